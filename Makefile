@@ -1,0 +1,50 @@
+# Every target does all of its own set-up, on a fresh Debian or Ubuntu machine with Python 3.11 or newer.
+#
+#   make demo        make the demo estate, survey it and print the audit
+#   make test        lint, types and tests, with the system packages that the tests use
+#   make benchmark   measure; prints ratios, fails nothing
+#   make format      format the code
+#   make clean       remove what the other targets made
+
+PYTHON ?= python3
+VENV := .venv
+BIN := $(VENV)/bin
+# What the tests ask for their judgement: real sudo, other shells, a checker for shell scripts.
+PACKAGES := sudo busybox dash shellcheck
+
+.PHONY: demo test check packages benchmark format clean
+
+demo: $(VENV)/installed
+	$(BIN)/fidelitas demo
+
+test: packages check
+
+check: $(VENV)/installed-dev
+	$(BIN)/ruff check src tests benchmarks
+	$(BIN)/ruff format --check src tests benchmarks
+	$(BIN)/mypy
+	$(BIN)/pytest -n auto --dist loadscope
+
+packages:
+	@sh tests/packages.sh $(PACKAGES)
+
+benchmark: $(VENV)/installed-dev
+	$(BIN)/python benchmarks/run.py
+
+format: $(VENV)/installed-dev
+	$(BIN)/ruff check --fix src tests benchmarks
+	$(BIN)/ruff format src tests benchmarks
+
+$(VENV)/bin/python:
+	$(PYTHON) -m venv $(VENV)
+
+$(VENV)/installed: pyproject.toml constraints.txt | $(VENV)/bin/python
+	$(BIN)/python -m pip install --quiet -c constraints.txt -e .
+	@touch $@
+
+$(VENV)/installed-dev: pyproject.toml constraints.txt | $(VENV)/bin/python
+	$(BIN)/python -m pip install --quiet -c constraints.txt -e '.[dev]'
+	@touch $@ $(VENV)/installed
+
+clean:
+	rm -rf $(VENV) .mypy_cache .pytest_cache .ruff_cache .hypothesis demo-estate

@@ -1,0 +1,322 @@
+"""Checks of the sudo policy."""
+
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+from posixpath import dirname
+
+from fidelitas.checks.check import Found, check
+from fidelitas.facts import AliasKind, FileKind, FileState, Member, MemberKind, Place, PolicyFileState, SudoRule, Tag
+from fidelitas.findings import Severity
+from fidelitas.rights import HostRights
+from fidelitas.rights.population import made_up_member
+from fidelitas.rights.powers import power_of
+from fidelitas.rights.sudo import Leaf, leaves
+
+__all__ = ["all_outside_admins", "overridden_rule", "skipped_file", "unasked_all", "unknown_name", "writable_policy"]
+
+
+def _as_root(rights: HostRights, rule: SudoRule) -> bool:
+    """Return whether a rule is about this host and lets its users run something as an account with user ID 0."""
+    host = rights.policy.hosts(rule.hosts)
+    if host is None or not host.allowed:
+        return False
+    if rule.run_as_users is None:
+        return rule.run_as_groups is None
+    nobody = made_up_member()
+    roots = [who for who in rights.population.effective if who.uid == 0]
+    matches = [rights.policy.run_as_users(rule.run_as_users, nobody, root) for root in roots]
+    return any(match is not None and match.allowed for match in matches)
+
+
+def _positive(rights: HostRights, members: Iterable[Member], kind: AliasKind) -> Iterator[Member]:
+    """Yield the members of a list that are not negated, aliases followed once each."""
+    met: set[str] = set()
+    agenda = list(members)
+    for member in agenda:
+        alias = rights.policy.aliases.get((kind, member.value)) if member.kind is MemberKind.WORD else None
+        if alias is None:
+            if not member.negated:
+                yield member
+        elif alias.name not in met and not member.negated:
+            met.add(alias.name)
+            agenda.extend(alias.members)
+
+
+@check(
+    "sudo.all-outside-admins",
+    Severity.HIGH,
+    advice="Put the people into the administrators' group, or name the few commands that are needed.",
+)
+def all_outside_admins(rights: HostRights) -> Iterator[Found]:
+    """A rule lets somebody outside the administrators' group run everything as root.
+
+    Who is an administrator should be answered by one list.  A rule of its own is missed when that list is reviewed, and stays when the
+    person moves on.
+    """
+    usual = {f"%{name}" for name in rights.population.admin_groups} | {"root", "#0"}
+    for rule in rights.facts.policy.rules:
+        if not _as_root(rights, rule) or not any(leaf.everything and leaf.allowed for leaf in leaves(rights.policy, rule.command)):
+            continue
+        others = [str(member) for member in _positive(rights, rule.users, AliasKind.USER) if member.value not in usual]
+        if others:
+            who = ", ".join(dict.fromkeys(others))
+            admins = " or ".join(sorted(f"%{name}" for name in rights.population.admin_groups))
+            yield Found(
+                about=rule.statement,
+                message=f"{who} may run every command as root, by a rule that is not about {admins}",
+                places=(rule.place,),
+                quote=rule.statement,
+            )
+
+
+@check(
+    "sudo.unasked-all",
+    Severity.HIGH,
+    advice="Remove the NOPASSWD tag, or name the few commands that need it.",
+)
+def unasked_all(rights: HostRights) -> Iterator[Found]:
+    """A broad rule lets somebody act as root without showing that it is them.
+
+    Whoever sits down at the open terminal, steals a key or takes over one process of that account, is root too.
+    """
+    for rule in rights.facts.policy.rules:
+        if rule.tag(Tag.PASSWD) is not False or not _as_root(rights, rule):
+            continue
+        broad = [leaf for leaf in leaves(rights.policy, rule.command) if leaf.allowed and _broad(leaf)]
+        if broad:
+            users = ", ".join(str(member) for member in rule.users)
+            commands = ", ".join(str(leaf.command) for leaf in broad)
+            yield Found(
+                about=f"{rule.statement}\0{rule.command}",
+                message=f"{users} may run {commands} as root without a password",
+                places=(rule.place,),
+                quote=rule.statement,
+            )
+
+
+def _broad(leaf: Leaf) -> bool:
+    """Return whether a command is everything, a whole folder, a wildcard over program names, or a program that hands over root."""
+    path = leaf.command.path
+    return leaf.everything or path.endswith(("/", "/*")) or power_of(leaf.command) is not None
+
+
+@check(
+    "sudo.unknown-name",
+    Severity.MEDIUM,
+    advice="Remove the name from the policy, or correct it.",
+)
+def unknown_name(rights: HostRights) -> Iterator[Found]:
+    """A rule names an account, a group or an alias that does not exist.
+
+    Nobody holds anything by it today.  The next account or group that is given this name inherits the rule, and a ban that names
+    nothing bans nothing.
+    """
+    for rule in rights.facts.policy.rules:
+        for kind, member in _unknown(rights, rule):
+            elsewhere = _elsewhere(rights, "group" if kind == "group" else "passwd") if kind in ("account", "group") else ""
+            yield Found(
+                about=f"{rule.statement}\0{member.value}",
+                message=f'the rule names the {kind} "{member.value}", which does not exist{elsewhere}',
+                places=(rule.place, member.place) if member.place.line != rule.place.line else (rule.place,),
+                quote=rule.statement,
+                severity=Severity.INFO if elsewhere else None,
+            )
+
+
+def _elsewhere(rights: HostRights, database: str) -> str:
+    """Return a clause that says where else a name may come from."""
+    local = {"files", "compat", "systemd"}
+    services = [service for service in rights.facts.name_services if service.database == database]
+    others = [source for service in services for source in service.sources if source not in local]
+    return f" on this host; it may come from {', '.join(others)}, which was not read" if others else ""
+
+
+def _unknown(rights: HostRights, rule: SudoRule) -> Iterator[tuple[str, Member]]:
+    seen: set[tuple[str, str]] = set()
+    lists = ((rule.users, AliasKind.USER), (rule.run_as_users or (), AliasKind.RUNAS))
+    for members, kind in lists:
+        for member in _positive(rights, members, kind):
+            missing = _missing(rights, member)
+            if missing and (missing, member.value) not in seen:
+                seen.add((missing, member.value))
+                yield missing, member
+    for member in _positive(rights, rule.run_as_groups or (), AliasKind.RUNAS):
+        if member.kind in (MemberKind.NAME, MemberKind.WORD) and not _is_group(rights, member.value):
+            yield "group", member
+    command = rule.command
+    if command.kind is MemberKind.WORD and (AliasKind.COMMAND, command.value) not in rights.policy.aliases:
+        yield "command alias", command
+
+
+def _missing(rights: HostRights, member: Member) -> str:
+    """Return what kind of thing a member names that does not exist, or nothing."""
+    if member.kind is MemberKind.GROUP and not member.value.startswith("%:"):
+        return "" if _is_group(rights, member.value[1:]) else "group"
+    if member.kind in (MemberKind.NAME, MemberKind.WORD) and not _is_account(rights, member.value):
+        return "alias or account" if member.kind is MemberKind.WORD else "account"
+    return ""
+
+
+def _is_group(rights: HostRights, name: str) -> bool:
+    if name.startswith("#"):
+        return any(name == f"#{group.gid}" for group in rights.population.groups)
+    return any(name.lower() == group.name.lower() for group in rights.population.groups)
+
+
+def _is_account(rights: HostRights, name: str) -> bool:
+    if name.startswith("#"):
+        return any(name == f"#{who.uid}" for who in rights.population.identities)
+    return any(name.lower() == who.name.lower() for who in rights.population.identities)
+
+
+@check(
+    "sudo.writable-policy",
+    Severity.CRITICAL,
+    advice="Let root own the file and its folders, and take the right to write from everybody else.",
+)
+def writable_policy(rights: HostRights) -> Iterator[Found]:
+    """A policy file, or a folder on the way to it, can be written by somebody other than root.
+
+    Who writes the policy decides who is root.  sudo refuses some such files, but not the folders above them, and what it refuses today
+    it reads tomorrow, when somebody "repairs" the mode; rules that it refuses meanwhile, bans among them, are not in force.
+    """
+    states = {state.path: state for state in rights.facts.files}
+    paths = dict.fromkeys(file.path for file in rights.facts.policy.files if file.state is not PolicyFileState.MISSING)
+    if "/etc/sudo.conf" in states:
+        paths["/etc/sudo.conf"] = None
+    refused = {file.path for file in rights.facts.policy.files if file.state is PolicyFileState.REFUSED}
+    below: dict[str, str] = {}
+    for path in paths:
+        at = path
+        while at not in below:
+            below[at] = path
+            at = dirname(at)
+    for path, policy in below.items():
+        state = states.get(path)
+        writers = _writers(state) if state else ""
+        if writers:
+            above = "" if path == policy else f", above {policy},"
+            effect = "; sudo refuses to read it as long as that is so" if path in refused else ""
+            place = Place(subject=rights.subject, path=path)
+            yield Found(about=path, message=f"{path}{above} {writers}{effect}", places=(place,))
+
+
+def _writers(state: FileState) -> str:
+    """Return who besides root can write, or nothing.
+
+    In a folder with the sticky bit nobody can replace what root owns, so that a bit for the group or for everybody does no harm there.
+    """
+    if state.mode is None or state.kind is FileKind.ABSENT:
+        return ""
+    if state.uid != 0:
+        return f"belongs to uid {state.uid} (mode {state.mode:04o})"
+    if state.kind is FileKind.FOLDER and state.mode & 0o1000:
+        return ""
+    if state.mode & 0o002:
+        return f"is writable by everybody (mode {state.mode:04o})"
+    return f"is writable by the group with gid {state.gid} (mode {state.mode:04o})" if state.mode & 0o020 and state.gid != 0 else ""
+
+
+@check(
+    "sudo.overridden-rule",
+    Severity.LOW,
+    advice="Put the rule after the one that overrides it if it is meant to count, or remove it.",
+)
+def overridden_rule(rights: HostRights) -> Iterator[Found]:
+    """A rule never decides anything, because a later one does.
+
+    Of the rules that match, sudo takes the last.  A ban, a tag or an exception that stands before the general rule is not in force,
+    whatever it looks like to the reader.
+    """
+    reach = [_reach(rights, rule) for rule in rights.facts.policy.rules]
+    later: dict[object, list[_Decided]] = {}
+    dead: list[Found] = []
+    for rule, (users, targets) in reversed(list(zip(rights.facts.policy.rules, reach, strict=True))):
+        commands = list(leaves(rights.policy, rule.command))
+        if users and targets and commands:
+            over = _overriding(later, commands, users, targets)
+            if over:
+                dead.append(_dead(rule, commands, over))
+        for leaf in commands:
+            key = "ALL" if leaf.everything else leaf.command
+            later.setdefault(key, []).append(_Decided(rule, leaf, users, targets))
+    yield from reversed(dead)
+
+
+@dataclass(frozen=True, slots=True)
+class _Decided:
+    rule: SudoRule
+    leaf: Leaf
+    users: frozenset[str]
+    targets: frozenset[str]
+
+
+def _reach(rights: HostRights, rule: SudoRule) -> tuple[frozenset[str], frozenset[str]]:
+    """Return the accounts that a rule is about on this host, and the targets that it is about."""
+    host = rights.policy.hosts(rule.hosts)
+    if host is None or not host.allowed or rule.options.not_after or rule.options.not_before:
+        return frozenset(), frozenset()
+    everybody = rights.population.effective
+    users = [(who, rights.policy.users(rule.users, who)) for who in everybody]
+    members = rule.run_as_users
+    if members is None:
+        members = (Member(kind=MemberKind.NAME, value="root", place=rule.place),) if rule.run_as_groups is None else ()
+    nobody = made_up_member()
+    targets = [(who, rights.policy.run_as_users(members, nobody, who)) for who in everybody]
+    return (
+        frozenset(who.name for who, match in users if match and match.allowed and not match.conditions),
+        frozenset(who.name for who, match in targets if match and match.allowed and not match.conditions),
+    )
+
+
+def _overriding(
+    later: dict[object, list[_Decided]], commands: list[Leaf], users: frozenset[str], targets: frozenset[str]
+) -> list[_Decided]:
+    """Return the later decisions that leave nothing to a rule with these commands, users and targets; none where something is left."""
+    over: list[_Decided] = []
+    for leaf in commands:
+        candidates = later.get("ALL", []) + ([] if leaf.everything else later.get(leaf.command, []))
+        left = users
+        for decided in candidates:
+            if left & decided.users and targets <= decided.targets:
+                left -= decided.users
+                over.append(decided)
+        if left:
+            return []
+    return over
+
+
+def _dead(rule: SudoRule, commands: list[Leaf], over: list[_Decided]) -> Found:
+    by = list(dict.fromkeys(decided.rule.place for decided in over))
+    # What was written and what happens differ where one allows and the other forbids, or where only one of them asks for a password.
+    allows = {leaf.allowed for leaf in commands}
+    differs = any(decided.leaf.allowed not in allows or decided.rule.tag(Tag.PASSWD) != rule.tag(Tag.PASSWD) for decided in over)
+    where = " and ".join(place.in_file() for place in by)
+    users = ", ".join(str(member) for member in rule.users)
+    effect = "which decides otherwise" if differs else "which says the same"
+    return Found(
+        about=f"{rule.statement}\0{rule.command}",
+        message=f"the rule for {users} ({rule.command}) is overridden by {where}, {effect}",
+        places=(rule.place, *by),
+        quote=rule.statement,
+        severity=Severity.MEDIUM if differs else None,
+    )
+
+
+@check(
+    "sudo.skipped-file",
+    Severity.MEDIUM,
+    advice='Rename the file without "." and "~" if its rules are meant to count; else remove it.',
+)
+def skipped_file(rights: HostRights) -> Iterator[Found]:
+    """A file with rules lies in the policy folder, and sudo silently passes it over because of its name.
+
+    Somebody believes that its rules, or its bans, are in force.  Renamed by a clean-up or a package, they suddenly are.
+    """
+    for file in rights.facts.policy.files:
+        if file.state is PolicyFileState.SKIPPED and file.statements:
+            yield Found(
+                about=file.path,
+                message=f"{file.path} holds {file.statements} statements that are not in force: {file.reason}",
+                places=(Place(subject=rights.subject, path=file.path), *([file.by] if file.by else [])),
+            )

@@ -1,0 +1,31 @@
+"""``fidelitas demo``."""
+
+from datetime import UTC, datetime
+from pathlib import Path
+
+import click
+
+from fidelitas.audit import audit
+from fidelitas.cli.options import Output, format_option, say
+from fidelitas.cli.survey import show
+from fidelitas.demo import write_estate
+from fidelitas.ledger import Ledger
+from fidelitas.sources import from_file
+
+
+@click.command
+@click.argument("folder", default="demo-estate", type=click.Path(file_okay=False, path_type=Path))
+@click.option("--seed", type=int, default=1, show_default=True, help="Another seed gives other people in the same plot.")
+@format_option
+def command(folder: Path, seed: int, output: Output) -> None:
+    """Make the Saltmarsh Tide Observatory, a made-up estate, in FOLDER, survey it and print the audit.
+
+    FOLDER then holds the evidence of each host, a list of the problems that were planted (truth.json), and a ledger to try the other
+    commands on.
+    """
+    files = write_estate(folder, seed)
+    collected = [from_file(file) for file in files]
+    ledger = folder / "ledger"
+    survey = Ledger(ledger).add(((found.bundle, found.archive) for found in collected), datetime.now(UTC))
+    show(audit(found.bundle for found in collected), survey.name, output)
+    say(f'try next: fidelitas why noor --ledger "{ledger}"')

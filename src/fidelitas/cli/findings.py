@@ -1,0 +1,52 @@
+"""``fidelitas findings``."""
+
+import click
+
+from fidelitas.cli.options import Output, Source, format_option, hosts_of, say, source_options
+from fidelitas.findings import Severity
+from fidelitas.reports.coverage import gap_lines, gaps_line
+from fidelitas.reports.findings import findings_blocks, findings_document, findings_table, tally
+
+_SEVERITIES = [str(severity) for severity in Severity]
+
+
+@click.command
+@click.option("--on", "subject", metavar="SUBJECT", help="Only on this subject.")
+@click.option("--check", "only", metavar="CHECK", multiple=True, help="Only of this check; may be given several times.")
+@click.option("--severity", type=click.Choice(_SEVERITIES), default="info", show_default=True, help="Only of this severity or worse.")
+@click.option(
+    "--fail-on",
+    type=click.Choice([*_SEVERITIES, "never"]),
+    default="high",
+    show_default=True,
+    help="Exit with 1 at this severity or worse.",
+)
+@click.option("--allow-gaps", is_flag=True, help="Do not exit with 3 because evidence is missing.")
+@source_options
+@format_option
+def command(
+    subject: str | None, only: tuple[str, ...], severity: str, fail_on: str, allow_gaps: bool, source: Source, output: Output
+) -> None:
+    """List what is risky or unexpected, worst first: what was found and where, why it matters, and what to do.
+
+    Exit status: 1 where there is a finding of --fail-on or worse, else 3 where evidence is missing, else 0.
+    """
+    audit = source.audit()
+    hosts = hosts_of(audit, subject)
+    names = {host.subject for host in hosts}
+    found = [finding for finding in audit.findings if finding.subject in names and (not only or finding.check in only)]
+    shown = [finding for finding in found if finding.severity <= Severity[severity.upper()]]
+    gaps = [gap for host in hosts for gap in host.facts.gaps]
+    if output.form == "table" and shown:
+        output.blocks(findings_blocks(shown))
+        output.text(f"\n{tally(shown)}\n")
+    else:
+        output.table(findings_table(shown), lambda: findings_document(shown, complete=not gaps))
+    for line in gap_lines(gaps):
+        say(line)
+    if gaps:
+        say(gaps_line(gaps))
+    if fail_on != "never" and any(finding.severity <= Severity[fail_on.upper()] for finding in found):
+        raise SystemExit(1)
+    if gaps and not allow_gaps:
+        raise SystemExit(3)

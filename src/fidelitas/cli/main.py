@@ -1,0 +1,69 @@
+"""The command group: where errors of the library become words and exit statuses."""
+
+import importlib
+import os
+import sys
+from typing import NoReturn
+
+import click
+
+from fidelitas import __version__
+from fidelitas.errors import FidelitasError
+from fidelitas.text import plain
+
+# Each command's module in this package, and its one line of help: shown without importing it.
+COMMANDS = {
+    "survey": "Read hosts into the ledger and say who can become root. With no argument: this machine.",
+    "holders": "List who holds elevated rights, on what, by which route.",
+    "why": "Show every route of one account, link by link, each with file and line.",
+    "findings": "List what is risky or unexpected, worst first.",
+    "coverage": "Tell what was read, what was not and why, and which answers that weakens.",
+    "probe": "Print the collector script, to be run by hand on a host.",
+    "demo": "Make a made-up estate, survey it and print the audit.",
+}
+
+
+class Commands(click.Group):
+    """Commands that are imported when they are called."""
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        return list(COMMANDS)
+
+    def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
+        if cmd_name not in COMMANDS:
+            return None
+        command: click.Command = importlib.import_module(f"fidelitas.cli.{cmd_name}").command
+        return command
+
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        with formatter.section("Commands"):
+            formatter.write_dl(list(COMMANDS.items()))
+
+    def invoke(self, ctx: click.Context) -> object:
+        try:
+            return super().invoke(ctx)
+        except FidelitasError as error:
+            fail(error)
+        except BrokenPipeError:  # the reader has seen enough, as with "| head"
+            os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+            ctx.exit(0)
+
+
+def fail(error: FidelitasError) -> NoReturn:
+    """Print an error in one line and exit with its status."""
+    hint = f" {error.hint}" if error.hint else ""
+    separator = "." if hint and not str(error).endswith((".", "!", "?")) else ""
+    click.echo(f"fidelitas: {plain(str(error))}{separator}{plain(hint)}", err=True)
+    raise SystemExit(error.exit_status)
+
+
+@click.command(cls=Commands, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 110})
+@click.version_option(__version__, prog_name="fidelitas", message="%(prog)s %(version)s")
+def main() -> None:
+    """Audit who holds elevated rights, by which rule, and what is risky about it.
+
+    Start with "fidelitas survey" on the machine in question, or with "fidelitas demo".
+
+    Exit status: 0 clean and complete; 1 findings at or above --fail-on; 2 usage error; 3 incomplete, evidence is missing;
+    4 input could not be read.
+    """

@@ -1,0 +1,104 @@
+"""``fidelitas survey``."""
+
+from datetime import UTC, datetime
+from pathlib import Path
+
+import click
+
+from fidelitas.audit import Audit, audit
+from fidelitas.cli.options import Output, default_ledger, format_option, ledger_option, say, tell_gaps
+from fidelitas.errors import FidelitasError, LedgerError, RequestError
+from fidelitas.evidence import may_name_a_subject
+from fidelitas.ledger import Ledger
+from fidelitas.reports.coverage import coverage_table, gap_lines
+from fidelitas.reports.findings import findings_blocks, findings_table, tally
+from fidelitas.reports.holders import Filter, holders_table, selected
+from fidelitas.reports.survey import host_block, survey_document
+from fidelitas.sources import from_file, from_this_machine
+from fidelitas.sources.collected import Collected
+
+
+@click.command
+@click.argument("files", nargs=-1, metavar="[FILE]...", type=click.Path(path_type=Path))
+@click.option(
+    "--root",
+    type=click.Path(file_okay=False, path_type=Path),
+    metavar="DIR",
+    help="Read the host whose root folder is DIR: a mounted image, a chroot.",
+)
+@click.option("--name", metavar="NAME", help="Call the subject NAME, not what it calls itself.")
+@ledger_option
+@format_option
+def command(files: tuple[Path, ...], root: Path | None, name: str | None, ledger: Path | None, output: Output) -> None:
+    """Read hosts into the ledger and say who can become root, by which rule.
+
+    With no argument this machine is read.  FILE is what the probe printed on another host (see "fidelitas probe").  Nothing is changed on
+    what is read.  Run it as root: what an ordinary user cannot read is listed as a gap.
+    """
+    if root is not None and files:
+        raise RequestError("--root and files cannot be surveyed in one go", hint="Run survey twice.")
+    if name is not None and (len(files) > 1 or not may_name_a_subject(name)):
+        raise RequestError(f'"{name}" cannot name the subject' if len(files) < 2 else "--name fits one subject only")
+    failures: list[FidelitasError] = []
+    collected = [_named(found, name) for found in (_files(files, failures) if files else [from_this_machine(root)])]
+    if not collected:
+        raise failures[0]
+    path = ledger or default_ledger()
+    survey = _keep(path, collected)
+    show(audit(found.bundle for found in collected), survey, output)
+    if survey:
+        say(f'kept as survey {survey} in ledger "{path}"')
+    for failure in failures:
+        say(str(failure))
+    if failures:
+        raise SystemExit(failures[0].exit_status)
+
+
+def _files(files: tuple[Path, ...], failures: list[FidelitasError]) -> list[Collected]:
+    """Read every file that can be read; one that cannot costs only itself."""
+    collected = []
+    for file in files:
+        try:
+            collected.append(from_file(file))
+        except FidelitasError as error:
+            failures.append(error)
+    return collected
+
+
+def _named(found: Collected, name: str | None) -> Collected:
+    bundle = found.bundle.named(name) if name else found.bundle
+    if not bundle.subject:
+        raise RequestError("the evidence does not tell what the host is called", hint="Say it with --name.")
+    return Collected(bundle=bundle, archive=found.archive)
+
+
+def _keep(path: Path, collected: list[Collected]) -> str | None:
+    """Store the survey; an answer that cannot be kept is still an answer."""
+    try:
+        return Ledger(path).add(((found.bundle, found.archive) for found in collected), datetime.now(UTC)).name
+    except LedgerError as error:
+        say(f"{error}. {error.hint} The survey is not kept.")
+        return None
+
+
+def show(found: Audit, survey: str | None, output: Output) -> None:
+    """Print an audit: each host, its holders and findings."""
+    if output.form == "json":
+        output.json(survey_document(found.hosts, found.findings, survey))
+    elif output.form != "table":
+        for table in (holders_table(selected(found.hosts, Filter())), findings_table(found.findings), coverage_table(found.hosts)):
+            output.table(table, dict)
+            output.text("\n")
+    else:
+        output.blocks([host_block(host) for host in found.hosts])
+        output.text("\n")
+        output.table(holders_table(selected(found.hosts, Filter(right="root"))), dict)
+        more = len(selected(found.hosts, Filter())) - len(selected(found.hosts, Filter(right="root")))
+        output.text(f"and {more} holdings of lesser rights: see fidelitas holders\n" if more else "")
+        output.text(f"\n{tally(found.findings)}\n\n")
+        if found.findings:
+            output.blocks(findings_blocks(found.findings))
+            output.text("\n")
+    for line in gap_lines(found.gaps):
+        say(line)
+    tell_gaps(found.hosts)

@@ -1,0 +1,29 @@
+"""``fidelitas why``."""
+
+import click
+
+from fidelitas.cli.options import Output, Source, format_option, hosts_of, source_options, tell_gaps
+from fidelitas.errors import RequestError
+from fidelitas.reports.holders import Filter, holders_table, selected
+from fidelitas.reports.why import why_blocks, why_document
+
+
+@click.command
+@click.argument("account")
+@click.argument("subject", required=False)
+@source_options
+@format_option
+def command(account: str, subject: str | None, source: Source, output: Output) -> None:
+    """Show every route by which ACCOUNT comes to an elevated right, link by link, each with file and line.
+
+    ACCOUNT may also be a group, as %NAME, or "any account".  Without SUBJECT all hosts are shown that know it.
+    """
+    hosts = hosts_of(source.audit(), subject)
+    known = [host for host in hosts if host.knows(account)]
+    if not known:
+        raise RequestError(f'no host in evidence has an account or group "{account}"', hint="Groups are written %NAME.")
+    if output.form == "table":
+        output.blocks(why_blocks(account, known))
+    else:
+        output.table(holders_table(selected(known, Filter(account=account))), lambda: why_document(account, known))
+    tell_gaps(known)

@@ -1,0 +1,220 @@
+"""The hosts of the observatory, each with its story and with what was planted in it.
+
+A line that ends in ``#! CHECK`` carries a planted problem: the mark goes into the truth list and not into the file.
+"""
+
+import re
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+
+from fidelitas.demo.host import File, HostBuilder
+from fidelitas.demo.people import Person
+
+__all__ = ["HOSTS", "Planted", "Team"]
+
+Team = dict[str, list[Person]]
+
+
+@dataclass(frozen=True, slots=True)
+class Planted:
+    """A problem that was planted: a check that must find it, and where."""
+
+    check: str
+    subject: str
+    path: str
+    line: int | None
+
+
+_MARK = re.compile(r"[ \t]*#! ([a-z.-]+(?: [a-z.-]+)*)$", re.MULTILINE)
+
+_DEBIAN = """\
+PRETTY_NAME="Debian GNU/Linux 12 (bookworm)"
+NAME="Debian GNU/Linux"
+VERSION_ID="12"
+ID=debian
+"""
+_ROCKY = """\
+NAME="Rocky Linux"
+VERSION="9.4 (Blue Onyx)"
+ID="rocky"
+ID_LIKE="rhel centos fedora"
+VERSION_ID="9.4"
+PRETTY_NAME="Rocky Linux 9.4 (Blue Onyx)"
+"""
+
+_SYSTEM = (("daemon", 1), ("bin", 2), ("sys", 3), ("mail", 8), ("www-data", 33), ("backup", 34), ("sshd", 110), ("nobody", 65534))
+
+
+def _plant(host: HostBuilder, planted: list[Planted], path: str, text: str, mode: int = 0o440, gid: int = 0) -> None:
+    """Add a policy file; its marks become the truth."""
+    for number, line in enumerate(text.split("\n"), 1):
+        mark = _MARK.search(line)
+        planted += [Planted(check, host.name, path, number) for check in (mark[1].split() if mark else ())]
+    host.policies[path] = File(_MARK.sub("", text), mode, 0, gid)
+
+
+def _base(name: str, os_release: str, admin_group: str, method: str, root: str) -> HostBuilder:
+    host = HostBuilder(name, os_release, admin_group, method)
+    host.account("root", 0, state=root, comment="root")
+    host.group("root", 0)
+    for system, uid in _SYSTEM:
+        host.account(system, uid, shell="/usr/sbin/nologin", state="none")
+        host.group(system, uid)
+    return host
+
+
+def _policy(admin_group: str, extra: str = "") -> str:
+    return f"""\
+# Saltmarsh Tide Observatory: change this file with visudo only.
+Defaults	env_reset
+Defaults	mail_badpass
+Defaults	use_pty
+Defaults	secure_path="/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin"
+{extra}
+root	ALL=(ALL:ALL) ALL
+%{admin_group}	ALL=(ALL:ALL) ALL
+
+@includedir /etc/sudoers.d
+"""
+
+
+def _people(host: HostBuilder, *groups: Sequence[Person]) -> None:
+    for person in (person for group in groups for person in group):
+        host.person(person)
+
+
+def _names(people: Sequence[Person]) -> list[str]:
+    return [person.name for person in people]
+
+
+def tern(team: Team, planted: list[Planted]) -> HostBuilder:
+    """The ingest server: tide readings arrive here.  Well kept, but for what people added in a hurry."""
+    host = _base("tern", _DEBIAN, "sudo", "yescrypt", root="none")
+    _people(host, team["administrators"], team["scientists"], team["technicians"])
+    host.account("tideingest", 2001, shell="/usr/sbin/nologin", state="none", comment="ingest of readings")
+    host.account("kiosk", 2002, shell="/usr/sbin/nologin", state="empty", comment="shows the tide table; has no shell")
+    host.group("tideingest", 2001)
+    host.group("kiosk", 2002)
+    host.group("sudo", 27, *_names(team["administrators"]))
+    host.group("dataops", 3001, *_names(team["scientists"][:3]))
+    noor, second = team["technicians"][:2]
+    _plant(host, planted, "/etc/sudoers", _policy("sudo"))
+    _plant(
+        host,
+        planted,
+        "/etc/sudoers.d/20-ingest",
+        f"""\
+# The ingest service is restarted by those on duty.
+Cmnd_Alias INGEST = /usr/bin/systemctl restart tide-ingest, /usr/bin/systemctl status tide-ingest
+User_Alias ONDUTY = {", ".join(_names(team["technicians"][2:5]))}
+ONDUTY	ALL=(root) NOPASSWD: INGEST
+%dataops	ALL=(tideingest) ALL
+{second.name}	ALL=(root) /usr/bin/journalctl -u tide-ingest
+tidevendor	ALL=(root) /usr/bin/systemctl restart tide-ingest #! sudo.unknown-name
+%tidewatch	ALL=(root) /usr/bin/tail -n 100 /var/log/tide-ingest.log #! sudo.unknown-name
+%dataops	knot=(ALL) ALL
+""",
+    )
+    _plant(
+        host,
+        planted,
+        "/etc/sudoers.d/60-storm",
+        f"""\
+# Storm surge of last winter: {noor.name} needed everything at once.
+{noor.name}	ALL=(ALL:ALL) ALL #! sudo.all-outside-admins
+""",
+    )
+    _plant(
+        host,
+        planted,
+        "/etc/sudoers.d/90-lockdown.conf",
+        """\
+# Nobody opens a shell on the ingest server.
+%dataops ALL = !/bin/sh, !/bin/bash
+""",
+    )
+    planted.append(Planted("sudo.skipped-file", "tern", "/etc/sudoers.d/90-lockdown.conf", None))
+    _plant(host, planted, "/etc/sudoers.d/README.txt", "# Files here are read by sudo; use visudo -f.\n")
+    return host
+
+
+def curlew(team: Team, planted: list[Planted]) -> HostBuilder:
+    """The model server, of the other family of systems: a second root account and a folder that the operators may write to."""
+    host = _base("curlew", _ROCKY, "wheel", "sha512", root="usable")
+    _people(host, team["administrators"], team["scientists"], team["operators"])
+    host.account("sysop", 0, gid=0, comment="out-of-hours operator", state="usable")
+    planted.append(Planted("accounts.extra-root", "curlew", "/etc/passwd", len(host.accounts)))
+    host.account("modelrun", 2003, shell="/sbin/nologin", state="none", comment="runs the surge model")
+    host.group("modelrun", 2003)
+    host.group("wheel", 10, *_names(team["administrators"]))
+    host.group("operators", 3002, *_names(team["operators"]))
+    host.group("modellers", 3003, *_names(team["scientists"]))
+    operator = team["operators"][0].name
+    _plant(host, planted, "/etc/sudoers", _policy("wheel", "Runas_Alias MODEL = modelrun\nDefaults:%operators timestamp_timeout=5"))
+    host.policies["/etc/sudoers.d"] = File(None, 0o775, 0, 3002)
+    planted.append(Planted("sudo.writable-policy", "curlew", "/etc/sudoers.d", None))
+    # sudo refuses the whole folder as long as a group other than root's may write to it: nothing below is in force.
+    _plant(host, planted, "/etc/sudoers.d/10-model", f"%modellers ALL=(MODEL) NOPASSWD: ALL\n{operator} ALL=(root) /usr/bin/dnf update\n")
+    _plant(
+        host,
+        planted,
+        "/etc/sudoers.local",
+        f"""\
+# Kept apart from the packaged policy.
+{operator}	ALL=(ALL) NOPASSWD: ALL #! sudo.all-outside-admins sudo.unasked-all
+%operators	ALL=(root) /usr/bin/systemctl restart surge-model, /usr/bin/systemctl start surge-model
+%modellers	ALL=(modelrun) NOPASSWD: ALL
+%modellers	ALL=(root) REPORTS #! sudo.unknown-name
+""",
+    )
+    main = host.policies["/etc/sudoers"]
+    host.policies["/etc/sudoers"] = File(f"{main.text}@include /etc/sudoers.local\n", 0o440)
+    return host
+
+
+def dunlin(team: Team, planted: list[Planted]) -> HostBuilder:
+    """The gateway of the tide gauges, at the end of a long cable: convenience won here."""
+    host = _base("dunlin", _DEBIAN, "sudo", "yescrypt", root="locked")
+    _people(host, team["administrators"], team["technicians"], team["contractors"])
+    host.account("gauge", 2004, state="empty", comment="log-in of the gauges' serial console")
+    planted.append(Planted("accounts.empty-password", "dunlin", "/etc/shadow", len(host.passwords)))
+    host.group("gauge", 2004)
+    admins, technicians, contractors = (_names(team[name]) for name in ("administrators", "technicians", "contractors"))
+    host.group("sudo", 27, *admins)
+    host.group("calibration", 3004, *technicians[:4])
+    host.group("contractors", 3005, *contractors)
+    _plant(host, planted, "/etc/sudoers", _policy("sudo", "Host_Alias GAUGES = dunlin, knot, plover"))
+    _plant(
+        host,
+        planted,
+        "/etc/sudoers.d/30-calibration",
+        f"""\
+%calibration	GAUGES=(ALL) NOPASSWD: ALL #! sudo.all-outside-admins sudo.unasked-all
+{technicians[5]}	GAUGES=(root) /usr/local/sbin/calibrate-gauge ""
+{contractors[0]}	GAUGES=({technicians[0]}) /usr/local/bin/gauge-report
+{contractors[1]}	GAUGES=({technicians[0]}) ALL
+""",
+    )
+    _plant(
+        host,
+        planted,
+        "/etc/sudoers.d/40-contractors",
+        f"""\
+{contractors[2]}	GAUGES=(root) !/usr/local/sbin/calibrate-gauge #! sudo.overridden-rule
+%contractors	GAUGES=(root) /usr/local/sbin/calibrate-gauge
+""",
+        mode=0o664,
+        gid=0,
+    )
+    _plant(
+        host,
+        planted,
+        "/etc/sudoers.d/50-bench",
+        "# Bench work of the contractors.\n%contractors GAUGES=(root) /usr/local/sbin/flash-gauge\n",
+        mode=0o666,
+    )
+    planted.append(Planted("sudo.writable-policy", "dunlin", "/etc/sudoers.d/50-bench", None))
+    return host
+
+
+HOSTS: tuple[Callable[[Team, list[Planted]], HostBuilder], ...] = (tern, curlew, dunlin)

@@ -1,0 +1,20 @@
+"""Evidence: the raw material of one subject at one time, as a bundle that can be handed on, checked and read again years later.
+
+The format is described in ``docs/evidence-format.md``.  This room knows how a bundle is made, sealed and safely read; it does not know
+what the files in it mean.
+"""
+
+from pathlib import Path
+
+from fidelitas.evidence.bundle import Bundle, make_bundle, read_bundle
+from fidelitas.evidence.manifest import Item, Manifest, MissingItem, may_name_a_subject
+
+__all__ = ["PROBE", "Bundle", "Item", "Manifest", "MissingItem", "make_bundle", "may_name_a_subject", "probe_script", "read_bundle"]
+
+# The collector for Unix hosts: a readable shell script that travels with the package.
+PROBE = Path(__file__).with_name("probe.sh")
+
+
+def probe_script() -> str:
+    """Return the text of the collector script."""
+    return PROBE.read_text(encoding="utf-8")

@@ -1,0 +1,182 @@
+"""The manifest of a bundle: what was collected, in which state, and what could not be had.
+
+Knows the JSON form and nothing of the archive around it.  See ``docs/schemas/manifest.schema.json``.
+"""
+
+import json
+import re
+from collections.abc import Mapping
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from typing import Any, TypeVar
+
+from fidelitas.errors import EvidenceError
+from fidelitas.text import clipped, decode, plain
+
+__all__ = ["FORMAT", "VERSION", "Item", "Manifest", "MissingItem", "may_name_a_subject", "parse_manifest", "render_manifest"]
+
+_T = TypeVar("_T")
+
+FORMAT = "fidelitas-evidence"
+VERSION = 1
+_KINDS = ("file", "folder", "other", "absent")
+# A subject names rows, files and folders; what a host calls itself is its own free text, and hostile hosts lie.
+_SUBJECT_LENGTH = 253  # RFC 1035, section 2.3.4
+_MODE = re.compile(r"[0-7]{1,5}\Z")
+_DIGEST = re.compile(r"[0-9a-f]{64}\Z")
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Item:
+    """One path of the subject: what stands there and, where `member` is set, under which name the archive holds a copy."""
+
+    path: str
+    kind: str
+    mode: int | None = None
+    uid: int | None = None
+    gid: int | None = None
+    size: int | None = None
+    mtime: int | None = None
+    real: str | None = None  # where symbolic links led
+    member: str | None = None
+    sha256: str | None = None  # of the copy, which for account files is the redacted text
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class MissingItem:
+    """A path that was wanted and could not be had."""
+
+    path: str
+    reason: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Manifest:
+    """The head of a bundle."""
+
+    subject: str
+    platform: str
+    taken: datetime
+    kernel: str
+    live: bool
+    probe: int
+    uid: int
+    items: tuple[Item, ...]
+    gaps: tuple[MissingItem, ...]
+
+
+def parse_manifest(content: bytes) -> Manifest:
+    """Return the manifest that `content` states; an `EvidenceError` names the first thing that is not as documented.
+
+    Paths on Unix are bytes: those that are not UTF-8 come through as lone surrogates (PEP 383).
+    """
+    try:
+        stated = json.loads(decode(content))
+    except (ValueError, RecursionError) as error:
+        raise EvidenceError(f"manifest.json is not JSON: {error}") from error
+    if not isinstance(stated, dict) or stated.get("format") != FORMAT:
+        raise EvidenceError(f'manifest.json does not say "format": "{FORMAT}"')
+    if stated.get("version") != VERSION:
+        raise EvidenceError(f"the bundle has format version {_shown(stated.get('version'))}, this program reads {VERSION}")
+    return Manifest(
+        subject=_subject(stated),
+        platform=_of(stated, "platform", str),
+        taken=_taken(stated),
+        kernel=_of(stated, "kernel", str),
+        live=_of(stated, "live", bool),
+        probe=_of(stated, "probe", int),
+        uid=_of(stated, "uid", int),
+        items=tuple(_item(entry) for entry in _of(stated, "items", list)),
+        gaps=tuple(MissingItem(path=_of(entry, "path", str), reason=_of(entry, "reason", str)) for entry in _of(stated, "gaps", list)),
+    )
+
+
+def _of(stated: Any, name: str, kind: type[_T]) -> _T:
+    value = stated.get(name) if isinstance(stated, dict) else None
+    if not isinstance(value, kind) or (kind is int and isinstance(value, bool)):
+        raise EvidenceError(f'manifest.json: expected "{name}" to be of type {kind.__name__}, found {_shown(value)}')
+    return value
+
+
+def _optional(entry: Mapping[str, Any], name: str, kind: type[_T]) -> _T | None:
+    return None if entry.get(name) is None else _of(entry, name, kind)
+
+
+def _shown(value: object) -> str:
+    return clipped(plain(repr(value)), 60)
+
+
+def may_name_a_subject(name: str) -> bool:
+    """Return whether a name can stand for a subject in rows, citations and file names."""
+    return bool(name) and len(name) <= _SUBJECT_LENGTH and name.isprintable() and "/" not in name and not name.startswith((".", "-"))
+
+
+def _subject(stated: Mapping[str, Any]) -> str:
+    """Return what the host calls itself; nothing where it has no usable name, since what is in the bundle is good all the same."""
+    name = _of(stated, "subject", str)
+    return name if may_name_a_subject(name) else ""
+
+
+def _taken(stated: Mapping[str, Any]) -> datetime:
+    text = _of(stated, "taken", str)
+    try:
+        taken = datetime.fromisoformat(text)
+    except ValueError as error:
+        raise EvidenceError(f'manifest.json: "taken" is not a time of ISO 8601: {_shown(text)}') from error
+    return taken.astimezone(UTC) if taken.tzinfo else taken.replace(tzinfo=UTC)
+
+
+def _item(entry: Any) -> Item:
+    kind, mode, digest = _of(entry, "kind", str), entry.get("mode"), entry.get("sha256")
+    if kind not in _KINDS:
+        raise EvidenceError(f"manifest.json: unknown kind of item {_shown(kind)}")
+    if mode is not None and not (isinstance(mode, str) and _MODE.match(mode)):
+        raise EvidenceError(f"manifest.json: a mode must be an octal number in quotes, found {_shown(mode)}")
+    if digest is not None and not (isinstance(digest, str) and _DIGEST.match(digest)):
+        raise EvidenceError(f"manifest.json: a digest must be 64 hexadecimal digits, found {_shown(digest)}")
+    return Item(
+        path=_of(entry, "path", str),
+        kind=kind,
+        mode=None if mode is None else int(mode, 8),
+        uid=_optional(entry, "uid", int),
+        gid=_optional(entry, "gid", int),
+        size=_optional(entry, "size", int),
+        mtime=_optional(entry, "mtime", int),
+        real=_optional(entry, "real", str),
+        member=_optional(entry, "member", str),
+        sha256=digest,
+    )
+
+
+def render_manifest(manifest: Manifest) -> bytes:
+    """Return the JSON form of a manifest, one item a line, so that it can be read and compared by eye."""
+    head = {
+        "format": FORMAT,
+        "version": VERSION,
+        "platform": manifest.platform,
+        "subject": manifest.subject,
+        "kernel": manifest.kernel,
+        "live": manifest.live,
+        "probe": manifest.probe,
+        "taken": manifest.taken.astimezone(UTC).strftime("%Y-%m-%dT%H:%M:%SZ"),
+        "uid": manifest.uid,
+    }
+    items = ",\n".join(f"  {json.dumps(_stated(item))}" for item in manifest.items)
+    gaps = ",\n".join(f"  {json.dumps({'path': gap.path, 'reason': gap.reason})}" for gap in manifest.gaps)
+    return f'{json.dumps(head)[:-1]},\n "items": [\n{items}\n ],\n "gaps": [\n{gaps}\n ]}}\n'.encode()
+
+
+def _stated(item: Item) -> dict[str, str | int]:
+    fields = {
+        "path": item.path,
+        "kind": item.kind,
+        "mode": None if item.mode is None else f"{item.mode:o}",
+        "uid": item.uid,
+        "gid": item.gid,
+        "size": item.size,
+        "mtime": item.mtime,
+        "real": item.real,
+        "member": item.member,
+        "sha256": item.sha256,
+    }
+    return {name: value for name, value in fields.items() if value is not None}

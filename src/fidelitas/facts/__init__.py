@@ -1,0 +1,82 @@
+"""The vocabulary of facts: what the evidence of a host states, each statement with its place.
+
+Facts are symbolic: a policy names a group, and who is in that group is another fact, perhaps of another subject.  What follows from
+them is the business of :mod:`fidelitas.rights`.
+
+Glossary
+--------
+estate
+    everything under audit: hosts, directories, databases
+subject
+    one thing of the estate that evidence is taken from
+evidence
+    the raw material of one subject at one time: files and listings, with a manifest and hashes
+survey
+    one dated pass over the estate; it adds one evidence bundle per subject to the ledger
+ledger
+    where surveys live
+fact
+    one typed statement read out of evidence, with its place (subject, path, line, column)
+gap
+    evidence that was wanted and could not be had, with the reason; a fact like any other, so that it reaches the reports
+link
+    one thing that a principal can do to become, or act as, something else; has conditions and a place
+route
+    a chain of links from an account to a right
+holding
+    account × right × subject, with its routes: the row that an auditor reads
+finding
+    one risky or unexpected thing, with severity, evidence, why it matters, and what to do
+
+"Not stated" is ``None``, never ``0``, ``""`` or "no".  Places do not count when facts are compared: a moved line is not a change.
+"""
+
+from fidelitas.facts.accounts import Account, Group, GroupShadow, LoginLimits, Password, PasswordState, Shadow
+from fidelitas.facts.gaps import Gap
+from fidelitas.facts.host import FileKind, FileState, HostFacts, NameService, OperatingSystem
+from fidelitas.facts.sudo import (
+    AliasKind,
+    Command,
+    CommandOptions,
+    DefaultScope,
+    Member,
+    MemberKind,
+    PolicyFile,
+    PolicyFileState,
+    SudoAlias,
+    SudoDefault,
+    SudoPolicy,
+    SudoRule,
+    Tag,
+)
+from fidelitas.text import Place
+
+__all__ = [
+    "Account",
+    "AliasKind",
+    "Command",
+    "CommandOptions",
+    "DefaultScope",
+    "FileKind",
+    "FileState",
+    "Gap",
+    "Group",
+    "GroupShadow",
+    "HostFacts",
+    "LoginLimits",
+    "Member",
+    "MemberKind",
+    "NameService",
+    "OperatingSystem",
+    "Password",
+    "PasswordState",
+    "Place",
+    "PolicyFile",
+    "PolicyFileState",
+    "Shadow",
+    "SudoAlias",
+    "SudoDefault",
+    "SudoPolicy",
+    "SudoRule",
+    "Tag",
+]

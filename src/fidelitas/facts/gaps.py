@@ -1,0 +1,23 @@
+"""Gaps: what we wanted to read and could not."""
+
+from dataclasses import dataclass, field
+
+from fidelitas.text import Place
+
+__all__ = ["Gap"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Gap:
+    """Something that could not be read: a fact like any other, so that it reaches the report.
+
+    `weakens` says in words which answers cannot be relied on because of it; empty when only the text itself is lost.
+    """
+
+    what: str
+    why: str
+    weakens: str = ""
+    place: Place = field(compare=False)
+
+    def __str__(self) -> str:
+        return f"{self.place}: {self.what}: {self.why}"

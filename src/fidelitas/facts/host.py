@@ -1,0 +1,76 @@
+"""What a host states about itself, and the container of all facts of one host."""
+
+from dataclasses import dataclass, field
+from datetime import datetime
+from enum import Enum
+
+from fidelitas.facts.accounts import Account, Group, GroupShadow, LoginLimits, Shadow
+from fidelitas.facts.gaps import Gap
+from fidelitas.facts.sudo import SudoPolicy
+from fidelitas.text import Place
+
+__all__ = ["FileKind", "FileState", "HostFacts", "NameService", "OperatingSystem"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class OperatingSystem:
+    """os-release(5): `family` is the ID followed by what ID_LIKE names, nearest first."""
+
+    name: str
+    family: tuple[str, ...]
+    version: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class NameService:
+    """One database of nsswitch.conf(5) and the sources that it is looked up in, in order."""
+
+    database: str
+    sources: tuple[str, ...]
+    place: Place = field(compare=False)
+
+
+class FileKind(Enum):
+    """What stands at a path."""
+
+    FILE = "file"
+    FOLDER = "folder"
+    OTHER = "other"  # a device, a pipe, a socket
+    ABSENT = "absent"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class FileState:
+    """What stands at a path: kind, permission bits, numeric owner and group; ``None`` where it could not be had.
+
+    `read` says whether the evidence holds its content, `size` is in bytes.
+    """
+
+    path: str
+    kind: FileKind
+    mode: int | None = None
+    uid: int | None = None
+    gid: int | None = None
+    size: int | None = None
+    read: bool = False
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class HostFacts:
+    """All facts of one host at one time."""
+
+    subject: str
+    taken: datetime
+    host_name: str
+    system: OperatingSystem | None
+    accounts: tuple[Account, ...]
+    shadows: tuple[Shadow, ...] | None  # None: the file could not be read, which is not the same as an empty one
+    groups: tuple[Group, ...]
+    group_shadows: tuple[GroupShadow, ...] | None
+    login_limits: LoginLimits
+    name_services: tuple[NameService, ...]
+    policy: SudoPolicy
+    files: tuple[FileState, ...]
+    gaps: tuple[Gap, ...]
+    taken_by: int = 0  # the user ID that the evidence was taken as
+    live: bool = True  # False: a root folder, not the running host

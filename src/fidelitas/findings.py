@@ -1,0 +1,50 @@
+"""A finding: one risky or unexpected thing, and how it is named for ever after.
+
+Knows nothing of rights: checks make findings, reports show them.
+"""
+
+import hashlib
+from dataclasses import dataclass
+from enum import IntEnum
+
+from fidelitas.text import Place
+
+__all__ = ["Finding", "Severity"]
+
+
+class Severity(IntEnum):
+    """How bad a finding is, the worst first."""
+
+    CRITICAL = 0
+    HIGH = 1
+    MEDIUM = 2
+    LOW = 3
+    INFO = 4
+
+    def __str__(self) -> str:
+        return self.name.lower()
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Finding:
+    """One risky or unexpected thing on one subject.
+
+    `about` names what it is about in a way that survives an edited file: never a line number.  `message` says what was found, `why`
+    why it matters, `advice` what to do.  `quote` is the text at the first place.
+    """
+
+    check: str
+    severity: Severity
+    subject: str
+    about: str
+    message: str
+    why: str
+    advice: str
+    places: tuple[Place, ...]
+    quote: str = ""
+
+    @property
+    def key(self) -> str:
+        """A name that stays the same from survey to survey: twelve hexadecimal digits over check, subject and `about`."""
+        named = f"{self.check}\0{self.subject}\0{self.about}"
+        return hashlib.sha256(named.encode("utf-8", "surrogateescape")).hexdigest()[:12]

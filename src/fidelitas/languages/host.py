@@ -1,0 +1,205 @@
+"""All facts of one host: which file of a bundle is in which language.
+
+Knows the paths and what each is read for; not the syntax, nor what follows from the facts.
+"""
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Protocol, TypeVar
+
+from fidelitas.facts import FileKind, FileState, Gap, HostFacts, LoginLimits, Place, SudoPolicy
+from fidelitas.languages.accounts import read_group, read_gshadow, read_passwd, read_shadow
+from fidelitas.languages.lines import Parsed
+from fidelitas.languages.settings import PolicyPlugin, read_login_defs, read_nsswitch, read_os_release, read_policy_plugin
+from fidelitas.languages.sudoers import read_policy
+from fidelitas.text import decode
+
+__all__ = ["ITEMS", "HostEvidence", "read_host"]
+
+T = TypeVar("T")
+
+# What each path is read for: what cannot be relied on when it is missing from the evidence.
+ITEMS: Mapping[str, str] = {
+    "/etc/os-release": "which user IDs belong to people, and which group is the administrators'",
+    "/etc/passwd": "which accounts there are, and which of them are root",
+    "/etc/group": "who is in a group that holds rights",
+    "/etc/shadow": "which accounts have an empty, locked or usable password, and so who can log in or use su",
+    "/etc/gshadow": "who may change the members of a group",
+    "/etc/login.defs": "which user IDs belong to people",
+    "/etc/nsswitch.conf": "whether accounts, groups or sudo rules also come from a directory",
+    "/etc/sudo.conf": "which policy sudo uses",
+    "/etc/sudoers": "what sudo allows to whom",
+}
+# These are missing on many a healthy host; their absence is a fact, not a gap.
+_OPTIONAL = frozenset({"/etc/gshadow", "/etc/login.defs", "/etc/nsswitch.conf", "/etc/sudo.conf", "/etc/os-release", "/etc/sudoers"})
+
+# The sources of nsswitch.conf that the evidence covers.  "systemd" adds the accounts of running services, which no policy file names,
+# and "compat" is "files" with references to NIS, which the languages of those files report.
+_COVERED = {
+    "passwd": frozenset({"files", "compat", "systemd"}),
+    "group": frozenset({"files", "compat", "systemd"}),
+    "shadow": frozenset({"files", "compat", "systemd"}),
+    "sudoers": frozenset({"files"}),
+}
+_ELSEWHERE = {
+    "passwd": "accounts from there may hold rights that are not shown",
+    "group": "memberships from there may give rights that are not shown",
+    "shadow": "password states from there are not known",
+    "sudoers": "sudo rules from there may give rights that are not shown",
+}
+
+
+class _ItemLike(Protocol):
+    @property
+    def path(self) -> str: ...
+    @property
+    def kind(self) -> str: ...
+    @property
+    def mode(self) -> int | None: ...
+    @property
+    def uid(self) -> int | None: ...
+    @property
+    def gid(self) -> int | None: ...
+    @property
+    def size(self) -> int | None: ...
+
+
+class _MissingLike(Protocol):
+    @property
+    def path(self) -> str: ...
+    @property
+    def reason(self) -> str: ...
+
+
+class HostEvidence(Protocol):
+    """What a host is read from: a bundle, by the look of it."""
+
+    @property
+    def subject(self) -> str: ...
+    @property
+    def host_name(self) -> str: ...
+    @property
+    def taken(self) -> datetime: ...
+    @property
+    def taken_by(self) -> int: ...
+    @property
+    def live(self) -> bool: ...
+    @property
+    def items(self) -> Sequence[_ItemLike]: ...
+    @property
+    def files(self) -> Mapping[str, bytes]: ...
+    @property
+    def gaps(self) -> Sequence[_MissingLike]: ...
+
+
+@dataclass(frozen=True, slots=True)
+class _Files:
+    """The files of a bundle, as the languages ask for them."""
+
+    contents: Mapping[str, bytes]
+    states: Mapping[str, FileState]
+    missing: frozenset[str]
+
+    def text(self, path: str) -> str | None:
+        content = self.contents.get(path)
+        return None if content is None else decode(content)
+
+    def state(self, path: str) -> FileState | None:
+        return self.states.get(path)
+
+    def told(self, path: str) -> bool:
+        return path in self.missing
+
+    def names(self, folder: str) -> list[str]:
+        inside = folder.rstrip("/") + "/"
+        return [path.removeprefix(inside) for path in self.states if path.startswith(inside) and "/" not in path.removeprefix(inside)]
+
+
+def read_host(evidence: HostEvidence) -> HostFacts:
+    """Return all facts of a host, gaps included."""
+    states = {
+        item.path: FileState(
+            path=item.path,
+            kind=FileKind(item.kind),
+            mode=item.mode,
+            uid=item.uid,
+            gid=item.gid,
+            size=item.size,
+            read=item.path in evidence.files,
+        )
+        for item in evidence.items
+    }
+    files = _Files(evidence.files, states, frozenset(gap.path for gap in evidence.gaps))
+    return _Host(evidence.subject, files).facts(evidence)
+
+
+class _Host:
+    def __init__(self, subject: str, files: _Files) -> None:
+        self._subject = subject
+        self._files = files
+        self._gaps: list[Gap] = []
+
+    def facts(self, evidence: HostEvidence) -> HostFacts:
+        self._missing(evidence)
+        services = self._read("/etc/nsswitch.conf", read_nsswitch) or ()
+        for service in services:
+            for source in set(service.sources) - _COVERED.get(service.database, frozenset(service.sources)):
+                what, why = f'{service.database} entries from "{source}"', "that source is not read"
+                self._gaps.append(Gap(what=what, why=why, weakens=_ELSEWHERE[service.database], place=service.place))
+        policy = self._policy(evidence.host_name)
+        return HostFacts(
+            subject=evidence.subject,
+            taken=evidence.taken,
+            host_name=evidence.host_name,
+            system=self._read("/etc/os-release", read_os_release),
+            accounts=self._entries("/etc/passwd", read_passwd) or (),
+            shadows=self._entries("/etc/shadow", read_shadow),
+            groups=self._entries("/etc/group", read_group) or (),
+            group_shadows=self._entries("/etc/gshadow", read_gshadow),
+            login_limits=self._read("/etc/login.defs", read_login_defs) or LoginLimits(),
+            name_services=services,
+            policy=policy,
+            files=tuple(self._files.states.values()),
+            gaps=(*self._gaps, *policy.gaps),
+            taken_by=evidence.taken_by,
+            live=evidence.live,
+        )
+
+    def _place(self, path: str) -> Place:
+        return Place(subject=self._subject, path=path)
+
+    def _missing(self, evidence: HostEvidence) -> None:
+        """Take over the gaps of the bundle, and note what a bundle should hold and neither has nor mentions."""
+        for gap in evidence.gaps:
+            weakens = ITEMS.get(gap.path, "" if "sudoers" not in gap.path else ITEMS["/etc/sudoers"])
+            self._gaps.append(Gap(what=gap.path, why=gap.reason, weakens=weakens, place=self._place(gap.path)))
+        for path, weakens in ITEMS.items():
+            state = self._files.state(path)
+            absent = state is not None and state.kind is FileKind.ABSENT
+            if self._files.told(path) or path in evidence.files or (absent and path in _OPTIONAL) or path == "/etc/sudoers":
+                continue
+            why = "there is no such file" if absent else "not in the bundle"
+            self._gaps.append(Gap(what=path, why=why, weakens=weakens, place=self._place(path)))
+
+    def _read(self, path: str, language: Callable[[str, Place], T]) -> T | None:
+        text = self._files.text(path)
+        return None if text is None else language(text, self._place(path))
+
+    def _entries(self, path: str, language: Callable[[str, Place], Parsed[T]]) -> tuple[T, ...] | None:
+        parsed = self._read(path, language)
+        if parsed is None:
+            return None
+        self._gaps.extend(parsed.gaps)
+        return parsed.entries
+
+    def _policy(self, host_name: str) -> SudoPolicy:
+        plugin = self._read("/etc/sudo.conf", read_policy_plugin) or PolicyPlugin(path="sudoers.so", place=self._place("/etc/sudo.conf"))
+        if not plugin.path.rpartition("/")[2].startswith("sudoers."):
+            why = f'sudo asks the plugin "{plugin.path}", which we cannot read'
+            self._gaps.append(Gap(what="sudo policy", why=why, weakens=ITEMS["/etc/sudoers"], place=plugin.place))
+            return SudoPolicy()
+        state = self._files.state(plugin.sudoers_file)
+        if state is not None and state.kind is FileKind.ABSENT and plugin.sudoers_file in _OPTIONAL:
+            return SudoPolicy()  # sudo is not installed
+        return read_policy(self._files, self._place(plugin.sudoers_file), host=host_name, uid=plugin.sudoers_uid, gid=plugin.sudoers_gid)

@@ -1,0 +1,418 @@
+"""The grammar of sudoers(5): tokens to statements.
+
+Recursive descent, one method a production, its grammar as its docstring.  One wrong statement costs what it costs sudo: the rest of its
+logical line, no more and no less.  Knows the grammar and where its statements stand; not what they allow, nor where files come from:
+include directives are handed to the caller in place.
+"""
+
+from collections.abc import Callable
+from dataclasses import dataclass, field, replace
+from typing import NoReturn
+
+from fidelitas.facts import (
+    AliasKind,
+    Command,
+    CommandOptions,
+    DefaultScope,
+    Gap,
+    Member,
+    MemberKind,
+    Place,
+    SudoAlias,
+    SudoDefault,
+    SudoRule,
+    Tag,
+)
+from fidelitas.languages.sudoers.tokens import Kind, Scanner, Token
+
+__all__ = ["Statements", "parse_policy"]
+
+# sudoers(5): these cannot name an alias.
+RESERVED = frozenset({"ALL", "CHROOT", "CWD", "TIMEOUT", "NOTBEFORE", "NOTAFTER", "ROLE", "TYPE"})
+# Past this many errors a file is not a policy at all, and each more would only bury the rest of the report.
+MOST_ERRORS = 50
+_ALIAS_KINDS = {
+    "User": AliasKind.USER,
+    "Runas": AliasKind.RUNAS,
+    "Host": AliasKind.HOST,
+    "Cmnd": AliasKind.COMMAND,
+    "Cmd": AliasKind.COMMAND,
+}
+_OPTION_FIELDS = {
+    "CWD": "cwd",
+    "CHROOT": "chroot",
+    "TIMEOUT": "timeout",
+    "NOTBEFORE": "not_before",
+    "NOTAFTER": "not_after",
+    "ROLE": "role",
+    "TYPE": "type",
+}
+
+
+@dataclass(slots=True)
+class Statements:
+    """What a policy states, in the order in which sudo reads it; filled by `parse_policy`, over all files of the policy."""
+
+    rules: list[SudoRule] = field(default_factory=list)
+    aliases: list[SudoAlias] = field(default_factory=list)
+    defaults: list[SudoDefault] = field(default_factory=list)
+    gaps: list[Gap] = field(default_factory=list)
+    defined: set[tuple[AliasKind, str]] = field(default_factory=set)
+
+    def count(self) -> int:
+        """Return how many statements there are."""
+        return len(self.rules) + len(self.aliases) + len(self.defaults)
+
+
+_NO_OPTIONS = CommandOptions()
+
+# Called for an include directive, with the path as written, whether it names a folder, and the directive's place.
+Include = Callable[[str, bool, Place], None]
+
+
+class _SyntaxError(Exception):
+    """The parser gave up at a token."""
+
+    def __init__(self, token: Token, message: str) -> None:
+        super().__init__(message)
+        self.token = token
+
+
+def parse_policy(text: str, origin: Place, include: Include, statements: Statements) -> None:
+    """Add what a policy file states to `statements`, calling `include` where a directive stands."""
+    _Parser(text, origin, include, statements).policy()
+
+
+@dataclass(frozen=True, slots=True)
+class _CommandSpec:
+    """What is handed down along a command list."""
+
+    run_as_users: tuple[Member, ...] | None = None
+    run_as_groups: tuple[Member, ...] | None = None
+    tags: tuple[tuple[Tag, bool], ...] = ()
+    options: CommandOptions = _NO_OPTIONS
+
+
+class _Parser:
+    def __init__(self, text: str, origin: Place, include: Include, statements: Statements) -> None:
+        self._scanner = Scanner(text)
+        self._origin = origin
+        self._include = include
+        self._into = statements
+        self._errors = 0
+        self._token = self._scanner.next()
+
+    # -- tokens ------------------------------------------------------------------------------------------------------------------
+
+    def _take(self) -> Token:
+        token = self._token
+        self._token = self._scanner.next()
+        return token
+
+    def _accept(self, kind: Kind) -> Token | None:
+        return self._take() if self._token.kind is kind else None
+
+    def _at(self, kind: Kind) -> bool:
+        return self._token.kind is kind
+
+    def _expect(self, kind: Kind, expected: str) -> Token:
+        if self._token.kind is not kind:
+            self._fail(expected)
+        return self._take()
+
+    def _fail(self, expected: str, token: Token | None = None) -> NoReturn:
+        token = token or self._token
+        raise _SyntaxError(token, token.value if token.kind is Kind.ERROR else expected)
+
+    def _place(self, token: Token) -> Place:
+        return self._origin.at(token.line, token.column)
+
+    def _report(self, error: _SyntaxError) -> None:
+        self._errors += 1
+        place = self._origin.at(error.token.end_line, error.token.end_column)
+        weakens = "sudo drops this statement too: what it was meant to allow or forbid is not in force"
+        self._into.gaps.append(Gap(what="sudo policy", why=f"syntax error: {error}", weakens=weakens, place=place))
+
+    # -- statements --------------------------------------------------------------------------------------------------------------
+
+    def policy(self) -> None:
+        """policy = { statement }"""
+        while self._token.kind is not Kind.END:
+            try:
+                self._statement()
+            except _SyntaxError as error:
+                self._report(error)
+                self._skip_line()
+            if self._errors >= MOST_ERRORS:
+                why = f"{MOST_ERRORS} syntax errors: the rest of the file is not read"
+                self._into.gaps.append(
+                    Gap(what="sudo policy", why=why, weakens="rules after this line are not known", place=self._place(self._token))
+                )
+                return
+
+    def _skip_line(self) -> None:
+        while self._token.kind not in (Kind.NEWLINE, Kind.END):
+            self._take()
+        self._accept(Kind.NEWLINE)
+
+    def _statement(self) -> None:
+        """statement = [ include | alias-list | defaults | user-specification ] newline"""
+        kind = self._token.kind
+        if kind is Kind.NEWLINE:
+            self._take()
+        elif kind in (Kind.INCLUDE, Kind.INCLUDE_FOLDER):
+            self._directive()
+        elif kind is Kind.ALIAS_TYPE:
+            self._alias_list()
+        elif kind is Kind.DEFAULTS:
+            self._defaults()
+        else:
+            self._user_specification()
+
+    def _directive(self) -> None:
+        """include = ( "@include" | "@includedir" ) path newline
+
+        What follows the path is reported and passed over; the file is included all the same.
+        """
+        directive = self._take()
+        path = self._expect(Kind.WORD, "expected a file name")
+        if self._token.kind is not Kind.NEWLINE:
+            self._report(_SyntaxError(self._token, "expected the end of the line after the file name"))
+            while self._token.kind not in (Kind.NEWLINE, Kind.END):
+                self._take()
+        # The line feed is left for the next statement, so that the scanner has read nothing beyond the directive.
+        self._include(path.value, directive.kind is Kind.INCLUDE_FOLDER, self._place(directive))
+
+    def _alias_list(self) -> None:
+        """alias-list = alias-type alias { ":" alias } newline
+
+        Each definition stands once it is complete, whatever becomes of the next.
+        """
+        kind = _ALIAS_KINDS[self._take().value]
+        while True:
+            self._alias(kind)
+            if not self._accept(Kind.COLON):
+                break
+        self._expect(Kind.NEWLINE, "expected a comma, a colon or the end of the line")
+
+    def _alias(self, kind: AliasKind) -> None:
+        """alias = NAME "=" member { "," member }"""
+        name = self._token
+        reserved = name.kind in (Kind.ALL, Kind.OPTION)
+        if not reserved:
+            self._expect(Kind.ALIAS, "expected the name of an alias: upper-case letters, digits and underscores")
+        else:
+            self._take()
+        self._expect(Kind.EQUALS, 'expected "=" after the name of an alias')
+        members = self._list(_MEMBERS[kind])
+        if reserved:
+            raise _SyntaxError(self._token, f'the reserved word "{name.value}" cannot name an alias')
+        if (kind, name.value) in self._into.defined:
+            raise _SyntaxError(self._token, f'alias "{name.value}" is already defined')
+        self._into.defined.add((kind, name.value))
+        self._into.aliases.append(SudoAlias(kind=kind, name=name.value, members=members, place=self._place(name)))
+
+    def _defaults(self) -> None:
+        """defaults = "Defaults" [ ( "@" hosts | ":" users | ">" users | "!" commands ) ] setting { "," setting } newline"""
+        scope = DefaultScope(self._take().value)
+        binding = self._list(_BINDINGS[scope]) if scope is not DefaultScope.GLOBAL else ()
+        settings = [self._setting(scope, binding)]
+        while self._accept(Kind.COMMA):
+            settings.append(self._setting(scope, binding))
+        self._expect(Kind.NEWLINE, "expected a comma or the end of the line")
+        self._into.defaults.extend(settings)
+
+    def _setting(self, scope: DefaultScope, binding: tuple[Member, ...]) -> SudoDefault:
+        """setting = [ "!" ] name | name ( "=" | "+=" | "-=" ) value"""
+        negated = self._accept(Kind.NOT)
+        name = self._expect(Kind.VARIABLE, "expected the name of an option")
+        operator, value = "!" if negated else "", None
+        if not negated and self._token.kind in (Kind.EQUALS, Kind.PLUS, Kind.MINUS):
+            operator = self._take().kind.value
+            value = self._expect(Kind.WORD, "expected a value").value
+        return SudoDefault(scope=scope, binding=binding, option=name.value, operator=operator, value=value, place=self._place(name))
+
+    # -- user specifications -----------------------------------------------------------------------------------------------------
+
+    def _user_specification(self) -> None:
+        """user-specification = users privilege { ":" privilege } newline
+
+        An error after a colon costs only what follows the colon, if the parser gives up right at the next colon or the line's end.
+        """
+        first = self._token
+        users = self._list(_user)
+        rules = self._privilege(users)
+        while self._accept(Kind.COLON):
+            try:
+                rules += self._privilege(users)
+            except _SyntaxError as error:
+                self._report(error)
+                if self._token.kind not in (Kind.COLON, Kind.NEWLINE):
+                    raise
+        if self._token.kind is not Kind.NEWLINE:
+            self._fail("expected a comma, a colon or the end of the line")
+        last = self._token.line
+        text = self._text(first.line, last)
+        place = self._place(first)
+        self._into.rules += [replace(rule, statement=text, last_line=last, place=_own_place(rule, place)) for rule in rules]
+        self._take()
+
+    def _text(self, first: int, last: int) -> str:
+        lines = [line.rstrip().removesuffix("\\") for line in self._scanner.lines[first - 1 : last]]
+        return " ".join(" ".join(lines).split())
+
+    def _privilege(self, users: tuple[Member, ...]) -> list[SudoRule]:
+        """privilege = hosts "=" command-spec { "," command-spec }"""
+        hosts = self._list(_host)
+        self._expect(Kind.EQUALS, 'expected "=" after the hosts')
+        rules: list[SudoRule] = []
+        handed_down = _CommandSpec()
+        while True:
+            handed_down, command = self._command_spec(handed_down)
+            rules.append(
+                SudoRule(
+                    users=users,
+                    hosts=hosts,
+                    run_as_users=handed_down.run_as_users,
+                    run_as_groups=handed_down.run_as_groups,
+                    tags=handed_down.tags,
+                    options=handed_down.options,
+                    command=command,
+                    statement="",
+                    place=command.place,
+                    last_line=0,
+                )
+            )
+            if not self._accept(Kind.COMMA):
+                return rules
+
+    def _command_spec(self, before: _CommandSpec) -> tuple[_CommandSpec, Member]:
+        """command-spec = [ "(" run-as ")" ] { option "=" value } { tag } command
+
+        What is not stated is taken from the command before.
+        """
+        users, groups = before.run_as_users, before.run_as_groups
+        if self._accept(Kind.OPEN):
+            users, groups = self._run_as()
+        stated: dict[str, str] = {}
+        while self._token.kind is Kind.OPTION:
+            name = self._take().value
+            self._expect(Kind.EQUALS, f'expected "=" after {name}')
+            stated[_OPTION_FIELDS[name]] = self._option_value(name)
+        tags = dict(before.tags)
+        while self._token.kind is Kind.TAG:
+            word = self._take().value
+            tags[Tag(word.removeprefix("NO"))] = not word.startswith("NO")
+        options = before.options
+        if "role" in stated or "type" in stated:  # SELinux role and type are handed down together or not at all
+            options = replace(options, role=None, type=None)
+        ordered = tuple((tag, tags[tag]) for tag in Tag if tag in tags)
+        return _CommandSpec(users, groups, ordered, replace(options, **stated)), _command(self)
+
+    def _option_value(self, name: str) -> str:
+        token = self._token
+        if token.kind not in (Kind.WORD, Kind.ALIAS) or (token.kind is Kind.ALIAS and name not in ("ROLE", "TYPE")):
+            self._fail(f"expected a value for {name}")
+        if name in ("CWD", "CHROOT") and not token.value.startswith(("/", "~")) and token.value != "*":
+            self._fail(f"values for {name} begin with / or ~, or are *")
+        return self._take().value
+
+    def _run_as(self) -> tuple[tuple[Member, ...] | None, tuple[Member, ...] | None]:
+        """run-as = [ users ] [ ":" groups ] ")"; where both are missing the invoking user is meant"""
+        opened = self._place(self._token)
+        users = groups = None
+        if self._token.kind not in (Kind.COLON, Kind.CLOSE):
+            users = self._list(_user)
+        if self._accept(Kind.COLON) and (users is not None or self._token.kind is not Kind.CLOSE):
+            groups = self._list(_run_as_group)
+        self._expect(Kind.CLOSE, 'expected ")" after the run-as list')
+        if users is None and groups is None:
+            users = (Member(kind=MemberKind.MYSELF, value="", place=opened),)
+        return users, groups
+
+    # -- lists -------------------------------------------------------------------------------------------------------------------
+
+    def _list(self, member: "Callable[[_Parser], Member]") -> tuple[Member, ...]:
+        """list = member { "," member }"""
+        members = [member(self)]
+        while self._accept(Kind.COMMA):
+            members.append(member(self))
+        return tuple(members)
+
+    def member(self, kinds: dict[Kind, MemberKind], expected: str) -> Member:
+        """member = [ "!" ] ( ALL | name | %group | +netgroup | address | ALIAS ), as far as the list admits them"""
+        begin = self._token
+        negated = self._accept(Kind.NOT) is not None
+        kind = kinds.get(self._token.kind)
+        if kind is None:
+            self._fail(expected)
+        token = self._take()
+        return Member(kind=kind, value=token.value, negated=negated, place=self._place(begin))
+
+    def command(self) -> Member:
+        """command = { digest-type ":" digest "," } [ "!" ] ( ALL | path [ arguments ] | sudoedit | list | ALIAS )"""
+        begin = self._token
+        digests: list[tuple[str, str]] = []
+        while self._at(Kind.DIGEST_TYPE):
+            algorithm = self._take().value
+            self._expect(Kind.COLON, 'expected ":" after the digest type')
+            digests.append((algorithm, self._expect(Kind.DIGEST, "expected a digest of the right length").value))
+            if self._accept(Kind.COMMA) and not self._at(Kind.DIGEST_TYPE):
+                self._fail("expected another digest")
+        negated = self._accept(Kind.NOT) is not None
+        token = self._token
+        if token.kind not in (Kind.ALL, Kind.ALIAS, Kind.COMMAND, Kind.WORD):
+            self._fail("expected a command")
+        if token.kind is Kind.WORD and token.value != "list":
+            self._fail("expected the full path of a command")
+        self._take()
+        if token.kind is Kind.ALIAS:
+            if digests:
+                self._fail("a digest needs the path of a command")
+            return Member(kind=MemberKind.WORD, value=token.value, negated=negated, place=self._place(begin))
+        arguments = "" if token.arguments == '""' else token.arguments
+        command = Command(path=token.value, arguments=arguments, digests=tuple(digests))
+        kind = MemberKind.ALL if token.kind is Kind.ALL else MemberKind.COMMAND
+        return Member(kind=kind, value=token.value, negated=negated, command=command, place=self._place(begin))
+
+
+def _own_place(rule: SudoRule, statement: Place) -> Place:
+    """Return the place of the rule: of its command if that stands on a later line than the statement begins, else of the statement."""
+    return rule.place if rule.place.line != statement.line else statement
+
+
+_USER_KINDS = {
+    Kind.ALL: MemberKind.ALL,
+    Kind.WORD: MemberKind.NAME,
+    Kind.ALIAS: MemberKind.WORD,
+    Kind.GROUP: MemberKind.GROUP,
+    Kind.NETGROUP: MemberKind.NETGROUP,
+}
+_HOST_KINDS = {
+    Kind.ALL: MemberKind.ALL,
+    Kind.WORD: MemberKind.NAME,
+    Kind.ALIAS: MemberKind.WORD,
+    Kind.NETGROUP: MemberKind.NETGROUP,
+    Kind.ADDRESS: MemberKind.ADDRESS,
+}
+_RUN_AS_GROUP_KINDS = {Kind.ALL: MemberKind.ALL, Kind.WORD: MemberKind.NAME, Kind.ALIAS: MemberKind.WORD}
+
+
+def _user(parser: _Parser) -> Member:
+    return parser.member(_USER_KINDS, "expected a user, a %group, a +netgroup, an alias or ALL")
+
+
+def _host(parser: _Parser) -> Member:
+    return parser.member(_HOST_KINDS, "expected a host, an address, a +netgroup, an alias or ALL")
+
+
+def _run_as_group(parser: _Parser) -> Member:
+    return parser.member(_RUN_AS_GROUP_KINDS, "expected a group, an alias or ALL")
+
+
+def _command(parser: _Parser) -> Member:
+    return parser.command()
+
+
+_MEMBERS = {AliasKind.USER: _user, AliasKind.RUNAS: _user, AliasKind.HOST: _host, AliasKind.COMMAND: _command}
+_BINDINGS = {DefaultScope.HOST: _host, DefaultScope.USER: _user, DefaultScope.RUNAS: _user, DefaultScope.COMMAND: _command}

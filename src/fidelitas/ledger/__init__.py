@@ -1,0 +1,9 @@
+"""The ledger: where surveys live, and what was found of each subject at each time.
+
+For now a folder: every bundle once, under the digest of its bytes, and one small file a survey that says which subject has which.  The
+rest of the program knows `Ledger` and nothing of the folder.
+"""
+
+from fidelitas.ledger.folder import Ledger, Survey
+
+__all__ = ["Ledger", "Survey"]

@@ -1,0 +1,168 @@
+"""A ledger in a folder.
+
+::
+
+    LEDGER/ledger.json                     the format and its version
+    LEDGER/surveys/2026-11-23T071742Z.json which subject has which evidence
+    LEDGER/evidence/ab/abcdef….tar.zst     bundles, by the SHA-256 of the archive as it came
+
+Evidence tells who is root where: the folder is made for its owner alone.
+"""
+
+import hashlib
+import json
+import os
+import re
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+import zstandard
+
+from fidelitas.errors import EvidenceError, LedgerError, RequestError
+from fidelitas.evidence import Bundle, may_name_a_subject, read_bundle
+
+__all__ = ["Ledger", "Survey"]
+
+FORMAT = "fidelitas-ledger"
+VERSION = 1
+_NAME = re.compile(r"\d{4}-\d\d-\d\dT\d{6}Z(?:-\d+)?\Z")
+_DIGEST = re.compile(r"[0-9a-f]{64}\Z")
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Survey:
+    """One dated pass: its name, and the digest of each subject's evidence."""
+
+    name: str
+    subjects: Mapping[str, str]
+
+
+class Ledger:
+    """Surveys and their evidence.  Nothing is ever changed or removed."""
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+
+    def add(self, collected: Iterable[tuple[Bundle, bytes]], now: datetime) -> Survey:
+        """Store one survey of bundles and the archives they were read from; raises `LedgerError` where that fails."""
+        try:
+            self._prepare()
+            subjects = {bundle.subject: self._store(archive) for bundle, archive in collected}
+            return self._record(subjects, now)
+        except OSError as error:
+            raise LedgerError(
+                f'could not write to ledger "{self.path}": {error.strerror or error}',
+                hint="Name another folder with --ledger.",
+            ) from error
+
+    def surveys(self) -> tuple[Survey, ...]:
+        """Return all surveys, the oldest first; none where there is no ledger yet."""
+        try:
+            names = sorted(path.stem for path in (self.path / "surveys").glob("*.json"))
+        except OSError as error:
+            raise LedgerError(f'could not read ledger "{self.path}": {error.strerror or error}') from error
+        if names:
+            self._check_version()
+        return tuple(self._survey(name) for name in names if _NAME.match(name))
+
+    def bundles(self, survey: str | None = None) -> tuple[Bundle, ...]:
+        """Return the newest evidence of every subject, or that of one survey."""
+        surveys = self.surveys()
+        if survey is not None:
+            chosen = tuple(found for found in surveys if found.name == survey)
+            if not chosen:
+                known = ", ".join(found.name for found in surveys[-3:]) or "none"
+                raise RequestError(f'there is no survey "{survey}" in ledger "{self.path}"', hint=f"The latest are: {known}.")
+            surveys = chosen
+        newest: dict[str, str] = {}
+        for found in surveys:
+            newest.update(found.subjects)
+        return tuple(self._load(subject, digest) for subject, digest in sorted(newest.items()))
+
+    # -- the folder --------------------------------------------------------------------------------------------------------------
+
+    def _prepare(self) -> None:
+        for folder in (self.path, self.path / "surveys", self.path / "evidence"):
+            folder.mkdir(mode=0o700, parents=True, exist_ok=True)
+        head = self.path / "ledger.json"
+        if head.exists():
+            self._check_version()
+        else:
+            _write(head, json.dumps({"format": FORMAT, "version": VERSION}).encode())
+
+    def _check_version(self) -> None:
+        head = self.path / "ledger.json"
+        stated = self._json(head)
+        if stated.get("format") != FORMAT or stated.get("version") != VERSION:
+            raise LedgerError(f'"{head}" is not of a ledger of version {VERSION}', hint="Name another folder with --ledger.")
+
+    def _json(self, path: Path) -> dict[str, Any]:
+        try:
+            stated = json.loads(path.read_bytes())
+        except OSError as error:
+            raise LedgerError(f'could not read "{path}": {error.strerror or error}') from error
+        except ValueError as error:
+            raise LedgerError(f'"{path}" is not JSON: {error}', hint="The ledger was changed by something else.") from error
+        if not isinstance(stated, dict):
+            raise LedgerError(f'"{path}" does not hold a JSON object', hint="The ledger was changed by something else.")
+        return stated
+
+    def _survey(self, name: str) -> Survey:
+        path = self.path / "surveys" / f"{name}.json"
+        subjects = self._json(path).get("subjects")
+        good = isinstance(subjects, dict) and all(
+            may_name_a_subject(subject) and isinstance(digest, str) and _DIGEST.match(digest) for subject, digest in subjects.items()
+        )
+        if not good:
+            raise LedgerError(f'"{path}" does not list subjects and digests', hint="The ledger was changed by something else.")
+        return Survey(name=name, subjects=subjects or {})
+
+    def _evidence(self, digest: str) -> Path:
+        return self.path / "evidence" / digest[:2] / f"{digest}.tar.zst"
+
+    def _store(self, archive: bytes) -> str:
+        digest = hashlib.sha256(archive).hexdigest()
+        path = self._evidence(digest)
+        if not path.exists():
+            path.parent.mkdir(mode=0o700, exist_ok=True)
+            _write(path, zstandard.compress(archive))
+        return digest
+
+    def _record(self, subjects: Mapping[str, str], now: datetime) -> Survey:
+        stem = now.astimezone(UTC).strftime("%Y-%m-%dT%H%M%SZ")
+        count = 1
+        while True:
+            name = stem if count == 1 else f"{stem}-{count}"
+            try:
+                _write(self.path / "surveys" / f"{name}.json", json.dumps({"version": VERSION, "subjects": subjects}, indent=1).encode())
+            except FileExistsError:  # two surveys in one second
+                count += 1
+            else:
+                return Survey(name=name, subjects=subjects)
+
+    def _load(self, subject: str, digest: str) -> Bundle:
+        path = self._evidence(digest)
+        try:
+            with path.open("rb") as stream:
+                return read_bundle(stream).named(subject)
+        except OSError as error:
+            raise LedgerError(f'could not read the evidence of {subject}, "{path}": {error.strerror or error}') from error
+        except EvidenceError as error:
+            raise LedgerError(f'the evidence of {subject}, "{path}", is damaged: {error}', hint="Survey the subject again.") from error
+
+
+def _write(path: Path, content: bytes) -> None:
+    """Write a new file whole or not at all; raises `FileExistsError` where there is one."""
+    draft = path.with_name(f".{path.name}.{os.getpid()}")
+    descriptor = os.open(draft, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
+    try:
+        with open(descriptor, "wb") as stream:  # noqa: PTH123
+            stream.write(content)
+            stream.flush()
+            os.fsync(stream.fileno())
+        os.link(draft, path)
+    finally:
+        draft.unlink()

@@ -1,0 +1,80 @@
+"""What was read, what was not and why, and which answers that weakens: as a table, and as the JSON document `coverage`."""
+
+from collections.abc import Iterable, Sequence
+from typing import Any
+
+from fidelitas.facts import FileKind, FileState, Gap
+from fidelitas.reports.holders import place_document
+from fidelitas.reports.table import Table
+from fidelitas.rights import HostRights
+
+__all__ = ["coverage_document", "coverage_table", "gap_lines", "gaps_line"]
+
+
+def coverage_table(hosts: Sequence[HostRights]) -> Table:
+    """Return one row for everything that was looked at and one for every gap, gaps first."""
+    rows = [row for host in hosts for row in _rows(host)]
+    return Table(
+        columns=("subject", "item", "state", "detail", "weakens"),
+        rows=tuple(rows),
+        may_fold=frozenset({"item", "detail", "weakens"}),
+        styles=tuple("bold yellow" if row[2] == "gap" else "" for row in rows),
+        empty="The ledger holds no evidence.",
+    )
+
+
+def _rows(host: HostRights) -> Iterable[tuple[str, str, str, str, str]]:
+    for gap in host.facts.gaps:
+        where = "" if gap.place.line is None else f"{gap.place.in_file()}: "
+        yield host.subject, gap.what, "gap", f"{where}{gap.why}", gap.weakens
+    for state in sorted(host.facts.files, key=lambda state: state.path):
+        if state.read:
+            yield host.subject, state.path, "read", "" if state.size is None else f"{state.size} bytes", ""
+        elif state.kind is FileKind.ABSENT:
+            yield host.subject, state.path, "absent", "there is no such file", ""
+
+
+def gaps_line(gaps: Sequence[Gap]) -> str:
+    """Return, in one line, that the answer is incomplete, and what to do about it."""
+    return f"{len(gaps)} gap{'' if len(gaps) == 1 else 's'} in the evidence: the answer is incomplete (see fidelitas coverage)"
+
+
+def gap_lines(gaps: Sequence[Gap], most: int = 5) -> list[str]:
+    """Return a line for each of the first gaps, and one that counts the rest."""
+    lines = [f"{gap.place}: {gap.why}" + (f" ({gap.weakens})" if gap.weakens else "") for gap in gaps[:most]]
+    return [*lines, f"and {len(gaps) - most} more"] if len(gaps) > most else lines
+
+
+def _state_document(state: FileState) -> dict[str, Any]:
+    return {
+        "path": state.path,
+        "kind": state.kind.value,
+        "read": state.read,
+        "mode": None if state.mode is None else f"{state.mode:04o}",
+        "uid": state.uid,
+        "gid": state.gid,
+        "size": state.size,
+    }
+
+
+def _gap_document(gap: Gap) -> dict[str, Any]:
+    return {"what": gap.what, "why": gap.why, "weakens": gap.weakens or None, "place": place_document(gap.place)}
+
+
+def coverage_document(hosts: Sequence[HostRights]) -> dict[str, Any]:
+    """Return the JSON document of what was read and what was not."""
+    return {
+        "schema": "fidelitas/coverage/1",
+        "subjects": [
+            {
+                "subject": host.subject,
+                "taken": host.facts.taken.isoformat(),
+                "taken_as_uid": host.facts.taken_by,
+                "live": host.facts.live,
+                "complete": not host.facts.gaps,
+                "items": [_state_document(state) for state in host.facts.files],
+                "gaps": [_gap_document(gap) for gap in host.facts.gaps],
+            }
+            for host in hosts
+        ],
+    }

@@ -1,0 +1,138 @@
+"""Who holds elevated rights: the table, and the JSON document `holders`."""
+
+from collections.abc import Iterable, Sequence
+from typing import Any
+
+from fidelitas.facts import Place
+from fidelitas.reports.sentences import brief, kind_of
+from fidelitas.reports.table import Table
+from fidelitas.rights import Holding, HostRights, Link, RightKind, Route
+
+__all__ = ["Filter", "holders_document", "holders_table", "place_document", "route_document", "selected"]
+
+Row = tuple[HostRights, Holding]
+
+
+class Filter:
+    """Which holdings are asked for; ``None`` for all."""
+
+    def __init__(
+        self, *, account: str | None = None, right: str | None = None, subject: str | None = None, strength: str | None = None
+    ) -> None:
+        self.account, self.right, self.subject, self.strength = account, right, subject, strength
+
+    def takes(self, rights: HostRights, holding: Holding) -> bool:
+        """Return whether a holding is asked for."""
+        return (
+            (self.account is None or str(holding.principal) == self.account)
+            and (self.right is None or str(holding.right) == self.right or holding.right.kind.name.lower().replace("_", "-") == self.right)
+            and (self.subject is None or rights.subject == self.subject)
+            and (self.strength is None or str(holding.strength) == self.strength)
+        )
+
+
+def selected(hosts: Iterable[HostRights], chosen: Filter) -> list[Row]:
+    """Return the holdings that are asked for, host by host, the furthest reaching rights first."""
+    return [
+        (host, holding)
+        for host in hosts
+        for holding in (host.holdings if chosen.account else host.own_holdings)
+        if chosen.takes(host, holding)
+    ]
+
+
+def holders_table(rows: Sequence[Row], *, whole: bool = False) -> Table:
+    """Return the table of holdings; unless `whole`, bounded commands that one holder has by one rule share a row."""
+    shown = [(row, 0) for row in rows] if whole else _by_rule(rows)
+    return Table(
+        columns=("subject", "holder", "kind", "right", "how", "password", "strength", "place"),
+        rows=tuple(_row(host, holding, others) for (host, holding), others in shown),
+        may_fold=frozenset({"right", "how", "place"}),
+        empty="Nobody holds an elevated right, as far as the evidence goes.",
+    )
+
+
+def _by_rule(rows: Sequence[Row]) -> list[tuple[Row, int]]:
+    """Return the rows with the number of further commands that each stands for."""
+    counts: dict[object, int] = {}
+    first: dict[object, Row] = {}
+    for host, holding in rows:
+        bounded = holding.right.kind is RightKind.COMMAND
+        key = (host.subject, holding.principal, holding.routes[0].place if bounded else holding.right)
+        first.setdefault(key, (host, holding))
+        counts[key] = counts.get(key, -1) + 1
+    return [(row, counts[key]) for key, row in first.items()]
+
+
+def _row(host: HostRights, holding: Holding, others: int) -> tuple[str, ...]:
+    first, more = holding.routes[0], len(holding.routes) - 1 + holding.cut
+    return (
+        host.subject,
+        str(holding.principal),
+        kind_of(holding, host),
+        str(holding.right) + (f" (+{others} more)" if others else ""),
+        brief(first) + (f" (+{more})" if more else ""),
+        _password(first),
+        str(holding.strength),
+        f"{first.place.path}:{first.place.line}",
+    )
+
+
+def _password(route: Route) -> str:
+    """Return what is asked for along a route."""
+    if route.asks:
+        return route.asks.replace(" password", "")
+    return "none" if any(link.quote for link in route.links) else "-"
+
+
+def place_document(place: Place) -> dict[str, Any]:
+    """Return the JSON form of a place."""
+    return {"subject": place.subject, "path": place.path, "line": place.line, "column": place.column}
+
+
+def _link_document(link: Link) -> dict[str, Any]:
+    return {
+        "from": str(link.source),
+        "to": str(link.target),
+        "kind": link.kind.value,
+        "strength": str(link.strength),
+        "because": link.because,
+        "rule": link.quote or None,
+        "password": link.asks or None,
+        "conditions": list(link.conditions),
+        "place": place_document(link.place),
+    }
+
+
+def route_document(route: Route) -> dict[str, Any]:
+    """Return the JSON form of a route."""
+    return {
+        "strength": str(route.strength),
+        "conditions": list(route.conditions),
+        "links": [_link_document(link) for link in route.links],
+    }
+
+
+def holders_document(rows: Sequence[Row]) -> dict[str, Any]:
+    """Return the JSON document of holdings."""
+    return {"schema": "fidelitas/holders/1", "holdings": [holding_document(host, holding) for host, holding in rows]}
+
+
+def holding_document(host: HostRights, holding: Holding) -> dict[str, Any]:
+    """Return the JSON form of a holding."""
+    identity = host.identity(holding.principal)
+    return {
+        "subject": host.subject,
+        "holder": {
+            "name": str(holding.principal),
+            "kind": holding.principal.kind.value,
+            "uid": identity.uid if identity else None,
+            "account_kind": identity.kind.value if identity else None,
+            "log_in": identity.log_in.value if identity else None,
+            "can_log_in": identity.log_in.possible if identity else None,
+        },
+        "right": str(holding.right),
+        "strength": str(holding.strength),
+        "routes": [route_document(route) for route in holding.routes],
+        "routes_not_shown": holding.cut,
+    }

@@ -1,0 +1,44 @@
+"""Links and routes in words.  The same words everywhere: a route read in a table is recognised in `why`."""
+
+from fidelitas.rights import Holding, HostRights, Link, LinkKind, LogIn, Principal, PrincipalKind, Route
+
+__all__ = ["brief", "kind_of", "link_clause"]
+
+
+def link_clause(link: Link) -> str:
+    """Return "P → Q: because", the whole link in one line."""
+    return f"{link.source} → {link.target}: {link.because}"
+
+
+def brief(route: Route) -> str:
+    """Return the course of a route in a few words, such as "%sudo → sudo"."""
+    return " → ".join(_brief_link(link) for link in route.links)
+
+
+def _brief_link(link: Link) -> str:
+    onward = str(link.target) if isinstance(link.target, Principal) else ""
+    if link.kind is LinkKind.HAS:
+        return onward or "user ID 0"
+    way = "sudo" if link.quote else "su"
+    return f"{way} as {onward}" if onward else way
+
+
+# What is added to an account's kind where it does not simply log in with a password.
+_LOG_IN = {
+    LogIn.PASSWORD: "",
+    LogIn.FREELY: ", empty password",
+    LogIn.NO_PASSWORD: ", keys?",
+    LogIn.REFUSED: ", no shell",
+    LogIn.EXPIRED: ", expired",
+    LogIn.UNKNOWN: ", log-in?",
+}
+
+
+def kind_of(holding: Holding, rights: HostRights) -> str:
+    """Return what the holder is, and for an account whether it can log in: "person", "service, no shell", "group of 4"."""
+    identity = rights.identity(holding.principal)
+    if identity is not None:
+        return identity.kind.value + _LOG_IN[identity.log_in]
+    if holding.principal.kind is PrincipalKind.GROUP:
+        return f"group of {len(rights.population.members(holding.principal.name))}"
+    return f"all {len(rights.population.effective)}" if holding.principal.kind is PrincipalKind.ANY_ACCOUNT else "secret"

@@ -1,0 +1,40 @@
+"""What `survey` says at once about each host: what it is, who can become root by which rule, and what is risky."""
+
+from collections.abc import Sequence
+from typing import Any
+
+from fidelitas.findings import Finding
+from fidelitas.reports.blocks import Block, Row
+from fidelitas.reports.coverage import coverage_document
+from fidelitas.reports.findings import findings_document
+from fidelitas.reports.holders import Filter, holders_document, selected
+from fidelitas.rights import AccountKind, HostRights
+
+__all__ = ["host_block", "survey_document"]
+
+
+def host_block(host: HostRights) -> Block:
+    """Return the head of a host's answer."""
+    facts = host.facts
+    kinds = [who.kind for who in host.population.effective]
+    people, services = kinds.count(AccountKind.PERSON), kinds.count(AccountKind.SERVICE)
+    system = facts.system.name if facts.system else "system not known"
+    how = "" if facts.live else ", from a root folder"
+    by = "" if facts.taken_by == 0 else f", by user ID {facts.taken_by} and not as root"
+    rules = len(facts.policy.rules)
+    rows = [
+        Row(f"{system}; evidence of {facts.taken:%Y-%m-%d %H:%M} UTC{how}{by}"),
+        Row(f"{len(kinds)} accounts ({people} people, {services} services), {len(facts.groups)} groups, {rules} sudo rules"),
+    ]
+    return Block(host.subject, tuple(rows))
+
+
+def survey_document(hosts: Sequence[HostRights], findings: Sequence[Finding], survey: str | None) -> dict[str, Any]:
+    """Return the JSON document of a survey: holdings, findings and coverage in one; `survey` names it in the ledger."""
+    return {
+        "schema": "fidelitas/survey/1",
+        "survey": survey,
+        "holders": holders_document(selected(hosts, Filter())),
+        "findings": findings_document(findings, complete=not any(host.facts.gaps for host in hosts)),
+        "coverage": coverage_document(hosts),
+    }

@@ -1,0 +1,69 @@
+"""Every route of one account, link by link, each with file and line: as blocks, and as the JSON document `why`."""
+
+from collections.abc import Sequence
+from typing import Any
+
+from fidelitas.reports.blocks import Block, Row
+from fidelitas.reports.holders import holding_document
+from fidelitas.reports.sentences import link_clause
+from fidelitas.rights import Holding, HostRights, Identity, Route
+
+__all__ = ["why_blocks", "why_document"]
+
+# What a reader follows of one holding; the rest is counted, and all of it is in the JSON.
+_MOST_SHOWN = 8
+
+
+def why_blocks(account: str, hosts: Sequence[HostRights]) -> list[Block]:
+    """Return what an account holds on each host and why, for one that may hold nothing."""
+    return [block for host in hosts for block in _host(account, host)]
+
+
+def _host(account: str, host: HostRights) -> list[Block]:
+    held = _held(account, host)
+    identity = host.population.by_name.get(account)
+    blocks = [Block(f"{account} on {host.subject}", (Row(_who(identity), style="dim"),) if identity else ())]
+    if not held:
+        why = "holds no elevated right" + ("; see the gaps below" if host.facts.gaps else "")
+        blocks[0] = Block(f"{account} on {host.subject}", (*blocks[0].rows, Row(why)))
+    return blocks + [_holding(holding) for holding in held]
+
+
+def _held(account: str, host: HostRights) -> list[Holding]:
+    return [holding for holding in host.holdings if str(holding.principal) == account]
+
+
+def _who(identity: Identity) -> str:
+    groups = ", ".join(dict.fromkeys(membership.group.name for membership in identity.memberships)) or "none"
+    return f"{identity.kind.value}, user ID {identity.uid}, log-in {identity.log_in.value}, groups {groups}"
+
+
+def _holding(holding: Holding) -> Block:
+    rows: list[Row] = []
+    for number, route in enumerate(holding.routes[:_MOST_SHOWN], 1):
+        rows += _route(route, number, len(holding.routes))
+    hidden = len(holding.routes[_MOST_SHOWN:]) + holding.cut
+    if hidden:
+        rows.append(Row(f"and {hidden} more routes"))
+    return Block(f"{holding.right}  ({holding.strength})", tuple(rows))
+
+
+def _route(route: Route, number: int, count: int) -> list[Row]:
+    rows = [Row(f"route {number} of {count}, {route.strength}", style="underline")] if count > 1 else []
+    for link in route.links:
+        rows.append(Row(link_clause(link), indent=4))
+        rows.append(Row(f"{link.place}" + (f"    {link.quote}" if link.quote else ""), indent=8, style="cyan"))
+        if link.asks or link.quote:
+            rows.append(Row(f"asks for {link.asks.replace('own', 'its own') or 'no password'}", indent=8))
+    rows += [Row(condition, label="only", indent=4, style="yellow") for condition in route.conditions]
+    return rows
+
+
+def why_document(account: str, hosts: Sequence[HostRights]) -> dict[str, Any]:
+    """Return the JSON document of an account's routes."""
+    return {
+        "schema": "fidelitas/why/1",
+        "account": account,
+        "holdings": [holding_document(host, holding) for host in hosts for holding in _held(account, host)],
+        "gaps": [str(gap) for host in hosts for gap in host.facts.gaps],
+    }

@@ -1,0 +1,28 @@
+"""Rights: who can do what, by which routes; the heart of Fidelitas.
+
+`population` says who exists, `sudo` decides policies, `powers` is the table of what a program amounts to, `resolve` makes links of all
+this and `routes` follows them.  Everything here is pure: facts in, holdings out.
+"""
+
+from fidelitas.rights.host import HostRights, rights_of
+from fidelitas.rights.links import Holding, Link, LinkKind, Principal, PrincipalKind, Right, RightKind, Route, Strength
+from fidelitas.rights.population import AccountKind, Identity, LogIn, Membership, Population
+
+__all__ = [
+    "AccountKind",
+    "Holding",
+    "HostRights",
+    "Identity",
+    "Link",
+    "LinkKind",
+    "LogIn",
+    "Membership",
+    "Population",
+    "Principal",
+    "PrincipalKind",
+    "Right",
+    "RightKind",
+    "Route",
+    "Strength",
+    "rights_of",
+]

@@ -1,0 +1,136 @@
+"""Links, routes and holdings: the vocabulary of what follows from the facts.
+
+A link says: *principal P → Q, under conditions C, because of place O*.  A route is as strong as its weakest link.
+"""
+
+from dataclasses import dataclass, field
+from enum import Enum, IntEnum
+
+from fidelitas.text import Place
+
+__all__ = ["Holding", "Link", "LinkKind", "Principal", "PrincipalKind", "Right", "RightKind", "Route", "Strength"]
+
+
+class PrincipalKind(Enum):
+    """Who can hold a right."""
+
+    ACCOUNT = "account"
+    GROUP = "group"
+    ANY_ACCOUNT = "any account"
+    PASSWORD = "password holder"  # noqa: S105  # whoever knows the password of an account
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Principal:
+    """Somebody who can hold a right on a subject; `name` is empty for any account."""
+
+    kind: PrincipalKind
+    name: str
+    subject: str
+
+    def __str__(self) -> str:
+        return {
+            PrincipalKind.ACCOUNT: self.name,
+            PrincipalKind.GROUP: f"%{self.name}",
+            PrincipalKind.ANY_ACCOUNT: "any account",
+            PrincipalKind.PASSWORD: f"{self.name}'s password",
+        }[self.kind]
+
+
+class RightKind(IntEnum):
+    """The rights, the furthest reaching first."""
+
+    ROOT = 0
+    RUN_AS = 1
+    RUN_AS_GROUP = 2
+    COMMAND = 3
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Right:
+    """A right on a subject.  `detail` is the account, the group or the command."""
+
+    kind: RightKind
+    detail: str
+    subject: str
+
+    def __str__(self) -> str:
+        return {
+            RightKind.ROOT: "root",
+            RightKind.RUN_AS: f"run-as:{self.detail}",
+            RightKind.RUN_AS_GROUP: f"run-as-group:{self.detail}",
+            RightKind.COMMAND: f"command:{self.detail}",
+        }[self.kind]
+
+
+class LinkKind(Enum):
+    """Three kinds, because they are three risks."""
+
+    HAS = "has"  # holds it now
+    MAY_BECOME = "may become"  # on asking
+    MAY_GRANT = "may grant"  # can give it to itself or others
+
+
+class Strength(IntEnum):
+    """How sure a link is, the strongest first."""
+
+    DIRECT = 0  # the system itself grants it
+    CERTAIN = 1  # a documented mechanism turns it into the right
+    CONDITIONAL = 2  # it depends on something not in evidence, or on a secret; the condition is written out
+
+    def __str__(self) -> str:
+        return self.name.lower()
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Link:
+    """One thing that a principal can do to become, or act as, something else.
+
+    `because` is a clause that completes "P → Q because …".  `quote` is the text at the place.  `asks` says whose password is wanted
+    ("" for none), `secret_of` is the account whose own password it is, where it is the invoker's own.
+    """
+
+    source: Principal
+    target: Principal | Right
+    kind: LinkKind
+    strength: Strength
+    because: str
+    quote: str = ""
+    asks: str = ""
+    secret_of: str | None = None
+    conditions: tuple[str, ...] = ()
+    place: Place = field(compare=False)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Route:
+    """A chain of links from a principal to a right."""
+
+    links: tuple[Link, ...]
+    strength: Strength
+    conditions: tuple[str, ...] = ()
+
+    @property
+    def asks(self) -> str:
+        """Whose passwords are asked for along the route."""
+        return ", ".join(dict.fromkeys(link.asks for link in self.links if link.asks))
+
+    @property
+    def place(self) -> Place:
+        """The place that decides: that of the last link, which gives the right."""
+        return self.links[-1].place
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Holding:
+    """A principal × a right × a subject, with its routes, the strongest and shortest first."""
+
+    principal: Principal
+    right: Right
+    routes: tuple[Route, ...]
+    cut: int = 0  # routes beyond the limit, which are counted and not kept
+
+    @property
+    def strength(self) -> Strength:
+        """The strength of the strongest route."""
+        return min(route.strength for route in self.routes)

@@ -1,0 +1,183 @@
+"""What is left of a policy for one account and one target, once the last match has won.
+
+The policy is walked from its last rule to its first.  A command that was already decided by a later rule is not decided again: a later
+``ALL`` hides everything before it, a later ``!ALL`` takes everything before it away.  Only a command can forbid; a user, host or run-as
+list that says "no" merely skips its rule.
+"""
+
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from datetime import datetime
+from enum import Enum
+
+from fidelitas.facts import AliasKind, Command, Member, MemberKind, PasswordState, SudoAlias, SudoRule, Tag
+from fidelitas.rights.population import Identity
+from fidelitas.rights.sudo.matching import Match, Policy
+from fidelitas.rights.sudo.settings import Settings, settings_for
+from fidelitas.rights.sudo.times import generalized_time
+
+__all__ = ["Asks", "Grant", "Leaf", "grants", "group_grants", "leaves"]
+
+
+class Asks(Enum):
+    """Whose password sudo asks for."""
+
+    NOTHING = "no password"
+    OWN = "own password"
+    TARGET = "the target's password"
+    ROOT = "root's password"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Leaf:
+    """One command of a rule, aliases followed; `aliases` led to it."""
+
+    command: Command
+    allowed: bool
+    aliases: tuple[SudoAlias, ...] = ()
+
+    @property
+    def everything(self) -> bool:
+        """Whether it is the word ALL, for any file."""
+        return self.command.path == "ALL" and not self.command.digests
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Grant:
+    """Something that a policy lets an account run as a target.
+
+    `excluded` are the commands that later rules forbid; an exclusion from ALL is no barrier (sudoers(5), Limitations of the '!'
+    operator).  `by` tells through which member of the user list the rule is about the account.
+    """
+
+    rule: SudoRule
+    leaf: Leaf
+    by: Match
+    run_as: Match
+    asks: Asks
+    conditions: tuple[str, ...]
+    excluded: tuple[Command, ...] = ()
+
+
+def leaves(policy: Policy, member: Member) -> Iterator[Leaf]:
+    """Yield the commands of a rule's command member, aliases followed, in the order in which sudo tries them: last to first.
+
+    An alias that was met before is passed over: all that it can say has been said.  So cycles end, and aliases that name one another
+    twice over do not multiply.
+    """
+    met: set[str] = set()
+    agenda: list[tuple[Member, bool, tuple[SudoAlias, ...]]] = [(member, True, ())]
+    while agenda:
+        one, sense, within = agenda.pop()
+        sense = sense != one.negated
+        if one.command is not None:
+            yield Leaf(command=one.command, allowed=sense, aliases=within)
+            continue
+        alias = policy.aliases.get((AliasKind.COMMAND, one.value))
+        if alias is not None and alias.name not in met:  # an undefined alias matches no command, nor does its negation
+            met.add(alias.name)
+            agenda += [(inner, sense, (*within, alias)) for inner in alias.members]  # the last is popped first
+
+
+def grants(policy: Policy, who: Identity, target: Identity, now: datetime) -> Iterator[Grant]:
+    """Yield all that an account may run as a target user, the deciding rule of each.  The last rule of the policy comes first."""
+    settings = settings_for(policy, who, target)
+    default = settings.value("runas_default") or "root"
+
+    def run_as(rule: SudoRule) -> Match | None:
+        members = rule.run_as_users or ()
+        if rule.run_as_users is None and rule.run_as_groups is None:
+            members = (Member(kind=MemberKind.NAME, value=default, place=rule.place),)
+        return policy.run_as_users(members, who, target)
+
+    return _walk(policy, who, now, run_as, lambda rule: _asks(rule, who, target, settings))
+
+
+def group_grants(policy: Policy, who: Identity, name: str, gid: int, now: datetime) -> Iterator[Grant]:
+    """Yield all that an account may run as itself with another group, by rules that have a group list and no user list."""
+    settings = settings_for(policy, who, None)
+
+    def run_as(rule: SudoRule) -> Match | None:
+        if rule.run_as_users is not None or rule.run_as_groups is None:
+            return None
+        return policy.run_as_groups(rule.run_as_groups, name, gid)
+
+    return _walk(policy, who, now, run_as, lambda rule: _asks(rule, who, None, settings))
+
+
+def _walk(
+    policy: Policy,
+    who: Identity,
+    now: datetime,
+    run_as: Callable[[SudoRule], Match | None],
+    asks: Callable[[SudoRule], tuple[Asks, tuple[str, ...]]],
+) -> Iterator[Grant]:
+    excluded: list[Command] = []
+    decided: set[Command] = set()
+    unless: list[str] = []
+    for rule in reversed(policy.facts.rules):
+        found = _about(policy, rule, who, run_as, now)
+        if found is None:
+            continue
+        by, target, conditions = found
+        for leaf in leaves(policy, rule.command):
+            if leaf.command in decided:
+                continue
+            if leaf.allowed:
+                asked, more = asks(rule)
+                yield Grant(
+                    rule=rule,
+                    leaf=leaf,
+                    by=by,
+                    run_as=target,
+                    asks=asked,
+                    conditions=(*conditions, *more, *unless),
+                    excluded=tuple(excluded) if leaf.everything else (),
+                )
+            elif conditions:
+                unless.append(f"unless rule {rule.place.in_file()} forbids it")
+            else:
+                excluded.append(leaf.command)
+            if not conditions:
+                decided.add(leaf.command)
+            if leaf.everything and not conditions:
+                return
+
+
+def _about(
+    policy: Policy, rule: SudoRule, who: Identity, run_as: Callable[[SudoRule], Match | None], now: datetime
+) -> tuple[Match, Match, tuple[str, ...]] | None:
+    """Return by which members a rule is about an account and a target, on this host at this time, and on what that depends."""
+    user = policy.users(rule.users, who)
+    if user is None or not user.allowed:
+        return None
+    host = policy.hosts(rule.hosts)
+    if host is None or not host.allowed:
+        return None
+    target = run_as(rule)
+    if target is None or not target.allowed:
+        return None
+    after = generalized_time(rule.options.not_after) if rule.options.not_after else None
+    if after is not None and now > after:
+        return None
+    before = generalized_time(rule.options.not_before) if rule.options.not_before else None
+    later = (f"from {before:%Y-%m-%d %H:%M} UTC on",) if before is not None and now < before else ()
+    return user, target, (*user.conditions, *host.conditions, *target.conditions, *later)
+
+
+def _asks(rule: SudoRule, who: Identity, target: Identity | None, settings: Settings) -> tuple[Asks, tuple[str, ...]]:
+    """Return whose password is asked, and the condition that this puts on the grant, if any."""
+    tag = rule.tag(Tag.PASSWD)
+    wanted = settings.on("authenticate") if tag is None else tag
+    exempt = settings.value("exempt_group")
+    if exempt and any(membership.group.name == exempt for membership in who.memberships):
+        wanted = False
+    if not wanted or who.uid == 0 or (target is not None and who.name == target.name):
+        return Asks.NOTHING, ()
+    if settings.on("rootpw"):
+        return Asks.ROOT, ("if root's password is known",)
+    if target is not None and (settings.on("targetpw") or settings.on("runaspw")):
+        return Asks.TARGET, (f"if the password of {target.name} is known",)
+    if who.password is not None and who.password.state in (PasswordState.NONE, PasswordState.LOCKED):
+        return Asks.OWN, (f"if {who.name} can prove who it is: it has no password in force, and how sudo asks (PAM) was not read",)
+    return Asks.OWN, ()

@@ -1,0 +1,16 @@
+"""How evidence is reached.  The only room besides `cli` and `ledger` that touches the world.
+
+A source copies and never judges.  It returns what it got as it came: the archive's own bytes, which the ledger keeps, and the bundle
+read from them.
+"""
+
+from fidelitas.sources.file import from_file
+from fidelitas.sources.local import from_this_machine
+
+__all__ = ["SOURCES", "from_file", "from_this_machine"]
+
+# What `survey` can read, and by which function.
+SOURCES = {
+    "this machine, or a root folder": from_this_machine,
+    "a file handed in": from_file,
+}

@@ -1,0 +1,38 @@
+"""A file handed in: what the probe printed on a host, carried here by hand."""
+
+import io
+import stat
+from pathlib import Path
+
+from fidelitas.errors import EvidenceError, ReadError
+from fidelitas.evidence import read_bundle
+from fidelitas.sources.collected import Collected
+
+__all__ = ["from_file"]
+
+# A packed bundle of this size holds more than the reader's own limit for what may come out of it.
+_LARGEST = 2**31
+
+
+def from_file(path: Path) -> Collected:
+    """Return the evidence in a file.  Raises `ReadError` if it cannot be read, `EvidenceError` if it is not a bundle."""
+    try:
+        archive = _content(path)
+    except OSError as error:
+        raise ReadError(
+            f'could not read evidence file "{path}": {error.strerror or error}',
+            hint="Give a file that the probe printed.",
+        ) from error
+    try:
+        return Collected(bundle=read_bundle(io.BytesIO(archive)), archive=archive)
+    except EvidenceError as error:
+        raise EvidenceError(f'"{path}": {error}', hint=error.hint or "Give a file that the probe printed.") from error
+
+
+def _content(path: Path) -> bytes:
+    found = path.stat()
+    if not stat.S_ISREG(found.st_mode):  # a pipe would be waited for without end
+        raise ReadError(f'could not read evidence file "{path}": it is not a regular file', hint="Give a file that the probe printed.")
+    if found.st_size > _LARGEST:
+        raise ReadError(f'could not read evidence file "{path}": it is larger than {_LARGEST} bytes')
+    return path.read_bytes()

@@ -1,0 +1,74 @@
+"""This machine, or a root folder on it, read by the same script that runs everywhere else."""
+
+import io
+import os
+import signal
+import subprocess
+import tempfile
+from pathlib import Path
+from typing import IO
+
+from fidelitas.errors import EvidenceError, ReadError
+from fidelitas.evidence import PROBE, read_bundle
+from fidelitas.sources.collected import Collected
+from fidelitas.text import clipped, plain
+
+__all__ = ["from_this_machine"]
+
+# Reading some forty small files takes a second on a slow disk.  A probe that still runs after ten minutes hangs on something.
+TIME_LIMIT = 600.0
+
+
+def from_this_machine(root: Path | None = None, *, shell: str = "/bin/sh", time_limit: float = TIME_LIMIT) -> Collected:
+    """Return the evidence of this machine, or of the files below `root`.
+
+    Raises `ReadError` when nothing at all can be had.  What the probe could not read is a gap of the bundle.  The probe is ended
+    after `time_limit` seconds; what it had printed by then is used.
+    """
+    if root is not None and not root.is_dir():
+        raise ReadError(f'could not read root folder "{root}": it is not a folder', hint="Give the folder that holds the host's etc.")
+    command = [shell, str(PROBE), *(["--root", str(root.absolute())] if root is not None else [])]
+    with tempfile.TemporaryFile() as out, tempfile.TemporaryFile() as messages:
+        status = _run(command, out, messages, time_limit)
+        out.seek(0)
+        archive = out.read()
+        messages.seek(0)
+        said = clipped(plain(messages.read(2000).decode("utf-8", "replace").strip()), 200)
+    if not archive:
+        raise ReadError(f"the probe printed nothing and ended with status {status}: {said or 'no message'}")
+    try:
+        return Collected(bundle=read_bundle(io.BytesIO(archive)), archive=archive)
+    except EvidenceError as error:
+        raise EvidenceError(f"what the probe printed could not be used: {error}", hint=error.hint) from error
+
+
+def _run(command: list[str], out: IO[bytes], messages: IO[bytes], time_limit: float) -> int:
+    try:
+        # A process group of its own, so that a child that hangs is ended with it.
+        process = subprocess.Popen(
+            command, stdin=subprocess.DEVNULL, stdout=out, stderr=messages, start_new_session=True, env=_environment()
+        )
+    except OSError as error:
+        raise ReadError(f'could not start the probe with "{command[0]}": {error.strerror}') from error
+    try:
+        return process.wait(timeout=time_limit)
+    except subprocess.TimeoutExpired:
+        return _end(process)
+    except BaseException:  # interrupted: leave nothing running
+        _end(process)
+        raise
+
+
+def _end(process: subprocess.Popen[bytes]) -> int:
+    os.killpg(process.pid, signal.SIGTERM)  # lets the probe remove its temporary folder
+    try:
+        return process.wait(timeout=5)
+    except subprocess.TimeoutExpired:
+        os.killpg(process.pid, signal.SIGKILL)
+        return process.wait()
+
+
+def _environment() -> dict[str, str]:
+    # Shells read ENV and BASH_ENV as scripts; the probe needs none of what the caller has set but the way to a temporary folder.
+    kept = ("PATH", "TMPDIR", "HOME")
+    return {name: os.environ[name] for name in kept if name in os.environ}

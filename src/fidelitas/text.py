@@ -1,0 +1,72 @@
+"""Places in texts, and texts made safe to show.
+
+Knows nothing about any format.  Evidence is written by the people under audit: a name can hold an escape sequence that redraws the
+auditor's screen, or a right-to-left mark that turns a line round.  `plain` is the one way from evidence to a screen.
+"""
+
+import unicodedata
+from dataclasses import dataclass
+
+__all__ = ["Place", "byte_column", "clipped", "decode", "plain"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, order=True)
+class Place:
+    """Where something is written: subject, path, and line and column where there are any.
+
+    Lines count from 1.  Columns count bytes from 1, as sudo's own messages do.
+    """
+
+    subject: str
+    path: str
+    line: int | None = None
+    column: int | None = None
+
+    def at(self, line: int, column: int | None = None) -> "Place":
+        """Return the place of a line of the same file."""
+        return Place(subject=self.subject, path=self.path, line=line, column=column)
+
+    def in_file(self) -> str:
+        """Return ``path:line:column`` as far as they are known."""
+        numbers = [str(number) for number in (self.line, self.column) if number is not None]
+        return ":".join([self.path, *numbers])
+
+    def __str__(self) -> str:
+        return f"{self.subject}:{self.in_file()}"
+
+
+# Categories that act instead of showing: controls, formats (right-to-left marks, joiners), surrogates (bytes that are not UTF-8),
+# private use, unassigned, line and paragraph separators.
+_ACTING = {"Cc", "Cf", "Cs", "Co", "Cn", "Zl", "Zp"}
+
+
+def plain(text: str) -> str:
+    """Return the text with everything that a terminal would obey rather than show written as an escape."""
+    if text.isascii() and text.isprintable():
+        return text
+    return "".join(_shown(character) for character in text)
+
+
+def _shown(character: str) -> str:
+    code = ord(character)
+    if 0xDC80 <= code <= 0xDCFF:  # a byte that is not UTF-8, kept by surrogateescape
+        return f"\\x{code - 0xDC00:02x}"
+    if unicodedata.category(character) in _ACTING:
+        return f"\\x{code:02x}" if code < 0x100 else f"\\u{code:04x}" if code < 0x10000 else f"\\U{code:08x}"
+    return character
+
+
+def clipped(text: str, width: int) -> str:
+    """Return the text, cut to `width` characters with an ellipsis where it was longer."""
+    return text if len(text) <= width else text[: max(width - 1, 0)] + "…"
+
+
+def decode(content: bytes) -> str:
+    """Return the text of a file; bytes that are not UTF-8 are kept, as lone surrogates, so that nothing is lost or refused."""
+    return content.decode("utf-8", "surrogateescape")
+
+
+def byte_column(line: str, offset: int) -> int:
+    """Return the column, in bytes from 1, of the character at `offset` of a line."""
+    before = line[:offset]
+    return 1 + (offset if before.isascii() else len(before.encode("utf-8", "surrogateescape")))

@@ -1,0 +1,21 @@
+#!/bin/sh
+# Installs the Debian packages whose programs the tests use, as root; as another user, says which are missing.
+# A package that cannot be had is named; whether that fails the tests is theirs to say (it does where CI=true).
+set -u
+missing=
+for package in "$@"; do
+    command -v "$package" >/dev/null 2>&1 || [ -x "/usr/sbin/$package" ] || missing="$missing $package"
+done
+[ -n "$missing" ] || exit 0
+if [ "$(id -u)" != 0 ] || ! command -v apt-get >/dev/null 2>&1; then
+    echo "not installed, and some tests will be skipped:$missing (as root: apt-get install$missing)" >&2
+    exit 0
+fi
+DEBIAN_FRONTEND=noninteractive
+export DEBIAN_FRONTEND
+apt-get -qq -o DPkg::Lock::Timeout=300 update >/dev/null 2>&1 || echo 'apt-get update failed; trying all the same' >&2
+for package in $missing; do
+    apt-get -qq -o DPkg::Lock::Timeout=300 install -y --no-install-recommends "$package" >/dev/null 2>&1 ||
+        echo "could not install the package $package" >&2
+done
+exit 0

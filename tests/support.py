@@ -1,0 +1,130 @@
+"""What the tests share: small hosts made of text, and questions put to them."""
+
+import io
+import json
+import os
+import subprocess
+import sys
+from collections.abc import Mapping
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+from fidelitas.evidence import Bundle, Item, Manifest, make_bundle, read_bundle
+from fidelitas.facts import SudoPolicy
+from fidelitas.findings import Finding, Severity
+from fidelitas.checks import findings_of
+from fidelitas.languages.host import read_host
+from fidelitas.rights import HostRights, rights_of
+
+NOW = datetime(2026, 11, 20, 6, 0, tzinfo=UTC)
+
+PASSWD = """\
+root:x:0:0:root:/root:/bin/bash
+daemon:x:1:1::/usr/sbin:/usr/sbin/nologin
+ines:x:1001:1001::/home/ines:/bin/bash
+tomas:x:1002:1002::/home/tomas:/bin/bash
+rada:x:1003:1003::/home/rada:/bin/bash
+vesna:x:1004:3001::/home/vesna:/bin/zsh
+"""
+SHADOW = """\
+root:{none}:20000:0:99999:7:::
+daemon:{none}:20000:0:99999:7:::
+ines:{usable yescrypt}:20000:0:99999:7:::
+tomas:{usable yescrypt}:20000:0:99999:7:::
+rada:{usable yescrypt}:20000:0:99999:7:::
+vesna:{usable yescrypt}:20000:0:99999:7:::
+"""
+GROUP = """\
+root:x:0:
+daemon:x:1:
+sudo:x:27:ines
+ines:x:1001:
+tomas:x:1002:
+rada:x:1003:
+gauges:x:3001:rada
+"""
+DEBIAN = 'ID=debian\nPRETTY_NAME="Debian GNU/Linux 12 (bookworm)"\nVERSION_ID="12"\n'
+FOLDERS = ("/", "/etc", "/etc/sudoers.d")
+
+
+@dataclass(frozen=True)
+class Put:
+    """A file with a mode and owner of its own."""
+
+    text: str | bytes
+    mode: int = 0o440
+    uid: int = 0
+    gid: int = 0
+
+
+def bundle(
+    sudoers: str | None = "", files: Mapping[str, str | bytes | Put | None] | None = None, folders: Mapping[str, Put] | None = None
+) -> Bundle:
+    """Return the evidence of a small Debian host with this policy; `files` replaces or adds, or takes away with None."""
+    contents: dict[str, str | bytes | Put | None] = {
+        "/etc/os-release": DEBIAN,
+        "/etc/passwd": PASSWD,
+        "/etc/shadow": SHADOW,
+        "/etc/group": GROUP,
+        "/etc/gshadow": "",
+        "/etc/sudoers": sudoers,
+        **(files or {}),
+    }
+    puts = {path: text if isinstance(text, Put) else Put(text) for path, text in contents.items() if text is not None}
+    states = {path: Item(path=path, kind="folder", mode=0o755, uid=0, gid=0) for path in FOLDERS}
+    states |= {path: Item(path=path, kind="folder", mode=put.mode, uid=put.uid, gid=put.gid) for path, put in (folders or {}).items()}
+    states |= {path: Item(path=path, kind="file", mode=put.mode, uid=put.uid, gid=put.gid) for path, put in puts.items()}
+    optional = ("/etc/login.defs", "/etc/nsswitch.conf", "/etc/sudo.conf", *(path for path, text in contents.items() if text is None))
+    states |= {path: Item(path=path, kind="absent") for path in optional if path not in puts}
+    manifest = Manifest(
+        subject="knot", platform="linux", taken=NOW, kernel="", live=True, probe=1, uid=0, items=tuple(states.values()), gaps=()
+    )
+    raw = {path: put.text.encode() if isinstance(put.text, str) else put.text for path, put in puts.items()}
+    return read_bundle(io.BytesIO(make_bundle(manifest, raw)))
+
+
+def rights(sudoers: str | None = "", files: Mapping[str, str | bytes | Put | None] | None = None, **kwargs: Any) -> HostRights:
+    """Return the rights on a small host."""
+    return rights_of(read_host(bundle(sudoers, files, **kwargs)))
+
+
+def policy(sudoers: str, files: Mapping[str, str | bytes | Put | None] | None = None) -> SudoPolicy:
+    """Return the facts of a policy."""
+    return read_host(bundle(sudoers, files)).policy
+
+
+def held(host: HostRights, right: str = "root") -> set[str]:
+    """Return who holds a right, those with user ID 0 left out."""
+    return {str(holding.principal) for holding in host.holdings if str(holding.right) == right} - {"root"}
+
+
+def found(host: HostRights, check: str, worst: Severity = Severity.INFO) -> list[Finding]:
+    """Return the findings of a check."""
+    return [finding for finding in findings_of(host) if finding.check == check and finding.severity <= worst]
+
+
+@dataclass(frozen=True)
+class Ran:
+    """What the built program did."""
+
+    status: int
+    out: str
+    err: str
+
+    @property
+    def json(self) -> Any:
+        return json.loads(self.out)
+
+
+def fidelitas(*arguments: str | Path, cwd: Path, env: Mapping[str, str] | None = None, **kwargs: Any) -> Ran:
+    """Run the built program in a folder, with a ledger of its own there; a traceback is a failure wherever it comes."""
+    program = Path(sys.executable).with_name("fidelitas")
+    surroundings = {"PATH": os.environ["PATH"], "HOME": str(cwd), "FIDELITAS_LEDGER": str(cwd / "ledger"), "LC_ALL": "C.UTF-8", **(env or {})}
+    done = subprocess.run(
+        [program, *map(str, arguments)], cwd=cwd, env=surroundings, capture_output=True, check=False, timeout=120, stdin=subprocess.DEVNULL, **kwargs
+    )
+    ran = Ran(done.returncode, done.stdout.decode(), done.stderr.decode())
+    assert "Traceback" not in ran.err, ran.err
+    return ran

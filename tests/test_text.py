@@ -1,0 +1,53 @@
+"""Text that is safe to show."""
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from fidelitas.text import Place, byte_column, clipped, decode, plain
+
+
+@pytest.mark.parametrize(
+    ("text", "shown"),
+    [
+        ("noor", "noor"),
+        ("Zoë – 潮", "Zoë – 潮"),
+        ("a\x1b[2Jb", "a\\x1b[2Jb"),
+        ("two\nlines", "two\\x0alines"),
+        ("\u202egnp.exe", "\\u202egnp.exe"),
+        ("zero\u200bwidth", "zero\\u200bwidth"),
+        ("\u2028", "\\u2028"),
+        ("\x9b31m", "\\x9b31m"),
+        (decode(b"caf\xe9"), "caf\\xe9"),
+        ("\U000e0041", "\\U000e0041"),
+    ],
+)
+def test_what_a_terminal_would_obey_is_shown_instead(text: str, shown: str) -> None:
+    assert plain(text) == shown
+
+
+@given(st.binary())
+def test_every_byte_string_comes_out_printable(content: bytes) -> None:
+    assert plain(decode(content)).isprintable()
+
+
+@given(st.text())
+def test_making_text_plain_twice_changes_nothing_more(text: str) -> None:
+    assert plain(plain(text)) == plain(text)
+
+
+def test_columns_count_bytes() -> None:
+    assert byte_column("é=x", 1) == 3
+    assert byte_column("abc", 2) == 3
+
+
+def test_places_are_written_as_far_as_they_are_known() -> None:
+    place = Place(subject="tern", path="/etc/passwd")
+    assert str(place) == "tern:/etc/passwd"
+    assert str(place.at(3)) == "tern:/etc/passwd:3"
+    assert str(place.at(3, 7)) == "tern:/etc/passwd:3:7"
+
+
+def test_clipped_text_says_so() -> None:
+    assert clipped("abcdef", 4) == "abc…"
+    assert clipped("abc", 4) == "abc"
