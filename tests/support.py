@@ -11,10 +11,10 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
+from fidelitas.checks import findings_of
 from fidelitas.evidence import Bundle, Item, Manifest, make_bundle, read_bundle
 from fidelitas.facts import SudoPolicy
 from fidelitas.findings import Finding, Severity
-from fidelitas.checks import findings_of
 from fidelitas.languages.host import read_host
 from fidelitas.rights import HostRights, rights_of
 
@@ -121,9 +121,22 @@ class Ran:
 def fidelitas(*arguments: str | Path, cwd: Path, env: Mapping[str, str] | None = None, **kwargs: Any) -> Ran:
     """Run the built program in a folder, with a ledger of its own there; a traceback is a failure wherever it comes."""
     program = Path(sys.executable).with_name("fidelitas")
-    surroundings = {"PATH": os.environ["PATH"], "HOME": str(cwd), "FIDELITAS_LEDGER": str(cwd / "ledger"), "LC_ALL": "C.UTF-8", **(env or {})}
+    surroundings = {
+        "PATH": os.environ["PATH"],
+        "HOME": str(cwd),
+        "FIDELITAS_LEDGER": str(cwd / "ledger"),
+        "LC_ALL": "C.UTF-8",
+        **(env or {}),
+    }
     done = subprocess.run(
-        [program, *map(str, arguments)], cwd=cwd, env=surroundings, capture_output=True, check=False, timeout=120, stdin=subprocess.DEVNULL, **kwargs
+        [program, *map(str, arguments)],
+        cwd=cwd,
+        env=surroundings,
+        capture_output=True,
+        check=False,
+        timeout=120,
+        stdin=subprocess.DEVNULL,
+        **kwargs,
     )
     ran = Ran(done.returncode, done.stdout.decode(), done.stderr.decode())
     assert "Traceback" not in ran.err, ran.err

@@ -66,7 +66,9 @@ def test_a_room_imports_only_what_it_may(path: Path) -> None:
 
 @pytest.mark.parametrize("path", [path for path in FILES if room_of(path) != "cli"], ids=lambda path: str(path.relative_to(SRC)))
 def test_only_the_command_line_prints(path: Path) -> None:
-    calls = [node.func.id for node in ast.walk(ast.parse(path.read_text())) if isinstance(node, ast.Call) and isinstance(node.func, ast.Name)]
+    calls = [
+        node.func.id for node in ast.walk(ast.parse(path.read_text())) if isinstance(node, ast.Call) and isinstance(node.func, ast.Name)
+    ]
     assert "print" not in calls
     assert "input" not in calls
 

@@ -23,9 +23,10 @@ def extra_root(rights: HostRights) -> Iterator[Found]:
     """
     for who in rights.population.identities:
         if who.uid == 0 and who.name != "root" and who.account is not None:
+            name = who.name or "an account without a name"
             yield Found(
                 about=who.name,
-                message=f"{who.name} has user ID 0 and is root under another name (log-in: {who.log_in.value})",
+                message=f"{name} has user ID 0 and is root under another name (log-in: {who.log_in.value})",
                 places=(who.account.place,),
             )
 

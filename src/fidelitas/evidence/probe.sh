@@ -169,12 +169,9 @@ first_visit() {
 # Why a path that is not there is not there: absent is a fact, unsearchable is a gap.
 absent_or_gap() {
     parent=${real%/*}
-    while [ -n "$parent" ] && [ ! -e "$root$parent" ]; do
-        if [ ! -x "$root${parent%/*}/" ]; then break; fi
-        parent=${parent%/*}
-    done
-    if [ -d "$root$parent/" ] && [ -x "$root$parent/" ]; then item absent "$1"
-    else gap "$1" 'permission denied'
+    while [ -n "$parent" ] && [ ! -e "$root$parent" ]; do parent=${parent%/*}; done
+    if [ -d "$root$parent/" ] && [ ! -x "$root$parent/" ]; then gap "$1" 'permission denied'
+    else item absent "$1"
     fi
 }
 

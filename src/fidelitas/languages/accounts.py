@@ -14,6 +14,7 @@ __all__ = ["read_group", "read_gshadow", "read_passwd", "read_shadow"]
 MAX_ID = 2**32 - 2
 # Days: shadow(5) keeps longs, but a date past the year 9999 is a mistake in any field.
 MAX_DAYS = 2_932_896
+_BLANKS = " \t\v\f\r"
 
 
 def read_passwd(text: str, origin: Place) -> Parsed[Account]:
@@ -37,10 +38,10 @@ def read_gshadow(text: str, origin: Place) -> Parsed[GroupShadow]:
 
 
 def _account(line: Line) -> Account | None:
-    """account = name ":" password ":" uid ":" gid ":" comment ":" home ":" shell"""
+    """account = name ":" password ":" uid ":" gid [ ":" comment [ ":" home [ ":" shell ] ] ]"""
     if _passed_over(line):
         return None
-    name, secret, uid, gid, comment, home, shell = fields(line, 7)
+    name, secret, uid, gid, comment, home, shell = fields(line, 4, 7)
     return Account(
         name=_name(name),
         password=password(secret[0], shadowed=True),
@@ -57,7 +58,7 @@ def _shadow(line: Line) -> Shadow | None:
     """shadow = name ":" password ":" changed ":" minimum ":" maximum ":" warning ":" inactivity ":" expiry ":" reserved"""
     if _passed_over(line):
         return None
-    name, secret, changed, _, maximum, _, inactivity, expiry, _ = fields(line, 9)
+    name, secret, changed, _, maximum, _, inactivity, expiry, _ = fields(line, 2, 9)
     return Shadow(
         name=_name(name),
         password=password(secret[0]),
@@ -70,10 +71,10 @@ def _shadow(line: Line) -> Shadow | None:
 
 
 def _group(line: Line) -> Group | None:
-    """group = name ":" password ":" gid ":" [ member { "," member } ]"""
+    """group = name ":" password ":" gid [ ":" [ member { "," member } ] ]"""
     if _passed_over(line):
         return None
-    name, secret, gid, members = fields(line, 4)
+    name, secret, gid, members = fields(line, 3, 4)
     return Group(
         name=_name(name),
         password=password(secret[0], shadowed=True),
@@ -87,7 +88,7 @@ def _group_shadow(line: Line) -> GroupShadow | None:
     """gshadow = name ":" password ":" [ administrators ] ":" [ members ]"""
     if _passed_over(line):
         return None
-    name, secret, administrators, members = fields(line, 4)
+    name, secret, administrators, members = fields(line, 2, 4)
     return GroupShadow(
         name=_name(name),
         password=password(secret[0]),
@@ -99,21 +100,21 @@ def _group_shadow(line: Line) -> GroupShadow | None:
 
 def _passed_over(line: Line) -> bool:
     """Return whether the C library reads nothing from the line; refuse an entry that points at a directory service."""
-    if line.text.strip(" \t\r") == "" or line.text.startswith("#"):
+    text = line.text.lstrip(_BLANKS)
+    if text == "" or text.startswith("#"):
         return True
-    if line.text.startswith(("+", "-")):
+    if text.startswith(("+", "-")):
         raise Broken("an entry that takes accounts from a directory service is not followed")
     return False
 
 
 def _name(field: tuple[str, int]) -> str:
-    if not field[0]:
-        raise Broken("expected a name", field[1])
-    return field[0]
+    """Return a name; blanks before it are not part of it, and it may be empty, as for the C library."""
+    return field[0].lstrip(_BLANKS)
 
 
 def _names(text: str) -> tuple[str, ...]:
-    return tuple(name.strip(" \t\r") for name in text.split(",") if name.strip(" \t\r"))
+    return tuple(name.lstrip(_BLANKS) for name in text.split(",") if name.strip(_BLANKS))
 
 
 def _days(field: tuple[str, int]) -> int | None:

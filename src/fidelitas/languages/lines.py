@@ -83,20 +83,29 @@ def _shown(error: Broken, line: Line) -> str:
     return f'{error}, found "{text}"' if text else f"{error}, found the end of the line"
 
 
-def fields(line: Line, count: int) -> list[tuple[str, int]]:
-    """Return the fields between the colons, each with its offset."""
-    texts = line.text.split(":", count)
-    if len(texts) != count:
-        raise Broken(f"expected {count} fields separated by colons")
+def fields(line: Line, least: int, most: int) -> list[tuple[str, int]]:
+    """Return the fields between the colons, each with its offset.
+
+    As the C library reads them, fields after the first `least` may be missing and are then empty, and the last of `most` takes what is
+    left, colons and all.
+    """
+    texts = line.text.split(":", most - 1)
+    if len(texts) < least:
+        raise Broken(f"expected {least if least == most else f'{least} to {most}'} fields separated by colons")
     offsets = [0]
-    for text in texts[:-1]:
+    for text in texts:
         offsets.append(offsets[-1] + len(text) + 1)
-    return list(zip(texts, offsets, strict=True))
+    missing = [("", len(line.text))] * (most - len(texts))
+    return [*zip(texts, offsets, strict=False), *missing]
 
 
 def number(field: tuple[str, int], what: str, largest: int) -> int:
-    """Return the number in a field.  At most ten digits: int() refuses very long ones with an error of its own."""
-    text, offset = field
+    """Return the number in a field, as strtoul(3) reads it: blanks and a plus sign may stand before it.
+
+    At most ten digits are looked at: int() refuses very long ones with an error of its own.
+    """
+    text, offset = field[0].lstrip(" \t\v\f\r").removeprefix("+"), field[1]
+    text = text.lstrip("0") or text[:1]
     if not (text.isascii() and text.isdigit() and len(text) <= 10 and int(text) <= largest):
         raise Broken(f"expected {what} from 0 to {largest}", offset)
     return int(text)

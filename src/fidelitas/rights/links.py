@@ -30,7 +30,7 @@ class Principal:
 
     def __str__(self) -> str:
         return {
-            PrincipalKind.ACCOUNT: self.name,
+            PrincipalKind.ACCOUNT: self.name or "(an account without a name)",
             PrincipalKind.GROUP: f"%{self.name}",
             PrincipalKind.ANY_ACCOUNT: "any account",
             PrincipalKind.PASSWORD: f"{self.name}'s password",

@@ -124,6 +124,10 @@ class _Parser:
         token = token or self._token
         raise _SyntaxError(token, token.value if token.kind is Kind.ERROR else expected)
 
+    def _reject(self, message: str) -> NoReturn:
+        """Give up at a token that the grammar admits and the language does not: it is used up, as it is by sudo."""
+        raise _SyntaxError(self._take(), message)
+
     def _place(self, token: Token) -> Place:
         return self._origin.at(token.line, token.column)
 
@@ -198,15 +202,11 @@ class _Parser:
     def _alias(self, kind: AliasKind) -> None:
         """alias = NAME "=" member { "," member }"""
         name = self._token
-        reserved = name.kind in (Kind.ALL, Kind.OPTION)
-        if not reserved:
-            self._expect(Kind.ALIAS, "expected the name of an alias: upper-case letters, digits and underscores")
-        else:
-            self._take()
+        if name.kind in (Kind.ALL, Kind.OPTION):
+            self._reject(f'the reserved word "{name.value}" cannot name an alias')
+        self._expect(Kind.ALIAS, "expected the name of an alias: upper-case letters, digits and underscores")
         self._expect(Kind.EQUALS, 'expected "=" after the name of an alias')
         members = self._list(_MEMBERS[kind])
-        if reserved:
-            raise _SyntaxError(self._token, f'the reserved word "{name.value}" cannot name an alias')
         if (kind, name.value) in self._into.defined:
             raise _SyntaxError(self._token, f'alias "{name.value}" is already defined')
         self._into.defined.add((kind, name.value))
@@ -314,7 +314,7 @@ class _Parser:
         if token.kind not in (Kind.WORD, Kind.ALIAS) or (token.kind is Kind.ALIAS and name not in ("ROLE", "TYPE")):
             self._fail(f"expected a value for {name}")
         if name in ("CWD", "CHROOT") and not token.value.startswith(("/", "~")) and token.value != "*":
-            self._fail(f"values for {name} begin with / or ~, or are *")
+            self._reject(f"values for {name} begin with / or ~, or are *")
         return self._take().value
 
     def _run_as(self) -> tuple[tuple[Member, ...] | None, tuple[Member, ...] | None]:
@@ -364,11 +364,11 @@ class _Parser:
         if token.kind not in (Kind.ALL, Kind.ALIAS, Kind.COMMAND, Kind.WORD):
             self._fail("expected a command")
         if token.kind is Kind.WORD and token.value != "list":
-            self._fail("expected the full path of a command")
+            self._reject("expected the full path of a command")
+        if token.kind is Kind.ALIAS and digests:
+            self._reject("a digest needs the path of a command")
         self._take()
         if token.kind is Kind.ALIAS:
-            if digests:
-                self._fail("a digest needs the path of a command")
             return Member(kind=MemberKind.WORD, value=token.value, negated=negated, place=self._place(begin))
         arguments = "" if token.arguments == '""' else token.arguments
         command = Command(path=token.value, arguments=arguments, digests=tuple(digests))

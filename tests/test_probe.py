@@ -1,0 +1,272 @@
+"""The probe: what it copies, what it leaves, and that it is the same in every shell."""
+
+import io
+import os
+import shutil
+import stat
+import subprocess
+import tarfile
+import time
+from collections.abc import Callable
+from dataclasses import replace
+from pathlib import Path
+
+import pytest
+
+from fidelitas.demo import make_estate
+from fidelitas.demo.estate import bundle_of
+from fidelitas.errors import ReadError
+from fidelitas.evidence import PROBE, Bundle, read_bundle
+from fidelitas.languages.host import read_host
+from fidelitas.rights import rights_of
+from fidelitas.sources import from_this_machine
+from support import DEBIAN, GROUP, PASSWD
+
+SHELLS = ["dash", "busybox sh", "bash --posix"]
+HASH = "$6$saltmarsh$Zm9vYmFyYmF6"
+
+
+def grow(root: Path, sudoers: str = "root ALL=(ALL) ALL\n") -> Path:
+    """Make a small host below a folder."""
+    (root / "etc/sudoers.d").mkdir(parents=True)
+    put(root / "etc/os-release", DEBIAN)
+    put(root / "etc/hostname", "knot.saltmarsh.example\n")
+    put(root / "etc/passwd", PASSWD + f"old:{HASH}:1009:1009::/:/bin/sh\n")
+    put(root / "etc/group", GROUP)
+    put(root / "etc/shadow", f"root:*:1::::::\nines:{HASH}:1::::::\nrada:!{HASH}:1::::::\ntomas::1::::::\nno colon at all {HASH}\n")
+    put(root / "etc/gshadow", f"sudo:{HASH}::ines\n")
+    put(root / "etc/sudoers", sudoers)
+    return root
+
+
+def put(path: Path, text: str | bytes, mode: int = 0o644) -> None:
+    path.parent.mkdir(parents=True, exist_ok=True)
+    path.write_bytes(text if isinstance(text, bytes) else text.encode())
+    path.chmod(mode)
+
+
+def probe(root: Path, shell: str = "sh", **kwargs: object) -> Bundle:
+    done = subprocess.run([*shell.split(), PROBE, "--root", root], capture_output=True, check=True, timeout=120, **kwargs)  # type: ignore[call-overload]
+    assert done.stderr == b""
+    return read_bundle(io.BytesIO(done.stdout))
+
+
+def gaps(bundle: Bundle) -> dict[str, str]:
+    return {gap.path: gap.reason for gap in bundle.gaps}
+
+
+@pytest.fixture(params=SHELLS)
+def shell(request: pytest.FixtureRequest, need: Callable[..., None]) -> str:
+    need(request.param.split()[0])
+    return str(request.param)
+
+
+@pytest.mark.judge
+def test_shellcheck_finds_nothing(need: Callable[..., None]) -> None:
+    need("shellcheck")
+    for dialect in ("sh", "dash", "busybox"):
+        said = subprocess.run(["shellcheck", "-s", dialect, PROBE], capture_output=True, text=True, check=False)
+        if "Unknown shell" in said.stderr:  # an older shellcheck does not know busybox
+            continue
+        assert said.stdout + said.stderr == ""
+
+
+@pytest.mark.judge
+def test_every_shell_collects_the_same(tmp_path: Path, shell: str) -> None:
+    root = grow(tmp_path / "root", '@includedir /etc/sudoers.d\n#include "local file"\n@include sub/%h\n')
+    put(root / "etc/sudoers.d/10-a", "a ALL = ALL\n")
+    put(root / "etc/sudoers.d/skipped.conf", "b ALL = ALL\n")
+    put(root / "etc/sudoers.d/.hidden", "")
+    put(root / "etc/local file", "c ALL = ALL\n")
+    put(root / "etc/sub/knot", "@include /etc/sub/../sub/more\n")
+    put(root / "etc/sub/more", "d ALL = ALL\n")
+    found = probe(root, shell)
+    policies = {path for path in found.files if "sud" in path or "local" in path or "/sub/" in path}
+    wanted = {"sudoers", "sudoers.d/10-a", "sudoers.d/skipped.conf", "sudoers.d/.hidden", "local file", "sub/knot", "sub/more"}
+    assert policies == {f"/etc/{name}" for name in wanted}
+    assert found.manifest == replace(probe(root).manifest, taken=found.manifest.taken)
+    assert found.gaps == ()
+    assert found.subject == "knot.saltmarsh.example"
+    states = {item.path: item for item in found.items}
+    assert states["/etc/sudoers.d"].kind == "folder"
+    assert states["/etc/sub"].mode == 0o755
+    assert states["/etc/login.defs"].kind == "absent"
+
+
+@pytest.mark.judge
+def test_no_hash_leaves_the_host(tmp_path: Path, shell: str) -> None:
+    """Neither the words of a hash nor its salt are in the stream, from whichever file."""
+    done = subprocess.run([*shell.split(), PROBE, "--root", grow(tmp_path / "root")], capture_output=True, check=True)
+    assert b"saltmarsh$" not in done.stdout
+    assert b"Zm9vYmFyYmF6" not in done.stdout
+    files = read_bundle(io.BytesIO(done.stdout)).files
+    assert (
+        files["/etc/shadow"]
+        == b"root:{none}:1::::::\nines:{usable sha512}:1::::::\nrada:{locked sha512}:1::::::\ntomas::1::::::\n{malformed}\n"
+    )
+    assert b"old:{usable sha512}:1009" in files["/etc/passwd"]
+    assert files["/etc/gshadow"] == b"sudo:{usable sha512}::ines\n"
+
+
+def test_links_are_followed_within_the_root_and_never_out_of_it(tmp_path: Path) -> None:
+    root = grow(tmp_path / "root")
+    put(tmp_path / "outside", "SECRET OF THE AUDITOR\n")
+    (root / "etc/os-release").unlink()
+    (root / "etc/os-release").symlink_to("/usr/lib/os-release")
+    put(root / "usr/lib/os-release", "ID=rhel\n")
+    for name, target in {"login.defs": str(tmp_path / "outside"), "nsswitch.conf": "../../../../outside", "sudo.conf": "sudo.conf"}.items():
+        (root / "etc" / name).symlink_to(target)
+    found = probe(root)
+    assert found.files["/etc/os-release"] == b"ID=rhel\n"
+    assert not any(b"SECRET" in content for content in found.files.values())
+    states = {item.path: item for item in found.items}
+    assert states["/etc/os-release"].real == "/usr/lib/os-release"
+    assert states["/etc/login.defs"].kind == "absent"
+    assert gaps(found) == {"/etc/sudo.conf": "too many symbolic links"}
+
+
+def test_what_is_not_a_plain_file_is_a_gap_and_never_a_hang(tmp_path: Path) -> None:
+    root = grow(tmp_path / "root", "@includedir /etc/sudoers.d\n@include /etc/pipe\n@includedir /etc/passwd\n")
+    (root / "etc/group").unlink()
+    (root / "etc/group").mkdir()
+    (root / "etc/shadow").unlink()
+    os.mkfifo(root / "etc/shadow")
+    os.mkfifo(root / "etc/pipe")
+    os.mkfifo(root / "etc/sudoers.d/pipe")
+    (root / "etc/sudoers.d/folder").mkdir()
+    (root / "etc/sudoers.d/dangling").symlink_to("gone")
+    found = probe(root)
+    assert gaps(found) == {
+        "/etc/group": "is a folder where a file was expected",
+        "/etc/shadow": "is not a regular file",
+        "/etc/pipe": "is not a regular file",
+        "/etc/passwd": "is not a folder",
+    }
+
+
+def test_a_file_without_end_is_a_gap(tmp_path: Path) -> None:
+    root = grow(tmp_path / "root")
+    with (root / "etc/sudoers").open("wb") as stream:
+        stream.truncate(100 * 2**20)
+    begun = time.monotonic()
+    assert gaps(probe(root)) == {"/etc/sudoers": "is larger than 67108864 bytes"}
+    assert time.monotonic() - begun < 60
+
+
+@pytest.mark.judge
+def test_hostile_names_reach_nothing_outside_the_private_folder(tmp_path: Path, shell: str) -> None:
+    """Names with quotes, blanks, commands, escapes and bytes that are no text; include paths that climb."""
+    root = grow(
+        tmp_path / "root",
+        f"@include /../../..{tmp_path}/escaped\n@include ../../../../x\n@includedir sudoers.d\n@include -n\n@include $(touch pwned)\n",
+    )
+    names = [
+        b"a b",
+        b'q"uote',
+        b"back\\slash",
+        b"$(touch pwned)",
+        b"`id`",
+        b"-n",
+        b"semi;colon",
+        b"\xff\xfe",
+        b"esc\x1b[2J",
+        b"*",
+        "é".encode(),
+    ]
+    for name in names:
+        (root / "etc/sudoers.d" / os.fsdecode(name)).write_bytes(b"a ALL = /bin/a\n")
+    private = tmp_path / "tmp"
+    private.mkdir()
+    before = sorted(path.name for path in tmp_path.iterdir())
+    found = probe(root, shell, env={**os.environ, "TMPDIR": str(private)}, cwd=tmp_path)
+    assert {path for path in found.files if path.startswith("/etc/sudoers.d/")} == {
+        "/etc/sudoers.d/" + name.decode("utf-8", "surrogateescape") for name in names
+    }
+    assert sorted(path.name for path in tmp_path.iterdir()) == before
+    assert list(private.iterdir()) == []
+    assert len(read_host(found).policy.rules) == len(names)
+
+
+@pytest.mark.judge
+def test_an_include_loop_ends(tmp_path: Path, shell: str) -> None:
+    root = grow(tmp_path / "root", "@include sudoers\n@include other\n@includedir sudoers.d\n")
+    put(root / "etc/other", "@include sudoers\n@include other\n")
+    put(root / "etc/sudoers.d/again", "@includedir /etc/sudoers.d\n@include /etc/sudoers\n")
+    assert gaps(probe(root, shell)) == {}
+
+
+def test_a_tool_that_is_missing_is_done_without(tmp_path: Path) -> None:
+    """Without stat and sha256sum the bundle has modes and owners all the same, and no digests."""
+    tools = tmp_path / "tools"
+    tools.mkdir()
+    for name in ("sh", "awk", "cat", "cp", "date", "head", "id", "ls", "mkdir", "mktemp", "readlink", "rm", "tar", "uname"):
+        (tools / name).symlink_to(shutil.which(name) or "/nonexistent")
+    script = tmp_path / "probe.sh"
+    script.write_text(PROBE.read_text().replace("PATH=/usr/sbin:/usr/bin:/sbin:/bin:$PATH", f"PATH={tools}"))
+    root = grow(tmp_path / "root")
+    (root / "etc/sudoers").chmod(0o4751)
+    done = subprocess.run([tools / "sh", script, "--root", root], capture_output=True, check=True)
+    item = {item.path: item for item in read_bundle(io.BytesIO(done.stdout)).items}["/etc/sudoers"]
+    assert (item.mode, item.uid, item.sha256, item.mtime) == (0o4751, os.getuid(), None, None)
+    assert item.size == 19
+
+
+@pytest.mark.judge
+def test_an_ordinary_user_gets_gaps_and_an_answer(tmp_path: Path, need: Callable[..., None]) -> None:
+    need("setpriv", root=True)
+    root = grow(tmp_path / "root", "@includedir /etc/sudoers.d\n")
+    for path, mode in {"etc/shadow": 0o600, "etc/gshadow": 0o600, "etc/sudoers": 0o440, "etc/sudoers.d": 0o700}.items():
+        (root / path).chmod(mode)
+    for folder in (tmp_path, *tmp_path.parents):
+        if folder.stat().st_uid == 0 and stat.S_IMODE(folder.stat().st_mode) & 0o055 != 0o055 and str(folder).startswith("/tmp/"):
+            folder.chmod(0o755)
+    script = tmp_path / "probe.sh"
+    put(script, PROBE.read_text())
+    command: list[str | Path] = ["setpriv", "--reuid=65534", "--regid=65534", "--clear-groups", "sh", script, "--root", root]
+    done = subprocess.run(command, capture_output=True, check=True, cwd="/")
+    found = read_bundle(io.BytesIO(done.stdout))
+    assert gaps(found) == dict.fromkeys(("/etc/shadow", "/etc/gshadow", "/etc/sudoers"), "permission denied")
+    facts = read_host(found)
+    assert facts.taken_by == 65534
+    assert facts.shadows is None
+    assert {gap.why for gap in facts.gaps} == {"permission denied"}
+
+
+def test_the_probe_that_hangs_is_ended(tmp_path: Path) -> None:
+    slow = tmp_path / "slow"
+    put(slow, "#!/bin/sh\nexec sleep 600\n", 0o755)
+    with pytest.raises(ReadError, match="the probe printed nothing"):
+        from_this_machine(shell=str(slow), time_limit=0.2)
+
+
+def test_a_root_folder_that_is_none_is_refused(tmp_path: Path) -> None:
+    with pytest.raises(ReadError, match="it is not a folder"):
+        from_this_machine(tmp_path / "nowhere")
+
+
+@pytest.mark.judge
+@pytest.mark.parametrize("index", range(3))
+def test_the_demo_bundles_are_what_the_probe_would_print(index: int, tmp_path: Path, need: Callable[..., None]) -> None:
+    """Laid out as a root folder and collected for real, a demo host gives the same rights."""
+    need("sh", root=True)
+    host = make_estate(1).hosts[index]
+    root = tmp_path / "root"
+    for path, file in host.files(redacted=False).items():
+        at = root / path.lstrip("/")
+        if file.text is None:
+            at.mkdir(parents=True, exist_ok=True)
+        else:
+            put(at, file.text)
+        os.chown(at, file.uid, file.gid)
+        at.chmod(file.mode)
+    made, probed = (rights_of(read_host(bundle)) for bundle in (read_bundle(io.BytesIO(bundle_of(host))), probe(root)))
+    assert made.holdings == probed.holdings
+    assert set(made.facts.accounts) == set(probed.facts.accounts)
+    assert made.facts.shadows == probed.facts.shadows
+    assert made.facts.policy == probed.facts.policy
+
+
+def test_the_stream_is_a_tar_that_any_tar_reads(tmp_path: Path) -> None:
+    done = subprocess.run(["sh", PROBE, "--root", grow(tmp_path / "root")], capture_output=True, check=True)
+    with tarfile.open(fileobj=io.BytesIO(done.stdout)) as archive:
+        assert archive.getnames()[0] == "manifest.json"

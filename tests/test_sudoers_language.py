@@ -1,0 +1,178 @@
+"""The sudoers language: samples with what they state, laws, and hostile texts."""
+
+import os
+import subprocess
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from fidelitas.facts import Member, Place, PolicyFileState, SudoAlias, SudoDefault, SudoPolicy, SudoRule
+from fidelitas.languages.sudoers.parser import Statements, parse_policy
+from fidelitas.text import decode
+from support import Put, policy
+
+SAMPLES = sorted((Path(__file__).parent / "samples" / "sudoers").glob("*.in"))
+ORIGIN = Place(subject="knot", path="/etc/sudoers")
+
+
+def read(text: str) -> Statements:
+    statements = Statements()
+    parse_policy(text, ORIGIN, lambda *_: None, statements)
+    return statements
+
+
+def members(listed: tuple[Member, ...] | None) -> str:
+    return "-" if listed is None else ", ".join(f"{member.kind.name.lower()} {member}" for member in listed)
+
+
+def told(statement: SudoRule | SudoAlias | SudoDefault) -> str:
+    where = f"{statement.place.line}:{statement.place.column}"
+    if isinstance(statement, SudoAlias):
+        return f"{where} {statement.kind.value} {statement.name} = {members(statement.members)}"
+    if isinstance(statement, SudoDefault):
+        return f"{where} Defaults{statement.scope.value} [{members(statement.binding)}] {statement.option} {statement.operator} {statement.value!r}"
+    tags = " ".join(f"{'' if on else 'NO'}{tag.value}" for tag, on in statement.tags)
+    options = " ".join(f"{name}={value}" for name in ("cwd", "timeout") if (value := getattr(statement.options, name)))
+    run_as = f"({members(statement.run_as_users)} : {members(statement.run_as_groups)})"
+    return f"{where}-{statement.last_line} {members(statement.users)} @ {members(statement.hosts)} {run_as} [{options}] [{tags}] {members((statement.command,))}"
+
+
+def dump(text: str) -> str:
+    stated = read(text)
+    lines = [told(statement) for kind in (stated.aliases, stated.defaults, stated.rules) for statement in kind]
+    lines += [f"{gap.place.line}:{gap.place.column} ! {gap.why}" for gap in stated.gaps]
+    return "\n".join(lines) + "\n"
+
+
+@pytest.mark.parametrize("sample", SAMPLES, ids=lambda sample: sample.stem)
+def test_a_sample_states_what_stands_beside_it(sample: Path) -> None:
+    expected = sample.with_suffix(".expected")
+    stated = dump(decode(sample.read_bytes()))
+    if os.environ.get("REWRITE_SAMPLES"):
+        expected.write_text(stated)
+    assert stated == expected.read_text(encoding="utf-8")
+
+
+@pytest.mark.judge
+@pytest.mark.parametrize("sample", SAMPLES, ids=lambda sample: sample.stem)
+def test_visudo_finds_errors_in_the_same_places(sample: Path, tmp_path: Path, need: Callable[..., None]) -> None:
+    need("visudo", root=True)
+    copy = tmp_path / "policy"
+    copy.write_bytes(sample.read_bytes())
+    copy.chmod(0o440)
+    said = subprocess.run(
+        ["visudo", "-c", "-f", copy], capture_output=True, text=True, check=False, env={"LC_ALL": "C", "PATH": os.environ["PATH"]}
+    )
+    told = [line.split(":", 3) for line in said.stderr.splitlines() if line.startswith(f"{copy}:")]
+    lenient = ("sudoedit should not", "referenced but not defined")  # what visudo dislikes and sudo takes
+    judged = {(int(line), int(column)) for _, line, column, message in told if not any(words in message for words in lenient)}
+    assert {(gap.place.line, gap.place.column) for gap in read(decode(sample.read_bytes())).gaps} == judged
+
+
+# Fragments from which grammatical and nearly grammatical policies are made.
+WORDS = ["alice", "%grp", "+net", "ALL", "STAFF", "#12", "!", "=", ",", ":", "(", ")", "/bin/ls", "/bin/", '"a b"', "NOPASSWD:", "\\", "\\\n", "\n", " ",
+         "Defaults", "User_Alias", "Cmnd_Alias", "sha256:", "^/b$", "-l *", "#", "@include x", "TIMEOUT=5", "10.0.0.0/8", "::1", "sudoedit", "\0", "\r"]  # fmt: skip
+NEARLY = st.lists(st.sampled_from(WORDS), max_size=40).map("".join)
+
+
+@given(st.one_of(NEARLY, st.text(), st.binary().map(decode)))
+def test_any_text_is_survived_and_every_place_is_within_it(text: str) -> None:
+    stated = read(text)
+    lines = text.count("\n") + 2
+    for place in [gap.place for gap in stated.gaps] + [rule.place for rule in stated.rules]:
+        assert place.line is not None
+        assert 1 <= place.line <= lines
+
+
+@given(st.lists(NEARLY.filter(lambda text: "\n" not in text and not text.partition("\0")[0].rstrip().endswith("\\")), max_size=6))
+def test_a_broken_line_costs_only_itself(broken: list[str]) -> None:
+    text = "".join(f"{line}\nzoe ALL = /bin/kept{number}\n" for number, line in enumerate(broken))
+    kept = {rule.command.value for rule in read(text).rules if rule.users[0].value == "zoe"}
+    assert kept >= {f"/bin/kept{number}" for number in range(len(broken))}
+
+
+@given(st.text(alphabet="abc,:= \t#\\", min_size=1).filter(lambda name: "\\" not in name))
+def test_an_escaped_command_is_read_back(name: str) -> None:
+    escaped = "".join(f"\\{character}" if character in ",:= \t#" else character for character in name)
+    command = read(f"alice ALL = /opt/{escaped}\n").rules[0].command.command
+    assert command is not None
+    assert command.path == f"/opt/{name}"
+
+
+@pytest.mark.parametrize(
+    "text",
+    ["A" * 200_000, "alice ALL = " + "/bin/a, " * 50_000, "(" * 100_000, "!" * 100_001, '"' + "x" * 100_000, "a" + "\\\n" * 50_000,
+     "Defaults " + "x," * 50_000, "alice ALL = /bin/a " + "\\*" * 50_000, "^" * 50_000 + "$", "User_Alias A = " + "B, " * 50_000 + "C\n"],
+    ids=range(10),
+)  # fmt: skip
+def test_hostile_length_is_read_in_one_pass(text: str) -> None:
+    read(text)
+
+
+def test_a_file_that_is_no_policy_says_so_once() -> None:
+    gaps = read("\x7fELF\n" * 10_000).gaps
+    assert len(gaps) == 51
+    assert gaps[-1].why == "50 syntax errors: the rest of the file is not read"
+
+
+# -- includes ----------------------------------------------------------------------------------------------------------------------
+
+
+def reached(stated: SudoPolicy) -> dict[str, PolicyFileState]:
+    return {file.path: file.state for file in stated.files}
+
+
+def test_includes_are_read_in_place() -> None:
+    stated = policy(
+        "a ALL = /bin/1\n@includedir /etc/sudoers.d\n#include local\nb ALL = /bin/9\n",
+        {"/etc/sudoers.d/9": "c ALL = /bin/3\n", "/etc/sudoers.d/10": "c ALL = /bin/2\n", "/etc/local": "c ALL = /bin/4\n"},
+    )
+    assert [rule.command.value for rule in stated.rules] == ["/bin/1", "/bin/2", "/bin/3", "/bin/4", "/bin/9"]
+    assert stated.rules[1].place == Place(subject="knot", path="/etc/sudoers.d/10", line=1, column=1)
+
+
+@pytest.mark.parametrize(
+    ("name", "state"), [("plain", "READ"), ("a.b", "SKIPPED"), ("old~", "SKIPPED"), (".hidden", "SKIPPED"), ("~x", "READ")]
+)
+def test_the_name_decides_whether_sudo_reads_a_file_of_a_folder(name: str, state: str) -> None:
+    stated = policy("@includedir /etc/sudoers.d\n", {f"/etc/sudoers.d/{name}": "a ALL = ALL\n"})
+    assert reached(stated)[f"/etc/sudoers.d/{name}"] is PolicyFileState[state]
+    assert len(stated.rules) == (state == "READ")
+
+
+@pytest.mark.parametrize(
+    ("put", "reason"),
+    [
+        (Put("", 0o442), "is writable by everybody"),
+        (Put("", 0o460, gid=5), "is writable by the group with gid 5"),
+        (Put("", 0o440, uid=7), "belongs to uid 7, not to 0"),
+        (Put("", 0o664, gid=0), ""),
+    ],
+)
+def test_a_file_that_others_can_write_is_refused(put: Put, reason: str) -> None:
+    stated = policy("@include extra\n", {"/etc/extra": Put("a ALL = ALL\n", put.mode, put.uid, put.gid)})
+    assert stated.files[1].reason == reason
+    assert len(stated.rules) == (not reason)
+    assert len(stated.gaps) == bool(reason)
+
+
+@pytest.mark.parametrize(
+    ("sudoers", "files", "why"),
+    [
+        ("@include /etc/sudoers\na ALL = ALL\n", {}, "includes itself: sudo reads it over and over, up to its limit"),
+        ("@include b\n", {"/etc/b": "@include sudoers\n"}, "includes itself: sudo reads it over and over, up to its limit"),
+        ("@include gone\n", {"/etc/gone": None}, "sudo reports a missing policy file"),
+        ("@include unseen\n", {}, "not in evidence"),
+        ("@includedir /unseen\n", {}, "not in evidence"),
+    ],
+)
+def test_an_include_that_cannot_be_followed_is_a_gap(sudoers: str, files: dict[str, str | None], why: str) -> None:
+    assert [gap.why for gap in policy(sudoers, dict(files)).gaps] == [why]
+
+
+def test_a_host_name_stands_in_for_its_escape() -> None:
+    stated = policy("@include /etc/%h.local\n", {"/etc/knot.local": "a ALL = ALL\n"})
+    assert len(stated.rules) == 1
