@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 from fidelitas.facts import Member, Place, PolicyFileState, SudoAlias, SudoDefault, SudoPolicy, SudoRule
 from fidelitas.languages.sudoers.parser import Statements, parse_policy
 from fidelitas.text import decode
-from support import Put, policy
+from support import Put, found, policy, rights
 
 SAMPLES = sorted((Path(__file__).parent / "samples" / "sudoers").glob("*.in"))
 ORIGIN = Place(subject="knot", path="/etc/sudoers")
@@ -156,21 +156,29 @@ def test_a_file_that_others_can_write_is_refused(put: Put, reason: str) -> None:
     stated = policy("@include extra\n", {"/etc/extra": Put("a ALL = ALL\n", put.mode, put.uid, put.gid)})
     assert stated.files[1].reason == reason
     assert len(stated.rules) == (not reason)
-    assert len(stated.gaps) == bool(reason)
+    assert stated.gaps == ()
 
 
 @pytest.mark.parametrize(
-    ("sudoers", "files", "why"),
+    ("sudoers", "files", "reason"),
     [
-        ("@include /etc/sudoers\na ALL = ALL\n", {}, "includes itself: sudo reads it over and over, up to its limit"),
-        ("@include b\n", {"/etc/b": "@include sudoers\n"}, "includes itself: sudo reads it over and over, up to its limit"),
-        ("@include gone\n", {"/etc/gone": None}, "sudo reports a missing policy file"),
-        ("@include unseen\n", {}, "not in evidence"),
-        ("@includedir /unseen\n", {}, "not in evidence"),
+        ("@include /etc/sudoers\na ALL = ALL\n", {}, "includes itself, over and over up to sudo's limit"),
+        ("@include b\na ALL = ALL\n", {"/etc/b": "@include sudoers\n"}, "includes itself, over and over up to sudo's limit"),
+        ("@include gone\na ALL = ALL\n", {"/etc/gone": None}, "does not exist"),
+        ("@include sudoers.d\na ALL = ALL\n", {}, "is not a file"),
     ],
 )
-def test_an_include_that_cannot_be_followed_is_a_gap(sudoers: str, files: dict[str, str | None], why: str) -> None:
-    assert [gap.why for gap in policy(sudoers, dict(files)).gaps] == [why]
+def test_an_include_that_sudo_cannot_follow_costs_only_itself(sudoers: str, files: dict[str, str | None], reason: str) -> None:
+    stated = policy(sudoers, dict(files))
+    assert stated.files[-1].reason == reason
+    assert stated.gaps == ()
+    assert len(stated.rules) == 1
+    assert [finding.severity.name for finding in found(rights(sudoers, dict(files)), "sudo.unread-file")] == ["LOW"]
+
+
+@pytest.mark.parametrize("sudoers", ["@include unseen\n", "@includedir /unseen\n"])
+def test_an_include_that_is_not_in_evidence_is_a_gap(sudoers: str) -> None:
+    assert [gap.why for gap in policy(sudoers).gaps] == ["not in evidence"]
 
 
 def test_a_host_name_stands_in_for_its_escape() -> None:

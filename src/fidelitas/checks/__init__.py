@@ -7,7 +7,7 @@ from collections.abc import Iterable
 
 from fidelitas.checks.accounts import empty_password, extra_root
 from fidelitas.checks.check import Check, Found, check
-from fidelitas.checks.sudo import all_outside_admins, overridden_rule, skipped_file, unasked_all, unknown_name, writable_policy
+from fidelitas.checks.sudo import all_outside_admins, overridden_rule, skipped_file, unasked_all, unknown_name, unread_file, writable_policy
 from fidelitas.findings import Finding
 from fidelitas.rights import HostRights
 
@@ -22,6 +22,7 @@ CHECKS: tuple[Check, ...] = (
     writable_policy,
     overridden_rule,
     skipped_file,
+    unread_file,
 )
 
 

@@ -12,7 +12,7 @@ from fidelitas.rights.population import made_up_member
 from fidelitas.rights.powers import power_of
 from fidelitas.rights.sudo import Leaf, leaves
 
-__all__ = ["all_outside_admins", "overridden_rule", "skipped_file", "unasked_all", "unknown_name", "writable_policy"]
+__all__ = ["all_outside_admins", "overridden_rule", "skipped_file", "unasked_all", "unknown_name", "unread_file", "writable_policy"]
 
 
 def _as_root(rights: HostRights, rule: SudoRule) -> bool:
@@ -320,3 +320,21 @@ def skipped_file(rights: HostRights) -> Iterator[Found]:
                 message=f"{file.path} holds {file.statements} statements that are not in force: {file.reason}",
                 places=(Place(subject=rights.subject, path=file.path), *([file.by] if file.by else [])),
             )
+
+
+@check(
+    "sudo.unread-file",
+    Severity.LOW,
+    advice="Put the file in its place, or remove the line that includes it.",
+)
+def unread_file(rights: HostRights) -> Iterator[Found]:
+    """The policy includes a file that sudo cannot read.
+
+    sudo warns and goes on without it: what the file was meant to allow, or to forbid, is not in force.
+    """
+    states = {state.path: state for state in rights.facts.files}
+    for file in rights.facts.policy.files:
+        writable = file.path in states and bool(_writers(states[file.path]))  # writable_policy tells of those
+        lost = file.state is PolicyFileState.MISSING and not file.folder  # a folder that is missing is no error for sudo
+        if file.by is not None and (lost or (file.state is PolicyFileState.REFUSED and not writable)):
+            yield Found(about=file.path, message=f"the policy includes {file.path}, which {file.reason}", places=(file.by,))

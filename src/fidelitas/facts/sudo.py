@@ -172,7 +172,7 @@ class PolicyFileState(Enum):
 
     READ = "read"
     SKIPPED = "skipped because of its name"
-    REFUSED = "refused because of its owner or mode"
+    REFUSED = "refused by sudo"
     MISSING = "missing"
     NOT_SEEN = "not in evidence"
 

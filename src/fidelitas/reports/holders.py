@@ -101,6 +101,7 @@ def _link_document(link: Link) -> dict[str, Any]:
         "password": link.asks or None,
         "conditions": list(link.conditions),
         "place": place_document(link.place),
+        "behind": [place_document(place) for place in link.behind],
     }
 
 

@@ -55,6 +55,8 @@ def _route(route: Route, number: int, count: int) -> list[Row]:
         rows.append(Row(f"{link.place}" + (f"    {link.quote}" if link.quote else ""), indent=8, style="cyan"))
         if link.asks or link.quote:
             rows.append(Row(f"asks for {link.asks.replace('own', 'its own') or 'no password'}", indent=8))
+        if link.behind:
+            rows.append(Row(f"without this rule, {', '.join(place.in_file() for place in link.behind)} would give the same", indent=8))
     rows += [Row(condition, label="only", indent=4, style="yellow") for condition in route.conditions]
     return rows
 

@@ -87,7 +87,8 @@ class Link:
     """One thing that a principal can do to become, or act as, something else.
 
     `because` is a clause that completes "P → Q because …".  `quote` is the text at the place.  `asks` says whose password is wanted
-    ("" for none), `secret_of` is the account whose own password it is, where it is the invoker's own.
+    ("" for none), `secret_of` is the account whose own password it is, where it is the invoker's own.  `behind` are the places of rules
+    that would give the same if this one were gone.
     """
 
     source: Principal
@@ -100,6 +101,7 @@ class Link:
     secret_of: str | None = None
     conditions: tuple[str, ...] = ()
     place: Place = field(compare=False)
+    behind: tuple[Place, ...] = field(default=(), compare=False)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -195,6 +195,7 @@ class _Host:
             secret_of=principal.name if grant.asks is Asks.OWN and principal.kind is PrincipalKind.ACCOUNT else None,
             conditions=grant.conditions,
             place=grant.rule.place,
+            behind=tuple(rule.place for rule in grant.behind),
         )
         yield Step((*before, link))
         if full and target.uid != 0:

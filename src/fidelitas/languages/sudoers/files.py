@@ -47,23 +47,20 @@ class _Reader:
     reached: list[PolicyFile] = field(default_factory=list)
     open: list[str] = field(default_factory=list)  # the files that are being read, outermost first
 
-    def file(self, path: str, by: Place | None, depth: int, *, listed: bool = False) -> None:
+    def file(self, path: str, by: Place | None, depth: int) -> None:
         """Read a file in place, or record why sudo would not."""
         state = self.files.state(path)
         refused = _refused(state, FileKind.FILE, self.uid, self.gid)
         text = self.files.text(path)
         if path in self.open:
             # sudo reads it again, up to its depth limit; since the last match wins, the same rules once more decide nothing new.
-            self._gap(path, by, "includes itself: sudo reads it over and over, up to its limit", weakens="")
+            self._reach(path, PolicyFileState.REFUSED, by, reason="includes itself, over and over up to sudo's limit")
         elif len(self.reached) >= FILES_LIMIT or depth > DEPTH_LIMIT:
             self._gap(path, by, "too many levels of includes" if depth > DEPTH_LIMIT else f"more than {FILES_LIMIT} policy files")
         elif state is not None and state.kind is FileKind.ABSENT:
-            self._reach(path, PolicyFileState.MISSING, by, reason="there is no such file")
-            if not listed:
-                self._gap(path, by, "sudo reports a missing policy file", weakens="what it was meant to state is not in force")
+            self._reach(path, PolicyFileState.MISSING, by, reason="does not exist")
         elif refused:
             self._reach(path, PolicyFileState.REFUSED, by, reason=refused, statements=_count(text, self.origin, path))
-            self._gap(path, by, f"sudo refuses to read it: it {refused}", weakens="what it states is not in force")
         elif text is None:
             self._reach(path, PolicyFileState.NOT_SEEN, by, reason="its content is not in evidence")
             self._not_seen(path, by)
@@ -106,7 +103,6 @@ class _Reader:
         refused = _refused(state, FileKind.FOLDER, self.uid, self.gid)
         self._reach(path, PolicyFileState.REFUSED if refused else PolicyFileState.READ, by, folder=True, reason=refused)
         if refused:
-            self._gap(path, by, f"sudo refuses to read the folder: it {refused}", weakens="what its files state is not in force")
             return
         for name in sorted(self.files.names(path), key=lambda name: name.encode("utf-8", "surrogateescape")):
             inside = f"{path}/{name}"
@@ -118,7 +114,7 @@ class _Reader:
                 text = self.files.text(inside)
                 self._reach(inside, PolicyFileState.SKIPPED, by, reason=skipped, statements=_count(text, self.origin, inside))
             else:
-                self.file(inside, by, depth, listed=True)
+                self.file(inside, by, depth)
 
     def _reach(
         self, path: str, state: PolicyFileState, by: Place | None, *, folder: bool = False, reason: str = "", statements: int = 0
@@ -129,9 +125,9 @@ class _Reader:
         if not self.files.told(path):
             self._gap(path, by, "not in evidence")
 
-    def _gap(self, path: str, by: Place | None, why: str, weakens: str = _WEAKENS) -> None:
+    def _gap(self, path: str, by: Place | None, why: str) -> None:
         what = f"sudo policy {path}"
-        self.into.gaps.append(Gap(what=what, why=why, weakens=weakens, place=by or Place(subject=self.origin.subject, path=path)))
+        self.into.gaps.append(Gap(what=what, why=why, weakens=_WEAKENS, place=by or Place(subject=self.origin.subject, path=path)))
 
 
 def _refused(state: FileState | None, wanted: FileKind, uid: int, gid: int) -> str:

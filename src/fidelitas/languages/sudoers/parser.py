@@ -24,6 +24,7 @@ from fidelitas.facts import (
     Tag,
 )
 from fidelitas.languages.sudoers.tokens import Kind, Scanner, Token
+from fidelitas.text import decode
 
 __all__ = ["Statements", "parse_policy"]
 
@@ -252,14 +253,16 @@ class _Parser:
         if self._token.kind is not Kind.NEWLINE:
             self._fail("expected a comma, a colon or the end of the line")
         last = self._token.line
-        text = self._text(first.line, last)
+        text = self._text(first.line, self._token)
         place = self._place(first)
         self._into.rules += [replace(rule, statement=text, last_line=last, place=_own_place(rule, place)) for rule in rules]
         self._take()
 
-    def _text(self, first: int, last: int) -> str:
-        lines = [line.rstrip().removesuffix("\\") for line in self._scanner.lines[first - 1 : last]]
-        return " ".join(" ".join(lines).split())
+    def _text(self, first: int, end: Token) -> str:
+        """Return the text of a statement up to the token that ends it, in one line, a comment left out."""
+        lines = self._scanner.lines[first - 1 : end.line]
+        lines[-1] = decode(lines[-1].encode("utf-8", "surrogateescape")[: end.column - 1])
+        return " ".join(" ".join(line.rstrip().removesuffix("\\") for line in lines).split())
 
     def _privilege(self, users: tuple[Member, ...]) -> list[SudoRule]:
         """privilege = hosts "=" command-spec { "," command-spec }"""

@@ -5,7 +5,7 @@ The policy is walked from its last rule to its first.  A command that was alread
 list that says "no" merely skips its rule.
 """
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 from datetime import datetime
 from enum import Enum
@@ -46,8 +46,9 @@ class Leaf:
 class Grant:
     """Something that a policy lets an account run as a target.
 
-    `excluded` are the commands that later rules forbid; an exclusion from ALL is no barrier (sudoers(5), Limitations of the '!'
-    operator).  `by` tells through which member of the user list the rule is about the account.
+    `behind` are the earlier rules that would give everything all the same if this one were gone.  `excluded` are the commands that later
+    rules forbid; an exclusion from ALL is no barrier (sudoers(5), Limitations of the '!' operator).  `by` tells through which member of the
+    user list the rule is about the account.
     """
 
     rule: SudoRule
@@ -57,6 +58,7 @@ class Grant:
     asks: Asks
     conditions: tuple[str, ...]
     excluded: tuple[Command, ...] = ()
+    behind: tuple[SudoRule, ...] = ()
 
 
 def leaves(policy: Policy, member: Member) -> Iterator[Leaf]:
@@ -115,8 +117,8 @@ def _walk(
     excluded: list[Command] = []
     decided: set[Command] = set()
     unless: list[str] = []
-    for rule in reversed(policy.facts.rules):
-        found = _about(policy, rule, who, run_as, now)
+    about = ((rule, _about(policy, rule, who, run_as, now)) for rule in reversed(policy.facts.rules))
+    for rule, found in about:
         if found is None:
             continue
         by, target, conditions = found
@@ -133,6 +135,7 @@ def _walk(
                     asks=asked,
                     conditions=(*conditions, *more, *unless),
                     excluded=tuple(excluded) if leaf.everything else (),
+                    behind=_behind(policy, about) if leaf.everything and not conditions else (),
                 )
             elif conditions:
                 unless.append(f"unless rule {rule.place.in_file()} forbids it")
@@ -142,6 +145,18 @@ def _walk(
                 decided.add(leaf.command)
             if leaf.everything and not conditions:
                 return
+
+
+def _behind(policy: Policy, about: Iterable[tuple[SudoRule, object]]) -> tuple[SudoRule, ...]:
+    """Return the rules, of those left, that would give everything; up to one that would forbid everything."""
+    behind = []
+    for rule, found in about:
+        everything = next((leaf for leaf in leaves(policy, rule.command) if leaf.everything), None) if found else None
+        if everything is not None and not everything.allowed:
+            break
+        if everything is not None:
+            behind.append(rule)
+    return tuple(behind)
 
 
 def _about(

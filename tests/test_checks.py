@@ -1,0 +1,184 @@
+"""Checks: each with policies that have the fault and with ones that only look so."""
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from fidelitas.checks import CHECKS, findings_of
+from fidelitas.findings import Finding, Severity
+from fidelitas.text import Place
+from support import PASSWD, SHADOW, Put, found, rights
+
+
+def test_an_extra_root_is_found_and_root_is_none() -> None:
+    host = rights("", {"/etc/passwd": PASSWD + "toor:x:0:0::/root:/usr/sbin/nologin\n"})
+    assert [(finding.about, str(finding.places[0])) for finding in found(host, "accounts.extra-root")] == [("toor", "knot:/etc/passwd:7:1")]
+    assert not found(rights(), "accounts.extra-root")
+
+
+@pytest.mark.parametrize(
+    ("shell", "state", "severity"),
+    [("/bin/bash", "", "HIGH"), ("/usr/sbin/nologin", "", None), ("/bin/bash", "{none}", None), ("/bin/bash", "{locked}", None)],
+)
+def test_an_empty_password_matters_where_one_can_log_in(shell: str, state: str, severity: str | None) -> None:
+    host = rights("", {"/etc/passwd": f"zoe:x:1500:1500::/:{shell}\n", "/etc/shadow": f"zoe:{state}:::::::\n"})
+    assert [finding.severity.name for finding in found(host, "accounts.empty-password")] == ([severity] if severity else [])
+
+
+def test_an_empty_password_on_the_way_to_root_is_worse() -> None:
+    host = rights("tomas ALL=(ALL) ALL\n", {"/etc/shadow": SHADOW.replace("tomas:{usable yescrypt}", "tomas:")})
+    assert [finding.severity for finding in found(host, "accounts.empty-password")] == [Severity.CRITICAL]
+
+
+@pytest.mark.parametrize(
+    ("sudoers", "message"),
+    [
+        ("ines ALL=(ALL) ALL", "ines may run every command as root, by a rule that is not about %sudo"),
+        ("%gauges, tomas ALL=ALL", "%gauges, tomas may run every command as root, by a rule that is not about %sudo"),
+        ("User_Alias X = ines, %sudo\nX ALL=ALL", "ines may run every command as root, by a rule that is not about %sudo"),
+        ("Cmnd_Alias X = /bin/ls, ALL\nines ALL=X", "ines may run every command as root, by a rule that is not about %sudo"),
+        ("ALL ALL=(ALL) ALL", "ALL may run every command as root, by a rule that is not about %sudo"),
+        ("%sudo ALL=(ALL:ALL) ALL", None),
+        ("root ALL=(ALL:ALL) ALL", None),
+        ("ines ALL=(tomas) ALL", None),
+        ("ines tern=(ALL) ALL", None),
+        ("ines ALL=(ALL) !ALL", None),
+        ("ines ALL=(ALL) /bin/ls", None),
+        ("!ines ALL=(ALL) ALL", None),
+    ],
+)
+def test_all_outside_the_administrators(sudoers: str, message: str | None) -> None:
+    assert [finding.message for finding in found(rights(f"{sudoers}\n"), "sudo.all-outside-admins")] == ([message] if message else [])
+
+
+@pytest.mark.parametrize(
+    ("sudoers", "broad"),
+    [
+        ("%sudo ALL=(ALL) NOPASSWD: ALL", "ALL"),
+        ("ines ALL=NOPASSWD: /usr/bin/", "/usr/bin/"),
+        ("ines ALL=NOPASSWD: /usr/bin/*", "/usr/bin/*"),
+        ("ines ALL=NOPASSWD: /bin/bash", "/bin/bash"),
+        ("ines ALL=NOPASSWD: /bin/ls, ALL", "ALL"),
+        ("ines ALL=NOPASSWD: /bin/ls", None),
+        ("ines ALL=NOPASSWD: /bin/ls, PASSWD: ALL", None),
+        ("ines ALL=(tomas) NOPASSWD: ALL", None),
+        ("ines ALL=NOPASSWD: !ALL", None),
+        ("ines ALL=ALL", None),
+    ],
+)
+def test_unasked_all(sudoers: str, broad: str | None) -> None:
+    commands = [finding.message.split(" may run ")[1].split(" as root")[0] for finding in found(rights(f"{sudoers}\n"), "sudo.unasked-all")]
+    assert commands == ([broad] if broad else [])
+
+
+@pytest.mark.parametrize(
+    ("sudoers", "name"),
+    [
+        ("nosuch ALL=/bin/a", 'account "nosuch"'),
+        ("#4242 ALL=/bin/a", 'account "#4242"'),
+        ("%nosuch ALL=/bin/a", 'group "%nosuch"'),
+        ("%#4242 ALL=/bin/a", 'group "%#4242"'),
+        ("NOSUCH ALL=/bin/a", 'alias or account "NOSUCH"'),
+        ("User_Alias X = ines, gone\nX ALL=/bin/a", 'account "gone"'),
+        ("ines ALL=(gone) /bin/a", 'account "gone"'),
+        ("ines ALL=(:gone) /bin/a", 'group "gone"'),
+        ("ines ALL=GONE", 'command alias "GONE"'),
+        ("INES, #1001, %SUDO, %#27, +net, %:ext, ALL ALL=(#0:#27) /bin/a", None),
+        ("ALL, !gone ALL=/bin/a", None),
+    ],
+)
+def test_unknown_names(sudoers: str, name: str | None) -> None:
+    said = [
+        finding.message.removeprefix("the rule names the ").split(",")[0] for finding in found(rights(f"{sudoers}\n"), "sudo.unknown-name")
+    ]
+    assert said == ([name] if name else [])
+
+
+def test_a_name_that_a_directory_may_know_is_only_told() -> None:
+    host = rights("nosuch ALL=/bin/a\n", {"/etc/nsswitch.conf": "passwd: files sss\n"})
+    finding = found(host, "sudo.unknown-name")[0]
+    assert finding.severity is Severity.INFO
+    assert finding.message.endswith("on this host; it may come from sss, which was not read")
+
+
+@pytest.mark.parametrize(
+    ("files", "folders", "message"),
+    [
+        ({"/etc/sudoers": Put("", 0o446)}, {}, "/etc/sudoers is writable by everybody (mode 0446); sudo refuses to read it as long as that is so"),
+        ({"/etc/sudoers": Put("", 0o460, gid=50)}, {}, "/etc/sudoers is writable by the group with gid 50 (mode 0460); sudo refuses to read it as long as that is so"),
+        ({"/etc/sudoers": Put("", 0o440, uid=1001)}, {}, "/etc/sudoers belongs to uid 1001 (mode 0440); sudo refuses to read it as long as that is so"),
+        ({"/etc/sudoers": Put("", 0o660)}, {}, None),
+        ({}, {"/etc": Put("", 0o777)}, "/etc, above /etc/sudoers, is writable by everybody (mode 0777)"),
+        ({}, {"/etc": Put("", 0o1777)}, None),
+        ({}, {"/": Put("", 0o755, uid=5)}, "/, above /etc/sudoers, belongs to uid 5 (mode 0755)"),
+        ({"/etc/sudo.conf": Put("", 0o666)}, {}, "/etc/sudo.conf is writable by everybody (mode 0666)"),
+        ({"/etc/passwd": Put(PASSWD, 0o666)}, {}, None),
+    ],
+)  # fmt: skip
+def test_writable_policy(files: dict[str, Put], folders: dict[str, Put], message: str | None) -> None:
+    host = rights("", dict(files), folders=folders)
+    assert [finding.message for finding in found(host, "sudo.writable-policy")] == ([message] if message else [])
+
+
+@pytest.mark.parametrize(
+    ("sudoers", "line", "severity"),
+    [
+        ("ines ALL=!/bin/sh\nines ALL=ALL", 1, "MEDIUM"),
+        ("ines ALL=NOPASSWD: ALL\n%sudo ALL=(ALL) ALL", 1, "MEDIUM"),
+        ("ines ALL=/bin/ls\nines ALL=/bin/ls", 1, "LOW"),
+        ("ines ALL=/bin/ls\nALL ALL=ALL", 1, "LOW"),
+        ("%gauges ALL=/bin/ls\nrada ALL=/bin/ls\nvesna ALL=/bin/ls", 1, "LOW"),
+        ("%gauges ALL=/bin/ls\nrada ALL=/bin/ls", None, None),
+        ("ines ALL=ALL\nines ALL=!/bin/sh", None, None),
+        ("ines ALL=(ALL) ALL\nines ALL=(root) ALL", None, None),
+        ("ines ALL=ALL\nines tern=ALL", None, None),
+        ("ines ALL=ALL\nines ALL=NOTAFTER=20300101000000Z ALL", None, None),
+        ("nosuch ALL=ALL\nALL ALL=ALL", None, None),
+        ("ines ALL=ALL\n+net ALL=ALL", None, None),
+    ],
+)
+def test_overridden_rules(sudoers: str, line: int | None, severity: str | None) -> None:
+    said = [(finding.places[0].line, finding.severity.name) for finding in found(rights(f"{sudoers}\n"), "sudo.overridden-rule")]
+    assert said == ([(line, severity)] if line else [])
+
+
+@pytest.mark.parametrize(
+    ("name", "text", "count"), [("a.conf", "ines ALL=ALL\n", 1), ("README.txt", "# words\n", 0), ("plain", "ines ALL=ALL\n", 0)]
+)
+def test_a_skipped_file_matters_where_it_states_something(name: str, text: str, count: int) -> None:
+    host = rights("@includedir /etc/sudoers.d\n", {f"/etc/sudoers.d/{name}": text})
+    assert len(found(host, "sudo.skipped-file")) == count
+
+
+def test_every_check_explains_itself() -> None:
+    assert len({check.name for check in CHECKS}) == len(CHECKS)
+    for check in CHECKS:
+        assert check.title.endswith(".")
+        assert check.why.endswith(".")
+        assert check.advice.endswith(".")
+
+
+def test_findings_come_worst_first() -> None:
+    host = rights("nosuch ALL=ALL\nines ALL=NOPASSWD: ALL\n", {"/etc/passwd": PASSWD + "toor:x:0:0::/:/bin/sh\n"})
+    severities = [finding.severity for finding in findings_of(host)]
+    assert severities == sorted(severities)
+    assert severities[0] is Severity.CRITICAL
+
+
+def finding(subject: str = "knot", about: str = "x", line: int = 1) -> Finding:
+    place = Place(subject=subject, path="/etc/sudoers", line=line)
+    return Finding(check="a.b", severity=Severity.LOW, subject=subject, about=about, message="m", why="w", advice="d", places=(place,))
+
+
+@given(st.text(), st.text())
+def test_a_key_names_what_it_is_about_and_not_the_line(one: str, other: str) -> None:
+    assert (finding(about=one).key == finding(about=other).key) == (one == other)
+    assert finding(line=1).key == finding(line=99).key
+    assert finding(subject="tern").key != finding(subject="knot").key
+
+
+def test_a_rule_that_moves_keeps_its_key() -> None:
+    before = found(rights("ines ALL=ALL\n"), "sudo.all-outside-admins")[0]
+    after = found(rights("# moved\n\nines  ALL=ALL # for now\n"), "sudo.all-outside-admins")[0]
+    assert before.places != after.places
+    assert before.key == after.key
