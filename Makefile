@@ -2,6 +2,7 @@
 #
 #   make demo        make the demo estate, survey it and print the audit
 #   make test        lint, types and tests, with the system packages that the tests use
+#   make test-long   the same with thousands of questions to real sudo
 #   make benchmark   measure; prints ratios, fails nothing
 #   make format      format the code
 #   make clean       remove what the other targets made
@@ -10,9 +11,9 @@ PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 # What the tests ask for their judgement: real sudo, other shells, a checker for shell scripts.
-PACKAGES := sudo busybox dash shellcheck
+PACKAGES := sudo busybox dash shellcheck iproute2
 
-.PHONY: demo test check packages benchmark format clean
+.PHONY: demo test test-long check packages benchmark format clean
 
 demo: $(VENV)/installed
 	$(BIN)/fidelitas demo
@@ -24,6 +25,10 @@ check: $(VENV)/installed-dev
 	$(BIN)/ruff format --check src tests benchmarks
 	$(BIN)/mypy
 	$(BIN)/pytest -n auto --dist loadscope
+
+# Some thousands of questions to real sudo, and more examples for every law: half an hour.
+test-long: packages $(VENV)/installed-dev
+	JUDGE_QUESTIONS=300x12 HYPOTHESIS_PROFILE=long $(BIN)/pytest -n auto --dist loadscope
 
 packages:
 	@sh tests/packages.sh $(PACKAGES)

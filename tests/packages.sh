@@ -4,7 +4,11 @@
 set -u
 missing=
 for package in "$@"; do
-    command -v "$package" >/dev/null 2>&1 || [ -x "/usr/sbin/$package" ] || missing="$missing $package"
+    case $package in
+        iproute2) program=ip ;;
+        *) program=$package ;;
+    esac
+    command -v "$program" >/dev/null 2>&1 || [ -x "/usr/sbin/$program" ] || missing="$missing $package"
 done
 [ -n "$missing" ] || exit 0
 if [ "$(id -u)" != 0 ] || ! command -v apt-get >/dev/null 2>&1; then

@@ -16,6 +16,7 @@ COMMANDS = {
     "survey": "Read hosts into the ledger and say who can become root. With no argument: this machine.",
     "holders": "List who holds elevated rights, on what, by which route.",
     "why": "Show every route of one account, link by link, each with file and line.",
+    "may": "Tell whether an account may run a command, by which rule; if not, what came nearest.",
     "findings": "List what is risky or unexpected, worst first.",
     "coverage": "Tell what was read, what was not and why, and which answers that weakens.",
     "probe": "Print the collector script, to be run by hand on a host.",

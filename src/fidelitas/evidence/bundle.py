@@ -53,6 +53,11 @@ class Bundle:
         return self.manifest.live
 
     @property
+    def addresses(self) -> tuple[str, ...] | None:
+        """The addresses of its interfaces, with the length of their networks; ``None`` where they are not known."""
+        return self.manifest.addresses
+
+    @property
     def items(self) -> tuple[Item, ...]:
         """What stands at the paths that were looked at."""
         return self.manifest.items

@@ -8,6 +8,7 @@ import re
 from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import UTC, datetime
+from ipaddress import ip_interface
 from typing import Any, TypeVar
 
 from fidelitas.errors import EvidenceError
@@ -63,6 +64,7 @@ class Manifest:
     uid: int
     items: tuple[Item, ...]
     gaps: tuple[MissingItem, ...]
+    addresses: tuple[str, ...] | None = None  # "ADDRESS/LENGTH" of the interfaces that are up; None: not known
 
 
 def parse_manifest(content: bytes) -> Manifest:
@@ -87,6 +89,7 @@ def parse_manifest(content: bytes) -> Manifest:
         probe=_of(stated, "probe", int),
         uid=_of(stated, "uid", int),
         items=tuple(_item(entry) for entry in _of(stated, "items", list)),
+        addresses=_addresses(stated),
         gaps=tuple(MissingItem(path=_of(entry, "path", str), reason=_of(entry, "reason", str)) for entry in _of(stated, "gaps", list)),
     )
 
@@ -96,6 +99,15 @@ def _of(stated: Any, name: str, kind: type[_T]) -> _T:
     if not isinstance(value, kind) or (kind is int and isinstance(value, bool)):
         raise EvidenceError(f'manifest.json: expected "{name}" to be of type {kind.__name__}, found {_shown(value)}')
     return value
+
+
+def _addresses(stated: Mapping[str, Any]) -> tuple[str, ...] | None:
+    if stated.get("addresses") is None:
+        return None
+    try:
+        return tuple(str(ip_interface(text)) for text in _of(stated, "addresses", list) if isinstance(text, str))
+    except ValueError as error:
+        raise EvidenceError(f"manifest.json: {error}") from error
 
 
 def _optional(entry: Mapping[str, Any], name: str, kind: type[_T]) -> _T | None:
@@ -160,6 +172,7 @@ def render_manifest(manifest: Manifest) -> bytes:
         "probe": manifest.probe,
         "taken": manifest.taken.astimezone(UTC).strftime("%Y-%m-%dT%H:%M:%SZ"),
         "uid": manifest.uid,
+        "addresses": None if manifest.addresses is None else list(manifest.addresses),
     }
     items = ",\n".join(f"  {json.dumps(_stated(item))}" for item in manifest.items)
     gaps = ",\n".join(f"  {json.dumps({'path': gap.path, 'reason': gap.reason})}" for gap in manifest.gaps)

@@ -341,6 +341,14 @@ else
 fi
 short_name=${host_name%%.*}
 
+# The addresses of the interfaces that are up, loopback left out: sudo rules may name networks.  null where they cannot be had.
+addresses=null
+if [ -n "$kernel" ] && command -v ip >/dev/null 2>&1; then
+    addresses=$(ip -o addr show up 2>/dev/null | awk '
+        $2 != "lo" && ($3 == "inet" || $3 == "inet6") && $4 ~ /^[0-9a-fA-F.:\/]+$/ { list = list (list == "" ? "" : ", ") "\"" $4 "\"" }
+        END { print "[" list "]" }')
+fi
+
 take /etc/os-release whole || take /usr/lib/os-release whole
 take /etc/hostname whole
 take /etc/passwd redacted_passwd
@@ -349,6 +357,7 @@ take /etc/shadow redacted_shadow
 take /etc/gshadow redacted_shadow
 take /etc/login.defs whole
 take /etc/nsswitch.conf whole
+take /etc/netgroup whole
 sudoers=/etc/sudoers
 if take /etc/sudo.conf whole; then # sudo.conf(5): the policy may lie elsewhere
     tidy "$(awk '$1 == "Plugin" { for (at = 4; at <= NF; at++) if ($at ~ /^sudoers_file=/) print substr($at, 14) }' \
@@ -361,6 +370,7 @@ policy "$sudoers" 0
     printf '{"format": "fidelitas-evidence", "version": 1, "platform": "linux",\n'
     printf ' "subject": %s, "kernel": %s, "live": %s, "probe": %s,\n' \
         "$(json_string "$host_name")" "$(json_string "$kernel")" "$live" "$PROBE_VERSION"
+    printf ' "addresses": %s,\n' "$addresses"
     printf ' "taken": "%s", "uid": %s,\n' "$(date -u +%Y-%m-%dT%H:%M:%SZ)" "$(id -u)"
     printf ' "items": [\n'
     awk 'NR > 1 { print "  " last "," } { last = $0 } END { if (NR) print "  " last }' "$work/items"

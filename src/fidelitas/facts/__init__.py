@@ -33,7 +33,7 @@ finding
 
 from fidelitas.facts.accounts import Account, Group, GroupShadow, LoginLimits, Password, PasswordState, Shadow
 from fidelitas.facts.gaps import Gap
-from fidelitas.facts.host import FileKind, FileState, HostFacts, NameService, OperatingSystem
+from fidelitas.facts.host import FileKind, FileState, HostFacts, NameService, Netgroup, OperatingSystem
 from fidelitas.facts.sudo import (
     AliasKind,
     Command,
@@ -67,6 +67,7 @@ __all__ = [
     "Member",
     "MemberKind",
     "NameService",
+    "Netgroup",
     "OperatingSystem",
     "Password",
     "PasswordState",

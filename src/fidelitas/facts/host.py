@@ -9,7 +9,7 @@ from fidelitas.facts.gaps import Gap
 from fidelitas.facts.sudo import SudoPolicy
 from fidelitas.text import Place
 
-__all__ = ["FileKind", "FileState", "HostFacts", "NameService", "OperatingSystem"]
+__all__ = ["FileKind", "FileState", "HostFacts", "NameService", "Netgroup", "OperatingSystem"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -56,6 +56,16 @@ class FileState:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class Netgroup:
+    """A line of netgroup(5): triples of host, user and domain, in which an empty field stands for any, and other netgroups."""
+
+    name: str
+    triples: tuple[tuple[str, str, str], ...]
+    inner: tuple[str, ...]
+    place: Place = field(compare=False)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class HostFacts:
     """All facts of one host at one time."""
 
@@ -73,4 +83,6 @@ class HostFacts:
     files: tuple[FileState, ...]
     gaps: tuple[Gap, ...]
     taken_by: int = 0  # the user ID that the evidence was taken as
+    addresses: tuple[str, ...] | None = None  # with the length of their networks; None: not known
+    netgroups: tuple[Netgroup, ...] | None = None  # None: they come from elsewhere, or were not read
     live: bool = True  # False: a root folder, not the running host

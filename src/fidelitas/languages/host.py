@@ -8,10 +8,10 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Protocol, TypeVar
 
-from fidelitas.facts import FileKind, FileState, Gap, HostFacts, LoginLimits, Place, SudoPolicy
+from fidelitas.facts import FileKind, FileState, Gap, HostFacts, LoginLimits, NameService, Netgroup, Place, SudoPolicy
 from fidelitas.languages.accounts import read_group, read_gshadow, read_passwd, read_shadow
 from fidelitas.languages.lines import Parsed
-from fidelitas.languages.settings import PolicyPlugin, read_login_defs, read_nsswitch, read_os_release, read_policy_plugin
+from fidelitas.languages.settings import PolicyPlugin, read_login_defs, read_netgroup, read_nsswitch, read_os_release, read_policy_plugin
 from fidelitas.languages.sudoers import read_policy
 from fidelitas.text import decode
 
@@ -85,6 +85,8 @@ class HostEvidence(Protocol):
     def taken_by(self) -> int: ...
     @property
     def live(self) -> bool: ...
+    @property
+    def addresses(self) -> Sequence[str] | None: ...
     @property
     def items(self) -> Sequence[_ItemLike]: ...
     @property
@@ -164,7 +166,19 @@ class _Host:
             gaps=(*self._gaps, *policy.gaps),
             taken_by=evidence.taken_by,
             live=evidence.live,
+            addresses=None if evidence.addresses is None else tuple(evidence.addresses),
+            netgroups=self._netgroups(services),
         )
+
+    def _netgroups(self, services: Sequence[NameService]) -> tuple[Netgroup, ...] | None:
+        """Return the netgroups, or ``None`` where they come from a directory or could not be read."""
+        stated = [service.sources for service in services if service.database == "netgroup"]
+        if any(set(sources) != {"files"} for sources in stated):
+            return None
+        read = self._read("/etc/netgroup", read_netgroup)
+        state = self._files.state("/etc/netgroup")
+        absent = state is not None and state.kind is FileKind.ABSENT
+        return () if read is None and absent else read
 
     def _place(self, path: str) -> Place:
         return Place(subject=self._subject, path=path)

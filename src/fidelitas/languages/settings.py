@@ -7,10 +7,10 @@ import re
 import shlex
 from dataclasses import dataclass
 
-from fidelitas.facts import LoginLimits, NameService, OperatingSystem, Place
+from fidelitas.facts import LoginLimits, NameService, Netgroup, OperatingSystem, Place
 from fidelitas.languages.lines import lines_of
 
-__all__ = ["PolicyPlugin", "read_login_defs", "read_nsswitch", "read_os_release", "read_policy_plugin"]
+__all__ = ["PolicyPlugin", "read_login_defs", "read_netgroup", "read_nsswitch", "read_os_release", "read_policy_plugin"]
 
 _ASSIGNMENT = re.compile(r"([A-Z0-9_]+)=(.*)\Z")
 
@@ -69,6 +69,21 @@ def read_nsswitch(text: str, origin: Place) -> tuple[NameService, ...]:
         if colon and database.strip():
             names = tuple(_REACTION.sub(" ", sources).split())
             found.append(NameService(database=database.strip(), sources=names, place=line.place()))
+    return tuple(found)
+
+
+_TRIPLE = re.compile(r"\(([^(),]*),([^(),]*),([^(),]*)\)")
+
+
+def read_netgroup(text: str, origin: Place) -> tuple[Netgroup, ...]:
+    """Return the netgroups of netgroup(5): a name, then triples and other names; a backslash joins a line to the next."""
+    found = []
+    for line in lines_of(text.replace("\\\n", "  "), origin):
+        statement = line.text.partition("#")[0].strip()
+        name, _, rest = statement.partition(" ") if " " in statement else statement.partition("\t")
+        if name:
+            triples = tuple((one[0].strip(), one[1].strip(), one[2].strip()) for one in _TRIPLE.findall(rest))
+            found.append(Netgroup(name=name, triples=triples, inner=tuple(_TRIPLE.sub(" ", rest).split()), place=line.place()))
     return tuple(found)
 
 

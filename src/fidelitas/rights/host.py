@@ -1,15 +1,16 @@
 """All rights on one host."""
 
 from dataclasses import dataclass
+from ipaddress import ip_interface
 
 from fidelitas.facts import HostFacts
 from fidelitas.rights.links import Holding, Principal, PrincipalKind, Route
 from fidelitas.rights.population import Identity, Population, populate
 from fidelitas.rights.resolve import steps_of
 from fidelitas.rights.routes import holdings_from
-from fidelitas.rights.sudo import Host, Policy
+from fidelitas.rights.sudo import Host, Netgroups, Policy
 
-__all__ = ["HostRights", "rights_of"]
+__all__ = ["HostRights", "policy_of", "rights_of"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -53,10 +54,21 @@ def _as_anybody(route: Route) -> bool:
 def rights_of(facts: HostFacts) -> HostRights:
     """Return all rights on a host."""
     population = populate(facts)
-    policy = Policy(facts.policy, Host(name=facts.host_name or facts.subject), population)
+    policy = policy_of(facts, population)
     return HostRights(
         facts=facts,
         population=population,
         policy=policy,
         holdings=holdings_from(steps_of(facts, population, policy)),
     )
+
+
+def policy_of(facts: HostFacts, population: Population, host: Host | None = None) -> Policy:
+    """Return the policy on the host that the facts are of, or on another by name and addresses."""
+    netgroups = None
+    if facts.netgroups is not None:
+        netgroups = Netgroups(
+            {one.name: one.triples for one in reversed(facts.netgroups)}, {one.name: one.inner for one in reversed(facts.netgroups)}
+        )
+    addresses = None if facts.addresses is None else tuple(ip_interface(text) for text in facts.addresses)
+    return Policy(facts.policy, host or Host(name=facts.host_name or facts.subject, addresses=addresses), population, netgroups)

@@ -5,7 +5,7 @@ The time of the evidence is an argument, never asked for.
 """
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 from enum import Enum
 from functools import cached_property
@@ -132,6 +132,22 @@ class Population:
     def effective(self) -> tuple[Identity, ...]:
         """The accounts that can be had by name: one for each name."""
         return tuple(identity for identity in self.identities if self.by_name[identity.name] is identity)
+
+    @cached_property
+    def _first_of_uid(self) -> Mapping[int, Identity]:
+        return {identity.uid: identity for identity in reversed(self.identities) if identity.uid is not None}
+
+    def by_uid(self, uid: int) -> Identity | None:
+        """Return the account that a user ID stands for: the first line that has it, as for getpwuid(3)."""
+        return self._first_of_uid.get(uid)
+
+    def as_invoker(self, who: Identity) -> Identity:
+        """Return an account as sudo sees it when it asks: by its user ID, so under the first name that has it.
+
+        The groups are those that it logged in with, its own.
+        """
+        first = who if who.uid is None else self._first_of_uid.get(who.uid, who)
+        return who if first is who else replace(first, memberships=who.memberships)
 
     def members(self, name: str) -> tuple[Identity, ...]:
         """Return the accounts in a group."""

@@ -134,6 +134,7 @@ class _Host:
                 yield name, gid
 
     def _of(self, who: Identity, principal: Principal) -> Iterator[Step]:
+        who = self._population.as_invoker(who)
         if not any(self._policy.users(rule.users, who) for rule in self._policy.facts.rules):
             return
         as_root: set[tuple[Place, Command]] = set()

@@ -1,10 +1,34 @@
-"""What a sudo policy gives to whom: `matching` decides who and where a rule is about, `settings` which options are in force,
-`grants` what remains once the last match has won.
+"""What a sudo policy gives to whom: `matching` decides who and where a rule is about, `settings` which options are in force, `grants` what
+remains for an account once the last match has won, `decide` whether one command may be run, and `nearest` what came closest.
 
 Follows sudoers(5), and where that is silent sudo's own matcher.  Every answer comes with the rule that gave it.
 """
 
+from fidelitas.rights.sudo.decide import Decision, Judge, Question, UnknownNameError, Verdict
+from fidelitas.rights.sudo.files import Files, NoFiles
 from fidelitas.rights.sudo.grants import Asks, Grant, Leaf, grants, group_grants, leaves
+from fidelitas.rights.sudo.hosts import Netgroups
 from fidelitas.rights.sudo.matching import Host, Match, Policy
+from fidelitas.rights.sudo.nearest import Near, nearest
 
-__all__ = ["Asks", "Grant", "Host", "Leaf", "Match", "Policy", "grants", "group_grants", "leaves"]
+__all__ = [
+    "Asks",
+    "Decision",
+    "Files",
+    "Grant",
+    "Host",
+    "Judge",
+    "Leaf",
+    "Match",
+    "Near",
+    "Netgroups",
+    "NoFiles",
+    "Policy",
+    "Question",
+    "UnknownNameError",
+    "Verdict",
+    "grants",
+    "group_grants",
+    "leaves",
+    "nearest",
+]

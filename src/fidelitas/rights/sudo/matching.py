@@ -5,14 +5,14 @@ says anything says nothing.  What depends on something not in evidence is taken 
 a conditional right that is shown can be checked, one that is not shown cannot.
 """
 
-import re
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
-from fnmatch import translate
-from functools import lru_cache
+from ipaddress import IPv4Interface, IPv6Interface
 
 from fidelitas.facts import AliasKind, Member, MemberKind, SudoAlias, SudoDefault, SudoPolicy
 from fidelitas.rights.population import Identity, Population
+from fidelitas.rights.sudo.hosts import Netgroups, address_matches
+from fidelitas.rights.sudo.patterns import has_wildcards, wildcard_matches
 
 __all__ = ["Host", "Match", "Policy"]
 
@@ -27,6 +27,7 @@ class Host:
     name: str
     full_name: str | None = None
     resolves: bool = True  # whether sudo may look up the full name (the option fqdn, built in on Debian)
+    addresses: tuple[IPv4Interface | IPv6Interface, ...] | None = None  # of the interfaces that are up; None: not known
 
     @property
     def short(self) -> str:
@@ -56,8 +57,9 @@ _Answer = bool | str
 class Policy:
     """A policy on a host with its population: everything that a member of a list can refer to."""
 
-    def __init__(self, policy: SudoPolicy, host: Host, population: Population) -> None:
+    def __init__(self, policy: SudoPolicy, host: Host, population: Population, netgroups: Netgroups | None = None) -> None:
         self.facts = policy
+        self.known_netgroups = netgroups
         self.host = host
         self.population = population
         self.aliases: Mapping[tuple[AliasKind, str], SudoAlias] = {(alias.kind, alias.name): alias for alias in policy.aliases}
@@ -66,16 +68,18 @@ class Policy:
         self.fold_groups = _is_on(options.get("case_insensitive_group"), default=True)
         self.group_plugin = "group_plugin" in options
         self.netgroups = _is_on(options.get("use_netgroups"), default=True)
+        self.netgroup_tuple = _is_on(options.get("netgroup_tuple"), default=False)
+        self.match_by_gid = _is_on(options.get("match_group_by_gid"), default=False)
 
     def users(self, members: Sequence[Member], who: Identity) -> Match | None:
         """Return what a user list says of an account, or nothing."""
-        return self._list(members, AliasKind.USER, lambda member: self._user(member, who), set())
+        return self._list(members, AliasKind.USER, lambda member: self.is_user(member, who), set())
 
     def run_as_users(self, members: Sequence[Member], who: Identity, target: Identity) -> Match | None:
         """Return what a run-as user list says of a target, asked by `who`."""
 
         def answer(member: Member) -> _Answer:
-            return who.name == target.name if member.kind is MemberKind.MYSELF else self._user(member, target)
+            return who.name == target.name if member.kind is MemberKind.MYSELF else self.is_user(member, target)
 
         return self._list(members, AliasKind.RUNAS, answer, set())
 
@@ -83,7 +87,7 @@ class Policy:
         """Return what a run-as group list says of a group."""
 
         def answer(member: Member) -> _Answer:
-            return member.kind is MemberKind.ALL or _is_id(member.value, gid) or self._same(member.value, name, fold=self.fold_groups)
+            return member.kind is MemberKind.ALL or self.is_group(member.value, name, gid)
 
         return self._list(members, AliasKind.RUNAS, answer, set())
 
@@ -131,23 +135,46 @@ class Policy:
             return Match(member=found.member, allowed=found.allowed, aliases=found.aliases, conditions=(*found.conditions, *conditions))
         return None
 
-    def _user(self, member: Member, who: Identity) -> _Answer:
+    def is_user(self, member: Member, who: Identity) -> _Answer:
+        """Return what one member of a user list that is no alias says of an account."""
         if member.kind is MemberKind.ALL:
             return True
         if member.kind is MemberKind.GROUP:
-            return self._group(member.value[1:], who)
+            return self.in_group(member.value[1:], who)
         if member.kind is MemberKind.NETGROUP:
-            return f"{who.name} is in netgroup {member.value[1:]}" if self.netgroups else False
-        return _is_id(member.value, who.uid) or self._same(member.value, who.name, fold=self.fold_users)
+            return self._in_netgroup(member.value[1:], who.name)
+        return self.is_account(member.value, who)
 
-    def _group(self, group: str, who: Identity) -> _Answer:
-        """%name, %#gid or %:name; sudo compares names that it gets from the account's group IDs"""
-        if group.startswith(":"):
-            return f"the group plugin says that {who.name} is in {group[1:]}" if self.group_plugin else False
-        if group.startswith("#"):
-            return any(_is_id(group, gid) for gid in who.gids)
+    def is_account(self, stated: str, who: Identity) -> bool:
+        """Return whether a name, or ``#`` and a number, is an account's."""
+        return _is_id(stated, who.uid) or self._same(stated, who.name, fold=self.fold_users)
+
+    def is_group(self, stated: str, name: str, gid: int) -> bool:
+        """Return whether a name, or ``#`` and a number, is a group's."""
+        return _is_id(stated, gid) or self._same(stated, name, fold=self.fold_groups)
+
+    def in_group(self, group: str, who: Identity) -> _Answer:
+        """Return whether an account is in a group (written without the ``%``); sudo compares names that it gets from group IDs."""
+        if group.startswith(":") and self.group_plugin:
+            return f"the group plugin says that {who.name} is in {group[1:]}"
+        if group.startswith("#") and any(_is_id(group, gid) for gid in who.gids):
+            return True
+        if self.match_by_gid:
+            return any(one.gid in who.gids for one in [one for one in self.population.groups if one.name == group][:1])
         names = self.population.group_names
         return any(self._same(group, names[gid], fold=self.fold_groups) for gid in who.gids if gid in names)
+
+    def _in_netgroup(self, netgroup: str, account: str | None) -> _Answer:
+        """Return whether an account, or with ``None`` this host, is in a netgroup."""
+        who = account or "this host"
+        if not self.netgroups:
+            return False
+        if self.known_netgroups is None:
+            return f"{who} is in netgroup {netgroup}"
+        hosts: tuple[str | None, ...] = (self.host.full, self.host.short)
+        if account is not None and not self.netgroup_tuple:
+            hosts = (None,)
+        return any(self.known_netgroups.has(netgroup, host, account) for host in hosts)
 
     @staticmethod
     def _same(stated: str, name: str, *, fold: bool) -> bool:
@@ -157,9 +184,11 @@ class Policy:
         if member.kind is MemberKind.ALL:
             return True
         if member.kind is MemberKind.NETGROUP:
-            return f"this host is in netgroup {member.value[1:]}" if self.netgroups else False
+            return self._in_netgroup(member.value[1:], None)
         if member.kind is MemberKind.ADDRESS:
-            return f"this host has an address in {member.value}"
+            if self.host.addresses is None:
+                return f"this host has an address in {member.value}"
+            return address_matches(member.value, self.host.addresses)
         return self._host_name(member.value)
 
     def _host_name(self, pattern: str) -> _Answer:
@@ -183,12 +212,4 @@ def _is_id(stated: str, number: int | None) -> bool:
 
 def _fits(pattern: str, name: str) -> bool:
     """fnmatch(3) without regard to case and without special treatment of any character"""
-    if not set(pattern) & set("*?[]\\"):
-        return pattern.lower() == name.lower()
-    return _compiled(pattern.lower())(name.lower()) is not None
-
-
-@lru_cache(maxsize=4096)
-def _compiled(pattern: str) -> Callable[[str], re.Match[str] | None]:
-    # fnmatch(3) negates a set with "!" and, on every system that sudo runs on, "^"; Python's only with "!".
-    return re.compile(translate(pattern.replace("[^", "[!"))).match
+    return wildcard_matches(pattern, name, fold=True) if has_wildcards(pattern) else pattern.lower() == name.lower()

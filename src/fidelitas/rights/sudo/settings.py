@@ -11,10 +11,12 @@ from fidelitas.facts import DefaultScope, Place, SudoDefault
 from fidelitas.rights.population import Identity
 from fidelitas.rights.sudo.matching import Policy
 
-__all__ = ["Settings", "settings_for"]
+__all__ = ["EARLY", "Settings", "settings_for"]
 
 # Flags that are on without being stated.
 _ON = frozenset({"authenticate", "env_reset", "root_sudo", "use_netgroups", "case_insensitive_user", "case_insensitive_group"})
+# Options that sudo applies before all others, since the rest depends on them (defaults.c, early_defaults).
+EARLY = frozenset({"ignore_unknown_defaults", "fqdn", "match_group_by_gid", "group_plugin", "runas_default", "sudoers_locale"})
 
 
 @dataclass(frozen=True, slots=True)

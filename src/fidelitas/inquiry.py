@@ -1,0 +1,150 @@
+"""Questions put to one host: may this account run this command as that account?
+
+Knows how a question is written (also as JSON, in batches) and for which host it is; the decision itself is made in `rights.sudo`.  Pure:
+evidence, files and the time of the question are given.
+"""
+
+import json
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from ipaddress import ip_interface
+from typing import Any
+
+from fidelitas.errors import RequestError
+from fidelitas.languages.host import HostEvidence, read_host
+from fidelitas.rights.host import policy_of
+from fidelitas.rights.population import populate
+from fidelitas.rights.sudo import Decision, Files, Host, Judge, Near, NoFiles, Policy, Question, UnknownNameError, nearest
+
+__all__ = ["Answer", "Inquiry", "parse_time", "run_as_of"]
+
+# A question of a batch is one line; a command line of Linux is at most 2 MiB (execve(2)), and JSON may double it.
+LONGEST_QUESTION = 4 * 2**20
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Answer:
+    """A question with its decision and, where it is no, what came nearest."""
+
+    question: Question
+    decision: Decision
+    near: tuple[Near, ...] = ()
+
+
+class Inquiry:
+    """One host's evidence and files, ready for many questions.  Policies are read once for each host name that is asked about."""
+
+    def __init__(self, evidence: HostEvidence, files: Files | None = None, host: Host | None = None) -> None:
+        self._evidence = evidence
+        self._files = files or NoFiles()
+        self._host = host
+        self._judges: dict[object, tuple[Judge, Policy]] = {}
+
+    @property
+    def policy(self) -> Policy:
+        """The policy on the host as it calls itself."""
+        return self._judge(self._host)[1]
+
+    def ask(self, question: Question, *, whole: bool = False) -> Answer:
+        """Return the answer to a question about the host as it calls itself; raises `RequestError` for unknown names."""
+        judge, policy = self._judge(self._host)
+        try:
+            decision = judge.decide(question, whole=whole)
+            near = () if not whole or decision.password is not None else tuple(nearest(policy, *judge.asked(question), question.at))
+        except UnknownNameError as error:
+            raise RequestError(str(error)) from error
+        return Answer(question=question, decision=decision, near=near)
+
+    def batch(self, lines: Iterable[str], now: datetime) -> Iterator[str]:
+        """Yield an answer in JSON for each question in JSON, one a line; a question that cannot be answered is answered by its error."""
+        for line in lines:
+            if line.strip():
+                yield self._batched(line, now)
+
+    def _batched(self, line: str, now: datetime) -> str:
+        identifier = None
+        try:
+            if len(line) > LONGEST_QUESTION:
+                raise ValueError(f"the question is longer than {LONGEST_QUESTION} characters")  # noqa: TRY301
+            stated = json.loads(line)
+            identifier = stated.get("id") if isinstance(stated, dict) else None
+            question, host = _question(stated, now), _host(stated, self._host)
+            decision = self._judge(host)[0].decide(question)
+        except (ValueError, RecursionError) as error:  # UnknownNameError is a ValueError
+            return json.dumps({"id": identifier, "error": str(error)})
+        return json.dumps({"id": identifier, **_document(decision)})
+
+    def _judge(self, host: Host | None) -> tuple[Judge, Policy]:
+        key = None if host is None else (host.name, host.addresses)
+        if key not in self._judges:
+            facts = read_host(self._evidence if host is None else _Renamed(self._evidence, host.name))
+            policy = policy_of(facts, populate(facts), host)
+            self._judges[key] = (Judge(policy, self._files), policy)
+        return self._judges[key]
+
+
+class _Renamed:
+    """Evidence as if the host were called something else, which matters for includes with %h."""
+
+    def __init__(self, evidence: HostEvidence, name: str) -> None:
+        self._evidence = evidence
+        self.host_name = name
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(self._evidence, name)
+
+
+def _document(decision: Decision) -> dict[str, Any]:
+    rule = decision.rule
+    place = None
+    if rule is not None:
+        # sudo names a rule by the last line of its statement.
+        place = {"path": rule.place.path, "line": rule.last_line, "column": rule.place.column, "first_line": rule.place.line}
+    return {"decision": decision.verdict.value, "password": decision.password, "rule": place, "reason": decision.reason or None}
+
+
+def run_as_of(text: str | None) -> tuple[str | None, str | None]:
+    """Return the account and the group of ``USER``, ``USER:GROUP`` or ``:GROUP``."""
+    if text is None:
+        return None, None
+    user, _, group = text.partition(":")
+    return user or None, group or None
+
+
+def parse_time(text: str) -> datetime:
+    """Return a time of ISO 8601; UTC where it names no zone.  Raises `ValueError`."""
+    time = datetime.fromisoformat(text)
+    return time if time.tzinfo else time.replace(tzinfo=UTC)
+
+
+def _question(stated: Any, now: datetime) -> Question:
+    if not isinstance(stated, Mapping):
+        raise ValueError("a question must be a JSON object")  # noqa: TRY004
+    command = stated.get("command")
+    if not isinstance(command, list) or not command or not all(isinstance(word, str) for word in command):
+        raise ValueError('"command" must be a list of at least one string')
+    texts = {name: stated.get(name) for name in ("account", "run_as", "run_as_group", "at", "host")}
+    for name, value in texts.items():
+        if value is not None and not isinstance(value, str):
+            raise ValueError(f'"{name}" must be a string')
+    if not texts["account"]:
+        raise ValueError('"account" is missing')
+    return Question(
+        account=texts["account"],
+        command=tuple(command),
+        run_as=texts["run_as"],
+        run_as_group=texts["run_as_group"],
+        at=parse_time(texts["at"]) if texts["at"] else now,
+    )
+
+
+def _host(stated: Mapping[str, Any], known: Host | None) -> Host | None:
+    """Return the host that a question names by name or addresses; else the one that is known."""
+    name, addresses = stated.get("host"), stated.get("addresses")
+    if name is None and addresses is None:
+        return known
+    if addresses is not None and not (isinstance(addresses, list) and all(isinstance(one, str) for one in addresses)):
+        raise ValueError('"addresses" must be a list of strings')
+    interfaces = tuple(ip_interface(one) for one in addresses) if addresses is not None else known.addresses if known else None
+    return Host(name=name or (known.name if known else "localhost"), resolves=False, addresses=interfaces)

@@ -1,0 +1,170 @@
+"""Whether a command that is asked for is one that a policy names (sudoers(5), Cmnd_Spec; sudo's match_command.c)."""
+
+import base64
+import binascii
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from fidelitas.facts import Command
+from fidelitas.rights.sudo.files import Files, Identity, glob
+from fidelitas.rights.sudo.patterns import has_wildcards, regex_matches, wildcard_matches
+
+__all__ = ["Asked", "asked_command", "command_matches"]
+
+# What the search for a bare command name goes through when the policy does not say (no secure_path): the usual path of a log-in shell.
+USUAL_PATH = "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin"
+
+
+@dataclass(frozen=True, slots=True)
+class Asked:
+    """A command line as sudo sees it: where the command was found, and the arguments joined by blanks (``None`` for none)."""
+
+    path: str
+    arguments: str | None
+
+    @property
+    def name(self) -> str:
+        """The base name of the command."""
+        return self.path.rpartition("/")[2]
+
+
+def asked_command(words: tuple[str, ...], search: str, files: Files) -> Asked:
+    """Return what a command line asks for; a bare name is searched for in the folders of `search`."""
+    path, arguments = words[0], " ".join(words[1:]) if len(words) > 1 else None
+    if path.rpartition("/")[2] == "sudoedit":
+        return Asked("sudoedit", arguments)
+    if "/" not in path and files.known and path != "list":
+        for folder in search.split(":"):
+            if folder not in ("", ".") and files.is_program(f"{folder}/{path}"):
+                return Asked(f"{folder}/{path}", arguments)
+    return Asked(path, arguments)
+
+
+def command_matches(
+    stated: Command, asked: Asked, files: Files, *, fast: bool = False, refuse: Callable[[int], bool] | None = None
+) -> bool:
+    """Return whether a stated command covers the one that is asked for.
+
+    `fast` is the option fast_glob; `refuse` may reject a file by its mode.
+    """
+    path = stated.path
+    if path == "ALL":
+        return _all(stated, asked, files, refuse)
+    if path.startswith("^"):
+        return regex_matches(path, asked.path) and _checked(stated, asked, files, refuse)
+    if not path.startswith("/"):  # sudoedit and list
+        return asked.path == path and arguments_match(stated, asked)
+    if has_wildcards(path):
+        if fast or not files.known:
+            return wildcard_matches(path, asked.path, path=True) and _checked(stated, asked, files, refuse)
+        return _glob(stated, asked, files, refuse) and arguments_match(stated, asked)
+    if path.endswith("/"):
+        return _in_folder(stated, path, asked, files, refuse)
+    return _literal(stated, asked, files, refuse)
+
+
+def _accepted(path: str, files: Files, refuse: Callable[[int], bool] | None) -> bool:
+    identity = files.identity(path) if refuse else None
+    return refuse is None or identity is None or not refuse(identity.mode)
+
+
+def _all(stated: Command, asked: Asked, files: Files, refuse: Callable[[int], bool] | None) -> bool:
+    return (not asked.path.startswith("/") or _accepted(asked.path, files, refuse)) and _digest_matches(stated, asked.path, files)
+
+
+def _checked(stated: Command, asked: Asked, files: Files, refuse: Callable[[int], bool] | None) -> bool:
+    """Return whether the rest fits, where the spelling did: arguments, the file's existence and mode, digests."""
+    if not arguments_match(stated, asked) or (files.known and files.identity(asked.path) is None):
+        return False
+    return _accepted(asked.path, files, refuse) and _digest_matches(stated, asked.path, files)
+
+
+def _literal(stated: Command, asked: Asked, files: Files, refuse: Callable[[int], bool] | None) -> bool:
+    """A literal path: the same base name and the same file; the same spelling where there is no such file."""
+    path = stated.path
+    if path.rpartition("/")[2] != asked.name:
+        return False
+    theirs = files.identity(path)
+    if theirs is not None:
+        if not _same(files.identity(asked.path), theirs) or (refuse and refuse(theirs.mode)):
+            return False
+    elif asked.path != path:
+        return False
+    return arguments_match(stated, asked) and _digest_matches(stated, path, files)
+
+
+def _in_folder(stated: Command, folder: str, asked: Asked, files: Files, refuse: Callable[[int], bool] | None) -> bool:
+    """A path that ends in a slash: any file directly in that folder."""
+    if not files.known:
+        return asked.path.rpartition("/")[0] + "/" == folder and bool(asked.name)
+    if asked.name not in files.names(folder):
+        return False
+    path = folder + asked.name
+    there, ours = files.identity(path), files.identity(asked.path)
+    if there is None or (refuse and refuse(there.mode)):
+        return False
+    return _same(ours, there) and _digest_matches(stated, path, files)
+
+
+def _same(one: Identity | None, other: Identity | None) -> bool:
+    """Return whether two files are one; a file that does not exist is none."""
+    return one is not None and other is not None and (one.device, one.inode) == (other.device, other.inode)
+
+
+def _glob(stated: Command, asked: Asked, files: Files, refuse: Callable[[int], bool] | None) -> bool:
+    """A path with wildcards: an existing file that the pattern finds; the same spelling first, then the same name and file."""
+    base = stated.path.rpartition("/")[2]
+    if base and not has_wildcards(base) and base != asked.name:
+        return False
+    found = list(glob(files, stated.path))
+    ours = files.identity(asked.path)
+    wrong_digest = False
+    if asked.path in found:
+        there = files.identity(asked.path)
+        if there is not None and not (refuse and refuse(there.mode)):
+            if _digest_matches(stated, asked.path, files):
+                return True
+            wrong_digest = True
+    if wrong_digest:
+        return False
+    for path in found:
+        if path.endswith("/"):
+            if _in_folder(stated, path, asked, files, refuse):
+                return True
+            continue
+        there = files.identity(path)
+        if path.rpartition("/")[2] != asked.name or there is None or (refuse and refuse(there.mode)):
+            continue
+        if _same(ours, there) and _digest_matches(stated, path, files):
+            return True
+    return False
+
+
+def arguments_match(stated: Command, asked: Asked) -> bool:
+    """Return whether the arguments fit: any where none are stated, none at all for ``""``, else as one string."""
+    pattern = stated.arguments
+    if pattern is None:
+        return True
+    if pattern == "":
+        return asked.arguments is None
+    text = asked.arguments or ""
+    if pattern.startswith("^") and pattern.endswith("$"):
+        return regex_matches(pattern, text)
+    # Files that sudoedit is given are paths, in which a wildcard does not cross a slash.
+    return wildcard_matches(pattern, text, path=stated.path == "sudoedit")
+
+
+def _digest_matches(stated: Command, path: str, files: Files) -> bool:
+    """Return whether a file has one of the digests, or none is stated."""
+    for algorithm, value in stated.digests:
+        found = files.digest(path, algorithm)
+        if found is not None and found == _raw(value, len(found)):
+            return True
+    return not stated.digests
+
+
+def _raw(value: str, length: int) -> bytes:
+    try:
+        return bytes.fromhex(value) if len(value) == 2 * length else base64.b64decode(value + "=" * (-len(value) % 4))
+    except (ValueError, binascii.Error):
+        return b""

@@ -1,0 +1,289 @@
+"""May this account run this command as that account?  The decision, and the rule that made it.
+
+Follows sudo's own search (sudoers_lookup_check): user specifications from last to first, and the first command that says yes or no
+decides.  Time, host and files are arguments.
+"""
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from enum import Enum
+
+from fidelitas.facts import DefaultScope, Member, MemberKind, SudoDefault, SudoRule, Tag
+from fidelitas.rights.population import AccountKind, Identity, LogIn
+from fidelitas.rights.sudo.commands import USUAL_PATH, Asked, asked_command, command_matches
+from fidelitas.rights.sudo.files import Files
+from fidelitas.rights.sudo.grants import Leaf, leaves
+from fidelitas.rights.sudo.matching import Policy
+from fidelitas.rights.sudo.run_as import Target, run_as_matches
+from fidelitas.rights.sudo.settings import EARLY, Settings
+from fidelitas.rights.sudo.times import generalized_time
+
+__all__ = ["Decision", "Judge", "Question", "UnknownNameError", "Verdict"]
+
+
+class Verdict(Enum):
+    """What sudo would answer."""
+
+    ALLOWED = "allowed"
+    DENIED = "denied"
+    NO_RULE = "no-rule"
+
+
+class UnknownNameError(ValueError):
+    """A question about an account or a group that does not exist."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Question:
+    """Who asks to run what as whom, when.  Run-as names may be ``#`` and a number; ``None`` where the option is not given."""
+
+    account: str
+    command: tuple[str, ...]
+    at: datetime
+    run_as: str | None = None
+    run_as_group: str | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Decision:
+    """The answer: the rule that decided and its command, whether a password is asked, and the tags in force."""
+
+    verdict: Verdict
+    rule: SudoRule | None = None
+    leaf: Leaf | None = None
+    password: bool | None = None
+    reason: str = ""
+    tags: tuple[tuple[Tag, bool], ...] = ()
+    before: tuple[SudoRule, ...] = ()  # the rules that would have decided, had no later one
+
+
+class Judge:
+    """A policy on a host with its files, ready to answer many questions."""
+
+    def __init__(self, policy: Policy, files: Files) -> None:
+        self._policy = policy
+        self._files = files
+        self._leaves = [tuple(leaves(policy, rule.command)) for rule in policy.facts.rules]
+        self._times = [(_time(rule.options.not_before), _time(rule.options.not_after)) for rule in policy.facts.rules]
+        self._about: dict[str, list[int]] = {}
+        self._run_as: dict[object, bool | None] = {}
+        self._settings: dict[object, Settings] = {}
+
+    def decide(self, question: Question, *, whole: bool = False) -> Decision:
+        """Return the decision; with `whole`, also the rules that a later one forestalled.  Raises `UnknownNameError`."""
+        target, asked = self.asked(question)
+        who, settings = target.who, self._settings_for(target)
+        if who.uid == 0 and not settings.on("root_sudo"):
+            return Decision(verdict=Verdict.NO_RULE, reason="root may not use sudo here (the option root_sudo is off)")
+        settings = self._for_command(settings, asked)
+        matching = self._matching(target, settings, asked, question.at)
+        first = next(matching, None)
+        if first is None:
+            return Decision(verdict=Verdict.NO_RULE, reason="no rule is about it")
+        rule, leaf = first
+        before = tuple(other for other, _ in matching) if whole else ()
+        if not leaf.allowed:
+            return Decision(verdict=Verdict.DENIED, rule=rule, leaf=leaf, reason="the last rule about it forbids it", before=before)
+        if target.user.account is None and not settings.on("runas_allow_unknown_id"):
+            reason = f"user ID {target.user.uid} is not in the passwd file (the option runas_allow_unknown_id is off)"
+            return Decision(verdict=Verdict.DENIED, rule=rule, leaf=leaf, reason=reason, before=before)
+        return Decision(
+            verdict=Verdict.ALLOWED,
+            rule=rule,
+            leaf=leaf,
+            password=self._password(rule, target, settings),
+            tags=_tags_in_force(rule, leaf, settings),
+            before=before,
+        )
+
+    def asked(self, question: Question) -> tuple[Target, Asked]:
+        """Return a question as sudo sees it: the accounts behind the names, and where the command was found."""
+        target = self._target(self._account(question.account), question)
+        settings = self._settings_for(target)
+        search = None if self._exempt(target.who, settings) else settings.value("secure_path")
+        return target, asked_command(question.command, search or USUAL_PATH, self._files)
+
+    # -- who and as whom ---------------------------------------------------------------------------------------------------------
+
+    def _account(self, name: str) -> Identity:
+        who = self._policy.population.by_name.get(name)
+        if who is None:
+            raise UnknownNameError(f'there is no account "{name}"')
+        return self._policy.population.as_invoker(who)
+
+    def _target(self, who: Identity, question: Question) -> Target:
+        group = None if question.run_as_group is None else self._group(question.run_as_group)
+        default = self._early(who).value("runas_default") or "root"
+        if question.run_as is not None:
+            return Target(who, self._named(question.run_as, who), group, user_given=True, default=default)
+        if group is not None:
+            return Target(who, self._policy.population.by_name.get(who.name, who), group, user_given=False, default=default)
+        return Target(who, self._named(default, who), None, user_given=False, default=default)
+
+    def _early(self, who: Identity) -> Settings:
+        """Return the options that sudo applies before it knows the target: runas_default and a few more."""
+        key = ("early", who.name)
+        if key not in self._settings:
+            early = [one for one in self._policy.facts.defaults if one.option in EARLY and one.scope is not DefaultScope.RUNAS]
+            nobody = Target(who, who, None, user_given=False)
+            self._settings[key] = Settings({one.option: one for one in early if self._applies(one, nobody)})
+        return self._settings[key]
+
+    def _named(self, name: str, who: Identity) -> Identity:
+        found = self._policy.population.by_name.get(name)
+        if found is None and name.startswith("#") and name[1:].isdecimal() and len(name) <= 11:
+            number = int(name[1:])
+            found = self._policy.population.by_uid(number)
+            if found is None:
+                return _unknown_id(name, number, who.gid)
+        if found is None:
+            raise UnknownNameError(f'there is no account "{name}" to run as')
+        return found
+
+    def _group(self, name: str) -> tuple[str, int]:
+        for group in self._policy.population.groups:
+            if name in {group.name, f"#{group.gid}"}:
+                return group.name, group.gid
+        raise UnknownNameError(f'there is no group "{name}" to run as')
+
+    # -- options -----------------------------------------------------------------------------------------------------------------
+
+    def _settings_for(self, target: Target) -> Settings:
+        key = (target.who.name, target.user.name, target.group, target.user_given)
+        if key not in self._settings:
+            defaults = self._policy.facts.defaults
+            entries = {one.option: one for one in defaults if one.option in EARLY and self._applies(one, target)}
+            entries |= {one.option: one for one in defaults if one.option not in EARLY and self._applies(one, target)}
+            self._settings[key] = Settings(entries)
+        return self._settings[key]
+
+    def _applies(self, default: SudoDefault, target: Target) -> bool:
+        if default.scope is DefaultScope.GLOBAL:
+            return True
+        if default.scope is DefaultScope.HOST:
+            match = self._policy.hosts(default.binding)
+        elif default.scope is DefaultScope.USER:
+            match = self._policy.users(default.binding, target.who)
+        elif default.scope is DefaultScope.RUNAS:
+            return run_as_matches(self._policy, default.binding, None, target) is True
+        else:
+            return False
+        return match is not None and match.allowed and not match.conditions
+
+    def _for_command(self, settings: Settings, asked: Asked) -> Settings:
+        """Return the options with those that are bound to the command, which come last of all."""
+        bound = [default for default in self._policy.facts.defaults if default.scope is DefaultScope.COMMAND]
+        if not bound:
+            return settings
+        entries = {default.option: default for default in bound if self._command_list(default.binding, settings, asked)}
+        return Settings({**settings.entries, **entries}) if entries else settings
+
+    def _command_list(self, members: Sequence[Member], settings: Settings, asked: Asked) -> bool:
+        for member in reversed(members):
+            for leaf in leaves(self._policy, member):
+                if self._covers(leaf, settings, asked):
+                    return leaf.allowed
+        return False
+
+    # -- rules -------------------------------------------------------------------------------------------------------------------
+
+    def _matching(self, target: Target, settings: Settings, asked: Asked, now: datetime) -> Iterator[tuple[SudoRule, Leaf]]:
+        """Yield the rules that say yes or no, the one that decides first."""
+        rules = self._policy.facts.rules
+        for index in self._candidates(target.who):
+            rule = rules[index]
+            before, after = self._times[index]
+            if (before is not None and now < before) or (after is not None and now > after):
+                continue
+            if self._rule_run_as(index, rule, target) is not True:
+                continue
+            for leaf in self._leaves[index]:
+                if self._covers(leaf, settings, asked):
+                    yield rule, leaf
+                    break
+
+    def _candidates(self, who: Identity) -> list[int]:
+        """Return the rules that are about an account on this host, last first."""
+        if who.name not in self._about:
+            rules = self._policy.facts.rules
+            hosts: dict[int, bool] = {}
+            found = []
+            for index in range(len(rules) - 1, -1, -1):
+                match = self._policy.users(rules[index].users, who)
+                if match is None or not match.allowed or match.conditions:
+                    continue
+                key = id(rules[index].hosts)
+                if key not in hosts:
+                    on = self._policy.hosts(rules[index].hosts)
+                    hosts[key] = on is not None and on.allowed and not on.conditions
+                if hosts[key]:
+                    found.append(index)
+            self._about[who.name] = found
+        return self._about[who.name]
+
+    def _rule_run_as(self, index: int, rule: SudoRule, target: Target) -> bool | None:
+        key = (index, target.who.name, target.user.name, target.group, target.user_given)
+        if key not in self._run_as:
+            self._run_as[key] = run_as_matches(self._policy, rule.run_as_users, rule.run_as_groups, target)
+        return self._run_as[key]
+
+    def _covers(self, leaf: Leaf, settings: Settings, asked: Asked) -> bool:
+        refuse = None
+        if settings.on("intercept") and not settings.on("intercept_allow_setid"):
+            refuse = _is_setid
+        return command_matches(leaf.command, asked, self._files, fast=settings.on("fast_glob"), refuse=refuse)
+
+    # -- passwords ---------------------------------------------------------------------------------------------------------------
+
+    def _exempt(self, who: Identity, settings: Settings) -> bool:
+        group = settings.value("exempt_group")
+        return group is not None and self._policy.in_group(group, who) is True
+
+    def _password(self, rule: SudoRule, target: Target, settings: Settings) -> bool:
+        """Return whether sudo asks for a password (check_user): not of root, not of somebody who stays who they are."""
+        who, tag = target.who, rule.tag(Tag.PASSWD)
+        wanted = settings.on("authenticate") if tag is None else tag
+        if not wanted or self._exempt(who, settings):
+            return False
+        oneself = rule.run_as_users is not None and any(member.kind is MemberKind.MYSELF for member in rule.run_as_users)
+        stays = (oneself or target.user.uid == who.uid) and (target.group is None or self._policy.in_group(target.group[0], who) is True)
+        confined = rule.options.role or rule.options.type or settings.value("role") or settings.value("type")
+        return bool(confined) or not (who.uid == 0 or stays)
+
+
+def _is_setid(mode: int) -> bool:
+    return bool(mode & 0o6000)
+
+
+def _time(text: str | None) -> datetime | None:
+    return None if text is None else generalized_time(text)
+
+
+def _unknown_id(name: str, number: int, gid: int | None) -> Identity:
+    return Identity(
+        name=name, uid=number, gid=gid, kind=AccountKind.SYSTEM, log_in=LogIn.UNKNOWN, password=None, memberships=(), account=None
+    )
+
+
+def _tags_in_force(rule: SudoRule, leaf: Leaf, settings: Settings) -> tuple[tuple[Tag, bool], ...]:
+    """Return every tag with what is in force: as stated, else by the option of its name; ALL implies SETENV."""
+    options = {
+        Tag.EXEC: "noexec",
+        Tag.SETENV: "setenv",
+        Tag.INTERCEPT: "intercept",
+        Tag.LOG_INPUT: "log_input",
+        Tag.LOG_OUTPUT: "log_output",
+    }
+    told = []
+    for tag, option in options.items():
+        stated = rule.tag(tag)
+        on = settings.on(option)
+        if stated is not None:
+            on = stated
+        elif tag is Tag.EXEC:
+            on = not on
+        elif tag is Tag.SETENV and rule.command.kind is MemberKind.ALL and leaf.allowed:
+            on = True
+        told.append((tag, on))
+    return tuple(told)

@@ -1,0 +1,92 @@
+"""What came nearest to allowing a command that is not allowed, and what differs.
+
+For people who were refused: the rules that are about them, ordered by how far each of them fits, with the first difference in words.
+"""
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from datetime import datetime
+
+from fidelitas.facts import SudoRule
+from fidelitas.rights.sudo.commands import Asked, arguments_match
+from fidelitas.rights.sudo.grants import Leaf, leaves
+from fidelitas.rights.sudo.matching import Policy
+from fidelitas.rights.sudo.run_as import Target, run_as_matches
+from fidelitas.rights.sudo.times import generalized_time
+
+__all__ = ["Near", "nearest"]
+
+
+@dataclass(frozen=True, slots=True)
+class Near:
+    """A rule that nearly fits: the command of it, what differs, and how many of the criteria fit."""
+
+    rule: SudoRule
+    leaf: Leaf
+    differs: str
+    fits: int
+
+
+def nearest(policy: Policy, target: Target, asked: Asked, now: datetime, most: int = 3) -> list[Near]:
+    """Return the rules that came nearest, the nearest first, one command of each."""
+    found = []
+    for rule in reversed(policy.facts.rules):
+        near = max(_differences(policy, rule, target, asked, now), key=lambda near: near.fits, default=None)
+        if near is not None and near.fits > 0:
+            found.append(near)
+    return sorted(found, key=lambda near: -near.fits)[:most]
+
+
+def _differences(policy: Policy, rule: SudoRule, target: Target, asked: Asked, now: datetime) -> Iterator[Near]:
+    user = policy.users(rule.users, target.who)
+    if user is None or not user.allowed:
+        return
+    for leaf in leaves(policy, rule.command):
+        if not leaf.allowed:
+            continue
+        differs, fits = _first_difference(policy, rule, leaf, target, asked, now)
+        if differs:
+            yield Near(rule, leaf, differs, fits)
+
+
+def _first_difference(policy: Policy, rule: SudoRule, leaf: Leaf, target: Target, asked: Asked, now: datetime) -> tuple[str, int]:
+    """Return the most telling difference, and a count of what fits: the command first, then its arguments, run-as, host and time."""
+    host = policy.hosts(rule.hosts)
+    same_host = host is not None and host.allowed
+    same_target = run_as_matches(policy, rule.run_as_users, rule.run_as_groups, target) is True
+    in_time = _in_time(rule, now)
+    stated = leaf.command
+    name_fits = stated.path in ("ALL", asked.path) or stated.path.rpartition("/")[2] == asked.name
+    same_arguments = stated.path == "ALL" or arguments_match(stated, asked)
+    fits = 2 * name_fits + (name_fits and same_arguments) + same_target + same_host + in_time
+    if not name_fits:
+        return f"the command differs: the rule allows {stated}", fits - 2 if fits > 2 else fits
+    if stated.path not in ("ALL", asked.path):
+        return f"the path differs: the rule allows {stated.path}, asked was {asked.path}", fits
+    if not same_arguments:
+        wanted = "no arguments" if stated.arguments == "" else f'"{stated.arguments}"'
+        given = "none" if asked.arguments is None else f'"{asked.arguments}"'
+        return f"arguments differ: the rule allows {wanted}, asked was {given}", fits
+    if not same_target:
+        return f"whom to run as differs: the rule allows {_run_as(rule, target)}, asked was {_asked_as(target)}", fits
+    if not same_host:
+        return f"the host differs: the rule is for {', '.join(map(str, rule.hosts))}, this is {policy.host.full}", fits
+    return ("" if in_time else "the rule is out of its time (NOTBEFORE, NOTAFTER)"), fits
+
+
+def _in_time(rule: SudoRule, now: datetime) -> bool:
+    before = generalized_time(rule.options.not_before) if rule.options.not_before else None
+    after = generalized_time(rule.options.not_after) if rule.options.not_after else None
+    return not (before is not None and now < before) and not (after is not None and now > after)
+
+
+def _run_as(rule: SudoRule, target: Target) -> str:
+    if rule.run_as_users is None and rule.run_as_groups is None:
+        return target.default
+    users = ", ".join(str(member) or "oneself" for member in rule.run_as_users or ())
+    groups = ", ".join(map(str, rule.run_as_groups or ()))
+    return f"{users}:{groups}" if groups else users
+
+
+def _asked_as(target: Target) -> str:
+    return f"{target.user.name}:{target.group[0]}" if target.group else target.user.name
