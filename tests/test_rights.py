@@ -7,9 +7,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from fidelitas.facts import OperatingSystem
+from fidelitas.languages.sudoers.times import generalized_time, timeout_seconds
 from fidelitas.rights import AccountKind, HostRights, LogIn, Strength
 from fidelitas.rights.population import admin_groups
-from fidelitas.rights.sudo.times import generalized_time
 from support import GROUP, PASSWD, SHADOW, held, rights
 
 DAYS = 20777  # of the evidence: 2026-11-20
@@ -237,9 +237,12 @@ def test_of_two_lines_with_one_name_the_first_counts_and_of_two_names_with_one_i
     [
         ("20260102030405Z", "2026-01-02T03:04:05+00:00"),
         ("2026010203Z", "2026-01-02T03:00:00+00:00"),
-        ("20260102030405.5+0130", "2026-01-02T03:04:05+01:30"),
-        ("202601020304-05", "2026-01-02T03:04:00-05:00"),
-        ("20261302030405Z", None),
+        ("20260102030405.5+0130", "2026-01-02T01:34:05+00:00"),
+        ("2026010203.5Z", "2026-01-02T03:30:00+00:00"),
+        ("20260102030405.55Z", None),
+        ("202601020304-05", "2026-01-02T08:04:00+00:00"),
+        ("20261302030405Z", "2027-01-02T03:04:05+00:00"),
+        ("2026010Z", None),
         ("tomorrow", None),
         ("٢٠٢٦٠١٠٢٠٣٠٤٠٥Z", None),
     ],
@@ -247,6 +250,14 @@ def test_of_two_lines_with_one_name_the_first_counts_and_of_two_names_with_one_i
 def test_generalized_time(text: str, stated: str | None) -> None:
     time = generalized_time(text)
     assert (time.isoformat() if time else None) == stated
+
+
+@pytest.mark.parametrize(
+    ("text", "seconds"),
+    [("90", 90), ("1d2h3m4s", 93784), ("5M", 300), ("1m2h", None), ("", None), ("5x", None), ("5m3", 303), ("99999d", None), ("m", None)],
+)
+def test_timeouts(text: str, seconds: int | None) -> None:
+    assert timeout_seconds(text) == seconds
 
 
 # -- laws --------------------------------------------------------------------------------------------------------------------------

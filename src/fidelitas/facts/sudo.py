@@ -6,6 +6,7 @@ account that does not exist, an upper-case word may or may not be an alias.
 """
 
 from dataclasses import dataclass, field
+from datetime import datetime
 from enum import Enum
 
 from fidelitas.facts.gaps import Gap
@@ -99,13 +100,13 @@ class Tag(Enum):
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class CommandOptions:
-    """The options of sudoers(5), Option_Spec; times as written (generalized time), ``None`` where not stated."""
+    """The options of sudoers(5), Option_Spec; ``None`` where not stated."""
 
     cwd: str | None = None
     chroot: str | None = None
     timeout: str | None = None
-    not_before: str | None = None
-    not_after: str | None = None
+    not_before: datetime | None = None
+    not_after: datetime | None = None
     role: str | None = None
     type: str | None = None
     apparmor_profile: str | None = None

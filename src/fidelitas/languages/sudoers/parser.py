@@ -7,7 +7,8 @@ include directives are handed to the caller in place.
 
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
-from typing import NoReturn
+from datetime import datetime
+from typing import Any, NoReturn
 
 from fidelitas.facts import (
     AliasKind,
@@ -23,6 +24,8 @@ from fidelitas.facts import (
     SudoRule,
     Tag,
 )
+from fidelitas.languages.sudoers.options import option_fault
+from fidelitas.languages.sudoers.times import generalized_time, timeout_seconds
 from fidelitas.languages.sudoers.tokens import Kind, Scanner, Token
 from fidelitas.text import decode
 
@@ -221,17 +224,27 @@ class _Parser:
         while self._accept(Kind.COMMA):
             settings.append(self._setting(scope, binding))
         self._expect(Kind.NEWLINE, "expected a comma or the end of the line")
-        self._into.defaults.extend(settings)
+        for setting, where in settings:
+            fault = option_fault(setting.option, setting.operator, setting.value)
+            if fault:
+                self._into.gaps.append(Gap(what="sudo policy", why=fault, weakens="sudo passes over this option", place=where))
+            else:
+                self._into.defaults.append(setting)
 
-    def _setting(self, scope: DefaultScope, binding: tuple[Member, ...]) -> SudoDefault:
-        """setting = [ "!" ] name | name ( "=" | "+=" | "-=" ) value"""
+    def _setting(self, scope: DefaultScope, binding: tuple[Member, ...]) -> tuple[SudoDefault, Place]:
+        """setting = [ "!" ] name | name ( "=" | "+=" | "-=" ) value
+
+        Returned with the place at which sudo would complain of it: that of the value, else behind the name.
+        """
         negated = self._accept(Kind.NOT)
         name = self._expect(Kind.VARIABLE, "expected the name of an option")
-        operator, value = "!" if negated else "", None
+        operator, value, last = "!" if negated else "", None, name if negated else self._token
         if not negated and self._token.kind in (Kind.EQUALS, Kind.PLUS, Kind.MINUS):
             operator = self._take().kind.value
-            value = self._expect(Kind.WORD, "expected a value").value
-        return SudoDefault(scope=scope, binding=binding, option=name.value, operator=operator, value=value, place=self._place(name))
+            last = self._expect(Kind.WORD, "expected a value")
+            value = last.value
+        where = self._origin.at(last.end_line, last.end_column)
+        return SudoDefault(scope=scope, binding=binding, option=name.value, operator=operator, value=value, place=self._place(name)), where
 
     # -- user specifications -----------------------------------------------------------------------------------------------------
 
@@ -297,7 +310,7 @@ class _Parser:
         users, groups = before.run_as_users, before.run_as_groups
         if self._accept(Kind.OPEN):
             users, groups = self._run_as()
-        stated: dict[str, str] = {}
+        stated: dict[str, Any] = {}
         while self._token.kind is Kind.OPTION:
             name = self._take().value
             self._expect(Kind.EQUALS, f'expected "=" after {name}')
@@ -312,12 +325,20 @@ class _Parser:
         ordered = tuple((tag, tags[tag]) for tag in Tag if tag in tags)
         return _CommandSpec(users, groups, ordered, replace(options, **stated)), _command(self)
 
-    def _option_value(self, name: str) -> str:
+    def _option_value(self, name: str) -> str | datetime:
         token = self._token
         if token.kind not in (Kind.WORD, Kind.ALIAS) or (token.kind is Kind.ALIAS and name not in ("ROLE", "TYPE")):
             self._fail(f"expected a value for {name}")
         if name in ("CWD", "CHROOT") and not token.value.startswith(("/", "~")) and token.value != "*":
             self._reject(f"values for {name} begin with / or ~, or are *")
+        if name in ("NOTBEFORE", "NOTAFTER"):
+            time = generalized_time(token.value)
+            if time is None:
+                self._reject(f"{name} needs a generalized time such as 20261120060000Z")
+            self._take()
+            return time
+        if name == "TIMEOUT" and timeout_seconds(token.value) is None:
+            self._reject("TIMEOUT needs a time such as 1d2h3m4s")
         return self._take().value
 
     def _run_as(self) -> tuple[tuple[Member, ...] | None, tuple[Member, ...] | None]:

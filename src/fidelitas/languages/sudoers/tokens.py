@@ -141,6 +141,8 @@ class Scanner:
         self._continued = False
         self._digest = ""
         self._start = (1, 1)
+        # sudo counts the columns behind a line break within a string from the wrong place; its error messages are matched, not mended.
+        self._drift: dict[int, int] = {}
 
     def next(self) -> Token:
         """Return the next token; `Kind.END` for ever after the last."""
@@ -156,7 +158,9 @@ class Scanner:
     def _token(self, kind: Kind, value: str = "", arguments: str | None = None, end: tuple[int, int] | None = None) -> Token:
         line, at = self._start
         end_line, end_at = end or self._start
-        return Token(kind, value, line, self._column(line, at), end_line, self._column(end_line, end_at), arguments)
+        return Token(
+            kind, value, line, self._column(line, at), end_line, self._column(end_line, end_at) + self._drift.get(end_line, 0), arguments
+        )
 
     def _column(self, line: int, at: int) -> int:
         return byte_column(self.lines[line - 1], at)
@@ -328,6 +332,7 @@ class Scanner:
                 self._advance(1)
                 break
             if _STRING_CONTINUATION.match(line, at):
+                self._drift[self._row + 2] = len(line) - at
                 self._next_line()
                 self._continued = True
                 self._advance(_end(_BLANKS, self._line, 0))

@@ -15,9 +15,9 @@ from fidelitas.rights.sudo.commands import USUAL_PATH, Asked, asked_command, com
 from fidelitas.rights.sudo.files import Files
 from fidelitas.rights.sudo.grants import Leaf, leaves
 from fidelitas.rights.sudo.matching import Policy
+from fidelitas.rights.sudo.patterns import has_wildcards
 from fidelitas.rights.sudo.run_as import Target, run_as_matches
 from fidelitas.rights.sudo.settings import EARLY, Settings
-from fidelitas.rights.sudo.times import generalized_time
 
 __all__ = ["Decision", "Judge", "Question", "UnknownNameError", "Verdict"]
 
@@ -64,10 +64,11 @@ class Judge:
     def __init__(self, policy: Policy, files: Files) -> None:
         self._policy = policy
         self._files = files
-        self._leaves = [tuple(leaves(policy, rule.command)) for rule in policy.facts.rules]
-        self._times = [(_time(rule.options.not_before), _time(rule.options.not_after)) for rule in policy.facts.rules]
-        self._about: dict[str, list[int]] = {}
-        self._run_as: dict[object, bool | None] = {}
+        self._leaves = [[(leaf, _base(leaf.command.path)) for leaf in leaves(policy, rule.command)] for rule in policy.facts.rules]
+        self._times = [(rule.options.not_before, rule.options.not_after) for rule in policy.facts.rules]
+        self._accounts: dict[str, Identity] = {}
+        self._about: dict[int, list[int]] = {}
+        self._reaching: dict[object, list[int]] = {}
         self._settings: dict[object, Settings] = {}
 
     def decide(self, question: Question, *, whole: bool = False) -> Decision:
@@ -107,10 +108,13 @@ class Judge:
     # -- who and as whom ---------------------------------------------------------------------------------------------------------
 
     def _account(self, name: str) -> Identity:
-        who = self._policy.population.by_name.get(name)
-        if who is None:
-            raise UnknownNameError(f'there is no account "{name}"')
-        return self._policy.population.as_invoker(who)
+        """Return an account as sudo sees it; always the same object for a name, by which answers are kept."""
+        if name not in self._accounts:
+            who = self._policy.population.by_name.get(name)
+            if who is None:
+                raise UnknownNameError(f'there is no account "{name}"')
+            self._accounts[name] = self._policy.population.as_invoker(who)
+        return self._accounts[name]
 
     def _target(self, who: Identity, question: Question) -> Target:
         group = None if question.run_as_group is None else self._group(question.run_as_group)
@@ -123,7 +127,7 @@ class Judge:
 
     def _early(self, who: Identity) -> Settings:
         """Return the options that sudo applies before it knows the target: runas_default and a few more."""
-        key = ("early", who.name)
+        key = ("early", id(who))
         if key not in self._settings:
             early = [one for one in self._policy.facts.defaults if one.option in EARLY and one.scope is not DefaultScope.RUNAS]
             nobody = Target(who, who, None, user_given=False)
@@ -150,7 +154,7 @@ class Judge:
     # -- options -----------------------------------------------------------------------------------------------------------------
 
     def _settings_for(self, target: Target) -> Settings:
-        key = (target.who.name, target.user.name, target.group, target.user_given)
+        key = (id(target.who), target.user.name, target.group, target.user_given)
         if key not in self._settings:
             defaults = self._policy.facts.defaults
             entries = {one.option: one for one in defaults if one.option in EARLY and self._applies(one, target)}
@@ -190,22 +194,31 @@ class Judge:
 
     def _matching(self, target: Target, settings: Settings, asked: Asked, now: datetime) -> Iterator[tuple[SudoRule, Leaf]]:
         """Yield the rules that say yes or no, the one that decides first."""
-        rules = self._policy.facts.rules
-        for index in self._candidates(target.who):
-            rule = rules[index]
+        name = asked.name
+        for index in self._about_target(target):
             before, after = self._times[index]
             if (before is not None and now < before) or (after is not None and now > after):
                 continue
-            if self._rule_run_as(index, rule, target) is not True:
-                continue
-            for leaf in self._leaves[index]:
-                if self._covers(leaf, settings, asked):
-                    yield rule, leaf
+            for leaf, base in self._leaves[index]:
+                if (base is None or base == name) and self._covers(leaf, settings, asked):
+                    yield self._policy.facts.rules[index], leaf
                     break
+
+    def _about_target(self, target: Target) -> list[int]:
+        """Return the rules that are about an account, this host and a target, last first."""
+        key = (id(target.who), target.user.name, target.group, target.user_given)
+        if key not in self._reaching:
+            rules = self._policy.facts.rules
+            self._reaching[key] = [
+                index
+                for index in self._candidates(target.who)
+                if run_as_matches(self._policy, rules[index].run_as_users, rules[index].run_as_groups, target) is True
+            ]
+        return self._reaching[key]
 
     def _candidates(self, who: Identity) -> list[int]:
         """Return the rules that are about an account on this host, last first."""
-        if who.name not in self._about:
+        if id(who) not in self._about:
             rules = self._policy.facts.rules
             hosts: dict[int, bool] = {}
             found = []
@@ -219,14 +232,8 @@ class Judge:
                     hosts[key] = on is not None and on.allowed and not on.conditions
                 if hosts[key]:
                     found.append(index)
-            self._about[who.name] = found
-        return self._about[who.name]
-
-    def _rule_run_as(self, index: int, rule: SudoRule, target: Target) -> bool | None:
-        key = (index, target.who.name, target.user.name, target.group, target.user_given)
-        if key not in self._run_as:
-            self._run_as[key] = run_as_matches(self._policy, rule.run_as_users, rule.run_as_groups, target)
-        return self._run_as[key]
+            self._about[id(who)] = found
+        return self._about[id(who)]
 
     def _covers(self, leaf: Leaf, settings: Settings, asked: Asked) -> bool:
         refuse = None
@@ -252,12 +259,15 @@ class Judge:
         return bool(confined) or not (who.uid == 0 or stays)
 
 
+def _base(path: str) -> str | None:
+    """Return the base name that a command must have to be a literal path's; ``None`` for patterns, folders and words."""
+    if not path.startswith("/") or path.endswith("/") or has_wildcards(path):
+        return None
+    return path.rpartition("/")[2]
+
+
 def _is_setid(mode: int) -> bool:
     return bool(mode & 0o6000)
-
-
-def _time(text: str | None) -> datetime | None:
-    return None if text is None else generalized_time(text)
 
 
 def _unknown_id(name: str, number: int, gid: int | None) -> Identity:

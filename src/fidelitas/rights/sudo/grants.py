@@ -14,7 +14,6 @@ from fidelitas.facts import AliasKind, Command, Member, MemberKind, PasswordStat
 from fidelitas.rights.population import Identity
 from fidelitas.rights.sudo.matching import Match, Policy
 from fidelitas.rights.sudo.settings import Settings, settings_for
-from fidelitas.rights.sudo.times import generalized_time
 
 __all__ = ["Asks", "Grant", "Leaf", "grants", "group_grants", "leaves"]
 
@@ -172,10 +171,10 @@ def _about(
     target = run_as(rule)
     if target is None or not target.allowed:
         return None
-    after = generalized_time(rule.options.not_after) if rule.options.not_after else None
+    after = rule.options.not_after
     if after is not None and now > after:
         return None
-    before = generalized_time(rule.options.not_before) if rule.options.not_before else None
+    before = rule.options.not_before
     later = (f"from {before:%Y-%m-%d %H:%M} UTC on",) if before is not None and now < before else ()
     return user, target, (*user.conditions, *host.conditions, *target.conditions, *later)
 

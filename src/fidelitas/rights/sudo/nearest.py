@@ -12,7 +12,6 @@ from fidelitas.rights.sudo.commands import Asked, arguments_match
 from fidelitas.rights.sudo.grants import Leaf, leaves
 from fidelitas.rights.sudo.matching import Policy
 from fidelitas.rights.sudo.run_as import Target, run_as_matches
-from fidelitas.rights.sudo.times import generalized_time
 
 __all__ = ["Near", "nearest"]
 
@@ -75,8 +74,8 @@ def _first_difference(policy: Policy, rule: SudoRule, leaf: Leaf, target: Target
 
 
 def _in_time(rule: SudoRule, now: datetime) -> bool:
-    before = generalized_time(rule.options.not_before) if rule.options.not_before else None
-    after = generalized_time(rule.options.not_after) if rule.options.not_after else None
+    before = rule.options.not_before
+    after = rule.options.not_after
     return not (before is not None and now < before) and not (after is not None and now > after)
 
 
