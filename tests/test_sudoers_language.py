@@ -87,6 +87,14 @@ def test_any_text_is_survived_and_every_place_is_within_it(text: str) -> None:
         assert 1 <= place.line <= lines
 
 
+@pytest.mark.parametrize(
+    "text", ['a ALL = "x \\', "a ALL = /b ^x \\", "a ALL = /b x \\", 'Defaults x="a \\', "a \\", '@include "a \\', "\\", "@include \\"]
+)
+def test_a_file_that_ends_in_a_backslash_is_survived(text: str) -> None:
+    for ending in ("", "\n", " \n"):
+        assert not read(text + ending).rules
+
+
 @given(st.lists(NEARLY.filter(lambda text: "\n" not in text and not text.partition("\0")[0].rstrip().endswith("\\")), max_size=6))
 def test_a_broken_line_costs_only_itself(broken: list[str]) -> None:
     text = "".join(f"{line}\nzoe ALL = /bin/kept{number}\n" for number, line in enumerate(broken))

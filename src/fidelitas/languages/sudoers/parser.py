@@ -262,7 +262,7 @@ class _Parser:
             except _SyntaxError as error:
                 self._report(error)
                 if self._token.kind not in (Kind.COLON, Kind.NEWLINE):
-                    raise
+                    self._fail("expected a colon or the end of the line")
         if self._token.kind is not Kind.NEWLINE:
             self._fail("expected a comma, a colon or the end of the line")
         last = self._token.line

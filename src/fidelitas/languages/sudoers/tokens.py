@@ -140,6 +140,7 @@ class Scanner:
         self._line_start = True
         self._continued = False
         self._digest = ""
+        self._broken_at = 1  # the column of the last backslash that joined two lines
         self._start = (1, 1)
         # sudo counts the columns behind a line break within a string from the wrong place; its error messages are matched, not mended.
         self._drift: dict[int, int] = {}
@@ -151,7 +152,12 @@ class Scanner:
             token = self._scan()
             if token is not None:
                 return token
-        return Token(Kind.END, "", len(self.lines) + 1, 1, len(self.lines) + 1, 1)
+        return self._end_of_file()
+
+    def _end_of_file(self) -> Token:
+        """The end; where the last line ends in a backslash, it is at the backslash that sudo misses the rest."""
+        line = len(self.lines) + 1
+        return Token(Kind.END, "", line, 1, line, self._broken_at if self._continued else 1)
 
     # -- what all states share ---------------------------------------------------------------------------------------------------
 
@@ -177,6 +183,12 @@ class Scanner:
         self._line = self.lines[self._row] if self._row < len(self.lines) else ""
         self._line_start = True
 
+    def _join_line(self) -> None:
+        """Go on at the next line behind a backslash."""
+        self._broken_at = self._column(self._row + 1, self._at) + self._drift.get(self._row + 1, 0)
+        self._next_line()
+        self._continued = True
+
     def _newline(self) -> Token:
         token = self._token(Kind.NEWLINE)
         self._next_line()
@@ -198,8 +210,7 @@ class Scanner:
         if character == "\n" or (character == "\r" and line.startswith("\n", at + 1)):
             return self._newline()
         if character == "\\" and _CONTINUATION.match(line, at):
-            self._continued = True
-            self._next_line()
+            self._join_line()
             return None
         if character == "!" and self._state is not _State.FILE_NAME:
             return self._negation()
@@ -322,10 +333,10 @@ class Scanner:
         named = self._state in (_State.INITIAL, _State.BINDING)
         self._advance(1)
         parts: list[str] = []
-        while True:
+        while self._row < len(self.lines):
             line, at = self._line, self._at
             here = (self._row + 1, at)
-            if at >= len(line) or line[at] == "\n" or line.startswith("\r\n", at):
+            if line[at] == "\n" or line.startswith("\r\n", at):
                 self._state = _State.INITIAL
                 return self._token(Kind.ERROR, "unexpected line break in string", end=here)
             if line[at] == '"':
@@ -333,12 +344,13 @@ class Scanner:
                 break
             if _STRING_CONTINUATION.match(line, at):
                 self._drift[self._row + 2] = len(line) - at
-                self._next_line()
-                self._continued = True
+                self._join_line()
                 self._advance(_end(_BLANKS, self._line, 0))
             else:
                 end = _end(_STRING, line, at)
                 parts.append(_unescaped(self._advance(end - at)) if end > at else self._advance(1))
+        else:
+            return self._end_of_file()
         value = "".join(parts)
         if self._state is _State.FILE_NAME:
             self._state = _State.INITIAL
@@ -378,8 +390,8 @@ class Scanner:
                 return self._regular_arguments(path)
             if character == "\\":
                 if _CONTINUATION.match(line, at):
-                    self._next_line()
-                    self._continued = blank = True
+                    self._join_line()
+                    blank = True
                     continue
                 text = _escaped_argument(line, at)
                 if not text:
@@ -390,7 +402,7 @@ class Scanner:
                 text = self._advance(end - at)
             parts.append(" " + text if blank and parts else text)
             blank = False
-        return self._token(Kind.COMMAND, path, "".join(parts) or None, (len(self.lines), len(self.lines[-1]) - 1))
+        return self._end_of_file()
 
     def _regular_arguments(self, path: str) -> Token:
         """Arguments as a regular expression: from ``^`` to the next ``$`` that is not escaped."""
@@ -408,13 +420,13 @@ class Scanner:
                 return self._token(Kind.COMMAND, path, "".join(parts) + "$", here)
             if character == "\\":
                 if _CONTINUATION.match(line, at):
-                    self._next_line()
+                    self._join_line()
                     self._advance(_end(_BLANKS, self._line, 0))
                 else:
                     parts.append(self._advance(2))
             else:
                 parts.append(self._advance(_end(_REGEX_PART, line, at) - at))
-        return self._token(Kind.ERROR, "unterminated regular expression", end=(len(self.lines), len(self.lines[-1]) - 1))
+        return self._end_of_file()
 
     def _digest_value(self) -> Token | None:
         """digest = hexadecimal | base64, of the length that the algorithm gives; any other run of such characters is lost."""
