@@ -5,13 +5,12 @@ auditor's screen, or a right-to-left mark that turns a line round.  `plain` is t
 """
 
 import unicodedata
-from dataclasses import dataclass
+from typing import NamedTuple
 
 __all__ = ["Place", "byte_column", "clipped", "decode", "plain"]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True, order=True)
-class Place:
+class Place(NamedTuple):  # a tuple, since every fact has one
     """Where something is written: subject, path, and line and column where there are any.
 
     Lines count from 1.  Columns count bytes from 1, as sudo's own messages do.
@@ -24,7 +23,7 @@ class Place:
 
     def at(self, line: int, column: int | None = None) -> "Place":
         """Return the place of a line of the same file."""
-        return Place(subject=self.subject, path=self.path, line=line, column=column)
+        return Place(self.subject, self.path, line, column)
 
     def in_file(self) -> str:
         """Return ``path:line:column`` as far as they are known."""

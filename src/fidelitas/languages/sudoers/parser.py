@@ -255,20 +255,32 @@ class _Parser:
         """
         first = self._token
         users = self._list(_user)
-        rules = self._privilege(users)
+        specs = self._privilege()
         while self._accept(Kind.COLON):
             try:
-                rules += self._privilege(users)
+                specs += self._privilege()
             except _SyntaxError as error:
                 self._report(error)
                 if self._token.kind not in (Kind.COLON, Kind.NEWLINE):
                     self._fail("expected a colon or the end of the line")
         if self._token.kind is not Kind.NEWLINE:
             self._fail("expected a comma, a colon or the end of the line")
-        last = self._token.line
-        text = self._text(first.line, self._token)
-        place = self._place(first)
-        self._into.rules += [replace(rule, statement=text, last_line=last, place=_own_place(rule, place)) for rule in rules]
+        text, place, last = self._text(first.line, self._token), self._place(first), self._token.line
+        for hosts, spec, command in specs:
+            self._into.rules.append(
+                SudoRule(
+                    users=users,
+                    hosts=hosts,
+                    run_as_users=spec.run_as_users,
+                    run_as_groups=spec.run_as_groups,
+                    tags=spec.tags,
+                    options=spec.options,
+                    command=command,
+                    statement=text,
+                    place=place if command.place.line == place.line else command.place,
+                    last_line=last,
+                )
+            )
         self._take()
 
     def _text(self, first: int, end: Token) -> str:
@@ -277,30 +289,17 @@ class _Parser:
         lines[-1] = decode(lines[-1].encode("utf-8", "surrogateescape")[: end.column - 1])
         return " ".join(" ".join(line.rstrip().removesuffix("\\") for line in lines).split())
 
-    def _privilege(self, users: tuple[Member, ...]) -> list[SudoRule]:
+    def _privilege(self) -> "list[tuple[tuple[Member, ...], _CommandSpec, Member]]":
         """privilege = hosts "=" command-spec { "," command-spec }"""
         hosts = self._list(_host)
         self._expect(Kind.EQUALS, 'expected "=" after the hosts')
-        rules: list[SudoRule] = []
+        specs = []
         handed_down = _CommandSpec()
         while True:
             handed_down, command = self._command_spec(handed_down)
-            rules.append(
-                SudoRule(
-                    users=users,
-                    hosts=hosts,
-                    run_as_users=handed_down.run_as_users,
-                    run_as_groups=handed_down.run_as_groups,
-                    tags=handed_down.tags,
-                    options=handed_down.options,
-                    command=command,
-                    statement="",
-                    place=command.place,
-                    last_line=0,
-                )
-            )
+            specs.append((hosts, handed_down, command))
             if not self._accept(Kind.COMMA):
-                return rules
+                return specs
 
     def _command_spec(self, before: _CommandSpec) -> tuple[_CommandSpec, Member]:
         """command-spec = [ "(" run-as ")" ] { option "=" value } { tag } command
@@ -310,20 +309,31 @@ class _Parser:
         users, groups = before.run_as_users, before.run_as_groups
         if self._accept(Kind.OPEN):
             users, groups = self._run_as()
+        options, tags = before.options, before.tags
+        if self._token.kind is Kind.OPTION:
+            options = self._options(options)
+        if self._token.kind is Kind.TAG:
+            tags = self._tags(tags)
+        return _CommandSpec(users, groups, tags, options), self.command()
+
+    def _options(self, before: CommandOptions) -> CommandOptions:
+        """options = { name "=" value }; SELinux role and type are handed down together or not at all"""
         stated: dict[str, Any] = {}
-        while self._token.kind is Kind.OPTION:
+        while self._at(Kind.OPTION):
             name = self._take().value
             self._expect(Kind.EQUALS, f'expected "=" after {name}')
             stated[_OPTION_FIELDS[name]] = self._option_value(name)
-        tags = dict(before.tags)
-        while self._token.kind is Kind.TAG:
+        if "role" in stated or "type" in stated:
+            before = replace(before, role=None, type=None)
+        return replace(before, **stated)
+
+    def _tags(self, before: tuple[tuple[Tag, bool], ...]) -> tuple[tuple[Tag, bool], ...]:
+        """tags = { [ "NO" ] name ":" }; of tags that contradict one another the last counts"""
+        tags = dict(before)
+        while self._at(Kind.TAG):
             word = self._take().value
             tags[Tag(word.removeprefix("NO"))] = not word.startswith("NO")
-        options = before.options
-        if "role" in stated or "type" in stated:  # SELinux role and type are handed down together or not at all
-            options = replace(options, role=None, type=None)
-        ordered = tuple((tag, tags[tag]) for tag in Tag if tag in tags)
-        return _CommandSpec(users, groups, ordered, replace(options, **stated)), _command(self)
+        return tuple((tag, tags[tag]) for tag in Tag if tag in tags)
 
     def _option_value(self, name: str) -> str | datetime:
         token = self._token
@@ -398,11 +408,6 @@ class _Parser:
         command = Command(path=token.value, arguments=arguments, digests=tuple(digests))
         kind = MemberKind.ALL if token.kind is Kind.ALL else MemberKind.COMMAND
         return Member(kind=kind, value=token.value, negated=negated, command=command, place=self._place(begin))
-
-
-def _own_place(rule: SudoRule, statement: Place) -> Place:
-    """Return the place of the rule: of its command if that stands on a later line than the statement begins, else of the statement."""
-    return rule.place if rule.place.line != statement.line else statement
 
 
 _USER_KINDS = {

@@ -6,8 +6,8 @@ that order.  Knows nothing of the grammar.  Columns count bytes.
 """
 
 import re
-from dataclasses import dataclass
 from enum import Enum
+from typing import NamedTuple
 
 from fidelitas.text import byte_column
 
@@ -47,8 +47,7 @@ class Kind(Enum):
     UNKNOWN = "unknown character"
 
 
-@dataclass(frozen=True, slots=True)
-class Token:
+class Token(NamedTuple):  # a tuple, since half a million of them are made for a large policy
     """One token: `line` and `column` are where it begins, `end_line` and `end_column` where its last part does, which sudo reports."""
 
     kind: Kind
@@ -144,6 +143,7 @@ class Scanner:
         self._start = (1, 1)
         # sudo counts the columns behind a line break within a string from the wrong place; its error messages are matched, not mended.
         self._drift: dict[int, int] = {}
+        self._plain = self._line.isascii()  # whether characters of the line are bytes, and no drift is on it
 
     def next(self) -> Token:
         """Return the next token; `Kind.END` for ever after the last."""
@@ -163,6 +163,8 @@ class Scanner:
 
     def _token(self, kind: Kind, value: str = "", arguments: str | None = None, end: tuple[int, int] | None = None) -> Token:
         line, at = self._start
+        if end is None and self._plain:
+            return Token(kind, value, line, at + 1, line, at + 1, arguments)
         end_line, end_at = end or self._start
         return Token(
             kind, value, line, self._column(line, at), end_line, self._column(end_line, end_at) + self._drift.get(end_line, 0), arguments
@@ -182,6 +184,7 @@ class Scanner:
         self._at = 0
         self._line = self.lines[self._row] if self._row < len(self.lines) else ""
         self._line_start = True
+        self._plain = self._line.isascii() and self._row + 1 not in self._drift
 
     def _join_line(self) -> None:
         """Go on at the next line behind a backslash."""
@@ -205,8 +208,10 @@ class Scanner:
                 return token
         character = line[at]
         if character in " \t" and self._state is not _State.BINDING:
-            self._advance(_end(_BLANKS, line, at) - at)
-            return None
+            at = self._at = _end(_BLANKS, line, at)
+            self._line_start = False
+            self._start = (self._row + 1, at)
+            character = line[at]
         if character == "\n" or (character == "\r" and line.startswith("\n", at + 1)):
             return self._newline()
         if character == "\\" and _CONTINUATION.match(line, at):
@@ -250,27 +255,31 @@ class Scanner:
     def _initial(self) -> Token | None:
         line, at = self._line, self._at
         character = line[at]
+        if character in "(),=":
+            self._at = at + 1
+            return self._token(_SINGLE[character])
         if character == "#":
             return self._hash()
         if character == '"':
             return self._string()
         if character in "%+":
             return self._group()
-        if character in "0123456789abcdefABCDEF:":
+        if character in "0123456789:" or (character in "abcdefABCDEF" and ":" in line):
             address = max(_end(_ADDRESS4, line, at), _end(_ADDRESS6, line, at))
             if address > at and address >= _end(_WORD, line, at):
                 return self._address(address)
-        tag = _TAG.match(line, at)
-        if tag:
-            self._advance(tag.end() - at)
-            return self._token(Kind.TAG, (tag[1] or "") + tag[2])
+        if character in "NPEISLMF":
+            tag = _TAG.match(line, at)
+            if tag:
+                self._at = tag.end()
+                return self._token(Kind.TAG, (tag[1] or "") + tag[2])
         if character in "/^":
             end = _end(_PATH if character == "/" else _REGEX, line, at)
             if end > at and end >= _end(_WORD, line, at):
                 return self._path(end)
-        if character in _SINGLE:
-            self._advance(1)
-            return self._token(_SINGLE[character])
+        if character == ":":
+            self._at = at + 1
+            return self._token(Kind.COLON)
         end = _end(_WORD, line, at)
         if end == at:
             return self._token(Kind.UNKNOWN, self._advance(1))
