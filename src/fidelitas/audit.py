@@ -15,7 +15,7 @@ from fidelitas.findings import Finding
 from fidelitas.languages.host import HostEvidence, read_host
 from fidelitas.rights import HostRights, rights_of
 
-__all__ = ["Audit", "audit"]
+__all__ = ["Audit", "audit", "rights_in"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -31,9 +31,14 @@ class Audit:
         return tuple(gap for host in self.hosts for gap in host.facts.gaps)
 
 
+def rights_in(evidence: HostEvidence) -> HostRights:
+    """Return the rights on the host that the evidence is of."""
+    return rights_of(read_host(evidence))
+
+
 def audit(evidence: Iterable[HostEvidence]) -> Audit:
     """Return the audit of the hosts that the evidence is of."""
-    hosts = sorted((rights_of(read_host(bundle)) for bundle in evidence), key=lambda host: host.subject)
+    hosts = sorted((rights_in(bundle) for bundle in evidence), key=lambda host: host.subject)
     found = [finding for host in hosts for finding in findings_of(host)]
     ordered = sorted(found, key=lambda finding: (finding.severity, finding.subject, finding.check, finding.places[0]))
     return Audit(hosts=tuple(hosts), findings=tuple(ordered))

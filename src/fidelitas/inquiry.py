@@ -15,7 +15,7 @@ from fidelitas.errors import RequestError
 from fidelitas.languages.host import HostEvidence, read_host
 from fidelitas.rights.host import policy_of
 from fidelitas.rights.population import populate
-from fidelitas.rights.sudo import Decision, Files, Host, Judge, Near, NoFiles, Policy, Question, UnknownNameError, nearest
+from fidelitas.rights.sudo import Decision, Files, Host, Judge, Near, NoFiles, Policy, Question, UnknownNameError, Verdict, nearest
 
 __all__ = ["Answer", "Inquiry", "parse_time", "run_as_of"]
 
@@ -56,6 +56,15 @@ class Inquiry:
             raise RequestError(str(error)) from error
         return Answer(question=question, decision=decision, near=near)
 
+    def decision(self, account: str, run_as: str | None, command: tuple[str, ...]) -> Decision:
+        """Return the decision about a command at the time of the evidence; an account or group that does not exist may do nothing."""
+        user, group = run_as_of(run_as)
+        question = Question(account=account, command=command, run_as=user, run_as_group=group, at=self._evidence.taken)
+        try:
+            return self.ask(question).decision
+        except RequestError as error:
+            return Decision(verdict=Verdict.NO_RULE, reason=str(error))
+
     def batch(self, lines: Iterable[str], now: datetime) -> Iterator[str]:
         """Yield an answer in JSON for each question in JSON, one a line; a question that cannot be answered is answered by its error."""
         for line in lines:
@@ -80,6 +89,7 @@ class Inquiry:
         if key not in self._judges:
             facts = read_host(self._evidence if host is None else _Renamed(self._evidence, host.name))
             policy = policy_of(facts, populate(facts), host)
+            policy.taken_as_no = set()
             self._judges[key] = (Judge(policy, self._files), policy)
         return self._judges[key]
 

@@ -30,6 +30,7 @@ def decision_block(subject: str, question: Question, decision: Decision, near: t
     if decision.password is not None:
         rows.append(Row("asks for a password" if decision.password else "asks for no password"))
         rows += [Row(text) for text in _tags(decision)]
+    rows += [Row(f"it is not known whether {text}; taken as no", style="yellow") for text in sorted(policy.taken_as_no or ())]
     for one in near:
         rows += [Row(one.differs, label="near:"), Row(f"{one.rule.place}    {one.rule.statement}", indent=8, style="cyan")]
     rows += [Row(f"{rule.place}    {rule.statement}", label="forestalled:", indent=4) for rule in decision.before]
@@ -82,6 +83,7 @@ def decision_document(subject: str, question: Question, decision: Decision, near
         "rule": _rule_document(decision.rule),
         "chain": _chain(decision, question, policy),
         "tags": {tag.value: on for tag, on in decision.tags},
+        "not_known": sorted(policy.taken_as_no or ()),
         "forestalled": [_rule_document(rule) for rule in decision.before],
         "near": [{"differs": one.differs, "rule": _rule_document(one.rule)} for one in near],
     }

@@ -60,6 +60,8 @@ class Policy:
     def __init__(self, policy: SudoPolicy, host: Host, population: Population, netgroups: Netgroups | None = None) -> None:
         self.facts = policy
         self.known_netgroups = netgroups
+        # For a single decision what is not known does not match, and is noted here; None where conditions are carried along instead.
+        self.taken_as_no: set[str] | None = None
         self.host = host
         self.population = population
         self.aliases: Mapping[tuple[AliasKind, str], SudoAlias] = {(alias.kind, alias.name): alias for alias in policy.aliases}
@@ -124,7 +126,7 @@ class Policy:
                     conditions=found.conditions,
                 )
             else:
-                said = answer(member)
+                said = self._known(answer(member))
                 if said is False:
                     continue
                 if isinstance(said, str) and member.negated:
@@ -134,6 +136,13 @@ class Policy:
                 found = Match(member=member, allowed=not member.negated, conditions=needed)
             return Match(member=found.member, allowed=found.allowed, aliases=found.aliases, conditions=(*found.conditions, *conditions))
         return None
+
+    def _known(self, said: _Answer) -> _Answer:
+        """Return an answer as it is or, where only what is known counts, no for one that depends on something unknown."""
+        if self.taken_as_no is None or not isinstance(said, str):
+            return said
+        self.taken_as_no.add(said)
+        return False
 
     def is_user(self, member: Member, who: Identity) -> _Answer:
         """Return what one member of a user list that is no alias says of an account."""

@@ -1,0 +1,84 @@
+"""``fidelitas charter``."""
+
+from pathlib import Path
+
+import click
+
+from fidelitas.charter import Clause, Outcome, check_charter, read_charter
+from fidelitas.cli.options import Output, Source, format_option, say, source_options
+from fidelitas.errors import ReadError, RequestError
+from fidelitas.evidence import Bundle
+from fidelitas.inquiry import Inquiry
+from fidelitas.ledger import Ledger
+from fidelitas.reports.charter import charter_document, charter_table
+from fidelitas.rights.sudo import Decision
+from fidelitas.sources import RootFiles, from_policy_file, from_this_machine
+
+
+@click.group
+def command() -> None:
+    """Hold the estate against the charter: what must be possible, and what never."""
+
+
+@command.command("check")
+@click.argument("file", type=click.Path(dir_okay=False, path_type=Path))
+@click.option(
+    "--policy", type=click.Path(dir_okay=False, path_type=Path), metavar="NEW", help="With this main policy in place of each host's own."
+)
+@click.option("--root", type=click.Path(file_okay=False, path_type=Path), metavar="DIR", help="On the host whose root folder is DIR.")
+@click.option("--allow-gaps", is_flag=True, help="Do not exit with 3 because evidence is missing.")
+@source_options
+@format_option
+def check(file: Path, policy: Path | None, root: Path | None, allow_gaps: bool, source: Source, output: Output) -> None:
+    r"""Tell which demands of the charter FILE are kept and which are broken.
+
+    \b
+        format = 1
+        [[must]]                        # or [[never]]
+        account = "noor"                # or a list
+        on = "tern"                     # a subject, or a list
+        as = "root"                     # USER, USER:GROUP or :GROUP
+        command = "/usr/bin/systemctl restart tide-ingest"
+
+    With --policy a change is tested before it is made.  Exit status: 1 a demand is broken, else 3 one cannot be told, else 0.
+    """
+    clauses = read_charter(_text(file), str(file))
+    inquiries = _inquiries(policy, root, source)
+
+    def ask(clause: Clause) -> Decision | str:
+        inquiry = inquiries.get(clause.subject)
+        if inquiry is None:
+            return f'there is no evidence of a subject "{clause.subject}"'
+        return inquiry.decision(clause.account, clause.run_as, clause.command)
+
+    results = check_charter(clauses, ask)
+    output.table(charter_table(results), lambda: charter_document(results))
+    broken = [one for one in results if one.outcome is Outcome.BROKEN]
+    unknown = [one for one in results if one.outcome is Outcome.UNKNOWN]
+    say(f"{len(results)} demands: {len(broken)} broken, {len(unknown)} not known")
+    if broken:
+        raise SystemExit(1)
+    if unknown and not allow_gaps:
+        raise SystemExit(3)
+
+
+def _text(file: Path) -> str:
+    try:
+        return file.read_text(encoding="utf-8")
+    except (OSError, UnicodeDecodeError) as error:
+        raise ReadError(f'could not read charter "{file}": {getattr(error, "strerror", None) or error}') from error
+
+
+def _inquiries(policy: Path | None, root: Path | None, source: Source) -> dict[str, Inquiry]:
+    if root is not None:
+        bundle = from_this_machine(root).bundle
+        bundle = bundle if bundle.subject else bundle.named(root.absolute().name or "host")
+        return {bundle.subject: Inquiry(_with(policy, bundle), RootFiles(root))}
+    bundles = Ledger(source.ledger).bundles(source.survey)
+    if not bundles:
+        raise RequestError(f'ledger "{source.ledger}" holds no survey', hint='Run "fidelitas survey" first.')
+    return {bundle.subject: Inquiry(_with(policy, bundle)) for bundle in bundles}
+
+
+def _with(policy: Path | None, bundle: Bundle) -> Bundle:
+    return bundle if policy is None else from_policy_file(policy, bundle)

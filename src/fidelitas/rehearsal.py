@@ -1,0 +1,82 @@
+"""A change rehearsed: what another policy would change in rights, known before it is done.
+
+Compares what everybody holds before and after; texts are not compared.  Pure.
+"""
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from fidelitas.facts import Gap
+from fidelitas.rights import Holding, HostRights, PrincipalKind, RightKind
+
+__all__ = ["Change", "Rehearsal", "rehearse"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Change:
+    """A holding that is gained (`before` is ``None``), lost (`after` is ``None``), or held on other terms."""
+
+    before: Holding | None
+    after: Holding | None
+
+    @property
+    def holding(self) -> Holding:
+        """The holding as it would be, or as it was where it is lost."""
+        found = self.after or self.before
+        if found is None:
+            raise ValueError("a change is of something")
+        return found
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Rehearsal:
+    """What a new policy does to one host: its errors, and the changes in rights.  `locked_out` says who is left, in a warning."""
+
+    before: HostRights
+    after: HostRights
+    errors: tuple[Gap, ...]
+    gained: tuple[Change, ...]
+    lost: tuple[Change, ...]
+    altered: tuple[Change, ...]
+    locked_out: str
+
+
+def rehearse(before: HostRights, after: HostRights) -> Rehearsal:
+    """Return what changes from one state of a host's rights to another."""
+    old = {(holding.principal, holding.right): holding for holding in before.own_holdings}
+    new = {(holding.principal, holding.right): holding for holding in after.own_holdings}
+    return Rehearsal(
+        before=before,
+        after=after,
+        errors=after.facts.policy.gaps,
+        gained=tuple(Change(before=None, after=new[key]) for key in new if key not in old),
+        lost=tuple(Change(before=old[key], after=None) for key in old if key not in new),
+        altered=tuple(Change(before=old[key], after=new[key]) for key in new if key in old and _terms(old[key]) != _terms(new[key])),
+        locked_out=_locked_out(after),
+    )
+
+
+def _terms(holding: Holding) -> tuple[object, ...]:
+    """Return on which terms something is held: how sure, what is asked, on what it depends; not by which line."""
+    best = holding.routes[0]
+    return holding.strength, best.asks, best.conditions
+
+
+def _locked_out(rights: HostRights) -> str:
+    """Return a warning where nobody, or nobody who can log in, could become root; else nothing."""
+    roots = list(_roots(rights))
+    others = [name for name, uid, _ in roots if uid != 0]
+    if any(can is not False for _, _, can in roots):
+        if not others and not any(can for _, uid, can in roots if uid == 0):
+            return "nobody but root itself could become root, and root has no password to log in with"
+        return ""
+    return f"nobody who can log in could become root; left are {', '.join(others)}" if others else "nobody could become root"
+
+
+def _roots(rights: HostRights) -> Iterator[tuple[str, int | None, bool | None]]:
+    """Yield the accounts that are root or may become it, each with its user ID and whether it can log in."""
+    for holding in rights.holdings:
+        if holding.right.kind is RightKind.ROOT and holding.principal.kind is PrincipalKind.ACCOUNT:
+            who = rights.identity(holding.principal)
+            if who is not None:
+                yield who.name, who.uid, who.log_in.possible

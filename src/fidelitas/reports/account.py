@@ -1,0 +1,72 @@
+"""One account's page: on each host who it is, its groups, and all that it may do: as blocks, and as the JSON document `account`."""
+
+from collections.abc import Sequence
+from typing import Any
+
+from fidelitas.facts import Password
+from fidelitas.reports.blocks import Block, Row
+from fidelitas.reports.holders import holding_document, place_document
+from fidelitas.reports.sentences import brief
+from fidelitas.rights import Holding, HostRights, Identity, RightKind
+
+__all__ = ["account_blocks", "account_document"]
+
+
+def account_blocks(name: str, hosts: Sequence[HostRights]) -> list[Block]:
+    """Return a block for each host that has the account, and a headline over them."""
+    names = dict.fromkeys(who.account.comment for host in hosts if (who := host.population.by_name[name]).account and who.account.comment)
+    head = Block(f"{name} on {len(hosts)} host{'' if len(hosts) == 1 else 's'}", tuple(Row(text) for text in names))
+    return [head, *(_host(host, host.population.by_name[name]) for host in hosts)]
+
+
+def _host(host: HostRights, who: Identity) -> Block:
+    place = f" ({who.account.place.in_file()})" if who.account else ""
+    rows = [
+        Row(f"{who.kind.value}, user ID {who.uid}{place}"),
+        Row(f"log-in {who.log_in.value}; password {_password(who.password)}"),
+        *(Row(f"{one.group.name}{' (primary)' if one.primary else ''}  {one.place.in_file()}", label="group") for one in who.memberships),
+    ]
+    held = sorted(host.held_by(who.name), key=lambda holding: (holding.right.kind, str(holding.right)))
+    rows += [row for holding in held for row in _holding(holding)] or [Row("holds no elevated right")]
+    return Block(host.subject, tuple(rows))
+
+
+def _password(password: Password | None) -> str:
+    if password is None:
+        return "not read"
+    return password.state.value + (f" ({password.algorithm})" if password.algorithm else "")
+
+
+def _holding(holding: Holding) -> list[Row]:
+    best = holding.routes[0]
+    what = {RightKind.ROOT: "may become root, or is it", RightKind.RUN_AS: f"may run anything as {holding.right.detail}"}.get(
+        holding.right.kind, f"may run {holding.right.detail}"
+    )
+    asks = f"asks for {best.asks.replace('own', 'its own')}" if best.asks else "asks for no password"
+    if not any(link.quote for link in best.links):
+        asks = "" if not best.asks else asks
+    told = ", ".join(part for part in (brief(best), asks, str(holding.strength)) if part)
+    return [Row(what, style="bold"), Row(f"{told}  {best.place.in_file()}", indent=6)]
+
+
+def account_document(name: str, hosts: Sequence[HostRights]) -> dict[str, Any]:
+    """Return the JSON document of an account."""
+    return {"schema": "fidelitas/account/1", "account": name, "hosts": [_document(host, host.population.by_name[name]) for host in hosts]}
+
+
+def _document(host: HostRights, who: Identity) -> dict[str, Any]:
+    return {
+        "subject": host.subject,
+        "uid": who.uid,
+        "gid": who.gid,
+        "kind": who.kind.value,
+        "log_in": who.log_in.value,
+        "can_log_in": who.log_in.possible,
+        "password": who.password.state.value if who.password else None,
+        "place": place_document(who.account.place) if who.account else None,
+        "groups": [
+            {"name": one.group.name, "gid": one.group.gid, "primary": one.primary, "place": place_document(one.place)}
+            for one in who.memberships
+        ],
+        "holdings": [holding_document(host, holding) for holding in host.held_by(who.name)],
+    }

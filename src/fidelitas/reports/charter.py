@@ -1,0 +1,59 @@
+"""What became of a charter's demands: a table, and the JSON document `charter`."""
+
+from collections.abc import Sequence
+from typing import Any
+
+from fidelitas.charter import Outcome, Result
+from fidelitas.reports.holders import place_document
+from fidelitas.reports.table import Table
+
+__all__ = ["charter_document", "charter_table"]
+
+_STYLES = {Outcome.KEPT: "", Outcome.BROKEN: "bold red", Outcome.UNKNOWN: "bold yellow"}
+
+
+def charter_table(results: Sequence[Result]) -> Table:
+    """Return one row a demand, the broken ones first."""
+    order = [Outcome.BROKEN, Outcome.UNKNOWN, Outcome.KEPT]
+    ordered = sorted(results, key=lambda result: order.index(result.outcome))
+    return Table(
+        columns=("outcome", "subject", "demand", "because", "place"),
+        rows=tuple((one.outcome.value, one.clause.subject, str(one.clause), _because(one), _place(one)) for one in ordered),
+        may_fold=frozenset({"demand", "because", "place"}),
+        styles=tuple(_STYLES[one.outcome] for one in ordered),
+        empty="The charter demands nothing.",
+    )
+
+
+def _because(result: Result) -> str:
+    if result.decision is None:
+        return result.reason
+    return result.decision.rule.statement if result.decision.rule else result.reason
+
+
+def _place(result: Result) -> str:
+    rule = result.decision.rule if result.decision else None
+    return rule.place.in_file() if rule else ""
+
+
+def charter_document(results: Sequence[Result]) -> dict[str, Any]:
+    """Return the JSON document of a charter check."""
+    return {
+        "schema": "fidelitas/charter/1",
+        "results": [
+            {
+                "outcome": one.outcome.value,
+                "kind": one.clause.kind.value,
+                "number": one.clause.number,
+                "account": one.clause.account,
+                "subject": one.clause.subject,
+                "run_as": one.clause.run_as,
+                "command": list(one.clause.command),
+                "why": one.clause.why or None,
+                "decision": one.decision.verdict.value if one.decision else None,
+                "reason": one.reason or None,
+                "rule": place_document(one.decision.rule.place) if one.decision and one.decision.rule else None,
+            }
+            for one in results
+        ],
+    }

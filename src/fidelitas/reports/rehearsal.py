@@ -1,0 +1,90 @@
+"""What a rehearsed change would do: as blocks, and as the JSON document `rehearsal`."""
+
+from collections.abc import Sequence
+from typing import Any
+
+from fidelitas.facts import Gap
+from fidelitas.rehearsal import Change, Rehearsal
+from fidelitas.reports.blocks import Block, Row
+from fidelitas.reports.holders import holding_document
+from fidelitas.reports.sentences import brief
+from fidelitas.rights import HostRights
+
+__all__ = ["error_block", "rehearsal_blocks", "rehearsal_document"]
+
+
+def error_block(error: Gap, text: str | None) -> Block:
+    """Return an error with the line that it is in and the spot marked; `text` is that of the policy file."""
+    rows = []
+    lines = (text or "").split("\n")
+    line, column = error.place.line, error.place.column
+    if text is not None and line is not None and line <= len(lines):
+        shown = lines[line - 1].replace("\t", " ").rstrip("\r")
+        rows.append(Row(shown, indent=4))
+        if column is not None:
+            rows.append(Row("^", indent=4 + min(column - 1, len(shown)), style="bold red"))
+    rows.append(Row(error.weakens))
+    return Block(f"{error.place.in_file()}: {error.why}", tuple(rows), style="bold red")
+
+
+def rehearsal_blocks(rehearsals: Sequence[Rehearsal]) -> list[Block]:
+    """Return, for each host, who gains, who loses, and what is held on other terms; a warning first where nobody is left."""
+    blocks = []
+    for one in rehearsals:
+        if one.locked_out:
+            blocks.append(Block(f"LOCK-OUT on {one.after.subject}: {one.locked_out}", (), style="bold magenta"))
+        rows = [
+            *(_row("gains", change) for change in one.gained),
+            *(_row("loses", change) for change in one.lost),
+            *(_altered(change) for change in one.altered),
+        ]
+        blocks.append(Block(one.after.subject, tuple(rows) or (Row("nobody's rights change"),)))
+    return blocks
+
+
+def _row(verb: str, change: Change) -> Row:
+    holding = change.holding
+    route = holding.routes[0]
+    style = "yellow" if verb == "gains" else ""
+    return Row(f"{holding.principal} {verb} {holding.right}  ({brief(route)}, {route.place.in_file()})", style=style)
+
+
+def _altered(change: Change) -> Row:
+    before, after = change.before, change.after
+    if before is None or after is None:
+        raise ValueError("an altered holding was held before and after")
+    terms = [f"{_terms(one.routes[0].asks)}, {one.strength}" for one in (before, after)]
+    return Row(f"{after.principal} holds {after.right} on other terms: {terms[0]} → {terms[1]}  ({after.routes[0].place.in_file()})")
+
+
+def _terms(asks: str) -> str:
+    return f"asked for {asks}" if asks else "not asked for a password"
+
+
+def _change(host: HostRights, change: Change) -> dict[str, Any]:
+    return holding_document(host, change.holding)
+
+
+def rehearsal_document(rehearsals: Sequence[Rehearsal]) -> dict[str, Any]:
+    """Return the JSON document of a rehearsal."""
+    errors = {error: None for one in rehearsals for error in one.errors}
+    return {
+        "schema": "fidelitas/rehearsal/1",
+        "errors": [
+            {"path": error.place.path, "line": error.place.line, "column": error.place.column, "message": error.why} for error in errors
+        ],
+        "subjects": [
+            {
+                "subject": one.after.subject,
+                "lock_out": one.locked_out or None,
+                "gained": [_change(one.after, change) for change in one.gained],
+                "lost": [_change(one.before, change) for change in one.lost],
+                "altered": [
+                    {"before": holding_document(one.before, change.before), "after": holding_document(one.after, change.after)}
+                    for change in one.altered
+                    if change.before and change.after
+                ],
+            }
+            for one in rehearsals
+        ],
+    }

@@ -1,0 +1,275 @@
+"""may, account, rehearse and charter: the built program on policies in a temporary folder."""
+
+import json
+import os
+from pathlib import Path
+
+import pytest
+
+from support import GROUP, PASSWD, SHADOW, fidelitas
+from test_cli import asked, check_schema, estate, handed_in  # noqa: F401  # the fixture
+from test_probe import grow, put
+
+POLICY = """\
+Cmnd_Alias WEB = /bin/restart web, /bin/status
+User_Alias STAFF = %gauges
+STAFF ALL = (root) NOPASSWD: WEB
+tomas ALL = (ALL) /bin/cat -f /var/log/auth.log, !/bin/sh
+ines ALL = (tomas) /bin/cat
+ines tern = /bin/id
+"""
+
+
+def may(tmp_path: Path, *words: str):  # type: ignore[no-untyped-def]  # noqa: ANN201
+    if not (tmp_path / "ledger").exists():
+        fidelitas("survey", handed_in(tmp_path, sudoers=POLICY), cwd=tmp_path)
+    return fidelitas("may", *words, cwd=tmp_path)
+
+
+def test_an_allowed_command_comes_with_its_rule_and_chain(tmp_path: Path) -> None:
+    ran = may(tmp_path, "rada", "knot", "--", "/bin/restart", "web")
+    assert ran.status == 0
+    assert ran.out == (
+        "allowed\n"
+        "  rada runs /bin/restart web as the default account (root)\n"
+        "  on knot\n"
+        "    knot:/etc/sudoers:3:1    STAFF ALL = (root) NOPASSWD: WEB\n"
+        "        rada is meant by %gauges\n"
+        "        through User_Alias STAFF (/etc/sudoers:2:12)\n"
+        "        through Cmnd_Alias WEB (/etc/sudoers:1:12)\n"
+        "        the command /bin/restart web\n"
+        "  asks for no password\n"
+    )
+
+
+@pytest.mark.parametrize(
+    ("words", "differs"),
+    [
+        (
+            ["tomas", "knot", "--", "/bin/cat", "/var/log/auth.log"],
+            'arguments differ: the rule allows "-f /var/log/auth.log", asked was "/var/log/auth.log"',
+        ),
+        (["ines", "knot", "--", "/bin/cat"], "whom to run as differs: the rule allows tomas, asked was root"),
+        (["ines", "knot", "--", "/bin/id"], "the host differs: the rule is for tern, this is knot"),
+        (["rada", "knot", "--", "/usr/bin/status"], "the path differs: the rule allows /bin/status, asked was /usr/bin/status"),
+    ],
+)
+def test_a_refusal_tells_what_came_nearest(words: list[str], differs: str, tmp_path: Path) -> None:
+    ran = may(tmp_path, *words)
+    assert ran.status == 1
+    assert f"near: {differs}\n" in ran.out
+    document = may(tmp_path, "--format", "json", *words).json
+    check_schema("may", document)
+    assert document["near"][0]["differs"] == differs
+
+
+def test_run_as_and_time_and_host_can_be_asked_for(tmp_path: Path) -> None:
+    assert may(tmp_path, "ines", "knot", "--as", "tomas", "--", "/bin/cat").status == 0
+    assert may(tmp_path, "ines", "knot", "--host", "tern", "--", "/bin/id").status == 0
+    assert may(tmp_path, "ines", "knot", "--at", "tomorrow", "--", "/bin/id").status == 2
+    assert may(tmp_path, "nosuch", "knot", "--", "/bin/id").err == 'fidelitas: there is no account "nosuch"\n'
+    assert may(tmp_path, "ines", "--", "/bin/id").status == 2
+
+
+def test_a_policy_that_is_nowhere_in_force_can_be_asked(tmp_path: Path) -> None:
+    root = grow(tmp_path / "root", "rada ALL = /bin/id\n")
+    put(tmp_path / "new", "ines ALL = /bin/id\n")
+    assert fidelitas("may", "--root", root, "rada", "--", "/bin/id", cwd=tmp_path).status == 0
+    assert fidelitas("may", "--root", root, "--policy", "new", "rada", "--", "/bin/id", cwd=tmp_path).status == 1
+    assert fidelitas("may", "--root", root, "--policy", "new", "ines", "--", "/bin/id", cwd=tmp_path).status == 0
+    assert fidelitas("may", "--root", root, "--policy", "gone", "ines", "--", "/bin/id", cwd=tmp_path).status == 4
+
+
+def test_a_batch_answers_every_line_and_no_bad_one_costs_another(tmp_path: Path) -> None:
+    root = grow(tmp_path / "root", "ines ALL = \\\n  NOPASSWD: /bin/id\nrada tern, 10.1.0.0/16 = ALL\n")
+    questions = [
+        {"id": 1, "account": "ines", "command": ["/bin/id"]},
+        {"id": 2, "account": "ines", "command": ["/bin/ls"]},
+        {"id": "x", "account": "nosuch", "command": ["/bin/ls"]},
+        {"id": 3, "account": "rada", "command": ["/bin/ls"], "host": "tern"},
+        {"id": 4, "account": "rada", "command": ["/bin/ls"], "host": "a", "addresses": ["10.1.2.3/24"]},
+        {"id": 5, "account": "rada", "command": ["/bin/ls"], "host": "a", "addresses": ["junk"]},
+        {"id": 6, "account": "rada", "command": "ls"},
+        [1],
+        {"id": 7, "account": "ines", "command": ["/bin/id"], "at": "soon"},
+    ]
+    lines = [json.dumps(question) for question in questions] + ["{", "[" * 100_000, ""]
+    put(tmp_path / "questions", "\n".join(lines))
+    answers = [json.loads(line) for line in fidelitas("may", "--root", root, "--batch", "questions", cwd=tmp_path).out.splitlines()]
+    for answer in answers:
+        check_schema("may-answer", answer)
+    told = [(answer["id"], answer.get("decision"), answer.get("password"), "error" in answer) for answer in answers]
+    assert told == [
+        (1, "allowed", False, False),
+        (2, "no-rule", None, False),
+        ("x", None, None, True),
+        (3, "allowed", True, False),
+        (4, "allowed", True, False),
+        (5, None, None, True),
+        (6, None, None, True),
+        (None, None, None, True),
+        (7, None, None, True),
+        (None, None, None, True),
+        (None, None, None, True),
+    ]
+    assert answers[0]["rule"] == {"path": "/etc/sudoers", "line": 2, "column": 13, "first_line": 2}
+
+
+def test_files_below_the_root_count(tmp_path: Path) -> None:
+    root = grow(tmp_path / "root", "ines ALL = /bin/id, /opt/*/run, /srv/\nDefaults secure_path=/bin\n")
+    for name in ("bin/id", "opt/a/run", "opt/a/b/run", "srv/x", "srv/sub/y", "etc/id"):
+        put(root / name, name, 0o755)
+    (root / "usr").symlink_to("/")
+    cases = {
+        "/bin/id": 0,
+        "id": 0,
+        "/usr/bin/id": 0,
+        "/etc/id": 1,
+        "/opt/a/run": 0,
+        "/opt/a/b/run": 1,
+        "/opt/c/run": 1,
+        "/srv/x": 0,
+        "/srv/sub/y": 1,
+    }
+    assert {path: fidelitas("may", "--root", root, "ines", "--", path, cwd=tmp_path).status for path in cases} == cases
+
+
+def test_what_is_not_known_is_taken_as_no_and_said(tmp_path: Path) -> None:
+    fidelitas("survey", handed_in(tmp_path, sudoers="rada 10.0.0.0/8 = ALL\nines knot, !10.0.0.0/8 = ALL\n"), cwd=tmp_path)
+    ran = fidelitas("may", "rada", "knot", "--", "/bin/id", cwd=tmp_path)
+    assert ran.status == 1
+    assert "it is not known whether this host has an address in 10.0.0.0/8; taken as no" in ran.out
+    assert fidelitas("may", "ines", "knot", "--", "/bin/id", cwd=tmp_path).status == 0
+
+
+# -- account -----------------------------------------------------------------------------------------------------------------------
+
+
+def test_an_account_has_a_page(tmp_path: Path) -> None:
+    fidelitas("survey", handed_in(tmp_path, sudoers=POLICY), cwd=tmp_path)
+    out = fidelitas("account", "rada", cwd=tmp_path).out
+    assert "group gauges  /etc/group:7:1" in out
+    assert "may run /bin/restart web\n      %gauges → sudo, asks for no password, direct  /etc/sudoers:3:1" in out
+    check_schema("account", fidelitas("account", "rada", "--format", "json", cwd=tmp_path).json)
+    assert fidelitas("account", "nosuch", cwd=tmp_path).status == 2
+
+
+# -- rehearse ----------------------------------------------------------------------------------------------------------------------
+
+
+def rehearsed(tmp_path: Path, before: str, after: str, *options: str):  # type: ignore[no-untyped-def]  # noqa: ANN201
+    fidelitas("survey", handed_in(tmp_path, sudoers=before), cwd=tmp_path)
+    put(tmp_path / "new", after)
+    return fidelitas("rehearse", "--policy", "new", *options, cwd=tmp_path)
+
+
+def test_a_change_is_told_in_rights_and_not_in_text(tmp_path: Path) -> None:
+    ran = rehearsed(tmp_path, "ines ALL=ALL\ntomas ALL=ALL\n", "# moved\ntomas ALL=NOPASSWD: ALL\nrada ALL=/bin/id\n")
+    assert ran.status == 0
+    assert ran.out == (
+        "knot\n"
+        "  rada gains command:/bin/id  (sudo, /etc/sudoers:3:1)\n"
+        "  ines loses root  (sudo, /etc/sudoers:1:1)\n"
+        "  tomas holds root on other terms: asked for own password, direct → not asked for a password, direct  (/etc/sudoers:2:1)\n"
+    )
+    same = rehearsed(tmp_path, "ines ALL=ALL\n", "# the same\nines  ALL = ( ALL ) ALL\n", "--format", "json")
+    check_schema("rehearsal", same.json)
+    assert same.json["subjects"][0]["gained"] == same.json["subjects"][0]["lost"] == []
+
+
+def test_an_error_is_marked_and_ends_with_4(tmp_path: Path) -> None:
+    ran = rehearsed(tmp_path, "", "%sudo ALL=ALL\nines ALL=(ALL /bin/id\nDefaults nosuch\n")
+    assert ran.status == 4
+    assert (
+        '/etc/sudoers:2:22: syntax error: expected ")" after the run-as list\n    ines ALL=(ALL /bin/id\n                         ^\n'
+        in ran.out
+    )
+    document = rehearsed(tmp_path, "", "%sudo ALL=ALL\nines ALL=(ALL /bin/id\nDefaults nosuch\n", "--format", "json").json
+    assert [(one["line"], one["column"]) for one in document["errors"]] == [(2, 22), (3, 16)]
+
+
+@pytest.mark.parametrize(
+    ("root", "after", "warning"),
+    [
+        ("{none}", "", "nobody but root itself could become root, and root has no password to log in with"),
+        ("{none}", "daemon ALL=ALL\n", None),
+        ("{none}", "ines ALL=ALL\n", None),
+        ("{usable sha512}", "", None),
+    ],
+)
+def test_a_lock_out_is_said_loudly(root: str, after: str, warning: str | None, tmp_path: Path) -> None:
+    files = {"/etc/shadow": SHADOW.replace("root:{none}", f"root:{root}"), "/etc/passwd": PASSWD, "/etc/group": GROUP}
+    fidelitas("survey", handed_in(tmp_path, sudoers="%sudo ALL=ALL\n", files=files), cwd=tmp_path)
+    put(tmp_path / "new", after)
+    ran = fidelitas("rehearse", "--policy", "new", cwd=tmp_path)
+    assert ran.status == (1 if warning else 0)
+    assert (f"LOCK-OUT on knot: {warning}\n" in ran.out) is bool(warning)
+
+
+# -- charter -----------------------------------------------------------------------------------------------------------------------
+
+
+def chartered(tmp_path: Path, charter: str, *options: str):  # type: ignore[no-untyped-def]  # noqa: ANN201
+    if not (tmp_path / "ledger").exists():
+        fidelitas("survey", handed_in(tmp_path, sudoers=POLICY), cwd=tmp_path)
+    put(tmp_path / "charter.toml", charter)
+    return fidelitas("charter", "check", "charter.toml", *options, cwd=tmp_path)
+
+
+CLAUSE = '[[{kind}]]\naccount = "{account}"\non = "{on}"\ncommand = "{command}"\n'
+
+
+@pytest.mark.parametrize(
+    ("kind", "account", "on", "command", "status"),
+    [
+        ("must", "rada", "knot", "/bin/restart web", 0),
+        ("must", "rada", "knot", "/bin/restart db", 1),
+        ("never", "rada", "knot", "/bin/sh", 0),
+        ("never", "rada", "knot", "/bin/status", 1),
+        ("never", "nosuch", "knot", "/bin/sh", 0),
+        ("must", "nosuch", "knot", "/bin/sh", 1),
+        ("must", "rada", "tern", "/bin/status", 3),
+    ],
+)
+def test_musts_and_nevers(kind: str, account: str, on: str, command: str, status: int, tmp_path: Path) -> None:
+    charter = "format = 1\n" + CLAUSE.format(kind=kind, account=account, on=on, command=command)
+    assert chartered(tmp_path, charter).status == status
+    ran = chartered(tmp_path, charter, "--format", "json")
+    check_schema("charter", ran.json)
+
+
+def test_a_change_is_tested_against_the_charter_before_it_is_made(tmp_path: Path) -> None:
+    charter = "format = 1\n" + CLAUSE.format(kind="never", account="rada", on="knot", command="/bin/status")
+    put(tmp_path / "new", "root ALL=ALL\n")
+    assert chartered(tmp_path, charter).status == 1
+    assert chartered(tmp_path, charter, "--policy", "new").status == 0
+
+
+@pytest.mark.parametrize(
+    ("text", "message"),
+    [
+        ("format = 2", 'does not say "format = 1"'),
+        ("format = 1\nx = 1", "has unknown parts: x"),
+        ("[[must", "is not TOML"),
+        ("format = 1\n[must]\na = 1", "write [[must]] with two brackets"),
+        (
+            'format = 1\n[[must]]\naccount = "a"\non = "b"\ncommand = 5',
+            '[[must]] number 1: "command" must be a command line or a list of words',
+        ),
+        ("format = 1\n[[never]]\nwho = 1", "unknown field who"),
+        ('format = 1\n[[never]]\naccount = []\non = "b"\ncommand = "x"', '"account" must be a text or a list of texts'),
+        ('format = 1\n[[never]]\naccount = "a"\non = "b"\ncommand = "\\"x"', "cannot be split into words"),
+    ],
+)
+def test_a_charter_that_is_not_as_documented_is_refused_in_words(text: str, message: str, tmp_path: Path) -> None:
+    ran = chartered(tmp_path, text)
+    assert ran.status == 2
+    assert message in ran.err
+    assert ran.err.count("\n") == 1
+
+
+def test_the_environment_decides_nothing(tmp_path: Path) -> None:
+    """The same question gives the same answer in another folder and with another search path."""
+    fidelitas("survey", handed_in(tmp_path, sudoers=POLICY), cwd=tmp_path)
+    words = ("may", "rada", "knot", "--format", "json", "--at", "2026-11-20", "--", "/bin/status")
+    assert fidelitas(*words, cwd=tmp_path).out == fidelitas(*words, cwd=tmp_path, env={"PATH": os.environ["PATH"] + ":/nowhere"}).out
