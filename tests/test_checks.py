@@ -150,6 +150,61 @@ def test_a_skipped_file_matters_where_it_states_something(name: str, text: str, 
     assert len(found(host, "sudo.skipped-file")) == count
 
 
+@pytest.mark.parametrize(
+    ("sudoers", "check", "severities"),
+    [
+        ("ines ALL=/usr/bin/vim /etc/motd", "sudo.hands-over-root", "HIGH"),
+        ("ines ALL=/usr/bin/less /var/log/x", "sudo.hands-over-root", "HIGH"),
+        ("ines ALL=NOEXEC: /usr/bin/less /var/log/x", "sudo.hands-over-root", ""),
+        ("ines ALL=NOEXEC: /usr/bin/vim /etc/motd", "sudo.hands-over-root", "HIGH"),
+        ("ines ALL=/usr/bin/systemctl restart x", "sudo.hands-over-root", ""),
+        ("ines ALL=/usr/bin/systemctl status x", "sudo.hands-over-root", "HIGH"),
+        ("ines ALL=/usr/bin/journalctl --no-pager -u x", "sudo.hands-over-root", ""),
+        ("ines ALL=/usr/bin/find /srv -exec rm {} +", "sudo.hands-over-root", "HIGH"),
+        ("ines ALL=/bin/su tomas", "sudo.hands-over-root", ""),
+        ("ines ALL=(tomas) /bin/vi", "sudo.hands-over-root", ""),
+        ("ines ALL=!/bin/vi", "sudo.hands-over-root", ""),
+        ("ines ALL=/bin/cat /var/log/*", "sudo.loose-arguments", "MEDIUM"),
+        ("ines ALL=/bin/cat \\*", "sudo.loose-arguments", ""),
+        ("ines ALL=/bin/cat ^/var/log/[a-z]*$", "sudo.loose-arguments", ""),
+        ("ines ALL=sudoedit /etc/app/*", "sudo.loose-arguments", ""),
+        ("ines ALL=ALL, !/bin/sh", "sudo.ban-by-exclusion", "MEDIUM"),
+        ("Cmnd_Alias S = /bin/sh, /bin/bash\nines ALL=ALL, !S", "sudo.ban-by-exclusion", "MEDIUM"),
+        ("ines ALL=/bin/, !/bin/sh", "sudo.ban-by-exclusion", ""),
+        ("ines ALL=!/bin/sh, ALL", "sudo.ban-by-exclusion", ""),
+        ("ines ALL=SETENV: /bin/ls", "sudo.settable-environment", "MEDIUM"),
+        ("ines ALL=NOSETENV: /bin/ls", "sudo.settable-environment", ""),
+        ("ines ALL=SETENV: ALL", "sudo.settable-environment", ""),
+        ("ines ALL=(ALL) /bin/ls", "sudo.run-as-anybody", "LOW"),
+        ("ines ALL=(ALL) ALL", "sudo.run-as-anybody", ""),
+        ("ines ALL=NOTAFTER=20200101000000Z /bin/ls", "sudo.expired-rule", "LOW"),
+        ("ines ALL=NOTAFTER=20200101000000Z !/bin/ls", "sudo.expired-rule", "MEDIUM"),
+        ("ines ALL=NOTAFTER=20990101000000Z /bin/ls", "sudo.expired-rule", ""),
+        ("User_Alias A = ines", "sudo.unused-alias", "INFO"),
+        ("User_Alias A = ines\nUser_Alias B = A\nB ALL=/bin/ls", "sudo.unused-alias", ""),
+        ("Cmnd_Alias A = /bin/ls\nDefaults!A noexec", "sudo.unused-alias", ""),
+        ("Defaults !authenticate", "sudo.unasked-by-default", "HIGH"),
+        ("Defaults:ines !authenticate", "sudo.unasked-by-default", "MEDIUM"),
+        ("Defaults@tern !authenticate", "sudo.unasked-by-default", ""),
+        ("Defaults authenticate", "sudo.unasked-by-default", ""),
+        ("Defaults timestamp_timeout=-1", "sudo.long-memory", "HIGH"),
+        ("Defaults timestamp_timeout=90", "sudo.long-memory", "MEDIUM"),
+        ("Defaults timestamp_timeout=15", "sudo.long-memory", ""),
+        ("Defaults !timestamp_timeout", "sudo.long-memory", ""),
+        ('Defaults env_keep += "LANG LD_PRELOAD"', "sudo.loader-variables", "HIGH"),
+        ('Defaults env_keep -= "LD_PRELOAD"', "sudo.loader-variables", ""),
+        ("Defaults !env_reset", "sudo.loader-variables", "HIGH"),
+        ("Defaults env_keep += EDITOR", "sudo.loader-variables", ""),
+        ("Defaults targetpw", "sudo.other-password", "LOW"),
+        ("Defaults !targetpw", "sudo.other-password", ""),
+        ("Defaults !syslog", "sudo.no-log", "MEDIUM"),
+        ("Defaults !syslog, logfile=/var/log/sudo", "sudo.no-log", ""),
+    ],
+)
+def test_what_rules_and_options_amount_to(sudoers: str, check: str, severities: str) -> None:
+    assert [finding.severity.name for finding in found(rights(f"{sudoers}\n"), check)] == severities.split()
+
+
 def test_every_check_explains_itself() -> None:
     assert len({check.name for check in CHECKS}) == len(CHECKS)
     for check in CHECKS:

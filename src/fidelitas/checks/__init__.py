@@ -7,7 +7,18 @@ from collections.abc import Iterable
 
 from fidelitas.checks.accounts import empty_password, extra_root
 from fidelitas.checks.check import Check, Found, check
-from fidelitas.checks.sudo import all_outside_admins, overridden_rule, skipped_file, unasked_all, unknown_name, unread_file, writable_policy
+from fidelitas.checks.sudo_commands import (
+    ban_by_exclusion,
+    expired_rule,
+    hands_over_root,
+    loose_arguments,
+    run_as_anybody,
+    settable_environment,
+    unused_alias,
+)
+from fidelitas.checks.sudo_files import skipped_file, unread_file, writable_policy
+from fidelitas.checks.sudo_options import kept_loader_variables, long_memory, no_log, other_password, unasked_by_default
+from fidelitas.checks.sudo_rules import all_outside_admins, overridden_rule, unasked_all, unknown_name
 from fidelitas.findings import Finding
 from fidelitas.rights import HostRights
 
@@ -23,6 +34,18 @@ CHECKS: tuple[Check, ...] = (
     overridden_rule,
     skipped_file,
     unread_file,
+    hands_over_root,
+    loose_arguments,
+    ban_by_exclusion,
+    settable_environment,
+    run_as_anybody,
+    expired_rule,
+    unused_alias,
+    unasked_by_default,
+    long_memory,
+    kept_loader_variables,
+    other_password,
+    no_log,
 )
 
 

@@ -107,12 +107,13 @@ def tern(team: Team, planted: list[Planted]) -> HostBuilder:
 # The ingest service is restarted by those on duty.
 Cmnd_Alias INGEST = /usr/bin/systemctl restart tide-ingest, /usr/bin/systemctl status tide-ingest
 User_Alias ONDUTY = {", ".join(_names(team["technicians"][2:5]))}
-ONDUTY	ALL=(root) NOPASSWD: INGEST
+ONDUTY	ALL=(root) NOPASSWD: INGEST #! sudo.hands-over-root
 %dataops	ALL=(tideingest) ALL
-{second.name}	ALL=(root) /usr/bin/journalctl -u tide-ingest
+{second.name}	ALL=(root) /usr/bin/journalctl -u tide-ingest #! sudo.hands-over-root
 tidevendor	ALL=(root) /usr/bin/systemctl restart tide-ingest #! sudo.unknown-name
 %tidewatch	ALL=(root) /usr/bin/tail -n 100 /var/log/tide-ingest.log #! sudo.unknown-name
 %dataops	knot=(ALL) ALL
+%dataops	ALL=(root) /usr/bin/journalctl --no-pager -u tide-model
 """,
     )
     _plant(
@@ -214,6 +215,19 @@ def dunlin(team: Team, planted: list[Planted]) -> HostBuilder:
         mode=0o666,
     )
     planted.append(Planted("sudo.writable-policy", "dunlin", "/etc/sudoers.d/50-bench", None))
+    _plant(
+        host,
+        planted,
+        "/etc/sudoers.d/60-legacy",
+        f"""\
+# From the days of the old gauge software.
+Defaults	env_keep += "LD_LIBRARY_PATH" #! sudo.loader-variables
+Defaults:%contractors	timestamp_timeout=-1 #! sudo.long-memory
+%contractors	GAUGES=(root) /usr/bin/tail -n 50 /var/log/gauges/* #! sudo.loose-arguments
+{technicians[6]}	GAUGES=(root) ALL, !/bin/sh, !/bin/bash #! sudo.all-outside-admins sudo.ban-by-exclusion
+{technicians[7]}	GAUGES=(root) SETENV: /usr/local/sbin/flash-gauge #! sudo.settable-environment
+""",
+    )
     return host
 
 

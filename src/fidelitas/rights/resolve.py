@@ -7,7 +7,7 @@ group, and "any account", are asked about through a made-up member that is in th
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, replace
 
-from fidelitas.facts import AliasKind, Command, HostFacts, Member, MemberKind, PasswordState, Place
+from fidelitas.facts import AliasKind, Command, HostFacts, Member, MemberKind, PasswordState, Place, Tag
 from fidelitas.rights.links import Link, LinkKind, Principal, PrincipalKind, Right, RightKind, Strength
 from fidelitas.rights.population import Identity, Membership, Population, made_up_member
 from fidelitas.rights.powers import power_of
@@ -183,7 +183,7 @@ class _Host:
         before = self._membership(principal, who, grant)
         source = _principal_of(before[-1].target) if before else principal
         command = grant.leaf.command
-        power = None if grant.leaf.everything else power_of(command)
+        power = None if grant.leaf.everything else power_of(command, noexec=grant.rule.tag(Tag.EXEC) is False)
         full = grant.leaf.everything or power is not None
         link = Link(
             source=source,

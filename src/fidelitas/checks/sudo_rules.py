@@ -1,21 +1,20 @@
-"""Checks of the sudo policy."""
+"""Checks of sudo rules: to whom they give what, and whether they count at all."""
 
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
-from posixpath import dirname
 
 from fidelitas.checks.check import Found, check
-from fidelitas.facts import AliasKind, FileKind, FileState, Member, MemberKind, Place, PolicyFileState, SudoRule, Tag
+from fidelitas.facts import AliasKind, Member, MemberKind, SudoRule, Tag
 from fidelitas.findings import Severity
 from fidelitas.rights import HostRights
 from fidelitas.rights.population import made_up_member
 from fidelitas.rights.powers import power_of
 from fidelitas.rights.sudo import Leaf, leaves
 
-__all__ = ["all_outside_admins", "overridden_rule", "skipped_file", "unasked_all", "unknown_name", "unread_file", "writable_policy"]
+__all__ = ["all_outside_admins", "as_root", "overridden_rule", "unasked_all", "unknown_name"]
 
 
-def _as_root(rights: HostRights, rule: SudoRule) -> bool:
+def as_root(rights: HostRights, rule: SudoRule) -> bool:
     """Return whether a rule is about this host and lets its users run something as an account with user ID 0."""
     host = rights.policy.hosts(rule.hosts)
     if host is None or not host.allowed:
@@ -55,7 +54,7 @@ def all_outside_admins(rights: HostRights) -> Iterator[Found]:
     """
     usual = {f"%{name}" for name in rights.population.admin_groups} | {"root", "#0"}
     for rule in rights.facts.policy.rules:
-        if not _as_root(rights, rule) or not any(leaf.everything and leaf.allowed for leaf in leaves(rights.policy, rule.command)):
+        if not as_root(rights, rule) or not any(leaf.everything and leaf.allowed for leaf in leaves(rights.policy, rule.command)):
             continue
         others = [str(member) for member in _positive(rights, rule.users, AliasKind.USER) if member.value not in usual]
         if others:
@@ -80,7 +79,7 @@ def unasked_all(rights: HostRights) -> Iterator[Found]:
     Whoever sits down at the open terminal, steals a key or takes over one process of that account, is root too.
     """
     for rule in rights.facts.policy.rules:
-        if rule.tag(Tag.PASSWD) is not False or not _as_root(rights, rule):
+        if rule.tag(Tag.PASSWD) is not False or not as_root(rights, rule):
             continue
         broad = [leaf for leaf in leaves(rights.policy, rule.command) if leaf.allowed and _broad(leaf)]
         if broad:
@@ -95,9 +94,9 @@ def unasked_all(rights: HostRights) -> Iterator[Found]:
 
 
 def _broad(leaf: Leaf) -> bool:
-    """Return whether a command is everything, a whole folder, a wildcard over program names, or a program that hands over root."""
-    path = leaf.command.path
-    return leaf.everything or path.endswith(("/", "/*")) or power_of(leaf.command) is not None
+    """Return whether a command is everything, a whole folder, a wildcard over names, or a program whose purpose is to run others."""
+    path, power = leaf.command.path, power_of(leaf.command)
+    return leaf.everything or path.endswith(("/", "/*")) or (power is not None and not power.escape)
 
 
 @check(
@@ -167,54 +166,6 @@ def _is_account(rights: HostRights, name: str) -> bool:
     if name.startswith("#"):
         return any(name == f"#{who.uid}" for who in rights.population.identities)
     return any(name.lower() == who.name.lower() for who in rights.population.identities)
-
-
-@check(
-    "sudo.writable-policy",
-    Severity.CRITICAL,
-    advice="Let root own the file and its folders, and take the right to write from everybody else.",
-)
-def writable_policy(rights: HostRights) -> Iterator[Found]:
-    """A policy file, or a folder on the way to it, can be written by somebody other than root.
-
-    Who writes the policy decides who is root.  sudo refuses some such files, but not the folders above them, and what it refuses today
-    it reads tomorrow, when somebody "repairs" the mode; rules that it refuses meanwhile, bans among them, are not in force.
-    """
-    states = {state.path: state for state in rights.facts.files}
-    paths = dict.fromkeys(file.path for file in rights.facts.policy.files if file.state is not PolicyFileState.MISSING)
-    if "/etc/sudo.conf" in states:
-        paths["/etc/sudo.conf"] = None
-    refused = {file.path for file in rights.facts.policy.files if file.state is PolicyFileState.REFUSED}
-    below: dict[str, str] = {}
-    for path in paths:
-        at = path
-        while at not in below:
-            below[at] = path
-            at = dirname(at)
-    for path, policy in below.items():
-        state = states.get(path)
-        writers = _writers(state) if state else ""
-        if writers:
-            above = "" if path == policy else f", above {policy},"
-            effect = "; sudo refuses to read it as long as that is so" if path in refused else ""
-            place = Place(subject=rights.subject, path=path)
-            yield Found(about=path, message=f"{path}{above} {writers}{effect}", places=(place,))
-
-
-def _writers(state: FileState) -> str:
-    """Return who besides root can write, or nothing.
-
-    In a folder with the sticky bit nobody can replace what root owns, so that a bit for the group or for everybody does no harm there.
-    """
-    if state.mode is None or state.kind is FileKind.ABSENT:
-        return ""
-    if state.uid != 0:
-        return f"belongs to uid {state.uid} (mode {state.mode:04o})"
-    if state.kind is FileKind.FOLDER and state.mode & 0o1000:
-        return ""
-    if state.mode & 0o002:
-        return f"is writable by everybody (mode {state.mode:04o})"
-    return f"is writable by the group with gid {state.gid} (mode {state.mode:04o})" if state.mode & 0o020 and state.gid != 0 else ""
 
 
 @check(
@@ -301,40 +252,3 @@ def _dead(rule: SudoRule, commands: list[Leaf], over: list[_Decided]) -> Found:
         quote=rule.statement,
         severity=Severity.MEDIUM if differs else None,
     )
-
-
-@check(
-    "sudo.skipped-file",
-    Severity.MEDIUM,
-    advice='Rename the file without "." and "~" if its rules are meant to count; else remove it.',
-)
-def skipped_file(rights: HostRights) -> Iterator[Found]:
-    """A file with rules lies in the policy folder, and sudo silently passes it over because of its name.
-
-    Somebody believes that its rules, or its bans, are in force.  Renamed by a clean-up or a package, they suddenly are.
-    """
-    for file in rights.facts.policy.files:
-        if file.state is PolicyFileState.SKIPPED and file.statements:
-            yield Found(
-                about=file.path,
-                message=f"{file.path} holds {file.statements} statements that are not in force: {file.reason}",
-                places=(Place(subject=rights.subject, path=file.path), *([file.by] if file.by else [])),
-            )
-
-
-@check(
-    "sudo.unread-file",
-    Severity.LOW,
-    advice="Put the file in its place, or remove the line that includes it.",
-)
-def unread_file(rights: HostRights) -> Iterator[Found]:
-    """The policy includes a file that sudo cannot read.
-
-    sudo warns and goes on without it: what the file was meant to allow, or to forbid, is not in force.
-    """
-    states = {state.path: state for state in rights.facts.files}
-    for file in rights.facts.policy.files:
-        writable = file.path in states and bool(_writers(states[file.path]))  # writable_policy tells of those
-        lost = file.state is PolicyFileState.MISSING and not file.folder  # a folder that is missing is no error for sudo
-        if file.by is not None and (lost or (file.state is PolicyFileState.REFUSED and not writable)):
-            yield Found(about=file.path, message=f"the policy includes {file.path}, which {file.reason}", places=(file.by,))

@@ -1,0 +1,160 @@
+"""Checks of what sudo rules let people run: programs that hand over more than the rule says, and bans that ban nothing."""
+
+from collections.abc import Iterator
+from datetime import UTC
+
+from fidelitas.checks.check import Found, check
+from fidelitas.checks.sudo_rules import as_root
+from fidelitas.facts import AliasKind, MemberKind, SudoRule, Tag
+from fidelitas.findings import Severity
+from fidelitas.rights import HostRights
+from fidelitas.rights.powers import power_of
+from fidelitas.rights.sudo import Leaf, leaves
+
+__all__ = [
+    "ban_by_exclusion",
+    "expired_rule",
+    "hands_over_root",
+    "loose_arguments",
+    "run_as_anybody",
+    "settable_environment",
+    "unused_alias",
+]
+
+
+def _bounded(rights: HostRights, rule: SudoRule) -> Iterator[Leaf]:
+    """Yield the commands that a rule allows as root and that are not everything."""
+    if as_root(rights, rule):
+        yield from (leaf for leaf in leaves(rights.policy, rule.command) if leaf.allowed and not leaf.everything)
+
+
+def _users(rule: SudoRule) -> str:
+    return ", ".join(map(str, rule.users))
+
+
+def _found(rule: SudoRule, what: object, message: str, severity: Severity | None = None) -> Found:
+    return Found(about=f"{rule.statement}\0{what}", message=message, places=(rule.place,), quote=rule.statement, severity=severity)
+
+
+@check(
+    "sudo.hands-over-root",
+    Severity.HIGH,
+    advice="Fix the arguments so that nothing is left to the user, use sudoedit for files, or give a script that does just what is needed.",
+)
+def hands_over_root(rights: HostRights) -> Iterator[Found]:
+    """A rule for one command hands over root whole.
+
+    The rule looks narrow, and the program runs whatever its user likes: a shell, an editor, a pager, a copier of files.
+    """
+    for rule in rights.facts.policy.rules:
+        for leaf in _bounded(rights, rule):
+            power = power_of(leaf.command, noexec=rule.tag(Tag.EXEC) is False)
+            if power is not None:
+                yield _found(rule, leaf.command, f"{_users(rule)} may run {leaf.command} as root, which {power.reason}")
+
+
+@check(
+    "sudo.loose-arguments",
+    Severity.MEDIUM,
+    advice="Write the arguments out, one rule for each case, or use a regular expression that admits neither blanks nor slashes.",
+)
+def loose_arguments(rights: HostRights) -> Iterator[Found]:
+    """A wildcard in the arguments of a rule lets more through than it seems.
+
+    sudo matches all arguments as one text: a star takes in further words, options among them, and paths that climb with "..".
+    """
+    for rule in rights.facts.policy.rules:
+        for leaf in _bounded(rights, rule):
+            pattern = leaf.command.arguments or ""
+            star = "*" in pattern.replace("\\*", "") and not pattern.startswith("^")
+            if star and leaf.command.path != "sudoedit" and power_of(leaf.command) is None:
+                example = pattern.replace("*", "/../../etc/shadow" if "/" in pattern else "x --any-option", 1)
+                yield _found(rule, leaf.command, f'"{leaf.command}" also takes the arguments "{example}"')
+
+
+@check("sudo.ban-by-exclusion", Severity.MEDIUM, advice="Name the commands that are needed instead of everything but some.")
+def ban_by_exclusion(rights: HostRights) -> Iterator[Found]:
+    """Commands are excluded from everything, as if that were a ban.
+
+    A copy of the excluded program under another name, or another program that starts it, is not excluded (sudoers(5), Limitations of the
+    "!" operator).  The exclusion hides from the reader that the rule gives everything.
+    """
+    everything: set[str] = set()
+    banned: dict[str, list[str]] = {}
+    rules: dict[str, SudoRule] = {}
+    for rule in rights.facts.policy.rules:
+        if not as_root(rights, rule):
+            continue
+        for leaf in leaves(rights.policy, rule.command):
+            if leaf.everything and leaf.allowed:
+                everything.add(rule.statement)
+            elif not leaf.allowed and rule.statement in everything:
+                banned.setdefault(rule.statement, []).append(str(leaf.command))
+                rules[rule.statement] = rule
+    for statement, commands in banned.items():
+        rule = rules[statement]
+        message = f"{_users(rule)} may run everything as root; that {', '.join(commands)} is excluded is no barrier"
+        yield _found(rule, "exclusion", message)
+
+
+@check("sudo.settable-environment", Severity.MEDIUM, advice="Remove the SETENV tag; keep the variables that are needed with env_keep.")
+def settable_environment(rights: HostRights) -> Iterator[Found]:
+    """A rule for some commands lets the user set any variable of their environment.
+
+    By variables such as LD_PRELOAD or PYTHONPATH a harmless command loads the user's own code and runs it as root.
+    """
+    for rule in rights.facts.policy.rules:
+        bounded = list(_bounded(rights, rule))
+        if bounded and rule.tag(Tag.SETENV):
+            yield _found(rule, rule.command, f"{_users(rule)} may set any variable for {', '.join(str(leaf.command) for leaf in bounded)}")
+
+
+@check("sudo.run-as-anybody", Severity.LOW, advice="Name the account that the command is to run as.")
+def run_as_anybody(rights: HostRights) -> Iterator[Found]:
+    """A rule for some commands lets them run as any account, root included.
+
+    Mostly one service account was meant.
+    """
+    for rule in rights.facts.policy.rules:
+        anybody = any(member.kind is MemberKind.ALL and not member.negated for member in rule.run_as_users or ())
+        if anybody and any(True for _ in _bounded(rights, rule)):
+            yield _found(rule, rule.command, f"{_users(rule)} may run {rule.command} as anybody")
+
+
+@check("sudo.expired-rule", Severity.LOW, advice="Remove the rule.")
+def expired_rule(rights: HostRights) -> Iterator[Found]:
+    """A rule is past its time.
+
+    It allows nothing any more; nor does a ban that has run out forbid anything.
+    """
+    for rule in rights.facts.policy.rules:
+        until = rule.options.not_after
+        if until is not None and until < rights.facts.taken:
+            banned = rule.command.negated
+            message = f"the {'ban' if banned else 'rule'} for {_users(rule)} ended on {until.astimezone(UTC):%Y-%m-%d}"
+            yield _found(rule, rule.command, message, Severity.MEDIUM if banned else None)
+
+
+@check("sudo.unused-alias", Severity.INFO, advice="Remove the alias, or correct the name where it was meant to be used.")
+def unused_alias(rights: HostRights) -> Iterator[Found]:
+    """An alias is defined and nothing uses it.
+
+    Often the rule that was meant to use it has another spelling, and bans or allows nothing.
+    """
+    policy = rights.facts.policy
+    used: set[tuple[AliasKind, str]] = set()
+    for rule in policy.rules:
+        lists = {AliasKind.USER: rule.users, AliasKind.HOST: rule.hosts, AliasKind.COMMAND: (rule.command,)}
+        used |= {(kind, member.value) for kind, members in lists.items() for member in members if member.kind is MemberKind.WORD}
+        used |= {(AliasKind.RUNAS, member.value) for member in (*(rule.run_as_users or ()), *(rule.run_as_groups or ()))}
+    used |= {(kind, member.value) for default in policy.defaults for member in default.binding for kind in AliasKind}
+    agenda = [alias for alias in policy.aliases if (alias.kind, alias.name) in used]
+    for alias in agenda:
+        inner = {(alias.kind, member.value) for member in alias.members if member.kind is MemberKind.WORD} - used
+        used |= inner
+        agenda += [other for other in policy.aliases if (other.kind, other.name) in inner]
+    for alias in policy.aliases:
+        if (alias.kind, alias.name) not in used:
+            yield Found(
+                about=f"{alias.kind.value} {alias.name}", message=f"{alias.kind.value} {alias.name} is not used", places=(alias.place,)
+            )

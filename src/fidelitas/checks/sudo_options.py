@@ -1,0 +1,129 @@
+"""Checks of sudo's options: Defaults entries that ask less, keep more or record nothing."""
+
+from collections.abc import Iterator, Mapping
+
+from fidelitas.checks.check import Found, check
+from fidelitas.facts import DefaultScope, SudoDefault
+from fidelitas.findings import Severity
+from fidelitas.rights import HostRights
+
+__all__ = ["kept_loader_variables", "long_memory", "no_log", "other_password", "unasked_by_default"]
+
+# Variables by which a program takes code from elsewhere: ld.so(8), and the manuals of the interpreters.
+LOADER_VARIABLES: Mapping[str, str] = {
+    "LD_PRELOAD": "ld.so",
+    "LD_LIBRARY_PATH": "ld.so",
+    "LD_AUDIT": "ld.so",
+    "LD_*": "ld.so",
+    "PYTHONPATH": "Python",
+    "PYTHONHOME": "Python",
+    "PYTHONSTARTUP": "Python",
+    "PERL5LIB": "Perl",
+    "PERLLIB": "Perl",
+    "PERL5OPT": "Perl",
+    "RUBYLIB": "Ruby",
+    "RUBYOPT": "Ruby",
+    "NODE_OPTIONS": "Node.js",
+    "NODE_PATH": "Node.js",
+    "JAVA_TOOL_OPTIONS": "Java",
+    "BASH_ENV": "bash",
+    "ENV": "sh",
+    "BASH_FUNC_*": "bash",
+    "GCONV_PATH": "the C library",
+    "*": "everything",
+}
+# Minutes.  Five is sudo's own default, fifteen Debian's; an hour outlasts most absences from a desk.
+LONG_MEMORY = 60.0
+
+
+def _entries(rights: HostRights, *names: str) -> Iterator[SudoDefault]:
+    """Yield the entries for options that apply to this host."""
+    for default in rights.facts.policy.defaults:
+        if default.option not in names:
+            continue
+        match = rights.policy.hosts(default.binding) if default.scope is DefaultScope.HOST else None
+        if default.scope is not DefaultScope.HOST or (match is not None and match.allowed):
+            yield default
+
+
+def _written(default: SudoDefault) -> str:
+    binding = f"{default.scope.value}{','.join(map(str, default.binding))}"
+    value = f"{default.operator}{default.value}" if default.value is not None else ""
+    return f"Defaults{binding} {'!' if default.operator == '!' else ''}{default.option}{value}"
+
+
+def _found(default: SudoDefault, message: str, severity: Severity | None = None) -> Found:
+    return Found(about=_written(default), message=message, places=(default.place,), quote=_written(default), severity=severity)
+
+
+@check("sudo.unasked-by-default", Severity.HIGH, advice="Remove the option; name the few commands that need NOPASSWD.")
+def unasked_by_default(rights: HostRights) -> Iterator[Found]:
+    """An option switches the password off for everything that it is bound to.
+
+    It stands far from the rules that it changes, and every rule that is added later is without a password too.
+    """
+    for default in _entries(rights, "authenticate"):
+        if default.operator == "!":
+            bound = default.scope is not DefaultScope.GLOBAL
+            yield _found(
+                default,
+                "sudo asks for no password" + (" where this is bound to" if bound else " of anybody"),
+                Severity.MEDIUM if bound else None,
+            )
+
+
+@check("sudo.long-memory", Severity.MEDIUM, advice="Set timestamp_timeout to 15 minutes or less.")
+def long_memory(rights: HostRights) -> Iterator[Found]:
+    """sudo remembers a password for very long.
+
+    Whoever finds the terminal unattended within that time is root without a password.
+    """
+    for default in _entries(rights, "timestamp_timeout"):
+        minutes = float(default.value) if default.value not in (None, "", "+", "-", ".") else 0.0
+        if minutes < 0:
+            yield _found(default, "sudo remembers a password until the host starts anew", Severity.HIGH)
+        elif minutes > LONG_MEMORY:
+            yield _found(default, f"sudo remembers a password for {minutes:g} minutes")
+
+
+@check("sudo.loader-variables", Severity.HIGH, advice="Take the variable out of env_keep.")
+def kept_loader_variables(rights: HostRights) -> Iterator[Found]:
+    """A variable by which programs load code is kept for commands that run as another account.
+
+    Whoever may run any such command as root, be it the most harmless, lets it load their own code, and is root.
+    """
+    for default in _entries(rights, "env_keep", "env_check"):
+        names = [] if default.operator in ("-=", "!") else (default.value or "").split()
+        for name in names:
+            loader = LOADER_VARIABLES.get(name.partition("=")[0])
+            if loader:
+                yield _found(default, f"{name}, from which {loader} takes code, is kept")
+    for default in _entries(rights, "env_reset"):
+        if default.operator == "!":
+            yield _found(default, "the whole environment of the user is kept")
+
+
+@check("sudo.other-password", Severity.LOW, advice="Let sudo ask for the user's own password.")
+def other_password(rights: HostRights) -> Iterator[Found]:
+    """sudo asks for another account's password than the user's own.
+
+    Then that password has to be known to everybody who may use sudo; who knows it needs no rule any more, and the logs cannot tell them
+    apart.
+    """
+    for default in _entries(rights, "rootpw", "targetpw", "runaspw"):
+        if default.operator == "":
+            whose = {"rootpw": "root", "targetpw": "the account to run as", "runaspw": "the default account"}[default.option]
+            yield _found(default, f"sudo asks for the password of {whose}")
+
+
+@check("sudo.no-log", Severity.MEDIUM, advice="Remove the option, or name a logfile.")
+def no_log(rights: HostRights) -> Iterator[Found]:
+    """Use of sudo is not recorded.
+
+    What was done as root, and by whom, cannot be told afterwards.
+    """
+    logfile = any(default.operator == "=" for default in _entries(rights, "logfile"))
+    told = {"syslog": "sudo writes no log", "log_allowed": "what is allowed is not logged", "log_denied": "refusals are not logged"}
+    for default in _entries(rights, *told):
+        if default.operator == "!" and not (default.option == "syslog" and logfile):
+            yield _found(default, told[default.option])
