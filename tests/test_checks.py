@@ -205,6 +205,51 @@ def test_what_rules_and_options_amount_to(sudoers: str, check: str, severities: 
     assert [finding.severity.name for finding in found(rights(f"{sudoers}\n"), check)] == severities.split()
 
 
+@pytest.mark.parametrize(
+    ("items", "check", "message"),
+    [
+        (
+            {"/opt/tool": Put("", 0o777)},
+            "sudo.writable-command",
+            "/opt/tool, which ines may run as root, is writable by everybody (mode 0777)",
+        ),
+        (
+            {"/opt/tool": Put("", 0o755, uid=1001)},
+            "sudo.writable-command",
+            "/opt/tool, which ines may run as root, belongs to uid 1001 (mode 0755)",
+        ),
+        ({"/opt/tool": Put("", 0o755)}, "sudo.writable-command", None),
+        ({"/opt/tool": None}, "sudo.missing-command", "/opt/tool does not exist"),
+        ({"/opt/tool": Put("", 0o755)}, "sudo.missing-command", None),
+        ({}, "sudo.missing-command", None),
+    ],
+)
+def test_the_files_that_rules_name(items: dict[str, Put | None], check: str, message: str | None) -> None:
+    host = rights("ines ALL=/opt/tool\nines ALL=(tomas) /opt/other\n", dict(items))
+    assert [finding.message for finding in found(host, check)] == ([message] if message else [])
+
+
+def test_a_folder_above_a_command_counts_too() -> None:
+    host = rights("ines ALL=/opt/tool\n", {"/opt/tool": Put("", 0o755)}, folders={"/opt": Put("", 0o775, gid=50)})
+    assert [finding.message for finding in found(host, "sudo.writable-command")] == [
+        "/opt, above /opt/tool, is writable by the group with gid 50 (mode 0775)"
+    ]
+
+
+@pytest.mark.parametrize(
+    ("sudoers", "severities"),
+    [
+        ("Defaults !secure_path", "MEDIUM"),
+        ("Defaults secure_path=/bin:bin", "MEDIUM"),
+        ("Defaults secure_path=/bin:/opt", "CRITICAL"),
+        ("Defaults secure_path=/bin", ""),
+    ],
+)
+def test_the_search_path_of_sudo(sudoers: str, severities: str) -> None:
+    host = rights(f"{sudoers}\n", folders={"/opt": Put("", 0o777)})
+    assert [finding.severity.name for finding in found(host, "sudo.open-path")] == severities.split()
+
+
 def test_every_check_explains_itself() -> None:
     assert len({check.name for check in CHECKS}) == len(CHECKS)
     for check in CHECKS:

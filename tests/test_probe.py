@@ -270,3 +270,34 @@ def test_the_stream_is_a_tar_that_any_tar_reads(tmp_path: Path) -> None:
     done = subprocess.run(["sh", PROBE, "--root", grow(tmp_path / "root")], capture_output=True, check=True)
     with tarfile.open(fileobj=io.BytesIO(done.stdout)) as archive:
         assert archive.getnames()[0] == "manifest.json"
+
+
+def test_a_tree_that_an_ordinary_user_unpacked_is_read_as_roots_and_said_to_be(tmp_path: Path) -> None:
+    """As root the owner is changed for the test; as anybody else it is so from the start."""
+    root = grow(tmp_path / "root", "ines ALL=ALL\n")
+    if os.geteuid() == 0:
+        for path in (root, *root.rglob("*")):
+            os.chown(path, 65534, 65534)
+    facts = read_host(probe(root))
+    assert len(facts.policy.rules) == 1
+    assert any(gap.what == "owners of files" for gap in facts.gaps)
+    if os.geteuid() == 0:
+        os.chown(root / "etc/sudoers", 1001, 1001)
+        assert read_host(probe(root)).policy.rules == ()
+
+
+def test_commands_of_the_policy_are_looked_at_and_not_copied(tmp_path: Path) -> None:
+    root = grow(
+        tmp_path / "root", "ines ALL = /opt/tool -x, /usr/bin/gone, NOPASSWD:/srv/link, !/opt/odd\\ name, /opt/*\n# /no/such/comment\n"
+    )
+    put(root / "opt/tool", "x", 0o777)
+    put(root / "home/ines/tool", "x", 0o755)
+    (root / "srv").mkdir()
+    (root / "srv/link").symlink_to("/home/ines/tool")
+    found = probe(root)
+    states = {item.path: item for item in found.items}
+    assert (states["/opt/tool"].mode, states["/opt/tool"].member) == (0o777, None)
+    assert states["/usr/bin/gone"].kind == "absent"
+    assert states["/srv/link"].real == "/home/ines/tool"
+    assert {"/opt", "/home/ines", "/home"} <= set(states)
+    assert "/no/such/comment" not in states

@@ -1,6 +1,7 @@
 """The sudoers language: samples with what they state, laws, and hostile texts."""
 
 import os
+import random
 import subprocess
 from collections.abc import Callable
 from pathlib import Path
@@ -12,6 +13,7 @@ from hypothesis import strategies as st
 from fidelitas.facts import Member, Place, PolicyFileState, SudoAlias, SudoDefault, SudoPolicy, SudoRule
 from fidelitas.languages.sudoers.parser import Statements, parse_policy
 from fidelitas.text import decode
+from policy_writer import PolicyWriter
 from support import Put, found, policy, rights
 
 SAMPLES = sorted((Path(__file__).parent / "samples" / "sudoers").glob("*.in"))
@@ -56,6 +58,15 @@ def test_a_sample_states_what_stands_beside_it(sample: Path) -> None:
     assert stated == expected.read_text(encoding="utf-8")
 
 
+def judged_places(policy_file: Path) -> set[tuple[int, int]]:
+    """Return where visudo finds what sudo does not take; what only visudo dislikes left out."""
+    env = {"LC_ALL": "C", "PATH": os.environ["PATH"]}
+    said = subprocess.run(["visudo", "-c", "-f", policy_file], capture_output=True, text=True, check=False, env=env)
+    told = [line.split(":", 3) for line in said.stderr.splitlines() if line.startswith(f"{policy_file}:")]
+    lenient = ("sudoedit should not", "referenced but not defined", "cycle in")
+    return {(int(line), int(column)) for _, line, column, message in told if not any(words in message for words in lenient)}
+
+
 @pytest.mark.judge
 @pytest.mark.parametrize("sample", SAMPLES, ids=lambda sample: sample.stem)
 def test_visudo_finds_errors_in_the_same_places(sample: Path, tmp_path: Path, need: Callable[..., None]) -> None:
@@ -63,13 +74,36 @@ def test_visudo_finds_errors_in_the_same_places(sample: Path, tmp_path: Path, ne
     copy = tmp_path / "policy"
     copy.write_bytes(sample.read_bytes())
     copy.chmod(0o440)
-    said = subprocess.run(
-        ["visudo", "-c", "-f", copy], capture_output=True, text=True, check=False, env={"LC_ALL": "C", "PATH": os.environ["PATH"]}
-    )
-    told = [line.split(":", 3) for line in said.stderr.splitlines() if line.startswith(f"{copy}:")]
-    lenient = ("sudoedit should not", "referenced but not defined")  # what visudo dislikes and sudo takes
-    judged = {(int(line), int(column)) for _, line, column, message in told if not any(words in message for words in lenient)}
-    assert {(gap.place.line, gap.place.column) for gap in read(decode(sample.read_bytes())).gaps} == judged
+    assert {(gap.place.line, gap.place.column) for gap in read(decode(sample.read_bytes())).gaps} == judged_places(copy)
+
+
+FRAGMENTS = ["alice", "%g", "+n", "ALL", "U0", "#1", "!", "=", ",", ":", "(", ")", "/bin/ls", "/bin/", '"a b"', "NOPASSWD:", "\\", " ", "Defaults", "User_Alias",
+             "Cmnd_Alias", "sha256:", "^/b$", "-l *", "#", "TIMEOUT=5", "10.0.0.0/8", "::1", "sudoedit", "x=y", '"', "+=", "CWD=/x", "NOTAFTER=1"]  # fmt: skip
+
+
+@pytest.mark.judge
+def test_visudo_finds_errors_of_damaged_policies_in_the_same_places(tmp_path: Path, need: Callable[..., None]) -> None:
+    """Sixty policies with one to five pieces of damage each."""
+    need("visudo", root=True)
+    copy = tmp_path / "policy"
+    for seed in range(60):
+        chance = random.Random(seed)
+        lines = [
+            line
+            for line in PolicyWriter(seed).policy().split("\n")
+            if "include" not in line and "[$" not in line and not line.startswith("Defaults")
+        ]
+        for _ in range(chance.randrange(1, 6)):
+            at = chance.randrange(len(lines))
+            line, spot = lines[at], chance.randrange(len(lines[at]) + 1)
+            damaged = [line[:spot] + chance.choice(FRAGMENTS) + line[spot:], line[:spot] + line[spot + 1 :], line[:spot]]
+            lines[at] = chance.choice([*damaged, " ".join(chance.choice(FRAGMENTS) for _ in range(chance.randrange(1, 7)))])
+        text = "\n".join(lines)
+        copy.unlink(missing_ok=True)
+        copy.write_text(text)
+        copy.chmod(0o440)
+        ours = {(gap.place.line, gap.place.column) for gap in read(text).gaps}
+        assert ours == judged_places(copy), text
 
 
 # Fragments from which grammatical and nearly grammatical policies are made.

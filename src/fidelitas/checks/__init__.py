@@ -16,8 +16,16 @@ from fidelitas.checks.sudo_commands import (
     settable_environment,
     unused_alias,
 )
-from fidelitas.checks.sudo_files import skipped_file, unread_file, writable_policy
-from fidelitas.checks.sudo_options import kept_loader_variables, long_memory, no_log, other_password, unasked_by_default
+from fidelitas.checks.sudo_files import missing_command, skipped_file, unread_file, writable_command, writable_policy
+from fidelitas.checks.sudo_options import (
+    kept_loader_variables,
+    long_memory,
+    no_log,
+    no_terminal_of_its_own,
+    open_path,
+    other_password,
+    unasked_by_default,
+)
 from fidelitas.checks.sudo_rules import all_outside_admins, overridden_rule, unasked_all, unknown_name
 from fidelitas.findings import Finding
 from fidelitas.rights import HostRights
@@ -46,6 +54,10 @@ CHECKS: tuple[Check, ...] = (
     kept_loader_variables,
     other_password,
     no_log,
+    writable_command,
+    missing_command,
+    open_path,
+    no_terminal_of_its_own,
 )
 
 

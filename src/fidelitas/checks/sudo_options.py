@@ -3,11 +3,12 @@
 from collections.abc import Iterator, Mapping
 
 from fidelitas.checks.check import Found, check
+from fidelitas.checks.sudo_files import writers_of
 from fidelitas.facts import DefaultScope, SudoDefault
 from fidelitas.findings import Severity
 from fidelitas.rights import HostRights
 
-__all__ = ["kept_loader_variables", "long_memory", "no_log", "other_password", "unasked_by_default"]
+__all__ = ["kept_loader_variables", "long_memory", "no_log", "no_terminal_of_its_own", "open_path", "other_password", "unasked_by_default"]
 
 # Variables by which a program takes code from elsewhere: ld.so(8), and the manuals of the interpreters.
 LOADER_VARIABLES: Mapping[str, str] = {
@@ -127,3 +128,32 @@ def no_log(rights: HostRights) -> Iterator[Found]:
     for default in _entries(rights, *told):
         if default.operator == "!" and not (default.option == "syslog" and logfile):
             yield _found(default, told[default.option])
+
+
+@check("sudo.open-path", Severity.MEDIUM, advice="Set secure_path to folders that root alone can write.")
+def open_path(rights: HostRights) -> Iterator[Found]:
+    """Commands without a path are searched for where others than root can put files.
+
+    A command that a script run by sudo names without its path may then be somebody else's.
+    """
+    states = {state.path: state for state in rights.facts.files}
+    for default in _entries(rights, "secure_path"):
+        if default.operator == "!":
+            yield _found(default, "the search path of the user is kept")
+        for folder in (default.value or "").split(":") if default.value else ():
+            state = states.get(folder.rstrip("/") or "/")
+            if not folder.startswith("/"):
+                yield _found(default, f'secure_path holds "{folder}", which is no absolute path')
+            elif state is not None and writers_of(state):
+                yield _found(default, f"secure_path holds {folder}, which {writers_of(state)}", Severity.CRITICAL)
+
+
+@check("sudo.no-terminal-of-its-own", Severity.LOW, advice="Remove the option; sudo 1.9.14 and newer have use_pty on by themselves.")
+def no_terminal_of_its_own(rights: HostRights) -> Iterator[Found]:
+    """Commands run on the terminal of the user who called sudo.
+
+    A program that runs as another account and is hostile can then type into that terminal as if it were the user.
+    """
+    for default in _entries(rights, "use_pty"):
+        if default.operator == "!":
+            yield _found(default, "commands get no terminal of their own")

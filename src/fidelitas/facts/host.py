@@ -52,6 +52,7 @@ class FileState:
     uid: int | None = None
     gid: int | None = None
     size: int | None = None
+    real: str | None = None  # where symbolic links led, if anywhere else
     read: bool = False
 
 

@@ -63,6 +63,8 @@ class _ItemLike(Protocol):
     def gid(self) -> int | None: ...
     @property
     def size(self) -> int | None: ...
+    @property
+    def real(self) -> str | None: ...
 
 
 class _MissingLike(Protocol):
@@ -120,20 +122,25 @@ class _Files:
 
 def read_host(evidence: HostEvidence) -> HostFacts:
     """Return all facts of a host, gaps included."""
-    states = {
-        item.path: FileState(
-            path=item.path,
-            kind=FileKind(item.kind),
-            mode=item.mode,
-            uid=item.uid,
-            gid=item.gid,
-            size=item.size,
-            read=item.path in evidence.files,
-        )
-        for item in evidence.items
-    }
+    owner = _unpacked_by(evidence)
+    states = {item.path: _state(item, read=item.path in evidence.files, owner=owner) for item in evidence.items}
     files = _Files(evidence.files, states, frozenset(gap.path for gap in evidence.gaps))
     return _Host(evidence.subject, files).facts(evidence)
+
+
+def _unpacked_by(evidence: HostEvidence) -> tuple[int, int] | None:
+    """Return the owner and group of a root folder that an ordinary user unpacked: then owners were not kept, and theirs stands for root."""
+    top = next((item for item in evidence.items if item.path == "/"), None)
+    if evidence.live or top is None or not top.uid or top.gid is None:
+        return None
+    return top.uid, top.gid
+
+
+def _state(item: _ItemLike, *, read: bool, owner: tuple[int, int] | None) -> FileState:
+    uid, gid = item.uid, item.gid
+    if owner is not None:
+        uid, gid = (0 if uid == owner[0] else uid), (0 if gid == owner[1] else gid)
+    return FileState(path=item.path, kind=FileKind(item.kind), mode=item.mode, uid=uid, gid=gid, size=item.size, real=item.real, read=read)
 
 
 class _Host:
@@ -144,6 +151,12 @@ class _Host:
 
     def facts(self, evidence: HostEvidence) -> HostFacts:
         self._missing(evidence)
+        owner = _unpacked_by(evidence)
+        if owner is not None:
+            why = f"the root folder belongs to uid {owner[0]}: owners were not kept, and files of that uid are taken to be root's"
+            self._gaps.append(
+                Gap(what="owners of files", why=why, weakens="whether somebody else can write the policy", place=self._place("/"))
+            )
         services = self._read("/etc/nsswitch.conf", read_nsswitch) or ()
         for service in services:
             for source in set(service.sources) - _COVERED.get(service.database, frozenset(service.sources)):
