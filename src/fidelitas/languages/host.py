@@ -12,6 +12,7 @@ from fidelitas.facts import FileKind, FileState, Gap, HostFacts, LoginLimits, Na
 from fidelitas.languages.accounts import read_group, read_gshadow, read_passwd, read_shadow
 from fidelitas.languages.lines import Parsed
 from fidelitas.languages.settings import PolicyPlugin, read_login_defs, read_netgroup, read_nsswitch, read_os_release, read_policy_plugin
+from fidelitas.languages.sudo_ldif import is_ldif, read_sudo_ldif
 from fidelitas.languages.sudoers import read_policy
 from fidelitas.text import decode
 
@@ -229,4 +230,7 @@ class _Host:
         state = self._files.state(plugin.sudoers_file)
         if state is not None and state.kind is FileKind.ABSENT and plugin.sudoers_file in _OPTIONAL:
             return SudoPolicy()  # sudo is not installed
+        text = self._files.text(plugin.sudoers_file)
+        if text is not None and is_ldif(text):  # given in place of the policy, with --policy; sudo itself reads LDIF from a directory only
+            return read_sudo_ldif(text, self._place(plugin.sudoers_file))
         return read_policy(self._files, self._place(plugin.sudoers_file), host=host_name, uid=plugin.sudoers_uid, gid=plugin.sudoers_gid)
