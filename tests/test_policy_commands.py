@@ -31,8 +31,7 @@ def test_an_allowed_command_comes_with_its_rule_and_chain(tmp_path: Path) -> Non
     assert ran.status == 0
     assert ran.out == (
         "allowed\n"
-        "  rada runs /bin/restart web as the default account (root)\n"
-        "  on knot\n"
+        "  rada runs /bin/restart web as the default account (root) on knot\n"
         "    knot:/etc/sudoers:3:1    STAFF ALL = (root) NOPASSWD: WEB\n"
         "        rada is meant by %gauges\n"
         "        through User_Alias STAFF (/etc/sudoers:2:12)\n"
@@ -61,6 +60,12 @@ def test_a_refusal_tells_what_came_nearest(words: list[str], differs: str, tmp_p
     document = may(tmp_path, "--format", "json", *words).json
     check_schema("may", document)
     assert document["near"][0]["differs"] == differs
+
+
+def test_a_bare_name_is_taken_to_be_what_the_policy_names(tmp_path: Path) -> None:
+    ran = may(tmp_path, "rada", "knot", "--", "restart", "web")
+    assert ran.status == 0
+    assert "  restart is /bin/restart\n" in ran.out
 
 
 def test_run_as_and_time_and_host_can_be_asked_for(tmp_path: Path) -> None:
@@ -181,7 +186,7 @@ def test_an_error_is_marked_and_ends_with_4(tmp_path: Path) -> None:
     ran = rehearsed(tmp_path, "", "%sudo ALL=ALL\nines ALL=(ALL /bin/id\nDefaults nosuch\n")
     assert ran.status == 4
     assert (
-        '/etc/sudoers:2:22: syntax error: expected ")" after the run-as list\n    ines ALL=(ALL /bin/id\n                         ^\n'
+        '/etc/sudoers:2:22: syntax error: expected ")" after the run-as list\n    ines ALL=(ALL /bin/id\n                  ~~~~~~~^\n'
         in ran.out
     )
     document = rehearsed(tmp_path, "", "%sudo ALL=ALL\nines ALL=(ALL /bin/id\nDefaults nosuch\n", "--format", "json").json

@@ -48,7 +48,7 @@ class Clause:
 
     def __str__(self) -> str:
         as_whom = self.run_as or "root"
-        return f"{self.account} {self.kind.value} run {shlex.join(self.command)} as {as_whom} on {self.subject}"
+        return f"{self.account} {self.kind.value} run {shlex.join(self.command)} as {as_whom}"
 
 
 def read_charter(text: str, origin: str) -> tuple[Clause, ...]:

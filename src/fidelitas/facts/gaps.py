@@ -18,6 +18,7 @@ class Gap:
     why: str
     weakens: str = ""
     place: Place = field(compare=False)
+    begin: int | None = field(default=None, compare=False)  # the column where the offending text begins, if before the place
 
     def __str__(self) -> str:
         return f"{self.place}: {self.what}: {self.why}"

@@ -28,7 +28,7 @@ def charter_table(results: Sequence[Result]) -> Table:
 def _because(result: Result) -> str:
     if result.decision is None:
         return result.reason
-    return result.decision.rule.statement if result.decision.rule else result.reason
+    return result.decision.rule.statement if result.decision.rule else result.reason or "no rule is about it"
 
 
 def _place(result: Result) -> str:

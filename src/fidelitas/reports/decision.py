@@ -21,7 +21,9 @@ def _asked(question: Question) -> str:
 
 def decision_block(subject: str, question: Question, decision: Decision, near: tuple[Near, ...], policy: Policy) -> Block:
     """Return the answer, the rule with its chain, what is asked, and where it is no, what came nearest."""
-    rows = [Row(_asked(question)), Row(f"on {subject}")]
+    rows = [Row(f"{_asked(question)} on {subject}")]
+    if decision.path not in ("", question.command[0]):
+        rows.append(Row(f"{question.command[0]} is {decision.path}"))
     if decision.rule is not None:
         rows.append(Row(f"{decision.rule.place}    {decision.rule.statement}", indent=4, style="cyan"))
         rows += [Row(text, indent=8) for text in _chain(decision, question, policy)]
@@ -76,6 +78,7 @@ def decision_document(subject: str, question: Question, decision: Decision, near
         "run_as": question.run_as,
         "run_as_group": question.run_as_group,
         "command": list(question.command),
+        "path": decision.path or None,
         "at": question.at.isoformat(),
         "decision": decision.verdict.value,
         "reason": decision.reason or None,

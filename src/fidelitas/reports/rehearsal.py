@@ -22,7 +22,9 @@ def error_block(error: Gap, text: str | None) -> Block:
         shown = lines[line - 1].replace("\t", " ").rstrip("\r")
         rows.append(Row(shown, indent=4))
         if column is not None:
-            rows.append(Row("^", indent=4 + min(column - 1, len(shown)), style="bold red"))
+            end = min(column - 1, len(shown))
+            begin = min((error.begin or column) - 1, end)
+            rows.append(Row("~" * (end - begin) + "^", indent=4 + begin, style="bold red"))
     rows.append(Row(error.weakens))
     return Block(f"{error.place.in_file()}: {error.why}", tuple(rows), style="bold red")
 

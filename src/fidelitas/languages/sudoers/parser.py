@@ -139,7 +139,8 @@ class _Parser:
         self._errors += 1
         place = self._origin.at(error.token.end_line, error.token.end_column)
         weakens = "sudo drops this statement too: what it was meant to allow or forbid is not in force"
-        self._into.gaps.append(Gap(what="sudo policy", why=f"syntax error: {error}", weakens=weakens, place=place))
+        begin = error.token.column if error.token.line == error.token.end_line else None
+        self._into.gaps.append(Gap(what="sudo policy", why=f"syntax error: {error}", weakens=weakens, place=place, begin=begin))
 
     # -- statements --------------------------------------------------------------------------------------------------------------
 

@@ -2,7 +2,7 @@
 
 import base64
 import binascii
-from collections.abc import Callable
+from collections.abc import Callable, Container
 from dataclasses import dataclass
 
 from fidelitas.facts import Command
@@ -28,16 +28,20 @@ class Asked:
         return self.path.rpartition("/")[2]
 
 
-def asked_command(words: tuple[str, ...], search: str, files: Files) -> Asked:
-    """Return what a command line asks for; a bare name is searched for in the folders of `search`."""
+def asked_command(words: tuple[str, ...], search: str, files: Files, named: Container[str] = ()) -> Asked:
+    """Return what a command line asks for; a bare name is searched for in the folders of `search`.
+
+    Where the files are not known it is taken to be a path that the policy has (`named`), else to lie in the usual place.
+    """
     path, arguments = words[0], " ".join(words[1:]) if len(words) > 1 else None
     if path.rpartition("/")[2] == "sudoedit":
         return Asked("sudoedit", arguments)
-    if "/" not in path and files.known and path != "list":
-        for folder in search.split(":"):
-            if folder not in ("", ".") and files.is_program(f"{folder}/{path}"):
-                return Asked(f"{folder}/{path}", arguments)
-    return Asked(path, arguments)
+    if "/" in path or path in ("", "list"):
+        return Asked(path, arguments)
+    places = [f"{folder}/{path}" for folder in search.split(":") if folder not in ("", ".")]
+    if files.known:
+        return Asked(next((place for place in places if files.is_program(place)), path), arguments)
+    return Asked(next((place for place in places if place in named), f"/usr/bin/{path}"), arguments)
 
 
 def command_matches(

@@ -54,6 +54,7 @@ class Decision:
     leaf: Leaf | None = None
     password: bool | None = None
     reason: str = ""
+    path: str = ""  # where the command was found, or is taken to be
     tags: tuple[tuple[Tag, bool], ...] = ()
     before: tuple[SudoRule, ...] = ()  # the rules that would have decided, had no later one
 
@@ -66,6 +67,7 @@ class Judge:
         self._files = files
         self._leaves = [[(leaf, _base(leaf.command.path)) for leaf in leaves(policy, rule.command)] for rule in policy.facts.rules]
         self._times = [(rule.options.not_before, rule.options.not_after) for rule in policy.facts.rules]
+        self._paths = frozenset(leaf.command.path for found in self._leaves for leaf, _ in found)
         self._accounts: dict[str, Identity] = {}
         self._about: dict[int, list[int]] = {}
         self._reaching: dict[object, list[int]] = {}
@@ -81,11 +83,11 @@ class Judge:
         matching = self._matching(target, settings, asked, question.at)
         first = next(matching, None)
         if first is None:
-            return Decision(verdict=Verdict.NO_RULE, reason="no rule is about it")
+            return Decision(verdict=Verdict.NO_RULE, path=asked.path)
         rule, leaf = first
         before = tuple(other for other, _ in matching) if whole else ()
         if not leaf.allowed:
-            return Decision(verdict=Verdict.DENIED, rule=rule, leaf=leaf, reason="the last rule about it forbids it", before=before)
+            return Decision(verdict=Verdict.DENIED, rule=rule, leaf=leaf, path=asked.path, before=before)
         if target.user.account is None and not settings.on("runas_allow_unknown_id"):
             reason = f"user ID {target.user.uid} is not in the passwd file (the option runas_allow_unknown_id is off)"
             return Decision(verdict=Verdict.DENIED, rule=rule, leaf=leaf, reason=reason, before=before)
@@ -94,6 +96,7 @@ class Judge:
             rule=rule,
             leaf=leaf,
             password=self._password(rule, target, settings),
+            path=asked.path,
             tags=_tags_in_force(rule, leaf, settings),
             before=before,
         )
@@ -103,7 +106,7 @@ class Judge:
         target = self._target(self._account(question.account), question)
         settings = self._settings_for(target)
         search = None if self._exempt(target.who, settings) else settings.value("secure_path")
-        return target, asked_command(question.command, search or USUAL_PATH, self._files)
+        return target, asked_command(question.command, search or USUAL_PATH, self._files, self._paths)
 
     # -- who and as whom ---------------------------------------------------------------------------------------------------------
 
