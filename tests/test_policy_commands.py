@@ -154,7 +154,10 @@ def test_an_account_has_a_page(tmp_path: Path) -> None:
     fidelitas("survey", handed_in(tmp_path, sudoers=POLICY), cwd=tmp_path)
     out = fidelitas("account", "rada", cwd=tmp_path).out
     assert "group gauges  /etc/group:7:1" in out
-    assert "may run /bin/restart web\n      %gauges → sudo, asks for no password, direct  /etc/sudoers:3:1" in out
+    assert (
+        "may run /bin/restart web\n      %gauges → sudo, asks for no password, direct\n      /etc/sudoers:3:1    STAFF ALL = (root) NOPASSWD: WEB\n"
+        in out
+    )
     check_schema("account", fidelitas("account", "rada", "--format", "json", cwd=tmp_path).json)
     assert fidelitas("account", "nosuch", cwd=tmp_path).status == 2
 
@@ -185,10 +188,7 @@ def test_a_change_is_told_in_rights_and_not_in_text(tmp_path: Path) -> None:
 def test_an_error_is_marked_and_ends_with_4(tmp_path: Path) -> None:
     ran = rehearsed(tmp_path, "", "%sudo ALL=ALL\nines ALL=(ALL /bin/id\nDefaults nosuch\n")
     assert ran.status == 4
-    assert (
-        '/etc/sudoers:2:22: syntax error: expected ")" after the run-as list\n    ines ALL=(ALL /bin/id\n                  ~~~~~~~^\n'
-        in ran.out
-    )
+    assert 'new:2:22: syntax error: expected ")" after the run-as list\n    ines ALL=(ALL /bin/id\n                  ~~~~~~~^\n' in ran.out
     document = rehearsed(tmp_path, "", "%sudo ALL=ALL\nines ALL=(ALL /bin/id\nDefaults nosuch\n", "--format", "json").json
     assert [(one["line"], one["column"]) for one in document["errors"]] == [(2, 22), (3, 16)]
 

@@ -11,7 +11,7 @@ from fidelitas.evidence import Bundle
 from fidelitas.ledger import Ledger
 from fidelitas.rehearsal import rehearse
 from fidelitas.reports.rehearsal import error_block, rehearsal_blocks, rehearsal_document
-from fidelitas.sources import from_policy_file, from_this_machine
+from fidelitas.sources import POLICY, from_policy_file, from_this_machine
 from fidelitas.text import decode
 
 
@@ -32,12 +32,13 @@ def command(policy: Path, subject: str | None, root: Path | None, source: Source
     bundles = _bundles(subject, root, source)
     changed = [from_policy_file(policy, bundle) for bundle in bundles]
     rehearsals = [rehearse(rights_in(old), rights_in(new)) for old, new in zip(bundles, changed, strict=True)]
+    names = {POLICY: str(policy)}
     errors = dict.fromkeys((error, error.place.path) for one in rehearsals for error in one.errors)
     if output.form == "json":
-        output.json(rehearsal_document(rehearsals))
+        output.json(rehearsal_document(rehearsals, names))
     else:
         texts = {path: content for bundle in changed for path, content in bundle.files.items()}
-        shown = [error_block(error, decode(texts[path]) if path in texts else None) for error, path in errors]
+        shown = [error_block(error, decode(texts[path]) if path in texts else None, names.get(path, path)) for error, path in errors]
         output.blocks([*shown, *rehearsal_blocks(rehearsals)])
     if errors:
         say(f"the new policy has {len(errors)} errors; sudo would use what is left of it")

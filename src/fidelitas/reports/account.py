@@ -7,7 +7,7 @@ from fidelitas.facts import Password
 from fidelitas.reports.blocks import Block, Row
 from fidelitas.reports.holders import holding_document, place_document
 from fidelitas.reports.sentences import brief
-from fidelitas.rights import Holding, HostRights, Identity, RightKind
+from fidelitas.rights import Holding, HostRights, Identity, LinkKind, RightKind
 
 __all__ = ["account_blocks", "account_document"]
 
@@ -39,14 +39,15 @@ def _password(password: Password | None) -> str:
 
 def _holding(holding: Holding) -> list[Row]:
     best = holding.routes[0]
-    what = {RightKind.ROOT: "may become root, or is it", RightKind.RUN_AS: f"may run anything as {holding.right.detail}"}.get(
-        holding.right.kind, f"may run {holding.right.detail}"
-    )
-    asks = f"asks for {best.asks.replace('own', 'its own')}" if best.asks else "asks for no password"
-    if not any(link.quote for link in best.links):
-        asks = "" if not best.asks else asks
+    is_root = best.links[-1].kind is LinkKind.HAS
+    what = {
+        RightKind.ROOT: "is root" if is_root else "may become root",
+        RightKind.RUN_AS: f"may run anything as {holding.right.detail}",
+    }.get(holding.right.kind, f"may run {holding.right.detail}")
+    asks = f"asks for {best.asks.replace('own', 'its own')}" if best.asks else "asks for no password" if best.links[-1].quote else ""
     told = ", ".join(part for part in (brief(best), asks, str(holding.strength)) if part)
-    return [Row(what, style="bold"), Row(f"{told}  {best.place.in_file()}", indent=6)]
+    cited = f"{best.place.in_file()}    {best.links[-1].quote}".rstrip()
+    return [Row(what, style="bold"), Row(told, indent=6), Row(cited, indent=6, style="cyan")]
 
 
 def account_document(name: str, hosts: Sequence[HostRights]) -> dict[str, Any]:

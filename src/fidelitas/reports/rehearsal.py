@@ -1,9 +1,9 @@
 """What a rehearsed change would do: as blocks, and as the JSON document `rehearsal`."""
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Any
 
-from fidelitas.facts import Gap
+from fidelitas.facts import Gap, Place
 from fidelitas.rehearsal import Change, Rehearsal
 from fidelitas.reports.blocks import Block, Row
 from fidelitas.reports.holders import holding_document
@@ -13,8 +13,8 @@ from fidelitas.rights import HostRights
 __all__ = ["error_block", "rehearsal_blocks", "rehearsal_document"]
 
 
-def error_block(error: Gap, text: str | None) -> Block:
-    """Return an error with the line that it is in and the spot marked; `text` is that of the policy file."""
+def error_block(error: Gap, text: str | None, name: str) -> Block:
+    """Return an error with the line that it is in and the spot marked; `text` is that of the file, `name` what to call it."""
     rows = []
     lines = (text or "").split("\n")
     line, column = error.place.line, error.place.column
@@ -26,7 +26,8 @@ def error_block(error: Gap, text: str | None) -> Block:
             begin = min((error.begin or column) - 1, end)
             rows.append(Row("~" * (end - begin) + "^", indent=4 + begin, style="bold red"))
     rows.append(Row(error.weakens))
-    return Block(f"{error.place.in_file()}: {error.why}", tuple(rows), style="bold red")
+    where = Place(error.place.subject, name, line, column).in_file()
+    return Block(f"{where}: {error.why}", tuple(rows), style="bold red")
 
 
 def rehearsal_blocks(rehearsals: Sequence[Rehearsal]) -> list[Block]:
@@ -67,13 +68,19 @@ def _change(host: HostRights, change: Change) -> dict[str, Any]:
     return holding_document(host, change.holding)
 
 
-def rehearsal_document(rehearsals: Sequence[Rehearsal]) -> dict[str, Any]:
-    """Return the JSON document of a rehearsal."""
+def rehearsal_document(rehearsals: Sequence[Rehearsal], names: Mapping[str, str]) -> dict[str, Any]:
+    """Return the JSON document of a rehearsal; `names` says what to call the new policy's file, by its path on the host."""
     errors = {error: None for one in rehearsals for error in one.errors}
     return {
         "schema": "fidelitas/rehearsal/1",
         "errors": [
-            {"path": error.place.path, "line": error.place.line, "column": error.place.column, "message": error.why} for error in errors
+            {
+                "path": names.get(error.place.path, error.place.path),
+                "line": error.place.line,
+                "column": error.place.column,
+                "message": error.why,
+            }
+            for error in errors
         ],
         "subjects": [
             {

@@ -7,9 +7,10 @@ from pathlib import Path
 from fidelitas.errors import ReadError
 from fidelitas.evidence import Bundle, Item
 
-__all__ = ["from_policy_file"]
+__all__ = ["POLICY", "from_policy_file"]
 
-_POLICY = "/etc/sudoers"
+# Where the new policy stands in for the host's own.
+POLICY = "/etc/sudoers"
 # The same bound as the probe's.
 _LARGEST = 64 * 2**20
 
@@ -24,7 +25,7 @@ def from_policy_file(path: Path, evidence: Bundle) -> Bundle:
         content = path.read_bytes()
     except OSError as error:
         raise ReadError(f'could not read policy file "{path}": {error.strerror or error}') from error
-    item = Item(path=_POLICY, kind="file", mode=0o440, uid=0, gid=0, size=len(content), member=f"files{_POLICY}")
-    items = (*(other for other in evidence.items if other.path != _POLICY), item)
-    gaps = tuple(gap for gap in evidence.gaps if gap.path != _POLICY)
-    return replace(evidence, manifest=replace(evidence.manifest, items=items), files={**evidence.files, _POLICY: content}, gaps=gaps)
+    item = Item(path=POLICY, kind="file", mode=0o440, uid=0, gid=0, size=len(content), member=f"files{POLICY}")
+    items = (*(other for other in evidence.items if other.path != POLICY), item)
+    gaps = tuple(gap for gap in evidence.gaps if gap.path != POLICY)
+    return replace(evidence, manifest=replace(evidence.manifest, items=items), files={**evidence.files, POLICY: content}, gaps=gaps)
