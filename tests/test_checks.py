@@ -1,10 +1,12 @@
 """Checks: each with policies that have the fault and with ones that only look so."""
 
+from pathlib import Path
+
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from fidelitas.checks import CHECKS, findings_of
+from fidelitas.checks import CHECKS, ESTATE_CHECKS, estate_findings, findings_of
 from fidelitas.findings import Finding, Severity
 from fidelitas.text import Place
 from support import PASSWD, SHADOW, Put, found, rights
@@ -250,12 +252,32 @@ def test_the_search_path_of_sudo(sudoers: str, severities: str) -> None:
     assert [finding.severity.name for finding in found(host, "sudo.open-path")] == severities.split()
 
 
+@pytest.mark.parametrize(
+    ("sudoers", "names"),
+    [
+        ("ines tern=ALL", ["tern"]),
+        ("Host_Alias H = knot, plover\nines H=ALL", ["plover"]),
+        ("ines ALL, knot, KNOT, k*, 10.0.0.0/8, +net, !tern=ALL", []),
+        ("ines w*=ALL", ["w*"]),
+    ],
+)
+def test_rules_for_hosts_that_nobody_knows(sudoers: str, names: list[str]) -> None:
+    assert [finding.about for finding in estate_findings([rights(f"{sudoers}\n")])] == names
+
+
 def test_every_check_explains_itself() -> None:
-    assert len({check.name for check in CHECKS}) == len(CHECKS)
-    for check in CHECKS:
+    every = (*CHECKS, *ESTATE_CHECKS)
+    assert len({check.name for check in every}) == len(every)
+    for check in every:
         assert check.title.endswith(".")
         assert check.why.endswith(".")
         assert check.advice.endswith(".")
+
+
+def test_every_check_stands_in_the_readme_with_its_severity() -> None:
+    readme = (Path(__file__).parent.parent / "README.md").read_text(encoding="utf-8")
+    for check in (*CHECKS, *ESTATE_CHECKS):
+        assert f"| `{check.name}` | {check.severity} |" in readme
 
 
 def test_findings_come_worst_first() -> None:

@@ -9,7 +9,7 @@ Pure: evidence in, audit out.  Reaching hosts is the business of `sources`, keep
 from collections.abc import Iterable
 from dataclasses import dataclass
 
-from fidelitas.checks import findings_of
+from fidelitas.checks import estate_findings, findings_of
 from fidelitas.facts import Gap
 from fidelitas.findings import Finding
 from fidelitas.languages.host import HostEvidence, read_host
@@ -39,6 +39,6 @@ def rights_in(evidence: HostEvidence) -> HostRights:
 def audit(evidence: Iterable[HostEvidence]) -> Audit:
     """Return the audit of the hosts that the evidence is of."""
     hosts = sorted((rights_in(bundle) for bundle in evidence), key=lambda host: host.subject)
-    found = [finding for host in hosts for finding in findings_of(host)]
+    found = [finding for host in hosts for finding in findings_of(host)] + estate_findings(hosts)
     ordered = sorted(found, key=lambda finding: (finding.severity, finding.subject, finding.check, finding.places[0]))
     return Audit(hosts=tuple(hosts), findings=tuple(ordered))

@@ -7,6 +7,7 @@ from collections.abc import Iterable
 
 from fidelitas.checks.accounts import empty_password, extra_root
 from fidelitas.checks.check import Check, Found, check
+from fidelitas.checks.estate import ESTATE_CHECKS
 from fidelitas.checks.sudo_commands import (
     ban_by_exclusion,
     expired_rule,
@@ -30,7 +31,7 @@ from fidelitas.checks.sudo_rules import all_outside_admins, overridden_rule, una
 from fidelitas.findings import Finding
 from fidelitas.rights import HostRights
 
-__all__ = ["CHECKS", "Check", "Found", "check", "findings_of"]
+__all__ = ["CHECKS", "ESTATE_CHECKS", "Check", "Found", "check", "estate_findings", "findings_of"]
 
 CHECKS: tuple[Check, ...] = (
     extra_root,
@@ -65,3 +66,9 @@ def findings_of(rights: HostRights, checks: Iterable[Check] = CHECKS) -> list[Fi
     """Return all findings on a host, the worst first."""
     found = [finding for check in checks for finding in check.findings(rights)]
     return sorted(found, key=lambda finding: (finding.severity, finding.check, finding.places[0], finding.about))
+
+
+def estate_findings(hosts: Iterable[HostRights]) -> list[Finding]:
+    """Return what only all hosts together show."""
+    hosts = tuple(hosts)
+    return [finding for check in ESTATE_CHECKS for finding in check.findings(hosts)]

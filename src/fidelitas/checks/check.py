@@ -1,14 +1,14 @@
 """What a check is: a generator with an identifier, a rank and advice.  Its docstring is for the reader of the report."""
 
 import inspect
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 
 from fidelitas.findings import Finding, Severity
 from fidelitas.rights import HostRights
 from fidelitas.text import Place
 
-__all__ = ["Check", "Found", "check"]
+__all__ = ["Check", "EstateCheck", "Found", "check", "estate_check"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -23,37 +23,75 @@ class Found:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Check:
-    """One check.  `title` says what is wrong, `why` why it matters."""
+class _Check:
+    """What every check has: `title` says what is wrong, `why` why it matters."""
 
     name: str
     severity: Severity
     advice: str
     title: str
     why: str
+
+    def finding(self, subject: str, found: Found) -> Finding:
+        """Return what was found on a subject as a finding."""
+        return Finding(
+            check=self.name,
+            severity=self.severity if found.severity is None else found.severity,
+            subject=subject,
+            about=found.about,
+            message=found.message,
+            why=self.why,
+            advice=self.advice,
+            places=found.places,
+            quote=found.quote,
+        )
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Check(_Check):
+    """A check of one host."""
+
     run: Callable[[HostRights], Iterator[Found]]
 
     def findings(self, rights: HostRights) -> Iterator[Finding]:
         """Yield the findings on a host."""
-        for found in self.run(rights):
-            yield Finding(
-                check=self.name,
-                severity=self.severity if found.severity is None else found.severity,
-                subject=rights.subject,
-                about=found.about,
-                message=found.message,
-                why=self.why,
-                advice=self.advice,
-                places=found.places,
-                quote=found.quote,
-            )
+        return (self.finding(rights.subject, found) for found in self.run(rights))
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class EstateCheck(_Check):
+    """A check across all hosts in evidence."""
+
+    run: Callable[[Iterable[HostRights]], Iterator[tuple[HostRights, Found]]]
+
+    def findings(self, hosts: Iterable[HostRights]) -> Iterator[Finding]:
+        """Yield the findings on all hosts."""
+        return (self.finding(host.subject, found) for host, found in self.run(hosts))
 
 
 def check(name: str, severity: Severity, *, advice: str) -> Callable[[Callable[[HostRights], Iterator[Found]]], Check]:
     """Return a decorator that makes a check of a generator; the first paragraph of its docstring is the title, the rest the reason."""
 
     def decorate(run: Callable[[HostRights], Iterator[Found]]) -> Check:
-        title, _, why = (inspect.getdoc(run) or "").partition("\n\n")
-        return Check(name=name, severity=severity, advice=advice, title=" ".join(title.split()), why=" ".join(why.split()), run=run)
+        title, why = _told(run)
+        return Check(name=name, severity=severity, advice=advice, title=title, why=why, run=run)
 
     return decorate
+
+
+_Estate = Callable[[Iterable[HostRights]], Iterator[tuple[HostRights, Found]]]
+
+
+def estate_check(name: str, severity: Severity, *, advice: str) -> Callable[[_Estate], EstateCheck]:
+    """Return the like of `check` for a generator over all hosts."""
+
+    def decorate(run: _Estate) -> EstateCheck:
+        title, why = _told(run)
+        return EstateCheck(name=name, severity=severity, advice=advice, title=title, why=why, run=run)
+
+    return decorate
+
+
+def _told(run: object) -> tuple[str, str]:
+    title, _, why = (inspect.getdoc(run) or "").partition("\n\n")
+    return " ".join(title.split()), " ".join(why.split())

@@ -1,0 +1,41 @@
+"""Checks across the hosts of the estate: what no single host can tell."""
+
+from collections.abc import Iterable, Iterator
+
+from fidelitas.checks.check import EstateCheck, Found, estate_check
+from fidelitas.facts import AliasKind, Member, MemberKind
+from fidelitas.findings import Severity
+from fidelitas.rights import HostRights
+from fidelitas.rights.sudo.patterns import wildcard_matches
+
+__all__ = ["ESTATE_CHECKS", "unknown_host"]
+
+
+def _names(host: HostRights) -> set[str]:
+    """Return what a host may be called in a policy: its own name and the subject's, each also up to the first dot."""
+    full = {host.subject.lower(), host.facts.host_name.lower()}
+    return full | {name.partition(".")[0] for name in full}
+
+
+@estate_check("sudo.unknown-host", Severity.INFO, advice="Remove the host from the rule, or survey it.")
+def unknown_host(hosts: Iterable[HostRights]) -> Iterator[tuple[HostRights, Found]]:
+    """A rule is about a host that is not in evidence.
+
+    Either the host is gone, and the next one of its name inherits the rule; or it is there, and nobody has looked at it.
+    """
+    hosts = tuple(hosts)
+    known = {name for host in hosts for name in _names(host)}
+    for host in hosts:
+        members = [member for rule in host.facts.policy.rules for member in rule.hosts]
+        members += [member for alias in host.facts.policy.aliases if alias.kind is AliasKind.HOST for member in alias.members]
+        for member in {(member.value, member.place): member for member in members if _names_a_host(host, member)}.values():
+            if not any(wildcard_matches(member.value.lower(), name) for name in known):
+                yield host, Found(about=member.value, message=f'no host in evidence is called "{member.value}"', places=(member.place,))
+
+
+def _names_a_host(host: HostRights, member: Member) -> bool:
+    alias = (AliasKind.HOST, member.value) in host.policy.aliases
+    return not member.negated and not alias and member.kind in (MemberKind.NAME, MemberKind.WORD)
+
+
+ESTATE_CHECKS: tuple[EstateCheck, ...] = (unknown_host,)
