@@ -297,6 +297,11 @@ def test_equal_facts_give_equal_answers(rules: list[str]) -> None:
     assert replace(first.facts) == second.facts
 
 
+def test_very_many_rules_for_one_account_are_worked_out_in_one_pass() -> None:
+    host = rights("".join(f"ines ALL=(ALL) /bin/tool{number} x, /bin/b{number}\n" for number in range(3000)))
+    assert len(host.held_by("ines")) == 6000
+
+
 def test_aliases_that_name_one_another_over_and_over_do_not_multiply() -> None:
     bomb = "".join(
         f"{kind} A{n} = A{n - 1}, A{n - 1}, A{n - 1}\n"

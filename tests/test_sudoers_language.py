@@ -147,8 +147,8 @@ def test_an_escaped_command_is_read_back(name: str) -> None:
 @pytest.mark.parametrize(
     "text",
     ["A" * 200_000, "alice ALL = " + "/bin/a, " * 50_000, "(" * 100_000, "!" * 100_001, '"' + "x" * 100_000, "a" + "\\\n" * 50_000,
-     "Defaults " + "x," * 50_000, "alice ALL = /bin/a " + "\\*" * 50_000, "^" * 50_000 + "$", "User_Alias A = " + "B, " * 50_000 + "C\n"],
-    ids=range(10),
+     "Defaults " + "x," * 50_000, "alice ALL = /bin/a " + "\\*" * 50_000, "^" * 50_000 + "$", "User_Alias A = " + "B, " * 50_000 + "C\n", "a ALL = " + "/bin/a x, " * 150_000, "é ALL = " + "/bin/é x, abcdef : " * 80_000],
+    ids=range(12),
 )  # fmt: skip
 def test_hostile_length_is_read_in_one_pass(text: str) -> None:
     read(text)

@@ -67,5 +67,6 @@ def decode(content: bytes) -> str:
 
 def byte_column(line: str, offset: int) -> int:
     """Return the column, in bytes from 1, of the character at `offset` of a line."""
-    before = line[:offset]
-    return 1 + (offset if before.isascii() else len(before.encode("utf-8", "surrogateescape")))
+    if line.isascii():  # known without looking, so that a line of many megabytes costs nothing
+        return offset + 1
+    return 1 + len(line[:offset].encode("utf-8", "surrogateescape"))

@@ -20,14 +20,15 @@ MOST_ROUTES = 32
 
 @dataclass(slots=True)
 class _Graph:
-    forward: dict[Principal, list[Step]] = field(default_factory=dict)
+    # By source and target: an account may have a thousand steps, few of which lead to one right.
+    forward: dict[Principal, dict[Principal | Right, list[Step]]] = field(default_factory=dict)
     backward: dict[Principal | Right, list[Principal]] = field(default_factory=dict)
 
     @classmethod
     def of(cls, steps: Sequence[Step]) -> "_Graph":
         graph = cls()
         for step in steps:
-            graph.forward.setdefault(step.source, []).append(step)
+            graph.forward.setdefault(step.source, {}).setdefault(step.target, []).append(step)
             graph.backward.setdefault(step.target, []).append(step.source)
         return graph
 
@@ -44,9 +45,10 @@ class _Graph:
 
     def routes(self, source: Principal, right: Right, distances: Mapping[Principal | Right, int]) -> Iterator[tuple[Link, ...]]:
         """Yield the chains of links from a principal to a right, each first step continued by the shortest ways."""
-        for step in sorted(self.forward.get(source, ()), key=lambda step: distances.get(step.target, 0)):
-            if step.target in distances:
-                for rest in self._onward(step.target, right, distances, source):
+        onward = self.forward.get(source, {})
+        for target in distances:  # in the order in which they were found: the nearest first
+            for step in onward.get(target, ()):
+                for rest in self._onward(target, right, distances, source):
                     yield (*step.links, *rest)
 
     def _onward(
@@ -55,9 +57,11 @@ class _Graph:
         if node == right:
             yield ()
         elif isinstance(node, Principal):
-            for step in self.forward.get(node, ()):
-                if step.target != start and distances.get(step.target, -1) == distances[node] - 1:
-                    for rest in self._onward(step.target, right, distances, start):
+            onward = self.forward.get(node, {})
+            nearer = [target for target in distances if target in onward and distances[target] == distances[node] - 1 and target != start]
+            for target in nearer:
+                for step in onward[target]:
+                    for rest in self._onward(target, right, distances, start):
                         yield (*step.links, *rest)
 
 

@@ -9,8 +9,6 @@ import re
 from enum import Enum
 from typing import NamedTuple
 
-from fidelitas.text import byte_column
-
 __all__ = ["Kind", "Scanner", "Token"]
 
 
@@ -143,6 +141,7 @@ class Scanner:
         self._start = (1, 1)
         # sudo counts the columns behind a line break within a string from the wrong place; its error messages are matched, not mended.
         self._drift: dict[int, int] = {}
+        self._counted = (0, 0, 1)
         self._plain = self._line.isascii()  # whether characters of the line are bytes, and no drift is on it
 
     def next(self) -> Token:
@@ -171,7 +170,16 @@ class Scanner:
         )
 
     def _column(self, line: int, at: int) -> int:
-        return byte_column(self.lines[line - 1], at)
+        """Return the column of a character.  It counts on from the last one asked for, or a long line would cost its square."""
+        text = self.lines[line - 1]
+        if text.isascii():
+            return at + 1
+        known_line, known_at, column = self._counted
+        if known_line != line or known_at > at:
+            known_at, column = 0, 1
+        column += len(text[known_at:at].encode("utf-8", "surrogateescape"))
+        self._counted = (line, at, column)
+        return column
 
     def _advance(self, length: int) -> str:
         text = self._line[self._at : self._at + length]
@@ -264,7 +272,7 @@ class Scanner:
             return self._string()
         if character in "%+":
             return self._group()
-        if character in "0123456789:" or (character in "abcdefABCDEF" and ":" in line):
+        if character in "0123456789:" or (character in "abcdefABCDEF" and ":" in line[at : at + 5]):
             address = max(_end(_ADDRESS4, line, at), _end(_ADDRESS6, line, at))
             if address > at and address >= _end(_WORD, line, at):
                 return self._address(address)
