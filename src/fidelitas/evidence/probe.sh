@@ -15,8 +15,10 @@ export LC_ALL PATH
 umask 077
 
 PROBE_VERSION=1
-# A policy or account file larger than this is listed as a gap: the largest honest ones (half a million accounts) are some 40 MB.
+# An account file larger than this is listed as a gap: the largest honest ones (half a million accounts) are some 40 MB.
 FILE_LIMIT=67108864
+# A policy is written by hand, or by a program of somebody who then cannot read it any more: a hundred thousand lines are 6 MB.
+POLICY_LIMIT=16777216
 # sudo gives up at 128 levels of includes; a policy of more than 4096 files is an attack or an accident.
 DEPTH_LIMIT=128
 FILES_LIMIT=4096
@@ -199,9 +201,9 @@ take() {
     take_state=$(state_of "$found")
     # shellcheck disable=SC2086  # five numbers
     set -- "$1" "$2" $take_state
-    if [ "${6:-0}" -gt "$FILE_LIMIT" ]; then
+    if [ "${6:-0}" -gt "$limit" ]; then
         item file "$1"
-        gap "$1" "is larger than $FILE_LIMIT bytes"
+        gap "$1" "is larger than $limit bytes"
         return 1
     fi
     copy=$work/bundle/files$1
@@ -291,6 +293,7 @@ policy() {
     policies=$((policies + 1))
     [ "$policies" -le "$FILES_LIMIT" ] || { gap "$1" "more than $FILES_LIMIT policy files"; return 0; }
     [ "$2" -le "$DEPTH_LIMIT" ] || { gap "$1" "more than $DEPTH_LIMIT levels of includes"; return 0; }
+    limit=$POLICY_LIMIT
     take "$1" whole || return 0
     includes_of "$work/bundle/files$1" > "$work/includes.$2"
     while IFS= read -r directive; do
@@ -349,6 +352,7 @@ if [ -n "$kernel" ] && command -v ip >/dev/null 2>&1; then
         END { print "[" list "]" }')
 fi
 
+limit=$FILE_LIMIT
 take /etc/os-release whole || take /usr/lib/os-release whole
 take /etc/hostname whole
 take /etc/passwd redacted_passwd

@@ -12,7 +12,7 @@ __all__ = ["POLICY", "from_policy_file"]
 # Where the new policy stands in for the host's own.
 POLICY = "/etc/sudoers"
 # The same bound as the probe's.
-_LARGEST = 64 * 2**20
+_LARGEST = 16 * 2**20
 
 
 def from_policy_file(path: Path, evidence: Bundle) -> Bundle:
