@@ -265,6 +265,21 @@ def test_rules_for_hosts_that_nobody_knows(sudoers: str, names: list[str]) -> No
     assert [finding.about for finding in estate_findings([rights(f"{sudoers}\n")])] == names
 
 
+@pytest.mark.parametrize(
+    ("rule", "check", "safer"),
+    [
+        ("ines ALL=NOPASSWD: ALL", "sudo.unasked-all", "ines ALL=ALL"),
+        ("ines ALL=(root) SETENV: /bin/ls", "sudo.settable-environment", "ines ALL=(root) /bin/ls"),
+        ("ines ALL=/usr/bin/journalctl -u x, /bin/ls", "sudo.hands-over-root", "ines ALL=/usr/bin/journalctl --no-pager -u x, /bin/ls"),
+        ("ines ALL=/usr/bin/vim /etc/motd", "sudo.hands-over-root", "ines ALL=sudoedit /etc/motd"),
+        ("ines ALL=/usr/bin/vim", "sudo.hands-over-root", ""),
+    ],
+)
+def test_a_safer_rule_is_written_out_and_is_safer(rule: str, check: str, safer: str) -> None:
+    assert [finding.safer for finding in found(rights(f"{rule}\n"), check)] == [safer]
+    assert not safer or not found(rights(f"{safer}\n"), check)
+
+
 def test_every_check_explains_itself() -> None:
     every = (*CHECKS, *ESTATE_CHECKS)
     assert len({check.name for check in every}) == len(every)

@@ -30,7 +30,7 @@ class Finding:
     """One risky or unexpected thing on one subject.
 
     `about` names what it is about in a way that survives an edited file: never a line number.  `message` says what was found, `why`
-    why it matters, `advice` what to do.  `quote` is the text at the first place.
+    why it matters, `advice` what to do.  `quote` is the text at the first place, `safer` what could stand there instead.
     """
 
     check: str
@@ -42,6 +42,7 @@ class Finding:
     advice: str
     places: tuple[Place, ...]
     quote: str = ""
+    safer: str = ""
 
     @property
     def key(self) -> str:

@@ -19,6 +19,7 @@ class Found:
     message: str
     places: tuple[Place, ...]
     quote: str = ""
+    safer: str = ""  # a safer rule written out, where one can be made of the rule itself
     severity: Severity | None = None
 
 
@@ -44,6 +45,7 @@ class _Check:
             advice=self.advice,
             places=found.places,
             quote=found.quote,
+            safer=found.safer,
         )
 
 

@@ -4,7 +4,7 @@ from collections.abc import Iterator
 from datetime import UTC
 
 from fidelitas.checks.check import Found, check
-from fidelitas.checks.sudo_rules import as_root
+from fidelitas.checks.sudo_rules import as_root, without_tag
 from fidelitas.facts import AliasKind, MemberKind, SudoRule, Tag
 from fidelitas.findings import Severity
 from fidelitas.rights import HostRights
@@ -32,8 +32,27 @@ def _users(rule: SudoRule) -> str:
     return ", ".join(map(str, rule.users))
 
 
-def _found(rule: SudoRule, what: object, message: str, severity: Severity | None = None) -> Found:
-    return Found(about=f"{rule.statement}\0{what}", message=message, places=(rule.place,), quote=rule.statement, severity=severity)
+def _found(rule: SudoRule, what: object, message: str, severity: Severity | None = None, safer: str = "") -> Found:
+    about = f"{rule.statement}\0{what}"
+    return Found(about=about, message=message, places=(rule.place,), quote=rule.statement, severity=severity, safer=safer)
+
+
+# Programs that show what is long in a pager unless they are told not to.
+_PAGED = frozenset({"journalctl", "systemctl", "loginctl", "timedatectl", "hostnamectl", "networkctl", "machinectl", "resolvectl"})
+_EDITORS = frozenset({"vi", "vim", "nvim", "view", "emacs", "nano", "pico", "ed", "ex", "joe"})
+
+
+def _safer(rule: SudoRule, leaf: Leaf) -> str:
+    """Return the rule with a form of the command that does not hand over root, where there is one."""
+    path, arguments = leaf.command.path, leaf.command.arguments
+    name = path.rpartition("/")[2]
+    if str(leaf.command) not in rule.statement or not arguments:  # in an alias, or nothing fixed to keep
+        return ""
+    if name in _PAGED:
+        return rule.statement.replace(str(leaf.command), f"{path} --no-pager {arguments}")
+    if name in _EDITORS and all(word.startswith("/") for word in arguments.split()):
+        return rule.statement.replace(str(leaf.command), f"sudoedit {arguments}")
+    return ""
 
 
 @check(
@@ -50,7 +69,9 @@ def hands_over_root(rights: HostRights) -> Iterator[Found]:
         for leaf in _bounded(rights, rule):
             power = power_of(leaf.command, noexec=rule.tag(Tag.EXEC) is False)
             if power is not None:
-                yield _found(rule, leaf.command, f"{_users(rule)} may run {leaf.command} as root, which {power.reason}")
+                yield _found(
+                    rule, leaf.command, f"{_users(rule)} may run {leaf.command} as root, which {power.reason}", safer=_safer(rule, leaf)
+                )
 
 
 @check(
@@ -106,7 +127,12 @@ def settable_environment(rights: HostRights) -> Iterator[Found]:
     for rule in rights.facts.policy.rules:
         bounded = list(_bounded(rights, rule))
         if bounded and rule.tag(Tag.SETENV):
-            yield _found(rule, rule.command, f"{_users(rule)} may set any variable for {', '.join(str(leaf.command) for leaf in bounded)}")
+            yield _found(
+                rule,
+                rule.command,
+                f"{_users(rule)} may set any variable for {', '.join(str(leaf.command) for leaf in bounded)}",
+                safer=without_tag(rule, "SETENV"),
+            )
 
 
 @check("sudo.run-as-anybody", Severity.LOW, advice="Name the account that the command is to run as.")

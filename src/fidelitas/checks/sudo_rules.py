@@ -1,5 +1,6 @@
 """Checks of sudo rules: to whom they give what, and whether they count at all."""
 
+import re
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
@@ -11,7 +12,7 @@ from fidelitas.rights.population import made_up_member
 from fidelitas.rights.powers import power_of
 from fidelitas.rights.sudo import Leaf, leaves
 
-__all__ = ["all_outside_admins", "as_root", "overridden_rule", "unasked_all", "unknown_name"]
+__all__ = ["all_outside_admins", "as_root", "overridden_rule", "unasked_all", "unknown_name", "without_tag"]
 
 
 def as_root(rights: HostRights, rule: SudoRule) -> bool:
@@ -90,7 +91,14 @@ def unasked_all(rights: HostRights) -> Iterator[Found]:
                 message=f"{users} may run {commands} as root without a password",
                 places=(rule.place,),
                 quote=rule.statement,
+                safer=without_tag(rule, "NOPASSWD"),
             )
+
+
+def without_tag(rule: SudoRule, tag: str) -> str:
+    """Return the text of a rule without a tag, or nothing where that cannot be written so."""
+    text = re.sub(rf"\b{tag}\s*:\s*", "", rule.statement)
+    return text if text != rule.statement else ""
 
 
 def _broad(leaf: Leaf) -> bool:

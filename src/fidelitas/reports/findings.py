@@ -25,6 +25,8 @@ def findings_blocks(findings: Sequence[Finding]) -> list[Block]:
     blocks, told = [], set()
     for finding in findings:
         rows = [Row(finding.message), *_places(finding)]
+        if finding.safer:
+            rows.append(Row(finding.safer, label="Safer:", style="green"))
         if finding.check not in told:
             told.add(finding.check)
             rows += [Row(finding.why, label="Why:"), Row(finding.advice, label="Do: ")]
@@ -82,6 +84,7 @@ def findings_document(findings: Sequence[Finding], *, complete: bool) -> dict[st
                 "advice": finding.advice,
                 "places": [place_document(place) for place in finding.places],
                 "text": finding.quote or None,
+                "safer": finding.safer or None,
             }
             for finding in findings
         ],
