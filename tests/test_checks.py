@@ -273,6 +273,11 @@ def test_rules_for_hosts_that_nobody_knows(sudoers: str, names: list[str]) -> No
         ("ines ALL=/usr/bin/journalctl -u x, /bin/ls", "sudo.hands-over-root", "ines ALL=/usr/bin/journalctl --no-pager -u x, /bin/ls"),
         ("ines ALL=/usr/bin/vim /etc/motd", "sudo.hands-over-root", "ines ALL=sudoedit /etc/motd"),
         ("ines ALL=/usr/bin/vim", "sudo.hands-over-root", ""),
+        ("ines ALL=/usr/bin/vim /etc/sudoers", "sudo.hands-over-root", ""),
+        ("ines ALL=/usr/bin/vim /etc/*", "sudo.hands-over-root", ""),
+        ("ines ALL=/usr/bin/systemctl edit tide", "sudo.hands-over-root", ""),
+        ("ines ALL=/usr/bin/systemctl --no-pager link /home/ines/a.service", "sudo.hands-over-root", ""),
+        ("ines ALL=sudoedit /etc/shadow", "sudo.hands-over-root", ""),
     ],
 )
 def test_a_safer_rule_is_written_out_and_is_safer(rule: str, check: str, safer: str) -> None:

@@ -1,15 +1,17 @@
 """Checks of what sudo rules let people run: programs that hand over more than the rule says, and bans that ban nothing."""
 
 from collections.abc import Iterator
+from dataclasses import replace
 from datetime import UTC
 
 from fidelitas.checks.check import Found, check
 from fidelitas.checks.sudo_rules import as_root, without_tag
-from fidelitas.facts import AliasKind, MemberKind, SudoRule, Tag
+from fidelitas.facts import AliasKind, Command, MemberKind, SudoRule, Tag
 from fidelitas.findings import Severity
 from fidelitas.rights import HostRights
 from fidelitas.rights.powers import power_of
 from fidelitas.rights.sudo import Leaf, leaves
+from fidelitas.rights.sudo.patterns import has_wildcards
 
 __all__ = [
     "ban_by_exclusion",
@@ -44,15 +46,22 @@ _EDITORS = frozenset({"vi", "vim", "nvim", "view", "emacs", "nano", "pico", "ed"
 
 def _safer(rule: SudoRule, leaf: Leaf) -> str:
     """Return the rule with a form of the command that does not hand over root, where there is one."""
-    path, arguments = leaf.command.path, leaf.command.arguments
-    name = path.rpartition("/")[2]
-    if str(leaf.command) not in rule.statement or not arguments:  # in an alias, or nothing fixed to keep
+    command = _safer_command(leaf.command)
+    if command is None or power_of(command) is not None or str(leaf.command) not in rule.statement:  # it may stand in an alias
         return ""
+    return rule.statement.replace(str(leaf.command), str(command))
+
+
+def _safer_command(command: Command) -> Command | None:
+    """Return what does the same with less; only where arguments are fixed, since there is nothing else to keep."""
+    name, arguments = command.path.rpartition("/")[2], command.arguments
+    if not arguments or has_wildcards(arguments):
+        return None
     if name in _PAGED:
-        return rule.statement.replace(str(leaf.command), f"{path} --no-pager {arguments}")
+        return replace(command, arguments=f"--no-pager {arguments}")
     if name in _EDITORS and all(word.startswith("/") for word in arguments.split()):
-        return rule.statement.replace(str(leaf.command), f"sudoedit {arguments}")
-    return ""
+        return Command(path="sudoedit", arguments=arguments)
+    return None
 
 
 @check(
