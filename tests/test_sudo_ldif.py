@@ -43,6 +43,13 @@ def test_folded_and_encoded_values_comments_and_places() -> None:
     assert (rule.users[0].value, rule.command.value, rule.place.line) == ("ines", "/bin/é", 9)
 
 
+def test_a_time_that_states_none_is_a_gap() -> None:
+    text = ROLE.format(cn="x", command="/bin/ls", order=1).strip() + "\nsudoNotAfter: soon\nsudoNotBefore: 20260101000000Z\n"
+    policy = read_sudo_ldif(text, ORIGIN)
+    assert [(gap.place.line if gap.place else None, "soon" in gap.why) for gap in policy.gaps] == [(8, True)]
+    assert policy.rules[0].options.not_before is not None
+
+
 def test_members_are_told_apart() -> None:
     text = (
         ROLE.format(cn="x", command="ALL", order=1).strip()

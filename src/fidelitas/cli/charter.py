@@ -5,14 +5,12 @@ from pathlib import Path
 import click
 
 from fidelitas.charter import Clause, Outcome, check_charter, read_charter
-from fidelitas.cli.options import Output, Source, format_option, say, source_options
-from fidelitas.errors import ReadError, RequestError
-from fidelitas.evidence import Bundle
+from fidelitas.cli.options import Output, Source, bundle_of_root, format_option, say, source_options
+from fidelitas.errors import ReadError
 from fidelitas.inquiry import Inquiry
-from fidelitas.ledger import Ledger
 from fidelitas.reports.charter import charter_document, charter_table
 from fidelitas.rights.sudo import Decision
-from fidelitas.sources import RootFiles, from_policy_file, from_this_machine
+from fidelitas.sources import RootFiles, from_policy_file
 
 
 @click.group
@@ -70,15 +68,7 @@ def _text(file: Path) -> str:
 
 
 def _inquiries(policy: Path | None, root: Path | None, source: Source) -> dict[str, Inquiry]:
-    if root is not None:
-        bundle = from_this_machine(root).bundle
-        bundle = bundle if bundle.subject else bundle.named(root.absolute().name or "host")
-        return {bundle.subject: Inquiry(_with(policy, bundle), RootFiles(root))}
-    bundles = Ledger(source.ledger).bundles(source.survey)
-    if not bundles:
-        raise RequestError(f'ledger "{source.ledger}" holds no survey', hint='Run "fidelitas survey" first.')
-    return {bundle.subject: Inquiry(_with(policy, bundle)) for bundle in bundles}
-
-
-def _with(policy: Path | None, bundle: Bundle) -> Bundle:
-    return bundle if policy is None else from_policy_file(policy, bundle)
+    bundles = source.bundles() if root is None else [bundle_of_root(root)]
+    files = None if root is None else RootFiles(root)
+    changed = bundles if policy is None else [from_policy_file(policy, bundle) for bundle in bundles]
+    return {bundle.subject: Inquiry(bundle, files) for bundle in changed}

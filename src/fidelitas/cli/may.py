@@ -8,10 +8,9 @@ from pathlib import Path
 
 import click
 
-from fidelitas.cli.options import Output, Source, format_option, source_options
+from fidelitas.cli.options import Output, Source, bundle_of_root, format_option, source_options
 from fidelitas.errors import RequestError
 from fidelitas.inquiry import Inquiry, parse_time, run_as_of
-from fidelitas.ledger import Ledger
 from fidelitas.reports.decision import decision_block, decision_document
 from fidelitas.rights.sudo import Host, Question, Verdict
 from fidelitas.sources import RootFiles, from_policy_file, from_this_machine
@@ -103,15 +102,10 @@ def _host(name: str | None, addresses: tuple[str, ...]) -> Host | None:
 
 def _inquiry(subject: str | None, root: Path | None, policy: Path | None, host: Host | None, source: Source) -> tuple[Inquiry, str]:
     """Return what the questions are put to, and what it is called."""
-    if root is not None:
-        evidence = from_this_machine(root).bundle
-        if policy is not None:
-            evidence = from_policy_file(policy, evidence)
-        return Inquiry(evidence, RootFiles(root), host), evidence.subject or str(root)
-    if subject is None and policy is not None:
+    if subject is None and root is None and policy is not None:
         return Inquiry(from_policy_file(policy, from_this_machine().bundle), None, host), str(policy)
-    bundles = [bundle for bundle in Ledger(source.ledger).bundles(source.survey) if bundle.subject == subject]
-    if not bundles:
-        raise RequestError(f'there is no evidence of a subject "{subject}"', hint="Survey it, or ask about a folder with --root.")
-    evidence = bundles[0] if policy is None else from_policy_file(policy, bundles[0])
-    return Inquiry(evidence, None, host), evidence.subject
+    if subject is None and root is None:
+        raise RequestError("a subject is needed", hint="Name one of the ledger, or ask about a folder with --root.")
+    evidence = source.bundles(subject)[0] if root is None else bundle_of_root(root)
+    evidence = evidence if policy is None else from_policy_file(policy, evidence)
+    return Inquiry(evidence, None if root is None else RootFiles(root), host), evidence.subject

@@ -13,11 +13,13 @@ import click
 
 from fidelitas.audit import Audit, audit
 from fidelitas.errors import RequestError
+from fidelitas.evidence import Bundle
 from fidelitas.ledger import Ledger
 from fidelitas.reports import FORMATS, Table, render
 from fidelitas.reports.blocks import Block, render_blocks
 from fidelitas.reports.coverage import gaps_line
 from fidelitas.rights import HostRights
+from fidelitas.sources import from_this_machine
 from fidelitas.text import plain
 
 F = TypeVar("F", bound=Callable[..., Any])
@@ -81,12 +83,30 @@ class Source:
     ledger: Path
     survey: str | None
 
-    def audit(self) -> Audit:
-        """Return the audit of the evidence in the ledger."""
+    def bundles(self, subject: str | None = None) -> list[Bundle]:
+        """Return the evidence in the ledger, of one subject or of all; refuse a subject that is not there."""
         bundles = Ledger(self.ledger).bundles(self.survey)
         if not bundles:
             raise RequestError(f'ledger "{self.ledger}" holds no survey', hint='Run "fidelitas survey" first.')
-        return audit(bundles)
+        found = [bundle for bundle in bundles if subject in (None, bundle.subject)]
+        if not found:
+            raise unknown_subject(subject, [bundle.subject for bundle in bundles])
+        return found
+
+    def audit(self) -> Audit:
+        """Return the audit of the evidence in the ledger."""
+        return audit(self.bundles())
+
+
+def unknown_subject(subject: str | None, known: Sequence[str]) -> RequestError:
+    """Return the error that there is no evidence of a subject, and of which there is."""
+    return RequestError(f'there is no evidence of a subject "{subject}"', hint=f"There is of: {', '.join(known[:10])}.")
+
+
+def bundle_of_root(root: Path) -> Bundle:
+    """Return the evidence of a host whose root folder is given, named after the folder where it does not name itself."""
+    bundle = from_this_machine(root).bundle
+    return bundle if bundle.subject else bundle.named(root.absolute().name or "host")
 
 
 def hosts_of(found: Audit, subject: str | None) -> tuple[HostRights, ...]:
@@ -95,8 +115,7 @@ def hosts_of(found: Audit, subject: str | None) -> tuple[HostRights, ...]:
         return found.hosts
     hosts = tuple(host for host in found.hosts if host.subject == subject)
     if not hosts:
-        known = ", ".join(host.subject for host in found.hosts[:10])
-        raise RequestError(f'there is no evidence of a subject "{subject}"', hint=f"There is of: {known}.")
+        raise unknown_subject(subject, [host.subject for host in found.hosts])
     return hosts
 
 

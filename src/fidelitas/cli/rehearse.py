@@ -5,13 +5,10 @@ from pathlib import Path
 import click
 
 from fidelitas.audit import rights_in
-from fidelitas.cli.options import Output, Source, format_option, say, source_options
-from fidelitas.errors import RequestError
-from fidelitas.evidence import Bundle
-from fidelitas.ledger import Ledger
+from fidelitas.cli.options import Output, Source, bundle_of_root, format_option, say, source_options
 from fidelitas.rehearsal import rehearse
 from fidelitas.reports.rehearsal import error_block, rehearsal_blocks, rehearsal_document
-from fidelitas.sources import POLICY, from_policy_file, from_this_machine
+from fidelitas.sources import POLICY, from_policy_file
 from fidelitas.text import decode
 
 
@@ -29,7 +26,7 @@ def command(policy: Path, subject: str | None, root: Path | None, source: Source
 
     Exit status: 0 no errors; 1 somebody would be locked out; 4 the new policy has errors.
     """
-    bundles = _bundles(subject, root, source)
+    bundles = source.bundles(subject) if root is None else [bundle_of_root(root)]
     changed = [from_policy_file(policy, bundle) for bundle in bundles]
     rehearsals = [rehearse(rights_in(old), rights_in(new)) for old, new in zip(bundles, changed, strict=True)]
     names = {POLICY: str(policy)}
@@ -45,15 +42,3 @@ def command(policy: Path, subject: str | None, root: Path | None, source: Source
         raise SystemExit(4)
     if any(one.locked_out for one in rehearsals):
         raise SystemExit(1)
-
-
-def _bundles(subject: str | None, root: Path | None, source: Source) -> list[Bundle]:
-    if root is not None:
-        found = from_this_machine(root).bundle
-        return [found if found.subject else found.named(root.absolute().name or "host")]
-    bundles = [bundle for bundle in Ledger(source.ledger).bundles(source.survey) if subject in (None, bundle.subject)]
-    if not bundles:
-        raise RequestError(
-            f'there is no evidence of a subject "{subject}"' if subject else "the ledger holds no survey", hint="Survey it first."
-        )
-    return bundles

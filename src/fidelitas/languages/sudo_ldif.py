@@ -80,6 +80,7 @@ def read_sudo_ldif(text: str, origin: Place) -> SudoPolicy:
         if entry.first("cn") == "defaults":
             defaults += _defaults(entry, origin, gaps)
         else:
+            gaps += _broken_times(entry, origin)
             rules += _rules(entry, origin)
     reached = PolicyFile(path=origin.path, state=PolicyFileState.READ, statements=len(rules) + len(defaults))
     return SudoPolicy(rules=tuple(rules), defaults=tuple(defaults), files=(reached,), gaps=tuple(gaps))
@@ -152,6 +153,15 @@ def _defaults(entry: _Entry, origin: Place, gaps: list[Gap]) -> Iterator[SudoDef
             gaps.append(Gap(what="sudo policy", why=fault, weakens="sudo passes over this option", place=origin.at(line)))
         else:
             yield SudoDefault(scope=DefaultScope.GLOBAL, binding=(), option=found[2], operator=operator, value=value, place=origin.at(line))
+
+
+def _broken_times(entry: _Entry, origin: Place) -> Iterator[Gap]:
+    """Yield a gap for each time of a role that states none: the role is then taken as unlimited."""
+    for attribute in ("sudoNotBefore", "sudoNotAfter"):
+        for text, line in entry.texts(attribute):
+            if generalized_time(text) is None:
+                why = f'{attribute} expects a generalized time, found "{clipped(plain(text), 40)}"'
+                yield Gap(what="sudo policy", why=why, weakens="the role is taken to have no such limit", place=origin.at(line))
 
 
 def _rules(entry: _Entry, origin: Place) -> Iterator[SudoRule]:

@@ -88,7 +88,6 @@ _ALIAS_TYPE = re.compile(r"[ \t]*(Host|Cmnd|Cmd|User|Runas)_Alias")
 _OLD_INCLUDE = re.compile(r"#include(dir)?(?=[ \t])")
 _FILE_NAME = re.compile(r'[^"\s](?:\\[ \t]|\S)*')
 _CONTINUATION = re.compile(r"\\[ \t]*\r?\n")
-_STRING_CONTINUATION = re.compile(r"\\[ \t]*\r?\n")
 _BLANKS = re.compile(r"[ \t]+")
 _COMMENT = re.compile(r"#(?:-[^\r\n0-9].*|[^\r\n0-9-].*)?\r?\n|#\Z")
 _STRING = re.compile(r'(?:[^"\r\n\\]|\\")+')
@@ -359,7 +358,7 @@ class Scanner:
             if line[at] == '"':
                 self._advance(1)
                 break
-            if _STRING_CONTINUATION.match(line, at):
+            if _CONTINUATION.match(line, at):
                 self._drift[self._row + 2] = len(line) - at
                 self._join_line()
                 self._advance(_end(_BLANKS, self._line, 0))

@@ -17,7 +17,7 @@ from fidelitas.rights.sudo.grants import Leaf, leaves
 from fidelitas.rights.sudo.matching import Policy
 from fidelitas.rights.sudo.patterns import has_wildcards
 from fidelitas.rights.sudo.run_as import Target, run_as_matches
-from fidelitas.rights.sudo.settings import EARLY, Settings
+from fidelitas.rights.sudo.settings import EARLY, Settings, applies
 
 __all__ = ["Decision", "Judge", "Question", "UnknownNameError", "Verdict"]
 
@@ -160,23 +160,11 @@ class Judge:
         key = (id(target.who), target.user.name, target.group, target.user_given)
         if key not in self._settings:
             defaults = self._policy.facts.defaults
-            entries = {one.option: one for one in defaults if one.option in EARLY and self._applies(one, target)}
-            entries |= {one.option: one for one in defaults if one.option not in EARLY and self._applies(one, target)}
-            self._settings[key] = Settings(entries)
+            self._settings[key] = Settings({one.option: one for one in defaults if self._applies(one, target)})
         return self._settings[key]
 
     def _applies(self, default: SudoDefault, target: Target) -> bool:
-        if default.scope is DefaultScope.GLOBAL:
-            return True
-        if default.scope is DefaultScope.HOST:
-            match = self._policy.hosts(default.binding)
-        elif default.scope is DefaultScope.USER:
-            match = self._policy.users(default.binding, target.who)
-        elif default.scope is DefaultScope.RUNAS:
-            return run_as_matches(self._policy, default.binding, None, target) is True
-        else:
-            return False
-        return match is not None and match.allowed and not match.conditions
+        return applies(self._policy, default, target.who, lambda members: run_as_matches(self._policy, members, None, target) is True)
 
     def _for_command(self, settings: Settings, asked: Asked) -> Settings:
         """Return the options with those that are bound to the command, which come last of all."""

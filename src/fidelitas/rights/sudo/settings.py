@@ -4,14 +4,14 @@ Global, host, user and run-as entries are one sequence, in which the later wins 
 bound to commands come after all of them and are the business of the decision about a command.
 """
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
-from fidelitas.facts import DefaultScope, Place, SudoDefault
+from fidelitas.facts import DefaultScope, Member, Place, SudoDefault
 from fidelitas.rights.population import Identity
-from fidelitas.rights.sudo.matching import Policy
+from fidelitas.rights.sudo.matching import Match, Policy
 
-__all__ = ["EARLY", "Settings", "settings_for"]
+__all__ = ["EARLY", "Settings", "applies", "settings_for"]
 
 # Flags that are on without being stated.
 _ON = frozenset({"authenticate", "env_reset", "root_sudo", "use_netgroups", "case_insensitive_user", "case_insensitive_group"})
@@ -43,20 +43,24 @@ class Settings:
 
 def settings_for(policy: Policy, who: Identity, target: Identity | None) -> Settings:
     """Return the options in force when `who` asks to run something as `target`."""
-    entries = {default.option: default for default in policy.facts.defaults if _applies(policy, default, who, target)}
-    return Settings(entries)
+
+    def covers(members: Sequence[Member]) -> bool:
+        return target is not None and _certain(policy.run_as_users(members, who, target))
+
+    return Settings({default.option: default for default in policy.facts.defaults if applies(policy, default, who, covers)})
 
 
-def _applies(policy: Policy, default: SudoDefault, who: Identity, target: Identity | None) -> bool:
-    if default.scope is DefaultScope.GLOBAL:
-        return True
+def applies(policy: Policy, default: SudoDefault, who: Identity, covers: Callable[[Sequence[Member]], bool]) -> bool:
+    """Return whether an entry that is not bound to commands is in force; `covers` says whether a run-as list is about the target."""
     if default.scope is DefaultScope.HOST:
-        match = policy.hosts(default.binding)
-    elif default.scope is DefaultScope.USER:
-        match = policy.users(default.binding, who)
-    elif default.scope is DefaultScope.RUNAS and target is not None:
-        match = policy.run_as_users(default.binding, who, target)
-    else:
-        return False
-    # What depends on something not in evidence is not taken to be in force: it could only hide that a password is asked or not.
+        return _certain(policy.hosts(default.binding))
+    if default.scope is DefaultScope.USER:
+        return _certain(policy.users(default.binding, who))
+    if default.scope is DefaultScope.RUNAS:
+        return covers(default.binding)
+    return default.scope is DefaultScope.GLOBAL
+
+
+def _certain(match: Match | None) -> bool:
+    """What depends on something not in evidence is not taken to be in force: it could only hide that a password is asked or not."""
     return match is not None and match.allowed and not match.conditions
