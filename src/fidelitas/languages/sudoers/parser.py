@@ -25,8 +25,9 @@ from fidelitas.facts import (
     Tag,
 )
 from fidelitas.languages.sudoers.options import option_fault
+from fidelitas.languages.sudoers.scanner import Scanner
 from fidelitas.languages.sudoers.times import generalized_time, timeout_seconds
-from fidelitas.languages.sudoers.tokens import Kind, Scanner, Token
+from fidelitas.languages.sudoers.tokens import Kind, Token
 from fidelitas.text import decode
 
 __all__ = ["Statements", "parse_policy"]
