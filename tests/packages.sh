@@ -6,6 +6,7 @@ missing=
 for package in "$@"; do
     case $package in
         iproute2) program=ip ;;
+        acl) program=getfacl ;;
         *) program=$package ;;
     esac
     command -v "$program" >/dev/null 2>&1 || [ -x "/usr/sbin/$program" ] || missing="$missing $package"

@@ -1,15 +1,21 @@
 """Checks: each with policies that have the fault and with ones that only look so."""
 
+from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
 from fidelitas.checks import CHECKS, ESTATE_CHECKS, estate_findings, findings_of
+from fidelitas.checks.sudo_rules import NEEDED
+from fidelitas.evidence import Item
 from fidelitas.findings import Finding, Severity
+from fidelitas.languages.host import read_host
+from fidelitas.rights import HostRights, rights_of
 from fidelitas.text import Place
-from support import PASSWD, SHADOW, Put, found, rights
+from support import PASSWD, SHADOW, Put, bundle, found, rights
 
 
 def test_an_extra_root_is_found_and_root_is_none() -> None:
@@ -272,17 +278,94 @@ def test_rules_for_hosts_that_nobody_knows(sudoers: str, names: list[str]) -> No
         ("ines ALL=(root) SETENV: /bin/ls", "sudo.settable-environment", "ines ALL=(root) /bin/ls"),
         ("ines ALL=/usr/bin/journalctl -u x, /bin/ls", "sudo.hands-over-root", "ines ALL=/usr/bin/journalctl --no-pager -u x, /bin/ls"),
         ("ines ALL=/usr/bin/vim /etc/motd", "sudo.hands-over-root", "ines ALL=sudoedit /etc/motd"),
-        ("ines ALL=/usr/bin/vim", "sudo.hands-over-root", ""),
-        ("ines ALL=/usr/bin/vim /etc/sudoers", "sudo.hands-over-root", ""),
-        ("ines ALL=/usr/bin/vim /etc/*", "sudo.hands-over-root", ""),
-        ("ines ALL=/usr/bin/systemctl edit tide", "sudo.hands-over-root", ""),
-        ("ines ALL=/usr/bin/systemctl --no-pager link /home/ines/a.service", "sudo.hands-over-root", ""),
-        ("ines ALL=sudoedit /etc/shadow", "sudo.hands-over-root", ""),
+        ("ines ALL=/usr/bin/vim", "sudo.hands-over-root", f"ines ALL={NEEDED}"),
+        ("ines ALL=/usr/bin/vim /etc/sudoers", "sudo.hands-over-root", f"ines ALL={NEEDED}"),
+        ("ines ALL=/usr/bin/vim /etc/*", "sudo.hands-over-root", f"ines ALL={NEEDED}"),
+        ("ines ALL=/usr/bin/systemctl edit tide", "sudo.hands-over-root", f"ines ALL={NEEDED}"),
+        (
+            "ines ALL=/usr/bin/systemctl --no-pager link /home/ines/a.service",
+            "sudo.hands-over-root",
+            f"ines ALL={NEEDED}",
+        ),
+        ("ines ALL=/usr/bin/find /var", "sudo.hands-over-root", None),
+        ("ines ALL=/usr/bin/less /var/log/a", "sudo.hands-over-root", "ines ALL=NOEXEC: /usr/bin/less /var/log/a"),
+        ("ines ALL=/bin/tail -n 5 /var/log/*", "sudo.loose-arguments", "ines ALL=/bin/tail ^-n 5 /var/log/[[:alnum:]_][[:alnum:]_.-]*$"),
+        ("ines ALL=(ALL:ALL) /bin/ls", "sudo.run-as-anybody", "ines ALL=(root) /bin/ls"),
+        ("ines ALL=(ALL) ALL, !/bin/sh", "sudo.ban-by-exclusion", f"ines ALL=(ALL) {NEEDED}"),
+        ("Defaults !authenticate", "sudo.unasked-by-default", "Defaults authenticate"),
+        ("Defaults:ines timestamp_timeout=-1", "sudo.long-memory", "Defaults:ines timestamp_timeout=15"),
+        ('Defaults env_keep += "LANG LD_PRELOAD"', "sudo.loader-variables", 'Defaults env_keep -= "LD_PRELOAD"'),
+        ('Defaults secure_path="/bin:."', "sudo.open-path", 'Defaults secure_path="/bin"'),
+        ("Defaults targetpw", "sudo.other-password", "Defaults !targetpw"),
+        ("Defaults !use_pty", "sudo.no-terminal-of-its-own", "Defaults use_pty"),
+        ("ines ALL=sudoedit /etc/shadow", "sudo.hands-over-root", f"ines ALL={NEEDED}"),
     ],
 )
-def test_a_safer_rule_is_written_out_and_is_safer(rule: str, check: str, safer: str) -> None:
-    assert [finding.safer for finding in found(rights(f"{rule}\n"), check)] == [safer]
+def test_a_safer_rule_is_written_out_and_is_safer(rule: str, check: str, safer: str | None) -> None:
+    assert [finding.safer for finding in found(rights(f"{rule}\n"), check)] == ([] if safer is None else [safer])
     assert not safer or not found(rights(f"{safer}\n"), check)
+
+
+STATES = {
+    "/opt": Item(path="/opt", kind="folder", mode=0o755, uid=0, gid=0),
+    "/opt/tool": Item(path="/opt/tool", kind="file", mode=0o755, uid=0, gid=0),
+}
+
+
+def host_with(sudoers: str, *items: Item, access: str = "") -> HostRights:
+    """Return a host with these states of files, and access control lists as getfacl(1) prints them."""
+    evidence = bundle(sudoers)
+    states = {**{item.path: item for item in evidence.items}, **STATES, **{item.path: item for item in items}}
+    manifest = replace(evidence.manifest, items=tuple(states.values()))
+    return rights_of(read_host(replace(evidence, manifest=manifest, listings={"access-lists": access.encode()})))
+
+
+@pytest.mark.parametrize(
+    ("item", "access", "message"),
+    [
+        ({"mode": 0o775, "gid": 3001}, "", "is writable by the group with gid 3001 (mode 0775)"),
+        ({"mode": 0o777}, "", "is writable by everybody (mode 0777)"),
+        ({"uid": 1002}, "", "belongs to uid 1002 (mode 0755)"),
+        ({"mode": 0o775}, "user:1003:rw-\nmask::rwx\n", "is writable by uid 1003 by its access control list"),
+        ({"mode": 0o775}, "group:3001:-w-\nmask::rwx\n", "is writable by the group with gid 3001 by its access control list"),
+        ({"mode": 0o755}, "user:1003:rw-\t#effective:r--\nmask::r-x\n", None),
+        ({"mode": 0o755}, "default:user:1003:rwx\n", None),
+    ],
+)
+def test_who_else_can_write_a_command(item: dict[str, Any], access: str, message: str | None) -> None:
+    listed = f"# file: opt/tool\n# owner: 0\n{access}\n" if access else ""
+    host = host_with("ines ALL=(root) /opt/tool\n", replace(STATES["/opt/tool"], **item), access=listed)
+    found_here = [finding.message for finding in found(host, "sudo.writable-command")]
+    assert found_here == ([f"/opt/tool, which ines may run as root, {message}"] if message else [])
+
+
+def test_a_command_that_is_a_link_is_told_from_one_in_a_folder_that_is() -> None:
+    inside = Item(path="/opt", kind="folder", mode=0o755, uid=0, gid=0, real="/srv/opt")
+    host = host_with("ines ALL=(root) /opt/tool\n", inside, replace(STATES["/opt/tool"], real="/srv/opt/tool"))
+    assert not found(host, "sudo.linked-command")
+    host = host_with("ines ALL=(root) /opt/tool\n", inside, replace(STATES["/opt/tool"], real="/home/ines/tool"))
+    assert [finding.safer for finding in found(host, "sudo.linked-command")] == ["ines ALL=(root) /home/ines/tool"]
+
+
+@pytest.mark.parametrize("digest", ["sha224:" + "a" * 56, "sha224:" + "a" * 56 + ", sha256:" + "b" * 64])
+def test_a_digest_that_no_file_has_is_found(digest: str) -> None:
+    digests: dict[str, Any] = {"digests": (("sha224", "c" * 56), ("sha256", "b" * 64))}
+    host = host_with(f"ines ALL=(root) {digest} /opt/tool\n", replace(STATES["/opt/tool"], **digests))
+    assert bool(found(host, "sudo.wrong-digest")) == ("sha256" not in digest)
+
+
+def test_a_terminal_that_is_asked_of_all_but_one_matters_more_without_a_password() -> None:
+    asked = "Defaults requiretty\nDefaults:ines !requiretty\nines ALL=(root) {}/bin/ls\n"
+    severities = [[one.severity for one in found(rights(asked.format(tag)), "sudo.no-terminal-needed")] for tag in ("", "NOPASSWD: ")]
+    assert severities == [[Severity.INFO], [Severity.LOW]]
+    assert not found(rights("Defaults:ines !requiretty\nines ALL=(root) NOPASSWD: /bin/ls\n"), "sudo.no-terminal-needed")
+
+
+def test_a_missing_secure_path_matters_where_none_is_built_in() -> None:
+    red_hat = {"/etc/os-release": 'ID="rocky"\nID_LIKE="rhel"\nVERSION_ID="9.4"\n'}
+    assert [finding.severity for finding in found(rights("ines ALL=ALL\n", red_hat), "sudo.open-path")] == [Severity.LOW]
+    assert not found(rights("ines ALL=ALL\n"), "sudo.open-path")
+    assert not found(rights("Defaults secure_path=/bin\nines ALL=ALL\n", red_hat), "sudo.open-path")
 
 
 def test_every_check_explains_itself() -> None:

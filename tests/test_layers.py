@@ -23,7 +23,7 @@ MAY_IMPORT = {
     "audit": {"languages", "rights", "checks", "facts", "findings", "text"},
     "charter": {"rights", "facts", "text", "errors"},
     "rehearsal": {"rights", "facts", "text"},
-    "inquiry": {"languages", "rights", "text", "errors"},
+    "inquiry": {"languages", "rights", "facts", "text", "errors"},
     "ledger": {"evidence", "facts", "findings", "text", "errors"},
     "reports": {"charter", "findings", "rehearsal", "rights", "facts", "text"},
     "demo": {"evidence", "text", "errors"},

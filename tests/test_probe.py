@@ -1,5 +1,6 @@
 """The probe: what it copies, what it leaves, and that it is the same in every shell."""
 
+import hashlib
 import io
 import os
 import shutil
@@ -19,6 +20,7 @@ from fidelitas.errors import ReadError
 from fidelitas.evidence import PROBE, Bundle, read_bundle
 from fidelitas.languages.host import read_host
 from fidelitas.rights import rights_of
+from fidelitas.rights.files import is_link
 from fidelitas.sources import from_this_machine
 from support import DEBIAN, GROUP, PASSWD
 
@@ -301,3 +303,27 @@ def test_commands_of_the_policy_are_looked_at_and_not_copied(tmp_path: Path) -> 
     assert states["/srv/link"].real == "/home/ines/tool"
     assert {"/opt", "/home/ines", "/home"} <= set(states)
     assert "/no/such/comment" not in states
+
+
+def test_access_lists_links_and_digests_of_what_the_policy_names(tmp_path: Path, need: Callable[..., None], shell: str) -> None:
+    need("setfacl", "getfacl")
+    digest = "sha256:" + "0" * 64
+    root = grow(tmp_path, f"ines ALL = {digest} /opt/odd\\ na\\:me, /opt/link\n")
+    put(root / "opt/odd na:me", "#!/bin/sh\n", 0o755)
+    (root / "opt/link").symlink_to("odd na:me")
+    put(root / "opt/plain", "")
+    subprocess.run(["setfacl", "-m", "u:1003:rw", root / "opt"], check=True)
+    read = read_host(probe(root, shell))
+    states = {state.path: state for state in read.files}
+    assert [(entry.kind, entry.id, entry.permissions) for entry in states["/opt"].access if entry.id] == [("user", 1003, 6)]
+    assert is_link("/opt/link", states) == "/opt/odd na:me"
+    assert dict(states["/opt/link"].digests) == {"sha256": hashlib.sha256(b"#!/bin/sh\n").hexdigest()}
+
+
+def test_access_lists_that_cannot_be_read_are_a_gap(tmp_path: Path, need: Callable[..., None]) -> None:
+    need("setfacl")
+    root = grow(tmp_path)
+    subprocess.run(["setfacl", "-m", "u:1003:rw", root / "etc/sudoers"], check=True)
+    script = PROBE.read_text().replace("command -v getfacl", "command -v no-getfacl")
+    done = subprocess.run(["sh", "-s", "--", "--root", root], input=script.encode(), capture_output=True, check=True, timeout=60)
+    assert "access control lists" in gaps(read_bundle(io.BytesIO(done.stdout)))

@@ -36,6 +36,17 @@ def test_the_highest_order_wins_and_negated_values_win_within_a_role() -> None:
     assert verdict(both, "/bin/cat")[0] == "allowed"
 
 
+def test_options_of_a_role_that_are_not_honoured_are_told() -> None:
+    options = "".join(f"sudoOption: {option}\n" for option in ("!authenticate", "nosuchoption", "timestamp_timeout=x", "targetpw", "= ="))
+    read = read_sudo_ldif(ROLE.format(cn="a", command=f"/bin/ls\n{options[:-1]}", order="1"), ORIGIN)
+    assert [(gap.place.line, gap.weakens.partition(" this")[0]) for gap in read.gaps] == [
+        (8, "sudo passes over"),
+        (9, "sudo passes over"),
+        (10, "what it changes for the commands of"),
+        (11, "sudo passes over"),
+    ]
+
+
 def test_folded_and_encoded_values_comments_and_places() -> None:
     encoded = base64.b64encode("/bin/é".encode()).decode()
     text = f"version: 1\n# comment\ndn: cn=x\nobjectClass: sudoRole\ncn: x\nsudoUser: in\n es\nsudoHost: ALL\nsudoCommand:: {encoded}\n"

@@ -12,10 +12,24 @@ from ipaddress import ip_interface
 from typing import Any
 
 from fidelitas.errors import RequestError
+from fidelitas.facts import FileState
 from fidelitas.languages.host import HostEvidence, read_host
 from fidelitas.rights.host import policy_of
 from fidelitas.rights.population import populate
-from fidelitas.rights.sudo import Decision, Files, Host, Judge, Near, NoFiles, Policy, Question, UnknownNameError, Verdict, nearest
+from fidelitas.rights.sudo import (
+    Decision,
+    Files,
+    Host,
+    Judge,
+    Near,
+    NoFiles,
+    Policy,
+    Question,
+    UnknownNameError,
+    Verdict,
+    nearest,
+    notes_on,
+)
 
 __all__ = ["Answer", "Inquiry", "parse_time", "run_as_of"]
 
@@ -30,6 +44,7 @@ class Answer:
     question: Question
     decision: Decision
     near: tuple[Near, ...] = ()
+    notes: tuple[str, ...] = ()  # on the file behind the deciding rule's command
 
 
 class Inquiry:
@@ -40,6 +55,7 @@ class Inquiry:
         self._files = files or NoFiles()
         self._host = host
         self._judges: dict[object, tuple[Judge, Policy]] = {}
+        self._states: dict[str, FileState] = {}
 
     @property
     def policy(self) -> Policy:
@@ -51,10 +67,12 @@ class Inquiry:
         judge, policy = self._judge(self._host)
         try:
             decision = judge.decide(question, whole=whole)
-            near = () if not whole or decision.password is not None else tuple(nearest(policy, *judge.asked(question), question.at))
+            target, asked = judge.asked(question)
+            near = () if not whole or decision.password is not None else tuple(nearest(policy, target, asked, question.at))
         except UnknownNameError as error:
             raise RequestError(str(error)) from error
-        return Answer(question=question, decision=decision, near=near)
+        notes = () if decision.leaf is None or not whole else tuple(notes_on(decision.leaf.command, target.who, self._states))
+        return Answer(question=question, decision=decision, near=near, notes=notes)
 
     def decision(self, account: str, run_as: str | None, command: tuple[str, ...]) -> Decision:
         """Return the decision about a command at the time of the evidence; an account or group that does not exist may do nothing."""
@@ -88,6 +106,7 @@ class Inquiry:
         key = None if host is None else (host.name, host.addresses)
         if key not in self._judges:
             facts = read_host(self._evidence if host is None else _Renamed(self._evidence, host.name))
+            self._states = {state.path: state for state in facts.files}
             policy = policy_of(facts, populate(facts), host)
             policy.taken_as_no = set()
             self._judges[key] = (Judge(policy, self._files), policy)

@@ -17,11 +17,20 @@ from fidelitas.checks.sudo_commands import (
     settable_environment,
     unused_alias,
 )
-from fidelitas.checks.sudo_files import missing_command, skipped_file, unread_file, writable_command, writable_policy
+from fidelitas.checks.sudo_files import (
+    linked_command,
+    missing_command,
+    skipped_file,
+    unread_file,
+    writable_command,
+    writable_policy,
+    wrong_digests,
+)
 from fidelitas.checks.sudo_options import (
     kept_loader_variables,
     long_memory,
     no_log,
+    no_terminal_needed,
     no_terminal_of_its_own,
     open_path,
     other_password,
@@ -57,8 +66,11 @@ CHECKS: tuple[Check, ...] = (
     no_log,
     writable_command,
     missing_command,
+    linked_command,
+    wrong_digests,
     open_path,
     no_terminal_of_its_own,
+    no_terminal_needed,
 )
 
 

@@ -1,11 +1,12 @@
 """Checks of what sudo rules let people run: programs that hand over more than the rule says, and bans that ban nothing."""
 
+import re
 from collections.abc import Iterator
 from dataclasses import replace
 from datetime import UTC
 
 from fidelitas.checks.check import Found, check
-from fidelitas.checks.sudo_rules import as_root, without_tag
+from fidelitas.checks.sudo_rules import NEEDED, as_root, named_instead, without_tag
 from fidelitas.facts import AliasKind, Command, MemberKind, SudoRule, Tag
 from fidelitas.findings import Severity
 from fidelitas.rights import HostRights
@@ -45,11 +46,19 @@ _EDITORS = frozenset({"vi", "vim", "nvim", "view", "emacs", "nano", "pico", "ed"
 
 
 def _safer(rule: SudoRule, leaf: Leaf) -> str:
-    """Return the rule with a form of the command that does not hand over root, where there is one."""
+    """Return the rule with a form of the command that does not hand over root, where there is one: other words, or the NOEXEC tag."""
     command = _safer_command(leaf.command)
-    if command is None or power_of(command) is not None or str(leaf.command) not in rule.statement:  # it may stand in an alias
-        return ""
-    return rule.statement.replace(str(leaf.command), str(command))
+    if command is not None and power_of(command) is None:
+        return _with(rule, leaf, str(command))
+    if rule.tag(Tag.EXEC) is None and power_of(leaf.command, noexec=True) is None:
+        return _with(rule, leaf, f"NOEXEC: {leaf.command}")
+    return _with(rule, leaf, NEEDED)
+
+
+def _with(rule: SudoRule, leaf: Leaf, command: str) -> str:
+    """Return the rule with another command in place of one; nothing where that stands in an alias."""
+    text = re.sub(rf"(?<![^\s,:=)!]){re.escape(str(leaf.command))}(?![^\s,:])", lambda _: command, rule.statement)
+    return text if text != rule.statement else ""
 
 
 def _safer_command(command: Command) -> Command | None:
@@ -99,7 +108,15 @@ def loose_arguments(rights: HostRights) -> Iterator[Found]:
             star = "*" in pattern.replace("\\*", "") and not pattern.startswith("^")
             if star and leaf.command.path != "sudoedit" and power_of(leaf.command) is None:
                 example = pattern.replace("*", "/../../etc/shadow" if "/" in pattern else "x --any-option", 1)
-                yield _found(rule, leaf.command, f'"{leaf.command}" also takes the arguments "{example}"')
+                message = f'"{leaf.command}" also takes the arguments "{example}"'
+                yield _found(rule, leaf.command, message, safer=_with(rule, leaf, str(_without_stars(leaf.command))))
+
+
+def _without_stars(command: Command) -> Command:
+    """Return a command whose stars take in one plain word each: a regular expression, which sudo 1.9.10 and newer understand."""
+    parts = re.split(r"(?<!\\)\*", command.arguments or "")
+    escaped = [re.sub(r"([.+?()|{}$^])", r"\\\1", part) for part in parts]
+    return replace(command, arguments=f"^{'[[:alnum:]_][[:alnum:]_.-]*'.join(escaped)}$")
 
 
 @check("sudo.ban-by-exclusion", Severity.MEDIUM, advice="Name the commands that are needed instead of everything but some.")
@@ -124,7 +141,7 @@ def ban_by_exclusion(rights: HostRights) -> Iterator[Found]:
     for statement, commands in banned.items():
         rule = rules[statement]
         message = f"{_users(rule)} may run everything as root; that {', '.join(commands)} is excluded is no barrier"
-        yield _found(rule, "exclusion", message)
+        yield _found(rule, "exclusion", message, safer=named_instead(rule))
 
 
 @check("sudo.settable-environment", Severity.MEDIUM, advice="Remove the SETENV tag; keep the variables that are needed with env_keep.")
@@ -153,7 +170,12 @@ def run_as_anybody(rights: HostRights) -> Iterator[Found]:
     for rule in rights.facts.policy.rules:
         anybody = any(member.kind is MemberKind.ALL and not member.negated for member in rule.run_as_users or ())
         if anybody and any(True for _ in _bounded(rights, rule)):
-            yield _found(rule, rule.command, f"{_users(rule)} may run {rule.command} as anybody")
+            yield _found(rule, rule.command, f"{_users(rule)} may run {rule.command} as anybody", safer=_as_one(rule))
+
+
+def _as_one(rule: SudoRule) -> str:
+    """Return the rule with root, which ALL includes, in place of anybody."""
+    return re.sub(r"\(\s*ALL\s*(:[^)]*)?\)", "(root)", rule.statement)
 
 
 @check("sudo.expired-rule", Severity.LOW, advice="Remove the rule.")

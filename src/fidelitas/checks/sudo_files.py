@@ -1,6 +1,8 @@
-"""Checks of the files that a sudo policy is made of."""
+"""Checks of the files that a sudo policy is made of, and of those that it names."""
 
+import shlex
 from collections.abc import Iterator
+from dataclasses import replace
 from posixpath import dirname
 
 from fidelitas.checks.check import Found, check
@@ -8,10 +10,18 @@ from fidelitas.checks.sudo_rules import as_root
 from fidelitas.facts import FileKind, FileState, Place, PolicyFileState, SudoRule
 from fidelitas.findings import Severity
 from fidelitas.rights import HostRights
-from fidelitas.rights.sudo import Leaf, leaves
-from fidelitas.rights.sudo.patterns import has_wildcards
+from fidelitas.rights.files import above, is_link, writers_told
+from fidelitas.rights.sudo import Leaf, leaves, stated_file, wrong_digest
 
-__all__ = ["missing_command", "skipped_file", "unread_file", "writable_command", "writable_policy"]
+__all__ = [
+    "linked_command",
+    "missing_command",
+    "skipped_file",
+    "unread_file",
+    "writable_command",
+    "writable_policy",
+    "wrong_digests",
+]
 
 
 @check(
@@ -38,28 +48,20 @@ def writable_policy(rights: HostRights) -> Iterator[Found]:
             at = dirname(at)
     for path, policy in below.items():
         state = states.get(path)
-        writers = writers_of(state) if state else ""
+        writers = writers_told(state)
         if writers:
-            above = "" if path == policy else f", above {policy},"
+            upper = "" if path == policy else f", above {policy},"
             effect = "; sudo refuses to read it as long as that is so" if path in refused else ""
             place = Place(subject=rights.subject, path=path)
-            yield Found(about=path, message=f"{path}{above} {writers}{effect}", places=(place,))
+            yield Found(about=path, message=f"{path}{upper} {writers}{effect}", places=(place,), safer=_repair(states[path]))
 
 
-def writers_of(state: FileState) -> str:
-    """Return who besides root can write, or nothing.
-
-    In a folder with the sticky bit nobody can replace what root owns, so that a bit for the group or for everybody does no harm there.
-    """
-    if state.mode is None or state.kind is FileKind.ABSENT:
-        return ""
-    if state.uid != 0:
-        return f"belongs to uid {state.uid} (mode {state.mode:04o})"
-    if state.kind is FileKind.FOLDER and state.mode & 0o1000:
-        return ""
-    if state.mode & 0o002:
-        return f"is writable by everybody (mode {state.mode:04o})"
-    return f"is writable by the group with gid {state.gid} (mode {state.mode:04o})" if state.mode & 0o020 and state.gid != 0 else ""
+def _repair(state: FileState) -> str:
+    """Return the commands that leave a path to root alone."""
+    path = shlex.quote(state.path)
+    steps = [f"chown root {path}"] if state.uid else []
+    steps += [f"setfacl -b {path}"] if state.access else []
+    return "; ".join([*steps, f"chmod go-w {path}"])
 
 
 @check(
@@ -93,7 +95,7 @@ def unread_file(rights: HostRights) -> Iterator[Found]:
     """
     states = {state.path: state for state in rights.facts.files}
     for file in rights.facts.policy.files:
-        writable = file.path in states and bool(writers_of(states[file.path]))  # writable_policy tells of those
+        writable = bool(writers_told(states.get(file.path)))  # writable_policy tells of those
         lost = file.state is PolicyFileState.MISSING and not file.folder  # a folder that is missing is no error for sudo
         if file.by is not None and (lost or (file.state is PolicyFileState.REFUSED and not writable)):
             yield Found(about=file.path, message=f"the policy includes {file.path}, which {file.reason}", places=(file.by,))
@@ -113,12 +115,13 @@ def writable_command(rights: HostRights) -> Iterator[Found]:
     for rule, leaf, path in _named_commands(rights):
         state = states.get(path)
         real = state.real if state is not None and state.real else path  # where links lead
-        for at in dict.fromkeys((*_above(path), *_above(real))):
-            who = writers_of(states[at]) if at in states else ""
+        for at in dict.fromkeys((*above(path), *above(real))):
+            who = writers_told(states.get(at))
             if who:
                 what = f"{path}, which {', '.join(map(str, rule.users))} may run as root, " if at == path else f"{at}, above {path}, "
                 places = (Place(subject=rights.subject, path=at), rule.place)
-                yield Found(about=f"{at}\0{leaf.command}", message=f"{what}{who}", places=places, quote=rule.statement)
+                about = f"{at}\0{leaf.command}"
+                yield Found(about=about, message=f"{what}{who}", places=places, quote=rule.statement, safer=_repair(states[at]))
                 break
 
 
@@ -135,13 +138,41 @@ def missing_command(rights: HostRights) -> Iterator[Found]:
             yield Found(about=str(leaf.command), message=f"{path} does not exist", places=(rule.place,), quote=rule.statement)
 
 
-def _above(path: str) -> Iterator[str]:
-    """Yield a path and every folder above it."""
-    while True:
-        yield path
-        if path == "/":
-            return
-        path = dirname(path)
+@check("sudo.linked-command", Severity.INFO, advice="Name the file itself in the rule.")
+def linked_command(rights: HostRights) -> Iterator[Found]:
+    """A rule names a symbolic link.
+
+    What runs is decided where the link leads.  A package or an administrator who points it elsewhere changes what the rule allows,
+    without touching the policy.
+    """
+    states = {state.path: state for state in rights.facts.files}
+    for rule, leaf, path in _named_commands(rights):
+        target = is_link(path, states)
+        if target:
+            safer = rule.statement.replace(path, target) if path in rule.statement else ""
+            message = f"{path} is a symbolic link to {target}"
+            yield Found(about=str(leaf.command), message=message, places=(rule.place,), quote=rule.statement, safer=safer)
+
+
+@check("sudo.wrong-digest", Severity.MEDIUM, advice="Find out who changed the file and when; then correct the digest, or the file.")
+def wrong_digests(rights: HostRights) -> Iterator[Found]:
+    """A rule wants a digest that its file has not.
+
+    sudo does not run the command by this rule.  Either the file was replaced by somebody, or it was updated and the rule was forgotten:
+    a ban of this form bans nothing any more.
+    """
+    states = {state.path: state for state in rights.facts.files}
+    for rule in rights.facts.policy.rules:
+        for leaf in leaves(rights.policy, rule.command):
+            state = states.get(stated_file(leaf.command))
+            if state is None or not wrong_digest(leaf.command, state):
+                continue
+            (algorithm, _), *_ = leaf.command.digests
+            value = dict(state.digests)[algorithm]
+            message = f"{state.path} has none of the digests that the rule wants; its {algorithm} is {value}"
+            old = str(leaf.command)
+            safer = rule.statement.replace(old, f"{algorithm}:{value} {replace(leaf.command, digests=())}") if old in rule.statement else ""
+            yield Found(about=f"{rule.statement}\0{state.path}", message=message, places=(rule.place,), quote=rule.statement, safer=safer)
 
 
 def _named_commands(rights: HostRights) -> Iterator[tuple[SudoRule, Leaf, str]]:
@@ -151,8 +182,7 @@ def _named_commands(rights: HostRights) -> Iterator[tuple[SudoRule, Leaf, str]]:
         if not as_root(rights, rule):
             continue
         for leaf in leaves(rights.policy, rule.command):
-            path = leaf.command.path
-            literal = path.startswith("/") and not has_wildcards(path) and not path.endswith("/")
-            if leaf.allowed and literal and path not in seen:
+            path = stated_file(leaf.command)
+            if leaf.allowed and path and path not in seen:
                 seen.add(path)
                 yield rule, leaf, path

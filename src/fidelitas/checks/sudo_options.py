@@ -3,12 +3,23 @@
 from collections.abc import Iterator, Mapping
 
 from fidelitas.checks.check import Found, check
-from fidelitas.checks.sudo_files import writers_of
-from fidelitas.facts import DefaultScope, SudoDefault
+from fidelitas.checks.sudo_rules import as_root
+from fidelitas.facts import DefaultScope, Place, SudoDefault, Tag
 from fidelitas.findings import Severity
 from fidelitas.rights import HostRights
+from fidelitas.rights.files import writers_told
+from fidelitas.rights.sudo.commands import USUAL_PATH
 
-__all__ = ["kept_loader_variables", "long_memory", "no_log", "no_terminal_of_its_own", "open_path", "other_password", "unasked_by_default"]
+__all__ = [
+    "kept_loader_variables",
+    "long_memory",
+    "no_log",
+    "no_terminal_needed",
+    "no_terminal_of_its_own",
+    "open_path",
+    "other_password",
+    "unasked_by_default",
+]
 
 # Variables by which a program takes code from elsewhere: ld.so(8), and the manuals of the interpreters.
 LOADER_VARIABLES: Mapping[str, str] = {
@@ -35,6 +46,7 @@ LOADER_VARIABLES: Mapping[str, str] = {
 }
 # Minutes.  Five is sudo's own default, fifteen Debian's; an hour outlasts most absences from a desk.
 LONG_MEMORY = 60.0
+USUAL_SECURE_PATH = f'secure_path="{USUAL_PATH}"'
 
 
 def _entries(rights: HostRights, *names: str) -> Iterator[SudoDefault]:
@@ -47,14 +59,19 @@ def _entries(rights: HostRights, *names: str) -> Iterator[SudoDefault]:
             yield default
 
 
+def _bound(default: SudoDefault) -> str:
+    return f"Defaults{default.scope.value}{','.join(map(str, default.binding))}"
+
+
 def _written(default: SudoDefault) -> str:
-    binding = f"{default.scope.value}{','.join(map(str, default.binding))}"
     value = f"{default.operator}{default.value}" if default.value is not None else ""
-    return f"Defaults{binding} {'!' if default.operator == '!' else ''}{default.option}{value}"
+    return f"{_bound(default)} {'!' if default.operator == '!' else ''}{default.option}{value}"
 
 
-def _found(default: SudoDefault, message: str, severity: Severity | None = None) -> Found:
-    return Found(about=_written(default), message=message, places=(default.place,), quote=_written(default), severity=severity)
+def _found(default: SudoDefault, message: str, severity: Severity | None = None, safer: str = "") -> Found:
+    """Return a finding about an entry; `safer` is the setting to put in its place, with the same binding."""
+    text = f"{_bound(default)} {safer}" if safer else ""
+    return Found(about=_written(default), message=message, places=(default.place,), quote=_written(default), severity=severity, safer=text)
 
 
 @check("sudo.unasked-by-default", Severity.HIGH, advice="Remove the option; name the few commands that need NOPASSWD.")
@@ -70,6 +87,7 @@ def unasked_by_default(rights: HostRights) -> Iterator[Found]:
                 default,
                 "sudo asks for no password" + (" where this is bound to" if bound else " of anybody"),
                 Severity.MEDIUM if bound else None,
+                safer="authenticate",
             )
 
 
@@ -82,9 +100,9 @@ def long_memory(rights: HostRights) -> Iterator[Found]:
     for default in _entries(rights, "timestamp_timeout"):
         minutes = float(default.value) if default.value not in (None, "", "+", "-", ".") else 0.0
         if minutes < 0:
-            yield _found(default, "sudo remembers a password until the host starts anew", Severity.HIGH)
+            yield _found(default, "sudo remembers a password until the host starts anew", Severity.HIGH, safer="timestamp_timeout=15")
         elif minutes > LONG_MEMORY:
-            yield _found(default, f"sudo remembers a password for {minutes:g} minutes")
+            yield _found(default, f"sudo remembers a password for {minutes:g} minutes", safer="timestamp_timeout=15")
 
 
 @check("sudo.loader-variables", Severity.HIGH, advice="Take the variable out of env_keep.")
@@ -98,10 +116,10 @@ def kept_loader_variables(rights: HostRights) -> Iterator[Found]:
         for name in names:
             loader = LOADER_VARIABLES.get(name.partition("=")[0])
             if loader:
-                yield _found(default, f"{name}, from which {loader} takes code, is kept")
+                yield _found(default, f"{name}, from which {loader} takes code, is kept", safer=f'{default.option} -= "{name}"')
     for default in _entries(rights, "env_reset"):
         if default.operator == "!":
-            yield _found(default, "the whole environment of the user is kept")
+            yield _found(default, "the whole environment of the user is kept", safer="env_reset")
 
 
 @check("sudo.other-password", Severity.LOW, advice="Let sudo ask for the user's own password.")
@@ -114,7 +132,7 @@ def other_password(rights: HostRights) -> Iterator[Found]:
     for default in _entries(rights, "rootpw", "targetpw", "runaspw"):
         if default.operator == "":
             whose = {"rootpw": "root", "targetpw": "the account to run as", "runaspw": "the default account"}[default.option]
-            yield _found(default, f"sudo asks for the password of {whose}")
+            yield _found(default, f"sudo asks for the password of {whose}", safer=f"!{default.option}")
 
 
 @check("sudo.no-log", Severity.MEDIUM, advice="Remove the option, or name a logfile.")
@@ -127,7 +145,7 @@ def no_log(rights: HostRights) -> Iterator[Found]:
     told = {"syslog": "sudo writes no log", "log_allowed": "what is allowed is not logged", "log_denied": "refusals are not logged"}
     for default in _entries(rights, *told):
         if default.operator == "!" and not (default.option == "syslog" and logfile):
-            yield _found(default, told[default.option])
+            yield _found(default, told[default.option], safer=default.option)
 
 
 @check("sudo.open-path", Severity.MEDIUM, advice="Set secure_path to folders that root alone can write.")
@@ -139,13 +157,26 @@ def open_path(rights: HostRights) -> Iterator[Found]:
     states = {state.path: state for state in rights.facts.files}
     for default in _entries(rights, "secure_path"):
         if default.operator == "!":
-            yield _found(default, "the search path of the user is kept")
-        for folder in (default.value or "").split(":") if default.value else ():
-            state = states.get(folder.rstrip("/") or "/")
+            yield _found(default, "the search path of the user is kept", safer=USUAL_SECURE_PATH)
+        folders = default.value.split(":") if default.value else []
+        for folder in folders:
+            told = writers_told(states.get(folder.rstrip("/") or "/"))
+            safer = f'secure_path="{":".join(other for other in folders if other != folder)}"'
             if not folder.startswith("/"):
-                yield _found(default, f'secure_path holds "{folder}", which is no absolute path')
-            elif state is not None and writers_of(state):
-                yield _found(default, f"secure_path holds {folder}, which {writers_of(state)}", Severity.CRITICAL)
+                yield _found(default, f'secure_path holds "{folder}", which is no absolute path', safer=safer)
+            elif told:
+                yield _found(default, f"secure_path holds {folder}, which {told}", Severity.CRITICAL, safer=safer)
+    if not any(True for _ in _entries(rights, "secure_path")) and rights.facts.policy.rules and not _has_path_built_in(rights):
+        place = rights.facts.policy.rules[0].place
+        message = "no secure_path is set, and this family of systems has none built in: the search path of the user is kept"
+        place = Place(subject=place.subject, path=place.path)
+        yield Found(about="secure_path", message=message, places=(place,), severity=Severity.LOW, safer=f"Defaults {USUAL_SECURE_PATH}")
+
+
+def _has_path_built_in(rights: HostRights) -> bool:
+    """Return whether sudo was built with a secure path (sudo -V says so), as Debian and those that follow it do; or nobody can tell."""
+    system = rights.facts.system
+    return system is None or "debian" in system.family
 
 
 @check("sudo.no-terminal-of-its-own", Severity.LOW, advice="Remove the option; sudo 1.9.14 and newer have use_pty on by themselves.")
@@ -156,4 +187,20 @@ def no_terminal_of_its_own(rights: HostRights) -> Iterator[Found]:
     """
     for default in _entries(rights, "use_pty"):
         if default.operator == "!":
-            yield _found(default, "commands get no terminal of their own")
+            yield _found(default, "commands get no terminal of their own", safer="use_pty")
+
+
+@check("sudo.no-terminal-needed", Severity.LOW, advice="Remove the exception; give a scheduled job an account and a rule of its own.")
+def no_terminal_needed(rights: HostRights) -> Iterator[Found]:
+    """The policy asks for a terminal, and takes that back for somebody who may act as root without a password.
+
+    Any program that runs as that account, a web server's script as well as a person, is then root without anybody at a keyboard.
+    """
+    entries = list(_entries(rights, "requiretty"))
+    unasked = any(default.operator == "!" for default in _entries(rights, "authenticate")) or any(
+        rule.tag(Tag.PASSWD) is False and as_root(rights, rule) for rule in rights.facts.policy.rules
+    )
+    for index, default in enumerate(entries):
+        if default.operator == "!" and any(one.operator == "" for one in entries[:index]):
+            message = "no terminal is needed here, though the policy asks for one elsewhere"
+            yield _found(default, message, None if unasked else Severity.INFO, safer="requiretty")

@@ -12,7 +12,10 @@ from fidelitas.rights.population import made_up_member
 from fidelitas.rights.powers import power_of
 from fidelitas.rights.sudo import Leaf, leaves
 
-__all__ = ["all_outside_admins", "as_root", "overridden_rule", "unasked_all", "unknown_name", "without_tag"]
+__all__ = ["NEEDED", "all_outside_admins", "as_root", "named_instead", "overridden_rule", "unasked_all", "unknown_name", "without_tag"]
+
+# Stands in a safer rule where only those who use it can tell what to write.
+NEEDED = "/path/of/what/is/needed its-arguments"
 
 
 def as_root(rights: HostRights, rule: SudoRule) -> bool:
@@ -66,7 +69,15 @@ def all_outside_admins(rights: HostRights) -> Iterator[Found]:
                 message=f"{who} may run every command as root, by a rule that is not about {admins}",
                 places=(rule.place,),
                 quote=rule.statement,
+                safer=named_instead(rule),
             )
+
+
+def named_instead(rule: SudoRule) -> str:
+    """Return the rule with named commands in place of everything."""
+    head = rule.statement.rpartition("=")[0]
+    run_as = re.match(r"\s*(\([^)]*\))?", rule.statement[len(head) + 1 :])
+    return f"{head}={run_as[1] + ' ' if run_as and run_as[1] else ''}{NEEDED}" if "!" not in head and ":" not in head else ""
 
 
 @check(

@@ -64,7 +64,7 @@ def command(
     user, group = run_as_of(run_as)
     question = Question(account=account, command=asked, run_as=user, run_as_group=group, at=_time(time))
     answer = inquiry.ask(question, whole=True)
-    arguments = (subject, question, answer.decision, answer.near, inquiry.policy)
+    arguments = (subject, question, answer.decision, answer.near, answer.notes, inquiry.policy)
     if output.form == "json":
         output.json(decision_document(*arguments))
     else:

@@ -7,9 +7,20 @@ what the files in it mean.
 from pathlib import Path
 
 from fidelitas.evidence.bundle import Bundle, make_bundle, read_bundle
-from fidelitas.evidence.manifest import Item, Manifest, MissingItem, may_name_a_subject
+from fidelitas.evidence.manifest import Item, Listing, Manifest, MissingItem, may_name_a_subject
 
-__all__ = ["PROBE", "Bundle", "Item", "Manifest", "MissingItem", "make_bundle", "may_name_a_subject", "probe_script", "read_bundle"]
+__all__ = [
+    "PROBE",
+    "Bundle",
+    "Item",
+    "Listing",
+    "Manifest",
+    "MissingItem",
+    "make_bundle",
+    "may_name_a_subject",
+    "probe_script",
+    "read_bundle",
+]
 
 # The collector for Unix hosts: a readable shell script that travels with the package.
 PROBE = Path(__file__).with_name("probe.sh")

@@ -13,17 +13,22 @@ from typing import IO
 
 from fidelitas.errors import EvidenceError
 from fidelitas.evidence.archive import LIMITS, Limits, Member, open_archive
-from fidelitas.evidence.manifest import Item, Manifest, MissingItem, parse_manifest, render_manifest
+from fidelitas.evidence.manifest import Item, Listing, Manifest, MissingItem, parse_manifest, render_manifest
 
 __all__ = ["Bundle", "make_bundle", "read_bundle"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Bundle:
-    """The evidence of one subject.  `files` maps a path of the subject to its copy; `gaps` also holds what was found wrong on reading."""
+    """The evidence of one subject.
+
+    `files` maps a path of the subject to its copy, `listings` a name to what a tool printed; `gaps` also holds what was found wrong on
+    reading.
+    """
 
     manifest: Manifest
     files: Mapping[str, bytes]
+    listings: Mapping[str, bytes]
     gaps: tuple[MissingItem, ...]
     name: str = ""  # given by the auditor, in place of what the host calls itself
 
@@ -74,25 +79,33 @@ def read_bundle(stream: IO[bytes], limits: Limits = LIMITS) -> Bundle:
     if first is None or first.name != "manifest.json" or first.refused:
         raise EvidenceError("the archive does not begin with manifest.json: it is no evidence bundle")
     manifest = parse_manifest(first.content)
-    wanted = {item.member: item for item in manifest.items if item.member}
-    files: dict[str, bytes] = {}
+    wanted: dict[str, Item | Listing] = {item.member: item for item in manifest.items if item.member}
+    wanted |= {listing.member: listing for listing in manifest.listings}
+    found: dict[str, bytes] = {}
     gaps = list(manifest.gaps)
     for member in members:
         fault = _fault(member, wanted)
         if fault:
-            gaps.append(MissingItem(path=_path(member, wanted), reason=fault))
+            gaps.append(MissingItem(path=_name(wanted[member.name]) if member.name in wanted else member.name or "(archive)", reason=fault))
         else:
-            files[wanted[member.name].path] = member.content
-    known = set(files) | {gap.path for gap in gaps}
-    gaps += [MissingItem(path=item.path, reason="is not in the archive") for item in wanted.values() if item.path not in known]
-    return Bundle(manifest=manifest, files=files, gaps=tuple(gaps))
+            found[member.name] = member.content
+    told = {gap.path for gap in gaps}
+    lost = [_name(one) for member, one in wanted.items() if member not in found and _name(one) not in told]
+    gaps += [MissingItem(path=name, reason="is not in the archive") for name in lost]
+    contents = [(wanted[member], content) for member, content in found.items()]
+    return Bundle(
+        manifest=manifest,
+        files={one.path: content for one, content in contents if isinstance(one, Item)},
+        listings={one.name: content for one, content in contents if isinstance(one, Listing)},
+        gaps=tuple(gaps),
+    )
 
 
-def _path(member: Member, wanted: Mapping[str, Item]) -> str:
-    return wanted[member.name].path if member.name in wanted else member.name or "(archive)"
+def _name(one: Item | Listing) -> str:
+    return one.path if isinstance(one, Item) else f"listing {one.name}"
 
 
-def _fault(member: Member, wanted: Mapping[str, Item]) -> str:
+def _fault(member: Member, wanted: Mapping[str, Item | Listing]) -> str:
     """Return why a member is not used, or nothing."""
     if member.refused:
         return member.refused
@@ -104,11 +117,14 @@ def _fault(member: Member, wanted: Mapping[str, Item]) -> str:
     return ""
 
 
-def make_bundle(manifest: Manifest, files: Mapping[str, bytes]) -> bytes:
-    """Return a plain tar archive of a manifest, sealed with the digests of the files, and the files.  Equal input gives equal bytes."""
+def make_bundle(manifest: Manifest, files: Mapping[str, bytes], listings: Mapping[str, bytes] | None = None) -> bytes:
+    """Return a plain tar archive of a manifest, sealed with the digests of files and listings, and those.  Equal input, equal bytes."""
+    listings = listings or {}
     items = tuple(_sealed(item, files) for item in manifest.items)
-    members = [("manifest.json", render_manifest(replace(manifest, items=items)))]
+    listed = tuple(replace(one, sha256=hashlib.sha256(listings[one.name]).hexdigest()) for one in manifest.listings)
+    members = [("manifest.json", render_manifest(replace(manifest, items=items, listings=listed)))]
     members += [(item.member, files[item.path]) for item in items if item.member]
+    members += [(one.member, listings[one.name]) for one in listed]
     out = io.BytesIO()
     with tarfile.open(fileobj=out, mode="w", format=tarfile.PAX_FORMAT, errors="surrogateescape") as archive:
         for name, content in members:

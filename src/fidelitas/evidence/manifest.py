@@ -14,7 +14,7 @@ from typing import Any, TypeVar
 from fidelitas.errors import EvidenceError
 from fidelitas.text import clipped, decode, plain
 
-__all__ = ["FORMAT", "VERSION", "Item", "Manifest", "MissingItem", "may_name_a_subject", "parse_manifest", "render_manifest"]
+__all__ = ["FORMAT", "VERSION", "Item", "Listing", "Manifest", "MissingItem", "may_name_a_subject", "parse_manifest", "render_manifest"]
 
 _T = TypeVar("_T")
 
@@ -25,6 +25,7 @@ _KINDS = ("file", "folder", "other", "absent")
 _SUBJECT_LENGTH = 253  # RFC 1035, section 2.3.4
 _MODE = re.compile(r"[0-7]{1,5}\Z")
 _DIGEST = re.compile(r"[0-9a-f]{64}\Z")
+_HEXADECIMAL = re.compile(r"[0-9a-f]+\Z")
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -41,6 +42,17 @@ class Item:
     real: str | None = None  # where symbolic links led
     member: str | None = None
     sha256: str | None = None  # of the copy, which for account files is the redacted text
+    digests: tuple[tuple[str, str], ...] = ()  # of the file itself: algorithm and hexadecimal value, where the policy asks for them
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Listing:
+    """What a tool of the subject printed about it, under which name the archive holds it."""
+
+    name: str
+    member: str
+    tool: str
+    sha256: str | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -64,6 +76,7 @@ class Manifest:
     uid: int
     items: tuple[Item, ...]
     gaps: tuple[MissingItem, ...]
+    listings: tuple[Listing, ...] = ()
     addresses: tuple[str, ...] | None = None  # "ADDRESS/LENGTH" of the interfaces that are up; None: not known
 
 
@@ -89,6 +102,7 @@ def parse_manifest(content: bytes) -> Manifest:
         probe=_of(stated, "probe", int),
         uid=_of(stated, "uid", int),
         items=tuple(_item(entry) for entry in _of(stated, "items", list)),
+        listings=tuple(_listing(entry) for entry in (_of(stated, "listings", list) if "listings" in stated else ())),
         addresses=_addresses(stated),
         gaps=tuple(MissingItem(path=_of(entry, "path", str), reason=_of(entry, "reason", str)) for entry in _of(stated, "gaps", list)),
     )
@@ -144,8 +158,7 @@ def _item(entry: Any) -> Item:
         raise EvidenceError(f"manifest.json: unknown kind of item {_shown(kind)}")
     if mode is not None and not (isinstance(mode, str) and _MODE.match(mode)):
         raise EvidenceError(f"manifest.json: a mode must be an octal number in quotes, found {_shown(mode)}")
-    if digest is not None and not (isinstance(digest, str) and _DIGEST.match(digest)):
-        raise EvidenceError(f"manifest.json: a digest must be 64 hexadecimal digits, found {_shown(digest)}")
+    _check_digest(digest)
     return Item(
         path=_of(entry, "path", str),
         kind=kind,
@@ -157,7 +170,27 @@ def _item(entry: Any) -> Item:
         real=_optional(entry, "real", str),
         member=_optional(entry, "member", str),
         sha256=digest,
+        digests=_digests(entry),
     )
+
+
+def _check_digest(digest: object) -> None:
+    if digest is not None and not (isinstance(digest, str) and _DIGEST.match(digest)):
+        raise EvidenceError(f"manifest.json: a digest must be 64 hexadecimal digits, found {_shown(digest)}")
+
+
+def _digests(entry: Mapping[str, Any]) -> tuple[tuple[str, str], ...]:
+    stated = _optional(entry, "digests", dict) or {}
+    for algorithm, value in stated.items():
+        if not isinstance(value, str) or not _HEXADECIMAL.match(value):
+            raise EvidenceError(f"manifest.json: a digest must be in hexadecimal digits, found {_shown(value)} for {_shown(algorithm)}")
+    return tuple(stated.items())
+
+
+def _listing(entry: Any) -> Listing:
+    digest = entry.get("sha256") if isinstance(entry, dict) else None
+    _check_digest(digest)
+    return Listing(name=_of(entry, "name", str), member=_of(entry, "member", str), tool=_of(entry, "tool", str), sha256=digest)
 
 
 def render_manifest(manifest: Manifest) -> bytes:
@@ -175,11 +208,17 @@ def render_manifest(manifest: Manifest) -> bytes:
         "addresses": None if manifest.addresses is None else list(manifest.addresses),
     }
     items = ",\n".join(f"  {json.dumps(_stated(item))}" for item in manifest.items)
+    listings = ",\n".join(f"  {json.dumps(_stated_listing(listing))}" for listing in manifest.listings)
     gaps = ",\n".join(f"  {json.dumps({'path': gap.path, 'reason': gap.reason})}" for gap in manifest.gaps)
-    return f'{json.dumps(head)[:-1]},\n "items": [\n{items}\n ],\n "gaps": [\n{gaps}\n ]}}\n'.encode()
+    return f'{json.dumps(head)[:-1]},\n "items": [\n{items}\n ],\n "listings": [\n{listings}\n ],\n "gaps": [\n{gaps}\n ]}}\n'.encode()
 
 
-def _stated(item: Item) -> dict[str, str | int]:
+def _stated_listing(listing: Listing) -> dict[str, str]:
+    stated = {"name": listing.name, "member": listing.member, "tool": listing.tool, "sha256": listing.sha256}
+    return {name: value for name, value in stated.items() if value is not None}
+
+
+def _stated(item: Item) -> dict[str, Any]:
     fields = {
         "path": item.path,
         "kind": item.kind,
@@ -191,5 +230,6 @@ def _stated(item: Item) -> dict[str, str | int]:
         "real": item.real,
         "member": item.member,
         "sha256": item.sha256,
+        "digests": dict(item.digests) or None,
     }
     return {name: value for name, value in fields.items() if value is not None}

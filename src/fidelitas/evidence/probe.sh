@@ -4,7 +4,8 @@
 #   sh probe.sh > host.tar                the running host
 #   sh probe.sh --root DIR > host.tar     a mounted image or a chroot: only files below DIR are read
 #
-# It needs the base system (sh, awk, cat, cp, mkdir, mktemp, readlink, rm, tar, uname; stat and sha256sum where there are any).
+# It needs the base system (sh, awk, cat, find, grep, id, mkdir, mktemp, mv, readlink, rm, sort, tar, tr, uname, xargs; stat, sha256sum
+# and getfacl where there are any).
 # It reads; it writes nothing outside a private temporary folder, which it removes.  It judges nothing: what it copies is
 # interpreted later, elsewhere.  Password hashes never leave the host: each is replaced by its state and the name of its method.
 # What it cannot read it lists as a gap, with the reason.  The format is described in docs/evidence-format.md.
@@ -46,6 +47,7 @@ trap 'exit 3' HUP INT TERM
 mkdir -p "$work/bundle/files" "$work/seen" || exit 3
 : > "$work/items"
 : > "$work/gaps"
+: > "$work/found"
 
 # A JSON string of the value of the environment variable V.  ENVIRON is used because awk leaves its backslashes alone.
 # Bytes above 127 are passed on as they are: paths on this host are bytes, and need not be UTF-8.
@@ -93,6 +95,9 @@ digest_of() {
     fi
 }
 
+# Digests that the item being written is to carry, as a member of its JSON object.
+digests=
+
 # item KIND PATH: one line of the manifest.  $real is where PATH was found; a copy, if there is one, lies below bundle/files.
 item() {
     item_kind=$1
@@ -109,7 +114,8 @@ item() {
     if [ "$item_kind" = file ] && [ -f "$work/bundle/files$item_path" ]; then
         item_more="$item_more, \"member\": $(json_string "files$item_path"), \"sha256\": $(digest_of "$work/bundle/files$item_path")"
     fi
-    printf '{"path": %s, "kind": "%s"%s}\n' "$(json_string "$item_path")" "$item_kind" "$item_more" >> "$work/items"
+    printf '{"path": %s, "kind": "%s"%s%s}\n' "$(json_string "$item_path")" "$item_kind" "$item_more" "$digests" >> "$work/items"
+    if [ "$item_kind" != absent ]; then printf '%s\n' "${real#/}" >> "$work/found"; fi
 }
 
 # resolve PATH: sets $real to the path that PATH means once every symbolic link is followed as a process confined to $root would
@@ -370,6 +376,20 @@ if take /etc/sudo.conf whole; then # sudo.conf(5): the policy may lie elsewhere
 fi
 policy "$sudoers" 0
 
+# The algorithms of the digests that the policy asks for (sudoers(5), Digest_Spec).
+policy_text() { find "$work/bundle/files" -type f -path '*sudo*' -exec cat {} +; }
+algorithms=$(policy_text | grep -v '^[[:space:]]*#' | grep -o 'sha\(224\|256\|384\|512\)[[:space:]]*:' | tr -d ': \t' | sort -u)
+
+# digests_of FILE: sets $digests to those that the policy compares commands with.
+digests_of() {
+    digests=
+    for algorithm in $algorithms; do
+        command -v "${algorithm}sum" >/dev/null 2>&1 || continue
+        digests="$digests${digests:+, }$("${algorithm}sum" < "$1" 2>/dev/null | awk -v name="$algorithm" '{ printf "\"%s\": \"%s\"", name, $1 }')"
+    done
+    digests=${digests:+, \"digests\": \{$digests\}}
+}
+
 # look PATH: the state of a path and of the folders above it, also where links lead; never its content.
 look() {
     first_visit look "$1" || return 0
@@ -377,7 +397,10 @@ look() {
     resolve "$1" || return 0
     found=$root$real
     if [ -d "$found" ]; then item folder "$1"
-    elif [ -f "$found" ]; then item file "$1"
+    elif [ -f "$found" ]; then
+        digests_of "$found"
+        item file "$1"
+        digests=
     elif [ -e "$found" ]; then item other "$1"
     else absent_or_gap "$1"
     fi
@@ -386,7 +409,7 @@ look() {
 
 # The paths that the policy names, commands above all: who can write one decides what runs as root.  Patterns and escapes are left out.
 LOOK_LIMIT=2000
-find "$work/bundle/files" -type f -path '*sudo*' -exec cat {} + 2>/dev/null | awk -v most="$LOOK_LIMIT" '
+policy_text | awk -v most="$LOOK_LIMIT" '
     /^[ \t]*#/ { next }
     {
         count = split($0, words, /[ \t,=:()!"]+/)
@@ -402,6 +425,33 @@ find "$work/bundle/files" -type f -path '*sudo*' -exec cat {} + 2>/dev/null | aw
     }' > "$work/named"
 while IFS= read -r named; do look "$named"; done < "$work/named"
 
+# Access control lists, of everything that was looked at.  getfacl(1) escapes what is odd in a name, and passes over what has none.
+access_lists() {
+    sort -u "$work/found" | awk 'length($0)' | tr '\n' '\0' > "$work/found.0"
+    [ -s "$work/found.0" ] || return 0
+    if command -v getfacl >/dev/null 2>&1; then
+        (cd "${root:-/}" && xargs -0 getfacl -n -s -- < "$work/found.0" 2>/dev/null) > "$work/listing"
+        listing access-lists 'getfacl -n -s'
+    elif (cd "${root:-/}" && xargs -0 ls -ld -- < "$work/found.0" 2>/dev/null) | awk '$1 ~ /[+]$/ { found = 1 } END { exit !found }'; then
+        gap 'access control lists' 'there are some, and there is no getfacl to read them with'
+    fi
+}
+
+# listing NAME TOOL: makes what lies in $work/listing a listing of the bundle, unless it is empty.
+: > "$work/listings"
+listing() {
+    [ -s "$work/listing" ] || return 0
+    mkdir -p "$work/bundle/listings"
+    mv "$work/listing" "$work/bundle/listings/$1"
+    printf '{"name": "%s", "member": "listings/%s", "sha256": %s, "tool": %s}\n' \
+        "$1" "$1" "$(digest_of "$work/bundle/listings/$1")" "$(json_string "$2")" >> "$work/listings"
+}
+
+access_lists
+
+# joined FILE: its lines as the members of a JSON list.
+joined() { awk 'NR > 1 { print "  " last "," } { last = $0 } END { if (NR) print "  " last }' "$1"; }
+
 {
     printf '{"format": "fidelitas-evidence", "version": 1, "platform": "linux",\n'
     printf ' "subject": %s, "kernel": %s, "live": %s, "probe": %s,\n' \
@@ -409,10 +459,13 @@ while IFS= read -r named; do look "$named"; done < "$work/named"
     printf ' "addresses": %s,\n' "$addresses"
     printf ' "taken": "%s", "uid": %s,\n' "$(date -u +%Y-%m-%dT%H:%M:%SZ)" "$(id -u)"
     printf ' "items": [\n'
-    awk 'NR > 1 { print "  " last "," } { last = $0 } END { if (NR) print "  " last }' "$work/items"
+    joined "$work/items"
+    printf ' ],\n "listings": [\n'
+    joined "$work/listings"
     printf ' ],\n "gaps": [\n'
-    awk 'NR > 1 { print "  " last "," } { last = $0 } END { if (NR) print "  " last }' "$work/gaps"
+    joined "$work/gaps"
     printf ' ]}\n'
 } > "$work/bundle/manifest.json"
 
-cd "$work/bundle" && tar -cf - manifest.json files
+mkdir -p "$work/bundle/listings"
+cd "$work/bundle" && tar -cf - manifest.json files listings

@@ -33,7 +33,7 @@ finding
 
 from fidelitas.facts.accounts import Account, Group, GroupShadow, LoginLimits, Password, PasswordState, Shadow
 from fidelitas.facts.gaps import Gap
-from fidelitas.facts.host import FileKind, FileState, HostFacts, NameService, Netgroup, OperatingSystem
+from fidelitas.facts.host import AccessEntry, FileKind, FileState, HostFacts, NameService, Netgroup, OperatingSystem
 from fidelitas.facts.sudo import (
     AliasKind,
     Command,
@@ -52,6 +52,7 @@ from fidelitas.facts.sudo import (
 from fidelitas.text import Place
 
 __all__ = [
+    "AccessEntry",
     "Account",
     "AliasKind",
     "Command",

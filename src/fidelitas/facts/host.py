@@ -9,7 +9,7 @@ from fidelitas.facts.gaps import Gap
 from fidelitas.facts.sudo import SudoPolicy
 from fidelitas.text import Place
 
-__all__ = ["FileKind", "FileState", "HostFacts", "NameService", "Netgroup", "OperatingSystem"]
+__all__ = ["AccessEntry", "FileKind", "FileState", "HostFacts", "NameService", "Netgroup", "OperatingSystem"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -40,10 +40,23 @@ class FileKind(Enum):
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class AccessEntry:
+    """An entry of an access control list (acl(5)): `kind` is user, group, mask or other, `id` is ``None`` for the owner and owning group.
+
+    `permissions` are the bits 4, 2 and 1 for reading, writing and searching or running.
+    """
+
+    kind: str
+    id: int | None
+    permissions: int
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class FileState:
     """What stands at a path: kind, permission bits, numeric owner and group; ``None`` where it could not be had.
 
-    `read` says whether the evidence holds its content, `size` is in bytes.
+    `read` says whether the evidence holds its content, `size` is in bytes.  `access` is empty where the mode says all, `digests` holds
+    algorithm and hexadecimal value for those that were wanted.
     """
 
     path: str
@@ -54,6 +67,8 @@ class FileState:
     size: int | None = None
     real: str | None = None  # where symbolic links led, if anywhere else
     read: bool = False
+    access: tuple[AccessEntry, ...] = ()
+    digests: tuple[tuple[str, str], ...] = ()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -8,7 +8,8 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Protocol, TypeVar
 
-from fidelitas.facts import FileKind, FileState, Gap, HostFacts, LoginLimits, NameService, Netgroup, Place, SudoPolicy
+from fidelitas.facts import AccessEntry, FileKind, FileState, Gap, HostFacts, LoginLimits, NameService, Netgroup, Place, SudoPolicy
+from fidelitas.languages.access_lists import read_access_lists
 from fidelitas.languages.accounts import read_group, read_gshadow, read_passwd, read_shadow
 from fidelitas.languages.lines import Parsed
 from fidelitas.languages.settings import PolicyPlugin, read_login_defs, read_netgroup, read_nsswitch, read_os_release, read_policy_plugin
@@ -66,6 +67,8 @@ class _ItemLike(Protocol):
     def size(self) -> int | None: ...
     @property
     def real(self) -> str | None: ...
+    @property
+    def digests(self) -> tuple[tuple[str, str], ...]: ...
 
 
 class _MissingLike(Protocol):
@@ -94,6 +97,8 @@ class HostEvidence(Protocol):
     def items(self) -> Sequence[_ItemLike]: ...
     @property
     def files(self) -> Mapping[str, bytes]: ...
+    @property
+    def listings(self) -> Mapping[str, bytes]: ...
     @property
     def gaps(self) -> Sequence[_MissingLike]: ...
 
@@ -124,9 +129,11 @@ class _Files:
 def read_host(evidence: HostEvidence) -> HostFacts:
     """Return all facts of a host, gaps included."""
     owner = _unpacked_by(evidence)
-    states = {item.path: _state(item, read=item.path in evidence.files, owner=owner) for item in evidence.items}
+    origin = Place(subject=evidence.subject, path="listing access-lists")
+    lists, gaps = read_access_lists(evidence.listings.get("access-lists", b""), origin)
+    states = {item.path: _state(item, lists, read=item.path in evidence.files, owner=owner) for item in evidence.items}
     files = _Files(evidence.files, states, frozenset(gap.path for gap in evidence.gaps))
-    return _Host(evidence.subject, files).facts(evidence)
+    return _Host(evidence.subject, files, gaps).facts(evidence)
 
 
 def _unpacked_by(evidence: HostEvidence) -> tuple[int, int] | None:
@@ -137,18 +144,29 @@ def _unpacked_by(evidence: HostEvidence) -> tuple[int, int] | None:
     return top.uid, top.gid
 
 
-def _state(item: _ItemLike, *, read: bool, owner: tuple[int, int] | None) -> FileState:
+def _state(item: _ItemLike, lists: Mapping[str, tuple[AccessEntry, ...]], *, read: bool, owner: tuple[int, int] | None) -> FileState:
     uid, gid = item.uid, item.gid
     if owner is not None:
         uid, gid = (0 if uid == owner[0] else uid), (0 if gid == owner[1] else gid)
-    return FileState(path=item.path, kind=FileKind(item.kind), mode=item.mode, uid=uid, gid=gid, size=item.size, real=item.real, read=read)
+    return FileState(
+        path=item.path,
+        kind=FileKind(item.kind),
+        mode=item.mode,
+        uid=uid,
+        gid=gid,
+        size=item.size,
+        real=item.real,
+        read=read,
+        access=lists.get(item.real or item.path, ()),
+        digests=item.digests,
+    )
 
 
 class _Host:
-    def __init__(self, subject: str, files: _Files) -> None:
+    def __init__(self, subject: str, files: _Files, gaps: list[Gap]) -> None:
         self._subject = subject
         self._files = files
-        self._gaps: list[Gap] = []
+        self._gaps = gaps
 
     def facts(self, evidence: HostEvidence) -> HostFacts:
         self._missing(evidence)

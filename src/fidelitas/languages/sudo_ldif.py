@@ -80,7 +80,7 @@ def read_sudo_ldif(text: str, origin: Place) -> SudoPolicy:
         if entry.first("cn") == "defaults":
             defaults += _defaults(entry, origin, gaps)
         else:
-            gaps += _broken_times(entry, origin)
+            gaps += (*_broken_times(entry, origin), *_broken_options(entry, origin))
             rules += _rules(entry, origin)
     reached = PolicyFile(path=origin.path, state=PolicyFileState.READ, statements=len(rules) + len(defaults))
     return SudoPolicy(rules=tuple(rules), defaults=tuple(defaults), files=(reached,), gaps=tuple(gaps))
@@ -145,14 +145,22 @@ def _value(text: str) -> str | None:
 
 def _defaults(entry: _Entry, origin: Place, gaps: list[Gap]) -> Iterator[SudoDefault]:
     for text, line in entry.texts("sudoOption"):
-        found = _OPTION.match(text.strip())
-        operator = (found[3] or found[1]) if found else ""
-        value = found[4].strip('"') if found and found[4] is not None else None
-        fault = option_fault(found[2], operator, value) if found else f'expected an option, found "{clipped(plain(text), 40)}"'
-        if fault or found is None:
+        default, fault = _option(text, origin.at(line))
+        if default is None:
             gaps.append(Gap(what="sudo policy", why=fault, weakens="sudo passes over this option", place=origin.at(line)))
         else:
-            yield SudoDefault(scope=DefaultScope.GLOBAL, binding=(), option=found[2], operator=operator, value=value, place=origin.at(line))
+            yield default
+
+
+def _option(text: str, place: Place) -> tuple[SudoDefault | None, str]:
+    """Return a value of sudoOption as an option that sudo takes, or why it does not."""
+    found = _OPTION.match(text.strip())
+    if found is None:
+        return None, f'expected an option, found "{clipped(plain(text), 40)}"'
+    operator, value = found[3] or found[1], None if found[4] is None else found[4].strip('"')
+    fault = option_fault(found[2], operator, value)
+    default = SudoDefault(scope=DefaultScope.GLOBAL, binding=(), option=found[2], operator=operator, value=value, place=place)
+    return (None if fault else default), fault or ""
 
 
 def _broken_times(entry: _Entry, origin: Place) -> Iterator[Gap]:
@@ -162,6 +170,17 @@ def _broken_times(entry: _Entry, origin: Place) -> Iterator[Gap]:
             if generalized_time(text) is None:
                 why = f'{attribute} expects a generalized time, found "{clipped(plain(text), 40)}"'
                 yield Gap(what="sudo policy", why=why, weakens="the role is taken to have no such limit", place=origin.at(line))
+
+
+def _broken_options(entry: _Entry, origin: Place) -> Iterator[Gap]:
+    """Yield a gap for each option of a role that sudo passes over, and for each that it honours for this role and we do not."""
+    for text, line in entry.texts("sudoOption"):
+        default, fault = _option(text, origin.at(line))
+        if default is not None and (default.option in _TAGS or default.option in _PLAIN):
+            continue
+        weakens = "sudo passes over this option" if fault else "what it changes for the commands of this role is not shown"
+        why = fault or f'the option "{clipped(plain(text), 40)}" of a role is not applied'
+        yield Gap(what="sudo policy", why=why, weakens=weakens, place=origin.at(line))
 
 
 def _rules(entry: _Entry, origin: Place) -> Iterator[SudoRule]:

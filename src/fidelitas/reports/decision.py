@@ -19,7 +19,9 @@ def _asked(question: Question) -> str:
     return f"{question.account} runs {' '.join(question.command)} as {who}{group}"
 
 
-def decision_block(subject: str, question: Question, decision: Decision, near: tuple[Near, ...], policy: Policy) -> Block:
+def decision_block(
+    subject: str, question: Question, decision: Decision, near: tuple[Near, ...], notes: tuple[str, ...], policy: Policy
+) -> Block:
     """Return the answer, the rule with its chain, what is asked, and where it is no, what came nearest."""
     rows = [Row(f"{_asked(question)} on {subject}")]
     if decision.path not in ("", question.command[0]):
@@ -32,6 +34,7 @@ def decision_block(subject: str, question: Question, decision: Decision, near: t
     if decision.password is not None:
         rows.append(Row("asks for a password" if decision.password else "asks for no password"))
         rows += [Row(text) for text in _tags(decision)]
+    rows += [Row(text, label="note:", style="yellow") for text in notes]
     rows += [Row(f"it is not known whether {text}; taken as no", style="yellow") for text in sorted(policy.taken_as_no or ())]
     for one in near:
         rows += [Row(one.differs, label="near:"), Row(f"{one.rule.place}    {one.rule.statement}", indent=8, style="cyan")]
@@ -69,7 +72,9 @@ def _rule_document(rule: SudoRule | None) -> dict[str, Any] | None:
     return {**place_document(rule.place), "last_line": rule.last_line, "text": rule.statement}
 
 
-def decision_document(subject: str, question: Question, decision: Decision, near: tuple[Near, ...], policy: Policy) -> dict[str, Any]:
+def decision_document(
+    subject: str, question: Question, decision: Decision, near: tuple[Near, ...], notes: tuple[str, ...], policy: Policy
+) -> dict[str, Any]:
     """Return the JSON document of a decision."""
     return {
         "schema": "fidelitas/may/1",
@@ -86,6 +91,7 @@ def decision_document(subject: str, question: Question, decision: Decision, near
         "rule": _rule_document(decision.rule),
         "chain": _chain(decision, question, policy),
         "tags": {tag.value: on for tag, on in decision.tags},
+        "notes": list(notes),
         "not_known": sorted(policy.taken_as_no or ()),
         "forestalled": [_rule_document(rule) for rule in decision.before],
         "near": [{"differs": one.differs, "rule": _rule_document(one.rule)} for one in near],

@@ -39,6 +39,8 @@ class Kind(Enum):
     ERROR = "error"
     UNKNOWN = "unknown character"
 
+    __hash__ = object.__hash__  # the grammar looks kinds up for every token, and Enum's own hash is a call of Python's
+
 
 class Token(NamedTuple):  # a tuple, since half a million of them are made for a large policy
     """One token: `line` and `column` are where it begins, `end_line` and `end_column` where its last part does, which sudo reports."""

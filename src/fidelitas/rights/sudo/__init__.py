@@ -1,5 +1,7 @@
-"""What a sudo policy gives to whom: `matching` decides who and where a rule is about, `settings` which options are in force, `grants` what
-remains for an account once the last match has won, `decide` whether one command may be run, and `nearest` what came closest.
+"""What a sudo policy gives to whom.
+
+`matching` decides who and where a rule is about, `settings` which options are in force, `grants` what remains for an account once the
+last match has won, `decide` whether one command may be run, `nearest` what came closest, and `notes` what to know of a rule's file.
 
 Follows sudoers(5), and where that is silent sudo's own matcher.  Every answer comes with the rule that gave it.
 """
@@ -10,6 +12,7 @@ from fidelitas.rights.sudo.grants import Asks, Grant, Leaf, grants, group_grants
 from fidelitas.rights.sudo.hosts import Netgroups
 from fidelitas.rights.sudo.matching import Host, Match, Policy
 from fidelitas.rights.sudo.nearest import Near, nearest
+from fidelitas.rights.sudo.notes import notes_on, stated_file, wrong_digest
 
 __all__ = [
     "Asks",
@@ -31,4 +34,7 @@ __all__ = [
     "group_grants",
     "leaves",
     "nearest",
+    "notes_on",
+    "stated_file",
+    "wrong_digest",
 ]

@@ -9,7 +9,7 @@ from fidelitas.facts import Command
 from fidelitas.rights.sudo.files import Files, Identity, glob
 from fidelitas.rights.sudo.patterns import has_wildcards, regex_matches, wildcard_matches
 
-__all__ = ["Asked", "asked_command", "command_matches"]
+__all__ = ["Asked", "asked_command", "command_matches", "raw_digest"]
 
 # What the search for a bare command name goes through when the policy does not say (no secure_path): the usual path of a log-in shell.
 USUAL_PATH = "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin"
@@ -162,12 +162,13 @@ def _digest_matches(stated: Command, path: str, files: Files) -> bool:
     """Return whether a file has one of the digests, or none is stated."""
     for algorithm, value in stated.digests:
         found = files.digest(path, algorithm)
-        if found is not None and found == _raw(value, len(found)):
+        if found is not None and found == raw_digest(value, len(found)):
             return True
     return not stated.digests
 
 
-def _raw(value: str, length: int) -> bytes:
+def raw_digest(value: str, length: int) -> bytes:
+    """Return a digest of `length` bytes as a policy writes it, hexadecimal or base64; nothing where it is neither."""
     try:
         return bytes.fromhex(value) if len(value) == 2 * length else base64.b64decode(value + "=" * (-len(value) % 4))
     except (ValueError, binascii.Error):

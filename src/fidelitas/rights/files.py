@@ -1,0 +1,98 @@
+"""Who can change a file: by owner, mode bits and access control list (acl(5)).
+
+Knows permissions; not what the file is for.  A file's owner counts as able to write whatever the mode, since the owner can change it.
+"""
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from posixpath import dirname
+
+from fidelitas.facts import FileKind, FileState
+from fidelitas.rights.population import Identity
+
+__all__ = ["Writers", "above", "is_link", "writers", "writers_told"]
+
+_WRITE = 2
+
+
+@dataclass(frozen=True, slots=True)
+class Writers:
+    """Who besides root can change a file: user IDs, group IDs, or everybody."""
+
+    uids: frozenset[int] = frozenset()
+    gids: frozenset[int] = frozenset()
+    everybody: bool = False
+
+    def __bool__(self) -> bool:
+        return bool(self.uids or self.gids or self.everybody)
+
+    def include(self, who: Identity) -> bool:
+        """Return whether an account is among them."""
+        return self.everybody or who.uid in self.uids or bool(self.gids & who.gids)
+
+
+NOBODY = Writers()
+
+
+def writers(state: FileState | None) -> Writers:
+    """Return who besides root can change what stands at a path.
+
+    In a folder with the sticky bit nobody can replace what root owns, so that the right to write does no harm there (unlink(2)).
+    """
+    if state is None or state.mode is None or state.kind is FileKind.ABSENT:
+        return NOBODY
+    owner = frozenset({state.uid} - {0, None})
+    if state.kind is FileKind.FOLDER and state.mode & 0o1000:
+        return Writers(uids=frozenset(uid for uid in owner if uid is not None))
+    uids, gids = _by_list(state) if state.access else (frozenset(), _group(state))
+    return Writers(
+        uids=frozenset(uid for uid in owner | uids if uid),
+        gids=frozenset(gid for gid in gids if gid),
+        everybody=bool(state.mode & 0o002),
+    )
+
+
+def _group(state: FileState) -> frozenset[int]:
+    return frozenset({state.gid}) if state.gid is not None and state.mode is not None and state.mode & 0o020 else frozenset()
+
+
+def _by_list(state: FileState) -> tuple[frozenset[int], frozenset[int]]:
+    """Return the user and group IDs that the list lets write; its mask limits all but the owner and others."""
+    mask = next((entry.permissions for entry in state.access if entry.kind == "mask"), 7)
+    able = [entry for entry in state.access if entry.permissions & mask & _WRITE]
+    groups = {state.gid if entry.id is None else entry.id for entry in able if entry.kind == "group"}
+    users = {entry.id for entry in able if entry.kind == "user" and entry.id is not None}
+    return frozenset(users), frozenset(gid for gid in groups if gid is not None)
+
+
+def writers_told(state: FileState | None) -> str:
+    """Return who besides root can change a file, as a clause; nothing where nobody can."""
+    found = writers(state)
+    if state is None or state.mode is None or not found:
+        return ""
+    mode = f"(mode {state.mode:04o})"
+    if state.uid:
+        return f"belongs to uid {state.uid} {mode}"
+    if found.everybody:
+        return f"is writable by everybody {mode}"
+    listed = [f"uid {uid}" for uid in sorted(found.uids)] + [f"the group with gid {gid}" for gid in sorted(found.gids)]
+    by = " by its access control list" if state.access else f" {mode}"
+    return f"is writable by {', '.join(listed)}{by}"
+
+
+def above(path: str) -> Iterator[str]:
+    """Yield a path and every folder above it."""
+    while True:
+        yield path
+        if path == "/":
+            return
+        path = dirname(path)
+
+
+def is_link(path: str, states: Mapping[str, FileState]) -> str:
+    """Return where a path leads that is itself a symbolic link, and does not merely lie in a folder that is one; else nothing."""
+    state, folder = states.get(path), states.get(dirname(path))
+    if state is None or state.real is None or folder is None:
+        return ""
+    plain = f"{(folder.real or folder.path).rstrip('/')}/{path.rpartition('/')[2]}"
+    return state.real if state.real != plain else ""
