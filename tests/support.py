@@ -1,10 +1,13 @@
 """What the tests share: small hosts made of text, and questions put to them."""
 
+import atexit
 import io
 import json
 import os
+import shutil
 import subprocess
 import sys
+import tempfile
 from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import UTC, datetime
@@ -12,11 +15,16 @@ from pathlib import Path
 from typing import Any
 
 from fidelitas.checks import findings_of
-from fidelitas.evidence import Bundle, Item, Manifest, make_bundle, read_bundle
+from fidelitas.evidence import Bundle, Item, Manifest, make_bundle, probe_script, read_bundle
 from fidelitas.facts import SudoPolicy
 from fidelitas.findings import Finding, Severity
 from fidelitas.languages.host import read_host
 from fidelitas.rights import HostRights, rights_of
+
+# The collector as a file, as an administrator would carry it to a host.
+PROBE = Path(tempfile.mkdtemp(prefix="fidelitas-test.")) / "probe.sh"
+PROBE.write_text(probe_script(), encoding="utf-8")
+atexit.register(shutil.rmtree, PROBE.parent, ignore_errors=True)
 
 NOW = datetime(2026, 11, 20, 6, 0, tzinfo=UTC)
 

@@ -35,8 +35,8 @@ class Place(NamedTuple):  # a tuple, since every fact has one
 
 
 # Categories that act instead of showing: controls, formats (right-to-left marks, joiners), surrogates (bytes that are not UTF-8),
-# private use, unassigned, line and paragraph separators.
-_ACTING = {"Cc", "Cf", "Cs", "Co", "Cn", "Zl", "Zp"}
+# private use, unassigned, line and paragraph separators; and blanks of any kind but the one that everybody types.
+_ACTING = {"Cc", "Cf", "Cs", "Co", "Cn", "Zl", "Zp", "Zs"}
 
 
 def plain(text: str) -> str:
@@ -50,7 +50,7 @@ def _shown(character: str) -> str:
     code = ord(character)
     if 0xDC80 <= code <= 0xDCFF:  # a byte that is not UTF-8, kept by surrogateescape
         return f"\\x{code - 0xDC00:02x}"
-    if unicodedata.category(character) in _ACTING:
+    if character != " " and unicodedata.category(character) in _ACTING:
         return f"\\x{code:02x}" if code < 0x100 else f"\\u{code:04x}" if code < 0x10000 else f"\\U{code:08x}"
     return character
 

@@ -13,7 +13,7 @@ from fidelitas.errors import RequestError
 from fidelitas.inquiry import Inquiry, parse_time, run_as_of
 from fidelitas.reports.decision import decision_block, decision_document
 from fidelitas.rights.sudo import Host, Question, Verdict
-from fidelitas.sources import RootFiles, from_policy_file, from_this_machine
+from fidelitas.sources import FileScan, RootFiles, from_policy_file, from_this_machine
 
 
 @click.command
@@ -103,7 +103,7 @@ def _host(name: str | None, addresses: tuple[str, ...]) -> Host | None:
 def _inquiry(subject: str | None, root: Path | None, policy: Path | None, host: Host | None, source: Source) -> tuple[Inquiry, str]:
     """Return what the questions are put to, and what it is called."""
     if subject is None and root is None and policy is not None:
-        return Inquiry(from_policy_file(policy, from_this_machine().bundle), None, host), str(policy)
+        return Inquiry(from_policy_file(policy, from_this_machine(scan=FileScan.NOWHERE).bundle), None, host), str(policy)
     if subject is None and root is None:
         raise RequestError("a subject is needed", hint="Name one of the ledger, or ask about a folder with --root.")
     evidence = source.bundles(subject)[0] if root is None else bundle_of_root(root)

@@ -19,7 +19,7 @@ from fidelitas.reports import FORMATS, Table, render
 from fidelitas.reports.blocks import Block, render_blocks
 from fidelitas.reports.coverage import gaps_line
 from fidelitas.rights import HostRights
-from fidelitas.sources import from_this_machine
+from fidelitas.sources import FileScan, from_this_machine
 from fidelitas.text import plain
 
 F = TypeVar("F", bound=Callable[..., Any])
@@ -105,7 +105,7 @@ def unknown_subject(subject: str | None, known: Sequence[str]) -> RequestError:
 
 def bundle_of_root(root: Path) -> Bundle:
     """Return the evidence of a host whose root folder is given, named after the folder where it does not name itself."""
-    bundle = from_this_machine(root).bundle
+    bundle = from_this_machine(root, scan=FileScan.NOWHERE).bundle  # sudo policies need no search of the files
     return bundle if bundle.subject else bundle.named(root.absolute().name or "host")
 
 

@@ -14,7 +14,7 @@ from fidelitas.reports.coverage import coverage_table, gap_lines
 from fidelitas.reports.findings import findings_blocks, findings_table, tally
 from fidelitas.reports.holders import Filter, holders_table, selected
 from fidelitas.reports.survey import host_block, survey_document
-from fidelitas.sources import from_file, from_this_machine
+from fidelitas.sources import FileScan, from_file, from_this_machine
 from fidelitas.sources.collected import Collected
 
 
@@ -27,9 +27,11 @@ from fidelitas.sources.collected import Collected
     help="Read the host whose root folder is DIR: a mounted image, a chroot.",
 )
 @click.option("--name", metavar="NAME", help="Call the subject NAME, not what it calls itself.")
+@click.option("--one-file-system", "scan", flag_value="ONE_FILE_SYSTEM", help="Look for setuid files on the root file system alone.")
+@click.option("--no-file-scan", "scan", flag_value="NOWHERE", help="Do not look for setuid files and capabilities; that is a gap.")
 @ledger_option
 @format_option
-def command(files: tuple[Path, ...], root: Path | None, name: str | None, ledger: Path | None, output: Output) -> None:
+def command(files: tuple[Path, ...], root: Path | None, name: str | None, scan: str | None, ledger: Path | None, output: Output) -> None:
     """Read hosts into the ledger and say who can become root, by which rule.
 
     With no argument this machine is read.  FILE is what the probe printed on another host (see "fidelitas probe").  Nothing is changed on
@@ -40,7 +42,10 @@ def command(files: tuple[Path, ...], root: Path | None, name: str | None, ledger
     if name is not None and (len(files) > 1 or not may_name_a_subject(name)):
         raise RequestError(f'"{name}" cannot name the subject' if len(files) < 2 else "--name fits one subject only")
     failures: list[FidelitasError] = []
-    collected = [_named(found, name) for found in (_files(files, failures) if files else [from_this_machine(root)])]
+    collected = [
+        _named(found, name)
+        for found in (_files(files, failures) if files else [from_this_machine(root, scan=FileScan[scan or "EVERYWHERE"])])
+    ]
     if not collected:
         raise failures[0]
     path = ledger or default_ledger()

@@ -10,7 +10,6 @@ from fidelitas.evidence.bundle import Bundle, make_bundle, read_bundle
 from fidelitas.evidence.manifest import Item, Listing, Manifest, MissingItem, may_name_a_subject
 
 __all__ = [
-    "PROBE",
     "Bundle",
     "Item",
     "Listing",
@@ -22,10 +21,10 @@ __all__ = [
     "read_bundle",
 ]
 
-# The collector for Unix hosts: a readable shell script that travels with the package.
-PROBE = Path(__file__).with_name("probe.sh")
+# The collector for Unix hosts: a readable shell script that travels with the package, one part a purpose.
+_PARTS = Path(__file__).with_name("probe")
 
 
 def probe_script() -> str:
-    """Return the text of the collector script."""
-    return PROBE.read_text(encoding="utf-8")
+    """Return the text of the collector script: its parts, in the order of their names."""
+    return "\n".join(part.read_text(encoding="utf-8") for part in sorted(_PARTS.glob("*.sh")))

@@ -5,21 +5,37 @@ import os
 import signal
 import subprocess
 import tempfile
+from enum import Enum
 from pathlib import Path
 from typing import IO
 
 from fidelitas.errors import EvidenceError, ReadError
-from fidelitas.evidence import PROBE, read_bundle
+from fidelitas.evidence import probe_script, read_bundle
 from fidelitas.sources.collected import Collected
 from fidelitas.text import clipped, plain
 
-__all__ = ["from_this_machine"]
+__all__ = ["FileScan", "from_this_machine"]
 
-# Reading some forty small files takes a second on a slow disk.  A probe that still runs after ten minutes hangs on something.
-TIME_LIMIT = 600.0
+# Millions of files on a slow disk take some minutes; a probe that still runs after an hour hangs on something.
+TIME_LIMIT = 3600.0
 
 
-def from_this_machine(root: Path | None = None, *, shell: str = "/bin/sh", time_limit: float = TIME_LIMIT) -> Collected:
+class FileScan(Enum):
+    """How far to look for setuid files and capabilities."""
+
+    EVERYWHERE = "on every local file system"
+    ONE_FILE_SYSTEM = "on the file system of the root folder"
+    NOWHERE = "nowhere"
+
+    @property
+    def arguments(self) -> list[str]:
+        """The arguments of the probe for it."""
+        return {"ONE_FILE_SYSTEM": ["--one-file-system"], "NOWHERE": ["--no-file-scan"]}.get(self.name, [])
+
+
+def from_this_machine(
+    root: Path | None = None, *, shell: str = "/bin/sh", time_limit: float = TIME_LIMIT, scan: FileScan = FileScan.EVERYWHERE
+) -> Collected:
     """Return the evidence of this machine, or of the files below `root`.
 
     Raises `ReadError` when nothing at all can be had.  What the probe could not read is a gap of the bundle.  The probe is ended
@@ -27,8 +43,10 @@ def from_this_machine(root: Path | None = None, *, shell: str = "/bin/sh", time_
     """
     if root is not None and not root.is_dir():
         raise ReadError(f'could not read root folder "{root}": it is not a folder', hint="Give the folder that holds the host's etc.")
-    command = [shell, str(PROBE), *(["--root", str(root.absolute())] if root is not None else [])]
-    with tempfile.TemporaryFile() as out, tempfile.TemporaryFile() as messages:
+    with tempfile.TemporaryFile() as out, tempfile.TemporaryFile() as messages, tempfile.NamedTemporaryFile() as script:
+        script.write(probe_script().encode())
+        script.flush()
+        command = [shell, script.name, *(["--root", str(root.absolute())] if root is not None else []), *scan.arguments]
         status = _run(command, out, messages, time_limit)
         out.seek(0)
         archive = out.read()
