@@ -6,9 +6,9 @@ import sys
 from fidelitas.languages.host import read_host
 from fidelitas.rights import rights_of
 from fidelitas.rights.sudo import Asks, grants
-from fidelitas.sources import from_this_machine
+from fidelitas.sources import FileScan, from_this_machine
 
-host = rights_of(read_host(from_this_machine().bundle))
+host = rights_of(read_host(from_this_machine(scan=FileScan.NOWHERE).bundle))
 people = host.population.by_name
 for line in sys.stdin:
     account, target = line.split()

@@ -32,8 +32,13 @@ finding
 """
 
 from fidelitas.facts.accounts import Account, Group, GroupShadow, LoginLimits, Password, PasswordState, Shadow
+from fidelitas.facts.delegations import Delegations, DoasRule, NfsExport, PolkitRule
 from fidelitas.facts.gaps import Gap
 from fidelitas.facts.host import AccessEntry, FileKind, FileState, HostFacts, NameService, Netgroup, OperatingSystem
+from fidelitas.facts.jobs import Job, SearchFolder
+from fidelitas.facts.log_ins import AuthorizedKey, LogIns, PamRule, PrivateKey, SshdSetting
+from fidelitas.facts.programs import CapableFile, Packaged, Programs, SetIdFile
+from fidelitas.facts.running import KernelSetting, Mount, Process
 from fidelitas.facts.sudo import (
     AliasKind,
     Command,
@@ -55,27 +60,45 @@ __all__ = [
     "AccessEntry",
     "Account",
     "AliasKind",
+    "AuthorizedKey",
+    "CapableFile",
     "Command",
     "CommandOptions",
     "DefaultScope",
+    "Delegations",
+    "DoasRule",
     "FileKind",
     "FileState",
     "Gap",
     "Group",
     "GroupShadow",
     "HostFacts",
+    "Job",
+    "KernelSetting",
+    "LogIns",
     "LoginLimits",
     "Member",
     "MemberKind",
+    "Mount",
     "NameService",
     "Netgroup",
+    "NfsExport",
     "OperatingSystem",
+    "Packaged",
+    "PamRule",
     "Password",
     "PasswordState",
     "Place",
     "PolicyFile",
     "PolicyFileState",
+    "PolkitRule",
+    "PrivateKey",
+    "Process",
+    "Programs",
+    "SearchFolder",
+    "SetIdFile",
     "Shadow",
+    "SshdSetting",
     "SudoAlias",
     "SudoDefault",
     "SudoPolicy",

@@ -5,7 +5,11 @@ from datetime import datetime
 from enum import Enum
 
 from fidelitas.facts.accounts import Account, Group, GroupShadow, LoginLimits, Shadow
+from fidelitas.facts.delegations import Delegations
 from fidelitas.facts.gaps import Gap
+from fidelitas.facts.log_ins import LogIns
+from fidelitas.facts.programs import Programs
+from fidelitas.facts.running import KernelSetting, Mount, Process
 from fidelitas.facts.sudo import SudoPolicy
 from fidelitas.text import Place
 
@@ -102,3 +106,10 @@ class HostFacts:
     addresses: tuple[str, ...] | None = None  # with the length of their networks; None: not known
     netgroups: tuple[Netgroup, ...] | None = None  # None: they come from elsewhere, or were not read
     live: bool = True  # False: a root folder, not the running host
+    programs: Programs | None = None  # None: the files were not searched
+    processes: tuple[Process, ...] | None = None  # None: not a running host, or not listed
+    mounts: tuple[Mount, ...] | None = None
+    kernel: tuple[KernelSetting, ...] = ()
+    sudo_version: str = ""
+    log_ins: LogIns = field(default_factory=LogIns)
+    delegations: Delegations = field(default_factory=Delegations)

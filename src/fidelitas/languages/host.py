@@ -12,6 +12,9 @@ from fidelitas.facts import AccessEntry, FileKind, FileState, Gap, HostFacts, Lo
 from fidelitas.languages.access_lists import read_access_lists
 from fidelitas.languages.accounts import read_group, read_gshadow, read_passwd, read_shadow
 from fidelitas.languages.lines import Parsed
+from fidelitas.languages.programs import read_programs
+from fidelitas.languages.roads import Roads
+from fidelitas.languages.running import read_kernel_settings, read_mounts, read_processes, read_sudo_version
 from fidelitas.languages.settings import PolicyPlugin, read_login_defs, read_netgroup, read_nsswitch, read_os_release, read_policy_plugin
 from fidelitas.languages.sudo_ldif import is_ldif, read_sudo_ldif
 from fidelitas.languages.sudoers import read_policy
@@ -125,6 +128,10 @@ class _Files:
         inside = folder.rstrip("/") + "/"
         return [path.removeprefix(inside) for path in self.states if path.startswith(inside) and "/" not in path.removeprefix(inside)]
 
+    def inside(self, folder: str) -> list[str]:
+        """Return the paths of the copies below a folder, which is written with its slash."""
+        return sorted(path for path in self.contents if path.startswith(folder))
+
 
 def read_host(evidence: HostEvidence) -> HostFacts:
     """Return all facts of a host, gaps included."""
@@ -176,12 +183,17 @@ class _Host:
             self._gaps.append(
                 Gap(what="owners of files", why=why, weakens="whether somebody else can write the policy", place=self._place("/"))
             )
+        roads = Roads(self._subject, self._files, evidence.listings)
         services = self._read("/etc/nsswitch.conf", read_nsswitch) or ()
         for service in services:
             for source in set(service.sources) - _COVERED.get(service.database, frozenset(service.sources)):
                 what, why = f'{service.database} entries from "{source}"', "that source is not read"
                 self._gaps.append(Gap(what=what, why=why, weakens=_ELSEWHERE[service.database], place=service.place))
         policy = self._policy(evidence.host_name)
+        listings = evidence.listings
+        programs, gaps = read_programs(listings, evidence.subject)
+        log_ins, delegations = roads.log_ins(), roads.delegations()
+        self._gaps += (*gaps, *roads.gaps)
         return HostFacts(
             subject=evidence.subject,
             taken=evidence.taken,
@@ -200,6 +212,13 @@ class _Host:
             live=evidence.live,
             addresses=None if evidence.addresses is None else tuple(evidence.addresses),
             netgroups=self._netgroups(services),
+            programs=programs,
+            log_ins=log_ins,
+            delegations=delegations,
+            processes=read_processes(listings),
+            mounts=read_mounts(listings["mounts"]) if "mounts" in listings else None,
+            kernel=read_kernel_settings(listings.get("kernel", b""), self._place("/proc/sys")),
+            sudo_version=read_sudo_version(listings.get("sudo-version", b"")),
         )
 
     def _netgroups(self, services: Sequence[NameService]) -> tuple[Netgroup, ...] | None:

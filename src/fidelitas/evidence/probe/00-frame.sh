@@ -139,9 +139,9 @@ tidy() {
 
 # first_visit NAMESPACE PATH: whether PATH was not met before.
 first_visit() {
-    [ ! -d "$work/seen/$1$2/.fidelitas-seen" ] || return 1
-    mkdir -p "$work/seen/$1$2/.fidelitas-seen" 2>/dev/null
-    return 0
+    [ ! -e "$work/seen/$1$2/.seen" ] || return 1
+    if [ ! -d "$work/seen/$1$2" ]; then mkdir -p "$work/seen/$1$2" 2>/dev/null; fi
+    : > "$work/seen/$1$2/.seen"
 }
 
 # Why a path that is not there is not there: absent is a fact, unsearchable is a gap.
@@ -164,9 +164,12 @@ folders() {
     done
 }
 
+# Whether the size of the next file to copy is known to be within the limit.
+sized=
+
 # take PATH FILTER: copies a file through a filter and records it, or records why not.  Returns 0 if there is a copy.
 take() {
-    first_visit file "$1" || return 1
+    [ ! -e "$work/bundle/files$1" ] && first_visit "file${1%/*}/" "${1##*/}" || return 1
     folders "$1"
     resolve "$1" || { gap "$1" 'too many symbolic links'; return 1; }
     found=$root$real
@@ -174,13 +177,13 @@ take() {
     if [ -d "$found" ]; then item folder "$1"; gap "$1" 'is a folder where a file was expected'; return 1; fi
     if [ ! -f "$found" ]; then item other "$1"; gap "$1" 'is not a regular file'; return 1; fi
     if [ ! -r "$found" ]; then item file "$1"; gap "$1" 'permission denied'; return 1; fi
-    if [ -n "$(find "$found" -prune -size "+${limit}c" 2>/dev/null)" ]; then
+    if [ -z "$sized" ] && [ -n "$(find "$found" -prune -size "+${limit}c" 2>/dev/null)" ]; then
         item file "$1"
         gap "$1" "is larger than $limit bytes"
         return 1
     fi
     copy=$work/bundle/files$1
-    mkdir -p "${copy%/*}"
+    [ -d "${copy%/*}" ] || mkdir -p "${copy%/*}"
     if { "$2" < "$found" > "$copy"; } 2>/dev/null; then
         item file "$1"
         return 0
@@ -215,12 +218,15 @@ take_all() {
     if [ ! -d "$inside/" ]; then return 0; fi
     if [ ! -r "$inside" ] || [ ! -x "$inside" ]; then gap "$take_folder" 'permission denied'; return 0; fi
     for pattern; do
-        (cd "$inside" && find . -maxdepth "$take_depth" ! -type d -name "$pattern" ! -name '*.dpkg-*' ! -name '*~' 2>/dev/null)
+        (cd "$inside" && find . -maxdepth "$take_depth" ! -type d -name "$pattern" ! -name '*.dpkg-*' ! -name '*~' -size "-${limit}c" 2>/dev/null)
     done | sort -u | head -n "$MANY" > "$work/inside"
     while IFS= read -r name; do
         name=${name#./}
         resolve "$take_folder/$name" || continue
-        if [ -f "$root$real" ]; then take "$take_folder/$name" "$take_filter"
+        if [ -f "$root$real" ]; then
+            [ -L "$inside/$name" ] || sized=yes
+            take "$take_folder/$name" "$take_filter"
+            sized=
         elif [ -e "$root$real" ]; then item other "$take_folder/$name" # /dev/null, most of the time: a unit or file switched off
         fi
     done < "$work/inside"

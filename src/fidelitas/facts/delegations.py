@@ -1,0 +1,63 @@
+"""Who is let act as whom by other programs than sudo: doas, polkit; and who is root from another host, by NFS."""
+
+from dataclasses import dataclass, field
+
+from fidelitas.facts.jobs import Job, SearchFolder
+from fidelitas.text import Place
+
+__all__ = ["Delegations", "DoasRule", "NfsExport", "PolkitRule"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class DoasRule:
+    """A line of doas.conf(5): `target` and `command` are ``None`` for any, `arguments` ``None`` for any."""
+
+    permit: bool
+    identity: str
+    options: frozenset[str]
+    target: str | None
+    command: str | None
+    arguments: tuple[str, ...] | None
+    text: str
+    place: Place = field(compare=False)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class NfsExport:
+    """A folder that is exported to some clients (exports(5)), with the options for them."""
+
+    path: str
+    client: str
+    options: frozenset[str]
+    place: Place = field(compare=False)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class PolkitRule:
+    """A rule of polkit(8): either `administrators`, pairs of user or group and name, or an `answer` "yes" for some without asking.
+
+    `actions` are the beginnings of the names of the actions that it is about; none for all.
+    """
+
+    administrators: tuple[tuple[str, str], ...]
+    actions: tuple[str, ...]
+    groups: tuple[str, ...]
+    users: tuple[str, ...]
+    answer: str
+    place: Place = field(compare=False)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Delegations:
+    """What else leads to root: what runs by itself, where programs are taken from, and rules of other programs.
+
+    `doas` is ``None`` where there is no doas.conf; `scripts` maps a path to the interpreter that its first line names.
+    """
+
+    jobs: tuple[Job, ...] = ()
+    folders: tuple[SearchFolder, ...] = ()
+    preloaded: tuple[SearchFolder, ...] = ()
+    doas: tuple[DoasRule, ...] | None = None
+    polkit: tuple[PolkitRule, ...] = ()
+    exports: tuple[NfsExport, ...] = ()
+    scripts: dict[str, str] = field(default_factory=dict)

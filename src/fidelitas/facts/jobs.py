@@ -1,0 +1,31 @@
+"""What runs by itself: cron jobs, units, scripts in the folders that are run as a whole; and where programs are taken from."""
+
+from dataclasses import dataclass, field
+
+from fidelitas.text import Place
+
+__all__ = ["Job", "SearchFolder"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Job:
+    """Something that runs without anybody's asking: `kind` is cron, unit, or script; `run_as` the account, as it is written.
+
+    `programs` are the paths of what it starts: programs, and the scripts that it hands to an interpreter.
+    """
+
+    kind: str
+    name: str
+    run_as: str
+    command: str
+    programs: tuple[str, ...]
+    place: Place = field(compare=False)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class SearchFolder:
+    """A folder from which root takes programs or libraries that are named without a path; `why` says by which setting."""
+
+    path: str
+    why: str
+    place: Place = field(compare=False)

@@ -1,0 +1,70 @@
+"""Public keys: authorized_keys (sshd(8), AUTHORIZED_KEYS FILE FORMAT) and the public halves that lie beside private keys.
+
+Knows lines, options and fingerprints; not whose file it is.  The key itself is reduced to its fingerprint.
+"""
+
+import base64
+import binascii
+import hashlib
+import re
+from collections.abc import Iterator
+
+from fidelitas.facts import AuthorizedKey, Place
+from fidelitas.languages.lines import Broken, Line, Parsed, read_lines
+
+__all__ = ["read_authorized_keys"]
+
+_KEY = re.compile(r"(?P<kind>(?:sk-)?(?:ssh|ecdsa)-[A-Za-z0-9@.-]+)[ \t]+(?P<blob>[A-Za-z0-9+/]+={0,2})(?:[ \t]+(?P<comment>.*))?\Z")
+_OPTION = re.compile(r'(?P<name>[A-Za-z0-9@.-]+)(?:="(?P<value>(?:[^"\\]|\\.)*)")?')
+
+
+def read_authorized_keys(text: str, origin: Place) -> Parsed[AuthorizedKey]:
+    """Return the keys of a file, and a gap for each line that is neither a key nor a comment: sshd passes over it."""
+    return read_lines(text, origin, _entry, what="authorized key", weakens="sshd passes over this line: the key opens nothing")
+
+
+def _entry(line: Line) -> AuthorizedKey | None:
+    """line = [ options blanks ] type blanks base64 [ blanks comment ]"""
+    text = line.text.strip(" \t\r")
+    if not text or text.startswith("#"):
+        return None
+    key, options = _KEY.match(text), []
+    if key is None:
+        end = _options_end(text)
+        options = list(_options(text[:end]))
+        key = _KEY.match(text[end:].lstrip(" \t"))
+    if key is None:
+        raise Broken("expected a key")
+    try:
+        blob = base64.b64decode(key["blob"], validate=True)
+    except (ValueError, binascii.Error):
+        raise Broken("expected a key in base64") from None
+    names = {name for name, _ in options}
+    return AuthorizedKey(
+        kind=key["kind"],
+        fingerprint="SHA256:" + base64.b64encode(hashlib.sha256(blob).digest()).decode().rstrip("="),
+        comment=(key["comment"] or "").strip(),
+        options=tuple(options),
+        authority="cert-authority" in names,
+        place=line.place(),
+    )
+
+
+def _options_end(text: str) -> int:
+    """Return where the options end: at the first blank outside quotes."""
+    quoted = escaped = False
+    for at, character in enumerate(text):
+        if escaped:
+            escaped = False
+        elif character == "\\":
+            escaped = True
+        elif character == '"':
+            quoted = not quoted
+        elif character in " \t" and not quoted:
+            return at
+    return len(text)
+
+
+def _options(text: str) -> Iterator[tuple[str, str]]:
+    for found in _OPTION.finditer(text):
+        yield found["name"].lower(), (found["value"] or "").replace('\\"', '"')
