@@ -9,13 +9,13 @@ import subprocess
 import sys
 import tempfile
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
 from fidelitas.checks import findings_of
-from fidelitas.evidence import Bundle, Item, Manifest, make_bundle, probe_script, read_bundle
+from fidelitas.evidence import Bundle, Item, Listing, Manifest, make_bundle, probe_script, read_bundle
 from fidelitas.facts import SudoPolicy
 from fidelitas.findings import Finding, Severity
 from fidelitas.languages.host import read_host
@@ -90,7 +90,9 @@ def bundle(
         subject="knot", platform="linux", taken=NOW, kernel="", live=True, probe=1, uid=0, items=tuple(states.values()), gaps=()
     )
     raw = {path: put.text.encode() if isinstance(put.text, str) else put.text for path, put in puts.items()}
-    return read_bundle(io.BytesIO(make_bundle(manifest, raw)))
+    searched = {"file-systems": b"searched\t/\n", "homes": b"read\n"}
+    listings = tuple(Listing(name=name, member=f"listings/{name}", tool=name) for name in searched)
+    return read_bundle(io.BytesIO(make_bundle(replace(manifest, listings=listings), raw, searched)))
 
 
 def rights(sudoers: str | None = "", files: Mapping[str, str | bytes | Put | None] | None = None, **kwargs: Any) -> HostRights:

@@ -29,7 +29,7 @@ def handed_in(folder: Path, name: str = "knot.tar", sudoers: str = "%sudo ALL=(A
     """Write a bundle as the probe would have printed it."""
     made = bundle(sudoers, **kwargs)
     path = folder / name
-    path.write_bytes(make_bundle(made.manifest, made.files))
+    path.write_bytes(make_bundle(made.manifest, made.files, made.listings))
     return path
 
 

@@ -196,8 +196,8 @@ def test_an_error_is_marked_and_ends_with_4(tmp_path: Path) -> None:
 @pytest.mark.parametrize(
     ("root", "after", "warning"),
     [
-        ("{none}", "", "nobody but root itself could become root, and root has no password to log in with"),
-        ("{none}", "daemon ALL=ALL\n", None),
+        ("{none}", "", "nobody could become root"),
+        ("{none}", "daemon ALL=ALL\n", "nobody who can log in could become root; left are daemon"),
         ("{none}", "ines ALL=ALL\n", None),
         ("{usable sha512}", "", None),
     ],

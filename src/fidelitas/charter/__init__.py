@@ -5,5 +5,6 @@
 
 from fidelitas.charter.check import Outcome, Result, check_charter
 from fidelitas.charter.read import Clause, Kind, read_charter
+from fidelitas.charter.sanction import sanctions
 
-__all__ = ["Clause", "Kind", "Outcome", "Result", "check_charter", "read_charter"]
+__all__ = ["Clause", "Kind", "Outcome", "Result", "check_charter", "read_charter", "sanctions"]

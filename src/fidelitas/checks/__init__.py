@@ -6,8 +6,19 @@ Each is a pure generator over the rights; `CHECKS` lists them, importing a modul
 from collections.abc import Iterable
 
 from fidelitas.checks.accounts import empty_password, extra_root
-from fidelitas.checks.check import Check, Found, check
-from fidelitas.checks.estate import ESTATE_CHECKS
+from fidelitas.checks.check import Check, EstateCheck, Found, check
+from fidelitas.checks.estate import unknown_host
+from fidelitas.checks.groups import conferring_group, not_yet_in_force, revoked_yet_active
+from fidelitas.checks.log_ins import key_for_many, root_by_password, su_unasked, taken_empty_password, unlocked_private_key, writable_keys
+from fidelitas.checks.programs import added_bit, changed_program, escaping_program, stray_program, writable_program
+from fidelitas.checks.running import (
+    open_export,
+    open_search_path,
+    unasked_doas,
+    unasked_polkit,
+    weak_kernel_setting,
+    writable_by_others,
+)
 from fidelitas.checks.sudo_commands import (
     ban_by_exclusion,
     expired_rule,
@@ -71,7 +82,27 @@ CHECKS: tuple[Check, ...] = (
     open_path,
     no_terminal_of_its_own,
     no_terminal_needed,
+    escaping_program,
+    changed_program,
+    stray_program,
+    added_bit,
+    writable_program,
+    conferring_group,
+    revoked_yet_active,
+    not_yet_in_force,
+    writable_by_others,
+    open_search_path,
+    open_export,
+    unasked_doas,
+    unasked_polkit,
+    weak_kernel_setting,
+    root_by_password,
+    taken_empty_password,
+    su_unasked,
+    writable_keys,
+    unlocked_private_key,
 )
+ESTATE_CHECKS: tuple[EstateCheck, ...] = (unknown_host, key_for_many)
 
 
 def findings_of(rights: HostRights, checks: Iterable[Check] = CHECKS) -> list[Finding]:

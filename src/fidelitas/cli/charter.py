@@ -40,7 +40,7 @@ def check(file: Path, policy: Path | None, root: Path | None, allow_gaps: bool, 
 
     With --policy a change is tested before it is made.  Exit status: 1 a demand is broken, else 3 one cannot be told, else 0.
     """
-    clauses = read_charter(_text(file), str(file))
+    clauses = charter_of(file)
     inquiries = _inquiries(policy, root, source)
 
     def ask(clause: Clause) -> Decision | str:
@@ -58,6 +58,11 @@ def check(file: Path, policy: Path | None, root: Path | None, allow_gaps: bool, 
         raise SystemExit(1)
     if unknown and not allow_gaps:
         raise SystemExit(3)
+
+
+def charter_of(file: Path) -> tuple[Clause, ...]:
+    """Return the clauses of a charter file."""
+    return read_charter(_text(file), str(file))
 
 
 def _text(file: Path) -> str:

@@ -1,42 +1,101 @@
 """``fidelitas rehearse``."""
 
+from collections.abc import Iterable, Sequence
 from pathlib import Path
 
 import click
 
 from fidelitas.audit import rights_in
+from fidelitas.charter import Clause
+from fidelitas.cli.charter import charter_of
 from fidelitas.cli.options import Output, Source, bundle_of_root, format_option, say, source_options
-from fidelitas.rehearsal import rehearse
+from fidelitas.errors import RequestError
+from fidelitas.evidence import Bundle
+from fidelitas.memberships import MembershipChange, changes_like, with_memberships
+from fidelitas.rehearsal import Rehearsal, rehearse
 from fidelitas.reports.rehearsal import error_block, rehearsal_blocks, rehearsal_document
+from fidelitas.rights import HostRights, rights_of
 from fidelitas.sources import POLICY, from_policy_file
 from fidelitas.text import decode
 
 
 @click.command
-@click.option("--policy", required=True, type=click.Path(dir_okay=False, path_type=Path), metavar="NEW", help="The new main policy file.")
+@click.argument("accounts", nargs=-1, metavar="[ACCOUNT]...")
+@click.option("--policy", type=click.Path(dir_okay=False, path_type=Path), metavar="NEW", help="The new main policy file.")
+@click.option("--add-member", "into", multiple=True, metavar="GROUP", help="Put each ACCOUNT into GROUP; repeatable.")
+@click.option("--remove-member", "out_of", multiple=True, metavar="GROUP", help="Take each ACCOUNT out of GROUP; repeatable.")
+@click.option("--like", metavar="SOURCE", help="Give each ACCOUNT the memberships of the account SOURCE.")
+@click.option("--charter", type=click.Path(dir_okay=False, path_type=Path), metavar="FILE", help="Warn of gains that it does not sanction.")
 @click.option("--on", "subject", metavar="SUBJECT", help="Only on this subject; on every one of the ledger if left out.")
 @click.option("--root", type=click.Path(file_okay=False, path_type=Path), metavar="DIR", help="On the host whose root folder is DIR.")
 @source_options
 @format_option
-def command(policy: Path, subject: str | None, root: Path | None, source: Source, output: Output) -> None:
-    """Tell what a new sudo policy would change, before it is put in place: errors, and who gains and loses which rights.
+def command(
+    accounts: tuple[str, ...],
+    policy: Path | None,
+    into: tuple[str, ...],
+    out_of: tuple[str, ...],
+    like: str | None,
+    charter: Path | None,
+    subject: str | None,
+    root: Path | None,
+    source: Source,
+    output: Output,
+) -> None:
+    r"""Tell what a change would do, before it is made: a new sudo policy, or memberships of the ACCOUNTs.
 
-    NEW takes the place of the main policy; what it includes is the host's own.  A loud warning tells when nobody who can log in would
-    be left who can become root.
+    \b
+        fidelitas rehearse --policy sudoers.new
+        fidelitas rehearse --add-member docker tomas rada
+        fidelitas rehearse --like noor tomas
+
+    NEW takes the place of the main policy; what it includes is the host's own.  Elevated rights come first.  A loud warning tells when
+    nobody who can log in would be left who can become root.
 
     Exit status: 0 no errors; 1 somebody would be locked out; 4 the new policy has errors.
     """
+    membership = bool(into or out_of or like)
+    if policy is None and not membership:
+        raise RequestError("nothing to rehearse", hint="Name a new policy with --policy, or a membership with --add-member.")
+    if membership != bool(accounts):
+        raise RequestError("memberships and accounts go together", hint="Such as: fidelitas rehearse --add-member docker tomas.")
     bundles = source.bundles(subject) if root is None else [bundle_of_root(root)]
-    changed = [from_policy_file(policy, bundle) for bundle in bundles]
-    rehearsals = [rehearse(rights_in(old), rights_in(new)) for old, new in zip(bundles, changed, strict=True)]
+    changed = bundles if policy is None else [from_policy_file(policy, bundle) for bundle in bundles]
+    hosts = [(rights_in(old), rights_in(new)) for old, new in zip(bundles, changed, strict=True)]
+    _known((old for old, _ in hosts), (*accounts, *([like] if like else [])), (*into, *out_of))
+    stated = [MembershipChange(account=account, group=group, added=True) for account in accounts for group in into]
+    stated += [MembershipChange(account=account, group=group, added=False) for account in accounts for group in out_of]
+    rehearsals = [rehearse(old, _with(new, stated, like, accounts)) for old, new in hosts]
+    _show(rehearsals, changed, policy, charter_of(charter) if charter else None, output)
+
+
+def _known(hosts: Iterable[HostRights], accounts: Sequence[str], groups: Sequence[str]) -> None:
+    """Refuse accounts and groups that are on none of the hosts."""
+    found = list(hosts)
+    for name in accounts:
+        if not any(name in host.population.by_name for host in found):
+            raise RequestError(f'there is no account "{name}" on any of the hosts')
+    for name in groups:
+        if not any(name == group.name for host in found for group in host.population.groups):
+            raise RequestError(f'there is no group "{name}" on any of the hosts')
+
+
+def _with(host: HostRights, stated: list[MembershipChange], like: str | None, accounts: Sequence[str]) -> HostRights:
+    changes = [*stated, *(changes_like(host.facts, like, accounts) if like else [])]
+    return rights_of(with_memberships(host.facts, changes)) if changes else host
+
+
+def _show(
+    rehearsals: Sequence[Rehearsal], changed: Sequence[Bundle], policy: Path | None, charter: tuple[Clause, ...] | None, output: Output
+) -> None:
     names = {POLICY: str(policy)}
-    errors = dict.fromkeys((error, error.place.path) for one in rehearsals for error in one.errors)
+    errors = dict.fromkeys((error, error.place.path) for one in rehearsals for error in one.errors) if policy is not None else {}
     if output.form == "json":
-        output.json(rehearsal_document(rehearsals, names))
+        output.json(rehearsal_document(rehearsals, names, charter))
     else:
         texts = {path: content for bundle in changed for path, content in bundle.files.items()}
         shown = [error_block(error, decode(texts[path]) if path in texts else None, names.get(path, path)) for error, path in errors]
-        output.blocks([*shown, *rehearsal_blocks(rehearsals)])
+        output.blocks([*shown, *rehearsal_blocks(rehearsals, charter)])
     if errors:
         say(f"the new policy has {len(errors)} errors; sudo would use what is left of it")
         raise SystemExit(4)

@@ -10,7 +10,7 @@ from fidelitas.demo.host import File, HostBuilder
 from fidelitas.demo.hosts import HOSTS, Planted
 from fidelitas.demo.people import draw_people
 from fidelitas.errors import ReadError
-from fidelitas.evidence import Item, Manifest, make_bundle
+from fidelitas.evidence import Item, Listing, Manifest, make_bundle
 
 __all__ = ["Estate", "bundle_of", "make_estate", "write_estate"]
 
@@ -45,16 +45,17 @@ def bundle_of(host: HostBuilder) -> bytes:
         taken=TAKEN,
         kernel="Linux 6.1.0 x86_64",
         live=True,
-        probe=1,
+        probe=2,
         uid=0,
         items=tuple(_item(path, file) for path, file in files.items()),
         gaps=(),
+        listings=tuple(Listing(name=name, member=f"listings/{name}", tool=name) for name in sorted(host.listings)),
     )
-    return make_bundle(manifest, contents)
+    return make_bundle(manifest, contents, {name: text.encode() for name, text in host.listings.items()})
 
 
 def _item(path: str, file: File) -> Item:
-    kind, size = ("folder", 4096) if file.text is None else ("file", len(file.text.encode()))
+    kind, size = (file.kind, 4096) if file.text is None else ("file", len(file.text.encode()))
     return Item(path=path, kind=kind, mode=file.mode, uid=file.uid, gid=file.gid, size=size, mtime=int(TAKEN.timestamp()))
 
 

@@ -15,12 +15,13 @@ _HASHES = {"yescrypt": "$y$j9T$saltmarsh$tide", "sha512": "$6$saltmarsh$tide"}
 
 @dataclass(frozen=True, slots=True)
 class File:
-    """A file or, with no text, a folder."""
+    """A file that is copied; with no text a folder, or something that is only looked at, by its `kind`."""
 
     text: str | None
     mode: int = 0o644
     uid: int = 0
     gid: int = 0
+    kind: str = "folder"
 
 
 @dataclass(slots=True)
@@ -35,6 +36,7 @@ class HostBuilder:
     passwords: list[tuple[str, str]] = field(default_factory=list)
     groups: list[tuple[str, int, list[str]]] = field(default_factory=list)
     policies: dict[str, File] = field(default_factory=dict)
+    listings: dict[str, str] = field(default_factory=dict)
 
     def account(
         self, name: str, uid: int, *, gid: int | None = None, shell: str = "/bin/bash", state: str = "usable", comment: str = ""
@@ -52,6 +54,18 @@ class HostBuilder:
     def group(self, name: str, gid: int, *members: str) -> None:
         """Add a group."""
         self.groups.append((name, gid, list(members)))
+
+    def listing(self, name: str, text: str) -> None:
+        """Add to what a tool of the host prints."""
+        self.listings[name] = self.listings.get(name, "") + text
+
+    def program(self, path: str, mode: int, gid: int = 0, uid: int = 0) -> None:
+        """Add a setuid or setgid program."""
+        self.listing("set-id", f"{mode:o} {uid} {gid} 31184 1726000000.0000000000 {path}\0")
+
+    def homes(self) -> list[tuple[str, str]]:
+        """Return the accounts with their homes."""
+        return [(fields[0], fields[5]) for fields in (line.split(":") for line in self.accounts)]
 
     def files(self, *, redacted: bool = True) -> dict[str, File]:
         """Return all files and folders of the host by path; password fields as the probe writes them, or as on the host itself."""

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 
 from fidelitas.demo.host import File, HostBuilder
 from fidelitas.demo.people import Person
+from fidelitas.demo.roads import key_line, set_up_debian, set_up_rocky
 
 __all__ = ["HOSTS", "Planted", "Team"]
 
@@ -136,7 +137,28 @@ tidevendor	ALL=(root) /usr/bin/systemctl restart tide-ingest #! sudo.unknown-nam
     )
     planted.append(Planted("sudo.skipped-file", "tern", "/etc/sudoers.d/90-lockdown.conf", None))
     _plant(host, planted, "/etc/sudoers.d/README.txt", "# Files here are read by sudo; use visudo -f.\n")
+    set_up_debian(host)
+    _tern_roads(host, team, planted)
     return host
+
+
+def _tern_roads(host: HostBuilder, team: Team, planted: list[Planted]) -> None:
+    """An editor made setuid, a container service that everybody on the rota may use, a script of cron that its users may change."""
+    host.group("docker", 3006, team["technicians"][3].name)
+    host.policies["/run/docker.sock"] = File(None, 0o660, 0, 3006, kind="other")
+    planted.append(Planted("groups.confers-root", "tern", "/etc/group", len(host.groups)))
+    host.program("/usr/local/bin/tide-notes", 0o4750, 3001)
+    host.listing("program-digests", "e1d1704\t/usr/bin/vim.tiny\ne1d1704\t/usr/bin/vim\ne1d1704\t/usr/local/bin/tide-notes\n")
+    planted.append(Planted("programs.hands-over-root", "tern", "/usr/local/bin/tide-notes", None))
+    host.policies["/etc/cron.d/tide"] = File("30 2 * * * root /opt/tide/rotate.sh --keep 30\n")
+    host.policies["/opt/tide"] = File(None, 0o755)
+    host.policies["/opt/tide/rotate.sh"] = File(None, 0o775, 0, 3001, kind="file")
+    host.listing("scripts", "/opt/tide/rotate.sh\t#!/bin/sh\n")
+    planted.append(Planted("running.writable", "tern", "/opt/tide/rotate.sh", None))
+    contractor = team["contractors"][0].name
+    lines = [key_line("noor", "noor@desk"), key_line(contractor, f"{contractor}@dunlin")]
+    host.policies["/root/.ssh/authorized_keys"] = File("".join(f"{line}\n" for line in lines), 0o600)
+    planted.append(Planted("log-ins.key-for-many", "tern", "/root/.ssh/authorized_keys", 2))
 
 
 def curlew(team: Team, planted: list[Planted]) -> HostBuilder:
@@ -170,7 +192,25 @@ def curlew(team: Team, planted: list[Planted]) -> HostBuilder:
     )
     main = host.policies["/etc/sudoers"]
     host.policies["/etc/sudoers"] = File(f"{main.text}@include /etc/sudoers.local\n", 0o440)
+    set_up_rocky(host, root="yes", password="yes")  # noqa: S106
+    _curlew_roads(host, team, planted)
     return host
+
+
+def _curlew_roads(host: HostBuilder, team: Team, planted: list[Planted]) -> None:
+    """Root by password over SSH, an interpreter with a capability, a replaced program, a session that outlived its group."""
+    planted.append(Planted("log-ins.root-by-password", "curlew", "/etc/ssh/sshd_config", 2))
+    host.listing("capabilities", "# file: /usr/bin/python3.9\nsecurity.capability=0x0100000280000000000000000000000000000000\n\n")
+    host.listing("rpm-files", "python3\t100755\troot\troot\t\t\t/usr/bin/python3.9\n")
+    planted.append(Planted("programs.hands-over-root", "curlew", "/usr/bin/python3.9", None))
+    host.program("/usr/bin/chage", 0o4755)
+    host.listing("rpm-files", f"shadow-utils\t104755\troot\troot\t{'0a' * 32}\t\t/usr/bin/chage\n")
+    host.listing("program-digests", f"{'0b' * 32}\t/usr/bin/chage\n")
+    planted.append(Planted("programs.changed", "curlew", "/usr/bin/chage", None))
+    operator = team["operators"][1]
+    ids = " ".join([str(operator.uid)] * 3)
+    host.listing("processes", f"4711\t1\t{ids}\t{ids}\t10\ttmux\n")
+    planted.append(Planted("groups.revoked-yet-active", "curlew", "/proc/4711/status", None))
 
 
 def dunlin(team: Team, planted: list[Planted]) -> HostBuilder:
@@ -228,7 +268,20 @@ Defaults:%contractors	timestamp_timeout=-1 #! sudo.long-memory
 {technicians[7]}	GAUGES=(root) SETENV: /usr/local/sbin/flash-gauge #! sudo.settable-environment
 """,
     )
+    set_up_debian(host, su="auth sufficient pam_wheel.so trust group=contractors\n")
+    _dunlin_roads(host, team, planted)
     return host
+
+
+def _dunlin_roads(host: HostBuilder, team: Team, planted: list[Planted]) -> None:
+    """su unasked for some, a folder that the gauges mount as root, and a contractor's key that opens root on tern."""
+    planted.append(Planted("log-ins.su-unasked", "dunlin", "/etc/pam.d/su", 2))
+    host.policies["/etc/exports"] = File("/srv/gauges gauge*.saltmarsh.example(rw,no_root_squash)\n")
+    planted.append(Planted("running.root-over-nfs", "dunlin", "/etc/exports", 1))
+    contractor = team["contractors"][0].name
+    host.listing("private-keys", f"open\t/home/{contractor}/.ssh/id_ed25519\n")
+    public = key_line(contractor, f"{contractor}@dunlin")
+    host.policies[f"/home/{contractor}/.ssh/id_ed25519.pub"] = File(f"{public}\n", 0o644, team["contractors"][0].uid)
 
 
 HOSTS: tuple[Callable[[Team, list[Planted]], HostBuilder], ...] = (tern, curlew, dunlin)

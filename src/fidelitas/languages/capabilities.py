@@ -16,49 +16,16 @@ from fidelitas.text import clipped, decode, plain
 __all__ = ["CAPABILITIES", "decode_capabilities", "read_attributes", "read_told_capabilities"]
 
 # In the order of their numbers, linux/capability.h.
-CAPABILITIES = [
-    "chown",
-    "dac_override",
-    "dac_read_search",
-    "fowner",
-    "fsetid",
-    "kill",
-    "setgid",
-    "setuid",
-    "setpcap",
-    "linux_immutable",
-    "net_bind_service",
-    "net_broadcast",
-    "net_admin",
-    "net_raw",
-    "ipc_lock",
-    "ipc_owner",
-    "sys_module",
-    "sys_rawio",
-    "sys_chroot",
-    "sys_ptrace",
-    "sys_pacct",
-    "sys_admin",
-    "sys_boot",
-    "sys_nice",
-    "sys_resource",
-    "sys_time",
-    "sys_tty_config",
-    "mknod",
-    "lease",
-    "audit_write",
-    "audit_control",
-    "setfcap",
-    "mac_override",
-    "mac_admin",
-    "syslog",
-    "wake_alarm",
-    "block_suspend",
-    "audit_read",
-    "perfmon",
-    "bpf",
-    "checkpoint_restore",
-]
+# fmt: off
+CAPABILITIES = (
+    "chown", "dac_override", "dac_read_search", "fowner", "fsetid", "kill", "setgid",
+    "setuid", "setpcap", "linux_immutable", "net_bind_service", "net_broadcast", "net_admin", "net_raw",
+    "ipc_lock", "ipc_owner", "sys_module", "sys_rawio", "sys_chroot", "sys_ptrace", "sys_pacct",
+    "sys_admin", "sys_boot", "sys_nice", "sys_resource", "sys_time", "sys_tty_config", "mknod",
+    "lease", "audit_write", "audit_control", "setfcap", "mac_override", "mac_admin", "syslog",
+    "wake_alarm", "block_suspend", "audit_read", "perfmon", "bpf", "checkpoint_restore",
+)
+# fmt: on
 _LENGTHS = {1: 12, 2: 20, 3: 24}
 
 
@@ -109,9 +76,8 @@ def _file(place: Place, path: str) -> Place:
     return Place(subject=place.subject, path=path)
 
 
-_TOLD = re.compile(
-    r"(?P<path>.*?)(?: =)? (?P<clauses>(?:cap_[a-z_,0-9]+|all)?[=+-][eip]*(?: (?:cap_[a-z_,0-9]+|all)?[=+-][eip]+)*)\Z", re.DOTALL
-)
+_CLAUSES = r"(?:cap_[a-z_,0-9]+|all)?[=+-][eip]*(?: (?:cap_[a-z_,0-9]+|all)?[=+-][eip]+)*"
+_TOLD = re.compile(rf"(?P<path>.*?)(?: =)? (?P<clauses>{_CLAUSES})\Z", re.DOTALL)
 _CLAUSE = re.compile(r"(?P<names>[a-z_,0-9]*)(?P<sign>[=+-])(?P<flags>[eip]*)\Z")
 
 

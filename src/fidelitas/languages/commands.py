@@ -44,7 +44,7 @@ def _programs(words: list[str]) -> Iterator[str]:
             begins, interpreter = True, False
         elif begins:
             name = word.rpartition("/")[2]
-            if _ASSIGNMENT.match(word):
+            if _ASSIGNMENT.match(word) or re.match(r"-|[0-9]", word):  # a variable; an option of a wrapper, and its number
                 continue
             if word.startswith("/"):
                 yield word

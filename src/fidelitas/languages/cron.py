@@ -42,7 +42,7 @@ def _job(line: Line, account: str | None) -> Iterator[Job]:
     rest = line.text[when.end() :]
     if account is None:
         account, _, rest = rest.partition(" ") if "\t" not in rest.split(" ")[0] else rest.partition("\t")
-    command = re.split(r"(?<!\\)%", rest.strip(), maxsplit=1)[0]
+    command = re.split(r"(?<!\\)%", rest, maxsplit=1)[0].strip()
     if command:
         name = line.origin.path
         yield Job(kind="cron", name=name, run_as=account, command=command, programs=programs_of(command), place=line.place())

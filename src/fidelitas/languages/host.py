@@ -3,7 +3,7 @@
 Knows the paths and what each is read for; not the syntax, nor what follows from the facts.
 """
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Protocol, TypeVar
@@ -52,6 +52,12 @@ _ELSEWHERE = {
     "group": "memberships from there may give rights that are not shown",
     "shadow": "password states from there are not known",
     "sudoers": "sudo rules from there may give rights that are not shown",
+}
+
+# Searches of the probe that always leave a listing, and what cannot be relied on without.
+_SEARCHES = {
+    "file-systems": ("setuid files and capabilities", "which programs make their user root"),
+    "homes": ("authorized keys", "whose keys open which accounts"),
 }
 
 
@@ -193,7 +199,7 @@ class _Host:
         listings = evidence.listings
         programs, gaps = read_programs(listings, evidence.subject)
         log_ins, delegations = roads.log_ins(), roads.delegations()
-        self._gaps += (*gaps, *roads.gaps)
+        self._gaps += (*gaps, *roads.gaps, *self._not_looked_for(listings))
         return HostFacts(
             subject=evidence.subject,
             taken=evidence.taken,
@@ -230,6 +236,12 @@ class _Host:
         state = self._files.state("/etc/netgroup")
         absent = state is not None and state.kind is FileKind.ABSENT
         return () if read is None and absent else read
+
+    def _not_looked_for(self, listings: Mapping[str, bytes]) -> Iterator[Gap]:
+        """Yield a gap for each search that the bundle holds no trace of: an older probe made it."""
+        for listing, (what, weakens) in _SEARCHES.items():
+            if listing not in listings and not self._files.told(what):
+                yield Gap(what=what, why="not in the bundle", weakens=weakens, place=self._place(f"listing {listing}"))
 
     def _place(self, path: str) -> Place:
         return Place(subject=self._subject, path=path)

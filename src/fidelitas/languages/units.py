@@ -81,7 +81,7 @@ def _jobs(name: str, settings: Iterator[_Setting]) -> Iterator[Job]:
             continue
         if setting.name == "User":
             user = setting.value
-        elif setting.name.startswith("Exec") and setting.name not in ("ExecSearchPath",):
+        elif setting.name.startswith("Exec") and setting.name != "ExecSearchPath":
             commands.setdefault(setting.name, [])
             if setting.value:
                 commands[setting.name].append(setting)

@@ -8,6 +8,9 @@ from fidelitas.reports.blocks import Block, Row
 from fidelitas.reports.holders import holding_document, place_document
 from fidelitas.reports.sentences import brief
 from fidelitas.rights import Holding, HostRights, Identity, LinkKind, RightKind
+from fidelitas.rights.groups import conferred
+from fidelitas.rights.live import Stale, stale_groups
+from fidelitas.rights.population import Membership
 
 __all__ = ["account_blocks", "account_document"]
 
@@ -24,11 +27,33 @@ def _host(host: HostRights, who: Identity) -> Block:
     rows = [
         Row(f"{who.kind.value}, user ID {who.uid}{place}"),
         Row(f"log-in {who.log_in.value}; password {_password(who.password)}"),
-        *(Row(f"{one.group.name}{' (primary)' if one.primary else ''}  {one.place.in_file()}", label="group") for one in who.memberships),
+        *(row for one in who.memberships for row in _group(host, one)),
+        *(Row(_stale(one), label="session", style="yellow") for one in _stale_of(host, who)),
     ]
     held = sorted(host.held_by(who.name), key=lambda holding: (holding.right.kind, str(holding.right)))
     rows += [row for holding in held for row in _holding(holding)] or [Row("holds no elevated right")]
     return Block(host.subject, tuple(rows))
+
+
+def _group(host: HostRights, one: Membership) -> list[Row]:
+    """Return a group with what it confers by itself; of the account's own group, and of unknown ones, there is nothing to say."""
+    found = conferred(one.group, {state.path: state for state in host.facts.files})
+    row = Row(f"{one.group.name}{' (primary)' if one.primary else ''}  {one.place.in_file()}", label="group")
+    if found is None:
+        return [row]
+    verdict = f"confers {found.right}" + (f", {found.condition}" if found.condition else "") if found.right else "confers nothing by itself"
+    return [row, Row(f"{verdict}: {found.reason}", indent=8, style="bold" if found.right else "")]
+
+
+def _stale_of(host: HostRights, who: Identity) -> list[Stale]:
+    return [one for one in stale_groups(host.facts, host.population) if one.who.name == who.name]
+
+
+def _stale(one: Stale) -> str:
+    shown = ", ".join(f"{process.pid} ({process.name})" for process in one.processes[:3])
+    if one.held:
+        return f"group {one.group} was taken away, and is held by {shown}: revoked yet active"
+    return f"group {one.group} was given, and no running session holds it: log in again"
 
 
 def _password(password: Password | None) -> str:
@@ -43,6 +68,9 @@ def _holding(holding: Holding) -> list[Row]:
     what = {
         RightKind.ROOT: "is root" if is_root else "may become root",
         RightKind.RUN_AS: f"may run anything as {holding.right.detail}",
+        RightKind.READ_SECRETS: "may read secrets",
+        RightKind.READ_EVIDENCE: "may read the logs",
+        RightKind.WRITE_EVIDENCE: "may change the logs",
     }.get(holding.right.kind, f"may run {holding.right.detail}")
     asks = f"asks for {best.asks.replace('own', 'its own')}" if best.asks else "asks for no password" if best.links[-1].quote else ""
     told = ", ".join(part for part in (brief(best), asks, str(holding.strength)) if part)
@@ -56,6 +84,7 @@ def account_document(name: str, hosts: Sequence[HostRights]) -> dict[str, Any]:
 
 
 def _document(host: HostRights, who: Identity) -> dict[str, Any]:
+    states = {state.path: state for state in host.facts.files}
     return {
         "subject": host.subject,
         "uid": who.uid,
@@ -66,8 +95,23 @@ def _document(host: HostRights, who: Identity) -> dict[str, Any]:
         "password": who.password.state.value if who.password else None,
         "place": place_document(who.account.place) if who.account else None,
         "groups": [
-            {"name": one.group.name, "gid": one.group.gid, "primary": one.primary, "place": place_document(one.place)}
+            {
+                "name": one.group.name,
+                "gid": one.group.gid,
+                "primary": one.primary,
+                "place": place_document(one.place),
+                "confers": (found.right or None) if (found := conferred(one.group, states)) else None,
+                "reason": found.reason if found else None,
+            }
             for one in who.memberships
+        ],
+        "stale": [
+            {
+                "group": one.group,
+                "state": "revoked yet active" if one.held else "granted, not yet in force",
+                "processes": [process.pid for process in one.processes],
+            }
+            for one in _stale_of(host, who)
         ],
         "holdings": [holding_document(host, holding) for holding in host.held_by(who.name)],
     }

@@ -27,6 +27,12 @@ def _rows(host: HostRights) -> Iterable[tuple[str, str, str, str, str]]:
     for gap in host.facts.gaps:
         where = "" if gap.place.line is None else f"{gap.place.in_file()}: "
         yield host.subject, gap.what, "gap", f"{where}{gap.why}", gap.weakens
+    programs = host.facts.programs
+    if programs is not None:
+        for path in programs.searched:
+            yield host.subject, path, "searched", "for setuid files and capabilities", ""
+        for path, kind in programs.passed_over:
+            yield host.subject, path, "passed over", f"no files of this host ({kind})", ""
     for state in sorted(host.facts.files, key=lambda state: state.path):
         if state.read:
             yield host.subject, state.path, "read", "" if state.size is None else f"{state.size} bytes", ""

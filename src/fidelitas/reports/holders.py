@@ -6,7 +6,7 @@ from typing import Any
 from fidelitas.facts import Place
 from fidelitas.reports.sentences import brief, kind_of
 from fidelitas.reports.table import Table
-from fidelitas.rights import Holding, HostRights, Link, RightKind, Route
+from fidelitas.rights import Holding, HostRights, Link, LinkKind, RightKind, Route
 
 __all__ = ["Filter", "holders_document", "holders_table", "place_document", "route_document", "selected"]
 
@@ -74,7 +74,7 @@ def _row(host: HostRights, holding: Holding, others: int) -> tuple[str, ...]:
         brief(first) + (f" (+{more})" if more else ""),
         _password(first),
         str(holding.strength),
-        f"{first.place.path}:{first.place.line}",
+        first.place.path + (f":{first.place.line}" if first.place.line else ""),
     )
 
 
@@ -82,7 +82,7 @@ def _password(route: Route) -> str:
     """Return what is asked for along a route."""
     if route.asks:
         return route.asks.replace(" password", "")
-    return "none" if any(link.quote for link in route.links) else "-"
+    return "-" if all(link.kind is LinkKind.HAS for link in route.links) else "none"
 
 
 def place_document(place: Place) -> dict[str, Any]:

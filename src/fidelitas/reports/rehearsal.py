@@ -3,6 +3,7 @@
 from collections.abc import Mapping, Sequence
 from typing import Any
 
+from fidelitas.charter import Clause, sanctions
 from fidelitas.facts import Gap, Place
 from fidelitas.rehearsal import Change, Rehearsal
 from fidelitas.reports.blocks import Block, Row
@@ -30,14 +31,17 @@ def error_block(error: Gap, text: str | None, name: str) -> Block:
     return Block(f"{where}: {error.why}", tuple(rows), style="bold red")
 
 
-def rehearsal_blocks(rehearsals: Sequence[Rehearsal]) -> list[Block]:
-    """Return, for each host, who gains, who loses, and what is held on other terms; a warning first where nobody is left."""
+def rehearsal_blocks(rehearsals: Sequence[Rehearsal], charter: Sequence[Clause] | None = None) -> list[Block]:
+    """Return, for each host, who gains, who loses, and what is held on other terms; a warning first where nobody is left.
+
+    With a charter, each gain that it does not sanction is marked.
+    """
     blocks = []
     for one in rehearsals:
         if one.locked_out:
             blocks.append(Block(f"LOCK-OUT on {one.after.subject}: {one.locked_out}", (), style="bold magenta"))
         rows = [
-            *(_row("gains", change) for change in one.gained),
+            *(row for change in one.gained for row in (_row("gains", change), *_unsanctioned(change, charter))),
             *(_row("loses", change) for change in one.lost),
             *(_altered(change) for change in one.altered),
         ]
@@ -50,6 +54,12 @@ def _row(verb: str, change: Change) -> Row:
     route = holding.routes[0]
     style = "yellow" if verb == "gains" else ""
     return Row(f"{holding.principal} {verb} {holding.right}  ({brief(route)}, {route.place.in_file()})", style=style)
+
+
+def _unsanctioned(change: Change, charter: Sequence[Clause] | None) -> list[Row]:
+    if charter is None or sanctions(charter, change.holding):
+        return []
+    return [Row("the charter does not sanction this", label="warning:", indent=4, style="bold red")]
 
 
 def _altered(change: Change) -> Row:
@@ -68,7 +78,14 @@ def _change(host: HostRights, change: Change) -> dict[str, Any]:
     return holding_document(host, change.holding)
 
 
-def rehearsal_document(rehearsals: Sequence[Rehearsal], names: Mapping[str, str]) -> dict[str, Any]:
+def _gained(host: HostRights, change: Change, charter: Sequence[Clause] | None) -> dict[str, Any]:
+    sanctioned = None if charter is None else sanctions(charter, change.holding)
+    return {**_change(host, change), "sanctioned": sanctioned}
+
+
+def rehearsal_document(
+    rehearsals: Sequence[Rehearsal], names: Mapping[str, str], charter: Sequence[Clause] | None = None
+) -> dict[str, Any]:
     """Return the JSON document of a rehearsal; `names` says what to call the new policy's file, by its path on the host."""
     errors = {error: None for one in rehearsals for error in one.errors}
     return {
@@ -86,7 +103,7 @@ def rehearsal_document(rehearsals: Sequence[Rehearsal], names: Mapping[str, str]
             {
                 "subject": one.after.subject,
                 "lock_out": one.locked_out or None,
-                "gained": [_change(one.after, change) for change in one.gained],
+                "gained": [_gained(one.after, change, charter) for change in one.gained],
                 "lost": [_change(one.before, change) for change in one.lost],
                 "altered": [
                     {"before": holding_document(one.before, change.before), "after": holding_document(one.after, change.after)}

@@ -17,10 +17,9 @@ def brief(route: Route) -> str:
 
 def _brief_link(link: Link) -> str:
     onward = str(link.target) if isinstance(link.target, Principal) else ""
-    if link.kind is LinkKind.HAS:
-        return onward or "user ID 0"
-    way = "sudo" if link.quote else "su"
-    return f"{way} as {onward}" if onward else way
+    if link.kind is LinkKind.HAS and onward:
+        return onward
+    return f"{link.way} as {onward}" if onward else link.way
 
 
 # What is added to an account's kind where it does not simply log in with a password.
@@ -28,6 +27,8 @@ _LOG_IN = {
     LogIn.PASSWORD: "",
     LogIn.FREELY: ", empty password",
     LogIn.NO_PASSWORD: ", keys?",
+    LogIn.KEY: ", key",
+    LogIn.NEITHER: ", no log-in",
     LogIn.REFUSED: ", no shell",
     LogIn.EXPIRED: ", expired",
     LogIn.UNKNOWN: ", log-in?",
@@ -41,4 +42,6 @@ def kind_of(holding: Holding, rights: HostRights) -> str:
         return identity.kind.value + _LOG_IN[identity.log_in]
     if holding.principal.kind is PrincipalKind.GROUP:
         return f"group of {len(rights.population.members(holding.principal.name))}"
-    return f"all {len(rights.population.effective)}" if holding.principal.kind is PrincipalKind.ANY_ACCOUNT else "secret"
+    if holding.principal.kind is PrincipalKind.ANY_ACCOUNT:
+        return f"all {len(rights.population.effective)}"
+    return "secret"

@@ -30,8 +30,8 @@ class _Entry:
 class Conferred:
     """What a group confers on a host.
 
-    `right` is root, read-secrets, read-evidence or write-evidence, or empty where it confers none; `path` the file or socket that confirms it,
-    `condition` what is not known.  `reason` says what the group is for, also where that is harmless.
+    `right` is root, read-secrets, read-evidence or write-evidence, or empty where it confers none; `path` the file or socket that
+    confirms it, `condition` what is not known.  `reason` says what the group is for, also where that is harmless.
     """
 
     right: str

@@ -8,6 +8,7 @@ from fidelitas.rights.links import Holding, Principal, PrincipalKind, Route
 from fidelitas.rights.population import Identity, Population, populate
 from fidelitas.rights.resolve import steps_of
 from fidelitas.rights.routes import holdings_from
+from fidelitas.rights.ssh import with_keys
 from fidelitas.rights.sudo import Host, Netgroups, Policy
 
 __all__ = ["HostRights", "policy_of", "rights_of"]
@@ -53,7 +54,7 @@ def _as_anybody(route: Route) -> bool:
 
 def rights_of(facts: HostFacts) -> HostRights:
     """Return all rights on a host."""
-    population = populate(facts)
+    population = with_keys(populate(facts), facts)
     policy = policy_of(facts, population)
     return HostRights(
         facts=facts,

@@ -18,6 +18,7 @@ class PrincipalKind(Enum):
     GROUP = "group"
     ANY_ACCOUNT = "any account"
     PASSWORD = "password holder"  # noqa: S105  # whoever knows the password of an account
+    KEY = "key"  # whoever holds the private half of a key
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -34,6 +35,7 @@ class Principal:
             PrincipalKind.GROUP: f"%{self.name}",
             PrincipalKind.ANY_ACCOUNT: "any account",
             PrincipalKind.PASSWORD: f"{self.name}'s password",
+            PrincipalKind.KEY: f"key {self.name}",
         }[self.kind]
 
 
@@ -42,8 +44,11 @@ class RightKind(IntEnum):
 
     ROOT = 0
     RUN_AS = 1
-    RUN_AS_GROUP = 2
-    COMMAND = 3
+    READ_SECRETS = 2
+    WRITE_EVIDENCE = 3
+    RUN_AS_GROUP = 4
+    COMMAND = 5
+    READ_EVIDENCE = 6
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -60,6 +65,9 @@ class Right:
             RightKind.RUN_AS: f"run-as:{self.detail}",
             RightKind.RUN_AS_GROUP: f"run-as-group:{self.detail}",
             RightKind.COMMAND: f"command:{self.detail}",
+            RightKind.READ_SECRETS: "read-secrets",
+            RightKind.WRITE_EVIDENCE: "write-evidence",
+            RightKind.READ_EVIDENCE: "read-evidence",
         }[self.kind]
 
 
@@ -86,15 +94,16 @@ class Strength(IntEnum):
 class Link:
     """One thing that a principal can do to become, or act as, something else.
 
-    `because` is a clause that completes "P → Q because …".  `quote` is the text at the place.  `asks` says whose password is wanted
-    ("" for none), `secret_of` is the account whose own password it is, where it is the invoker's own.  `behind` are the places of rules
-    that would give the same if this one were gone.
+    `because` is a clause that completes "P → Q because …", `way` the same in a word or two.  `quote` is the text at the place.  `asks`
+    says whose password is wanted ("" for none), `secret_of` is the account whose own password it is, where it is the invoker's own.
+    `behind` are the places of rules that would give the same if this one were gone.
     """
 
     source: Principal
     target: Principal | Right
     kind: LinkKind
     strength: Strength
+    way: str
     because: str
     quote: str = ""
     asks: str = ""

@@ -30,6 +30,8 @@ class LogIn(Enum):
     PASSWORD = "with a password"  # noqa: S105
     FREELY = "without a password"
     NO_PASSWORD = "not with a password; keys were not read"  # noqa: S105
+    KEY = "with a key"
+    NEITHER = "no: it has no password and no key"
     REFUSED = "no: its shell refuses"
     EXPIRED = "no: it has expired"
     UNKNOWN = "not known: the shadow file was not read"
@@ -37,7 +39,7 @@ class LogIn(Enum):
     @property
     def possible(self) -> bool | None:
         """Whether it can log in; ``None`` where that depends on what was not read."""
-        return {"FREELY": True, "PASSWORD": True, "REFUSED": False, "EXPIRED": False}.get(self.name)
+        return {"FREELY": True, "PASSWORD": True, "KEY": True, "NEITHER": False, "REFUSED": False, "EXPIRED": False}.get(self.name)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

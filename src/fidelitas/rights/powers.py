@@ -3,6 +3,7 @@
 Knows names and argument patterns; nothing of policies.
 """
 
+import re
 import tomllib
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
@@ -13,6 +14,10 @@ from importlib.resources import files
 from fidelitas.facts import Command
 
 __all__ = ["Power", "power_of"]
+
+
+# Under which further names programs of the table are installed: python3.11, perl5.36.0, vim.basic.
+_VARIANT = re.compile(r"[0-9]*\.[0-9.]+$|(?<=[a-z])[0-9]+$|\.(?:basic|tiny|nox|athena|gtk3?|openbsd|traditional)$")
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -53,7 +58,8 @@ def power_of(command: Command, *, noexec: bool = False) -> Power | None:
 
     A digest in the rule fixes the file, not what the program does.
     """
-    for power in _table().get(command.path.rpartition("/")[2], ()):
+    name = command.path.rpartition("/")[2]
+    for power in _table().get(name, ()) or _table().get(_VARIANT.sub("", name), ()):
         if not (noexec and power.noexec) and _fits(command.arguments, power):
             return power
     return None

@@ -40,9 +40,9 @@ class Capability:
 class Judged:
     """A file with such a bit, where it comes from and what it amounts to.
 
-    `power` is set where the program does whatever its user likes, `copy_of` where it is a copy of one that does, by its digest.  `capabilities`
-    are those of its own that matter.  `expected` is the reason why a packaged program has the bit, where the table knows it.  `in_force`
-    is false on a mount that honours no such bits.
+    `power` is set where the program does whatever its user likes, `copy_of` where it is a copy of one that does, by its digest.
+    `capabilities` are those of its own that matter.  `expected` is the reason why a packaged program has the bit, where the table knows
+    it.  `in_force` is false on a mount that honours no such bits.
     """
 
     path: str
@@ -108,7 +108,7 @@ def _judged(
     package = programs.packaged.get(path)
     copy_of = known.get(programs.digests.get((path, "sha256"), ""), "")
     name = path.rpartition("/")[2]
-    expected = _tables()[0].get(name, "") if package is not None else ""
+    expected = _tables()[0].get(name, "") if package is not None or not programs.manager else ""
     power = None if expected else power_of(Command(path=path)) or (power_of(Command(path=copy_of)) if copy_of else None)
     names = sorted(capable.permitted) if capable is not None and capable.root_uid is None else []
     return Judged(

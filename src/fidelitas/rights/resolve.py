@@ -9,8 +9,10 @@ from dataclasses import dataclass, replace
 
 from fidelitas.facts import AliasKind, Command, HostFacts, Member, MemberKind, PasswordState, Place, Tag
 from fidelitas.rights.links import Link, LinkKind, Principal, PrincipalKind, Right, RightKind, Strength
+from fidelitas.rights.pam import SuRules, su_rules
 from fidelitas.rights.population import Identity, Membership, Population, made_up_member
 from fidelitas.rights.powers import power_of
+from fidelitas.rights.roads import Roads
 from fidelitas.rights.sudo import Asks, Grant, Policy, grants, group_grants
 
 __all__ = ["Step", "steps_of"]
@@ -36,7 +38,8 @@ class Step:
 def steps_of(facts: HostFacts, population: Population, policy: Policy) -> list[Step]:
     """Return every step that the facts of a host give to anybody, in a fixed order."""
     host = _Host(facts, population, policy)
-    steps = list(dict.fromkeys([*host.user_ids(), *host.su(), *host.sudo()]))
+    others = (Step(links) for links in Roads(facts, population).chains())
+    steps = list(dict.fromkeys([*host.user_ids(), *host.su(), *host.sudo(), *others]))
     while True:  # to become somebody who can do nothing more is shown by the right to run as them; as a step it leads nowhere
         sources = {step.source for step in steps}
         useful = [step for step in steps if isinstance(step.target, Right) or step.target in sources]
@@ -66,27 +69,59 @@ class _Host:
                     target=self._root,
                     kind=LinkKind.HAS,
                     strength=Strength.DIRECT,
+                    way="user ID 0",
                     because="its user ID is 0",
                     place=who.account.place,
                 )
                 yield Step((link,))
 
     def su(self) -> Iterator[Step]:
-        """su(1) gives an account to whoever knows its password; to everybody where there is none to know."""
+        """su(1) gives an account to whoever knows its password; to everybody where there is none to know, or PAM asks for none."""
+        pam = self._facts.log_ins.pam
+        rules = su_rules(pam.get("su", pam.get("other")) if pam else None)
+        yield from self._su_unasked(rules)
         for who in self._population.effective:
             if who.password is None or who.account is None:
                 continue
             place = who.shadow.place if who.shadow else who.account.place
-            if who.password.state is PasswordState.EMPTY:
+            if who.password.state is PasswordState.EMPTY and rules.empty_accepted:
                 because = f"the password of {who.name} is empty, so that su asks for none"
-                step = self._su(who, PrincipalKind.ANY_ACCOUNT, "", because, place)
+                step = self._su(who, PrincipalKind.ANY_ACCOUNT, "", because, place, rules)
                 yield step
                 for other in self._population.effective:
                     if other.uid != 0 and other.name != who.name and other.account is not None:
                         yield Step((self._as_anybody(other.name, other.account.place), *step.links))
             elif who.password.state is PasswordState.USABLE and who.uid == 0:
                 because = f"su takes the password of {who.name}, which is in force ({who.password.algorithm})"
-                yield self._su(who, PrincipalKind.PASSWORD, who.name, because, place, asks=f"{who.name}'s password")
+                yield self._su(who, PrincipalKind.PASSWORD, who.name, because, place, rules, asks=f"{who.name}'s password")
+
+    def _su_unasked(self, rules: SuRules) -> Iterator[Step]:
+        """Who becomes root by su without any password, by the PAM settings."""
+        if rules.open_to_all is not None:
+            link = self._su_by_pam(self._principal(PrincipalKind.ANY_ACCOUNT), "PAM lets everybody use su unasked", rules.open_to_all.place)
+            yield Step((link,))
+            for who in self._population.effective:
+                if who.uid != 0 and who.account is not None:
+                    yield Step((self._as_anybody(who.name, who.account.place), link))
+        if rules.trusted_by is not None:
+            group = self._principal(PrincipalKind.GROUP, rules.trusted)
+            link = self._su_by_pam(group, "PAM trusts its members to use su without a password", rules.trusted_by.place)
+            yield Step((link,))
+            for who in self._population.members(rules.trusted):
+                membership = self._which(who, rules.trusted)
+                if membership is not None and who.uid != 0:
+                    yield Step((self._in_group(who.name, membership), link))
+
+    def _su_by_pam(self, source: Principal, because: str, place: Place) -> Link:
+        return Link(
+            source=source,
+            target=self._root,
+            kind=LinkKind.MAY_BECOME,
+            strength=Strength.DIRECT,
+            way="su",
+            because=f"{because} (su)",
+            place=place,
+        )
 
     def _as_anybody(self, name: str, place: Place) -> Link:
         return Link(
@@ -94,19 +129,21 @@ class _Host:
             target=self._principal(PrincipalKind.ANY_ACCOUNT),
             kind=LinkKind.HAS,
             strength=Strength.DIRECT,
+            way="account",
             because="it is an account of this host",
             place=place,
         )
 
-    def _su(self, who: Identity, kind: PrincipalKind, name: str, because: str, place: Place, asks: str = "") -> Step:
+    def _su(self, who: Identity, kind: PrincipalKind, name: str, because: str, place: Place, rules: SuRules, asks: str = "") -> Step:
         link = Link(
             source=self._principal(kind, name),
             target=self._root if who.uid == 0 else self._principal(PrincipalKind.ACCOUNT, who.name),
             kind=LinkKind.MAY_BECOME,
-            strength=Strength.CONDITIONAL,
+            strength=Strength.CONDITIONAL if rules.told or asks else Strength.CERTAIN,
+            way="su",
             because=because,
             asks=asks,
-            conditions=("if the PAM settings of su, which were not read, let it",),
+            conditions=rules.told,
             place=place,
         )
         return Step((link,))
@@ -165,6 +202,7 @@ class _Host:
             target=Right(kind=RightKind.RUN_AS_GROUP, detail=detail, subject=self._facts.subject),
             kind=LinkKind.MAY_BECOME,
             strength=_strength(grant, by_power=False),
+            way="sudo",
             because=_because(grant, "itself with any group" if everything else f"itself with group {group}", ""),
             quote=grant.rule.statement,
             asks="" if grant.asks is Asks.NOTHING else grant.asks.value,
@@ -190,6 +228,7 @@ class _Host:
             target=self._target(target, command, full=full),
             kind=LinkKind.MAY_BECOME,
             strength=_strength(grant, by_power=power is not None),
+            way="sudo",
             because=_because(grant, _as(target), power.reason if power else ""),
             quote=grant.rule.statement,
             asks="" if grant.asks is Asks.NOTHING else _asked(grant.asks, target),
@@ -222,11 +261,20 @@ class _Host:
             membership = self._which(who, member.value[1:])
             if membership is None:
                 return ()
-            place = membership.place
-            because = f"{membership.group.name} is its primary group" if membership.primary else f"it is in group {membership.group.name}"
-            target = self._principal(PrincipalKind.GROUP, self._population.group_names[membership.group.gid])
-            return (Link(source=principal, target=target, kind=LinkKind.HAS, strength=Strength.DIRECT, because=because, place=place),)
+            return (self._in_group(principal.name, membership),)
         return ()
+
+    def _in_group(self, name: str, membership: Membership) -> Link:
+        because = f"{membership.group.name} is its primary group" if membership.primary else f"it is in group {membership.group.name}"
+        return Link(
+            source=self._principal(PrincipalKind.ACCOUNT, name),
+            target=self._principal(PrincipalKind.GROUP, self._population.group_names[membership.group.gid]),
+            kind=LinkKind.HAS,
+            strength=Strength.DIRECT,
+            way="group",
+            because=because,
+            place=membership.place,
+        )
 
     def _which(self, who: Identity, stated: str) -> Membership | None:
         """Return the membership by which a %group of a policy is about an account; a listed one before the primary group."""

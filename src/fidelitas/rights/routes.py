@@ -49,7 +49,8 @@ class _Graph:
         for target in distances:  # in the order in which they were found: the nearest first
             for step in onward.get(target, ()):
                 for rest in self._onward(target, right, distances, source):
-                    yield (*step.links, *rest)
+                    if _visits_once(chain := (*step.links, *rest)):
+                        yield chain
 
     def _onward(
         self, node: Principal | Right, right: Right, distances: Mapping[Principal | Right, int], start: Principal
@@ -63,6 +64,11 @@ class _Graph:
                 for step in onward[target]:
                     for rest in self._onward(target, right, distances, start):
                         yield (*step.links, *rest)
+
+
+def _visits_once(links: tuple[Link, ...]) -> bool:
+    """Return whether a chain comes by everybody at most once; one that comes back has gone nowhere in between."""
+    return len({link.source for link in links}) == len(links)
 
 
 def holdings_from(steps: Sequence[Step]) -> tuple[Holding, ...]:

@@ -126,7 +126,7 @@ for path in /run/docker.sock /var/run/docker.sock /run/podman/podman.sock /run/c
     /var/lib/lxd/unix.socket /var/snap/lxd/common/lxd/unix.socket /var/lib/incus/unix.socket /run/libvirt/libvirt-sock /dev/kvm /dev/mem \
     /dev/kmem /dev/port /dev/fb0 /dev/input/event0 /dev/ttyS0 /dev/uinput /etc/shadow /etc/gshadow /etc/passwd /etc/group /usr/local \
     /usr/local/bin /usr/local/sbin /usr/local/lib /var/log /var/log/auth.log /var/log/secure /var/log/journal /run/sudo /var/backups \
-    /etc/cups /etc/crontab /etc/ld.so.preload; do printf '%s\n' "$path"; done >> "$work/more"
+    /etc/cups /etc/crontab /etc/ld.so.preload /run/utmp /var/log/wtmp; do printf '%s\n' "$path"; done >> "$work/more"
 if [ "$live" = true ]; then
     for path in "$root"/dev/sd? "$root"/dev/vd? "$root"/dev/xvd? "$root"/dev/nvme?n? "$root"/dev/mmcblk? "$root"/dev/dm-?; do
         if [ -b "$path" ]; then printf '%s\n' "${path#"$root"}"; fi

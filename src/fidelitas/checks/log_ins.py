@@ -1,0 +1,170 @@
+"""Checks of log-ins: root over SSH, keys and whom they open, what su asks."""
+
+from collections.abc import Iterable, Iterator
+from posixpath import dirname
+
+from fidelitas.checks.check import Found, check, estate_check
+from fidelitas.facts import PasswordState, Place
+from fidelitas.findings import Severity
+from fidelitas.rights import HostRights
+from fidelitas.rights.files import above, writers_told
+from fidelitas.rights.pam import su_rules
+from fidelitas.rights.population import Identity
+from fidelitas.rights.ssh import Opening, may_connect, openings, sshd_for
+
+__all__ = ["key_for_many", "root_by_password", "su_unasked", "taken_empty_password", "unlocked_private_key", "writable_keys"]
+
+
+@check("log-ins.root-by-password", Severity.MEDIUM, advice="Set PermitRootLogin to no; let people log in as themselves and use sudo.")
+def root_by_password(rights: HostRights) -> Iterator[Found]:
+    """Root can log in over SSH with a password.
+
+    Everybody who knows the password is root, nobody can tell which of them it was, and the whole world may try to guess it.
+    """
+    accepted: dict[Place, list[tuple[Identity, bool]]] = {}
+    for who in rights.population.identities:
+        place = _takes_password(rights, who) if who.uid == 0 and who.account is not None else None
+        if place is not None:
+            accepted.setdefault(place, []).append((who, who.password is not None and who.password.state is PasswordState.EMPTY))
+    for place, accounts in accepted.items():
+        names = ", ".join(f"{who.name}{' (empty)' if empty else ''}" for who, empty in accounts)
+        severity = Severity.CRITICAL if any(empty for _, empty in accounts) else None
+        message = f"root may log in over SSH with a password: {names}"
+        yield Found(about="root", message=message, places=(place,), severity=severity, safer="PermitRootLogin no")
+
+
+def _takes_password(rights: HostRights, who: Identity) -> Place | None:
+    """Return the place of the setting by which sshd takes the password of a root account, where there is one to take."""
+    if rights.facts.log_ins.sshd is None:
+        return None
+    effective = sshd_for(rights.facts.log_ins, who, rights.population)
+    asked = effective.on("passwordauthentication") or (effective.on("kbdinteractiveauthentication") and effective.on("usepam"))
+    if effective.values["permitrootlogin"].lower() != "yes" or not asked or may_connect(effective, who, rights.population):
+        return None
+    if who.password is not None and who.password.state is not PasswordState.USABLE:
+        empty = who.password.state is PasswordState.EMPTY and effective.on("permitemptypasswords")
+        if not empty:
+            return None
+    return effective.stated["permitrootlogin"].place
+
+
+@check("log-ins.empty-password", Severity.HIGH, advice="Set PermitEmptyPasswords to no, and give every account a password or none at all.")
+def taken_empty_password(rights: HostRights) -> Iterator[Found]:
+    """sshd lets an account with an empty password in.
+
+    Whoever reaches the host is that account.
+    """
+    for who in rights.population.effective:
+        if rights.facts.log_ins.sshd is None or who.password is None or who.password.state is not PasswordState.EMPTY:
+            continue
+        effective = sshd_for(rights.facts.log_ins, who, rights.population)
+        stated = effective.stated.get("permitemptypasswords")
+        if stated is not None and effective.on("permitemptypasswords") and not may_connect(effective, who, rights.population):
+            yield Found(about=who.name, message=f"{who.name} has an empty password, and sshd takes it", places=(stated.place,))
+
+
+@check("log-ins.su-unasked", Severity.CRITICAL, advice="Take the line out of the PAM settings of su.")
+def su_unasked(rights: HostRights) -> Iterator[Found]:
+    """su makes people root without asking for a password.
+
+    The rule stands in the PAM settings, where no review of the sudo policy finds it.
+    """
+    pam = rights.facts.log_ins.pam
+    rules = su_rules(pam.get("su")) if "su" in pam else None
+    if rules is not None and rules.open_to_all is not None:
+        yield Found(about="everybody", message="everybody becomes root with su, unasked (pam_permit)", places=(rules.open_to_all.place,))
+    if rules is not None and rules.trusted_by is not None:
+        names = ", ".join(who.name for who in rights.population.members(rules.trusted)) or "nobody today"
+        message = f"the members of group {rules.trusted} ({names}) become root with su, unasked (pam_wheel trust)"
+        yield Found(about=rules.trusted, message=message, places=(rules.trusted_by.place,), severity=Severity.HIGH)
+
+
+@check(
+    "log-ins.writable-keys",
+    Severity.HIGH,
+    advice="Let the account own its keys and its home, and nobody else write there.",
+)
+def writable_keys(rights: HostRights) -> Iterator[Found]:
+    """The file of an account's keys, or a folder above it, can be written by somebody else than the account and root.
+
+    Who writes it lets themselves in.  sshd refuses such files as long as StrictModes is on.
+    """
+    states = {state.path: state for state in rights.facts.files}
+    for who, opening in _all_openings(rights):
+        if who.uid == 0:
+            continue  # for root's own see running.writable
+        strict = sshd_for(rights.facts.log_ins, who, rights.population).on("strictmodes")
+        for at in above(opening.path):
+            state = states.get(at)
+            told = writers_told(state) if state is not None and (state.uid != who.uid or (state.mode or 0) & 0o022) else ""
+            if told and not (state is not None and state.uid == who.uid and state.gid == who.gid and not (state.mode or 0) & 0o002):
+                message = f"{at}, by which {who.name} is logged in to, {told}" + ("; sshd refuses it meanwhile" if strict else "")
+                place = Place(subject=rights.subject, path=at)
+                yield Found(about=f"{who.name}\0{at}", message=message, places=(place,), severity=Severity.LOW if strict else None)
+                break
+
+
+@check("log-ins.unlocked-private-key", Severity.LOW, advice="Set a passphrase (ssh-keygen -p), or keep the key in an agent or a token.")
+def unlocked_private_key(rights: HostRights) -> Iterator[Found]:
+    """A private key lies on the host, and no passphrase protects it.
+
+    Whoever reads the file, root first of all, logs in wherever the key opens an account.
+    """
+    states = {state.path: state for state in rights.facts.files}
+    for key in rights.facts.log_ins.private_keys:
+        if key.path.startswith("/etc/ssh/ssh_host_"):
+            continue
+        state = states.get(key.path)
+        readable = state is not None and state.mode is not None and state.mode & 0o044
+        place = Place(subject=rights.subject, path=key.path)
+        if readable:
+            message = f"the private key {key.path} can be read by others (mode {state.mode:04o})" if state and state.mode else ""
+            yield Found(about=key.path, message=message, places=(place,), severity=Severity.HIGH, safer=f"chmod go= {key.path}")
+        elif not key.encrypted:
+            yield Found(about=key.path, message=f"the private key {key.path} has no passphrase", places=(place,))
+
+
+def _all_openings(rights: HostRights) -> Iterator[tuple[Identity, Opening]]:
+    for who in rights.population.effective:
+        for opening in openings(rights.facts, who, rights.population):
+            yield who, opening
+
+
+@estate_check("log-ins.key-for-many", Severity.LOW, advice="Give every person a key of their own for an account of their own.")
+def key_for_many(hosts: Iterable[HostRights]) -> Iterator[tuple[HostRights, Found]]:
+    """One key opens several accounts, some of them root.
+
+    Who holds it cannot be told from the logs of any of them, and a private half that lies on one host carries whoever takes that host to
+    all the others.
+    """
+    hosts = tuple(hosts)
+    opened: dict[str, list[tuple[HostRights, Identity, Opening]]] = {}
+    lying: dict[str, list[tuple[HostRights, str, bool]]] = {}
+    for host in hosts:
+        for who, opening in _all_openings(host):
+            opened.setdefault(opening.key.fingerprint, []).append((host, who, opening))
+        for key in host.facts.log_ins.private_keys:
+            if key.fingerprint:
+                lying.setdefault(key.fingerprint, []).append((host, key.path, key.encrypted))
+    for fingerprint, uses in sorted(opened.items()):
+        accounts = list(dict.fromkeys((host.subject, who.name) for host, who, _ in uses))
+        roots = [f"{who.name} on {host.subject}" for host, who, opening in uses if who.uid == 0 and not opening.command]
+        names = {name for _, name in accounts}
+        private = [(host, path, encrypted) for host, path, encrypted in lying.get(fingerprint, ()) if _leads_on(host, path, uses)]
+        if len(names) < 2 and not private:
+            continue  # one person's key on all of that person's accounts
+        host, _, opening = uses[0]
+        comment = f" ({opening.key.comment})" if opening.key.comment else ""
+        where = ", ".join(f"{name} on {subject}" for subject, name in accounts[:6]) + (" and more" if len(accounts) > 6 else "")
+        message = f"key {fingerprint}{comment} opens {where}"
+        for at, path, encrypted in private[:3]:
+            message += f"; its private half lies on {at.subject} in {path}{'' if encrypted else ', without a passphrase'}"
+        severity = Severity.HIGH if roots and private else Severity.MEDIUM if roots else None
+        places = tuple(dict.fromkeys(one.key.place for _, _, one in uses))
+        yield host, Found(about=fingerprint, message=message, places=places, severity=severity)
+
+
+def _leads_on(host: HostRights, path: str, uses: list[tuple[HostRights, Identity, Opening]]) -> bool:
+    """Return whether a private half lies where it leads to another host, or to another account than the one whose home it lies in."""
+    owner = next((who for who in host.population.effective if who.account and dirname(dirname(path)) == who.account.home), None)
+    return any(other.subject != host.subject or owner is None or who.name != owner.name for other, who, _ in uses)

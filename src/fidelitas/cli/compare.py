@@ -1,0 +1,26 @@
+"""``fidelitas compare``."""
+
+import click
+
+from fidelitas.cli.options import Output, Source, format_option, hosts_of, source_options, tell_gaps
+from fidelitas.comparison import compare
+from fidelitas.errors import RequestError
+from fidelitas.reports.comparison import comparison_document, comparison_table
+
+
+@click.command
+@click.argument("first", metavar="ACCOUNT")
+@click.argument("second", metavar="ACCOUNT")
+@click.option("--on", "subject", metavar="SUBJECT", help="Only on this subject.")
+@click.option("--all", "whole", is_flag=True, help="Also what both hold.")
+@source_options
+@format_option
+def command(first: str, second: str, subject: str | None, whole: bool, source: Source, output: Output) -> None:
+    """Tell what one account holds and the other lacks: groups and rights, host by host."""
+    hosts = hosts_of(source.audit(), subject)
+    for name in (first, second):
+        if not any(name in host.population.by_name for host in hosts):
+            raise RequestError(f'there is no account "{name}" on {subject or "any host in the ledger"}')
+    found = compare(hosts, first, second)
+    output.table(comparison_table(found, first, second, whole=whole), lambda: comparison_document(found, first, second))
+    tell_gaps(hosts)

@@ -1,0 +1,107 @@
+"""Programs that run with more than their caller's rights, with a verdict each: as a table, and as the JSON document `programs`."""
+
+from collections.abc import Sequence
+from typing import Any
+
+from fidelitas.reports.table import Table
+from fidelitas.rights import HostRights
+from fidelitas.rights.programs import Judged, judged_programs
+
+__all__ = ["programs_document", "programs_table"]
+
+
+def programs_table(hosts: Sequence[HostRights]) -> Table:
+    """Return one row a program, what stands out first."""
+    rows = [(host, one) for host in hosts for one in judged_programs(host.facts)]
+    return Table(
+        columns=("subject", "program", "owner", "mode", "capabilities", "origin", "verdict"),
+        rows=tuple(_row(host, one) for host, one in sorted(rows, key=lambda row: (row[0].subject, _rank(row[1]), row[1].path))),
+        may_fold=frozenset({"program", "capabilities", "verdict"}),
+        empty="No setuid or setgid program and no file capability was found, as far as was searched.",
+    )
+
+
+def _rank(one: Judged) -> int:
+    """Return where a program stands in the list: those that need a look come first."""
+    return 0 if one.power is not None and one.in_force else 1 if not one.expected else 2
+
+
+def _row(host: HostRights, one: Judged) -> tuple[str, ...]:
+    return (
+        host.subject,
+        one.path,
+        _owner(host, one),
+        f"{one.set_id.mode:04o}" if one.set_id else "-",
+        _capabilities(one) or "-",
+        one.origin.value.partition(":")[0] + (f" ({one.package.package})" if one.package else ""),
+        verdict(one),
+    )
+
+
+def _owner(host: HostRights, one: Judged) -> str:
+    if one.set_id is None:
+        return "-"
+    who = host.population.by_uid(one.set_id.uid)
+    group = host.population.group_names.get(one.set_id.gid, str(one.set_id.gid))
+    return f"{who.name if who else one.set_id.uid}:{group}"
+
+
+def _capabilities(one: Judged) -> str:
+    """Return the capabilities in the form of cap_to_text(3)."""
+    if one.capable is None:
+        return ""
+    flags = ("e" if one.capable.effective else "") + "p"
+    told = f"{','.join(sorted(one.capable.permitted))}={flags}" if one.capable.permitted else ""
+    inherited = f"{','.join(sorted(one.capable.inheritable))}+i" if one.capable.inheritable else ""
+    root = f" [root uid {one.capable.root_uid}]" if one.capable.root_uid is not None else ""
+    return " ".join(part for part in (told, inherited) if part) + root
+
+
+def verdict(one: Judged) -> str:
+    """Return what a program amounts to, in a clause."""
+    if not one.in_force:
+        return "not in force: its mount honours no such bits (nosuid)"
+    if one.power is not None:
+        copy = f"a copy of {one.copy_of}; " if one.copy_of else ""
+        return f"{copy}hands over {'root' if one.as_root else 'its owner'}: {one.power.reason}"
+    if one.expected:
+        return one.expected
+    if one.capabilities:
+        return "; ".join(f"{cap.name} {cap.reason}" for cap in one.capabilities)
+    return "runs as root; what it does is not known" if one.as_root else "what it does with its right is not known"
+
+
+def programs_document(hosts: Sequence[HostRights]) -> dict[str, Any]:
+    """Return the JSON document: every program, and on each host where the search began and what it passed over."""
+    return {
+        "schema": "fidelitas/programs/1",
+        "hosts": [
+            {
+                "subject": host.subject,
+                "searched": list(host.facts.programs.searched) if host.facts.programs else None,
+                "passed_over": [
+                    {"path": path, "kind": kind} for path, kind in (host.facts.programs.passed_over if host.facts.programs else ())
+                ],
+                "programs": [_document(one) for one in judged_programs(host.facts)],
+            }
+            for host in hosts
+        ],
+    }
+
+
+def _document(one: Judged) -> dict[str, Any]:
+    return {
+        "path": one.path,
+        "uid": one.set_id.uid if one.set_id else None,
+        "gid": one.set_id.gid if one.set_id else None,
+        "mode": f"{one.set_id.mode:04o}" if one.set_id else None,
+        "capabilities": sorted(one.capable.permitted) if one.capable else [],
+        "effective": one.capable.effective if one.capable else None,
+        "origin": one.origin.value,
+        "package": one.package.package if one.package else None,
+        "in_force": one.in_force,
+        "as_root": one.as_root,
+        "hands_over": one.power is not None,
+        "copy_of": one.copy_of or None,
+        "verdict": verdict(one),
+    }

@@ -1,0 +1,94 @@
+"""What the PAM settings of su ask before one account becomes another: pam_rootok(8), pam_wheel(8), pam_permit(8), pam_unix(8).
+
+Knows those modules; a rule of another module that must succeed is a condition.
+"""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from fidelitas.facts import PamRule
+
+__all__ = ["SuRules", "su_rules"]
+
+# Modules that ask for the target's password, or only note and prepare.
+# fmt: off
+_USUAL = frozenset({
+    "pam_unix.so", "pam_rootok.so", "pam_permit.so", "pam_deny.so", "pam_env.so", "pam_faildelay.so", "pam_faillock.so",
+    "pam_cap.so", "pam_sss.so", "pam_localuser.so", "pam_usertype.so", "pam_wheel.so", "pam_xauth.so", "pam_nologin.so", "pam_securetty.so",
+    "pam_tally2.so", "pam_succeed_if.so",
+})
+# fmt: on
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class SuRules:
+    """What su asks of an ordinary account.
+
+    `open_to_all`: the rule by which nothing is asked at all.  `trusted`: a group whose members are not asked, by `trusted_by`.  `only`: the
+    group that alone may use su, `banned` the one that may not.  `conditions`: what is asked besides that is not known.
+    """
+
+    known: bool
+    open_to_all: PamRule | None = None
+    trusted: str = ""
+    trusted_by: PamRule | None = None
+    only: str = ""
+    only_by: PamRule | None = None
+    banned: str = ""
+    empty_accepted: bool = True
+    conditions: tuple[str, ...] = ()
+
+    @property
+    def told(self) -> tuple[str, ...]:
+        """What must hold besides for an ordinary account to become another by su, as conditions of a route."""
+        if not self.known:
+            return ("if the PAM settings of su, which were not read, let it",)
+        only = (f"if it is used from an account in group {self.only} (pam_wheel)",) if self.only else ()
+        banned = (f"if it is used from an account outside group {self.banned} (pam_wheel)",) if self.banned else ()
+        return (*only, *banned, *self.conditions)
+
+
+def su_rules(rules: Sequence[PamRule] | None) -> SuRules:
+    """Return what the rules of su amount to; ``None`` for rules that were not read."""
+    if rules is None:
+        return SuRules(known=False)
+    trusted, only, banned, by, only_by = "", "", "", None, None
+    conditions = []
+    open_to_all = None
+    stack = [rule for rule in rules if rule.kind == "auth"]
+    asked = False
+    for rule in stack:
+        group = next((word.partition("=")[2] for word in rule.arguments if word.startswith("group=")), "wheel")
+        if rule.module == "pam_wheel.so" and "deny" in rule.arguments:
+            banned = group
+        elif rule.module == "pam_wheel.so" and "trust" in rule.arguments and _ends(rule):
+            trusted, by = trusted or group, by or rule
+        elif rule.module == "pam_wheel.so" and rule.control in ("required", "requisite"):
+            only, only_by = group, rule
+        elif rule.module == "pam_permit.so" and not asked and _ends(rule):
+            open_to_all = open_to_all or rule
+        elif rule.module not in _USUAL and rule.control in ("required", "requisite"):
+            conditions.append(f"if {rule.module} lets it, which is not known")
+        asked = asked or rule.module in ("pam_unix.so", "pam_sss.so", "pam_deny.so", "pam_ldap.so", "pam_krb5.so")
+    return SuRules(
+        known=True,
+        open_to_all=open_to_all,
+        trusted=trusted,
+        trusted_by=by,
+        only=only,
+        only_by=only_by,
+        banned=banned,
+        empty_accepted=_takes_empty(stack),
+        conditions=tuple(dict.fromkeys(conditions)),
+    )
+
+
+def _takes_empty(stack: Sequence[PamRule]) -> bool:
+    """Return whether an empty password is taken: pam_unix(8) does where it says so."""
+    asking = [rule for rule in stack if rule.module == "pam_unix.so"]
+    return not asking or any("nullok" in rule.arguments or "nullok_secure" in rule.arguments for rule in asking)
+
+
+def _ends(rule: PamRule) -> bool:
+    """Return whether success of this rule is success of the whole."""
+    return rule.control == "sufficient" or "success=done" in rule.control.replace(" ", "")

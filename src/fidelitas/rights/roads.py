@@ -1,0 +1,277 @@
+"""From facts to links: every road to root that is no sudo rule: groups, setuid files, capabilities, keys, doas, polkit, writable things.
+
+Knows which fact amounts to which link; the tables and the decisions themselves are in `groups`, `programs`, `writable`, `ssh` and `live`.
+"""
+
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+
+from fidelitas.facts import Command, DoasRule, HostFacts, Place
+from fidelitas.rights.files import Writers
+from fidelitas.rights.groups import conferred
+from fidelitas.rights.links import Link, LinkKind, Principal, PrincipalKind, Right, RightKind, Strength
+from fidelitas.rights.live import stale_groups
+from fidelitas.rights.population import Identity, Population
+from fidelitas.rights.powers import power_of
+from fidelitas.rights.programs import Judged, judged_programs
+from fidelitas.rights.ssh import openings
+from fidelitas.rights.writable import weak_places
+
+__all__ = ["Roads"]
+
+_RIGHTS = {
+    "root": RightKind.ROOT,
+    "read-secrets": RightKind.READ_SECRETS,
+    "read-evidence": RightKind.READ_EVIDENCE,
+    "write-evidence": RightKind.WRITE_EVIDENCE,
+}
+
+
+@dataclass(frozen=True, slots=True)
+class _Why:
+    """What a link says besides its ends."""
+
+    way: str
+    because: str
+    place: Place
+    strength: Strength
+    kind: LinkKind = LinkKind.MAY_BECOME
+    quote: str = ""
+    asks: str = ""
+    conditions: tuple[str, ...] = ()
+
+
+class Roads:
+    """The links of one host; each is yielded as the chain of links of one step."""
+
+    def __init__(self, facts: HostFacts, population: Population) -> None:
+        self._facts = facts
+        self._population = population
+        self._states = {state.path: state for state in facts.files}
+
+    def chains(self) -> Iterator[tuple[Link, ...]]:
+        """Yield every chain, in a fixed order."""
+        yield from self._groups()
+        yield from self._programs()
+        yield from self._writable()
+        yield from self._keys()
+        yield from self._doas()
+        yield from self._polkit()
+
+    # -- who ---------------------------------------------------------------------------------------------------------------------
+
+    def _principal(self, kind: PrincipalKind, name: str = "") -> Principal:
+        return Principal(kind=kind, name=name, subject=self._facts.subject)
+
+    def _right(self, kind: RightKind, detail: str = "") -> Right:
+        return Right(kind=kind, detail=detail, subject=self._facts.subject)
+
+    def _link(self, source: Principal, target: Principal | Right, why: _Why) -> Link:
+        return Link(
+            source=source,
+            target=target,
+            kind=why.kind,
+            strength=why.strength,
+            way=why.way,
+            because=why.because,
+            quote=why.quote,
+            asks=why.asks,
+            conditions=why.conditions,
+            place=why.place,
+        )
+
+    def _by_account(self, who: Identity, target: Principal | Right, why: _Why) -> Iterator[tuple[Link, ...]]:
+        if who.uid != 0:
+            yield (self._link(self._principal(PrincipalKind.ACCOUNT, who.name), target, why),)
+
+    def _by_group(self, gid: int, target: Principal | Right, why: _Why) -> Iterator[tuple[Link, ...]]:
+        """Yield the way of a group, and of each account that is in it or has a process that is."""
+        name = self._population.group_names.get(gid, str(gid))
+        group = self._principal(PrincipalKind.GROUP, name)
+        link = self._link(group, target, why)
+        yield (link,)
+        for who in self._population.effective:
+            for membership in who.memberships:
+                if membership.group.gid == gid and who.uid != 0:
+                    because = f"{name} is its primary group" if membership.primary else f"it is in group {name}"
+                    yield self._member(who, group, because, membership.place), link
+                    break
+        for stale in stale_groups(self._facts, self._population):
+            if stale.gid == gid and stale.held:
+                pid = stale.processes[0].pid
+                because = f"its running process {pid} ({stale.processes[0].name}) still holds group {name}, which the files do not give it"
+                yield self._member(stale.who, group, because, Place(subject=self._facts.subject, path=f"/proc/{pid}/status")), link
+
+    def _member(self, who: Identity, group: Principal, because: str, place: Place) -> Link:
+        source = self._principal(PrincipalKind.ACCOUNT, who.name)
+        return self._link(source, group, _Why("group", because, place, Strength.DIRECT, LinkKind.HAS))
+
+    def _by_anybody(self, target: Principal | Right, why: _Why) -> Iterator[tuple[Link, ...]]:
+        anybody = self._principal(PrincipalKind.ANY_ACCOUNT)
+        link = self._link(anybody, target, why)
+        yield (link,)
+        for who in self._population.effective:
+            if who.uid != 0 and who.account is not None:
+                yield self._member(who, anybody, "it is an account of this host", who.account.place), link
+
+    def _by_writers(self, who: Writers, target: Principal | Right, why: _Why) -> Iterator[tuple[Link, ...]]:
+        if who.everybody:
+            yield from self._by_anybody(target, why)
+            return
+        for uid in sorted(who.uids):
+            for one in self._population.effective:
+                if one.uid == uid:
+                    yield from self._by_account(one, target, why)
+        for gid in sorted(who.gids):
+            yield from self._by_group(gid, target, why)
+
+    # -- by what -----------------------------------------------------------------------------------------------------------------
+
+    def _groups(self) -> Iterator[tuple[Link, ...]]:
+        """What membership in a group confers by itself."""
+        for group in self._population.groups:
+            found = conferred(group, self._states)
+            if found is None or not found.right or self._population.group_names.get(group.gid) != group.name:
+                continue
+            because = f"it {found.reason}" + (f"; {found.path} is there for it" if found.path else "")
+            strength = Strength.CONDITIONAL if found.condition else Strength.CERTAIN
+            conditions = (found.condition,) if found.condition else ()
+            why = _Why(f"group {group.name}", because, group.place, strength, conditions=conditions)
+            yield from self._by_group(group.gid, self._right(_RIGHTS[found.right]), why)
+
+    def _programs(self) -> Iterator[tuple[Link, ...]]:
+        """Setuid files, and files with capabilities, that do whatever their user likes."""
+        for judged in judged_programs(self._facts):
+            if judged.power is None or not judged.in_force:
+                continue
+            target = self._target_of(judged)
+            if target is None:
+                continue
+            name = f", a copy of {judged.copy_of}" if judged.copy_of else ""
+            why = _Why(
+                judged.path,
+                f"{judged.path}{name} {_with(judged)} and {judged.power.reason}",
+                Place(subject=self._facts.subject, path=judged.path),
+                Strength.CERTAIN,
+            )
+            mode = judged.set_id.mode if judged.set_id else self._mode(judged.path)
+            if mode & 0o001:
+                yield from self._by_anybody(target, why)
+            elif mode & 0o010 and judged.set_id is not None and judged.set_id.gid:
+                yield from self._by_group(judged.set_id.gid, target, why)
+
+    def _mode(self, path: str) -> int:
+        state = self._states.get(path)
+        return 0o755 if state is None or state.mode is None else state.mode
+
+    def _target_of(self, judged: Judged) -> Principal | Right | None:
+        """Return as whom such a program runs."""
+        if judged.as_root:
+            return self._right(RightKind.ROOT)
+        if any(one.reads for one in judged.capabilities):
+            return self._right(RightKind.READ_SECRETS)
+        if judged.set_id is None:
+            return None
+        if judged.set_id.mode & 0o4000:
+            owner = self._population.by_uid(judged.set_id.uid)
+            return self._principal(PrincipalKind.ACCOUNT, owner.name) if owner else None
+        return self._principal(PrincipalKind.GROUP, self._population.group_names.get(judged.set_id.gid, str(judged.set_id.gid)))
+
+    def _writable(self) -> Iterator[tuple[Link, ...]]:
+        """Things that root runs or reads as instructions, and others can write."""
+        for weak in weak_places(self._facts, self._population):
+            place = "" if weak.at == weak.path else f", above {weak.path},"
+            because = f"{weak.at}{place} {weak.told}; {weak.use}"
+            why = _Why(f"writes {weak.at}", because, Place(subject=self._facts.subject, path=weak.at), Strength.CERTAIN, LinkKind.MAY_GRANT)
+            yield from self._by_writers(weak.who, self._right(RightKind.ROOT), why)
+
+    def _keys(self) -> Iterator[tuple[Link, ...]]:
+        """Keys that open an account: whoever holds the private half."""
+        for who in self._population.effective:
+            for opening in openings(self._facts, who, self._population):
+                key = opening.key
+                source = self._principal(PrincipalKind.KEY, f"{key.fingerprint} ({key.comment})" if key.comment else key.fingerprint)
+                how = "a key signed by it opens" if key.authority else "it opens"
+                why = _Why(
+                    "ssh",
+                    f"{how} the account {who.name} over SSH",
+                    key.place,
+                    Strength.CONDITIONAL if opening.conditions else Strength.DIRECT,
+                    conditions=opening.conditions,
+                )
+                yield (self._link(source, self._opened(who, opening.command), why),)
+
+    def _opened(self, who: Identity, command: str) -> Principal | Right:
+        if command:
+            suffix = "" if who.uid == 0 else f" as {who.name}"
+            return self._right(RightKind.COMMAND, f"{command}{suffix}")
+        return self._right(RightKind.ROOT) if who.uid == 0 else self._principal(PrincipalKind.ACCOUNT, who.name)
+
+    def _doas(self) -> Iterator[tuple[Link, ...]]:
+        """The rules of doas; the last that matches counts (doas.conf(5))."""
+        rules = self._facts.delegations.doas or ()
+        for index, rule in enumerate(rules):
+            if not rule.permit or rule.target not in (None, "root", "0"):
+                continue
+            command = None if rule.command is None else Command(path=rule.command, arguments=_joined(rule.arguments))
+            power = power_of(command) if command else None
+            full = command is None or power is not None
+            what = self._right(RightKind.ROOT) if full else self._right(RightKind.COMMAND, str(command))
+            reason = f", which {power.reason}" if power else ""
+            why = _Why(
+                "doas",
+                f"a rule of doas lets it run {command or 'any command'} as root{reason}",
+                rule.place,
+                Strength.CERTAIN if power else Strength.DIRECT,
+                quote=rule.text,
+                asks="" if "nopass" in rule.options else "own password",
+            )
+            yield from self._doas_users(rule, rules[index + 1 :], what, why)
+
+    def _doas_users(self, rule: DoasRule, later: Iterable[DoasRule], what: Right, why: _Why) -> Iterator[tuple[Link, ...]]:
+        taken = [one for one in later if one.target in (None, "root", "0") and one.command in (None, rule.command)]
+        for who in self._population.effective:
+            if who.uid == 0 or not self._meant(rule, who) or any(self._meant(one, who) for one in taken):
+                continue
+            yield (self._link(self._principal(PrincipalKind.ACCOUNT, who.name), what, why),)
+
+    def _meant(self, rule: DoasRule, who: Identity) -> bool:
+        if rule.identity.startswith(":"):
+            return any(rule.identity[1:] in (membership.group.name, str(membership.group.gid)) for membership in who.memberships)
+        return rule.identity in (who.name, str(who.uid))
+
+    def _polkit(self) -> Iterator[tuple[Link, ...]]:
+        """Administrators of polkit run anything as root with pkexec(1), by their own password; the first rule that names some counts."""
+        rule = next((rule for rule in self._facts.delegations.polkit if rule.administrators), None)
+        programs = self._facts.programs
+        set_id = programs.set_id if programs is not None else ()
+        pkexec = any(one.path.endswith("/pkexec") and one.uid == 0 and one.mode & 0o4000 for one in set_id)
+        if rule is None or not pkexec:
+            return
+        for kind, name in rule.administrators:
+            why = _Why(
+                "pkexec",
+                "polkit counts it among the administrators, whom pkexec lets run anything as root",
+                rule.place,
+                Strength.CERTAIN,
+                asks="own password",
+            )
+            if kind == "group":
+                for gid, known in sorted(self._population.group_names.items()):
+                    if known == name:
+                        yield from self._by_group(gid, self._right(RightKind.ROOT), why)
+            elif kind == "user" and name in self._population.by_name:
+                yield from self._by_account(self._population.by_name[name], self._right(RightKind.ROOT), why)
+
+
+def _joined(arguments: tuple[str, ...] | None) -> str | None:
+    return None if arguments is None else " ".join(arguments)
+
+
+def _with(judged: Judged) -> str:
+    """Return with what rights a program runs, as a clause."""
+    if judged.set_id is not None and judged.set_id.mode & 0o4000:
+        return "is setuid root" if judged.set_id.uid == 0 else f"is setuid (uid {judged.set_id.uid})"
+    if judged.capabilities:
+        return f"has {', '.join(one.name for one in judged.capabilities)}"
+    return f"is setgid (gid {judged.set_id.gid})" if judged.set_id is not None else "has capabilities"

@@ -1,0 +1,180 @@
+"""What sshd lets an account do: sshd_config(5) after its Match blocks, and the keys that open the account.
+
+Knows sshd's defaults and its rule that the first setting which applies counts.  Of a connection only the account is known: criteria on
+addresses, ports and host names are taken as not met, and told.
+"""
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
+
+from fidelitas.facts import AuthorizedKey, HostFacts, LogIns, SshdSetting
+from fidelitas.rights.population import Identity, LogIn, Population
+from fidelitas.rights.sudo.patterns import wildcard_matches
+
+__all__ = ["Effective", "Opening", "may_connect", "openings", "sshd_for", "with_keys"]
+
+# sshd_config(5), as OpenSSH 9 has them.
+_DEFAULTS = {
+    "permitrootlogin": "prohibit-password",
+    "passwordauthentication": "yes",
+    "kbdinteractiveauthentication": "yes",
+    "pubkeyauthentication": "yes",
+    "permitemptypasswords": "no",
+    "usepam": "no",
+    "strictmodes": "yes",
+    "authorizedkeysfile": ".ssh/authorized_keys .ssh/authorized_keys2",
+    "authorizedkeyscommand": "none",
+    "trustedusercakeys": "none",
+    "forcecommand": "none",
+    "chrootdirectory": "none",
+    "hostbasedauthentication": "no",
+}
+_SYNONYMS = {"challengeresponseauthentication": "kbdinteractiveauthentication", "dsaauthentication": "pubkeyauthentication"}
+# These add up; of all others the first counts.
+_LISTS = frozenset({"allowusers", "allowgroups", "denyusers", "denygroups"})
+_NOT_KNOWN = frozenset({"host", "address", "localaddress", "localport", "rdomain", "version", "tagged"})
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Effective:
+    """The settings for one account: `values` by keyword in lower case, with sshd's defaults; `stated` the lines that gave them.
+
+    `elsewhere` are the lines that would count for a connection from some addresses, which are not known.
+    """
+
+    values: dict[str, str]
+    stated: dict[str, SshdSetting]
+    lists: dict[str, tuple[str, ...]]
+    elsewhere: tuple[SshdSetting, ...]
+
+    def on(self, keyword: str) -> bool:
+        """Return whether a setting of yes or no is yes."""
+        return self.values.get(keyword, "no").lower() == "yes"
+
+
+def sshd_for(log_ins: LogIns, who: Identity, population: Population) -> Effective:
+    """Return the settings that sshd uses for an account."""
+    values: dict[str, str] = {}
+    stated: dict[str, SshdSetting] = {}
+    lists: dict[str, tuple[str, ...]] = {}
+    elsewhere: list[SshdSetting] = []
+    groups = [population.group_names.get(gid, "") for gid in who.gids]
+    for setting in log_ins.sshd or ():
+        keyword = _SYNONYMS.get(setting.keyword, setting.keyword)
+        applies = _applies(setting, who.name, groups)
+        if applies is None:
+            elsewhere.append(setting)
+        if not applies:
+            continue
+        if keyword in _LISTS:
+            lists[keyword] = (*lists.get(keyword, ()), *setting.arguments)
+        elif keyword not in values:
+            values[keyword], stated[keyword] = " ".join(setting.arguments), setting
+    return Effective(values={**_DEFAULTS, **values}, stated=stated, lists=lists, elsewhere=tuple(elsewhere))
+
+
+def _applies(setting: SshdSetting, name: str, groups: Sequence[str]) -> bool | None:
+    """Return whether the Match blocks of a line hold for an account; ``None`` where that depends on where it comes from."""
+    unknown = False
+    for criterion, patterns in setting.matches:
+        if criterion == "user" and not _listed(patterns, [name]):
+            return False
+        if criterion == "group" and not _listed(patterns, groups):
+            return False
+        if criterion in _NOT_KNOWN:
+            unknown = True
+        elif criterion not in ("user", "group", "all"):
+            return False
+    return None if unknown else True
+
+
+def _listed(patterns: str, names: Sequence[str]) -> bool:
+    """Return whether one of the names fits a list of patterns (ssh_config(5), PATTERNS): a negated one that fits says no to all."""
+    stated = patterns.split(",")
+    if any(one.startswith("!") and any(wildcard_matches(one[1:], name) for name in names) for one in stated):
+        return False
+    return any(not one.startswith("!") and any(wildcard_matches(one, name) for name in names) for one in stated)
+
+
+def may_connect(effective: Effective, who: Identity, population: Population) -> str:
+    """Return why sshd refuses an account whatever it shows, or nothing (sshd_config(5), DenyUsers and its kin, in their order)."""
+    groups = [population.group_names.get(gid, "") for gid in who.gids]
+    names = {"denyusers": [who.name], "allowusers": [who.name], "denygroups": groups, "allowgroups": groups}
+    for keyword in ("denyusers", "allowusers", "denygroups", "allowgroups"):
+        patterns = effective.lists.get(keyword)
+        if patterns is None:
+            continue
+        # USER@HOST: the host is not known, and taken to fit where that lets in.
+        fits = any(wildcard_matches(pattern.partition("@")[0], name) for pattern in patterns for name in names[keyword])
+        if keyword.startswith("deny") and fits and not all("@" in pattern for pattern in patterns):
+            return keyword
+        if keyword.startswith("allow") and not fits:
+            return keyword
+    if who.uid == 0 and effective.values["permitrootlogin"].lower() == "no":
+        return "permitrootlogin"
+    return ""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Opening:
+    """A key that opens an account; `conditions` is where it may be used from, `command` what it is confined to, if anything."""
+
+    key: AuthorizedKey
+    path: str
+    command: str
+    conditions: tuple[str, ...]
+
+
+def openings(facts: HostFacts, who: Identity, population: Population) -> Iterator[Opening]:
+    """Yield the keys that open an account over SSH; none where sshd is not there or refuses it."""
+    log_ins = facts.log_ins
+    if log_ins.sshd is None or log_ins.keys is None or who.account is None:
+        return
+    effective = sshd_for(log_ins, who, population)
+    if not effective.on("pubkeyauthentication") or may_connect(effective, who, population):
+        return
+    confined = "" if effective.values["forcecommand"] == "none" else effective.values["forcecommand"]
+    root_only_forced = who.uid == 0 and effective.values["permitrootlogin"].lower() == "forced-commands-only"
+    for path in _key_files(effective, who):
+        for key in log_ins.keys.get(path, ()):
+            command = confined or key.option("command") or ""
+            if not (root_only_forced and not command):
+                yield Opening(key=key, path=path, command=command, conditions=tuple(_conditions(key)))
+
+
+def _conditions(key: AuthorizedKey) -> Iterator[str]:
+    source, until = key.option("from"), key.option("expiry-time")
+    if source:
+        yield f"from {source} only"
+    if until:
+        yield f"until {until}"
+
+
+def _key_files(effective: Effective, who: Identity) -> Iterator[str]:
+    """Yield the files in which sshd looks for an account's keys."""
+    home = who.account.home if who.account else "/"
+    for word in effective.values["authorizedkeysfile"].split():
+        if word.lower() == "none":
+            continue
+        path = word.replace("%%", "\0").replace("%u", who.name).replace("%h", home).replace("%U", str(who.uid)).replace("\0", "%")
+        yield path if path.startswith("/") else f"{home.rstrip('/')}/{path}"
+
+
+def with_keys(population: Population, facts: HostFacts) -> Population:
+    """Return the population with log-ins by key told, where keys were looked for."""
+    if facts.log_ins.keys is None:
+        return population
+    return replace(population, identities=tuple(_with_key(who, facts, population) for who in population.identities))
+
+
+def _with_key(who: Identity, facts: HostFacts, population: Population) -> Identity:
+    if who.log_in is not LogIn.NO_PASSWORD:
+        return who
+    opened = any(not opening.command for opening in openings(facts, who, population))
+    by_other_means = facts.log_ins.sshd is not None and _other_means(sshd_for(facts.log_ins, who, population))
+    return replace(who, log_in=LogIn.KEY if opened else who.log_in if by_other_means else LogIn.NEITHER)
+
+
+def _other_means(effective: Effective) -> bool:
+    """Return whether sshd also takes keys that are in no file: from a command, or signed by an authority."""
+    return any(effective.values[keyword].lower() != "none" for keyword in ("authorizedkeyscommand", "trustedusercakeys"))

@@ -1,0 +1,379 @@
+"""The other roads to root, each on a small host made of text: what leads there, and what only looks so."""
+
+import base64
+import struct
+from collections.abc import Mapping
+from dataclasses import replace
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from fidelitas.checks import estate_findings
+from fidelitas.evidence import Item
+from fidelitas.facts import Place
+from fidelitas.languages.capabilities import CAPABILITIES, decode_capabilities, read_told_capabilities
+from fidelitas.languages.commands import programs_of
+from fidelitas.languages.cron import read_crontab
+from fidelitas.languages.delegations import read_doas, read_exports, read_polkit_rules
+from fidelitas.languages.host import read_host
+from fidelitas.languages.keys import read_authorized_keys
+from fidelitas.languages.units import read_units
+from fidelitas.rights import HostRights, rights_of
+from support import bundle, found, held
+
+HERE = Place(subject="knot", path="/etc/x")
+KEY = "ssh-ed25519 " + base64.b64encode(b"\0\0\0\x0bssh-ed25519\0\0\0\x20" + b"s" * 32).decode()
+SSHD = {"/etc/ssh/sshd_config": "PermitRootLogin yes\n"}
+FILES = {"file-systems": b"searched\t/\n", "homes": b"read\n"}
+
+
+def host(files: Mapping[str, str] | None = None, listings: Mapping[str, bytes] | None = None, *items: Item) -> HostRights:
+    """Return a small host with further files, listings and states of paths."""
+    evidence = bundle("", files or {})
+    states = {item.path: item for item in (*evidence.items, *items)}
+    manifest = replace(evidence.manifest, items=tuple(states.values()))
+    return rights_of(read_host(replace(evidence, manifest=manifest, listings={**FILES, **(listings or {})})))
+
+
+def item(path: str, mode: int = 0o644, uid: int = 0, gid: int = 0, kind: str = "file") -> Item:
+    return Item(path=path, kind=kind, mode=mode, uid=uid, gid=gid)
+
+
+# -- groups ------------------------------------------------------------------------------------------------------------------------
+
+GROUP = "root:x:0:\nsudo:x:27:\ndocker:x:120:tomas\nshadow:x:42:rada\naudio:x:29:ines\nines:x:1001:\ntomas:x:1002:\nrada:x:1003:\n"
+
+
+@pytest.mark.parametrize(
+    ("socket", "strength"),
+    [
+        ((item("/run/docker.sock", 0o660, gid=120, kind="other"),), "certain"),
+        ((item("/run/docker.sock", 0o660, gid=0, kind="other"),), None),
+        ((item("/run/docker.sock", 0o640, gid=120, kind="other"),), None),
+        ((Item(path="/run/docker.sock", kind="absent"),), None),
+        ((), "conditional"),
+    ],
+)
+def test_a_group_counts_only_if_its_socket_is_there_for_it(socket: tuple[Item, ...], strength: str | None) -> None:
+    known = host({"/etc/group": GROUP}, None, *socket)
+    strengths = {str(holding.strength) for holding in known.held_by("tomas") if str(holding.right) == "root"}
+    assert strengths == ({strength} if strength else set())
+    assert [one.about for one in found(known, "groups.confers-root")] == (["docker"] if strength else [])
+
+
+def test_harmless_groups_confer_nothing() -> None:
+    assert not host({"/etc/group": GROUP}).held_by("ines")
+
+
+@pytest.mark.parametrize(
+    ("groups", "check", "root"),
+    [("120", "groups.revoked-yet-active", {"ines", "%docker", "tomas"}), ("", None, {"%docker", "tomas"})],
+)
+def test_a_session_keeps_a_group_that_was_taken_away(groups: str, check: str | None, root: set[str]) -> None:
+    processes = f"77\t1\t1001 1001 1001\t1001 1001 1001\t{groups}\tbash\n".encode()
+    known = host({"/etc/group": GROUP}, {"processes": processes}, item("/run/docker.sock", 0o660, gid=120, kind="other"))
+    assert held(known) == root
+    assert [one.message for one in found(known, "groups.revoked-yet-active")] == (
+        ["ines is not in group docker any more, and its processes 77 (bash) still are"] if check else []
+    )
+
+
+def test_a_group_that_was_given_is_in_force_after_the_next_log_in() -> None:
+    processes = b"78\t1\t1002 1002 1002\t1002 1002 1002\t1002\tbash\n79\t1\t0 0 0\t0 0 0\t0\tcron\n"
+    known = host({"/etc/group": GROUP}, {"processes": processes}, item("/run/docker.sock", 0o660, gid=120, kind="other"))
+    assert [one.about for one in found(known, "groups.not-yet-in-force")] == ["tomas\0docker"]
+
+
+# -- programs ----------------------------------------------------------------------------------------------------------------------
+
+
+def set_id(*lines: str) -> bytes:
+    return b"".join(f"{line}\0".encode() for line in lines)
+
+
+DPKG = {
+    "dpkg-owners": b"passwd\t/usr/bin/passwd\nvim\t/usr/bin/vim.basic\ntide\t/usr/bin/tide\n",
+    "dpkg-md5sums": b"passwd\taaaaaaaaaaaaaaaa  usr/bin/passwd\n",
+}
+
+
+@pytest.mark.parametrize(
+    ("line", "listings", "check", "severity"),
+    [
+        ("4755 0 0 1 1 /usr/bin/passwd", {"md5": b"aaaaaaaaaaaaaaaa\t/usr/bin/passwd\n"}, None, ""),
+        ("4755 0 0 1 1 /usr/bin/passwd", {"md5": b"bbbbbbbbbbbbbbbb\t/usr/bin/passwd\n"}, "programs.changed", "high"),
+        ("4755 0 0 1 1 /usr/bin/vim.basic", {}, "programs.hands-over-root", "critical"),
+        ("4755 0 0 1 1 /usr/bin/tide", {}, "programs.bit-added", "low"),
+        ("4755 0 0 1 1 /usr/bin/vim", {}, "programs.hands-over-root", "critical"),
+        ("4750 0 0 1 1 /usr/bin/vim", {}, "programs.hands-over-root", "high"),
+        (
+            "4755 0 0 1 1 /opt/.cache/x",
+            {"program-digests": b"d1\t/opt/.cache/x\nd1\t/usr/bin/bash\n"},
+            "programs.hands-over-root",
+            "critical",
+        ),
+        ("4755 0 0 1 1 /opt/x", {}, "programs.no-package", "medium"),
+        ("2755 0 50 1 1 /opt/x", {}, "programs.no-package", "low"),
+        ("4755 0 0 1 1 /usr/bin/tide", {"dpkg-overrides": b"root root 4755 /usr/bin/tide\n"}, None, ""),
+        ("4755 0 0 1 1 /usr/bin/tide", {"dpkg-overrides": b"root root 0755 /usr/bin/tide\n"}, "programs.bit-added", "medium"),
+        ("4755 0 0 1 1 /mnt/x", {"mounts": b"1 0 8:1 / / rw - ext4 x rw\n2 1 8:2 / /mnt rw,nosuid - ext4 y rw\n"}, None, ""),
+    ],
+)
+def test_verdicts_on_setuid_files(line: str, listings: dict[str, bytes], check: str | None, severity: str) -> None:
+    known = host({}, {**DPKG, "set-id": set_id(line), **listings})
+    findings = [
+        (one.check, str(one.severity))
+        for name in ("hands-over-root", "changed", "no-package", "bit-added", "writable")
+        for one in found(known, f"programs.{name}")
+    ]
+    assert findings == ([(check, severity)] if check else [])
+    assert ("any account" in held(known)) == (check == "programs.hands-over-root" and severity == "critical")
+
+
+def attribute(version: int, permitted: int, *, effective: bool = True, root: int | None = None) -> bytes:
+    words = [version << 24 | effective, permitted & 0xFFFFFFFF, 0]
+    words += [permitted >> 32, 0] if version > 1 else []
+    words += [root or 0] if version == 3 else []
+    return struct.pack(f"<{len(words)}I", *words)
+
+
+@given(st.sets(st.sampled_from(range(len(CAPABILITIES)))), st.sampled_from([2, 3]), st.booleans())
+def test_capabilities_are_what_their_bits_say(numbers: set[int], version: int, effective: bool) -> None:
+    value = attribute(version, sum(1 << number for number in numbers), effective=effective, root=7 if version == 3 else None)
+    read = decode_capabilities(value, "/x", HERE)
+    assert read.permitted == {f"cap_{CAPABILITIES[number]}" for number in numbers}
+    assert (read.effective, read.root_uid) == (effective, 7 if version == 3 else None)
+
+
+@given(st.binary(max_size=30))
+def test_any_attribute_is_survived(value: bytes) -> None:
+    known = host({}, {"capabilities": b"# file: /x\nsecurity.capability=0x" + value.hex().encode() + b"\n"})
+    told = known.facts.programs is not None and (known.facts.programs.capable or known.facts.gaps)
+    assert told
+
+
+@given(st.binary(max_size=80))
+def test_any_listing_is_survived(content: bytes) -> None:
+    names = ("set-id", "capabilities", "capabilities-told", "dpkg-owners", "dpkg-md5sums", "rpm-files", "md5", "processes", "mounts",
+             "kernel", "private-keys", "scripts", "homes", "log-in-ids", "file-systems", "access-lists", "sudo-version")  # fmt: skip
+    host({}, dict.fromkeys(names, content))
+
+
+@pytest.mark.parametrize(
+    ("told", "permitted", "effective"),
+    [
+        ("/x cap_net_raw=ep", {"cap_net_raw"}, True),
+        ("/x = cap_net_raw,cap_setuid+p", {"cap_net_raw", "cap_setuid"}, False),
+        ("/a b cap_net_raw+ep cap_setuid+i", {"cap_net_raw"}, True),
+    ],
+)
+def test_capabilities_as_they_are_told(told: str, permitted: set[str], effective: bool) -> None:
+    (read,), gaps = read_told_capabilities(told.encode(), HERE)
+    assert (set(read.permitted), read.effective, list(gaps)) == (permitted, effective, [])
+
+
+# -- what root runs ----------------------------------------------------------------------------------------------------------------
+
+
+@pytest.mark.parametrize(
+    ("command", "programs"),
+    [
+        ("/opt/a --x /opt/b", ("/opt/a",)),
+        ("/bin/sh /opt/b x", ("/bin/sh", "/opt/b")),
+        ("cd / && /opt/a | /opt/b > /opt/c", ("/opt/a", "/opt/b")),
+        ("X=1 nice -n 5 /opt/a", ("/opt/a",)),
+        ("test -x /opt/a || /opt/b", ("/opt/b",)),
+        ("run-parts --report /etc/cron.daily", ("/etc/cron.daily",)),
+        ('/opt/a "open', ("/opt/a",)),
+    ],
+)
+def test_programs_of_a_command_line(command: str, programs: tuple[str, ...]) -> None:
+    assert programs_of(command) == programs
+
+
+@given(st.text(max_size=60))
+def test_any_text_is_survived_by_every_language(text: str) -> None:
+    programs_of(text)
+    read_crontab(text, HERE)
+    read_doas(text, HERE)
+    read_exports(text, HERE)
+    read_polkit_rules(text, HERE)
+    read_authorized_keys(text, HERE)
+    read_units({"/etc/systemd/system/a.service": text}, frozenset(), "knot")
+    host({"/etc/ssh/sshd_config": text, "/etc/pam.d/su": text})
+
+
+def test_crontabs_with_and_without_an_account() -> None:
+    jobs, folders = read_crontab("PATH=/opt/bin:/bin\nX=y\n# c\n5 4 * * * root\t/opt/a %in\n@daily tomas /opt/b\n", HERE)
+    assert [(job.run_as, job.command, job.place.line) for job in jobs] == [("root", "/opt/a", 4), ("tomas", "/opt/b", 5)]
+    assert [folder.path for folder in folders] == ["/opt/bin", "/bin"]
+    assert [job.command for job in read_crontab("5 4 * * * /opt/a b\n", HERE, "ines")[0]] == ["/opt/a b"]
+
+
+def test_a_drop_in_changes_its_unit_and_a_mask_hides_one() -> None:
+    texts = {
+        "/lib/systemd/system/a.service": "[Service]\nUser=tomas\nExecStart=/opt/a\nExecStartPre=+/opt/full\n",
+        "/etc/systemd/system/a.service.d/x.conf": "[Service]\nExecStart=\nExecStart=-/opt/b \\\n  --long\n",
+        "/lib/systemd/system/b.service": "[Service]\nExecStart=/opt/c\n",
+        "/lib/systemd/system/masked.service": "[Service]\nExecStart=/opt/d\n",
+    }
+    jobs = read_units(texts, frozenset({"/etc/systemd/system/masked.service"}), "knot")
+    assert {(job.run_as, job.command) for job in jobs} == {("tomas", "/opt/b  --long"), ("root", "/opt/full"), ("root", "/opt/c")}
+
+
+@pytest.mark.parametrize(
+    ("state", "who"),
+    [
+        (item("/opt/job", 0o755), set()),
+        (item("/opt/job", 0o757), {"any account", "ines", "tomas", "rada", "vesna", "daemon"}),
+        (item("/opt/job", 0o775, gid=3001), {"%gauges", "rada", "vesna"}),
+        (item("/opt/job", 0o755, uid=1002), {"tomas"}),
+    ],
+)
+def test_who_writes_what_root_runs_is_root(state: Item, who: set[str]) -> None:
+    known = host({"/etc/crontab": "1 * * * * root /opt/job\n"}, None, item("/opt", 0o755, kind="folder"), state)
+    assert held(known) - {"%sudo"} == who
+    assert bool(found(known, "running.writable")) == bool(who)
+
+
+def test_the_interpreter_of_a_script_and_a_folder_above_count_too() -> None:
+    states = (item("/opt/job", 0o755), item("/srv/lang", 0o755, uid=1002), item("/opt", 0o777, kind="folder"))
+    known = host({"/etc/crontab": "1 * * * * root /opt/job\n"}, {"scripts": b"/opt/job\t#!/srv/lang -x\n"}, *states)
+    assert {one.about.partition("\0")[0] for one in found(known, "running.writable")} == {"/opt", "/srv/lang"}
+
+
+@pytest.mark.parametrize(
+    ("rules", "who", "unasked"),
+    [
+        ("permit nopass ines", {"ines"}, 1),
+        ("permit persist :gauges as root", {"rada", "vesna"}, 0),
+        ("permit ines\ndeny ines", set(), 0),
+        ("permit nopass ines cmd /bin/ls args -l", set(), 0),
+        ("permit ines cmd /usr/bin/vim", {"ines"}, 0),
+        ("permit nopass ines as tomas", set(), 0),
+        ("permit nopass root", set(), 0),
+    ],
+)
+def test_rules_of_doas(rules: str, who: set[str], unasked: int) -> None:
+    known = host({"/etc/doas.conf": f"{rules}\n"})
+    assert held(known) == who
+    assert len(found(known, "running.unasked-doas")) == unasked
+
+
+def test_administrators_of_polkit_are_root_where_pkexec_is_there() -> None:
+    rule = 'polkit.addAdminRule(function(action, subject) { return ["unix-group:gauges"]; });\n'
+    rules = {"/etc/polkit-1/rules.d/50-a.rules": rule}
+    assert held(host(rules)) == set()
+    assert held(host(rules, {"set-id": set_id("4755 0 0 1 1 /usr/bin/pkexec")})) == {"%gauges", "rada", "vesna"}
+
+
+ONE = 'polkit.addRule(function(action, subject) {{ if (action.id == "{}" && subject.user == "ines") {{ return polkit.Result.YES; }} }});'
+
+
+@pytest.mark.parametrize(
+    ("rule", "severity"),
+    [
+        ('polkit.addRule(function(a, subject) { if (subject.isInGroup("gauges")) return polkit.Result.YES; });', "high"),
+        (ONE.format("org.freedesktop.systemd1.manage-units"), "medium"),
+        (ONE.format("org.saltmarsh.read"), None),
+        ("// polkit.addRule(function(a, subject) { if (subject.isInGroup('x')) return polkit.Result.YES; });", None),
+    ],
+)
+def test_rules_of_polkit_that_ask_for_nothing(rule: str, severity: str | None) -> None:
+    known = host({"/usr/share/polkit-1/rules.d/a.rules": rule + "\n"})
+    assert [str(one.severity) for one in found(known, "running.unasked-polkit")] == ([severity] if severity else [])
+
+
+def test_exports_without_squashing() -> None:
+    known = host({"/etc/exports": '/srv "gauge.saltmarsh.example"(ro) *(rw,no_root_squash)\n/b -no_root_squash 192.0.2.7(ro)\n'})
+    assert [(one.about.partition("\0")[0], str(one.severity)) for one in found(known, "running.root-over-nfs")] == [
+        ("/srv", "high"),
+        ("/b", "medium"),
+    ]
+
+
+# -- log-ins -----------------------------------------------------------------------------------------------------------------------
+
+
+def test_a_key_of_root_is_a_holder_and_a_confined_one_is_not() -> None:
+    keys = f'{KEY} kim@laptop\nfrom="192.0.2.*" {KEY.replace("A", "B")} far\ncommand="/bin/ls -l",restrict {KEY.replace("A", "C")} ls\n'
+    known = host({**SSHD, "/root/.ssh/authorized_keys": keys})
+    roots = {str(one.principal).rpartition(" ")[2]: str(one.strength) for one in known.holdings if str(one.right) == "root"}
+    assert roots == {"root": "direct", "(kim@laptop)": "direct", "(far)": "conditional"}
+    assert held(known, "command:/bin/ls -l")
+
+
+@pytest.mark.parametrize(
+    ("config", "opened"),
+    [
+        ("", True),
+        ("PermitRootLogin no\n", False),
+        ("PubkeyAuthentication no\n", False),
+        ("DenyUsers root\n", False),
+        ("AllowUsers ines\n", False),
+        ("AllowGroups root\n", True),
+        ("Match User root\n PermitRootLogin no\n", False),
+        ("Match User ines\n PermitRootLogin no\n", True),
+        ("PermitRootLogin forced-commands-only\n", False),
+        ("AuthorizedKeysFile /etc/ssh/keys/%u\n", False),
+    ],
+)
+def test_a_key_opens_only_what_sshd_lets_it(config: str, opened: bool) -> None:
+    known = host({"/etc/ssh/sshd_config": config, "/root/.ssh/authorized_keys": f"{KEY} kim\n"})
+    assert any("kim" in name for name in held(known)) == opened
+
+
+def test_keys_tell_whether_somebody_without_a_password_can_log_in() -> None:
+    files = {**SSHD, "/home/ines/.ssh/authorized_keys": f"{KEY}\n", "/etc/shadow": "ines:{none}:1::::::\ntomas:{none}:1::::::\n"}
+    known = host(files)
+    assert [known.population.by_name[name].log_in.possible for name in ("ines", "tomas")] == [True, False]
+
+
+@pytest.mark.parametrize(
+    ("pam", "root"),
+    [
+        ("auth sufficient pam_rootok.so\nauth required pam_unix.so\n", set()),
+        ("auth sufficient pam_wheel.so trust group=gauges\nauth required pam_unix.so\n", {"%gauges", "rada", "vesna"}),
+        ("auth sufficient pam_permit.so\n", {"any account", "ines", "tomas", "rada", "vesna", "daemon"}),
+        ("auth required pam_unix.so\nauth required pam_permit.so\n", set()),
+        ("@include common-auth\n", {"any account", "ines", "tomas", "rada", "vesna", "daemon"}),
+    ],
+)
+def test_what_pam_asks_of_su(pam: str, root: set[str]) -> None:
+    known = host({"/etc/pam.d/su": pam, "/etc/pam.d/common-auth": "auth [success=done default=ignore] pam_permit.so\n"})
+    assert held(known) == root
+    assert bool(found(known, "log-ins.su-unasked")) == bool(root)
+
+
+def test_a_key_that_lies_on_one_host_and_opens_root_on_another_is_the_worst() -> None:
+    opened = host({**SSHD, "/root/.ssh/authorized_keys": f"{KEY} ines@tern\n", "/home/rada/.ssh/authorized_keys": f"{KEY}\n"})
+    private = {"private-keys": b"open\t/home/ines/.ssh/id_ed25519\n"}
+    lying = host({"/home/ines/.ssh/id_ed25519.pub": f"{KEY} ines@tern\n"}, private)
+    assert [str(one.severity) for one in estate_findings([opened]) if one.check == "log-ins.key-for-many"] == ["medium"]
+    (worst,) = [one for one in estate_findings([opened, lying]) if one.check == "log-ins.key-for-many"]
+    assert str(worst.severity) == "high"
+    assert worst.message.endswith("its private half lies on knot in /home/ines/.ssh/id_ed25519, without a passphrase")
+
+
+@pytest.mark.parametrize(
+    ("config", "severity"),
+    [
+        ("PermitRootLogin yes\n", ["medium"]),
+        ("PermitRootLogin prohibit-password\n", []),
+        ("PermitRootLogin yes\nPasswordAuthentication no\nKbdInteractiveAuthentication no\n", []),
+        ("", []),
+    ],
+)
+def test_root_by_password_over_ssh(config: str, severity: list[str]) -> None:
+    known = host({"/etc/ssh/sshd_config": config, "/etc/shadow": "root:{usable sha512}:1::::::\n"})
+    assert [str(one.severity) for one in found(known, "log-ins.root-by-password")] == severity
+    locked = host({"/etc/ssh/sshd_config": config, "/etc/shadow": "root:{none}:1::::::\n"})
+    assert not found(locked, "log-ins.root-by-password")
+
+
+def test_a_bundle_without_the_listings_says_nothing_of_what_nobody_looked_for() -> None:
+    known = rights_of(read_host(replace(bundle(), listings={})))
+    assert known.facts.programs is None
+    assert known.facts.log_ins.keys is None
+    assert [gap.what for gap in known.facts.gaps] == ["setuid files and capabilities", "authorized keys"]
