@@ -7,6 +7,10 @@ for package in "$@"; do
     case $package in
         iproute2) program=ip ;;
         acl) program=getfacl ;;
+        attr) program=getfattr ;;
+        libcap2-bin) program=setcap ;;
+        openssh-server) program=sshd ;;
+        procps) program=ps ;;
         *) program=$package ;;
     esac
     command -v "$program" >/dev/null 2>&1 || [ -x "/usr/sbin/$program" ] || missing="$missing $package"

@@ -87,9 +87,9 @@ def hands_over_root(rights: HostRights) -> Iterator[Found]:
         for leaf in _bounded(rights, rule):
             power = power_of(leaf.command, noexec=rule.tag(Tag.EXEC) is False)
             if power is not None:
-                yield _found(
-                    rule, leaf.command, f"{_users(rule)} may run {leaf.command} as root, which {power.reason}", safer=_safer(rule, leaf)
-                )
+                instead = f"; {power.instead} instead" if power.instead else ""
+                message = f"{_users(rule)} may run {leaf.command} as root, which {power.reason}{instead}"
+                yield _found(rule, leaf.command, message, safer=_safer(rule, leaf))
 
 
 @check(

@@ -1,7 +1,7 @@
 """sshd_config(5): keywords with arguments, Match blocks, includes.
 
-Knows the syntax and which Match blocks a line stands in; not who matches.  Of two lines for one keyword sshd takes the first that applies,
-so the order is kept.
+Knows the syntax and which Match blocks a line stands in; not who matches.  Of two lines for one keyword sshd takes the first, so the order
+is kept.
 """
 
 import re
@@ -16,6 +16,7 @@ __all__ = ["read_sshd"]
 
 # sshd gives up beyond that (servconf.c, SERVCONF_MAX_DEPTH).
 _DEEPEST = 16
+_HEAD = re.compile(r"\s*([A-Za-z]+)(?:\s*=\s*|\s+|$)")
 _WORD = re.compile(r'"((?:[^"\\]|\\.)*)"|\'((?:[^\'\\]|\\.)*)\'|(#.*)|([^\s"\']\S*)')
 _CRITERIA = frozenset(
     {"user", "group", "host", "localaddress", "localport", "rdomain", "address", "invalid-user", "version", "tagged", "all"}
@@ -63,6 +64,9 @@ def _file(reading: _Reading, path: str, outer: Matches, depth: int) -> None:
         elif keyword == "include":
             for pattern in arguments:
                 _include(reading, pattern, matches, depth, line.place())
+        elif keyword == "forcecommand" and arguments:  # the rest of the line as it stands, comments and all
+            raw = _HEAD.sub("", line.text, count=1).strip()
+            reading.settings.append(SshdSetting(keyword=keyword, arguments=(raw,), matches=matches, place=line.place()))
         elif arguments:
             reading.settings.append(SshdSetting(keyword=keyword, arguments=tuple(arguments), matches=matches, place=line.place()))
         else:
@@ -71,7 +75,7 @@ def _file(reading: _Reading, path: str, outer: Matches, depth: int) -> None:
 
 def _words(text: str) -> list[str]:
     """line = keyword ( blanks | "=" ) argument { blanks argument } [ "#" comment ]"""
-    head = re.match(r"\s*([A-Za-z]+)(?:\s*=\s*|\s+|$)", text)
+    head = _HEAD.match(text)
     if head is None:
         return []
     words = [head[1]]

@@ -5,7 +5,7 @@ from typing import Any
 
 from fidelitas.reports.table import Table
 from fidelitas.rights import HostRights
-from fidelitas.rights.programs import Judged, judged_programs
+from fidelitas.rights.programs import Judged, Origin, judged_programs
 
 __all__ = ["programs_document", "programs_table"]
 
@@ -23,7 +23,9 @@ def programs_table(hosts: Sequence[HostRights]) -> Table:
 
 def _rank(one: Judged) -> int:
     """Return where a program stands in the list: those that need a look come first."""
-    return 0 if one.power is not None and one.in_force else 1 if not one.expected else 2
+    if (one.power is not None or one.origin is Origin.CHANGED) and one.in_force:
+        return 0
+    return 1 if not one.expected else 2
 
 
 def _row(host: HostRights, one: Judged) -> tuple[str, ...]:
@@ -64,6 +66,8 @@ def verdict(one: Judged) -> str:
     if one.power is not None:
         copy = f"a copy of {one.copy_of}; " if one.copy_of else ""
         return f"{copy}hands over {'root' if one.as_root else 'its owner'}: {one.power.reason}"
+    if one.origin is Origin.CHANGED:
+        return "is not what its package brought" + (f"; that {one.expected}" if one.expected else "")
     if one.expected:
         return one.expected
     if one.capabilities:

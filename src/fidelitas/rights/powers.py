@@ -33,6 +33,7 @@ class Power:
     escape: bool
     noexec: bool
     reason: str
+    instead: str = ""  # what to write in a sudo rule in its place
 
 
 @cache
@@ -48,6 +49,7 @@ def _table() -> Mapping[str, Sequence[Power]]:
                 escape=entry["by"] == "escape",
                 noexec=entry["noexec"],
                 reason=entry["reason"],
+                instead=entry.get("instead", ""),
             )
             table.setdefault(name, []).append(power)
     return table

@@ -1,7 +1,7 @@
 """What sshd lets an account do: sshd_config(5) after its Match blocks, and the keys that open the account.
 
-Knows sshd's defaults and its rule that the first setting which applies counts.  Of a connection only the account is known: criteria on
-addresses, ports and host names are taken as not met, and told.
+Knows sshd's defaults, and its rules that a Match block overrides and that of equals the first counts.  Of a connection only the account
+is known: criteria on addresses, ports and host names are taken as not met, and told.
 """
 
 from collections.abc import Iterator, Sequence
@@ -57,20 +57,22 @@ def sshd_for(log_ins: LogIns, who: Identity, population: Population) -> Effectiv
     values: dict[str, str] = {}
     stated: dict[str, SshdSetting] = {}
     lists: dict[str, tuple[str, ...]] = {}
-    elsewhere: list[SshdSetting] = []
     groups = [population.group_names.get(gid, "") for gid in who.gids]
-    for setting in log_ins.sshd or ():
-        keyword = _SYNONYMS.get(setting.keyword, setting.keyword)
-        applies = _applies(setting, who.name, groups)
-        if applies is None:
-            elsewhere.append(setting)
-        if not applies:
-            continue
-        if keyword in _LISTS:
-            lists[keyword] = (*lists.get(keyword, ()), *setting.arguments)
-        elif keyword not in values:
-            values[keyword], stated[keyword] = " ".join(setting.arguments), setting
-    return Effective(values={**_DEFAULTS, **values}, stated=stated, lists=lists, elsewhere=tuple(elsewhere))
+    told = [(setting, _applies(setting, who.name, groups)) for setting in log_ins.sshd or ()]
+    # What stands in a Match block that applies overrides what stands outside (sshd_config(5), Match); of equals the first counts.
+    for inside in (True, False):
+        settled = set(lists)
+        for setting, applies in told:
+            keyword = _SYNONYMS.get(setting.keyword, setting.keyword)
+            if not applies or bool(setting.matches) is not inside:
+                continue
+            if keyword in _LISTS:
+                if keyword not in settled:
+                    lists[keyword] = (*lists.get(keyword, ()), *setting.arguments)
+            elif keyword not in values:
+                values[keyword], stated[keyword] = " ".join(setting.arguments), setting
+    elsewhere = tuple(setting for setting, applies in told if applies is None)
+    return Effective(values={**_DEFAULTS, **values}, stated=stated, lists=lists, elsewhere=elsewhere)
 
 
 def _applies(setting: SshdSetting, name: str, groups: Sequence[str]) -> bool | None:
