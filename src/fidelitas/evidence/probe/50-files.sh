@@ -69,27 +69,29 @@ owned() {
 
 : > "$work/skipped"
 : > "$work/set-id"
-: > "$work/programs"
 if [ "$scan" = true ]; then
     places_to_search > "$work/places"
     gnu=false
     if find /dev/null -printf '' 2>/dev/null; then gnu=true; fi
+    # Of programs that somebody may run the capabilities are read while the search goes on.
+    with_attributes() {
+        if command -v getfattr >/dev/null 2>&1; then
+            xargs -0 -n 5000 getfattr -h -d -m '^security\.capability$' -e hex --absolute-names -- >> "$work/attributes" 2>/dev/null
+        elif command -v getcap >/dev/null 2>&1; then
+            xargs -0 -n 5000 getcap >> "$work/capabilities" 2>/dev/null
+        else
+            cat > /dev/null
+            gap 'file capabilities' 'there is neither getfattr nor getcap to read them with'
+        fi
+    }
     while IFS= read -r place; do
-        # One pass: files with the bits are printed, and files that somebody may run are kept for the capabilities.
-        if [ "$gnu" = true ]; then
-            find "$place" -xdev -type f \( -perm /6000 -fprintf "$work/set-id.part" '%m %U %G %s %T@ %p\0' , -perm /111 -print0 \) \
-                > "$work/programs" 2>> "$work/find.errors"
+        if [ "$gnu" = true ]; then # in one pass: find(1) of GNU prints to two places
+            find "$place" -xdev -type f -perm /6111 \( -perm /6000 -fprintf "$work/set-id.part" '%m %U %G %s %T@ %p\0' , -perm /111 -print0 \) \
+                2>> "$work/find.errors" | with_attributes
             cat "$work/set-id.part" >> "$work/set-id"
         else
-            find "$place" -xdev -type f -perm /111 -print0 > "$work/programs" 2>> "$work/find.errors"
+            find "$place" -xdev -type f -perm /111 -print0 2>> "$work/find.errors" | with_attributes
             find "$place" -xdev -type f -perm /6000 -exec stat -c '%a %u %g %s %Y %n' {} \; 2>/dev/null | tr '\n' '\0' >> "$work/set-id"
-        fi
-        if command -v getfattr >/dev/null 2>&1; then
-            xargs -0 getfattr -h -d -m '^security\.capability$' -e hex --absolute-names -- < "$work/programs" >> "$work/attributes" 2>/dev/null
-        elif command -v getcap >/dev/null 2>&1; then
-            xargs -0 getcap < "$work/programs" >> "$work/capabilities" 2>/dev/null
-        else
-            gap 'file capabilities' 'there is neither getfattr nor getcap to read them with'
         fi
         printf '%s\n' "${place#"$root"}" >> "$work/searched"
     done < "$work/places"
