@@ -13,7 +13,7 @@ from fidelitas.rights.pam import SuRules, su_rules
 from fidelitas.rights.population import Identity, Membership, Population, made_up_member
 from fidelitas.rights.powers import power_of
 from fidelitas.rights.roads import Roads
-from fidelitas.rights.sudo import Asks, Grant, Policy, grants, group_grants
+from fidelitas.rights.sudo import Asks, Grant, Policy, grants, group_grants, reach
 
 __all__ = ["Step", "steps_of"]
 
@@ -172,11 +172,12 @@ class _Host:
 
     def _of(self, who: Identity, principal: Principal) -> Iterator[Step]:
         who = self._population.as_invoker(who)
-        if not any(self._policy.users(rule.users, who) for rule in self._policy.facts.rules):
+        rules = reach(self._policy, who)
+        if not rules:
             return
         as_root: set[tuple[Place, Command]] = set()
         for target in self._targets(who):
-            for grant in grants(self._policy, who, target, self._facts.taken):
+            for grant in grants(self._policy, who, target, self._facts.taken, rules):
                 what = (grant.rule.place, grant.leaf.command)
                 if what in as_root:
                     continue  # the same rule gives the same command as root already, which includes this
@@ -184,7 +185,7 @@ class _Host:
                     as_root.add(what)
                 yield from self._steps(principal, who, target, grant)
         for name, gid in self._run_as_groups():
-            for grant in group_grants(self._policy, who, name, gid, self._facts.taken):
+            for grant in group_grants(self._policy, who, name, gid, self._facts.taken, rules):
                 yield self._with_group(principal, who, name, grant)
 
     def _run_as_groups(self) -> Iterator[tuple[str, int]]:

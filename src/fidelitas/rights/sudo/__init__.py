@@ -8,7 +8,7 @@ Follows sudoers(5), and where that is silent sudo's own matcher.  Every answer c
 
 from fidelitas.rights.sudo.decide import Decision, Judge, Question, UnknownNameError, Verdict
 from fidelitas.rights.sudo.files import Files, NoFiles
-from fidelitas.rights.sudo.grants import Asks, Grant, Leaf, grants, group_grants, leaves
+from fidelitas.rights.sudo.grants import Asks, Grant, Leaf, grants, group_grants, leaves, reach
 from fidelitas.rights.sudo.hosts import Netgroups
 from fidelitas.rights.sudo.matching import Host, Match, Policy
 from fidelitas.rights.sudo.nearest import Near, nearest
@@ -35,6 +35,7 @@ __all__ = [
     "leaves",
     "nearest",
     "notes_on",
+    "reach",
     "stated_file",
     "wrong_digest",
 ]

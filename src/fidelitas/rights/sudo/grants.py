@@ -5,7 +5,7 @@ The policy is walked from its last rule to its first.  A command that was alread
 list that says "no" merely skips its rule.
 """
 
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from enum import Enum
@@ -15,7 +15,7 @@ from fidelitas.rights.population import Identity
 from fidelitas.rights.sudo.matching import Match, Policy
 from fidelitas.rights.sudo.settings import Settings, settings_for
 
-__all__ = ["Asks", "Grant", "Leaf", "grants", "group_grants", "leaves"]
+__all__ = ["Asks", "Grant", "Leaf", "Reach", "grants", "group_grants", "leaves", "reach"]
 
 
 class Asks(Enum):
@@ -60,6 +60,21 @@ class Grant:
     behind: tuple[SudoRule, ...] = ()
 
 
+# The rules that are about an account on this host, the last first, each with what its user and host lists said.
+Reach = Sequence[tuple[SudoRule, Match, Match]]
+
+
+def reach(policy: Policy, who: Identity) -> Reach:
+    """Return the rules that are about an account on this host: asked once for all targets."""
+    found = []
+    for rule in reversed(policy.facts.rules):
+        user = policy.users(rule.users, who)
+        host = policy.hosts(rule.hosts) if user is not None and user.allowed else None
+        if user is not None and host is not None and host.allowed:
+            found.append((rule, user, host))
+    return found
+
+
 def leaves(policy: Policy, member: Member) -> Iterator[Leaf]:
     """Yield the commands of a rule's command member, aliases followed, in the order in which sudo tries them: last to first.
 
@@ -80,7 +95,7 @@ def leaves(policy: Policy, member: Member) -> Iterator[Leaf]:
             agenda += [(inner, sense, (*within, alias)) for inner in alias.members]  # the last is popped first
 
 
-def grants(policy: Policy, who: Identity, target: Identity, now: datetime) -> Iterator[Grant]:
+def grants(policy: Policy, who: Identity, target: Identity, now: datetime, rules: Reach | None = None) -> Iterator[Grant]:
     """Yield all that an account may run as a target user, the deciding rule of each.  The last rule of the policy comes first."""
     settings = settings_for(policy, who, target)
     default = settings.value("runas_default") or "root"
@@ -91,10 +106,10 @@ def grants(policy: Policy, who: Identity, target: Identity, now: datetime) -> It
             members = (Member(kind=MemberKind.NAME, value=default, place=rule.place),)
         return policy.run_as_users(members, who, target)
 
-    return _walk(policy, who, now, run_as, lambda rule: _asks(rule, who, target, settings))
+    return _walk(policy, reach(policy, who) if rules is None else rules, now, run_as, lambda rule: _asks(rule, who, target, settings))
 
 
-def group_grants(policy: Policy, who: Identity, name: str, gid: int, now: datetime) -> Iterator[Grant]:
+def group_grants(policy: Policy, who: Identity, name: str, gid: int, now: datetime, rules: Reach | None = None) -> Iterator[Grant]:
     """Yield all that an account may run as itself with another group, by rules that have a group list and no user list."""
     settings = settings_for(policy, who, None)
 
@@ -103,12 +118,12 @@ def group_grants(policy: Policy, who: Identity, name: str, gid: int, now: dateti
             return None
         return policy.run_as_groups(rule.run_as_groups, name, gid)
 
-    return _walk(policy, who, now, run_as, lambda rule: _asks(rule, who, None, settings))
+    return _walk(policy, reach(policy, who) if rules is None else rules, now, run_as, lambda rule: _asks(rule, who, None, settings))
 
 
 def _walk(
     policy: Policy,
-    who: Identity,
+    rules: Reach,
     now: datetime,
     run_as: Callable[[SudoRule], Match | None],
     asks: Callable[[SudoRule], tuple[Asks, tuple[str, ...]]],
@@ -116,7 +131,7 @@ def _walk(
     excluded: list[Command] = []
     decided: set[Command] = set()
     unless: list[str] = []
-    about = ((rule, _about(policy, rule, who, run_as, now)) for rule in reversed(policy.facts.rules))
+    about = ((rule, _about(rule, user, host, run_as, now)) for rule, user, host in rules)
     for rule, found in about:
         if found is None:
             continue
@@ -159,15 +174,9 @@ def _behind(policy: Policy, about: Iterable[tuple[SudoRule, object]]) -> tuple[S
 
 
 def _about(
-    policy: Policy, rule: SudoRule, who: Identity, run_as: Callable[[SudoRule], Match | None], now: datetime
+    rule: SudoRule, user: Match, host: Match, run_as: Callable[[SudoRule], Match | None], now: datetime
 ) -> tuple[Match, Match, tuple[str, ...]] | None:
-    """Return by which members a rule is about an account and a target, on this host at this time, and on what that depends."""
-    user = policy.users(rule.users, who)
-    if user is None or not user.allowed:
-        return None
-    host = policy.hosts(rule.hosts)
-    if host is None or not host.allowed:
-        return None
+    """Return by which members a rule is about an account and a target, at this time, and on what that depends."""
     target = run_as(rule)
     if target is None or not target.allowed:
         return None
