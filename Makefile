@@ -35,6 +35,7 @@ packages:
 
 benchmark: $(VENV)/installed-dev
 	$(BIN)/python benchmarks/run.py
+	$(BIN)/python benchmarks/tree.py
 
 format: $(VENV)/installed-dev
 	$(BIN)/ruff check --fix src tests benchmarks

@@ -48,7 +48,9 @@ def measure(root: Path, probe: Path, rounds: int = 5) -> None:
     whole = median(two / one for one, two, _ in triples)
     search = median((two - three) / one for one, two, three in triples)
     find = median(one for one, _, _ in triples)
-    print(f"probe of {FILES:,} files / find -xdev -perm /6000: {whole:.2f}, the search alone {search:.2f} (wanted: <= 1.3; find {find:.2f} s)")
+    print(
+        f"probe of {FILES:,} files / find -xdev -perm /6000: {whole:.2f}, the search alone {search:.2f} (wanted: <= 1.3; find {find:.2f} s)"
+    )
 
 
 def main(folder: str | None = None) -> None:

@@ -114,7 +114,7 @@ def test_a_name_that_a_directory_may_know_is_only_told() -> None:
     [
         ({"/etc/sudoers": Put("", 0o446)}, {}, "/etc/sudoers is writable by everybody (mode 0446); sudo refuses to read it as long as that is so"),
         ({"/etc/sudoers": Put("", 0o460, gid=50)}, {}, "/etc/sudoers is writable by the group with gid 50 (mode 0460); sudo refuses to read it as long as that is so"),
-        ({"/etc/sudoers": Put("", 0o440, uid=1001)}, {}, "/etc/sudoers belongs to uid 1001 (mode 0440); sudo refuses to read it as long as that is so"),
+        ({"/etc/sudoers": Put("", 0o440, uid=1001)}, {}, "/etc/sudoers belongs to ines (mode 0440); sudo refuses to read it as long as that is so"),
         ({"/etc/sudoers": Put("", 0o660)}, {}, None),
         ({}, {"/etc": Put("", 0o777)}, "/etc, above /etc/sudoers, is writable by everybody (mode 0777)"),
         ({}, {"/etc": Put("", 0o1777)}, None),
@@ -224,7 +224,7 @@ def test_what_rules_and_options_amount_to(sudoers: str, check: str, severities: 
         (
             {"/opt/tool": Put("", 0o755, uid=1001)},
             "sudo.writable-command",
-            "/opt/tool, which ines may run as root, belongs to uid 1001 (mode 0755)",
+            "/opt/tool, which ines may run as root, belongs to ines (mode 0755)",
         ),
         ({"/opt/tool": Put("", 0o755)}, "sudo.writable-command", None),
         ({"/opt/tool": None}, "sudo.missing-command", "/opt/tool does not exist"),
@@ -323,11 +323,11 @@ def host_with(sudoers: str, *items: Item, access: str = "") -> HostRights:
 @pytest.mark.parametrize(
     ("item", "access", "message"),
     [
-        ({"mode": 0o775, "gid": 3001}, "", "is writable by the group with gid 3001 (mode 0775)"),
+        ({"mode": 0o775, "gid": 3001}, "", "is writable by group gauges (mode 0775)"),
         ({"mode": 0o777}, "", "is writable by everybody (mode 0777)"),
-        ({"uid": 1002}, "", "belongs to uid 1002 (mode 0755)"),
-        ({"mode": 0o775}, "user:1003:rw-\nmask::rwx\n", "is writable by uid 1003 by its access control list"),
-        ({"mode": 0o775}, "group:3001:-w-\nmask::rwx\n", "is writable by the group with gid 3001 by its access control list"),
+        ({"uid": 1002}, "", "belongs to tomas (mode 0755)"),
+        ({"mode": 0o775}, "user:1003:rw-\nmask::rwx\n", "is writable by rada by its access control list"),
+        ({"mode": 0o775}, "group:3001:-w-\nmask::rwx\n", "is writable by group gauges by its access control list"),
         ({"mode": 0o755}, "user:1003:rw-\t#effective:r--\nmask::r-x\n", None),
         ({"mode": 0o755}, "default:user:1003:rwx\n", None),
     ],

@@ -22,7 +22,9 @@ from test_probe import grow, put
 
 ROOT = Path(__file__).parent.parent
 SCHEMAS = ROOT / "docs" / "schemas"
-COMMANDS = ("survey", "holders", "why", "findings", "coverage", "may", "account", "rehearse", "charter", "probe", "demo")
+COMMANDS = (
+    "survey", "holders", "why", "findings", "coverage", "may", "account", "compare", "programs", "rehearse", "charter", "probe", "demo"
+)  # fmt: skip
 
 
 def handed_in(folder: Path, name: str = "knot.tar", sudoers: str = "%sudo ALL=(ALL) ALL\n", **kwargs: Any) -> Path:
@@ -88,7 +90,18 @@ def test_the_demo_prints_the_audit(estate: tuple[Path, Ran]) -> None:
 
 
 @pytest.mark.parametrize(
-    "command", [["holders"], ["why", "noor"], ["findings"], ["coverage"], ["survey", "estate/tern.tar"]], ids=lambda command: command[0]
+    "command",
+    [
+        ["holders"],
+        ["why", "noor"],
+        ["findings"],
+        ["coverage"],
+        ["survey", "estate/tern.tar"],
+        ["account", "noor"],
+        ["programs"],
+        ["compare", "noor", "ines"],
+    ],
+    ids=lambda command: command[0],
 )
 def test_json_is_as_documented(estate: tuple[Path, Ran], command: list[str]) -> None:
     ran = asked(estate, *command, "--format", "json")

@@ -278,3 +278,66 @@ def test_the_environment_decides_nothing(tmp_path: Path) -> None:
     fidelitas("survey", handed_in(tmp_path, sudoers=POLICY), cwd=tmp_path)
     words = ("may", "rada", "knot", "--format", "json", "--at", "2026-11-20", "--", "/bin/status")
     assert fidelitas(*words, cwd=tmp_path).out == fidelitas(*words, cwd=tmp_path, env={"PATH": os.environ["PATH"] + ":/nowhere"}).out
+
+
+# -- memberships and comparisons ---------------------------------------------------------------------------------------------------
+
+DOCKER = {"/etc/group": GROUP + "docker:x:120:tomas\n", "/etc/passwd": PASSWD, "/etc/shadow": SHADOW}
+
+
+def surveyed(tmp_path: Path, sudoers: str = "%sudo ALL=(ALL) ALL\n") -> Path:
+    fidelitas("survey", handed_in(tmp_path, sudoers=sudoers, files=DOCKER), cwd=tmp_path)
+    return tmp_path
+
+
+def changes(folder: Path, *options: str) -> list[tuple[str, str, str]]:
+    (one,) = fidelitas("rehearse", *options, "--format", "json", cwd=folder).json["subjects"]
+    told = [(kind, row["holder"]["name"], row["right"]) for kind in ("gained", "lost") for row in one[kind]]
+    return sorted(told)
+
+
+def test_a_membership_is_rehearsed_before_it_is_given(tmp_path: Path) -> None:
+    folder = surveyed(tmp_path)
+    assert changes(folder, "--add-member", "sudo", "rada") == [("gained", "rada", "root")]
+    assert changes(folder, "--remove-member", "docker", "tomas") == [("lost", "tomas", "root")]
+    assert changes(folder, "--like", "tomas", "rada", "vesna") == [("gained", "rada", "root"), ("gained", "vesna", "root")]
+    assert changes(folder, "--like", "rada", "tomas") == []
+
+
+def test_gains_that_the_charter_does_not_sanction_are_warned_of(tmp_path: Path) -> None:
+    folder = surveyed(tmp_path)
+    put(folder / "charter.toml", 'format = 1\n[[must]]\naccount = "rada"\non = "knot"\ncommand = "ALL"\n')
+    out = fidelitas("rehearse", "--like", "tomas", "--charter", "charter.toml", "rada", "vesna", cwd=folder).out
+    assert out == (
+        "knot\n"
+        "  rada gains root  (%docker → group docker, /etc/group:8:1)\n"
+        "  vesna gains root  (%docker → group docker, /etc/group:8:1)\n"
+        "    warning: the charter does not sanction this\n"
+    )
+
+
+@pytest.mark.parametrize(
+    ("options", "message"),
+    [
+        ([], "nothing to rehearse"),
+        (["--add-member", "sudo"], "memberships and accounts go together"),
+        (["ines"], "nothing to rehearse"),
+        (["--add-member", "nosuch", "ines"], 'there is no group "nosuch" on any of the hosts'),
+        (["--add-member", "sudo", "nobody"], 'there is no account "nobody" on any of the hosts'),
+    ],
+)
+def test_memberships_that_cannot_be_rehearsed(options: list[str], message: str, tmp_path: Path) -> None:
+    ran = fidelitas("rehearse", *options, cwd=surveyed(tmp_path))
+    assert (ran.status, message in ran.err) == (2, True)
+
+
+def test_two_accounts_are_compared(tmp_path: Path) -> None:
+    folder = surveyed(tmp_path)
+    document = fidelitas("compare", "ines", "tomas", "--format", "json", cwd=folder).json
+    assert [(one["what"], one["name"], one["first"], one["second"]) for one in document["compared"]] == [
+        ("group", "docker", False, True),
+        ("group", "sudo", True, False),
+        ("right", "root", True, True),
+    ]
+    assert "ines and ines hold the same" in fidelitas("compare", "ines", "ines", cwd=folder).out
+    assert fidelitas("compare", "ines", "nobody", cwd=folder).err == ('fidelitas: there is no account "nobody" on any host in the ledger\n')

@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 from fidelitas.checks import estate_findings
 from fidelitas.evidence import Item
 from fidelitas.facts import Place
+from fidelitas.inquiry import Inquiry
 from fidelitas.languages.capabilities import CAPABILITIES, decode_capabilities, read_told_capabilities
 from fidelitas.languages.commands import programs_of
 from fidelitas.languages.cron import read_crontab
@@ -20,7 +21,8 @@ from fidelitas.languages.host import read_host
 from fidelitas.languages.keys import read_authorized_keys
 from fidelitas.languages.units import read_units
 from fidelitas.rights import HostRights, rights_of
-from support import bundle, found, held
+from fidelitas.rights.sudo import Question
+from support import NOW, bundle, found, held
 
 HERE = Place(subject="knot", path="/etc/x")
 KEY = "ssh-ed25519 " + base64.b64encode(b"\0\0\0\x0bssh-ed25519\0\0\0\x20" + b"s" * 32).decode()
@@ -83,6 +85,14 @@ def test_a_group_that_was_given_is_in_force_after_the_next_log_in() -> None:
     processes = b"78\t1\t1002 1002 1002\t1002 1002 1002\t1002\tbash\n79\t1\t0 0 0\t0 0 0\t0\tcron\n"
     known = host({"/etc/group": GROUP}, {"processes": processes}, item("/run/docker.sock", 0o660, gid=120, kind="other"))
     assert [one.about for one in found(known, "groups.not-yet-in-force")] == ["tomas\0docker"]
+
+
+def test_may_tells_that_the_group_is_not_in_force_yet() -> None:
+    processes = b"78\t1\t1001 1001 1001\t1001 1001 1001\t1001\tbash\n"
+    evidence = bundle("%sudo ALL=ALL\n")
+    asked = Question(account="ines", command=("/bin/ls",), at=NOW)
+    notes = [Inquiry(replace(evidence, listings={"processes": listed})).ask(asked, whole=True).notes for listed in (processes, b"")]
+    assert notes == [("no running session of ines holds group sudo yet: sudo refuses until it logs in again",), ()]
 
 
 # -- programs ----------------------------------------------------------------------------------------------------------------------
@@ -322,6 +332,44 @@ def test_a_key_of_root_is_a_holder_and_a_confined_one_is_not() -> None:
 def test_a_key_opens_only_what_sshd_lets_it(config: str, opened: bool) -> None:
     known = host({"/etc/ssh/sshd_config": config, "/root/.ssh/authorized_keys": f"{KEY} kim\n"})
     assert any("kim" in name for name in held(known)) == opened
+
+
+@pytest.mark.parametrize(
+    ("state", "config", "severity"),
+    [
+        (item("/home/ines/.ssh", 0o777, uid=1001, gid=1001, kind="folder"), "StrictModes no\n", "high"),
+        (item("/home/ines/.ssh", 0o777, uid=1001, gid=1001, kind="folder"), "", "low"),
+        (item("/home/ines/.ssh", 0o770, uid=1001, gid=1001, kind="folder"), "", None),
+        (item("/home/ines/.ssh", 0o770, uid=1001, gid=3001, kind="folder"), "", "low"),
+        (item("/home/ines", 0o755, uid=1002, kind="folder"), "StrictModes no\n", "high"),
+    ],
+)
+def test_keys_that_others_can_write(state: Item, config: str, severity: str | None) -> None:
+    files = {"/etc/ssh/sshd_config": f"PermitRootLogin no\n{config}", "/home/ines/.ssh/authorized_keys": f"{KEY}\n"}
+    assert [str(one.severity) for one in found(host(files, None, state), "log-ins.writable-keys")] == ([severity] if severity else [])
+
+
+def test_an_empty_password_that_sshd_takes() -> None:
+    files = {"/etc/ssh/sshd_config": "PermitEmptyPasswords yes\n", "/etc/shadow": "ines::1::::::\ntomas:{none}:1::::::\n"}
+    assert [one.about for one in found(host(files), "log-ins.empty-password")] == ["ines"]
+    assert not found(host({**files, "/etc/ssh/sshd_config": "PermitEmptyPasswords yes\nDenyUsers ines\n"}), "log-ins.empty-password")
+
+
+@pytest.mark.parametrize(("value", "found_here"), [("0", 1), ("1", 0)])
+def test_a_guard_of_the_kernel_that_is_open(value: str, found_here: int) -> None:
+    assert len(found(host({}, {"kernel": f"fs/protected_hardlinks\t{value}\n".encode()}), "running.kernel-setting")) == found_here
+
+
+@pytest.mark.parametrize(("mode", "state", "severity"), [(0o600, "open", "low"), (0o600, "encrypted", None), (0o644, "encrypted", "high")])
+def test_private_keys_that_lie_about(mode: int, state: str, severity: str | None) -> None:
+    listing = {"private-keys": f"{state}\t/home/ines/.ssh/id\nopen\t/etc/ssh/ssh_host_rsa_key\n".encode()}
+    severities = [str(one.severity) for one in found(host({}, listing, item("/home/ines/.ssh/id", mode)), "log-ins.unlocked-private-key")]
+    assert severities == ([severity] if severity else [])
+
+
+def test_a_relative_folder_in_roots_search_path() -> None:
+    assert found(host({"/root/.profile": "export PATH=.:/usr/bin\n"}), "running.open-search-path")
+    assert not found(host({"/root/.profile": "export PATH=/usr/bin\n"}), "running.open-search-path")
 
 
 def test_keys_tell_whether_somebody_without_a_password_can_log_in() -> None:

@@ -15,7 +15,8 @@ from fidelitas.errors import RequestError
 from fidelitas.facts import FileState
 from fidelitas.languages.host import HostEvidence, read_host
 from fidelitas.rights.host import policy_of
-from fidelitas.rights.population import populate
+from fidelitas.rights.live import Stale, stale_groups
+from fidelitas.rights.population import Identity, populate
 from fidelitas.rights.sudo import (
     Decision,
     Files,
@@ -56,6 +57,7 @@ class Inquiry:
         self._host = host
         self._judges: dict[object, tuple[Judge, Policy]] = {}
         self._states: dict[str, FileState] = {}
+        self._stale: tuple[Stale, ...] = ()
 
     @property
     def policy(self) -> Policy:
@@ -71,8 +73,18 @@ class Inquiry:
             near = () if not whole or decision.password is not None else tuple(nearest(policy, target, asked, question.at))
         except UnknownNameError as error:
             raise RequestError(str(error)) from error
-        notes = () if decision.leaf is None or not whole else tuple(notes_on(decision.leaf.command, target.who, self._states))
+        notes = tuple(self._notes(policy, decision, target.who)) if whole else ()
         return Answer(question=question, decision=decision, near=near, notes=notes)
+
+    def _notes(self, policy: Policy, decision: Decision, who: Identity) -> Iterator[str]:
+        """Yield what to know of the rule's file, and of sessions that hold other groups than the files give (group_source=adaptive)."""
+        if decision.leaf is None or decision.rule is None:
+            return
+        yield from notes_on(decision.leaf.command, who, self._states)
+        match = policy.users(decision.rule.users, who)
+        for stale in self._stale:
+            if match is not None and match.member.value == f"%{stale.group}" and stale.who.name == who.name and not stale.held:
+                yield f"no running session of {who.name} holds group {stale.group} yet: sudo refuses until it logs in again"
 
     def decision(self, account: str, run_as: str | None, command: tuple[str, ...]) -> Decision:
         """Return the decision about a command at the time of the evidence; an account or group that does not exist may do nothing."""
@@ -107,7 +119,9 @@ class Inquiry:
         if key not in self._judges:
             facts = read_host(self._evidence if host is None else _Renamed(self._evidence, host.name))
             self._states = {state.path: state for state in facts.files}
-            policy = policy_of(facts, populate(facts), host)
+            population = populate(facts)
+            self._stale = tuple(stale_groups(facts, population))
+            policy = policy_of(facts, population, host)
             policy.taken_as_no = set()
             self._judges[key] = (Judge(policy, self._files), policy)
         return self._judges[key]

@@ -7,7 +7,7 @@ from fidelitas.checks.check import Found, check, estate_check
 from fidelitas.facts import PasswordState, Place
 from fidelitas.findings import Severity
 from fidelitas.rights import HostRights
-from fidelitas.rights.files import above, writers_told
+from fidelitas.rights.files import above, writers, writers_told
 from fidelitas.rights.pam import su_rules
 from fidelitas.rights.population import Identity
 from fidelitas.rights.ssh import Opening, may_connect, openings, sshd_for
@@ -95,9 +95,9 @@ def writable_keys(rights: HostRights) -> Iterator[Found]:
             continue  # for root's own see running.writable
         strict = sshd_for(rights.facts.log_ins, who, rights.population).on("strictmodes")
         for at in above(opening.path):
-            state = states.get(at)
-            told = writers_told(state) if state is not None and (state.uid != who.uid or (state.mode or 0) & 0o022) else ""
-            if told and not (state is not None and state.uid == who.uid and state.gid == who.gid and not (state.mode or 0) & 0o002):
+            able = writers(states.get(at))
+            if able.everybody or able.uids - {who.uid} or able.gids - {who.gid}:
+                told = writers_told(states.get(at), rights.population)
                 message = f"{at}, by which {who.name} is logged in to, {told}" + ("; sshd refuses it meanwhile" if strict else "")
                 place = Place(subject=rights.subject, path=at)
                 yield Found(about=f"{who.name}\0{at}", message=message, places=(place,), severity=Severity.LOW if strict else None)

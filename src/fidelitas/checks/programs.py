@@ -17,13 +17,13 @@ def _in_force(rights: HostRights) -> Iterator[Judged]:
 
 
 def _bits(judged: Judged) -> str:
-    """Return what a file has, in words: "setuid root (mode 4755)", "cap_net_raw"."""
+    """Return what a file has, in words: "setuid root, mode 4755", "cap_net_raw"."""
     told = []
     one = judged.set_id
     if one is not None and one.mode & 0o4000:
-        told.append(f"setuid {'root' if one.uid == 0 else f'uid {one.uid}'} (mode {one.mode:04o})")
+        told.append(f"setuid {'root' if one.uid == 0 else f'uid {one.uid}'}, mode {one.mode:04o}")
     elif one is not None:
-        told.append(f"setgid gid {one.gid} (mode {one.mode:04o})")
+        told.append(f"setgid gid {one.gid}, mode {one.mode:04o}")
     if judged.capable is not None:
         told.append(", ".join(sorted(judged.capable.permitted | judged.capable.inheritable)) or "an empty set of capabilities")
     return " and ".join(told)
@@ -109,7 +109,7 @@ def writable_program(rights: HostRights) -> Iterator[Found]:
     states = {state.path: state for state in rights.facts.files}
     for judged in _in_force(rights):
         for at in above(judged.path):
-            told = writers_told(states.get(at))
+            told = writers_told(states.get(at), rights.population)
             if told:
                 where = "" if at == judged.path else f"{at}, above "
                 message = f"{where}{judged.path} ({_bits(judged)}), {told}" if where else f"{judged.path} ({_bits(judged)}) {told}"

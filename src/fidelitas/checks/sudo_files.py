@@ -48,7 +48,7 @@ def writable_policy(rights: HostRights) -> Iterator[Found]:
             at = dirname(at)
     for path, policy in below.items():
         state = states.get(path)
-        writers = writers_told(state)
+        writers = writers_told(state, rights.population)
         if writers:
             upper = "" if path == policy else f", above {policy},"
             effect = "; sudo refuses to read it as long as that is so" if path in refused else ""
@@ -95,7 +95,7 @@ def unread_file(rights: HostRights) -> Iterator[Found]:
     """
     states = {state.path: state for state in rights.facts.files}
     for file in rights.facts.policy.files:
-        writable = bool(writers_told(states.get(file.path)))  # writable_policy tells of those
+        writable = bool(writers_told(states.get(file.path), rights.population))  # writable_policy tells of those
         lost = file.state is PolicyFileState.MISSING and not file.folder  # a folder that is missing is no error for sudo
         if file.by is not None and (lost or (file.state is PolicyFileState.REFUSED and not writable)):
             yield Found(about=file.path, message=f"the policy includes {file.path}, which {file.reason}", places=(file.by,))
@@ -116,7 +116,7 @@ def writable_command(rights: HostRights) -> Iterator[Found]:
         state = states.get(path)
         real = state.real if state is not None and state.real else path  # where links lead
         for at in dict.fromkeys((*above(path), *above(real))):
-            who = writers_told(states.get(at))
+            who = writers_told(states.get(at), rights.population)
             if who:
                 what = f"{path}, which {', '.join(map(str, rule.users))} may run as root, " if at == path else f"{at}, above {path}, "
                 places = (Place(subject=rights.subject, path=at), rule.place)

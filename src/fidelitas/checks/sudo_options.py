@@ -160,7 +160,7 @@ def open_path(rights: HostRights) -> Iterator[Found]:
             yield _found(default, "the search path of the user is kept", safer=USUAL_SECURE_PATH)
         folders = default.value.split(":") if default.value else []
         for folder in folders:
-            told = writers_told(states.get(folder.rstrip("/") or "/"))
+            told = writers_told(states.get(folder.rstrip("/") or "/"), rights.population)
             safer = f'secure_path="{":".join(other for other in folders if other != folder)}"'
             if not folder.startswith("/"):
                 yield _found(default, f'secure_path holds "{folder}", which is no absolute path', safer=safer)

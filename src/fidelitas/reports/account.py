@@ -7,12 +7,15 @@ from fidelitas.facts import Password
 from fidelitas.reports.blocks import Block, Row
 from fidelitas.reports.holders import holding_document, place_document
 from fidelitas.reports.sentences import brief
-from fidelitas.rights import Holding, HostRights, Identity, LinkKind, RightKind
+from fidelitas.rights import Holding, HostRights, Identity, LinkKind, RightKind, Route
 from fidelitas.rights.groups import conferred
 from fidelitas.rights.live import Stale, stale_groups
 from fidelitas.rights.population import Membership
 
 __all__ = ["account_blocks", "account_document"]
+
+# Ways to one right that a page shows; whoever needs all of them asks for them.
+MOST_ROUTES = 4
 
 
 def account_blocks(name: str, hosts: Sequence[HostRights]) -> list[Block]:
@@ -63,8 +66,7 @@ def _password(password: Password | None) -> str:
 
 
 def _holding(holding: Holding) -> list[Row]:
-    best = holding.routes[0]
-    is_root = best.links[-1].kind is LinkKind.HAS
+    is_root = holding.routes[0].links[-1].kind is LinkKind.HAS
     what = {
         RightKind.ROOT: "is root" if is_root else "may become root",
         RightKind.RUN_AS: f"may run anything as {holding.right.detail}",
@@ -72,10 +74,16 @@ def _holding(holding: Holding) -> list[Row]:
         RightKind.READ_EVIDENCE: "may read the logs",
         RightKind.WRITE_EVIDENCE: "may change the logs",
     }.get(holding.right.kind, f"may run {holding.right.detail}")
-    asks = f"asks for {best.asks.replace('own', 'its own')}" if best.asks else "asks for no password" if best.links[-1].quote else ""
-    told = ", ".join(part for part in (brief(best), asks, str(holding.strength)) if part)
-    cited = f"{best.place.in_file()}    {best.links[-1].quote}".rstrip()
-    return [Row(what, style="bold"), Row(told, indent=6), Row(cited, indent=6, style="cyan")]
+    rows = [row for route in holding.routes[:MOST_ROUTES] for row in _route(route)]
+    more = len(holding.routes) - MOST_ROUTES + holding.cut
+    return [Row(what, style="bold"), *rows, *([Row(f"and {more} more ways: see fidelitas why", indent=6)] if more > 0 else [])]
+
+
+def _route(route: Route) -> list[Row]:
+    last = route.links[-1]
+    asks = f"asks for {route.asks.replace('own', 'its own')}" if route.asks else "asks for no password" if last.quote else ""
+    told = ", ".join(part for part in (brief(route), asks, str(route.strength)) if part)
+    return [Row(told, indent=6), Row(f"{route.place.in_file()}    {last.quote}".rstrip(), indent=6, style="cyan")]
 
 
 def account_document(name: str, hosts: Sequence[HostRights]) -> dict[str, Any]:

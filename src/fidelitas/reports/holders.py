@@ -4,7 +4,7 @@ from collections.abc import Iterable, Sequence
 from typing import Any
 
 from fidelitas.facts import Place
-from fidelitas.reports.sentences import brief, kind_of
+from fidelitas.reports.sentences import brief, holder, kind_of
 from fidelitas.reports.table import Table
 from fidelitas.rights import Holding, HostRights, Link, LinkKind, RightKind, Route
 
@@ -68,7 +68,7 @@ def _row(host: HostRights, holding: Holding, others: int) -> tuple[str, ...]:
     first, more = holding.routes[0], len(holding.routes) - 1 + holding.cut
     return (
         host.subject,
-        str(holding.principal),
+        holder(holding.principal),
         kind_of(holding, host),
         str(holding.right) + (f" (+{others} more)" if others else ""),
         brief(first) + (f" (+{more})" if more else ""),

@@ -14,9 +14,9 @@ def programs_table(hosts: Sequence[HostRights]) -> Table:
     """Return one row a program, what stands out first."""
     rows = [(host, one) for host in hosts for one in judged_programs(host.facts)]
     return Table(
-        columns=("subject", "program", "owner", "mode", "capabilities", "origin", "verdict"),
-        rows=tuple(_row(host, one) for host, one in sorted(rows, key=lambda row: (row[0].subject, _rank(row[1]), row[1].path))),
-        may_fold=frozenset({"program", "capabilities", "verdict"}),
+        columns=("subject", "program", "owner", "bits", "origin", "verdict"),
+        rows=tuple(_row(host, one) for host, one in sorted(rows, key=lambda row: (_rank(row[1]), row[0].subject, row[1].path))),
+        may_fold=frozenset({"program", "bits", "verdict"}),
         empty="No setuid or setgid program and no file capability was found, as far as was searched.",
     )
 
@@ -33,10 +33,9 @@ def _row(host: HostRights, one: Judged) -> tuple[str, ...]:
         host.subject,
         one.path,
         _owner(host, one),
-        f"{one.set_id.mode:04o}" if one.set_id else "-",
-        _capabilities(one) or "-",
-        one.origin.value.partition(":")[0] + (f" ({one.package.package})" if one.package else ""),
-        verdict(one),
+        " ".join(part for part in (f"{one.set_id.mode:04o}" if one.set_id else "", _capabilities(one)) if part),
+        one.package.package if one.package else one.origin.value.partition(":")[0],
+        "as packaged" if _rank(one) == 2 and one.origin is Origin.PACKAGED and one.in_force else verdict(one),  # why: in the JSON form
     )
 
 

@@ -2,7 +2,7 @@
 
 from fidelitas.rights import Holding, HostRights, Link, LinkKind, LogIn, Principal, PrincipalKind, Route
 
-__all__ = ["brief", "kind_of", "link_clause"]
+__all__ = ["brief", "holder", "kind_of", "link_clause"]
 
 
 def link_clause(link: Link) -> str:
@@ -20,6 +20,14 @@ def _brief_link(link: Link) -> str:
     if link.kind is LinkKind.HAS and onward:
         return onward
     return f"{link.way} as {onward}" if onward else link.way
+
+
+def holder(principal: Principal) -> str:
+    """Return a holder as it is shown in a row: of a key its comment and the beginning of its fingerprint."""
+    if principal.kind is not PrincipalKind.KEY:
+        return str(principal)
+    fingerprint, _, comment = principal.name.partition(" ")
+    return f"key {comment.strip('()')} {fingerprint[7:15]}…" if comment else f"key {fingerprint[7:15]}…"
 
 
 # What is added to an account's kind where it does not simply log in with a password.

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from posixpath import dirname
 
 from fidelitas.facts import FileKind, FileState
-from fidelitas.rights.population import Identity
+from fidelitas.rights.population import Identity, Population
 
 __all__ = ["Writers", "above", "is_link", "writers", "writers_told"]
 
@@ -65,19 +65,26 @@ def _by_list(state: FileState) -> tuple[frozenset[int], frozenset[int]]:
     return frozenset(users), frozenset(gid for gid in groups if gid is not None)
 
 
-def writers_told(state: FileState | None) -> str:
+def writers_told(state: FileState | None, population: Population) -> str:
     """Return who besides root can change a file, as a clause; nothing where nobody can."""
     found = writers(state)
     if state is None or state.mode is None or not found:
         return ""
     mode = f"(mode {state.mode:04o})"
     if state.uid:
-        return f"belongs to uid {state.uid} {mode}"
+        return f"belongs to {_account(state.uid, population)} {mode}"
     if found.everybody:
         return f"is writable by everybody {mode}"
-    listed = [f"uid {uid}" for uid in sorted(found.uids)] + [f"the group with gid {gid}" for gid in sorted(found.gids)]
+    groups = [population.group_names.get(gid) for gid in sorted(found.gids)]
+    listed = [_account(uid, population) for uid in sorted(found.uids)]
+    listed += [f"group {name}" if name else f"the group with gid {gid}" for name, gid in zip(groups, sorted(found.gids), strict=True)]
     by = " by its access control list" if state.access else f" {mode}"
     return f"is writable by {', '.join(listed)}{by}"
+
+
+def _account(uid: int, population: Population) -> str:
+    who = population.by_uid(uid)
+    return who.name if who is not None else f"uid {uid}"
 
 
 def above(path: str) -> Iterator[str]:

@@ -37,7 +37,7 @@ def weak_places(facts: HostFacts, population: Population) -> Iterator[Weak]:
             found = writers(states.get(at))
             if found and (at, path) not in seen:
                 seen.add((at, path))
-                yield Weak(path=path, at=at, use=use, who=found, told=writers_told(states.get(at)), place=place)
+                yield Weak(path=path, at=at, use=use, who=found, told=writers_told(states.get(at), population), place=place)
                 break
 
 
