@@ -17,15 +17,15 @@ def _in_force(rights: HostRights) -> Iterator[Judged]:
 
 
 def _bits(judged: Judged) -> str:
-    """Return what a file has, in words: "setuid root, mode 4755", "cap_net_raw"."""
+    """Return what a file has, in words: "is setuid root, mode 4755", "has cap_net_raw"."""
     told = []
     one = judged.set_id
     if one is not None and one.mode & 0o4000:
-        told.append(f"setuid {'root' if one.uid == 0 else f'uid {one.uid}'}, mode {one.mode:04o}")
+        told.append(f"is setuid {'root' if one.uid == 0 else f'uid {one.uid}'}, mode {one.mode:04o}")
     elif one is not None:
-        told.append(f"setgid gid {one.gid}, mode {one.mode:04o}")
+        told.append(f"is setgid gid {one.gid}, mode {one.mode:04o}")
     if judged.capable is not None:
-        told.append(", ".join(sorted(judged.capable.permitted | judged.capable.inheritable)) or "an empty set of capabilities")
+        told.append("has " + (", ".join(sorted(judged.capable.permitted | judged.capable.inheritable)) or "an empty set of capabilities"))
     return " and ".join(told)
 
 
@@ -52,9 +52,9 @@ def escaping_program(rights: HostRights) -> Iterator[Found]:
             copy = f", a copy of {judged.copy_of}," if judged.copy_of else ""
             mode = judged.set_id.mode if judged.set_id else 0o001
             severity = None if mode & 0o001 else Severity.HIGH
-            yield _found(rights, judged, f"{judged.path}{copy} is {_bits(judged)} and {judged.power.reason}", severity)
+            yield _found(rights, judged, f"{judged.path}{copy} {_bits(judged)} and {judged.power.reason}", severity)
         elif judged.power is not None and judged.set_id is not None and judged.set_id.mode & 0o4000:
-            yield _found(rights, judged, f"{judged.path} is {_bits(judged)} and {judged.power.reason}", Severity.HIGH)
+            yield _found(rights, judged, f"{judged.path} {_bits(judged)} and {judged.power.reason}", Severity.HIGH)
 
 
 @check("programs.changed", Severity.HIGH, advice="Find out who changed the file; install the package again.")
@@ -65,7 +65,9 @@ def changed_program(rights: HostRights) -> Iterator[Found]:
     """
     for judged in _in_force(rights):
         if judged.origin is Origin.CHANGED and judged.package is not None:
-            yield _found(rights, judged, f"{judged.path} ({_bits(judged)}) differs from what the package {judged.package.package} brought")
+            yield _found(
+                rights, judged, f"{judged.path}, which {_bits(judged)}, differs from what the package {judged.package.package} brought"
+            )
 
 
 @check("programs.no-package", Severity.MEDIUM, advice="Find out who put it there and what for; remove it, or package it.")
@@ -77,7 +79,7 @@ def stray_program(rights: HostRights) -> Iterator[Found]:
     for judged in _in_force(rights):
         if judged.origin is Origin.UNPACKAGED and judged.power is None:
             severity = None if judged.as_root else Severity.LOW
-            yield _found(rights, judged, f"{judged.path} is {_bits(judged)} and belongs to no package", severity)
+            yield _found(rights, judged, f"{judged.path} {_bits(judged)} and belongs to no package", severity)
 
 
 @check("programs.bit-added", Severity.MEDIUM, advice="Take the bit away, or register it with the package manager.")
@@ -92,7 +94,7 @@ def added_bit(rights: HostRights) -> Iterator[Found]:
         stated = judged.package.mode is not None or judged.package.overridden is not None
         sure = "its package does not have that" if stated else "it is not known to need that, and its package does not tell modes"
         severity = None if stated and judged.as_root else Severity.LOW
-        yield _found(rights, judged, f"{judged.path} of package {judged.package.package} is {_bits(judged)}; {sure}", severity)
+        yield _found(rights, judged, f"{judged.path} of package {judged.package.package} {_bits(judged)}; {sure}", severity)
 
 
 @check(
@@ -112,7 +114,7 @@ def writable_program(rights: HostRights) -> Iterator[Found]:
             told = writers_told(states.get(at), rights.population)
             if told:
                 where = "" if at == judged.path else f"{at}, above "
-                message = f"{where}{judged.path} ({_bits(judged)}), {told}" if where else f"{judged.path} ({_bits(judged)}) {told}"
+                message = f"{where}{judged.path}, which {_bits(judged)}, {told}"
                 place = Place(subject=rights.subject, path=at)
                 severity = None if judged.as_root else Severity.MEDIUM
                 yield Found(about=f"{at}\0{judged.path}", message=message, places=(place,), severity=severity, safer=f"chmod go-w {at}")

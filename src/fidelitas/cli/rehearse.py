@@ -97,7 +97,7 @@ def _show(
         shown = [error_block(error, decode(texts[path]) if path in texts else None, names.get(path, path)) for error, path in errors]
         output.blocks([*shown, *rehearsal_blocks(rehearsals, charter)])
     if errors:
-        say(f"the new policy has {len(errors)} errors; sudo would use what is left of it")
+        say(f"the new policy has {len(errors)} error{'s' if len(errors) > 1 else ''}; sudo would use what is left of it")
         raise SystemExit(4)
     if any(one.locked_out for one in rehearsals):
         raise SystemExit(1)

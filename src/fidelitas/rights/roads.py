@@ -147,7 +147,7 @@ class Roads:
             target = self._target_of(judged)
             if target is None:
                 continue
-            name = f", a copy of {judged.copy_of}" if judged.copy_of else ""
+            name = f", a copy of {judged.copy_of}," if judged.copy_of else ""
             why = _Why(
                 judged.path,
                 f"{judged.path}{name} {_with(judged)} and {judged.power.reason}",
