@@ -262,6 +262,7 @@ def test_ssh_keygen_shows_the_same_fingerprint(kind: str, tmp_path: Path, need: 
     judged = run("ssh-keygen", "-l", "-f", folder / "id_open.pub").split()[1]
     ((key,),) = (host.facts.log_ins.keys or {}).values()
     assert (key.fingerprint, key.option("from"), key.option("command")) == (judged, "192.0.2.*", 'echo "hi"')
+    assert {one.fingerprint for one in host.facts.log_ins.private_keys if one.path.endswith("_open")} == {judged}
     private = {one.path.rpartition("_")[2]: one.encrypted for one in host.facts.log_ins.private_keys}
     assert private == {"open": False, "locked": True, "pem": True}
     assert b"PRIVATE" not in b"".join(probe(root).files.values())

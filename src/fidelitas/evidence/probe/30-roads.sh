@@ -15,8 +15,10 @@ sshd_files() {
             *) pattern=$sshd_folder/$pattern ;;
         esac
         folders "$pattern"
-        find "$root${pattern%/*}" -maxdepth 1 -name "${pattern##*/}" 2>/dev/null | sort > "$work/sshd.found.$2"
-        while IFS= read -r found_path; do sshd_files "${found_path#"$root"}" $(($2 + 1)); done < "$work/sshd.found.$2"
+        resolve "${pattern%/*}" || continue
+        (cd "$root${real:-/}" 2>/dev/null && find . -maxdepth 1 ! -type d -name "${pattern##*/}" 2>/dev/null) | sort |
+            while IFS= read -r name; do printf '%s/%s\n' "${pattern%/*}" "${name#./}"; done > "$work/sshd.found.$2"
+        while IFS= read -r found_path; do sshd_files "$found_path" $(($2 + 1)); done < "$work/sshd.found.$2"
     done < "$work/sshd.$2"
 }
 sshd_files "$sshd_folder/sshd_config" 0
@@ -26,8 +28,8 @@ take_all /etc/security 2 whole '*.conf'
 
 # private_key PATH: notes that there is one, and whether a passphrase protects it; nothing of the key itself is kept.
 private_key() {
-    [ -f "$1" ] && [ -r "$1" ] || return 0
-    { read -r head; read -r next; } < "$1" 2>/dev/null
+    resolve "$1" && [ -f "$root$real" ] && [ -r "$root$real" ] || return 0
+    { read -r head; read -r next; } < "$root$real" 2>/dev/null
     case $head in
         *'BEGIN ENCRYPTED PRIVATE KEY'*) key_state=encrypted ;;
         *'BEGIN OPENSSH PRIVATE KEY'*) # the name of the cipher stands first; that of "none" is always the same text
@@ -35,8 +37,18 @@ private_key() {
         *'BEGIN '*'PRIVATE KEY'*) case $next in *ENCRYPTED*) key_state=encrypted ;; *) key_state=open ;; esac ;;
         *) return 0 ;;
     esac
-    printf '%s\t%s\n' "$key_state" "${1#"$root"}" >> "$work/keys"
-    resolve "${1#"$root"}" && item file "${1#"$root"}"
+    printf '%s\t%s\n' "$key_state" "$1" >> "$work/keys"
+    item file "$1"
+}
+
+# private_keys FOLDER PATTERN: the same for every file of a folder whose name fits.
+private_keys() {
+    resolve "$1" && [ -d "$root$real/" ] || return 0
+    (cd "$root$real" 2>/dev/null && find . -maxdepth 1 ! -type d -name "$2" 2>/dev/null) | sort > "$work/inside"
+    while IFS= read -r name; do
+        private_key "$1/${name#./}"
+        case $name in *.pub) take "$1/${name#./}" whole || : ;; esac # by it the key is known on other hosts
+    done < "$work/inside"
 }
 
 # The files in which sshd looks for the keys of an account: sshd_config(5), AuthorizedKeysFile.
@@ -70,14 +82,14 @@ if [ -f "$work/bundle/files/etc/passwd" ]; then
         done
         if [ "$home" = / ] || [ ! -d "$home_found/" ]; then continue; fi
         look "$home"
-        for key in "$home_found/.ssh"/*; do private_key "$key"; done
+        private_keys "${home%/}/.ssh" '*'
         printf '%s\t%s\n' "$name" "$home" >> "$work/homes"
     done < "$work/bundle/files/etc/passwd"
     # What was looked for is said even where nothing was found: no keys and no look are two things.
     { printf 'read\n'; cat "$work/homes"; } > "$work/listing"
     listing homes 'homes of the accounts'
 fi
-for key in "$root/etc/ssh"/ssh_host_*_key; do private_key "$key"; done
+private_keys /etc/ssh 'ssh_host_*_key'
 mv "$work/keys" "$work/listing"
 listing private-keys 'first two lines of private keys'
 

@@ -32,21 +32,23 @@ places_to_search() {
 
 # owned FILE: what the package manager says of the paths in FILE, one a line: who owns them, the digests and modes that were packaged.
 owned() {
-    if [ -d "$root/var/lib/dpkg/info/" ]; then
+    resolve /var/lib/dpkg/info || return 0
+    dpkg_info=$root$real
+    if [ -d "$dpkg_info/" ]; then
         # A path may be packaged under the name that it had before /bin became /usr/bin.
         awk '{ print; if (sub(/^\/usr\//, "/")) print; else if ($0 ~ /^\/(bin|sbin|lib)/) print "/usr" $0 }' "$1" > "$work/names"
-        (cd "$root/var/lib/dpkg/info" && find . -name '*.list' -exec grep -xF -f "$work/names" /dev/null {} + 2>/dev/null) |
+        (cd "$dpkg_info" && find . -name '*.list' -exec grep -xF -f "$work/names" /dev/null {} + 2>/dev/null) |
             sed 's/^\.\///; s/\.list:/\t/' | grep -v '^/dev/null' > "$work/listing"
         cut -f 1 "$work/listing" | sort -u > "$work/packages"
         listing dpkg-owners '/var/lib/dpkg/info/*.list'
         sed 's/^\///; s/^/  /' "$work/names" > "$work/sums"
         while IFS= read -r package; do
-            sums=$root/var/lib/dpkg/info/$package.md5sums
+            sums=$dpkg_info/$package.md5sums
             if [ -r "$sums" ]; then grep -F -f "$work/sums" "$sums" 2>/dev/null | sed "s|^|$package	|"; fi
         done < "$work/packages" > "$work/listing"
         listing dpkg-md5sums '/var/lib/dpkg/info/*.md5sums'
-        if [ -r "$root/var/lib/dpkg/statoverride" ]; then
-            cat "$root/var/lib/dpkg/statoverride" > "$work/listing"
+        if [ -r "$dpkg_info/../statoverride" ]; then
+            cat "$dpkg_info/../statoverride" > "$work/listing"
             listing dpkg-overrides '/var/lib/dpkg/statoverride'
         fi
         if command -v md5sum >/dev/null 2>&1; then
