@@ -4,7 +4,7 @@ Follows sudo's own search (sudoers_lookup_check): user specifications from last 
 decides.  Time, host and files are arguments.
 """
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from enum import Enum
@@ -175,9 +175,10 @@ class Judge:
         return Settings({**settings.entries, **entries}) if entries else settings
 
     def _command_list(self, members: Sequence[Member], settings: Settings, asked: Asked) -> bool:
+        fast, refuse = _on_files(settings)
         for member in reversed(members):
             for leaf in leaves(self._policy, member):
-                if self._covers(leaf, settings, asked):
+                if command_matches(leaf.command, asked, self._files, fast=fast, refuse=refuse):
                     return leaf.allowed
         return False
 
@@ -185,13 +186,14 @@ class Judge:
 
     def _matching(self, target: Target, settings: Settings, asked: Asked, now: datetime) -> Iterator[tuple[SudoRule, Leaf]]:
         """Yield the rules that say yes or no, the one that decides first."""
-        name = asked.name
+        name, files = asked.name, self._files
+        fast, refuse = _on_files(settings)
         for index in self._about_target(target):
             before, after = self._times[index]
             if (before is not None and now < before) or (after is not None and now > after):
                 continue
             for leaf, base in self._leaves[index]:
-                if (base is None or base == name) and self._covers(leaf, settings, asked):
+                if (base is None or base == name) and command_matches(leaf.command, asked, files, fast=fast, refuse=refuse):
                     yield self._policy.facts.rules[index], leaf
                     break
 
@@ -226,12 +228,6 @@ class Judge:
             self._about[id(who)] = found
         return self._about[id(who)]
 
-    def _covers(self, leaf: Leaf, settings: Settings, asked: Asked) -> bool:
-        refuse = None
-        if settings.on("intercept") and not settings.on("intercept_allow_setid"):
-            refuse = _is_setid
-        return command_matches(leaf.command, asked, self._files, fast=settings.on("fast_glob"), refuse=refuse)
-
     # -- passwords ---------------------------------------------------------------------------------------------------------------
 
     def _exempt(self, who: Identity, settings: Settings) -> bool:
@@ -255,6 +251,12 @@ def _base(path: str) -> str | None:
     if not path.startswith("/") or path.endswith("/") or has_wildcards(path):
         return None
     return path.rpartition("/")[2]
+
+
+def _on_files(settings: Settings) -> tuple[bool, Callable[[int], bool] | None]:
+    """Return whether patterns are held against spellings alone (fast_glob), and which files are refused by their mode (intercept)."""
+    refused = settings.on("intercept") and not settings.on("intercept_allow_setid")
+    return settings.on("fast_glob"), _is_setid if refused else None
 
 
 def _is_setid(mode: int) -> bool:

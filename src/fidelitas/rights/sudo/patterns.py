@@ -53,6 +53,7 @@ def _bytes(text: str) -> bytes:
     return text.encode("utf-8", "surrogateescape")
 
 
+@lru_cache(maxsize=65536)
 def has_wildcards(text: str) -> bool:
     """Return whether sudo takes a word for a pattern: a backslash or a closing bracket is enough."""
     return not set(text).isdisjoint("\\?*[]")
