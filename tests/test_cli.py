@@ -81,7 +81,7 @@ def test_equal_seeds_give_equal_estates() -> None:
 
 def test_the_demo_prints_the_audit(estate: tuple[Path, Ran]) -> None:
     out = estate[1].out
-    assert "curlew\n  Rocky Linux 9.4 (Blue Onyx); evidence of 2026-11-20 06:00 UTC\n" in out
+    assert "curlew\n  Rocky Linux 9.4 (Blue Onyx); evidence of 2026-11-20 06:00 UTC; sudo 1.9.5p2\n" in out
     assert "CRITICAL  curlew  accounts.extra-root\n  sysop has user ID 0" in out
     assert "\x1b" not in out
 

@@ -225,11 +225,16 @@ def test_a_drop_in_changes_its_unit_and_a_mask_hides_one() -> None:
     texts = {
         "/lib/systemd/system/a.service": "[Service]\nUser=tomas\nExecStart=/opt/a\nExecStartPre=+/opt/full\n",
         "/etc/systemd/system/a.service.d/x.conf": "[Service]\nExecStart=\nExecStart=-/opt/b \\\n  --long\n",
-        "/lib/systemd/system/b.service": "[Service]\nExecStart=/opt/c\n",
+        "/lib/systemd/system/b.service": "[Service]\nExecStart=/opt/c\nEnvironmentFile=-/etc/default/b\n",
         "/lib/systemd/system/masked.service": "[Service]\nExecStart=/opt/d\n",
     }
     jobs = read_units(texts, frozenset({"/etc/systemd/system/masked.service"}), "knot")
-    assert {(job.run_as, job.command) for job in jobs} == {("tomas", "/opt/b  --long"), ("root", "/opt/full"), ("root", "/opt/c")}
+    assert {(job.run_as, job.command) for job in jobs} == {
+        ("tomas", "/opt/b  --long"),
+        ("root", "/opt/full"),
+        ("root", "/opt/c"),
+        ("root", "/etc/default/b"),
+    }
 
 
 @pytest.mark.parametrize(
@@ -251,6 +256,14 @@ def test_the_interpreter_of_a_script_and_a_folder_above_count_too() -> None:
     states = (item("/opt/job", 0o755), item("/srv/lang", 0o755, uid=1002), item("/opt", 0o777, kind="folder"))
     known = host({"/etc/crontab": "1 * * * * root /opt/job\n"}, {"scripts": b"/opt/job\t#!/srv/lang -x\n"}, *states)
     assert {one.about.partition("\0")[0] for one in found(known, "running.writable")} == {"/opt", "/srv/lang"}
+
+
+def test_who_writes_a_command_of_sudo_is_root_as_soon_as_it_is_run() -> None:
+    evidence = bundle("ines ALL=(root) /opt/tool\n")
+    items = (*evidence.items, item("/opt", 0o755, kind="folder"), item("/opt/tool", 0o755, uid=1002))
+    known = rights_of(read_host(replace(evidence, manifest=replace(evidence.manifest, items=items))))
+    (holding,) = [one for one in known.held_by("tomas") if str(one.right) == "root"]
+    assert holding.routes[0].conditions == ("if somebody runs /opt/tool as root by that rule",)
 
 
 @pytest.mark.parametrize(

@@ -45,6 +45,11 @@ class Finding:
     safer: str = ""
 
     @property
+    def theme(self) -> str:
+        """What the check is about: the part of its name before the dot."""
+        return self.check.partition(".")[0]
+
+    @property
     def key(self) -> str:
         """A name that stays the same from survey to survey: twelve hexadecimal digits over check, subject and `about`."""
         named = f"{self.check}\0{self.subject}\0{self.about}"

@@ -12,7 +12,7 @@ _SEVERITIES = [str(severity) for severity in Severity]
 
 @click.command
 @click.option("--on", "subject", metavar="SUBJECT", help="Only on this subject.")
-@click.option("--check", "only", metavar="CHECK", multiple=True, help="Only of this check; may be given several times.")
+@click.option("--check", "only", metavar="CHECK", multiple=True, help="Only of this check, or of a theme, such as log-ins; repeatable.")
 @click.option("--severity", type=click.Choice(_SEVERITIES), default="info", show_default=True, help="Only of this severity or worse.")
 @click.option(
     "--fail-on",
@@ -34,7 +34,7 @@ def command(
     audit = source.audit()
     hosts = hosts_of(audit, subject)
     names = {host.subject for host in hosts}
-    found = [finding for finding in audit.findings if finding.subject in names and (not only or finding.check in only)]
+    found = [finding for finding in audit.findings if finding.subject in names and (not only or {finding.check, finding.theme} & set(only))]
     shown = [finding for finding in found if finding.severity <= Severity[severity.upper()]]
     gaps = [gap for host in hosts for gap in host.facts.gaps]
     if output.form == "table" and shown:

@@ -81,7 +81,7 @@ def _jobs(name: str, settings: Iterator[_Setting]) -> Iterator[Job]:
             continue
         if setting.name == "User":
             user = setting.value
-        elif setting.name.startswith("Exec") and setting.name != "ExecSearchPath":
+        elif (setting.name.startswith("Exec") and setting.name != "ExecSearchPath") or setting.name == "EnvironmentFile":
             commands.setdefault(setting.name, [])
             if setting.value:
                 commands[setting.name].append(setting)
@@ -92,5 +92,6 @@ def _jobs(name: str, settings: Iterator[_Setting]) -> Iterator[Job]:
         command = setting.value[prefix.end() if prefix else 0 :]
         full = prefix is not None and ("+" in prefix[0] or "!!" in prefix[0])
         run_as = "root" if full or not user else user
-        programs = tuple(path for path in programs_of(command) if "%" not in path)
-        yield Job(kind="unit", name=name, run_as=run_as, command=command, programs=programs, place=setting.place)
+        programs = tuple(path for path in programs_of(command) if "%" not in path)  # of an environment file its own path
+        kind = "environment" if setting.name == "EnvironmentFile" else "unit"
+        yield Job(kind=kind, name=name, run_as=run_as, command=command, programs=programs, place=setting.place)

@@ -1,5 +1,6 @@
 """One account's page: on each host who it is, its groups, and all that it may do: as blocks, and as the JSON document `account`."""
 
+from collections import Counter
 from collections.abc import Sequence
 from typing import Any
 
@@ -31,6 +32,7 @@ def _host(host: HostRights, who: Identity) -> Block:
         Row(f"{who.kind.value}, user ID {who.uid}{place}"),
         Row(f"log-in {who.log_in.value}; password {_password(who.password)}"),
         *(row for one in who.memberships for row in _group(host, one)),
+        *_running(host, who),
         *(Row(_stale(one), label="session", style="yellow") for one in _stale_of(host, who)),
     ]
     held = sorted(host.held_by(who.name), key=lambda holding: (holding.right.kind, str(holding.right)))
@@ -46,6 +48,13 @@ def _group(host: HostRights, one: Membership) -> list[Row]:
         return [row]
     verdict = f"confers {found.right}" + (f", {found.condition}" if found.condition else "") if found.right else "confers nothing by itself"
     return [row, Row(f"{verdict}: {found.reason}", indent=8, style="bold" if found.right else "")]
+
+
+def _running(host: HostRights, who: Identity) -> list[Row]:
+    """Return what the account runs at the moment, a row at most."""
+    names = Counter(process.name for process in host.facts.processes or () if who.uid and process.uids[0] == who.uid)
+    told = ", ".join(f"{name} ({count})" if count > 1 else name for name, count in names.most_common(6))
+    return [Row(f"{told}{' and more' if len(names) > 6 else ''}", label="runs")] if names else []
 
 
 def _stale_of(host: HostRights, who: Identity) -> list[Stale]:

@@ -38,7 +38,7 @@ class Step:
 def steps_of(facts: HostFacts, population: Population, policy: Policy) -> list[Step]:
     """Return every step that the facts of a host give to anybody, in a fixed order."""
     host = _Host(facts, population, policy)
-    others = (Step(links) for links in Roads(facts, population).chains())
+    others = (Step(links) for links in Roads(facts, population, policy).chains())
     steps = list(dict.fromkeys([*host.user_ids(), *host.su(), *host.sudo(), *others]))
     while True:  # to become somebody who can do nothing more is shown by the right to run as them; as a step it leads nowhere
         sources = {step.source for step in steps}

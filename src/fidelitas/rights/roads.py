@@ -7,7 +7,7 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
 from fidelitas.facts import Command, DoasRule, HostFacts, Place
-from fidelitas.rights.files import Writers
+from fidelitas.rights.files import Writers, above, writers, writers_told
 from fidelitas.rights.groups import conferred
 from fidelitas.rights.links import Link, LinkKind, Principal, PrincipalKind, Right, RightKind, Strength
 from fidelitas.rights.live import stale_groups
@@ -15,6 +15,7 @@ from fidelitas.rights.population import Identity, Population
 from fidelitas.rights.powers import power_of
 from fidelitas.rights.programs import Judged, judged_programs
 from fidelitas.rights.ssh import openings
+from fidelitas.rights.sudo import Policy, leaves, stated_file
 from fidelitas.rights.writable import weak_places
 
 __all__ = ["Roads"]
@@ -44,8 +45,9 @@ class _Why:
 class Roads:
     """The links of one host; each is yielded as the chain of links of one step."""
 
-    def __init__(self, facts: HostFacts, population: Population) -> None:
+    def __init__(self, facts: HostFacts, population: Population, policy: Policy) -> None:
         self._facts = facts
+        self._policy = policy
         self._population = population
         self._states = {state.path: state for state in facts.files}
 
@@ -54,6 +56,7 @@ class Roads:
         yield from self._groups()
         yield from self._programs()
         yield from self._writable()
+        yield from self._sudo_commands()
         yield from self._keys()
         yield from self._doas()
         yield from self._polkit()
@@ -184,6 +187,28 @@ class Roads:
             because = f"{weak.at}{place} {weak.told}; {weak.use}"
             why = _Why(f"writes {weak.at}", because, Place(subject=self._facts.subject, path=weak.at), Strength.CERTAIN, LinkKind.MAY_GRANT)
             yield from self._by_writers(weak.who, self._right(RightKind.ROOT), why)
+
+    def _sudo_commands(self) -> Iterator[tuple[Link, ...]]:
+        """Commands that the sudo policy lets somebody run, and others can write: root as soon as it is run."""
+        seen: set[str] = set()
+        for rule in self._policy.facts.rules:
+            for leaf in leaves(self._policy, rule.command):
+                path = stated_file(leaf.command)
+                state = self._states.get(path)
+                if not leaf.allowed or not path or state is None or path in seen:
+                    continue
+                seen.add(path)
+                at = next((at for at in dict.fromkeys((*above(path), *above(state.real or path))) if writers(self._states.get(at))), None)
+                if at is None:
+                    continue
+                where = "" if at == path else f", above {path},"
+                because = (
+                    f"{at}{where} {writers_told(self._states.get(at), self._population)}; a sudo rule names it ({rule.place.in_file()})"
+                )
+                conditions = (f"if somebody runs {path} as root by that rule",)
+                place = Place(subject=self._facts.subject, path=at)
+                why = _Why(f"writes {at}", because, place, Strength.CONDITIONAL, LinkKind.MAY_GRANT, conditions=conditions)
+                yield from self._by_writers(writers(self._states.get(at)), self._right(RightKind.ROOT), why)
 
     def _keys(self) -> Iterator[tuple[Link, ...]]:
         """Keys that open an account: whoever holds the private half."""

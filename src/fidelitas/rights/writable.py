@@ -41,6 +41,15 @@ def weak_places(facts: HostFacts, population: Population) -> Iterator[Weak]:
                 break
 
 
+# How root comes by what a job names, by the kind of job.
+_HOW = {
+    "cron": "root runs it by cron",
+    "script": "root runs it, as everything in its folder",
+    "unit": "{} runs it as root",
+    "environment": "{}, which runs as root, takes its variables from it",
+}
+
+
 def _ways(path: str, states: Mapping[str, FileState]) -> Iterator[str]:
     """Yield a path, where it leads, and every folder above both; of a path that is not there the nearest folder that is, too."""
     state = states.get(path)
@@ -55,9 +64,7 @@ def _used_by_root(facts: HostFacts, population: Population) -> Iterator[tuple[st
     for job in facts.delegations.jobs:
         if job.run_as not in roots:
             continue
-        how = {"cron": "root runs it by cron", "script": "root runs it, as everything in its folder"}.get(
-            job.kind, f"{job.name} runs it as root"
-        )
+        how = _HOW[job.kind].format(job.name)
         yield job.place.path, f"it says what root runs ({job.kind})", job.place
         for program in job.programs:
             yield program, how, job.place
