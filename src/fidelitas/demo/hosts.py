@@ -209,7 +209,7 @@ def _curlew_roads(host: HostBuilder, team: Team, planted: list[Planted]) -> None
     planted.append(Planted("programs.changed", "curlew", "/usr/bin/chage", None))
     operator = team["operators"][1]
     ids = " ".join([str(operator.uid)] * 3)
-    host.listing("processes", f"4711\t1\t{ids}\t{ids}\t10\ttmux\n")
+    host.listing("processes", f"4711\t1\t{ids}\t{ids}\t10 3002\ttmux\n")
     planted.append(Planted("groups.revoked-yet-active", "curlew", "/proc/4711/status", None))
 
 

@@ -53,6 +53,7 @@ class Roads:
 
     def chains(self) -> Iterator[tuple[Link, ...]]:
         """Yield every chain, in a fixed order."""
+        yield from self._sessions()
         yield from self._groups()
         yield from self._programs()
         yield from self._writable()
@@ -88,7 +89,7 @@ class Roads:
             yield (self._link(self._principal(PrincipalKind.ACCOUNT, who.name), target, why),)
 
     def _by_group(self, gid: int, target: Principal | Right, why: _Why) -> Iterator[tuple[Link, ...]]:
-        """Yield the way of a group, and of each account that is in it or has a process that is."""
+        """Yield the way of a group, and of each account that is in it."""
         name = self._population.group_names.get(gid, str(gid))
         group = self._principal(PrincipalKind.GROUP, name)
         link = self._link(group, target, why)
@@ -99,11 +100,6 @@ class Roads:
                     because = f"{name} is its primary group" if membership.primary else f"it is in group {name}"
                     yield self._member(who, group, because, membership.place), link
                     break
-        for stale in stale_groups(self._facts, self._population):
-            if stale.gid == gid and stale.held:
-                pid = stale.processes[0].pid
-                because = f"its running process {pid} ({stale.processes[0].name}) still holds group {name}, which the files do not give it"
-                yield self._member(stale.who, group, because, Place(subject=self._facts.subject, path=f"/proc/{pid}/status")), link
 
     def _member(self, who: Identity, group: Principal, because: str, place: Place) -> Link:
         source = self._principal(PrincipalKind.ACCOUNT, who.name)
@@ -129,6 +125,15 @@ class Roads:
             yield from self._by_group(gid, target, why)
 
     # -- by what -----------------------------------------------------------------------------------------------------------------
+
+    def _sessions(self) -> Iterator[tuple[Link, ...]]:
+        """Groups that running processes hold and the files do not give any more: as good as membership until they end."""
+        for stale in stale_groups(self._facts, self._population):
+            if stale.held:
+                group = self._principal(PrincipalKind.GROUP, stale.group)
+                first = stale.processes[0]
+                because = f"its running process {first.pid} ({first.name}) still holds group {stale.group}, which the files do not give it"
+                yield (self._member(stale.who, group, because, Place(subject=self._facts.subject, path=f"/proc/{first.pid}/status")),)
 
     def _groups(self) -> Iterator[tuple[Link, ...]]:
         """What membership in a group confers by itself."""
@@ -202,9 +207,8 @@ class Roads:
                 if at is None:
                     continue
                 where = "" if at == path else f", above {path},"
-                because = (
-                    f"{at}{where} {writers_told(self._states.get(at), self._population)}; a sudo rule names it ({rule.place.in_file()})"
-                )
+                told = writers_told(self._states.get(at), self._population)
+                because = f"{at}{where} {told}; a sudo rule names it ({rule.place.in_file()})"
                 conditions = (f"if somebody runs {path} as root by that rule",)
                 place = Place(subject=self._facts.subject, path=at)
                 why = _Why(f"writes {at}", because, place, Strength.CONDITIONAL, LinkKind.MAY_GRANT, conditions=conditions)
