@@ -10,7 +10,7 @@ from fidelitas.rights import HostRights
 from fidelitas.rights.files import above, writers, writers_told
 from fidelitas.rights.pam import su_rules
 from fidelitas.rights.population import Identity
-from fidelitas.rights.ssh import Opening, may_connect, openings, sshd_for
+from fidelitas.rights.ssh import Opening, is_elsewhere, may_connect, openings, sshd_for
 
 __all__ = ["key_for_many", "root_by_password", "su_unasked", "taken_empty_password", "unlocked_private_key", "writable_keys"]
 
@@ -31,6 +31,17 @@ def root_by_password(rights: HostRights) -> Iterator[Found]:
         severity = Severity.CRITICAL if any(empty for _, empty in accounts) else None
         message = f"root may log in over SSH with a password: {names}"
         yield Found(about="root", message=message, places=(place,), severity=severity, safer="PermitRootLogin no")
+    if not accepted:
+        yield from _from_some_addresses(rights)
+
+
+def _from_some_addresses(rights: HostRights) -> Iterator[Found]:
+    """Yield the lines that let root in from some addresses alone, which are not held against any connection."""
+    for setting in rights.facts.log_ins.sshd or ():
+        if setting.keyword == "permitrootlogin" and setting.arguments == ("yes",) and is_elsewhere(setting):
+            where = ", ".join(f"{name} {patterns}" for name, patterns in setting.matches)
+            message = f"root may log in over SSH with a password where the connection fits: {where}"
+            yield Found(about=where, message=message, places=(setting.place,), severity=Severity.LOW)
 
 
 def _takes_password(rights: HostRights, who: Identity) -> Place | None:
@@ -63,9 +74,13 @@ def taken_empty_password(rights: HostRights) -> Iterator[Found]:
             yield Found(about=who.name, message=f"{who.name} has an empty password, and sshd takes it", places=(stated.place,))
 
 
-@check("log-ins.su-unasked", Severity.CRITICAL, advice="Take the line out of the PAM settings of su.")
+# Services that act on the password that PAM takes, and how bad it is where PAM takes any: sudo asks its policy first.
+_UNASKED = {"sudo": Severity.HIGH, "sudo-i": Severity.HIGH, "login": Severity.CRITICAL, "sshd": Severity.CRITICAL}
+
+
+@check("log-ins.su-unasked", Severity.CRITICAL, advice="Take the line out of the PAM settings of the service.")
 def su_unasked(rights: HostRights) -> Iterator[Found]:
-    """su makes people root without asking for a password.
+    """su, sudo or a log-in lets people pass without asking for a password.
 
     The rule stands in the PAM settings, where no review of the sudo policy finds it.
     """
@@ -73,6 +88,11 @@ def su_unasked(rights: HostRights) -> Iterator[Found]:
     rules = su_rules(pam.get("su")) if "su" in pam else None
     if rules is not None and rules.open_to_all is not None:
         yield Found(about="everybody", message="everybody becomes root with su, unasked (pam_permit)", places=(rules.open_to_all.place,))
+    for service, severity in _UNASKED.items():
+        passing = su_rules(pam[service]).open_to_all if service in pam else None
+        if passing is not None:
+            message = f"PAM lets everybody pass who uses {service}, unasked (pam_permit)"
+            yield Found(about=service, message=message, places=(passing.place,), severity=severity)
     if rules is not None and rules.trusted_by is not None:
         names = ", ".join(who.name for who in rights.population.members(rules.trusted)) or "nobody today"
         message = f"the members of group {rules.trusted} ({names}) become root with su, unasked (pam_wheel trust)"

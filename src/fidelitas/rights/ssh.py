@@ -11,7 +11,7 @@ from fidelitas.facts import AuthorizedKey, HostFacts, LogIns, SshdSetting
 from fidelitas.rights.population import Identity, LogIn, Population
 from fidelitas.rights.sudo.patterns import wildcard_matches
 
-__all__ = ["Effective", "Opening", "may_connect", "openings", "sshd_for", "with_keys"]
+__all__ = ["Effective", "Opening", "is_elsewhere", "may_connect", "openings", "sshd_for", "with_keys"]
 
 # sshd_config(5), as OpenSSH 9 has them.
 _DEFAULTS = {
@@ -88,6 +88,11 @@ def _applies(setting: SshdSetting, name: str, groups: Sequence[str]) -> bool | N
         elif criterion not in ("user", "group", "all"):
             return False
     return None if unknown else True
+
+
+def is_elsewhere(setting: SshdSetting) -> bool:
+    """Return whether a line counts for connections from some addresses or to some names alone, which are not known."""
+    return any(criterion in _NOT_KNOWN for criterion, _ in setting.matches)
 
 
 def _listed(patterns: str, names: Sequence[str]) -> bool:
