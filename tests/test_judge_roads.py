@@ -69,6 +69,19 @@ def test_find_finds_the_same_files(tmp_path: Path, need: Callable[..., None]) ->
     assert len(judged) > 10
 
 
+def test_a_find_that_prints_one_way_only_finds_them_too(tmp_path: Path, need: Callable[..., None]) -> None:
+    need("find", root=True)
+    root = grow(tmp_path / "root")
+    plant(root)
+    script = probe_script().replace("then gnu=true", "then gnu=false")
+    done = subprocess.run(["sh", "-c", script, "probe", "--root", root], capture_output=True, check=True)
+    facts, whole = read_host(read_bundle(io.BytesIO(done.stdout))), read(root).facts
+    assert facts.programs is not None
+    assert whole.programs is not None
+    assert {one.path for one in facts.programs.set_id} == {one.path for one in whole.programs.set_id if "\n" not in one.path}
+    assert [gap.what for gap in facts.gaps if "line break" in gap.why] == ["setuid files"]
+
+
 @pytest.mark.parametrize("missing", ["", "getfattr"])
 def test_getcap_tells_the_same_capabilities(missing: str, tmp_path: Path, need: Callable[..., None]) -> None:
     need("setcap", "getcap", "getfattr", root=True)
