@@ -350,3 +350,31 @@ def test_access_lists_that_cannot_be_read_are_a_gap(tmp_path: Path, need: Callab
     script = PROBE.read_text().replace("command -v getfacl", "command -v no-getfacl")
     done = subprocess.run(["sh", "-c", script, "probe", "--root", root], capture_output=True, check=True, timeout=60)
     assert "access control lists" in gaps(read_bundle(io.BytesIO(done.stdout)))
+
+
+@pytest.mark.judge
+def test_the_tools_of_busybox_tell_the_same(tmp_path: Path, need: Callable[..., None]) -> None:
+    """Small systems have no other find, awk, stat and xargs than these."""
+    need("busybox")
+    tools = tmp_path / "tools"
+    tools.mkdir()
+    needed = "awk cat cut date find grep head id ls md5sum mkdir mktemp mv readlink rm sed sh sha256sum sort stat tail tar tr uname xargs"
+    for name in needed.split():
+        (tools / name).symlink_to(shutil.which("busybox") or "/nonexistent")
+    root = grow(tmp_path / "root", "ines ALL = /opt/tool -x, /opt/odd\\ name\n@includedir /etc/sudoers.d\n")
+    put(root / "etc/sudoers.d/10-a", "rada ALL = /opt/tool\n")
+    put(root / "etc/crontab", "PASSWORD=secret\n1 * * * * root /opt/job && /bin/sh /srv/x.sh\n")
+    put(root / "etc/ssh/sshd_config", "Include /etc/ssh/sshd_config.d/*.conf\n")
+    put(root / "etc/ssh/sshd_config.d/1.conf", "PermitRootLogin no\n")
+    put(root / "lib/systemd/system/a.service", "[Service]\nEnvironment=KEY=secret\nExecStart=/opt/service\n")
+    put(root / "root/.profile", "secret\nPATH=/opt/bin:$PATH\n")
+    for name in ("tool", "job", "service"):
+        put(root / "opt" / name, "#!/bin/sh\n", 0o4755)
+    script = tmp_path / "probe.sh"
+    script.write_text(PROBE.read_text().replace("PATH=/usr/sbin:/usr/bin:/sbin:/bin:$PATH", f"PATH={tools}"))
+    done = subprocess.run([tools / "sh", script, "--root", root], capture_output=True, check=True)
+    small, usual = read_bundle(io.BytesIO(done.stdout)), probe(root)
+    assert sorted(small.items, key=str) == sorted(usual.items, key=str)
+    assert small.files == usual.files
+    assert [name for name in usual.listings if name != "set-id" and small.listings.get(name) != usual.listings[name]] == []
+    assert b"secret" not in b"".join(small.files.values())

@@ -24,7 +24,7 @@ named_paths() {
             word = words[at]
             sub(/\/+$/, "", word)
             sub(/^[-+]+\//, "/", word)
-            if (word ~ /^\/[^\\*?[\]%`]+$/ && word !~ /\/\.\.?(\/|$)/ && !(word in seen) && length(word) < 1024) {
+            if (word ~ /^\/[^]\\*?[%`]+$/ && word !~ /\/\.\.?(\/|$)/ && !(word in seen) && length(word) < 1024) {
                 seen[word]
                 print word
                 if (++printed >= most) exit
