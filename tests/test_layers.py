@@ -20,7 +20,7 @@ MAY_IMPORT = {
     "rights": {"facts", "text"},
     "findings": {"text"},
     "checks": {"rights", "facts", "findings", "text"},
-    "audit": {"languages", "rights", "checks", "facts", "findings", "text"},
+    "audit": {"languages", "rights", "checks", "facts", "findings", "memberships", "text"},
     "charter": {"rights", "facts", "text", "errors"},
     "rehearsal": {"rights", "facts", "text"},
     "memberships": {"facts"},

@@ -9,7 +9,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from fidelitas.checks import estate_findings
+from fidelitas.checks import estate_findings, findings_of
 from fidelitas.evidence import Item
 from fidelitas.facts import Place
 from fidelitas.findings import Severity
@@ -140,6 +140,13 @@ def test_verdicts_on_setuid_files(line: str, listings: dict[str, bytes], check: 
     ]
     assert findings == ([(check, severity)] if check else [])
     assert ("any account" in held(known)) == (check == "programs.hands-over-root" and severity == "critical")
+
+
+def test_what_is_to_be_typed_cannot_be_more_than_it_seems() -> None:
+    name = "/tmp/x; reboot $(id)"
+    known = host({}, {**DPKG, "set-id": set_id(f"4755 0 0 1 1 {name}")})
+    listed = [one.safer for one in findings_of(known) if one.safer and name in one.message]
+    assert listed == [f"chmod u-s,g-s '{name}'"]
 
 
 def attribute(version: int, permitted: int, *, effective: bool = True, root: int | None = None) -> bytes:
@@ -335,6 +342,8 @@ def test_a_key_of_root_is_a_holder_and_a_confined_one_is_not() -> None:
         ("PermitRootLogin no\n", False),
         ("PubkeyAuthentication no\n", False),
         ("DenyUsers root\n", False),
+        ("DenyUsers root@192.0.2.* tomas\n", True),
+        ("AllowUsers root@192.0.2.* tomas\n", True),
         ("AllowUsers ines\n", False),
         ("AllowGroups root\n", True),
         ("Match User root\n PermitRootLogin no\n", False),
@@ -399,6 +408,9 @@ def test_keys_tell_whether_somebody_without_a_password_can_log_in() -> None:
         ("auth sufficient pam_wheel.so trust group=gauges\nauth required pam_unix.so\n", {"%gauges", "rada", "vesna"}),
         ("auth sufficient pam_permit.so\n", {"any account", "ines", "tomas", "rada", "vesna", "daemon"}),
         ("auth required pam_unix.so\nauth required pam_permit.so\n", set()),
+        ("auth required pam_permit.so\n", {"any account", "ines", "tomas", "rada", "vesna", "daemon"}),
+        ("auth required pam_wheel.so group=gauges\nauth required pam_permit.so\n", {"%gauges", "rada", "vesna"}),
+        ("auth required pam_elsewhere.so\nauth required pam_permit.so\n", set()),
         ("@include common-auth\n", {"any account", "ines", "tomas", "rada", "vesna", "daemon"}),
     ],
 )

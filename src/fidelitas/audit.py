@@ -13,6 +13,7 @@ from fidelitas.checks import estate_findings, findings_of
 from fidelitas.facts import Gap
 from fidelitas.findings import Finding
 from fidelitas.languages.host import HostEvidence, read_host
+from fidelitas.memberships import Memberships, with_memberships
 from fidelitas.rights import HostRights, rights_of
 
 __all__ = ["Audit", "audit", "rights_in"]
@@ -31,9 +32,10 @@ class Audit:
         return tuple(gap for host in self.hosts for gap in host.facts.gaps)
 
 
-def rights_in(evidence: HostEvidence) -> HostRights:
-    """Return the rights on the host that the evidence is of."""
-    return rights_of(read_host(evidence))
+def rights_in(evidence: HostEvidence, memberships: Memberships | None = None) -> HostRights:
+    """Return the rights on the host that the evidence is of; with `memberships` as they would be after that change."""
+    facts = read_host(evidence)
+    return rights_of(with_memberships(facts, memberships.changes(facts)) if memberships else facts)
 
 
 def audit(evidence: Iterable[HostEvidence]) -> Audit:

@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 
 from fidelitas.facts import Group, HostFacts
 
-__all__ = ["MembershipChange", "changes_like", "with_memberships"]
+__all__ = ["MembershipChange", "Memberships", "changes_like", "with_memberships"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -21,6 +21,33 @@ class MembershipChange:
 
     def __str__(self) -> str:
         return f"{self.account} {'into' if self.added else 'out of'} {self.group}"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Memberships:
+    """What is to be done with the memberships of some accounts: into groups, out of groups, or as those of the account `like`."""
+
+    accounts: tuple[str, ...]
+    into: tuple[str, ...] = ()
+    out_of: tuple[str, ...] = ()
+    like: str | None = None
+
+    def __bool__(self) -> bool:
+        return bool(self.into or self.out_of or self.like)
+
+    def changes(self, facts: HostFacts) -> list[MembershipChange]:
+        """Return what that means on a host."""
+        stated = [(group, True) for group in self.into] + [(group, False) for group in self.out_of]
+        changes = [MembershipChange(account=name, group=group, added=added) for name in self.accounts for group, added in stated]
+        return changes + (changes_like(facts, self.like, self.accounts) if self.like else [])
+
+    def unknown(self, hosts: Sequence[HostFacts]) -> list[str]:
+        """Return the accounts and groups that are on none of the hosts, in words."""
+        accounts = {account.name for host in hosts for account in host.accounts}
+        groups = {group.name for host in hosts for group in host.groups}
+        named = (*self.accounts, *((self.like,) if self.like else ()))
+        missing = [f'account "{name}"' for name in named if name not in accounts]
+        return missing + [f'group "{name}"' for name in (*self.into, *self.out_of) if name not in groups]
 
 
 def changes_like(facts: HostFacts, source: str, targets: Sequence[str]) -> list[MembershipChange]:

@@ -1,5 +1,6 @@
 """Checks of groups: what membership confers by itself, and what running sessions still hold."""
 
+import shlex
 from collections.abc import Iterator
 
 from fidelitas.checks.check import Found, check
@@ -36,11 +37,17 @@ def conferring_group(rights: HostRights) -> Iterator[Found]:
             severity = Severity.MEDIUM if found.right != "root" or found.condition else None
             confirmed = found.condition or f"{found.path} is there for it"
             message = f"{names}: group {group.name} {found.reason}; {confirmed}"
-            yield Found(about=group.name, message=message, places=(group.place,), severity=severity, safer=_without(group.name, names))
+            yield Found(
+                about=group.name,
+                message=message,
+                places=(group.place,),
+                severity=severity,
+                safer=_without(group.name, [who.name for who in people]),
+            )
 
 
-def _without(group: str, names: str) -> str:
-    return "; ".join(f"gpasswd --delete {name} {group}" for name in names.split(", "))
+def _without(group: str, names: list[str]) -> str:
+    return "; ".join(f"gpasswd --delete {shlex.quote(name)} {shlex.quote(group)}" for name in names)
 
 
 def _matters(rights: HostRights, stale: Stale) -> bool:
@@ -67,7 +74,7 @@ def revoked_yet_active(rights: HostRights) -> Iterator[Found]:
                 message=message,
                 places=(place,),
                 severity=None if _matters(rights, stale) else Severity.LOW,
-                safer=f"loginctl terminate-user {stale.who.name}",
+                safer=f"loginctl terminate-user {shlex.quote(stale.who.name)}",
             )
 
 

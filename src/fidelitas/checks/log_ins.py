@@ -1,5 +1,6 @@
 """Checks of log-ins: root over SSH, keys and whom they open, what su asks."""
 
+import shlex
 from collections.abc import Iterable, Iterator
 from posixpath import dirname
 
@@ -139,7 +140,9 @@ def unlocked_private_key(rights: HostRights) -> Iterator[Found]:
         place = Place(subject=rights.subject, path=key.path)
         if readable:
             message = f"the private key {key.path} can be read by others (mode {state.mode:04o})" if state and state.mode else ""
-            yield Found(about=key.path, message=message, places=(place,), severity=Severity.HIGH, safer=f"chmod go= {key.path}")
+            yield Found(
+                about=key.path, message=message, places=(place,), severity=Severity.HIGH, safer=f"chmod go= {shlex.quote(key.path)}"
+            )
         elif not key.encrypted:
             yield Found(about=key.path, message=f"the private key {key.path} has no passphrase", places=(place,))
 

@@ -1,5 +1,6 @@
 """Checks of programs that run with more than their caller's rights: setuid and setgid files, file capabilities."""
 
+import shlex
 from collections.abc import Iterator
 
 from fidelitas.checks.check import Found, check
@@ -30,8 +31,9 @@ def _bits(judged: Judged) -> str:
 
 
 def _found(rights: HostRights, judged: Judged, message: str, severity: Severity | None = None) -> Found:
-    take_away = [f"chmod u-s,g-s {judged.path}"] if judged.set_id else []
-    take_away += [f"setcap -r {judged.path}"] if judged.capable else []
+    path = shlex.quote(judged.path)
+    take_away = [f"chmod u-s,g-s {path}"] if judged.set_id else []
+    take_away += [f"setcap -r {path}"] if judged.capable else []
     place = Place(subject=rights.subject, path=judged.path)
     return Found(about=judged.path, message=message, places=(place,), severity=severity, safer="; ".join(take_away))
 
@@ -117,5 +119,7 @@ def writable_program(rights: HostRights) -> Iterator[Found]:
                 message = f"{where}{judged.path}, which {_bits(judged)}, {told}"
                 place = Place(subject=rights.subject, path=at)
                 severity = None if judged.as_root else Severity.MEDIUM
-                yield Found(about=f"{at}\0{judged.path}", message=message, places=(place,), severity=severity, safer=f"chmod go-w {at}")
+                yield Found(
+                    about=f"{at}\0{judged.path}", message=message, places=(place,), severity=severity, safer=f"chmod go-w {shlex.quote(at)}"
+                )
                 break

@@ -1,5 +1,6 @@
 """Checks of what root runs by itself, and of settings of the host that others use to become root."""
 
+import shlex
 from collections.abc import Iterator, Mapping
 
 from fidelitas.checks.check import Found, check
@@ -26,7 +27,8 @@ def writable_by_others(rights: HostRights) -> Iterator[Found]:
         place = Place(subject=rights.subject, path=weak.at)
         places = (place,) if weak.place == place else (place, weak.place)
         message = f"{weak.at}{where} {weak.told}; {weak.use}"
-        yield Found(about=f"{weak.at}\0{weak.path}", message=message, places=places, safer=f"chown root {weak.at}; chmod go-w {weak.at}")
+        at = shlex.quote(weak.at)
+        yield Found(about=f"{weak.at}\0{weak.path}", message=message, places=places, safer=f"chown root {at}; chmod go-w {at}")
 
 
 @check("running.open-search-path", Severity.HIGH, advice="Name folders by absolute paths, and only such as root alone can write.")

@@ -1,6 +1,6 @@
 """``fidelitas rehearse``."""
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 from pathlib import Path
 
 import click
@@ -11,10 +11,9 @@ from fidelitas.cli.charter import charter_of
 from fidelitas.cli.options import Output, Source, bundle_of_root, format_option, say, source_options
 from fidelitas.errors import RequestError
 from fidelitas.evidence import Bundle
-from fidelitas.memberships import MembershipChange, changes_like, with_memberships
+from fidelitas.memberships import Memberships
 from fidelitas.rehearsal import Rehearsal, rehearse
 from fidelitas.reports.rehearsal import error_block, rehearsal_blocks, rehearsal_document
-from fidelitas.rights import HostRights, rights_of
 from fidelitas.sources import POLICY, from_policy_file
 from fidelitas.text import decode
 
@@ -54,35 +53,18 @@ def command(
 
     Exit status: 0 no errors; 1 somebody would be locked out; 4 the new policy has errors.
     """
-    membership = bool(into or out_of or like)
-    if policy is None and not membership:
+    memberships = Memberships(accounts=accounts, into=into, out_of=out_of, like=like)
+    if policy is None and not memberships:
         raise RequestError("nothing to rehearse", hint="Name a new policy with --policy, or a membership with --add-member.")
-    if membership != bool(accounts):
+    if bool(memberships) != bool(accounts):
         raise RequestError("memberships and accounts go together", hint="Such as: fidelitas rehearse --add-member docker tomas.")
     bundles = source.bundles(subject) if root is None else [bundle_of_root(root)]
     changed = bundles if policy is None else [from_policy_file(policy, bundle) for bundle in bundles]
-    hosts = [(rights_in(old), rights_in(new)) for old, new in zip(bundles, changed, strict=True)]
-    _known((old for old, _ in hosts), (*accounts, *([like] if like else [])), (*into, *out_of))
-    stated = [MembershipChange(account=account, group=group, added=True) for account in accounts for group in into]
-    stated += [MembershipChange(account=account, group=group, added=False) for account in accounts for group in out_of]
-    rehearsals = [rehearse(old, _with(new, stated, like, accounts)) for old, new in hosts]
+    before = [rights_in(bundle) for bundle in bundles]
+    for what in memberships.unknown([host.facts for host in before]):
+        raise RequestError(f"there is no {what} on any of the hosts")
+    rehearsals = [rehearse(old, rights_in(new, memberships)) for old, new in zip(before, changed, strict=True)]
     _show(rehearsals, changed, policy, charter_of(charter) if charter else None, output)
-
-
-def _known(hosts: Iterable[HostRights], accounts: Sequence[str], groups: Sequence[str]) -> None:
-    """Refuse accounts and groups that are on none of the hosts."""
-    found = list(hosts)
-    for name in accounts:
-        if not any(name in host.population.by_name for host in found):
-            raise RequestError(f'there is no account "{name}" on any of the hosts')
-    for name in groups:
-        if not any(name == group.name for host in found for group in host.population.groups):
-            raise RequestError(f'there is no group "{name}" on any of the hosts')
-
-
-def _with(host: HostRights, stated: list[MembershipChange], like: str | None, accounts: Sequence[str]) -> HostRights:
-    changes = [*stated, *(changes_like(host.facts, like, accounts) if like else [])]
-    return rights_of(with_memberships(host.facts, changes)) if changes else host
 
 
 def _show(

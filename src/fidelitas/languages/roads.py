@@ -3,7 +3,9 @@
 Knows the paths and what each is read for; not the syntax, nor what follows from the facts.
 """
 
+import re
 from collections.abc import Iterator, Mapping, Sequence
+from fnmatch import fnmatchcase
 from typing import Protocol
 
 from fidelitas.facts import (
@@ -15,7 +17,6 @@ from fidelitas.facts import (
     Gap,
     Job,
     LogIns,
-    PamRule,
     Place,
     PolkitRule,
     PrivateKey,
@@ -47,6 +48,12 @@ class _Files(Protocol):
     def inside(self, folder: str) -> Sequence[str]: ...
 
 
+def _anybodys(word: str) -> str:
+    """Return a word of AuthorizedKeysFile as a pattern for paths, whoever the account is."""
+    pattern = re.sub(r"%[uhU]", "*", word)
+    return pattern if pattern.startswith(("/", "*")) else f"*/{pattern}"
+
+
 class Roads:
     """Reads what a bundle holds of log-ins and delegations; what could not be read is in `gaps`."""
 
@@ -68,10 +75,11 @@ class Roads:
 
     def log_ins(self) -> LogIns:
         """Return what is known of log-ins."""
-        keys = dict(self._keys())
+        sshd = self._sshd()
+        keys = dict(self._keys(sshd or ()))
         pam = {name: read_pam_service(name, self._subject, self._files.text) for name in _PAM_SERVICES}
         return LogIns(
-            sshd=self._sshd(),
+            sshd=sshd,
             keys=keys if "homes" in self._listings else None,
             private_keys=tuple(self._private_keys()),
             pam={name: rules for name, rules in pam.items() if rules is not None},
@@ -85,13 +93,13 @@ class Roads:
         self.gaps += gaps
         return settings
 
-    def _keys(self) -> Iterator[tuple[str, tuple[AuthorizedKey, ...]]]:
-        patterns = [word for setting in self._sshd() or () if setting.keyword == "authorizedkeysfile" for word in setting.arguments]
-        names = {pattern.rpartition("/")[2] for pattern in patterns} | {"authorized_keys", "authorized_keys2"}
-        for path, state in self._files.states.items():
-            text = self._files.text(path) if state.read else None
-            anywhere = any("%" in name for name in names) and "/.ssh/" not in path and path.startswith("/etc/ssh/")
-            if text is not None and (path.rpartition("/")[2] in names or (anywhere and "sshd_config" not in path)):
+    def _keys(self, sshd: Sequence[SshdSetting]) -> Iterator[tuple[str, tuple[AuthorizedKey, ...]]]:
+        """The files that some account's keys may stand in; whose they are is not asked here."""
+        words = [word for setting in sshd if setting.keyword == "authorizedkeysfile" for word in setting.arguments]
+        patterns = {_anybodys(word) for word in (*words, ".ssh/authorized_keys", ".ssh/authorized_keys2")}
+        for path in self._files.states:
+            text = self._files.text(path)
+            if text is not None and any(fnmatchcase(path, pattern) for pattern in patterns):
                 parsed = read_authorized_keys(text, self._place(path))
                 self.gaps += parsed.gaps
                 yield path, parsed.entries
@@ -104,10 +112,6 @@ class Roads:
             yield PrivateKey(
                 path=path, encrypted=state == "encrypted", fingerprint=key.fingerprint if key else "", comment=key.comment if key else ""
             )
-
-    def pam(self, name: str) -> tuple[PamRule, ...] | None:
-        """Return the rules of a PAM service."""
-        return read_pam_service(name, self._subject, self._files.text)
 
     # -- delegations -------------------------------------------------------------------------------------------------------------
 

@@ -20,6 +20,10 @@ _USUAL = frozenset({
 # fmt: on
 
 
+# Modules that ask for a password, or refuse.
+_ASKING = frozenset({"pam_unix.so", "pam_sss.so", "pam_deny.so"})
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class SuRules:
     """What su asks of an ordinary account.
@@ -33,7 +37,6 @@ class SuRules:
     trusted: str = ""
     trusted_by: PamRule | None = None
     only: str = ""
-    only_by: PamRule | None = None
     banned: str = ""
     empty_accepted: bool = True
     conditions: tuple[str, ...] = ()
@@ -52,9 +55,9 @@ def su_rules(rules: Sequence[PamRule] | None) -> SuRules:
     """Return what the rules of su amount to; ``None`` for rules that were not read."""
     if rules is None:
         return SuRules(known=False)
-    trusted, only, banned, by, only_by = "", "", "", None, None
+    trusted, only, banned, by = "", "", "", None
     conditions = []
-    open_to_all = None
+    open_to_all, permitting = None, None
     stack = [rule for rule in rules if rule.kind == "auth"]
     asked = False
     for rule in stack:
@@ -64,19 +67,22 @@ def su_rules(rules: Sequence[PamRule] | None) -> SuRules:
         elif rule.module == "pam_wheel.so" and "trust" in rule.arguments and _ends(rule):
             trusted, by = trusted or group, by or rule
         elif rule.module == "pam_wheel.so" and rule.control in ("required", "requisite"):
-            only, only_by = group, rule
-        elif rule.module == "pam_permit.so" and not asked and _ends(rule):
-            open_to_all = open_to_all or rule
+            only = group
+        elif rule.module == "pam_permit.so":
+            permitting = permitting or rule
+            open_to_all = open_to_all or (rule if not asked and _ends(rule) else None)
         elif rule.module not in _USUAL and rule.control in ("required", "requisite"):
             conditions.append(f"if {rule.module} lets it, which is not known")
-        asked = asked or rule.module in ("pam_unix.so", "pam_sss.so", "pam_deny.so", "pam_ldap.so", "pam_krb5.so")
+        asked = asked or rule.module in _ASKING or rule.module not in _USUAL
+    if permitting is not None and not asked:  # nothing in the whole stack asks for anything
+        trusted, by = (only, permitting) if only else (trusted, by)
+        open_to_all = open_to_all if only else permitting
     return SuRules(
         known=True,
         open_to_all=open_to_all,
         trusted=trusted,
         trusted_by=by,
         only=only,
-        only_by=only_by,
         banned=banned,
         empty_accepted=_takes_empty(stack),
         conditions=tuple(dict.fromkeys(conditions)),

@@ -37,15 +37,11 @@ _NOT_KNOWN = frozenset({"host", "address", "localaddress", "localport", "rdomain
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Effective:
-    """The settings for one account: `values` by keyword in lower case, with sshd's defaults; `stated` the lines that gave them.
-
-    `elsewhere` are the lines that would count for a connection from some addresses, which are not known.
-    """
+    """The settings for one account: `values` by keyword in lower case, with sshd's defaults; `stated` the lines that gave them."""
 
     values: dict[str, str]
     stated: dict[str, SshdSetting]
     lists: dict[str, tuple[str, ...]]
-    elsewhere: tuple[SshdSetting, ...]
 
     def on(self, keyword: str) -> bool:
         """Return whether a setting of yes or no is yes."""
@@ -71,23 +67,19 @@ def sshd_for(log_ins: LogIns, who: Identity, population: Population) -> Effectiv
                     lists[keyword] = (*lists.get(keyword, ()), *setting.arguments)
             elif keyword not in values:
                 values[keyword], stated[keyword] = " ".join(setting.arguments), setting
-    elsewhere = tuple(setting for setting, applies in told if applies is None)
-    return Effective(values={**_DEFAULTS, **values}, stated=stated, lists=lists, elsewhere=elsewhere)
+    return Effective(values={**_DEFAULTS, **values}, stated=stated, lists=lists)
 
 
-def _applies(setting: SshdSetting, name: str, groups: Sequence[str]) -> bool | None:
-    """Return whether the Match blocks of a line hold for an account; ``None`` where that depends on where it comes from."""
-    unknown = False
+def _applies(setting: SshdSetting, name: str, groups: Sequence[str]) -> bool:
+    """Return whether the Match blocks of a line hold for an account wherever it comes from."""
     for criterion, patterns in setting.matches:
         if criterion == "user" and not _listed(patterns, [name]):
             return False
         if criterion == "group" and not _listed(patterns, groups):
             return False
-        if criterion in _NOT_KNOWN:
-            unknown = True
-        elif criterion not in ("user", "group", "all"):
+        if criterion not in ("user", "group", "all"):
             return False
-    return None if unknown else True
+    return True
 
 
 def is_elsewhere(setting: SshdSetting) -> bool:
@@ -111,11 +103,10 @@ def may_connect(effective: Effective, who: Identity, population: Population) -> 
         patterns = effective.lists.get(keyword)
         if patterns is None:
             continue
-        # USER@HOST: the host is not known, and taken to fit where that lets in.
-        fits = any(wildcard_matches(pattern.partition("@")[0], name) for pattern in patterns for name in names[keyword])
-        if keyword.startswith("deny") and fits and not all("@" in pattern for pattern in patterns):
-            return keyword
-        if keyword.startswith("allow") and not fits:
+        # USER@HOST: the host is not known; such a pattern lets in, and does not keep out.
+        denies = keyword.startswith("deny")
+        users = [pattern.partition("@")[0] for pattern in patterns if not (denies and "@" in pattern)]
+        if any(wildcard_matches(user, name) for user in users for name in names[keyword]) is denies:
             return keyword
     if who.uid == 0 and effective.values["permitrootlogin"].lower() == "no":
         return "permitrootlogin"
