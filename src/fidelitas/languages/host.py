@@ -175,6 +175,14 @@ def _state(item: _ItemLike, lists: Mapping[str, tuple[AccessEntry, ...]], *, rea
     )
 
 
+def _from_elsewhere(services: Sequence[NameService]) -> Iterator[Gap]:
+    """Yield a gap for each source of accounts, groups or rules that the evidence does not cover."""
+    for service in services:
+        for source in set(service.sources) - _COVERED.get(service.database, frozenset(service.sources)):
+            what, why = f'{service.database} entries from "{source}"', "that source is not read"
+            yield Gap(what=what, why=why, weakens=_ELSEWHERE[service.database], place=service.place)
+
+
 class _Host:
     def __init__(self, subject: str, files: _Files, gaps: list[Gap]) -> None:
         self._subject = subject
@@ -183,18 +191,10 @@ class _Host:
 
     def facts(self, evidence: HostEvidence) -> HostFacts:
         self._missing(evidence)
-        owner = _unpacked_by(evidence)
-        if owner is not None:
-            why = f"the root folder belongs to uid {owner[0]}: owners were not kept, and files of that uid are taken to be root's"
-            self._gaps.append(
-                Gap(what="owners of files", why=why, weakens="whether somebody else can write the policy", place=self._place("/"))
-            )
+        self._gaps += self._owners_not_kept(evidence)
         roads = Roads(self._subject, self._files, evidence.listings)
         services = self._read("/etc/nsswitch.conf", read_nsswitch) or ()
-        for service in services:
-            for source in set(service.sources) - _COVERED.get(service.database, frozenset(service.sources)):
-                what, why = f'{service.database} entries from "{source}"', "that source is not read"
-                self._gaps.append(Gap(what=what, why=why, weakens=_ELSEWHERE[service.database], place=service.place))
+        self._gaps += _from_elsewhere(services)
         policy = self._policy(evidence.host_name)
         listings = evidence.listings
         programs, gaps = read_programs(listings, evidence.subject)
@@ -226,6 +226,12 @@ class _Host:
             kernel=read_kernel_settings(listings.get("kernel", b""), self._place("/proc/sys")),
             sudo_version=read_sudo_version(listings.get("sudo-version", b"")),
         )
+
+    def _owners_not_kept(self, evidence: HostEvidence) -> Iterator[Gap]:
+        owner = _unpacked_by(evidence)
+        if owner is not None:
+            why = f"the root folder belongs to uid {owner[0]}: owners were not kept, and files of that uid are taken to be root's"
+            yield Gap(what="owners of files", why=why, weakens="whether somebody else can write the policy", place=self._place("/"))
 
     def _netgroups(self, services: Sequence[NameService]) -> tuple[Netgroup, ...] | None:
         """Return the netgroups, or ``None`` where they come from a directory or could not be read."""
