@@ -36,6 +36,7 @@ packages:
 benchmark: $(VENV)/installed-dev
 	$(BIN)/python benchmarks/run.py
 	$(BIN)/python benchmarks/tree.py
+	$(BIN)/python benchmarks/estate.py
 
 format: $(VENV)/installed-dev
 	$(BIN)/ruff check --fix src tests benchmarks

@@ -6,17 +6,22 @@ Pure: evidence in, audit out.  Reaching hosts is the business of `sources`, keep
 `reports`.
 """
 
-from collections.abc import Iterable
+from collections.abc import Hashable, Iterable
 from dataclasses import dataclass
 
 from fidelitas.checks import estate_findings, findings_of
-from fidelitas.facts import Gap
+from fidelitas.facts import Directory, Gap
 from fidelitas.findings import Finding
 from fidelitas.languages.host import HostEvidence, read_host
+from fidelitas.languages.likeness import LIVE, likeness
+from fidelitas.languages.running import read_processes
 from fidelitas.memberships import Memberships, with_memberships
 from fidelitas.rights import HostRights, rights_of
+from fidelitas.rights.across import across_hosts
+from fidelitas.rights.nesting import Nesting
+from fidelitas.rights.twins import Own, TwinRights, circumstances, renamed
 
-__all__ = ["Audit", "audit", "rights_in"]
+__all__ = ["Audit", "audit", "rights_in", "rights_of_estate"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -29,7 +34,7 @@ class Audit:
     @property
     def gaps(self) -> tuple[Gap, ...]:
         """Everything that could not be read."""
-        return tuple(gap for host in self.hosts for gap in host.facts.gaps)
+        return tuple(gap for host in self.hosts for gap in host.gaps)
 
 
 def rights_in(evidence: HostEvidence, memberships: Memberships | None = None) -> HostRights:
@@ -38,9 +43,49 @@ def rights_in(evidence: HostEvidence, memberships: Memberships | None = None) ->
     return rights_of(with_memberships(facts, memberships.changes(facts)) if memberships else facts)
 
 
+def rights_of_estate(evidence: Iterable[HostEvidence], directory: Directory | None = None) -> list[HostRights]:
+    """Return the rights on each host, in the order of the evidence; hosts that state the same are worked out once.
+
+    `directory` is where the hosts whose nsswitch.conf(5) says so have further accounts and groups from.
+    """
+    nesting = None if directory is None else Nesting(directory)
+    known: dict[bytes, dict[Hashable, HostRights]] = {}
+    hosts: list[HostRights] = []
+    for bundle in evidence:
+        alike = known.setdefault(likeness(bundle), {})
+        own, one = _own(bundle), next(iter(alike.values()), None)
+        key = circumstances(one.facts, one.population, own) if one is not None else None
+        first = alike.get(key) if key is not None else None
+        hosts.append(TwinRights(first, own) if first is not None else rights_of(read_host(bundle), nesting))
+        if first is None:
+            alike[key or circumstances(hosts[-1].facts, hosts[-1].population, own) or bundle.subject] = hosts[-1]
+    elsewhere = across_hosts(hosts)
+    for host in hosts:
+        host.from_elsewhere = elsewhere.get(host.subject, ())
+    return hosts
+
+
+def _own(evidence: HostEvidence) -> Own:
+    listings = {name: content for name, content in evidence.listings.items() if name in LIVE}
+    return Own(
+        subject=evidence.subject,
+        host_name=evidence.host_name,
+        taken=evidence.taken,
+        addresses=None if evidence.addresses is None else tuple(evidence.addresses),
+        processes=lambda: read_processes(listings),
+    )
+
+
 def audit(evidence: Iterable[HostEvidence]) -> Audit:
     """Return the audit of the hosts that the evidence is of."""
-    hosts = sorted((rights_in(bundle) for bundle in evidence), key=lambda host: host.subject)
-    found = [finding for host in hosts for finding in findings_of(host)] + estate_findings(hosts)
+    hosts = sorted(rights_of_estate(evidence), key=lambda host: host.subject)
+    found = [finding for host in hosts for finding in _findings(host)] + estate_findings(hosts)
     ordered = sorted(found, key=lambda finding: (finding.severity, finding.subject, finding.check, finding.places[0]))
     return Audit(hosts=tuple(hosts), findings=tuple(ordered))
+
+
+def _findings(host: HostRights) -> list[Finding]:
+    """Return the findings on a host; those of its twin under its own name, where it has one."""
+    if isinstance(host, TwinRights):
+        return renamed(_findings(host.first), host.first.subject, host.subject)
+    return findings_of(host)

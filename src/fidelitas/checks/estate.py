@@ -13,7 +13,7 @@ __all__ = ["unknown_host"]
 
 def _names(host: HostRights) -> set[str]:
     """Return what a host may be called in a policy: its own name and the subject's, each also up to the first dot."""
-    full = {host.subject.lower(), host.facts.host_name.lower()}
+    full = {host.subject.lower(), host.host_name.lower()}
     return full | {name.partition(".")[0] for name in full}
 
 

@@ -11,7 +11,7 @@ from fidelitas.rights import HostRights
 from fidelitas.rights.files import above, writers, writers_told
 from fidelitas.rights.pam import su_rules
 from fidelitas.rights.population import Identity
-from fidelitas.rights.ssh import Opening, is_elsewhere, may_connect, openings, sshd_for
+from fidelitas.rights.ssh import Opening, is_elsewhere, may_connect, sshd_for
 
 __all__ = ["key_for_many", "root_by_password", "su_unasked", "taken_empty_password", "unlocked_private_key", "writable_keys"]
 
@@ -111,7 +111,7 @@ def writable_keys(rights: HostRights) -> Iterator[Found]:
     Who writes it lets themselves in.  sshd refuses such files as long as StrictModes is on.
     """
     states = {state.path: state for state in rights.facts.files}
-    for who, opening in _all_openings(rights):
+    for who, opening in rights.openings:
         if who.uid == 0:
             continue  # for root's own see running.writable
         strict = sshd_for(rights.facts.log_ins, who, rights.population).on("strictmodes")
@@ -147,12 +147,6 @@ def unlocked_private_key(rights: HostRights) -> Iterator[Found]:
             yield Found(about=key.path, message=f"the private key {key.path} has no passphrase", places=(place,))
 
 
-def _all_openings(rights: HostRights) -> Iterator[tuple[Identity, Opening]]:
-    for who in rights.population.effective:
-        for opening in openings(rights.facts, who, rights.population):
-            yield who, opening
-
-
 @estate_check("log-ins.key-for-many", Severity.LOW, advice="Give every person a key of their own for an account of their own.")
 def key_for_many(hosts: Iterable[HostRights]) -> Iterator[tuple[HostRights, Found]]:
     """One key opens several accounts, some of them root.
@@ -164,9 +158,9 @@ def key_for_many(hosts: Iterable[HostRights]) -> Iterator[tuple[HostRights, Foun
     opened: dict[str, list[tuple[HostRights, Identity, Opening]]] = {}
     lying: dict[str, list[tuple[HostRights, str, bool]]] = {}
     for host in hosts:
-        for who, opening in _all_openings(host):
+        for who, opening in host.openings:
             opened.setdefault(opening.key.fingerprint, []).append((host, who, opening))
-        for key in host.facts.log_ins.private_keys:
+        for key in host.private_keys:
             if key.fingerprint:
                 lying.setdefault(key.fingerprint, []).append((host, key.path, key.encrypted))
     for fingerprint, uses in sorted(opened.items()):

@@ -280,6 +280,7 @@ def _dunlin_roads(host: HostBuilder, team: Team, planted: list[Planted]) -> None
     planted.append(Planted("running.root-over-nfs", "dunlin", "/etc/exports", 1))
     contractor = team["contractors"][0].name
     host.listing("private-keys", f"open\t/home/{contractor}/.ssh/id_ed25519\n")
+    host.policies[f"/home/{contractor}/.ssh/id_ed25519"] = File(None, 0o600, team["contractors"][0].uid, kind="file")
     public = key_line(contractor, f"{contractor}@dunlin")
     host.policies[f"/home/{contractor}/.ssh/id_ed25519.pub"] = File(f"{public}\n", 0o644, team["contractors"][0].uid)
 

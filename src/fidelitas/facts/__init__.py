@@ -33,6 +33,7 @@ finding
 
 from fidelitas.facts.accounts import Account, Group, GroupShadow, LoginLimits, Password, PasswordState, Shadow
 from fidelitas.facts.delegations import Delegations, DoasRule, NfsExport, PolkitRule
+from fidelitas.facts.directory import Directory, DirectoryGroup, DirectoryMember
 from fidelitas.facts.gaps import Gap
 from fidelitas.facts.host import AccessEntry, FileKind, FileState, HostFacts, NameService, Netgroup, OperatingSystem
 from fidelitas.facts.jobs import Job, SearchFolder
@@ -66,6 +67,9 @@ __all__ = [
     "CommandOptions",
     "DefaultScope",
     "Delegations",
+    "Directory",
+    "DirectoryGroup",
+    "DirectoryMember",
     "DoasRule",
     "FileKind",
     "FileState",

@@ -24,7 +24,7 @@ class Filter:
     def takes(self, rights: HostRights, holding: Holding) -> bool:
         """Return whether a holding is asked for."""
         return (
-            (self.account is None or str(holding.principal) == self.account)
+            (self.account is None or holding.principal.is_called(self.account))
             and (self.right is None or str(holding.right) == self.right or holding.right.kind.name.lower().replace("_", "-") == self.right)
             and (self.subject is None or rights.subject == self.subject)
             and (self.strength is None or str(holding.strength) == self.strength)

@@ -16,7 +16,7 @@ def brief(route: Route) -> str:
 
 
 def _brief_link(link: Link) -> str:
-    onward = str(link.target) if isinstance(link.target, Principal) else ""
+    onward = holder(link.target) if isinstance(link.target, Principal) else ""
     if link.kind is LinkKind.HAS and onward:
         return onward
     return f"{link.way} as {onward}" if onward else link.way
@@ -52,4 +52,6 @@ def kind_of(holding: Holding, rights: HostRights) -> str:
         return f"group of {len(rights.population.members(holding.principal.name))}"
     if holding.principal.kind is PrincipalKind.ANY_ACCOUNT:
         return f"all {len(rights.population.effective)}"
+    if holding.principal.kind is PrincipalKind.ELSEWHERE:
+        return "elsewhere"
     return "secret"

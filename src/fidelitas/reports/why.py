@@ -6,7 +6,7 @@ from typing import Any
 from fidelitas.reports.blocks import Block, Row
 from fidelitas.reports.holders import holding_document
 from fidelitas.reports.sentences import link_clause
-from fidelitas.rights import Holding, HostRights, Identity, Route
+from fidelitas.rights import Holding, HostRights, Identity, PrincipalKind, Route
 
 __all__ = ["why_blocks", "why_document"]
 
@@ -22,15 +22,25 @@ def why_blocks(account: str, hosts: Sequence[HostRights]) -> list[Block]:
 def _host(account: str, host: HostRights) -> list[Block]:
     held = _held(account, host)
     identity = host.population.by_name.get(account)
-    blocks = [Block(f"{account} on {host.subject}", (Row(_who(identity), style="dim"),) if identity else ())]
+    blocks = [Block(f"{account} on {host.subject}", _rows(_who(identity) if identity else _stranger(held)))]
     if not held:
         why = "holds no elevated right" + ("; see the gaps below" if host.facts.gaps else "")
         blocks[0] = Block(f"{account} on {host.subject}", (*blocks[0].rows, Row(why)))
     return blocks + [_holding(holding) for holding in held]
 
 
+def _rows(who: str) -> tuple[Row, ...]:
+    return (Row(who, style="dim"),) if who else ()
+
+
+def _stranger(held: Sequence[Holding]) -> str:
+    """Return what is to be said of a holder that is no account of the host."""
+    there = sorted({holding.principal.subject for holding in held if holding.principal.kind is PrincipalKind.ELSEWHERE})
+    return f"no account of this host; comes from {', '.join(there)}" if there else ""
+
+
 def _held(account: str, host: HostRights) -> list[Holding]:
-    return [holding for holding in host.holdings if str(holding.principal) == account]
+    return [holding for holding in host.holdings if holding.principal.is_called(account)]
 
 
 def _who(identity: Identity) -> str:

@@ -1,27 +1,62 @@
 """All rights on one host."""
 
-from dataclasses import dataclass
+from functools import cached_property
 from ipaddress import ip_interface
 
-from fidelitas.facts import HostFacts
+from fidelitas.facts import Gap, HostFacts, PrivateKey
+from fidelitas.rights.lending import Lending
 from fidelitas.rights.links import Holding, Principal, PrincipalKind, Route
+from fidelitas.rights.nesting import Nesting
 from fidelitas.rights.population import Identity, Population, populate
 from fidelitas.rights.resolve import steps_of
-from fidelitas.rights.routes import holdings_from
-from fidelitas.rights.ssh import with_keys
+from fidelitas.rights.routes import holdings_from, order_of
+from fidelitas.rights.ssh import Opening, openings, with_keys
 from fidelitas.rights.sudo import Host, Netgroups, Policy
 
 __all__ = ["HostRights", "policy_of", "rights_of"]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
 class HostRights:
-    """What the facts of a host amount to."""
+    """What the facts of a host amount to.
 
-    facts: HostFacts
-    population: Population
-    policy: Policy
-    holdings: tuple[Holding, ...]
+    `by_node` are the holdings worked out one by one, `lending` those that accounts of a directory have by their groups alone.
+    """
+
+    def __init__(self, facts: HostFacts, population: Population, policy: Policy, by_node: tuple[Holding, ...], lending: Lending) -> None:
+        self.facts = facts
+        self.population = population
+        self.policy = policy
+        self.by_node = by_node
+        self.lending = lending
+        self.from_elsewhere: tuple[Holding, ...] = ()  # those that accounts of other hosts have here, once all are known
+
+    @property
+    def host_name(self) -> str:
+        """What the host calls itself."""
+        return self.facts.host_name
+
+    @cached_property
+    def openings(self) -> tuple[tuple[Identity, Opening], ...]:
+        """The keys that open accounts here, each with the account."""
+        accounts = self.population.effective if self.facts.log_ins.keys else ()
+        return tuple((who, opening) for who in accounts for opening in openings(self.facts, who, self.population))
+
+    @property
+    def private_keys(self) -> tuple[PrivateKey, ...]:
+        """The private keys that lie here."""
+        return self.facts.log_ins.private_keys
+
+    @property
+    def gaps(self) -> tuple[Gap, ...]:
+        """Everything that could not be read."""
+        return self.facts.gaps
+
+    @property
+    def holdings(self) -> tuple[Holding, ...]:
+        """All holdings, ordered by right, principal and strength of route."""
+        if not len(self.lending) and not self.from_elsewhere:
+            return self.by_node
+        return tuple(sorted((*self.by_node, *self.lending.holdings(), *self.from_elsewhere), key=order_of))
 
     @property
     def subject(self) -> str:
@@ -35,11 +70,12 @@ class HostRights:
     def knows(self, holder: str) -> bool:
         """Return whether there is such an account, or such a group (written ``%name``), or such another holder."""
         groups = (f"%{group.name}" for group in self.population.groups)
-        return holder in self.population.by_name or holder in groups or any(str(held.principal) == holder for held in self.holdings)
+        return holder in self.population.by_name or holder in groups or any(held.principal.is_called(holder) for held in self.holdings)
 
     def held_by(self, account: str) -> tuple[Holding, ...]:
         """Return what an account holds, also merely by being an account of the host."""
-        return tuple(holding for holding in self.holdings if holding.principal.name == account and self.identity(holding.principal))
+        named = (holding for holding in self.by_node if holding.principal.name == account and self.identity(holding.principal))
+        return (*named, *self.lending.held_by(account))
 
     @property
     def own_holdings(self) -> tuple[Holding, ...]:
@@ -52,16 +88,12 @@ def _as_anybody(route: Route) -> bool:
     return isinstance(target, Principal) and target.kind is PrincipalKind.ANY_ACCOUNT
 
 
-def rights_of(facts: HostFacts) -> HostRights:
-    """Return all rights on a host."""
-    population = with_keys(populate(facts), facts)
+def rights_of(facts: HostFacts, nesting: Nesting | None = None) -> HostRights:
+    """Return all rights on a host; `nesting` are the memberships of the directory that its accounts may come from."""
+    population = with_keys(populate(facts, nesting), facts)
     policy = policy_of(facts, population)
-    return HostRights(
-        facts=facts,
-        population=population,
-        policy=policy,
-        holdings=holdings_from(steps_of(facts, population, policy)),
-    )
+    by_node, lending = holdings_from(steps_of(facts, population, policy))
+    return HostRights(facts, population, policy, by_node, lending)
 
 
 def policy_of(facts: HostFacts, population: Population, host: Host | None = None) -> Policy:

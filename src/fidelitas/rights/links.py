@@ -19,6 +19,7 @@ class PrincipalKind(Enum):
     ANY_ACCOUNT = "any account"
     PASSWORD = "password holder"  # noqa: S105  # whoever knows the password of an account
     KEY = "key"  # whoever holds the private half of a key
+    ELSEWHERE = "account of another host"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -29,6 +30,13 @@ class Principal:
     name: str
     subject: str
 
+    def is_called(self, name: str) -> bool:
+        """Return whether somebody who is asked for by name is this; an account of another host also without the host's name."""
+        return name in (str(self), self.name.partition("@")[0] if self.kind is PrincipalKind.ELSEWHERE else None)
+
+    def __hash__(self) -> int:  # by the names alone: an enum's own hash is slow, and nodes are looked up a great deal
+        return hash((self.name, self.subject))
+
     def __str__(self) -> str:
         return {
             PrincipalKind.ACCOUNT: self.name or "(an account without a name)",
@@ -36,6 +44,7 @@ class Principal:
             PrincipalKind.ANY_ACCOUNT: "any account",
             PrincipalKind.PASSWORD: f"{self.name}'s password",
             PrincipalKind.KEY: f"key {self.name}",
+            PrincipalKind.ELSEWHERE: self.name,  # "account@host"
         }[self.kind]
 
 
@@ -58,6 +67,9 @@ class Right:
     kind: RightKind
     detail: str
     subject: str
+
+    def __hash__(self) -> int:
+        return hash((self.detail, self.subject))
 
     def __str__(self) -> str:
         return {
@@ -95,7 +107,7 @@ class Link:
     """One thing that a principal can do to become, or act as, something else.
 
     `because` is a clause that completes "P → Q because …", `way` the same in a word or two.  `quote` is the text at the place.  `asks`
-    says whose password is wanted ("" for none), `secret_of` is the account whose own password it is, where it is the invoker's own.
+    says whose password is wanted ("" for none), `own_password` that it is that of the account which takes the link.
     `behind` are the places of rules that would give the same if this one were gone.
     """
 
@@ -107,10 +119,13 @@ class Link:
     because: str
     quote: str = ""
     asks: str = ""
-    secret_of: str | None = None
+    own_password: bool = False
     conditions: tuple[str, ...] = ()
     place: Place = field(compare=False)
     behind: tuple[Place, ...] = field(default=(), compare=False)
+
+    def __hash__(self) -> int:
+        return hash((self.because, self.quote, self.source, self.target))
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -4,73 +4,32 @@ Knows how the C library and sudo find an account's groups, and how people are to
 The time of the evidence is an argument, never asked for.
 """
 
-from collections.abc import Mapping
-from dataclasses import dataclass, replace
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from datetime import datetime
-from enum import Enum
 from functools import cached_property
+from typing import TypeVar
 
-from fidelitas.facts import Account, Group, HostFacts, LoginLimits, OperatingSystem, Password, PasswordState, Place, Shadow
+from fidelitas.facts import Account, Group, HostFacts, LoginLimits, OperatingSystem, Password, PasswordState, Shadow
+from fidelitas.rights.identity import AccountKind, Identity, LogIn, Membership, made_up_member
+from fidelitas.rights.nesting import Nesting
 
-__all__ = ["AccountKind", "Identity", "LogIn", "Membership", "Population", "admin_groups", "made_up_member", "populate"]
-
-
-class AccountKind(Enum):
-    """What stands behind an account."""
-
-    ROOT = "root"
-    PERSON = "person"
-    SERVICE = "service"
-    SYSTEM = "system"
-
-
-class LogIn(Enum):
-    """Whether an account can log in, as far as the account files tell."""
-
-    PASSWORD = "with a password"  # noqa: S105
-    FREELY = "without a password"
-    NO_PASSWORD = "not with a password; keys were not read"  # noqa: S105
-    KEY = "with a key"
-    NEITHER = "no: it has no password and no key"
-    REFUSED = "no: its shell refuses"
-    EXPIRED = "no: it has expired"
-    UNKNOWN = "not known: the shadow file was not read"
-
-    @property
-    def possible(self) -> bool | None:
-        """Whether it can log in; ``None`` where that depends on what was not read."""
-        return {"FREELY": True, "PASSWORD": True, "KEY": True, "NEITHER": False, "REFUSED": False, "EXPIRED": False}.get(self.name)
+__all__ = [
+    "AccountKind",
+    "Identity",
+    "LogIn",
+    "Membership",
+    "Population",
+    "admin_groups",
+    "expired_on",
+    "made_up_member",
+    "populate",
+    "uses_directory",
+]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Membership:
-    """An account's place in a group, by the group file's list or by the account's own primary group ID."""
-
-    group: Group
-    primary: bool
-    place: Place
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Identity:
-    """One account of a host.  `password` is ``None`` where the shadow file was not read; `account_place` is its line."""
-
-    name: str
-    uid: int | None
-    gid: int | None
-    kind: AccountKind
-    log_in: LogIn
-    password: Password | None
-    memberships: tuple[Membership, ...]
-    account: Account | None  # None for a made-up member, by which a group's own rights are asked
-    shadow: Shadow | None = None
-
-    @property
-    def gids(self) -> frozenset[int]:
-        """All group IDs of the account, the primary one included."""
-        own = frozenset(membership.group.gid for membership in self.memberships)
-        return own if self.gid is None else own | {self.gid}
-
+K = TypeVar("K")
+V = TypeVar("V")
 
 # Shells that let nobody in.  "sync" and its like run one harmless program and log out.
 _REFUSING = frozenset({"nologin", "false", "true", "sync", "shutdown", "halt", "git-shell"})
@@ -90,6 +49,8 @@ _ADMIN_GROUPS: Mapping[str, tuple[str, ...]] = {
     "freebsd": ("wheel",),
 }
 _ANY_FAMILY = ("sudo", "wheel")
+# Sources of nsswitch.conf(5) that are a directory.
+_DIRECTORIES = frozenset({"sss", "ldap", "winbind"})
 _UID_RANGE = LoginLimits(uid_min=1000, uid_max=60000)
 # Red Hat's sixth release and its kin, the last that began at 500.
 _OLD_UID_RANGE = LoginLimits(uid_min=500, uid_max=60000)
@@ -119,6 +80,7 @@ class Population:
     identities: tuple[Identity, ...]  # every line of the passwd file, in its order
     groups: tuple[Group, ...]
     admin_groups: tuple[str, ...]
+    nesting: Nesting | None = field(default=None, compare=False)
 
     @cached_property
     def by_name(self) -> Mapping[str, Identity]:
@@ -136,6 +98,29 @@ class Population:
         return tuple(identity for identity in self.identities if self.by_name[identity.name] is identity)
 
     @cached_property
+    def ordinary(self) -> tuple[Identity, ...]:
+        """The accounts without root's user ID."""
+        return tuple(who for who in self.effective if who.uid != 0)
+
+    @cached_property
+    def of_directory(self) -> tuple[Identity, ...]:
+        """The accounts that come from a directory."""
+        return tuple(who for who in self.effective if who.of_directory)
+
+    @cached_property
+    def _members_by_gid(self) -> Mapping[int, list[Identity]]:
+        """The members of each group ID; without those that only a directory knows of, which knows them for all hosts."""
+        members: dict[int, list[Identity]] = {}
+        known = self.nesting.identities if self.nesting is not None else {}
+        for who in self.effective:
+            if known.get(who.name) is who:
+                continue
+            own = {one.group.gid for one in who.memberships if not one.nested} if who.of_directory else who.gids
+            for gid in sorted(own):
+                members.setdefault(gid, []).append(who)
+        return members
+
+    @cached_property
     def _first_of_uid(self) -> Mapping[int, Identity]:
         return {identity.uid: identity for identity in reversed(self.identities) if identity.uid is not None}
 
@@ -151,27 +136,67 @@ class Population:
         first = who if who.uid is None else self._first_of_uid.get(who.uid, who)
         return who if first is who else replace(first, memberships=who.memberships)
 
+    @cached_property
+    def _by_folded_name(self) -> Mapping[str, list[Identity]]:
+        return _grouped((who.name.lower(), who) for who in self.effective)
+
+    @cached_property
+    def _by_uid(self) -> Mapping[int | None, list[Identity]]:
+        return _grouped((who.uid, who) for who in self.effective)
+
+    @cached_property
+    def _gids_by_folded_name(self) -> Mapping[str, list[int]]:
+        return _grouped((group.name.lower(), group.gid) for group in self.groups)
+
+    def called(self, name: str) -> Sequence[Identity]:
+        """Return the accounts of a name, whatever the case of its letters."""
+        return self._by_folded_name.get(name.lower(), ())
+
+    def of_uid(self, uid: int) -> Sequence[Identity]:
+        """Return all accounts with a user ID."""
+        return self._by_uid.get(uid, ())
+
+    def gids_called(self, name: str) -> Sequence[int]:
+        """Return the IDs of the groups of a name, whatever the case of its letters."""
+        return self._gids_by_folded_name.get(name.lower(), ())
+
+    def in_gid(self, gid: int) -> Sequence[Identity]:
+        """Return the accounts that have a group ID, in their order."""
+        if gid not in self._all_by_gid:
+            here = self._members_by_gid.get(gid, [])
+            there = self.nesting.accounts_in(gid) if self.nesting is not None else ()
+            if self._changed.isdisjoint(self.nesting.names_in(gid) if self.nesting is not None else ()):
+                self._all_by_gid[gid] = [*here, *there]
+            else:
+                names = {who.name for who in here}
+                known = ((who, self.by_name[who.name]) for who in there if who.name not in names)
+                self._all_by_gid[gid] = [*here, *(one for who, one in known if one is who or one.of_directory)]
+        return self._all_by_gid[gid]
+
+    @cached_property
+    def _changed(self) -> set[str]:
+        """The names of accounts that are not just as the directory has them: local ones, and those that a local group lists."""
+        known = self.nesting.identities if self.nesting is not None else {}
+        return {name for name, who in self.by_name.items() if known.get(name) is not who}
+
+    @cached_property
+    def _all_by_gid(self) -> dict[int, list[Identity]]:
+        return {}
+
     def members(self, name: str) -> tuple[Identity, ...]:
         """Return the accounts in a group."""
         return tuple(who for who in self.effective if any(membership.group.name == name for membership in who.memberships))
 
 
-def made_up_member(gid: int | None = None) -> Identity:
-    """Return an account that nobody has, in one group or in none: by it a group's own rights, and anybody's, are asked."""
-    return Identity(
-        name="\0",  # a name that no account file can hold
-        uid=None,
-        gid=gid,
-        kind=AccountKind.PERSON,
-        log_in=LogIn.UNKNOWN,
-        password=None,
-        memberships=(),
-        account=None,
-    )
+def _grouped(pairs: Iterable[tuple[K, V]]) -> dict[K, list[V]]:
+    found: dict[K, list[V]] = {}
+    for key, value in pairs:
+        found.setdefault(key, []).append(value)
+    return found
 
 
-def populate(facts: HostFacts) -> Population:
-    """Return who exists on a host."""
+def populate(facts: HostFacts, nesting: Nesting | None = None) -> Population:
+    """Return who exists on a host; with the accounts and groups of a directory where the host looks them up there."""
     shadows = None if facts.shadows is None else {shadow.name: shadow for shadow in reversed(facts.shadows)}
     listed: dict[str, list[Group]] = {}
     by_gid: dict[int, list[Group]] = {}
@@ -186,7 +211,37 @@ def populate(facts: HostFacts) -> Population:
         primary = [Membership(group=group, primary=True, place=account.place) for group in by_gid.get(account.gid, ())[:1]]
         shadow = shadows.get(account.name) if shadows else None
         identities.append(_identity(account, shadow, shadows is not None, (*primary, *own), limits, facts.taken))
-    return Population(identities=tuple(identities), groups=facts.groups, admin_groups=admin_groups(facts.system))
+    population = Population(identities=tuple(identities), groups=facts.groups, admin_groups=admin_groups(facts.system))
+    return _joined(population, nesting, listed) if nesting is not None and uses_directory(facts) else population
+
+
+def uses_directory(facts: HostFacts) -> bool:
+    """Return whether a host takes accounts or groups from a directory."""
+    services = (service for service in facts.name_services if service.database in ("passwd", "group"))
+    return any(source in _DIRECTORIES for service in services for source in service.sources)
+
+
+def _joined(population: Population, nesting: Nesting, listed: Mapping[str, list[Group]]) -> Population:
+    """Return the population with a directory's accounts after the host's own, whose names count first."""
+    joined: Iterable[Identity] = nesting.identities.values()
+    changed = {who.name for who in population.identities} | listed.keys()
+    if not nesting.identities.keys().isdisjoint(changed):
+        own = {who.name for who in population.identities}
+        joined = [_listed_here(who, listed.get(name, ())) for name, who in nesting.identities.items() if name not in own]
+    return replace(
+        population,
+        identities=(*population.identities, *joined),
+        groups=(*population.groups, *nesting.groups.values()),
+        nesting=nesting,
+    )
+
+
+def _listed_here(who: Identity, groups: Sequence[Group]) -> Identity:
+    """Return an account of a directory with the groups of the host's own file that list it."""
+    if not groups:
+        return who
+    here = (Membership(group=group, primary=False, place=group.place) for group in groups)
+    return replace(who, memberships=(*who.memberships, *here))
 
 
 def _identity(
@@ -230,6 +285,11 @@ def _log_in(account: Account, password: Password | None, shadow: Shadow | None, 
     if password is None:
         return LogIn.UNKNOWN
     return {PasswordState.USABLE: LogIn.PASSWORD, PasswordState.EMPTY: LogIn.FREELY}.get(password.state, LogIn.NO_PASSWORD)
+
+
+def expired_on(facts: HostFacts, now: datetime) -> tuple[str, ...]:
+    """Return the accounts that are past their date, or whose password is, at a time."""
+    return tuple(shadow.name for shadow in facts.shadows or () if _expired(shadow, now))
 
 
 def _expired(shadow: Shadow, now: datetime) -> bool:

@@ -7,14 +7,16 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
 from fidelitas.facts import Command, DoasRule, HostFacts, Place
+from fidelitas.rights.chains import Chain
 from fidelitas.rights.files import Writers, above, writers, writers_told
 from fidelitas.rights.groups import conferred
 from fidelitas.rights.links import Link, LinkKind, Principal, PrincipalKind, Right, RightKind, Strength
 from fidelitas.rights.live import stale_groups
+from fidelitas.rights.nodes import Lent, Nodes
 from fidelitas.rights.population import Identity, Population
 from fidelitas.rights.powers import power_of
 from fidelitas.rights.programs import Judged, judged_programs
-from fidelitas.rights.ssh import openings
+from fidelitas.rights.ssh import key_name, openings
 from fidelitas.rights.sudo import Policy, leaves, stated_file
 from fidelitas.rights.writable import weak_places
 
@@ -43,16 +45,17 @@ class _Why:
 
 
 class Roads:
-    """The links of one host; each is yielded as the chain of links of one step."""
+    """The links of one host; each is yielded as the chain of links of one step, or as one that a group lends."""
 
-    def __init__(self, facts: HostFacts, population: Population, policy: Policy) -> None:
+    def __init__(self, facts: HostFacts, population: Population, policy: Policy, nodes: Nodes) -> None:
+        self._nodes = nodes
         self._facts = facts
         self._policy = policy
         self._population = population
         self._states = {state.path: state for state in facts.files}
 
-    def chains(self) -> Iterator[tuple[Link, ...]]:
-        """Yield every chain, in a fixed order."""
+    def found(self) -> Iterator[Chain | Lent]:
+        """Yield every chain, and every link that a group lends, in a fixed order."""
         yield from self._sessions()
         yield from self._groups()
         yield from self._programs()
@@ -63,12 +66,6 @@ class Roads:
         yield from self._polkit()
 
     # -- who ---------------------------------------------------------------------------------------------------------------------
-
-    def _principal(self, kind: PrincipalKind, name: str = "") -> Principal:
-        return Principal(kind=kind, name=name, subject=self._facts.subject)
-
-    def _right(self, kind: RightKind, detail: str = "") -> Right:
-        return Right(kind=kind, detail=detail, subject=self._facts.subject)
 
     def _link(self, source: Principal, target: Principal | Right, why: _Why) -> Link:
         return Link(
@@ -84,58 +81,44 @@ class Roads:
             place=why.place,
         )
 
-    def _by_account(self, who: Identity, target: Principal | Right, why: _Why) -> Iterator[tuple[Link, ...]]:
+    def _by_account(self, who: Identity, target: Principal | Right, why: _Why) -> Iterator[Chain | Lent]:
         if who.uid != 0:
-            yield (self._link(self._principal(PrincipalKind.ACCOUNT, who.name), target, why),)
+            yield (self._link(self._nodes.account(who), target, why),)
 
-    def _by_group(self, gid: int, target: Principal | Right, why: _Why) -> Iterator[tuple[Link, ...]]:
+    def _by_group(self, gid: int, target: Principal | Right, why: _Why) -> Iterator[Chain | Lent]:
         """Yield the way of a group, and of each account that is in it."""
-        name = self._population.group_names.get(gid, str(gid))
-        group = self._principal(PrincipalKind.GROUP, name)
-        link = self._link(group, target, why)
+        link = self._link(self._nodes.group(gid), target, why)
         yield (link,)
-        for who in self._population.effective:
-            for membership in who.memberships:
-                if membership.group.gid == gid and who.uid != 0:
-                    because = f"{name} is its primary group" if membership.primary else f"it is in group {name}"
-                    yield self._member(who, group, because, membership.place), link
-                    break
+        yield Lent(link, gid, [who for who in self._population.in_gid(gid) if who.uid != 0])
 
-    def _member(self, who: Identity, group: Principal, because: str, place: Place) -> Link:
-        source = self._principal(PrincipalKind.ACCOUNT, who.name)
-        return self._link(source, group, _Why("group", because, place, Strength.DIRECT, LinkKind.HAS))
-
-    def _by_anybody(self, target: Principal | Right, why: _Why) -> Iterator[tuple[Link, ...]]:
-        anybody = self._principal(PrincipalKind.ANY_ACCOUNT)
-        link = self._link(anybody, target, why)
+    def _by_anybody(self, target: Principal | Right, why: _Why) -> Iterator[Chain | Lent]:
+        link = self._link(self._nodes.anybody, target, why)
         yield (link,)
-        for who in self._population.effective:
-            if who.uid != 0 and who.account is not None:
-                yield self._member(who, anybody, "it is an account of this host", who.account.place), link
+        yield Lent(link, None, self._population.ordinary)
 
-    def _by_writers(self, who: Writers, target: Principal | Right, why: _Why) -> Iterator[tuple[Link, ...]]:
+    def _by_writers(self, who: Writers, target: Principal | Right, why: _Why) -> Iterator[Chain | Lent]:
         if who.everybody:
             yield from self._by_anybody(target, why)
             return
         for uid in sorted(who.uids):
-            for one in self._population.effective:
-                if one.uid == uid:
-                    yield from self._by_account(one, target, why)
+            for one in self._population.of_uid(uid):
+                yield from self._by_account(one, target, why)
         for gid in sorted(who.gids):
             yield from self._by_group(gid, target, why)
 
     # -- by what -----------------------------------------------------------------------------------------------------------------
 
-    def _sessions(self) -> Iterator[tuple[Link, ...]]:
+    def _sessions(self) -> Iterator[Chain | Lent]:
         """Groups that running processes hold and the files do not give any more: as good as membership until they end."""
         for stale in stale_groups(self._facts, self._population):
             if stale.held:
-                group = self._principal(PrincipalKind.GROUP, stale.group)
+                group = self._nodes.group(stale.gid)
                 first = stale.processes[0]
                 because = f"its running process {first.pid} ({first.name}) still holds group {stale.group}, which the files do not give it"
-                yield (self._member(stale.who, group, because, Place(subject=self._facts.subject, path=f"/proc/{first.pid}/status")),)
+                place = Place(subject=self._facts.subject, path=f"/proc/{first.pid}/status")
+                yield (self._nodes.membership(stale.who, group, because, place),)
 
-    def _groups(self) -> Iterator[tuple[Link, ...]]:
+    def _groups(self) -> Iterator[Chain | Lent]:
         """What membership in a group confers by itself."""
         for group in self._population.groups:
             found = conferred(group, self._states)
@@ -145,9 +128,9 @@ class Roads:
             strength = Strength.CONDITIONAL if found.condition else Strength.CERTAIN
             conditions = (found.condition,) if found.condition else ()
             why = _Why(f"group {group.name}", because, group.place, strength, conditions=conditions)
-            yield from self._by_group(group.gid, self._right(_RIGHTS[found.right]), why)
+            yield from self._by_group(group.gid, self._nodes.right(_RIGHTS[found.right]), why)
 
-    def _programs(self) -> Iterator[tuple[Link, ...]]:
+    def _programs(self) -> Iterator[Chain | Lent]:
         """Setuid files, and files with capabilities, that do whatever their user likes."""
         for judged in judged_programs(self._facts):
             if judged.power is None or not judged.in_force:
@@ -175,25 +158,25 @@ class Roads:
     def _target_of(self, judged: Judged) -> Principal | Right | None:
         """Return as whom such a program runs."""
         if judged.as_root:
-            return self._right(RightKind.ROOT)
+            return self._nodes.root
         if any(one.reads for one in judged.capabilities):
-            return self._right(RightKind.READ_SECRETS)
+            return self._nodes.right(RightKind.READ_SECRETS)
         if judged.set_id is None:
             return None
         if judged.set_id.mode & 0o4000:
             owner = self._population.by_uid(judged.set_id.uid)
-            return self._principal(PrincipalKind.ACCOUNT, owner.name) if owner else None
-        return self._principal(PrincipalKind.GROUP, self._population.group_names.get(judged.set_id.gid, str(judged.set_id.gid)))
+            return self._nodes.principal(PrincipalKind.ACCOUNT, owner.name) if owner else None
+        return self._nodes.principal(PrincipalKind.GROUP, self._population.group_names.get(judged.set_id.gid, str(judged.set_id.gid)))
 
-    def _writable(self) -> Iterator[tuple[Link, ...]]:
+    def _writable(self) -> Iterator[Chain | Lent]:
         """Things that root runs or reads as instructions, and others can write."""
         for weak in weak_places(self._facts, self._population):
             place = "" if weak.at == weak.path else f", above {weak.path},"
             because = f"{weak.at}{place} {weak.told}; {weak.use}"
             why = _Why(f"writes {weak.at}", because, Place(subject=self._facts.subject, path=weak.at), Strength.CERTAIN, LinkKind.MAY_GRANT)
-            yield from self._by_writers(weak.who, self._right(RightKind.ROOT), why)
+            yield from self._by_writers(weak.who, self._nodes.root, why)
 
-    def _sudo_commands(self) -> Iterator[tuple[Link, ...]]:
+    def _sudo_commands(self) -> Iterator[Chain | Lent]:
         """Commands that the sudo policy lets somebody run, and others can write: root as soon as it is run."""
         seen: set[str] = set()
         for rule in self._policy.facts.rules:
@@ -212,14 +195,14 @@ class Roads:
                 conditions = (f"if somebody runs {path} as root by that rule",)
                 place = Place(subject=self._facts.subject, path=at)
                 why = _Why(f"writes {at}", because, place, Strength.CONDITIONAL, LinkKind.MAY_GRANT, conditions=conditions)
-                yield from self._by_writers(writers(self._states.get(at)), self._right(RightKind.ROOT), why)
+                yield from self._by_writers(writers(self._states.get(at)), self._nodes.root, why)
 
-    def _keys(self) -> Iterator[tuple[Link, ...]]:
+    def _keys(self) -> Iterator[Chain | Lent]:
         """Keys that open an account: whoever holds the private half."""
         for who in self._population.effective:
             for opening in openings(self._facts, who, self._population):
                 key = opening.key
-                source = self._principal(PrincipalKind.KEY, f"{key.fingerprint} ({key.comment})" if key.comment else key.fingerprint)
+                source = self._nodes.principal(PrincipalKind.KEY, key_name(key))
                 how = "a key signed by it opens" if key.authority else "it opens"
                 why = _Why(
                     "ssh",
@@ -233,10 +216,10 @@ class Roads:
     def _opened(self, who: Identity, command: str) -> Principal | Right:
         if command:
             suffix = "" if who.uid == 0 else f" as {who.name}"
-            return self._right(RightKind.COMMAND, f"{command}{suffix}")
-        return self._right(RightKind.ROOT) if who.uid == 0 else self._principal(PrincipalKind.ACCOUNT, who.name)
+            return self._nodes.right(RightKind.COMMAND, f"{command}{suffix}")
+        return self._nodes.root if who.uid == 0 else self._nodes.account(who)
 
-    def _doas(self) -> Iterator[tuple[Link, ...]]:
+    def _doas(self) -> Iterator[Chain | Lent]:
         """The rules of doas; the last that matches counts (doas.conf(5))."""
         rules = self._facts.delegations.doas or ()
         for index, rule in enumerate(rules):
@@ -245,7 +228,7 @@ class Roads:
             command = None if rule.command is None else Command(path=rule.command, arguments=_joined(rule.arguments))
             power = power_of(command) if command else None
             full = command is None or power is not None
-            what = self._right(RightKind.ROOT) if full else self._right(RightKind.COMMAND, str(command))
+            what = self._nodes.root if full else self._nodes.right(RightKind.COMMAND, str(command))
             reason = f", which {power.reason}" if power else ""
             why = _Why(
                 "doas",
@@ -257,19 +240,19 @@ class Roads:
             )
             yield from self._doas_users(rule, rules[index + 1 :], what, why)
 
-    def _doas_users(self, rule: DoasRule, later: Iterable[DoasRule], what: Right, why: _Why) -> Iterator[tuple[Link, ...]]:
+    def _doas_users(self, rule: DoasRule, later: Iterable[DoasRule], what: Right, why: _Why) -> Iterator[Chain | Lent]:
         taken = [one for one in later if one.target in (None, "root", "0") and one.command in (None, rule.command)]
         for who in self._population.effective:
             if who.uid == 0 or not self._meant(rule, who) or any(self._meant(one, who) for one in taken):
                 continue
-            yield (self._link(self._principal(PrincipalKind.ACCOUNT, who.name), what, why),)
+            yield (self._link(self._nodes.account(who), what, why),)
 
     def _meant(self, rule: DoasRule, who: Identity) -> bool:
         if rule.identity.startswith(":"):
             return any(rule.identity[1:] in (membership.group.name, str(membership.group.gid)) for membership in who.memberships)
         return rule.identity in (who.name, str(who.uid))
 
-    def _polkit(self) -> Iterator[tuple[Link, ...]]:
+    def _polkit(self) -> Iterator[Chain | Lent]:
         """Administrators of polkit run anything as root with pkexec(1), by their own password; the first rule that names some counts."""
         rule = next((rule for rule in self._facts.delegations.polkit if rule.administrators), None)
         programs = self._facts.programs
@@ -288,9 +271,9 @@ class Roads:
             if kind == "group":
                 for gid, known in sorted(self._population.group_names.items()):
                     if known == name:
-                        yield from self._by_group(gid, self._right(RightKind.ROOT), why)
+                        yield from self._by_group(gid, self._nodes.root, why)
             elif kind == "user" and name in self._population.by_name:
-                yield from self._by_account(self._population.by_name[name], self._right(RightKind.ROOT), why)
+                yield from self._by_account(self._population.by_name[name], self._nodes.root, why)
 
 
 def _joined(arguments: tuple[str, ...] | None) -> str | None:

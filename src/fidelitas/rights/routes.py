@@ -9,13 +9,12 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from itertools import islice
 
-from fidelitas.rights.links import Holding, Link, Principal, PrincipalKind, Right, Route, Strength
-from fidelitas.rights.resolve import Step
+from fidelitas.rights.chains import MOST_ROUTES, Chain, holding_of, visits_once
+from fidelitas.rights.lending import Lending
+from fidelitas.rights.links import Holding, Link, Principal, PrincipalKind, Right
+from fidelitas.rights.resolve import Step, Steps
 
-__all__ = ["holdings_from"]
-
-# Routes kept for one holding; beyond that they are counted.  No reader follows more, and hostile policies can make very many.
-MOST_ROUTES = 32
+__all__ = ["holdings_from", "order_of"]
 
 
 @dataclass(slots=True)
@@ -43,70 +42,73 @@ class _Graph:
                     agenda.append(source)
         return distances
 
-    def routes(self, source: Principal, right: Right, distances: Mapping[Principal | Right, int]) -> Iterator[tuple[Link, ...]]:
+    def routes(self, source: Principal, right: Right, distances: Mapping[Principal | Right, int]) -> Iterator[Chain]:
         """Yield the chains of links from a principal to a right, each first step continued by the shortest ways."""
-        onward = self.forward.get(source, {})
-        for target in distances:  # in the order in which they were found: the nearest first
-            for step in onward.get(target, ()):
+        for target in self._towards(source, distances):
+            for step in self.forward[source][target]:
                 for rest in self._onward(target, right, distances, source):
-                    if _visits_once(chain := (*step.links, *rest)):
+                    if visits_once(chain := (*step.links, *rest)):
                         yield chain
+
+    def beyond(self, link: Link, right: Right, distances: Mapping[Principal | Right, int]) -> Iterator[Chain]:
+        """Yield the chains that begin with a link and go on to a right by the shortest ways."""
+        for rest in self._onward(link.target, right, distances, link.source):
+            if visits_once(chain := (link, *rest)):
+                yield chain
+
+    def _towards(self, node: Principal, distances: Mapping[Principal | Right, int]) -> list[Principal | Right]:
+        """Return where the steps of a principal lead from which a right can be reached, the nearest to it first."""
+        found = [target for target in self.forward.get(node, ()) if target in distances]
+        return found if len(found) == 1 else sorted(found, key=distances.__getitem__)
 
     def _onward(
         self, node: Principal | Right, right: Right, distances: Mapping[Principal | Right, int], start: Principal
-    ) -> Iterator[tuple[Link, ...]]:
+    ) -> Iterator[Chain]:
         if node == right:
             yield ()
         elif isinstance(node, Principal):
-            onward = self.forward.get(node, {})
-            nearer = [target for target in distances if target in onward and distances[target] == distances[node] - 1 and target != start]
-            for target in nearer:
-                for step in onward[target]:
+            nearer = distances[node] - 1
+            for target in self._towards(node, distances):
+                if distances[target] != nearer or target == start:
+                    continue
+                for step in self.forward[node][target]:
                     for rest in self._onward(target, right, distances, start):
                         yield (*step.links, *rest)
 
 
-def _visits_once(links: tuple[Link, ...]) -> bool:
-    """Return whether a chain comes by everybody at most once; one that comes back has gone nowhere in between."""
-    return len({link.source for link in links}) == len(links)
-
-
-def holdings_from(steps: Sequence[Step]) -> tuple[Holding, ...]:
-    """Return who holds which right by which routes, ordered by right, principal and strength of route."""
-    graph = _Graph.of(steps)
-    rights = sorted({step.target for step in steps if isinstance(step.target, Right)}, key=lambda right: (right.kind, right.detail))
+def holdings_from(found: Steps) -> tuple[tuple[Holding, ...], Lending]:
+    """Return who holds which right by which routes, ordered by right, principal and strength of route; and what groups lend besides."""
+    graph = _Graph.of(found.steps)
+    targets = (*(step.target for step in found.steps), *(one.link.target for one in found.lent))
+    rights = sorted({target for target in targets if isinstance(target, Right)}, key=_order_of_right)
     holdings = []
+    onward = {}
+    lent: dict[Principal | Right, list[int]] = {}
+    for number, one in enumerate(found.lent):
+        lent.setdefault(one.link.target, []).append(number)
     for right in rights:
         distances = graph.distances(right)
         holders = [node for node in distances if isinstance(node, Principal)]
-        for source in sorted(holders, key=lambda node: (_ORDER.index(node.kind), node.name)):
-            found = list(islice(graph.routes(source, right, distances), MOST_ROUTES + 1))
-            routes = sorted((_route(links) for links in dict.fromkeys(found[:MOST_ROUTES])), key=_rank)
-            if routes:
-                holdings.append(Holding(principal=source, right=right, routes=tuple(routes), cut=len(found) - len(found[:MOST_ROUTES])))
-    return tuple(holdings)
+        for source in sorted(holders, key=_order_of_principal):
+            holding = holding_of(source, right, list(islice(graph.routes(source, right, distances), MOST_ROUTES + 1)))
+            holdings += [holding] if holding.routes else []
+        useful = [number for node in distances for number in lent.get(node, ())]
+        chains = ((number, tuple(islice(graph.beyond(found.lent[number].link, right, distances), MOST_ROUTES))) for number in useful)
+        onward[right] = tuple((number, beyond) for number, beyond in chains if beyond)
+    return tuple(holdings), Lending.of(found.nodes, found.lent, found.borrowers, onward)
 
 
 _ORDER = list(PrincipalKind)
 
 
-def _rank(route: Route) -> tuple[object, ...]:
-    return route.strength, len(route.links), [(link.place, str(link.target)) for link in route.links]
+def _order_of_right(right: Right) -> tuple[object, ...]:
+    return right.kind, right.detail
 
 
-def _route(links: tuple[Link, ...]) -> Route:
-    """Return the route of a chain: as strong as its weakest link, and only as strong as the passwords that it asks for on the way.
+def _order_of_principal(principal: Principal) -> tuple[object, ...]:
+    return _ORDER.index(principal.kind), principal.name
 
-    Whoever acts as another account without having logged in as it does not know that account's password.
-    """
-    conditions = [condition for link in links for condition in link.conditions]
-    start = links[0].source.name
-    conditions += [
-        f"if the password of {link.secret_of} is known" for link in links if link.secret_of is not None and link.secret_of != start
-    ]
-    weakest = max(link.strength for link in links)
-    return Route(
-        links=links,
-        strength=Strength.CONDITIONAL if conditions else weakest,
-        conditions=tuple(dict.fromkeys(conditions)),
-    )
+
+def order_of(holding: Holding) -> tuple[object, ...]:
+    """Return by what holdings are ordered: the furthest reaching rights first, then by principal."""
+    return *_order_of_right(holding.right), *_order_of_principal(holding.principal)

@@ -11,7 +11,7 @@ from fidelitas.facts import AuthorizedKey, HostFacts, LogIns, SshdSetting
 from fidelitas.rights.population import Identity, LogIn, Population
 from fidelitas.rights.sudo.patterns import wildcard_matches
 
-__all__ = ["Effective", "Opening", "is_elsewhere", "may_connect", "openings", "sshd_for", "with_keys"]
+__all__ = ["Effective", "Opening", "is_elsewhere", "key_name", "may_connect", "openings", "sshd_for", "with_keys"]
 
 # sshd_config(5), as OpenSSH 9 has them.
 _DEFAULTS = {
@@ -113,6 +113,11 @@ def may_connect(effective: Effective, who: Identity, population: Population) -> 
     return ""
 
 
+def key_name(key: AuthorizedKey) -> str:
+    """Return what a key is called as a holder: its fingerprint, and its comment in brackets."""
+    return f"{key.fingerprint} ({key.comment})" if key.comment else key.fingerprint
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Opening:
     """A key that opens an account; `conditions` is where it may be used from, `command` what it is confined to, if anything."""
@@ -128,6 +133,8 @@ def openings(facts: HostFacts, who: Identity, population: Population) -> Iterato
     log_ins = facts.log_ins
     if log_ins.sshd is None or log_ins.keys is None or who.account is None:
         return
+    if who.of_directory and not _has_key_file(log_ins, who):
+        return
     effective = sshd_for(log_ins, who, population)
     if not effective.on("pubkeyauthentication") or may_connect(effective, who, population):
         return
@@ -138,6 +145,14 @@ def openings(facts: HostFacts, who: Identity, population: Population) -> Iterato
             command = confined or key.option("command") or ""
             if not (root_only_forced and not command):
                 yield Opening(key=key, path=path, command=command, conditions=tuple(_conditions(key)))
+
+
+def _has_key_file(log_ins: LogIns, who: Identity) -> bool:
+    """Return whether a key file can be an account's, at a glance: there are thousands of accounts in a directory, and few such files."""
+    if any(setting.keyword == "authorizedkeysfile" for setting in log_ins.sshd or ()):
+        return True
+    home = who.account.home.rstrip("/") + "/" if who.account else "/"
+    return any(path.startswith(home) for path in log_ins.keys or ())
 
 
 def _conditions(key: AuthorizedKey) -> Iterator[str]:

@@ -1,11 +1,13 @@
 """What a sudo policy gives to whom.
 
-`matching` decides who and where a rule is about, `settings` which options are in force, `grants` what remains for an account once the
-last match has won, `decide` whether one command may be run, `nearest` what came closest, and `notes` what to know of a rule's file.
+`matching` decides who and where a rule is about, `alike` which accounts a policy cannot tell apart, `settings` which options are in
+force, `grants` what remains for an account once the last match has won, `decide` whether one command may be run, `nearest` what came
+closest, and `notes` what to know of a rule's file.
 
 Follows sudoers(5), and where that is silent sudo's own matcher.  Every answer comes with the rule that gave it.
 """
 
+from fidelitas.rights.sudo.alike import Alike
 from fidelitas.rights.sudo.decide import Decision, Judge, Question, UnknownNameError, Verdict
 from fidelitas.rights.sudo.files import Files, NoFiles
 from fidelitas.rights.sudo.grants import Asks, Grant, Leaf, grants, group_grants, leaves, reach
@@ -15,6 +17,7 @@ from fidelitas.rights.sudo.nearest import Near, nearest
 from fidelitas.rights.sudo.notes import notes_on, stated_file, wrong_digest
 
 __all__ = [
+    "Alike",
     "Asks",
     "Decision",
     "Files",

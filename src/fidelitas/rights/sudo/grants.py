@@ -64,10 +64,10 @@ class Grant:
 Reach = Sequence[tuple[SudoRule, Match, Match]]
 
 
-def reach(policy: Policy, who: Identity) -> Reach:
-    """Return the rules that are about an account on this host: asked once for all targets."""
+def reach(policy: Policy, who: Identity, rules: Iterable[SudoRule] | None = None) -> Reach:
+    """Return the rules that are about an account on this host, of all or of those given last first: asked once for all targets."""
     found = []
-    for rule in reversed(policy.facts.rules):
+    for rule in reversed(policy.facts.rules) if rules is None else rules:
         user = policy.users(rule.users, who)
         host = policy.hosts(rule.hosts) if user is not None and user.allowed else None
         if user is not None and host is not None and host.allowed:

@@ -14,7 +14,7 @@ from fidelitas.rights.population import Identity, Population
 from fidelitas.rights.sudo.hosts import Netgroups, address_matches
 from fidelitas.rights.sudo.patterns import has_wildcards, wildcard_matches
 
-__all__ = ["Host", "Match", "Policy"]
+__all__ = ["Host", "Match", "Policy", "stated_id"]
 
 # Aliases that are followed for one question.  Python's own stack ends at some 900 nested lists, and no policy is nested by hundreds.
 _MOST_ALIASES = 400
@@ -71,6 +71,7 @@ class Policy:
         self.group_plugin = "group_plugin" in options
         self.netgroups = _is_on(options.get("use_netgroups"), default=True)
         self.netgroup_tuple = _is_on(options.get("netgroup_tuple"), default=False)
+        self._group_ids: dict[str, frozenset[int]] = {}
         self.match_by_gid = _is_on(options.get("match_group_by_gid"), default=False)
 
     def users(self, members: Sequence[Member], who: Identity) -> Match | None:
@@ -95,7 +96,7 @@ class Policy:
 
     def hosts(self, members: Sequence[Member]) -> Match | None:
         """Return what a host list says of this host."""
-        return self._list(members, AliasKind.HOST, self._on_host, set())
+        return self._list(members, AliasKind.HOST, self.on_host, set())
 
     def _list(
         self,
@@ -166,12 +167,22 @@ class Policy:
         """Return whether an account is in a group (written without the ``%``); sudo compares names that it gets from group IDs."""
         if group.startswith(":") and self.group_plugin:
             return f"the group plugin says that {who.name} is in {group[1:]}"
-        if group.startswith("#") and any(_is_id(group, gid) for gid in who.gids):
-            return True
+        return not who.gids.isdisjoint(self.group_ids(group))
+
+    def group_ids(self, stated: str) -> frozenset[int]:
+        """Return the IDs of the groups that a name, or ``#`` and a number, means: more than one where several share the name."""
+        if stated not in self._group_ids:
+            number = stated_id(stated)
+            by_number = frozenset[int]() if number is None else frozenset({number})
+            self._group_ids[stated] = by_number | self._groups_called(stated)
+        return self._group_ids[stated]
+
+    def _groups_called(self, stated: str) -> frozenset[int]:
         if self.match_by_gid:
-            return any(one.gid in who.gids for one in [one for one in self.population.groups if one.name == group][:1])
+            return frozenset([one.gid for one in self.population.groups if one.name == stated][:1])
         names = self.population.group_names
-        return any(self._same(group, names[gid], fold=self.fold_groups) for gid in who.gids if gid in names)
+        alike = self.population.gids_called(stated)
+        return frozenset(gid for gid in alike if self._same(stated, names[gid], fold=self.fold_groups))
 
     def _in_netgroup(self, netgroup: str, account: str | None) -> _Answer:
         """Return whether an account, or with ``None`` this host, is in a netgroup."""
@@ -189,7 +200,8 @@ class Policy:
     def _same(stated: str, name: str, *, fold: bool) -> bool:
         return stated == name or (fold and stated.lower() == name.lower())
 
-    def _on_host(self, member: Member) -> _Answer:
+    def on_host(self, member: Member) -> _Answer:
+        """Return what one member of a host list that is no alias says of this host."""
         if member.kind is MemberKind.ALL:
             return True
         if member.kind is MemberKind.NETGROUP:
@@ -214,9 +226,13 @@ def _is_on(stated: SudoDefault | None, *, default: bool) -> bool:
     return default if stated is None else stated.operator != "!"
 
 
+def stated_id(stated: str) -> int | None:
+    """Return the ID that ``#number`` names; at most eleven digits are looked at, since no longer one is an ID."""
+    return int(stated[1:]) if stated.startswith("#") and stated[1:].isdecimal() and len(stated) <= 12 else None
+
+
 def _is_id(stated: str, number: int | None) -> bool:
-    """Return whether ``#number`` names an ID; at most eleven digits are looked at, since no longer one is an ID."""
-    return stated.startswith("#") and stated[1:].isdecimal() and len(stated) <= 12 and int(stated[1:]) == number
+    return stated.startswith("#") and number is not None and stated_id(stated) == number
 
 
 def _fits(pattern: str, name: str) -> bool:

@@ -1,0 +1,138 @@
+"""Roads from host to host: a private key that lies on one, and opens an account of another.
+
+Whoever is the account in whose home the key lies, or root there, is the other account too; and from there perhaps a third.
+"""
+
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
+
+from fidelitas.facts import Place, PrivateKey
+from fidelitas.rights.chains import Chain, holding_of
+from fidelitas.rights.host import HostRights
+from fidelitas.rights.identity import Identity
+from fidelitas.rights.links import Holding, Link, LinkKind, Principal, PrincipalKind, Right, RightKind, Strength
+from fidelitas.rights.nodes import Nodes
+from fidelitas.rights.ssh import Opening, key_name
+
+__all__ = ["across_hosts"]
+
+# An account of a host: the host's name and its own.
+_At = tuple[str, str]
+
+
+@dataclass(frozen=True, slots=True)
+class _Way:
+    """The links from an account of one host to an account of another."""
+
+    links: Chain
+    to: _At
+
+
+def across_hosts(hosts: Sequence[HostRights]) -> Mapping[str, tuple[Holding, ...]]:
+    """Return, by host, the holdings that accounts of other hosts have there by keys that lie on those."""
+    by_name = {host.subject: host for host in hosts}
+    ways = _ways(hosts)
+    found: dict[str, dict[tuple[Principal, Right], list[Chain]]] = {}
+    for start in sorted(ways):
+        reached = list(_reached(start, ways))
+        for principal, before in _starts(by_name[start[0]], start[1]) if reached else ():
+            for chain, (subject, account) in reached:
+                for right, rest in _held(by_name[subject], account):
+                    routes = found.setdefault(subject, {}).setdefault((principal, right), [])
+                    routes.append((*before, *chain, *rest))
+    return {
+        subject: tuple(holding_of(principal, right, chains) for (principal, right), chains in here.items())
+        for subject, here in found.items()
+    }
+
+
+def _ways(hosts: Iterable[HostRights]) -> dict[_At, list[_Way]]:
+    """Return the steps from host to host by the account that can take them."""
+    opened: dict[str, list[tuple[HostRights, Identity, Opening]]] = {}
+    lying: list[tuple[HostRights, Identity, PrivateKey]] = []
+    for host in hosts:
+        for who, opening in host.openings:
+            opened.setdefault(opening.key.fingerprint, []).append((host, who, opening))
+        lying += ((host, who, key) for who, key in _private_keys(host))
+    ways: dict[_At, list[_Way]] = {}
+    for host, owner, key in lying:
+        for other, who, opening in opened.get(key.fingerprint, ()):
+            if other.subject != host.subject and not opening.command:
+                here = ways.setdefault((host.subject, owner.name), [])
+                here.append(_Way(_links(host, owner, key, other, who, opening), (other.subject, who.name)))
+    return ways
+
+
+def _private_keys(host: HostRights) -> Iterator[tuple[Identity, PrivateKey]]:
+    """Yield the private keys whose public half is known, each with the account that owns the file."""
+    keys = [key for key in host.private_keys if key.fingerprint]
+    states = {state.path: state for state in host.facts.files} if keys else {}
+    for key in keys:
+        state = states.get(key.path)
+        owner = host.population.by_uid(state.uid) if state is not None and state.uid is not None else None
+        if owner is not None:
+            yield owner, key
+
+
+def _links(host: HostRights, owner: Identity, key: PrivateKey, other: HostRights, who: Identity, opening: Opening) -> Chain:
+    here, there = Nodes(host.subject, host.population), Nodes(other.subject, other.population)
+    node = there.principal(PrincipalKind.KEY, key_name(opening.key))
+    needed = ("if its passphrase is known",) if key.encrypted else ()
+    private = Link(
+        source=here.account(owner),
+        target=node,
+        kind=LinkKind.HAS,
+        strength=Strength.CONDITIONAL if needed else Strength.DIRECT,
+        way="private key",
+        because=f"its private half lies in {key.path}{'' if key.encrypted else ', without a passphrase'}",
+        conditions=needed,
+        place=Place(subject=host.subject, path=key.path),
+    )
+    public = Link(
+        source=node,
+        target=there.root if who.uid == 0 else there.account(who),
+        kind=LinkKind.MAY_BECOME,
+        strength=Strength.CONDITIONAL if opening.conditions else Strength.DIRECT,
+        way=f"ssh to {other.subject}",
+        because=f"it opens the account {who.name} on {other.subject} over SSH",
+        conditions=opening.conditions,
+        place=opening.key.place,
+    )
+    return private, public
+
+
+def _reached(start: _At, ways: Mapping[_At, Sequence[_Way]]) -> Iterator[tuple[Chain, _At]]:
+    """Yield the accounts of other hosts that can be come by, the nearest first, each by one shortest chain."""
+    agenda: list[tuple[Chain, _At]] = [((), start)]
+    seen = {start}
+    for chain, at in agenda:
+        for way in ways.get(at, ()):
+            if way.to not in seen:
+                seen.add(way.to)
+                agenda.append(((*chain, *way.links), way.to))
+                if way.to[0] != start[0]:
+                    yield agenda[-1]
+
+
+def _starts(host: HostRights, owner: str) -> Iterator[tuple[Principal, Chain]]:
+    """Yield who on a host can use what lies in an account's home: the account, and whoever may act as it or as root."""
+    yield _elsewhere(host, owner), ()
+    for holding in host.own_holdings:
+        right = holding.right
+        able = right.kind is RightKind.ROOT or (right.kind is RightKind.RUN_AS and right.detail in (owner, "ALL"))
+        if able and holding.principal.kind is PrincipalKind.ACCOUNT and holding.principal.name != owner:
+            yield _elsewhere(host, holding.principal.name), holding.routes[0].links
+
+
+def _elsewhere(host: HostRights, name: str) -> Principal:
+    return Principal(kind=PrincipalKind.ELSEWHERE, name=f"{name}@{host.subject}", subject=host.subject)
+
+
+def _held(host: HostRights, account: str) -> Iterator[tuple[Right, Chain]]:
+    """Yield what an account holds on a host, as chains that go on from it; root itself is there already."""
+    identity = host.population.by_name[account]
+    if identity.uid == 0:
+        yield Right(kind=RightKind.ROOT, detail="", subject=host.subject), ()
+        return
+    for holding in host.held_by(account):
+        yield from ((holding.right, route.links) for route in holding.routes)
