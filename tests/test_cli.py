@@ -133,7 +133,7 @@ def test_why_of_a_group_and_of_an_account_that_holds_nothing(estate: tuple[Path,
 @pytest.mark.parametrize(
     ("options", "expected"),
     [
-        (["--account", "noor"], {("dunlin", "noor", "root"), ("tern", "noor", "root")}),
+        (["--account", "noor"], {("dunlin", "noor", "root"), ("tern", "noor", "root"), ("tern", "noor@dunlin", "root")}),
         (["--right", "root", "--on", "tern", "--account", "%sudo"], {("tern", "%sudo", "root")}),
         (["--right", "run-as", "--on", "curlew", "--account", "%modellers"], {("curlew", "%modellers", "run-as:modelrun")}),
         (["--strength", "conditional", "--on", "curlew"], {("curlew", "root's password", "root"), ("curlew", "sysop's password", "root")}),

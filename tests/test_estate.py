@@ -99,9 +99,10 @@ def test_people_of_a_directory_hold_what_they_would_hold_as_local_accounts(seed:
     writer = PolicyWriter(seed)
     files = writer.files()
     people = {name: uid for name, uid in ACCOUNTS.items() if uid}
-    local = files | USES_DIRECTORY | {"/etc/shadow": None}
+    passwd = files["/etc/passwd"]
     for name, uid in people.items():
-        local["/etc/passwd"] = local["/etc/passwd"].replace(f":x:{uid}:{writer.primary[name]}:", f":x:{uid}:9:")
+        passwd = passwd.replace(f":x:{uid}:{writer.primary[name]}:", f":x:{uid}:9:")
+    local = files | USES_DIRECTORY | {"/etc/shadow": None, "/etc/passwd": passwd}
     remote = local | {"/etc/passwd": "root:x:0:0::/tmp:/bin/sh\ntoor:x:0:0::/tmp:/bin/sh\n", "/etc/group": "root:x:0:\n"}
     groups = {name: [one for one in writer.members[name] if one in people] for name in GROUPS if name != "root"}
     local["/etc/group"] = "root:x:0:\n" + "".join(f"{name}:x:{GROUPS[name]}:{','.join(who)}\n" for name, who in groups.items())

@@ -5,6 +5,7 @@ import os
 import random
 import shutil
 import stat
+import struct
 import subprocess
 import sys
 from collections.abc import Callable, Iterator
@@ -16,6 +17,7 @@ from fidelitas.checks import findings_of
 from fidelitas.evidence import Bundle, probe_script, read_bundle
 from fidelitas.findings import Severity
 from fidelitas.languages.host import read_host
+from fidelitas.languages.log_ons import read_log_ons
 from fidelitas.rights import HostRights, rights_of
 from fidelitas.rights.live import stale_groups
 from fidelitas.rights.programs import Origin, judged_programs
@@ -307,3 +309,30 @@ def test_id_tells_the_same_groups_of_every_account_of_this_machine() -> None:
     for who in rights_of(facts).population.effective:
         judged = {int(number) for number in run("id", "-G", who.name).split()}
         assert who.gids == judged, who.name
+
+
+# -- who is logged on --------------------------------------------------------------------------------------------------------------
+
+
+def test_who_is_logged_on_as_who_tells(tmp_path: Path) -> None:
+    """Records of every kind, names that fill their field, a record cut off at the end."""
+    chance = random.Random(5)
+    rows = [
+        (chance.randrange(10), chance.randrange(1, 40000), f"pts/{n}", chance.choice(["ines", "x" * 32, "", "rada"]),
+         chance.choice(["192.0.2.7", "", "h" * 256]), 1_750_000_000 + n * 3671)
+        for n in range(60)
+    ]  # fmt: skip
+    record = struct.Struct("<hxxi32s4s32s256shhiii16s20x")
+    content = b"".join(
+        record.pack(kind, pid, line.encode(), b"id", user.encode(), where.encode(), 0, 0, pid, when, 7, bytes(16))
+        for kind, pid, line, user, where, when in rows
+    )
+    file = tmp_path / "utmp"
+    file.write_bytes(content + content[:100])
+    told = run("who", file, env={"TZ": "UTC", "LC_ALL": "C", "PATH": os.environ["PATH"]})
+    ours = [
+        f"{one.account:<8} {one.terminal:<12} {one.since:%b %e %H:%M}" + (f" ({one.host})" if one.host else "")
+        for one in read_log_ons(file.read_bytes())
+    ]
+    assert ours
+    assert [line.rstrip() for line in ours] == [line.rstrip() for line in told.splitlines()]

@@ -20,10 +20,13 @@ from fidelitas.languages.cron import read_crontab
 from fidelitas.languages.delegations import read_doas, read_exports, read_polkit_rules
 from fidelitas.languages.host import read_host
 from fidelitas.languages.keys import read_authorized_keys
+from fidelitas.languages.log_ons import read_log_ons
+from fidelitas.languages.pam import read_lent_groups
+from fidelitas.languages.polkit_actions import read_local_authority, read_polkit_actions
 from fidelitas.languages.units import read_units
 from fidelitas.rights import HostRights, rights_of
 from fidelitas.rights.sudo import Question
-from support import NOW, bundle, found, held
+from support import NOW, Put, bundle, found, held
 
 HERE = Place(subject="knot", path="/etc/x")
 KEY = "ssh-ed25519 " + base64.b64encode(b"\0\0\0\x0bssh-ed25519\0\0\0\x20" + b"s" * 32).decode()
@@ -31,7 +34,7 @@ SSHD = {"/etc/ssh/sshd_config": "PermitRootLogin yes\n"}
 FILES = {"file-systems": b"searched\t/\n", "homes": b"read\n"}
 
 
-def host(files: Mapping[str, str] | None = None, listings: Mapping[str, bytes] | None = None, *items: Item) -> HostRights:
+def host(files: Mapping[str, str | Put] | None = None, listings: Mapping[str, bytes] | None = None, *items: Item) -> HostRights:
     """Return a small host with further files, listings and states of paths."""
     evidence = bundle("", files or {})
     states = {item.path: item for item in (*evidence.items, *items)}
@@ -217,6 +220,11 @@ def test_any_text_is_survived_by_every_language(text: str) -> None:
     read_doas(text, HERE)
     read_exports(text, HERE)
     read_polkit_rules(text, HERE)
+    read_polkit_actions(text, HERE)
+    read_polkit_actions(f"<policyconfig><action id='a'>{text}", HERE)
+    list(read_local_authority(text, HERE))
+    list(read_lent_groups(text, HERE))
+    list(read_log_ons(text.encode() * 40))
     read_authorized_keys(text, HERE)
     read_units({"/etc/systemd/system/a.service": text}, frozenset(), "knot")
     host({"/etc/ssh/sshd_config": text, "/etc/pam.d/su": text})
@@ -237,12 +245,13 @@ def test_a_drop_in_changes_its_unit_and_a_mask_hides_one() -> None:
         "/lib/systemd/system/masked.service": "[Service]\nExecStart=/opt/d\n",
     }
     jobs = read_units(texts, frozenset({"/etc/systemd/system/masked.service"}), "knot")
-    assert {(job.run_as, job.command) for job in jobs} == {
+    assert {(job.run_as, job.command) for job in jobs if job.command} == {
         ("tomas", "/opt/b  --long"),
         ("root", "/opt/full"),
         ("root", "/opt/c"),
         ("root", "/etc/default/b"),
     }
+    assert {job.place.path for job in jobs if job.kind == "unit file"} == {path for path in texts if "masked" not in path}
 
 
 @pytest.mark.parametrize(
@@ -316,6 +325,98 @@ def test_rules_of_polkit_that_ask_for_nothing(rule: str, severity: str | None) -
     assert [str(one.severity) for one in found(known, "running.unasked-polkit")] == ([severity] if severity else [])
 
 
+ACTION = """<?xml version="1.0"?>
+<!DOCTYPE policyconfig PUBLIC "-//freedesktop//DTD polkit 1.0//EN" "http://www.freedesktop.org/software/polkit/policyconfig-1.dtd">
+<policyconfig>
+  <action id="{name}">
+    <defaults><allow_any>{anybody}</allow_any><allow_inactive>no</allow_inactive><allow_active>{active}</allow_active></defaults>
+    <annotate key="org.freedesktop.policykit.exec.path">{program}</annotate>
+  </action>
+</policyconfig>
+"""
+
+
+@pytest.mark.parametrize(
+    ("name", "anybody", "active", "program", "right", "conditional", "severity"),
+    [
+        ("org.freedesktop.policykit.exec", "yes", "yes", "", "root", False, "critical"),
+        ("org.freedesktop.systemd1.manage-units", "auth_admin", "yes", "", "root", True, "medium"),
+        ("org.freedesktop.systemd1.manage-units", "auth_admin", "auth_admin_keep", "", "", False, ""),
+        ("org.saltmarsh.gauges", "no", "yes", "/usr/sbin/gauges", "command:/usr/sbin/gauges", True, "low"),
+        ("org.saltmarsh.gauges", "yes", "yes", "/usr/bin/vim", "root", False, "low"),
+        ("org.saltmarsh.read", "yes", "yes", "", "", False, ""),
+    ],
+)
+def test_what_polkit_answers_yes_to_by_itself(
+    name: str, anybody: str, active: str, program: str, right: str, conditional: bool, severity: str
+) -> None:
+    text = ACTION.format(name=name, anybody=anybody, active=active, program=program)
+    known = host({"/usr/share/polkit-1/actions/a.policy": text}, {"set-id": set_id("4755 0 0 1 1 /usr/bin/pkexec")})
+    held_by_all = [one for one in known.holdings if str(one.principal) == "any account"]
+    assert [str(one.right) for one in held_by_all] == ([right] if right else [])
+    assert [str(one.strength) == "conditional" for one in held_by_all] == ([conditional] if right else [])
+    raised = found(known, "running.unasked-polkit")
+    assert [(str(one.severity), one.places[0].line) for one in raised] == ([(severity, 4)] if severity else [])
+
+
+def test_actions_that_break_off_or_grow_without_end_are_gaps() -> None:
+    good = ACTION.format(name="org.a", anybody="yes", active="yes", program="")
+    actions, gaps = read_polkit_actions(good.replace("</policyconfig>", "<open>"), HERE)
+    assert ([one.name for one in actions], [gap.place.line for gap in gaps]) == (["org.a"], [9])
+    endless = '<!DOCTYPE x [<!ENTITY a "aa"><!ENTITY b "&a;&a;">]><x>&b;</x>'
+    assert [gap.why for gap in read_polkit_actions(endless, HERE)[1]] == ["it defines entities, which are not followed"]
+
+
+def test_the_older_files_of_polkit() -> None:
+    files = {
+        "/etc/polkit-1/localauthority.conf.d/50-a.conf": "[Configuration]\nAdminIdentities=unix-user:0;unix-group:gauges\n",
+        "/etc/polkit-1/localauthority/50-local.d/a.pkla": "[Gauges]\nIdentity=unix-group:gauges\nAction=org.libvirt.unix.manage\nResultActive=yes\n",
+    }
+    known = host(files, {"set-id": set_id("4755 0 0 1 1 /usr/bin/pkexec")})
+    assert held(known) == {"%gauges", "rada", "vesna"}
+    assert [one.about for one in found(known, "running.unasked-polkit")] == ["group gauges, org.libvirt.unix.manage"]
+
+
+def test_units_of_every_kind_and_jobs_of_at_say_what_root_runs() -> None:
+    files = {
+        "/etc/systemd/system/a.service": Put("[Service]\nUser=tomas\nExecStart=/opt/a\n", 0o646),
+        "/etc/systemd/system/a.timer": Put("[Timer]\nOnCalendar=daily\n", 0o646),
+        "/etc/systemd/system/a.socket.d/x.conf": Put("[Socket]\n", 0o646),
+        "/etc/systemd/system/a.socket": Put("[Socket]\nExecStartPre=/opt/pre\n", 0o644),
+        "/var/spool/cron/atjobs/a00001": Put("", 0o720, 0, 3001),
+        "/var/spool/cron/atjobs/a00002": Put("", 0o722, 1002, 3001),
+    }
+    known = host(files, None, item("/opt/pre", 0o757))
+    assert {one.about.partition("\0")[0] for one in found(known, "running.writable")} == {
+        "/etc/systemd/system/a.service", "/etc/systemd/system/a.timer", "/etc/systemd/system/a.socket.d/x.conf", "/opt/pre",
+        "/var/spool/cron/atjobs/a00001",
+    }  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("line", "service", "who"),
+    [
+        ("*;*;ines|tomas;Al0000-2400;disk", "login", {"ines", "tomas"}),
+        ("login;tty*&!ttyp*;%gauges;Wk0800-1700;games,disk", "login", {"rada", "vesna"}),
+        ("*;*;*&!ines;Al0000-2400;disk", "login", {"daemon", "tomas", "rada", "vesna"}),
+        ("sshd;*;ines;Al0000-2400;disk", "login", set()),
+        ("*;*;ines;Al0000-2400;nosuch", "login", set()),
+        ("# *;*;ines;Al0000-2400;disk", "login", set()),
+    ],
+)
+def test_groups_that_pam_lends_at_log_ins(line: str, service: str, who: set[str]) -> None:
+    files = {
+        f"/etc/pam.d/{service}": "auth optional pam_group.so\nauth required pam_unix.so\n",
+        "/etc/security/group.conf": f"{line}\n",
+        "/etc/group": GROUP + "gauges:x:3001:rada\ndisk:x:6:\n",
+    }
+    known = host(files, None, item("/dev/sda", 0o660, gid=6, kind="other"))
+    lent = {str(one.principal) for one in known.holdings for route in one.routes if "pam_group" in route.links[0].because}
+    assert lent == who
+    without = host({**files, f"/etc/pam.d/{service}": "auth required pam_unix.so\n"}, None, item("/dev/sda", 0o660, gid=6, kind="other"))
+    assert not [one for one in without.holdings for route in one.routes if "pam_group" in route.links[0].because]
+
+
 def test_exports_without_squashing() -> None:
     known = host({"/etc/exports": '/srv "gauge.saltmarsh.example"(ro) *(rw,no_root_squash)\n/b -no_root_squash 192.0.2.7(ro)\n'})
     assert [(one.about.partition("\0")[0], str(one.severity)) for one in found(known, "running.root-over-nfs")] == [
@@ -370,6 +471,24 @@ def test_a_key_opens_only_what_sshd_lets_it(config: str, opened: bool) -> None:
 def test_keys_that_others_can_write(state: Item, config: str, severity: str | None) -> None:
     files = {"/etc/ssh/sshd_config": f"PermitRootLogin no\n{config}", "/home/ines/.ssh/authorized_keys": f"{KEY}\n"}
     assert [str(one.severity) for one in found(host(files, None, state), "log-ins.writable-keys")] == ([severity] if severity else [])
+
+
+@pytest.mark.parametrize(
+    ("methods", "conditions"),
+    [
+        ("any", ()),
+        ("publickey", ()),
+        ("publickey,password publickey,publickey", ()),
+        ("publickey,password", ("with password besides (AuthenticationMethods)",)),
+        ("publickey,keyboard-interactive:pam,password publickey,password", ("with password besides (AuthenticationMethods)",)),
+        ("password keyboard-interactive", None),
+    ],
+)
+def test_what_sshd_asks_besides_a_key(methods: str, conditions: tuple[str, ...] | None) -> None:
+    config = f"PermitRootLogin yes\nAuthenticationMethods {methods}\n"
+    files = {"/etc/ssh/sshd_config": config, "/root/.ssh/authorized_keys": f"{KEY}\n"}
+    keys = [one for one in host(files).holdings if one.principal.kind.value == "key"]
+    assert [one.routes[0].conditions for one in keys] == ([] if conditions is None else [conditions])
 
 
 def test_an_empty_password_that_sshd_takes() -> None:

@@ -7,6 +7,7 @@ from fidelitas.checks.check import Found, check
 from fidelitas.facts import Place
 from fidelitas.findings import Severity
 from fidelitas.rights import HostRights
+from fidelitas.rights.polkit import unasked_actions
 from fidelitas.rights.writable import weak_places
 
 __all__ = ["open_export", "open_search_path", "unasked_doas", "unasked_polkit", "weak_kernel_setting", "writable_by_others"]
@@ -72,7 +73,7 @@ def unasked_doas(rights: HostRights) -> Iterator[Found]:
 
 @check("running.unasked-polkit", Severity.MEDIUM, advice="Answer with AUTH_ADMIN in place of YES, or name the one action that is meant.")
 def unasked_polkit(rights: HostRights) -> Iterator[Found]:
-    """A rule of polkit lets people do administrators' work without asking for anything.
+    """A rule of polkit, or the default of an action, lets people do administrators' work without asking for anything.
 
     What polkit guards ends as root: mounting, managing services, installing packages.
     """
@@ -85,6 +86,12 @@ def unasked_polkit(rights: HostRights) -> Iterator[Found]:
         elif rule.answer == "yes" and who and any(one.startswith(_BROAD) for one in rule.actions):
             message = f"{', '.join(who)} may do {', '.join(rule.actions)}, and is not asked"
             yield Found(about=", ".join((*who, *rule.actions)), message=message, places=(rule.place,))
+    for one in unasked_actions(rights.facts):
+        whom = "those who sit at the machine" if one.condition else "everybody"
+        what = one.reason or f"pkexec runs {one.program} as root"
+        severity = Severity.LOW if one.program else Severity.MEDIUM if one.condition else Severity.CRITICAL
+        message = f"polkit answers yes to {one.action.name} for {whom}: {what}"
+        yield Found(about=one.action.name, message=message, places=(one.action.place,), severity=severity)
 
 
 # Actions that amount to root by themselves.

@@ -32,14 +32,14 @@ finding
 """
 
 from fidelitas.facts.accounts import Account, Group, GroupShadow, LoginLimits, Password, PasswordState, Shadow
-from fidelitas.facts.delegations import Delegations, DoasRule, NfsExport, PolkitRule
+from fidelitas.facts.delegations import Delegations, DoasRule, NfsExport, PolkitAction, PolkitRule
 from fidelitas.facts.directory import Directory, DirectoryGroup, DirectoryMember
 from fidelitas.facts.gaps import Gap
 from fidelitas.facts.host import AccessEntry, FileKind, FileState, HostFacts, NameService, Netgroup, OperatingSystem
 from fidelitas.facts.jobs import Job, SearchFolder
-from fidelitas.facts.log_ins import AuthorizedKey, LogIns, PamRule, PrivateKey, SshdSetting
+from fidelitas.facts.log_ins import AuthorizedKey, LentGroups, LogIns, PamRule, PrivateKey, SshdSetting
 from fidelitas.facts.programs import CapableFile, Packaged, Programs, SetIdFile
-from fidelitas.facts.running import KernelSetting, Mount, Process
+from fidelitas.facts.running import KernelSetting, LogOn, Mount, Process
 from fidelitas.facts.sudo import (
     AliasKind,
     Command,
@@ -79,7 +79,9 @@ __all__ = [
     "HostFacts",
     "Job",
     "KernelSetting",
+    "LentGroups",
     "LogIns",
+    "LogOn",
     "LoginLimits",
     "Member",
     "MemberKind",
@@ -95,6 +97,7 @@ __all__ = [
     "Place",
     "PolicyFile",
     "PolicyFileState",
+    "PolkitAction",
     "PolkitRule",
     "PrivateKey",
     "Process",

@@ -5,7 +5,7 @@ from dataclasses import dataclass, field
 from fidelitas.facts.jobs import Job, SearchFolder
 from fidelitas.text import Place
 
-__all__ = ["Delegations", "DoasRule", "NfsExport", "PolkitRule"]
+__all__ = ["Delegations", "DoasRule", "NfsExport", "PolkitAction", "PolkitRule"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -48,6 +48,21 @@ class PolkitRule:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class PolkitAction:
+    """What polkit guards, with its answers where no rule has one: to anybody, and in sessions at the console, idle or in use.
+
+    `program` is what pkexec(1) runs for the action, if it is for a program.
+    """
+
+    name: str
+    anybody: str
+    inactive: str
+    active: str
+    program: str
+    place: Place = field(compare=False)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Delegations:
     """What else leads to root: what runs by itself, where programs are taken from, and rules of other programs.
 
@@ -59,5 +74,6 @@ class Delegations:
     preloaded: tuple[SearchFolder, ...] = ()
     doas: tuple[DoasRule, ...] | None = None
     polkit: tuple[PolkitRule, ...] = ()
+    polkit_actions: tuple[PolkitAction, ...] = ()
     exports: tuple[NfsExport, ...] = ()
     scripts: dict[str, str] = field(default_factory=dict)

@@ -9,7 +9,7 @@ from fidelitas.facts.delegations import Delegations
 from fidelitas.facts.gaps import Gap
 from fidelitas.facts.log_ins import LogIns
 from fidelitas.facts.programs import Programs
-from fidelitas.facts.running import KernelSetting, Mount, Process
+from fidelitas.facts.running import KernelSetting, LogOn, Mount, Process
 from fidelitas.facts.sudo import SudoPolicy
 from fidelitas.text import Place
 
@@ -111,5 +111,7 @@ class HostFacts:
     mounts: tuple[Mount, ...] | None = None
     kernel: tuple[KernelSetting, ...] = ()
     sudo_version: str = ""
+    packages: tuple[tuple[str, str], ...] = ()  # name and version of those that decide who becomes whom
+    log_ons: tuple[LogOn, ...] = ()
     log_ins: LogIns = field(default_factory=LogIns)
     delegations: Delegations = field(default_factory=Delegations)

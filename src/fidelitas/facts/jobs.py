@@ -9,7 +9,7 @@ __all__ = ["Job", "SearchFolder"]
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Job:
-    """Something that runs by itself: `kind` is cron, unit, environment (a file of variables for a unit), or script.
+    """Something that runs by itself: `kind` is cron, at, unit, unit file, environment (a file of variables for a unit), or script.
 
     `run_as` is the account, as it is written, `programs` are the paths of what it starts: programs, and scripts for an interpreter.
     """

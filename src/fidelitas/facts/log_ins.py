@@ -4,7 +4,7 @@ from dataclasses import dataclass, field
 
 from fidelitas.text import Place
 
-__all__ = ["AuthorizedKey", "LogIns", "PamRule", "PrivateKey", "SshdSetting"]
+__all__ = ["AuthorizedKey", "LentGroups", "LogIns", "PamRule", "PrivateKey", "SshdSetting"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -58,6 +58,18 @@ class PamRule:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class LentGroups:
+    """A line of group.conf(5): `groups` that pam_group(8) lends to `users` at a log-in by one of `services`; all as they are written."""
+
+    services: str
+    terminals: str
+    users: str
+    times: str
+    groups: tuple[str, ...]
+    place: Place = field(compare=False)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class LogIns:
     """What is known of log-ins on a host.
 
@@ -69,3 +81,4 @@ class LogIns:
     keys: dict[str, tuple[AuthorizedKey, ...]] | None = None
     private_keys: tuple[PrivateKey, ...] = ()
     pam: dict[str, tuple[PamRule, ...]] = field(default_factory=dict)
+    lent_groups: tuple[LentGroups, ...] = ()

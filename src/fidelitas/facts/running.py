@@ -1,10 +1,11 @@
 """What is in force on a running host: processes with the groups that they really have, mounts, kernel settings."""
 
 from dataclasses import dataclass, field
+from datetime import datetime
 
 from fidelitas.text import Place
 
-__all__ = ["KernelSetting", "Mount", "Process"]
+__all__ = ["KernelSetting", "LogOn", "Mount", "Process"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -21,6 +22,17 @@ class Process:
     groups: frozenset[int]
     name: str
     login_uid: int | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class LogOn:
+    """Somebody who is logged on (utmp(5)): `host` is where from, empty for the machine itself."""
+
+    account: str
+    terminal: str
+    host: str
+    pid: int
+    since: datetime
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -12,9 +12,10 @@ from fidelitas.facts import AccessEntry, FileKind, FileState, Gap, HostFacts, Lo
 from fidelitas.languages.access_lists import read_access_lists
 from fidelitas.languages.accounts import read_group, read_gshadow, read_passwd, read_shadow
 from fidelitas.languages.lines import Parsed
+from fidelitas.languages.log_ons import read_log_ons
 from fidelitas.languages.programs import read_programs
 from fidelitas.languages.roads import Roads
-from fidelitas.languages.running import read_kernel_settings, read_mounts, read_processes, read_sudo_version
+from fidelitas.languages.running import read_kernel_settings, read_mounts, read_packages, read_processes, read_sudo_version
 from fidelitas.languages.settings import PolicyPlugin, read_login_defs, read_netgroup, read_nsswitch, read_os_release, read_policy_plugin
 from fidelitas.languages.sudo_ldif import is_ldif, read_sudo_ldif
 from fidelitas.languages.sudoers import read_policy
@@ -225,6 +226,8 @@ class _Host:
             mounts=read_mounts(listings["mounts"]) if "mounts" in listings else None,
             kernel=read_kernel_settings(listings.get("kernel", b""), self._place("/proc/sys")),
             sudo_version=read_sudo_version(listings.get("sudo-version", b"")),
+            packages=read_packages(listings.get("package-versions", b"")),
+            log_ons=tuple(read_log_ons(evidence.files.get("/run/utmp", b""))),
         )
 
     def _owners_not_kept(self, evidence: HostEvidence) -> Iterator[Gap]:

@@ -6,10 +6,10 @@ Knows lines, controls and includes; not what a module does.
 import re
 from collections.abc import Callable, Iterator
 
-from fidelitas.facts import PamRule, Place
+from fidelitas.facts import LentGroups, PamRule, Place
 from fidelitas.languages.lines import lines_of
 
-__all__ = ["read_pam_service"]
+__all__ = ["read_lent_groups", "read_pam_service"]
 
 # Services include one another; a loop ends in nothing new.
 _DEEPEST = 10
@@ -24,6 +24,16 @@ def read_pam_service(name: str, subject: str, text: Callable[[str], str | None])
     if text(f"/etc/pam.d/{name}") is None:
         return None
     return tuple(_rules(name, subject, text, None, 0))
+
+
+def read_lent_groups(text: str, origin: Place) -> Iterator[LentGroups]:
+    """Yield the lines of group.conf(5): services ; terminals ; users ; times ; groups."""
+    for line in lines_of(text.replace("\\\n", "  "), origin):
+        fields = [one.strip() for one in line.text.partition("#")[0].split(";")]
+        if len(fields) == 5:
+            services, terminals, users, times, groups = fields
+            names = tuple(groups.replace(",", " ").split())
+            yield LentGroups(services=services, terminals=terminals, users=users, times=times, groups=names, place=line.place())
 
 
 def _rules(name: str, subject: str, text: Callable[[str], str | None], kind: str | None, depth: int) -> Iterator[PamRule]:

@@ -18,6 +18,7 @@ from fidelitas.facts import (
     Job,
     LogIns,
     Place,
+    PolkitAction,
     PolkitRule,
     PrivateKey,
     SearchFolder,
@@ -26,7 +27,8 @@ from fidelitas.facts import (
 from fidelitas.languages.cron import read_anacrontab, read_crontab, runs_in_folder
 from fidelitas.languages.delegations import read_doas, read_exports, read_library_folders, read_path_lines, read_polkit_rules
 from fidelitas.languages.keys import read_authorized_keys
-from fidelitas.languages.pam import read_pam_service
+from fidelitas.languages.pam import read_lent_groups, read_pam_service
+from fidelitas.languages.polkit_actions import read_local_authority, read_polkit_actions
 from fidelitas.languages.sshd import read_sshd
 from fidelitas.languages.units import FOLDERS, read_units
 from fidelitas.text import decode
@@ -37,6 +39,7 @@ __all__ = ["Roads"]
 _PAM_SERVICES = ("su", "su-l", "sudo", "sudo-i", "login", "sshd", "other", "polkit-1", "doas")
 _SPOOLS = ("/var/spool/cron/crontabs/", "/var/spool/cron/tabs/", "/var/spool/cron/")
 _CRON_FOLDERS = ("/etc/cron.hourly/", "/etc/cron.daily/", "/etc/cron.weekly/", "/etc/cron.monthly/")
+_AT_FOLDERS = ("/var/spool/cron/atjobs/", "/var/spool/at/")
 _START_UP = ("/root/", "/etc/profile", "/etc/bash", "/etc/environment", "/etc/zsh/")
 
 
@@ -83,6 +86,9 @@ class Roads:
             keys=keys if "homes" in self._listings else None,
             private_keys=tuple(self._private_keys()),
             pam={name: rules for name, rules in pam.items() if rules is not None},
+            lent_groups=tuple(
+                read_lent_groups(self._files.text("/etc/security/group.conf") or "", self._place("/etc/security/group.conf"))
+            ),
         )
 
     def _sshd(self) -> tuple[SshdSetting, ...] | None:
@@ -132,6 +138,7 @@ class Roads:
             preloaded=tuple(preloaded),
             doas=self._doas(),
             polkit=tuple(self._polkit()),
+            polkit_actions=tuple(self._polkit_actions()),
             exports=tuple(
                 export
                 for path in ("/etc/exports", *self._files.inside("/etc/exports.d/"))
@@ -162,6 +169,9 @@ class Roads:
                 name = path.removeprefix(folder)
                 if path.startswith(folder) and "/" not in name and state.kind is FileKind.FILE and runs_in_folder(name):
                     yield Job(kind="script", name=name, run_as="root", command=path, programs=(path,), place=self._place(path))
+        for path, state in self._files.states.items():
+            if path.startswith(_AT_FOLDERS) and state.kind is FileKind.FILE and state.uid == 0:  # a job of at is its owner's
+                yield Job(kind="at", name=path, run_as="root", command=path, programs=(path,), place=self._place(path))
 
     def _units(self) -> list[Job]:
         texts = {
@@ -198,3 +208,12 @@ class Roads:
             rules, gaps = read_polkit_rules(self._files.text(path) or "", self._place(path))
             self.gaps += gaps
             yield from rules
+        for path in self._files.inside("/etc/polkit-1/"):
+            if path.endswith((".pkla", ".conf")):
+                yield from read_local_authority(self._files.text(path) or "", self._place(path))
+
+    def _polkit_actions(self) -> Iterator[PolkitAction]:
+        for path in self._files.inside("/usr/share/polkit-1/actions/"):
+            actions, gaps = read_polkit_actions(self._files.text(path) or "", self._place(path))
+            self.gaps += gaps
+            yield from actions

@@ -10,7 +10,7 @@ from collections.abc import Iterator, Mapping
 from fidelitas.facts import KernelSetting, Mount, Place, Process
 from fidelitas.text import decode
 
-__all__ = ["read_kernel_settings", "read_mounts", "read_processes", "read_sudo_version"]
+__all__ = ["read_kernel_settings", "read_mounts", "read_packages", "read_processes", "read_sudo_version"]
 
 _IDS = re.compile(r"[0-9]{1,10}(?: [0-9]{1,10})*\Z")
 _OCTAL = re.compile(r"\\([0-7]{3})")
@@ -77,6 +77,12 @@ def read_kernel_settings(content: bytes, origin: Place) -> tuple[KernelSetting, 
         for name, tab, value in rows
         if tab
     )
+
+
+def read_packages(content: bytes) -> tuple[tuple[str, str], ...]:
+    """Return name and version of the packages that were listed."""
+    rows = (line.partition("\t") for line in decode(content).split("\n"))
+    return tuple((name, version.strip()) for name, tab, version in rows if tab)
 
 
 def read_sudo_version(content: bytes) -> str:

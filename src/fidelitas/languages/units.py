@@ -15,6 +15,8 @@ __all__ = ["FOLDERS", "read_units"]
 
 # The first that has a unit of a name has it alone; drop-ins of all of them count (systemd.unit(5), UNIT FILE LOAD PATH).
 FOLDERS = ("/etc/systemd/system", "/run/systemd/system", "/usr/local/lib/systemd/system", "/usr/lib/systemd/system", "/lib/systemd/system")
+# Services run something; sockets and timers start services, and sockets run commands of their own.
+_KINDS = (".service", ".socket", ".timer", ".path")
 _SETTING = re.compile(r"([A-Za-z][A-Za-z0-9]*)\s*=\s*(.*)\Z", re.DOTALL)
 # systemd.service(5), COMMAND LINES: "+" and "!!" run with full rights whatever User= says.
 _PREFIX = re.compile(r"[@:|\-+!]*")
@@ -33,23 +35,31 @@ def read_units(texts: Mapping[str, str], masked: frozenset[str], subject: str) -
     jobs: list[Job] = []
     for name in sorted(_names(texts)):
         path = next(at for folder in FOLDERS if (at := f"{folder}/{name}") in texts or at in masked)
-        if path not in masked:
-            jobs += _jobs(name, _settings(name, path, texts, subject))
+        if path in masked:
+            continue
+        for at in (path, *_drop_ins(name, texts)):  # whoever writes one says what runs, and as whom
+            place = Place(subject=subject, path=at)
+            jobs.append(Job(kind="unit file", name=name, run_as="root", command="", programs=(), place=place))
+        jobs += _jobs(name, _settings(name, path, texts, subject))
     return jobs
 
 
 def _names(texts: Mapping[str, str]) -> set[str]:
-    return {path.rpartition("/")[2] for path in texts if path.endswith(".service") and path.rpartition("/")[0] in FOLDERS}
+    return {path.rpartition("/")[2] for path in texts if path.endswith(_KINDS) and path.rpartition("/")[0] in FOLDERS}
+
+
+def _drop_ins(name: str, texts: Mapping[str, str]) -> list[str]:
+    """Return the drop-ins of a unit in the order of their names; of two of one name that of the first folder counts."""
+    found: dict[str, str] = {}
+    for folder in reversed(FOLDERS):
+        inside = f"{folder}/{name}.d/"
+        found |= {at.removeprefix(inside): at for at in texts if at.startswith(inside) and at.endswith(".conf")}
+    return [at for _, at in sorted(found.items())]
 
 
 def _settings(name: str, path: str, texts: Mapping[str, str], subject: str) -> Iterator[_Setting]:
-    """Yield the settings of a unit and then of its drop-ins, by their names; of two of one name the first folder's counts."""
-    yield from _file(texts[path], Place(subject=subject, path=path))
-    drop_ins: dict[str, str] = {}
-    for folder in reversed(FOLDERS):
-        inside = f"{folder}/{name}.d/"
-        drop_ins |= {at.removeprefix(inside): at for at in texts if at.startswith(inside) and at.endswith(".conf")}
-    for _, at in sorted(drop_ins.items()):
+    """Yield the settings of a unit and then of its drop-ins."""
+    for at in (path, *_drop_ins(name, texts)):
         yield from _file(texts[at], Place(subject=subject, path=at))
 
 
@@ -77,7 +87,7 @@ def _jobs(name: str, settings: Iterator[_Setting]) -> Iterator[Job]:
     user = ""
     commands: dict[str, list[_Setting]] = {}
     for setting in settings:
-        if setting.section != "Service":
+        if setting.section not in ("Service", "Socket"):
             continue
         if setting.name == "User":
             user = setting.value

@@ -4,7 +4,7 @@ from collections import Counter
 from collections.abc import Sequence
 from typing import Any
 
-from fidelitas.facts import Password
+from fidelitas.facts import LogOn, Password
 from fidelitas.reports.blocks import Block, Row
 from fidelitas.reports.holders import holding_document, place_document
 from fidelitas.reports.sentences import brief
@@ -32,6 +32,7 @@ def _host(host: HostRights, who: Identity) -> Block:
         Row(f"{who.kind.value}, user ID {who.uid}{place}"),
         Row(f"log-in {who.log_in.value}; password {_password(who.password)}"),
         *(row for one in who.memberships for row in _group(host, one)),
+        *(Row(_log_on(one), label="logged on") for one in host.facts.log_ons if one.account == who.name),
         *_running(host, who),
         *(Row(_stale(one), label="session", style="yellow") for one in _stale_of(host, who)),
     ]
@@ -48,6 +49,11 @@ def _group(host: HostRights, one: Membership) -> list[Row]:
         return [row]
     verdict = f"confers {found.right}" + (f", {found.condition}" if found.condition else "") if found.right else "confers nothing by itself"
     return [row, Row(f"{verdict}: {found.reason}", indent=8, style="bold" if found.right else "")]
+
+
+def _log_on(one: LogOn) -> str:
+    where = f" from {one.host}" if one.host else ""
+    return f"{one.terminal}{where} since {one.since:%Y-%m-%d %H:%M} UTC (process {one.pid})"
 
 
 def _running(host: HostRights, who: Identity) -> list[Row]:
@@ -121,6 +127,11 @@ def _document(host: HostRights, who: Identity) -> dict[str, Any]:
                 "reason": found.reason if found else None,
             }
             for one in who.memberships
+        ],
+        "logged_on": [
+            {"terminal": one.terminal, "from": one.host or None, "since": one.since.isoformat(), "process": one.pid}
+            for one in host.facts.log_ons
+            if one.account == who.name
         ],
         "stale": [
             {

@@ -10,9 +10,11 @@ from fidelitas.facts import Command, DoasRule, HostFacts, Place
 from fidelitas.rights.chains import Chain
 from fidelitas.rights.files import Writers, above, writers, writers_told
 from fidelitas.rights.groups import conferred
+from fidelitas.rights.lent_groups import lent_groups
 from fidelitas.rights.links import Link, LinkKind, Principal, PrincipalKind, Right, RightKind, Strength
 from fidelitas.rights.live import stale_groups
 from fidelitas.rights.nodes import Lent, Nodes
+from fidelitas.rights.polkit import has_pkexec, unasked_actions
 from fidelitas.rights.population import Identity, Population
 from fidelitas.rights.powers import power_of
 from fidelitas.rights.programs import Judged, judged_programs
@@ -64,6 +66,8 @@ class Roads:
         yield from self._keys()
         yield from self._doas()
         yield from self._polkit()
+        yield from self._polkit_actions()
+        yield from self._lent_groups()
 
     # -- who ---------------------------------------------------------------------------------------------------------------------
 
@@ -255,10 +259,7 @@ class Roads:
     def _polkit(self) -> Iterator[Chain | Lent]:
         """Administrators of polkit run anything as root with pkexec(1), by their own password; the first rule that names some counts."""
         rule = next((rule for rule in self._facts.delegations.polkit if rule.administrators), None)
-        programs = self._facts.programs
-        set_id = programs.set_id if programs is not None else ()
-        pkexec = any(one.path.endswith("/pkexec") and one.uid == 0 and one.mode & 0o4000 for one in set_id)
-        if rule is None or not pkexec:
+        if rule is None or not has_pkexec(self._facts):
             return
         for kind, name in rule.administrators:
             why = _Why(
@@ -274,6 +275,29 @@ class Roads:
                         yield from self._by_group(gid, self._nodes.root, why)
             elif kind == "user" and name in self._population.by_name:
                 yield from self._by_account(self._population.by_name[name], self._nodes.root, why)
+
+    def _polkit_actions(self) -> Iterator[Chain | Lent]:
+        """What polkit lets anybody do unasked."""
+        for one in unasked_actions(self._facts):
+            power = power_of(Command(path=one.program)) if one.program else None
+            full = bool(one.reason) or power is not None
+            reason = one.reason or f"pkexec runs {one.program} as root" + (f", which {power.reason}" if power else "")
+            why = _Why(
+                "polkit",
+                f"polkit answers yes to {one.action.name} unasked, and {reason}",
+                one.action.place,
+                Strength.CONDITIONAL if one.condition else Strength.CERTAIN,
+                conditions=(one.condition,) if one.condition else (),
+            )
+            yield from self._by_anybody(self._nodes.root if full else self._nodes.right(RightKind.COMMAND, one.program), why)
+
+    def _lent_groups(self) -> Iterator[Chain]:
+        """Groups that PAM lends at log-ins of some kind (pam_group(8)): as good as membership in such a session."""
+        for who, gid, lent in lent_groups(self._facts.log_ins, self._population):
+            because = f"PAM puts it into group {self._population.group_names[gid]} at a log-in (pam_group)"
+            when = f"in sessions of {lent.services}, on terminals {lent.terminals}, at times {lent.times}"
+            why = _Why("group", because, lent.place, Strength.CONDITIONAL, LinkKind.HAS, conditions=(when,))
+            yield (self._link(self._nodes.anybody if who is None else self._nodes.account(who), self._nodes.group(gid), why),)
 
 
 def _joined(arguments: tuple[str, ...] | None) -> str | None:

@@ -138,13 +138,16 @@ def openings(facts: HostFacts, who: Identity, population: Population) -> Iterato
     effective = sshd_for(log_ins, who, population)
     if not effective.on("pubkeyauthentication") or may_connect(effective, who, population):
         return
+    besides = _besides_a_key(effective)
+    if besides is None:
+        return
     confined = "" if effective.values["forcecommand"] == "none" else effective.values["forcecommand"]
     root_only_forced = who.uid == 0 and effective.values["permitrootlogin"].lower() == "forced-commands-only"
     for path in _key_files(effective, who):
         for key in log_ins.keys.get(path, ()):
             command = confined or key.option("command") or ""
             if not (root_only_forced and not command):
-                yield Opening(key=key, path=path, command=command, conditions=tuple(_conditions(key)))
+                yield Opening(key=key, path=path, command=command, conditions=(*_conditions(key), *besides))
 
 
 def _has_key_file(log_ins: LogIns, who: Identity) -> bool:
@@ -153,6 +156,18 @@ def _has_key_file(log_ins: LogIns, who: Identity) -> bool:
         return True
     home = who.account.home.rstrip("/") + "/" if who.account else "/"
     return any(path.startswith(home) for path in log_ins.keys or ())
+
+
+def _besides_a_key(effective: Effective) -> tuple[str, ...] | None:
+    """Return what sshd asks for besides a key (sshd_config(5), AuthenticationMethods), or ``None`` where it takes none."""
+    lists = [one.lower().split(",") for one in effective.values.get("authenticationmethods", "any").split()]
+    if ["any"] in lists or any(set(one) == {"publickey"} for one in lists):
+        return ()
+    with_key = [one for one in lists if "publickey" in one]
+    if not with_key:
+        return None
+    others = [method for method in min(with_key, key=len) if method != "publickey"]
+    return (f"with {' and '.join(dict.fromkeys(others))} besides (AuthenticationMethods)",)
 
 
 def _conditions(key: AuthorizedKey) -> Iterator[str]:

@@ -45,7 +45,9 @@ def weak_places(facts: HostFacts, population: Population) -> Iterator[Weak]:
 _HOW = {
     "cron": "root runs it by cron",
     "script": "root runs it, as everything in its folder",
+    "at": "root runs it by at",
     "unit": "{} runs it as root",
+    "unit file": "{} runs it as root",
     "environment": "{}, which runs as root, takes its variables from it",
 }
 
