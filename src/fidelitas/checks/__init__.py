@@ -8,7 +8,7 @@ from collections.abc import Iterable
 from fidelitas.checks.accounts import empty_password, extra_root
 from fidelitas.checks.check import Check, EstateCheck, Found, check
 from fidelitas.checks.estate import unknown_host
-from fidelitas.checks.groups import conferring_group, not_yet_in_force, revoked_yet_active
+from fidelitas.checks.groups import conferring_group, lent_group, not_yet_in_force, revoked_yet_active
 from fidelitas.checks.log_ins import key_for_many, root_by_password, su_unasked, taken_empty_password, unlocked_private_key, writable_keys
 from fidelitas.checks.programs import added_bit, changed_program, escaping_program, stray_program, writable_program
 from fidelitas.checks.running import (
@@ -88,6 +88,7 @@ CHECKS: tuple[Check, ...] = (
     added_bit,
     writable_program,
     conferring_group,
+    lent_group,
     revoked_yet_active,
     not_yet_in_force,
     writable_by_others,

@@ -4,15 +4,16 @@ import shlex
 from collections.abc import Iterator
 
 from fidelitas.checks.check import Found, check
-from fidelitas.facts import Place
+from fidelitas.facts import LentGroups, Place
 from fidelitas.findings import Severity
 from fidelitas.rights import HostRights, RightKind
 from fidelitas.rights.groups import conferred
+from fidelitas.rights.lent_groups import lent_groups
 from fidelitas.rights.links import PrincipalKind
 from fidelitas.rights.live import Stale, stale_groups
 from fidelitas.rights.population import AccountKind
 
-__all__ = ["conferring_group", "not_yet_in_force", "revoked_yet_active"]
+__all__ = ["conferring_group", "lent_group", "not_yet_in_force", "revoked_yet_active"]
 
 
 @check(
@@ -54,6 +55,25 @@ def _matters(rights: HostRights, stale: Stale) -> bool:
     """Return whether a group leads to a right on this host."""
     held = [holding for holding in rights.holdings if holding.principal.kind is PrincipalKind.GROUP]
     return any(holding.principal.name == stale.group and holding.right.kind <= RightKind.READ_SECRETS for holding in held)
+
+
+@check("groups.lent-at-log-in", Severity.MEDIUM, advice="Take the group out of group.conf; give it to those who need it, by name.")
+def lent_group(rights: HostRights) -> Iterator[Found]:
+    """PAM puts people into a group that amounts to root whenever they log in by some service.
+
+    The account and group files show nothing of it, and a program that they make setgid meanwhile keeps the group for them for good.
+    """
+    states = {state.path: state for state in rights.facts.files}
+    by_gid = {group.gid: group for group in reversed(rights.population.groups)}
+    told: dict[tuple[int, LentGroups], list[str]] = {}
+    for who, gid, lent in lent_groups(rights.facts.log_ins, rights.population):
+        told.setdefault((gid, lent), []).append("everybody" if who is None else who.name)
+    for (gid, lent), names in told.items():
+        found = conferred(by_gid[gid], states)
+        if found is not None and found.right in ("root", "read-secrets"):
+            shown = ", ".join(names[:6]) + (" and more" if len(names) > 6 else "")
+            message = f"{shown}: at log-ins by {lent.services} PAM gives group {by_gid[gid].name}, which {found.reason}"
+            yield Found(about=f"{by_gid[gid].name}\0{lent.users}", message=message, places=(lent.place,))
 
 
 @check("groups.revoked-yet-active", Severity.HIGH, advice="End the sessions of the account; a group is given up at log-out only.")

@@ -15,8 +15,8 @@ from fidelitas.reports.holders import Filter, holders_table, selected
 @format_option
 def command(name: str, subject: str | None, source: Source, output: Output) -> None:
     """Show one account's page: on each host who it is, its groups, and all that it may run as whom."""
-    hosts = [host for host in hosts_of(source.audit(), subject) if name in host.population.by_name]
-    if not hosts:
+    hosts = hosts_of(source.audit(), subject)
+    if not any(name in host.population.by_name for host in hosts):
         raise RequestError(f'no host in evidence has an account "{name}"')
     if output.form == "table":
         output.blocks(account_blocks(name, hosts))

@@ -198,7 +198,15 @@ def curlew(team: Team, planted: list[Planted]) -> HostBuilder:
 
 
 def _curlew_roads(host: HostBuilder, team: Team, planted: list[Planted]) -> None:
-    """Root by password over SSH, an interpreter with a capability, a replaced program, a session that outlived its group."""
+    """Root by password over SSH, an interpreter with a capability, a replaced program; groups that a session or PAM lends."""
+    host.group("disk", 6)
+    host.policies["/dev/vda"] = File(None, 0o660, 0, 6, kind="other")
+    host.policies["/etc/pam.d/login"] = File("auth optional pam_group.so\nauth required pam_unix.so\n")
+    lent = f"# The model is restored from tape at the console.\nlogin;tty*;{team['operators'][1].name};Al0000-2400;disk\n"
+    host.policies["/etc/security/group.conf"] = File(lent)
+    planted.append(Planted("groups.lent-at-log-in", "curlew", "/etc/security/group.conf", 2))
+    host.policies["/usr/share/polkit-1/actions/org.freedesktop.systemd1.policy"] = File(_ACTIONS)
+    planted.append(Planted("running.unasked-polkit", "curlew", "/usr/share/polkit-1/actions/org.freedesktop.systemd1.policy", 5))
     planted.append(Planted("log-ins.root-by-password", "curlew", "/etc/ssh/sshd_config", 2))
     host.listing("capabilities", "# file: /usr/bin/python3.9\nsecurity.capability=0x0100000280000000000000000000000000000000\n\n")
     host.listing("rpm-files", "python3\t100755\troot\troot\t\t\t/usr/bin/python3.9\n")
@@ -283,6 +291,23 @@ def _dunlin_roads(host: HostBuilder, team: Team, planted: list[Planted]) -> None
     host.policies[f"/home/{contractor}/.ssh/id_ed25519"] = File(None, 0o600, team["contractors"][0].uid, kind="file")
     public = key_line(contractor, f"{contractor}@dunlin")
     host.policies[f"/home/{contractor}/.ssh/id_ed25519.pub"] = File(f"{public}\n", 0o644, team["contractors"][0].uid)
+
+
+_ACTIONS = """\
+<?xml version="1.0" encoding="UTF-8"?>
+<!DOCTYPE policyconfig PUBLIC "-//freedesktop//DTD PolicyKit Policy Configuration 1.0//EN"
+        "https://specifications.freedesktop.org/polkit/latest/policyconfig.dtd">
+<policyconfig>
+  <action id="org.freedesktop.systemd1.manage-units">
+    <description>Manage system services or other units</description>
+    <defaults>
+      <allow_any>auth_admin</allow_any>
+      <allow_inactive>auth_admin</allow_inactive>
+      <allow_active>yes</allow_active>
+    </defaults>
+  </action>
+</policyconfig>
+"""
 
 
 HOSTS: tuple[Callable[[Team, list[Planted]], HostBuilder], ...] = (tern, curlew, dunlin)

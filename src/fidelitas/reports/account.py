@@ -20,10 +20,22 @@ MOST_ROUTES = 4
 
 
 def account_blocks(name: str, hosts: Sequence[HostRights]) -> list[Block]:
-    """Return a block for each host that has the account, and a headline over them."""
-    names = dict.fromkeys(who.account.comment for host in hosts if (who := host.population.by_name[name]).account and who.account.comment)
-    head = Block(f"{name} on {len(hosts)} host{'' if len(hosts) == 1 else 's'}", tuple(Row(text) for text in names))
-    return [head, *(_host(host, host.population.by_name[name]) for host in hosts)]
+    """Return a block for each host that has the account, and for each that it leads to from there; and a headline over them."""
+    here = [host for host in hosts if name in host.population.by_name]
+    names = dict.fromkeys(who.account.comment for host in here if (who := host.population.by_name[name]).account and who.account.comment)
+    head = Block(f"{name} on {len(here)} host{'' if len(here) == 1 else 's'}", tuple(Row(text) for text in names))
+    there = [_there(host, held) for host in hosts if (held := _from_elsewhere(host, name))]
+    return [head, *(_host(host, host.population.by_name[name]) for host in here), *there]
+
+
+def _from_elsewhere(host: HostRights, name: str) -> list[Holding]:
+    return [holding for holding in host.from_elsewhere if holding.principal.is_called(name)]
+
+
+def _there(host: HostRights, held: Sequence[Holding]) -> Block:
+    """Return what accounts of the name on other hosts hold on this one."""
+    rows = [row for holding in held for row in (Row(f"as {holding.principal}"), *_holding(holding))]
+    return Block(f"{host.subject}, from another host", tuple(rows))
 
 
 def _host(host: HostRights, who: Identity) -> Block:
@@ -103,7 +115,13 @@ def _route(route: Route) -> list[Row]:
 
 def account_document(name: str, hosts: Sequence[HostRights]) -> dict[str, Any]:
     """Return the JSON document of an account."""
-    return {"schema": "fidelitas/account/1", "account": name, "hosts": [_document(host, host.population.by_name[name]) for host in hosts]}
+    here = [host for host in hosts if name in host.population.by_name]
+    return {
+        "schema": "fidelitas/account/1",
+        "account": name,
+        "hosts": [_document(host, host.population.by_name[name]) for host in here],
+        "from_elsewhere": [holding_document(host, holding) for host in hosts for holding in _from_elsewhere(host, name)],
+    }
 
 
 def _document(host: HostRights, who: Identity) -> dict[str, Any]:

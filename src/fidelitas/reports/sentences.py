@@ -17,8 +17,8 @@ def brief(route: Route) -> str:
 
 def _brief_link(link: Link) -> str:
     onward = holder(link.target) if isinstance(link.target, Principal) else ""
-    if link.kind is LinkKind.HAS and onward:
-        return onward
+    if link.kind is LinkKind.HAS and isinstance(link.target, Principal):
+        return link.way if link.target.kind is PrincipalKind.KEY else onward
     return f"{link.way} as {onward}" if onward else link.way
 
 

@@ -93,7 +93,7 @@ def _links(host: HostRights, owner: Identity, key: PrivateKey, other: HostRights
         target=there.root if who.uid == 0 else there.account(who),
         kind=LinkKind.MAY_BECOME,
         strength=Strength.CONDITIONAL if opening.conditions else Strength.DIRECT,
-        way=f"ssh to {other.subject}",
+        way="ssh",
         because=f"it opens the account {who.name} on {other.subject} over SSH",
         conditions=opening.conditions,
         place=opening.key.place,
