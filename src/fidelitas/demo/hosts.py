@@ -200,7 +200,6 @@ def curlew(team: Team, planted: list[Planted]) -> HostBuilder:
 def _curlew_roads(host: HostBuilder, team: Team, planted: list[Planted]) -> None:
     """Root by password over SSH, an interpreter with a capability, a replaced program; groups that a session or PAM lends."""
     host.group("disk", 6)
-    host.policies["/dev/vda"] = File(None, 0o660, 0, 6, kind="other")
     host.policies["/etc/pam.d/login"] = File("auth optional pam_group.so\nauth required pam_unix.so\n")
     lent = f"# The model is restored from tape at the console.\nlogin;tty*;{team['operators'][1].name};Al0000-2400;disk\n"
     host.policies["/etc/security/group.conf"] = File(lent)
