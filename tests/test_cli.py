@@ -136,7 +136,10 @@ def test_why_of_a_group_and_of_an_account_that_holds_nothing(estate: tuple[Path,
         (["--account", "noor"], {("dunlin", "noor", "root"), ("tern", "noor", "root"), ("tern", "noor@dunlin", "root")}),
         (["--right", "root", "--on", "tern", "--account", "%sudo"], {("tern", "%sudo", "root")}),
         (["--right", "run-as", "--on", "curlew", "--account", "%modellers"], {("curlew", "%modellers", "run-as:modelrun")}),
-        (["--strength", "conditional", "--on", "curlew"], {("curlew", "root's password", "root"), ("curlew", "sysop's password", "root")}),
+        (
+            ["--strength", "conditional", "--on", "curlew"],
+            {("curlew", "root's password", "root"), ("curlew", "sysop's password", "root"), ("curlew", "%disk", "root")},
+        ),
     ],
 )
 def test_holders_can_be_narrowed(estate: tuple[Path, Ran], options: list[str], expected: set[tuple[str, ...]]) -> None:
