@@ -23,7 +23,7 @@ from test_probe import grow, put
 ROOT = Path(__file__).parent.parent
 SCHEMAS = ROOT / "docs" / "schemas"
 COMMANDS = (
-    "survey", "holders", "why", "findings", "coverage", "may", "account", "compare", "programs", "rehearse", "charter", "probe", "demo"
+    "survey", "holders", "why", "findings", "coverage", "may", "account", "compare", "programs", "rehearse", "charter", "probe", "demo", "usage"
 )  # fmt: skip
 
 

@@ -20,12 +20,12 @@ from fidelitas.sources import from_file
 def command(folder: Path, seed: int, output: Output) -> None:
     """Make the Saltmarsh Tide Observatory, a made-up estate, in FOLDER, survey it and print the audit.
 
-    FOLDER then holds the evidence of each host, a list of the problems that were planted (truth.json), and a ledger to try the other
-    commands on.
+    FOLDER then holds the evidence of each host, a list of the problems that were planted (truth.json), ninety days of logs, and a ledger
+    to try the other commands on.
     """
     files = write_estate(folder, seed)
     collected = [from_file(file) for file in files]
     ledger = folder / "ledger"
     survey = Ledger(ledger).add(((found.bundle, found.archive) for found in collected), datetime.now(UTC))
     show(audit(found.bundle for found in collected), survey.name, output)
-    say(f'try next: fidelitas why noor --ledger "{ledger}"')
+    say(f'try next: fidelitas why noor --ledger "{ledger}", or fidelitas usage "{folder / "logs"}"')

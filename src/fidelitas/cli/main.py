@@ -20,6 +20,7 @@ COMMANDS = {
     "may": "Tell whether an account may run a command, by which rule; if not, what came nearest.",
     "account": "Show one account's page: on each host its groups and all that it may run.",
     "compare": "Tell what one account holds and another lacks.",
+    "usage": "Tell from logs who used privilege, was refused, and stood behind root's deeds.",
     "programs": "List setuid programs and file capabilities, each with a verdict.",
     "findings": "List what is risky or unexpected, worst first.",
     "rehearse": "Tell what a new sudo policy or membership would change in rights, before it is made.",

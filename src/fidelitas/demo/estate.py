@@ -8,6 +8,7 @@ from pathlib import Path
 
 from fidelitas.demo.host import File, HostBuilder
 from fidelitas.demo.hosts import HOSTS, Planted
+from fidelitas.demo.logs import write_logs
 from fidelitas.demo.people import draw_people
 from fidelitas.errors import ReadError
 from fidelitas.evidence import Item, Listing, Manifest, make_bundle
@@ -60,7 +61,7 @@ def _item(path: str, file: File) -> Item:
 
 
 def write_estate(folder: Path, seed: int = 1) -> list[Path]:
-    """Write the bundles of all hosts and the truth list into a folder, and return the bundles' paths."""
+    """Write the bundles of all hosts, their logs and the truth list into a folder, and return the bundles' paths."""
     estate = make_estate(seed)
     try:
         folder.mkdir(parents=True, exist_ok=True)
@@ -69,6 +70,8 @@ def write_estate(folder: Path, seed: int = 1) -> list[Path]:
             path = folder / f"{host.name}.tar"
             path.write_bytes(bundle_of(host))
             paths.append(path)
+        people = draw_people(random.Random(seed))
+        write_logs(folder / "logs", people, [host.name for host in estate.hosts], TAKEN, seed)
         truth = {"schema": "fidelitas/truth/1", "seed": seed, "planted": [asdict(planted) for planted in estate.planted]}
         (folder / "truth.json").write_text(json.dumps(truth, indent=1) + "\n", encoding="utf-8")
     except OSError as error:

@@ -34,6 +34,7 @@ finding
 from fidelitas.facts.accounts import Account, Group, GroupShadow, LoginLimits, Password, PasswordState, Shadow
 from fidelitas.facts.delegations import Delegations, DoasRule, NfsExport, PolkitAction, PolkitRule
 from fidelitas.facts.directory import Directory, DirectoryGroup, DirectoryMember
+from fidelitas.facts.events import Event, EventKind
 from fidelitas.facts.gaps import Gap
 from fidelitas.facts.host import AccessEntry, FileKind, FileState, HostFacts, NameService, Netgroup, OperatingSystem
 from fidelitas.facts.jobs import Job, SearchFolder
@@ -71,6 +72,8 @@ __all__ = [
     "DirectoryGroup",
     "DirectoryMember",
     "DoasRule",
+    "Event",
+    "EventKind",
     "FileKind",
     "FileState",
     "Gap",

@@ -1,0 +1,63 @@
+"""``fidelitas usage``."""
+
+import os
+from datetime import UTC, datetime, tzinfo
+from pathlib import Path
+from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
+
+import click
+
+from fidelitas.cli.options import Output, format_option, say
+from fidelitas.errors import RequestError
+from fidelitas.facts import EventKind
+from fidelitas.languages.logs.reading import read_logs
+from fidelitas.reports.usage import head_block, people_table, usage_blocks, usage_document, usage_table
+from fidelitas.sources.logs import logs_at
+from fidelitas.usage import deeds_of, summed_up
+
+_KINDS = {kind.name.lower().replace("_", "-"): kind for kind in EventKind}
+
+
+@click.command
+@click.argument("logs", nargs=-1, type=click.Path(path_type=Path), metavar="[LOG]...")
+@click.option("--person", metavar="NAME", help="Only what this person did, or can have done.")
+@click.option("--kind", "kinds", multiple=True, type=click.Choice(list(_KINDS)), help="Only events of this kind; can be given again.")
+@click.option("--events", is_flag=True, help="List every event instead of a summary.")
+@click.option("--zone", metavar="ZONE", help="Time zone of stamps that tell none, such as Europe/Lisbon.  [default: this machine's]")
+@click.option("--name", metavar="NAME", help="Name of the host in places.  [default: this machine's]")
+@format_option
+def command(
+    logs: tuple[Path, ...], person: str | None, kinds: tuple[str, ...], *, events: bool, zone: str | None, name: str | None, output: Output
+) -> None:
+    """Tell who used privilege, was refused or mistyped, and who stood behind root's deeds, from LOG files or folders of them.
+
+    Without LOG those of this machine are read (/var/log).  Rotated and packed files are read in their order; lines of syslog in all its
+    forms, sudo's own log file, and the journal as journalctl exports it (-o json, -o export).
+    """
+    found = read_logs(logs_at(logs or (Path("/var/log"),)), name or os.uname().nodename, _zone(zone))
+    wanted = {_KINDS[one] for one in kinds}
+    deeds = [
+        deed for deed in deeds_of(found.events) if (person is None or person in deed.persons) and (not wanted or deed.event.kind in wanted)
+    ]
+    people = summed_up(deeds)
+    if output.form != "table" or events:
+        output.table(usage_table(deeds), lambda: usage_document(deeds, people, found.unknown, found.gaps, found.covers))
+    else:
+        output.blocks([head_block(deeds, found.covers)])
+        output.table(people_table(people), dict)
+        output.text("\n")
+        output.blocks(usage_blocks(deeds))
+    for gap in found.gaps:
+        say(str(gap))
+    if found.unknown:
+        told = ", ".join(f"{program} {count}" for program, count in found.unknown.most_common())
+        say(f"not recognised, and so not counted: {told}")
+
+
+def _zone(text: str | None) -> tzinfo:
+    if text is None:
+        return datetime.now().astimezone().tzinfo or UTC
+    try:
+        return ZoneInfo(text)
+    except (ZoneInfoNotFoundError, ValueError, OSError) as error:
+        raise RequestError(f'there is no time zone "{text}"', hint="Give a name such as Europe/Lisbon, or UTC.") from error

@@ -1,0 +1,79 @@
+"""What other programs say of privilege: PAM, su, sshd, the tools that change accounts, pkexec, doas, cron.
+
+Texts differ between versions: they are recognised by what stays, the names and the order of the parts (`messages.toml`).  A message of
+another form is nobody's business here; the caller counts it.
+"""
+
+import re
+import tomllib
+from collections.abc import Callable, Iterable
+from functools import cache
+from importlib import resources
+
+from fidelitas.facts import Event, EventKind
+from fidelitas.languages.logs.entries import Entry
+from fidelitas.languages.logs.secrets import masked
+
+__all__ = ["is_idle", "read_message"]
+
+_Pattern = tuple[re.Pattern[str], EventKind, str]
+# Programs whose messages are another's.
+_SAME = {"sshd-session": "sshd", "CRON": "cron", "crond": "cron"}
+_NO_TERMINAL = frozenset({"none", "?", "unknown", "notty", "ssh"})
+
+
+def _text() -> str:
+    return resources.files(__package__).joinpath("messages.toml").read_text(encoding="utf-8")
+
+
+@cache
+def _table() -> dict[str, tuple[_Pattern, ...]]:
+    rows = tomllib.loads(_text())
+    return {
+        name: tuple((re.compile(pattern, re.DOTALL), EventKind[kind], reason) for pattern, kind, reason in rows[name])
+        for name in rows
+        if name != "idle"
+    }
+
+
+@cache
+def _idle() -> tuple[str, ...]:
+    return tuple(tomllib.loads(_text())["idle"])
+
+
+def is_idle(message: str) -> bool:
+    """Return whether a message is known to tell of no privilege: a connection that ends, a module that complains."""
+    return message.startswith(_idle())
+
+
+def read_message(entry: Entry, make: Callable[..., Event]) -> Event | None:
+    """Return the event of a message, or ``None`` for one of another form; `make` adds time, host and place."""
+    program = _SAME.get(entry.program, entry.program)
+    table = _table()
+    return _first(table["pam"] if entry.message.startswith("pam_") else table.get(program, table["accounts"]), entry, make)
+
+
+def _first(patterns: Iterable[_Pattern], entry: Entry, make: Callable[..., Event]) -> Event | None:
+    for pattern, kind, reason in patterns:
+        found = pattern.fullmatch(entry.message)
+        if found is not None:
+            return _event(found, kind, reason, entry, make)
+    return None
+
+
+def _event(found: re.Match[str], kind: EventKind, reason: str, entry: Entry, make: Callable[..., Event]) -> Event:
+    parts = {name: value or "" for name, value in found.groupdict().items()}
+    terminal = parts.get("terminal", "").removeprefix("/dev/")
+    return make(
+        kind=kind,
+        program=parts.get("program") or entry.program,
+        pid=entry.pid,
+        account=parts.get("ruser") or parts.get("account", ""),
+        target="root" if entry.message.startswith("ROOT LOGIN") else parts.get("target", ""),
+        group=parts.get("group", ""),
+        terminal="" if terminal in _NO_TERMINAL else terminal,
+        folder=parts.get("folder", ""),
+        command=masked(parts.get("command", "")),
+        reason=" ".join(filter(None, (parts.get("reason") or reason.format(**parts), parts.get("key", "")))),
+        address=parts.get("address", ""),
+    )

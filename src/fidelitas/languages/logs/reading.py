@@ -1,0 +1,97 @@
+"""Logs of one host, whichever form each has, into events in the order of time."""
+
+from collections import Counter
+from collections.abc import Callable, Iterable, Iterator
+from dataclasses import dataclass, field
+from datetime import UTC, datetime, tzinfo
+from typing import Protocol
+
+from fidelitas.facts import Event, Gap, Place
+from fidelitas.languages.logs.clock import Clock, has_year
+from fidelitas.languages.logs.entries import read_entries
+from fidelitas.languages.logs.journal import JournalReader, is_export, is_journal_json
+from fidelitas.languages.logs.sudo_file import SudoFileReader, is_sudo_file
+from fidelitas.languages.logs.syslog import SyslogReader
+from fidelitas.text import decode
+
+__all__ = ["LogEvents", "LogLike", "read_logs"]
+
+_EARLIEST = datetime(1970, 1, 1, tzinfo=UTC)
+
+
+class LogLike(Protocol):
+    """A log to read, perhaps packed: `blocks` reads it anew each time, whole lines at a time; `by` is when it was last written to."""
+
+    @property
+    def path(self) -> str: ...
+    @property
+    def by(self) -> datetime: ...
+    @property
+    def blocks(self) -> Callable[[], Iterator[bytes]]: ...
+
+
+@dataclass(slots=True)
+class LogEvents:
+    """What logs tell: events by time, messages of no known form by program, what could not be read, and which time each log covers."""
+
+    events: list[Event] = field(default_factory=list)
+    unknown: Counter[str] = field(default_factory=Counter)
+    gaps: list[Gap] = field(default_factory=list)
+    covers: list[tuple[str, datetime | None, datetime | None]] = field(default_factory=list)
+
+
+def read_logs(logs: Iterable[LogLike], subject: str, zone: tzinfo) -> LogEvents:
+    """Return the events of all logs of a host whose clock is in `zone`; events that two logs tell alike are told once."""
+    told = LogEvents()
+    seen: set[Event] = set()
+    for log in logs:
+        found = list(_events(log, Place(subject=subject, path=log.path), zone, told))
+        times = [event.at for event in found if event.at is not None]
+        told.covers.append((log.path, min(times, default=None), max(times, default=None)))
+        told.events += (event for event in found if event not in seen)
+        seen |= set(found)
+    told.events.sort(key=lambda event: event.at or _EARLIEST)  # stable: what one second holds stays in its order
+    return told
+
+
+def _events(log: LogLike, origin: Place, zone: tzinfo, told: LogEvents) -> Iterator[Event]:
+    start = next(log.blocks(), b"")[:4096]
+    if is_journal_json(start) or is_export(start):
+        journal = JournalReader(origin)
+        yield from journal.json_events(log.blocks()) if is_journal_json(start) else journal.export_events(b"".join(log.blocks()))
+        told.gaps += journal.gaps
+        told.unknown += journal.unknown
+        return
+    if is_sudo_file(start):
+        sudo = SudoFileReader(Clock(zone, log.by, *_ends(log)), origin)
+        yield from sudo.events(log.blocks())
+        told.gaps += sudo.gaps
+        return
+    syslog = SyslogReader(Clock(zone, log.by, *_stamps(log)), origin)
+    yield from syslog.events(log.blocks())
+    told.unknown += syslog.unknown
+
+
+def _stamps(log: LogLike) -> tuple[str, str]:
+    """Return the first and the last stamp of a log, where the first has no year; else nothing is needed of them."""
+    first = next(read_entries(log.blocks()), None)
+    if first is None or has_year(first.stamp):
+        return "", ""
+    stamps = [entry.stamp for entry in read_entries(_last_blocks(log))]
+    return first.stamp, stamps[-1] if stamps else first.stamp
+
+
+def _last_blocks(log: LogLike) -> Iterator[bytes]:
+    """Yield the last two blocks of a log, in one of which is a line that matters unless they are few."""
+    before, last = b"", b""
+    for block in log.blocks():
+        before, last = last, block
+    yield before
+    yield last
+
+
+def _ends(log: LogLike) -> tuple[str, str]:
+    """Return the stamps with which sudo's own log begins and ends."""
+    first = decode(next(log.blocks(), b"")[:15])
+    last = [line for block in _last_blocks(log) for line in block.split(b"\n") if line[:1].isalpha()]
+    return first, decode(last[-1][:15]) if last else ""

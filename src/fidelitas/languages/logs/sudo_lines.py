@@ -1,0 +1,158 @@
+"""What sudo logs: its text lines, and its events in JSON (sudoers(5), LOG FORMAT and EVENT LOGGING).
+
+A line is ``account : [reason ; ] field ; field ; … COMMAND=…``.  Folder, command and environment are written by the one whom the line is
+about, and can imitate the fields that come after them: such a line is read as its order says, and doubted.
+"""
+
+import json
+import re
+from collections.abc import Mapping
+from dataclasses import replace
+from datetime import UTC, datetime
+from typing import Any
+
+from fidelitas.facts import Event, EventKind, Place
+from fidelitas.languages.logs.secrets import masked
+
+__all__ = ["continued", "read_sudo_event", "read_sudo_line"]
+
+_FIELDS = "HOST|TTY|CHROOT|PWD|USER|GROUP|TSID|ENV|COMMAND"
+_LINE = re.compile(rf"\s*(?P<account>.*?) : (?:(?P<reason>(?!(?:{_FIELDS})=).*?) ; )?(?P<fields>(?:{_FIELDS})=.*)\Z", re.DOTALL)
+_FIELD = re.compile(rf"(?:\A| ; )({_FIELDS})=")
+_END = re.compile(r" ; (?:EXIT=(?P<exit>\d+)|SIGNAL=(?P<signal>\w+))\Z")
+_ATTEMPTS = re.compile(r"(\d+) incorrect password attempts?\Z")
+_CONTINUED = re.compile(r"\s*(?P<account>.*?) : \(command continued\) (?P<rest>.*)\Z", re.DOTALL)
+_ORDER = _FIELDS.split("|")
+_PREFIX = "@cee:"
+# With -n sudo asks for none: nothing was mistyped.
+_NOBODY_ASKED = "a password is required"
+
+
+def read_sudo_line(message: str, at: datetime | None, host: str, place: Place) -> Event | None:
+    """Return the event of one line, or ``None`` for a line of another form (such as what PAM says for sudo)."""
+    if message.lstrip().startswith((_PREFIX, '{"sudo"')):
+        return _of_json(message.lstrip().removeprefix(_PREFIX), at, host, place)
+    found = _LINE.match(message)
+    if found is None:
+        return None
+    fields, doubt = _split(found["fields"])
+    if "COMMAND" not in fields:
+        return None
+    command, ended = fields["COMMAND"], _END.search(fields["COMMAND"])
+    if ended is not None:
+        command = command[: ended.start()]
+    reason = found["reason"] or ""
+    attempts = _ATTEMPTS.match(reason)
+    event = Event(
+        at=at,
+        kind=_kind(reason),
+        program="sudo",
+        host=fields.get("HOST", host),
+        account=found["account"],
+        target=fields.get("USER", ""),
+        group=fields.get("GROUP", ""),
+        terminal=_terminal(fields.get("TTY", "")),
+        folder=fields.get("PWD", ""),
+        command=masked(command),
+        reason=f"exit {ended['exit'] or ended['signal']}" if ended is not None and not reason else reason,
+        count=int(attempts[1][:6]) if attempts else int(reason != _NOBODY_ASKED),
+        doubt=doubt,
+        place=place,
+    )
+    return replace(event, kind=EventKind.CLOSED) if ended is not None and not reason else event
+
+
+def continued(message: str) -> tuple[str, str] | None:
+    """Return account and rest of a line that goes on with the command of the one before: sudo cuts long ones."""
+    found = _CONTINUED.match(message)
+    return (found["account"], found["rest"]) if found else None
+
+
+def _split(text: str) -> tuple[dict[str, str], str]:
+    """Return the fields, the first of each name in sudo's own order, and a doubt where the text holds further ones."""
+    marks = list(_FIELD.finditer(text))
+    fields: dict[str, str] = {}
+    doubt, last = "", -1
+    for number, mark in enumerate(marks):
+        name = mark[1]
+        if name in fields or _ORDER.index(name) < last:
+            doubt = "a folder or command in it imitates the fields of sudo's own lines"
+            continue
+        last = _ORDER.index(name)
+        end = len(text) if name == "COMMAND" else marks[number + 1].start() if number + 1 < len(marks) else len(text)
+        fields[name] = text[mark.end() : end]
+        if name == "COMMAND":
+            rest = [one for one in marks[number + 1 :] if not _quoted(fields[name], one.start() - mark.end())]
+            doubt = "a folder or command in it imitates the fields of sudo's own lines" if rest else doubt
+            break
+    return fields, doubt
+
+
+def _quoted(text: str, at: int) -> bool:
+    """Return whether a place in a command stands within the quotes that sudo puts round arguments with blanks."""
+    return text.count("'", 0, at) % 2 == 1
+
+
+def _kind(reason: str) -> EventKind:
+    if not reason:
+        return EventKind.USED
+    failed = "password" in reason or "authentication" in reason or "conversation" in reason
+    return EventKind.FAILED if failed else EventKind.REFUSED
+
+
+def _terminal(text: str) -> str:
+    name = text.removeprefix("/dev/")
+    return "" if name in ("unknown", "none", "?") else name
+
+
+# -- events in JSON ----------------------------------------------------------------------------------------------------------------
+
+
+def _of_json(text: str, at: datetime | None, host: str, place: Place) -> Event | None:
+    try:
+        stated = json.loads(text)
+    except (ValueError, RecursionError):
+        return None
+    inner = stated.get("sudo") if isinstance(stated, dict) else None
+    return read_sudo_event(inner, place, at=at, host=host) if isinstance(inner, dict) else None
+
+
+_KINDS = {"accept": EventKind.USED, "reject": EventKind.REFUSED, "exit": EventKind.CLOSED, "alert": EventKind.REFUSED}
+
+
+def read_sudo_event(stated: Mapping[str, Any], place: Place, at: datetime | None = None, host: str = "") -> Event | None:
+    """Return the event of an object as sudo's JSON log has it: ``accept``, ``reject``, ``alert`` or ``exit`` and its properties."""
+    name = next((one for one in _KINDS if isinstance(stated.get(one), dict)), None)
+    if name is None:
+        return None
+    told = stated[name]
+    reason = _text(told.get("reason")) or _text(told.get("alert"))
+    kind = _KINDS[name] if name in ("accept", "exit") else _kind(reason or "refused")
+    words = told.get("runargv")
+    command = " ".join(_text(word) for word in words) if isinstance(words, list) else _text(told.get("command"))
+    return Event(
+        at=_time(told) or at,
+        kind=kind,
+        program="sudo",
+        host=_text(told.get("submithost")) or host,
+        account=_text(told.get("submituser")),
+        target=_text(told.get("runuser")),
+        group=_text(told.get("rungroup")),
+        terminal=_terminal(_text(told.get("ttyname"))),
+        folder=_text(told.get("submitcwd")),
+        command=masked(command),
+        reason=reason if name != "exit" else f"exit {told.get('exit_value')}",
+        place=place,
+    )
+
+
+def _text(value: Any) -> str:
+    return value if isinstance(value, str) else ""
+
+
+def _time(told: Mapping[str, Any]) -> datetime | None:
+    server = told.get("server_time")
+    seconds = server.get("seconds") if isinstance(server, dict) else None
+    if not isinstance(seconds, int) or not 0 <= seconds < 1 << 35:
+        return None
+    return datetime.fromtimestamp(seconds, UTC)

@@ -1,0 +1,356 @@
+"""Logs: every form of them, hostile lines, and who stood behind what; with real sudo as a judge of what its log says."""
+
+import bz2
+import gzip
+import json
+import lzma
+import os
+import sys
+from collections.abc import Callable
+from datetime import UTC, datetime
+from pathlib import Path
+from zoneinfo import ZoneInfo
+
+import pytest
+import zstandard
+from hypothesis import given
+from hypothesis import strategies as st
+
+from fidelitas.facts import Event, EventKind, Place
+from fidelitas.languages.logs.clock import Clock
+from fidelitas.languages.logs.journal import JournalReader
+from fidelitas.languages.logs.reading import LogEvents, read_logs
+from fidelitas.languages.logs.secrets import MASK, masked
+from fidelitas.languages.logs.sudo_file import SudoFileReader
+from fidelitas.languages.logs.sudo_lines import read_sudo_line
+from fidelitas.languages.logs.syslog import SyslogReader
+from fidelitas.sources.logs import logs_at
+from fidelitas.usage import Ground, deeds_of, summed_up
+from support import fidelitas
+from test_cli import check_schema
+from test_judge_sudo import ACCOUNTS, Writer, in_world, write
+
+SAMPLES = Path(__file__).parent / "samples" / "logs"
+HERE = Place(subject="knot", path="/var/log/auth.log")
+NOW = datetime(2026, 11, 23, 12, tzinfo=UTC)
+
+
+def read(*paths: Path) -> LogEvents:
+    return read_logs(logs_at(paths), "log01", UTC)
+
+
+def told(text: str, by: datetime = NOW, zone: str = "UTC") -> list[Event]:
+    """Return the events of lines of syslog."""
+    lines = [line for line in text.splitlines() if line]
+    first, last = (lines[0][:15], lines[-1][:15]) if lines else ("", "")
+    return list(SyslogReader(Clock(ZoneInfo(zone), by, first, last), HERE).events([text.encode()]))
+
+
+def essence(event: Event) -> tuple[object, ...]:
+    return event.kind, event.account, event.target, event.group, event.terminal, event.folder, event.command, event.reason
+
+
+# -- forms -------------------------------------------------------------------------------------------------------------------------
+
+
+def test_three_forms_of_syslog_tell_the_same() -> None:
+    whole, *others = (read(SAMPLES / name) for name in ("auth.log", "auth.traditional.log", "auth.rfc5424.log"))
+    assert len(whole.events) == 229
+    assert dict(whole.unknown) == {"userdel": 2}
+    for other in others:
+        assert [essence(event) for event in other.events] == [essence(event) for event in whole.events]
+        assert [event.at.replace(microsecond=0) for event in other.events if event.at] == [
+            event.at.replace(microsecond=0) for event in whole.events if event.at
+        ]
+        assert [event.place.line for event in other.events] == [event.place.line for event in whole.events]
+
+
+def test_the_forms_of_sudos_own_log_tell_the_same() -> None:
+    wrapped, long, in_json = (read(SAMPLES / f"sudo-{form}.log") for form in ("wrapped", "long", "json"))
+    assert not wrapped.gaps + long.gaps + in_json.gaps
+    short = [(event.kind, event.account, event.target, event.group) for event in wrapped.events]
+    assert len(short) == 18
+    for other in (long, in_json):
+        assert [
+            (event.kind, event.account, event.target, event.group) for event in other.events if event.kind is not EventKind.CLOSED
+        ] == short
+    assert [event.command for event in wrapped.events] == [event.command for event in long.events if event.kind is not EventKind.CLOSED]
+    assert {event.reason for event in long.events if event.kind is EventKind.CLOSED} == {"exit 0", "exit 1"}
+
+
+def test_events_of_sudo_in_json_within_syslog_and_the_journal_in_both_its_forms() -> None:
+    assert {event.command for event in read(SAMPLES / "auth-json.log").events if event.program == "sudo"} >= {
+        "/usr/bin/id",
+        "/usr/bin/id -un",
+    }
+    journal, export = read(SAMPLES / "journal.json"), read(SAMPLES / "journal.export")
+    assert [essence(event) for event in journal.events] == [essence(event) for event in export.events]
+    assert [(event.kind, event.account, event.command) for event in journal.events if event.program == "sudo" and event.command] == [
+        (EventKind.USED, "ines", "/usr/bin/id"),
+        (EventKind.REFUSED, "vesna", "/usr/bin/cat /etc/shadow"),
+        (EventKind.USED, "root", "/usr/bin/true"),
+    ]
+
+
+@pytest.mark.parametrize(
+    ("stamps", "by", "times"),
+    [
+        (["Nov 22 23:59:59"], NOW, ["2026-11-22T23:59:59"]),
+        (["Dec 31 23:59:59", "Jan  1 00:00:00"], NOW, ["2025-12-31T23:59:59", "2026-01-01T00:00:00"]),
+        (["Dec 24 10:00:00"], NOW, ["2025-12-24T10:00:00"]),
+        (["Nov 24 11:00:00"], NOW, ["2026-11-24T11:00:00"]),  # a clock that is a little fast
+        (["Feb 29 10:00:00", "Mar  1 10:00:00"], NOW, ["2024-02-29T10:00:00", "2024-03-01T10:00:00"]),
+        (
+            ["Jan  2 10:00:01", "Jan  2 10:00:00", "Jan  3 00:00:00"],
+            NOW,
+            ["2026-01-02T10:00:01", "2026-01-02T10:00:00", "2026-01-03T00:00:00"],
+        ),
+        (["2026-03-01T10:00:00.5+02:00", "2026-03-01 10:00:00"], NOW, ["2026-03-01T08:00:00.500000", "2026-03-01T10:00:00"]),
+    ],
+)
+def test_the_year_of_a_line_follows_from_its_neighbours(stamps: list[str], by: datetime, times: list[str]) -> None:
+    events = told("".join(f"{stamp} knot su: (to root) ines on pts/0\n" for stamp in stamps), by)
+    assert [event.at.isoformat().removesuffix("+00:00") for event in events if event.at] == times
+
+
+def test_stamps_without_an_offset_are_of_the_hosts_zone() -> None:
+    (event,) = told("Jul  1 10:00:00 knot su: (to root) ines on pts/0\n", zone="Europe/Lisbon")
+    assert event.at == datetime(2026, 7, 1, 9, tzinfo=UTC)
+
+
+def line(message: str) -> Event | None:
+    return read_sudo_line(message, NOW, "knot", HERE)
+
+
+@pytest.mark.parametrize(
+    ("message", "account", "target", "command", "doubtful"),
+    [
+        ("ines : TTY=pts/0 ; PWD=/ ; USER=root ; COMMAND=/bin/ls", "ines", "root", "/bin/ls", False),
+        ("web app : TTY=pts/0 ; PWD=/ ; USER=root ; COMMAND=/bin/ls", "web app", "root", "/bin/ls", False),
+        ("ines : TTY=pts/0 ; PWD=/ ; USER=root ; COMMAND=/bin/echo 'x ; COMMAND=/bin/fake ; USER=y'", "ines", "root", None, False),
+        ("ines : TTY=pts/0 ; PWD=/t ; USER=rada ; COMMAND=/bin/ok ; USER=root ; COMMAND=/bin/sh", "ines", "rada", None, True),
+        ("ines : TTY=pts/0 ; PWD=/t ; TTY=pts/9 ; USER=root ; COMMAND=/bin/sh", "ines", "root", "/bin/sh", True),
+        ("ines : TTY=pts/0 ; PWD=/ ; USER=root ; COMMAND=/bin/sh -c x ; USER=y", "ines", "root", None, True),
+    ],
+)
+def test_a_line_that_imitates_sudos_fields_is_doubted(message: str, account: str, target: str, command: str | None, doubtful: bool) -> None:
+    event = line(message)
+    assert event is not None
+    assert (event.account, event.target, bool(event.doubt)) == (account, target, doubtful)
+    assert command is None or event.command == command
+
+
+def test_a_command_that_sudo_cut_into_several_lines_is_one() -> None:
+    head = "2026-11-23T06:00:00Z knot sudo: "
+    text = (
+        f"{head}    ines : TTY=pts/0 ; PWD=/ ; USER=root ; COMMAND=/bin/echo aaa\n{head}    ines : (command continued) bbb\n"
+        f"{head}   rada : (command continued) ccc\n{head}    ines : TTY=pts/0 ; PWD=/ ; USER=root ; COMMAND=/bin/ls\n"
+    )
+    assert [event.command for event in told(text)] == ["/bin/echo aaabbb", "/bin/ls"]
+
+
+@pytest.mark.parametrize(
+    ("command", "shown"),
+    [
+        ("/usr/bin/mysql -u root -phunter2 tides", f"/usr/bin/mysql -u root -p{MASK} tides"),
+        ("/usr/bin/psql postgresql://ines:hunter2@db/tides", f"/usr/bin/psql postgresql://ines:{MASK}@db/tides"),
+        ("/bin/tool --password=hunter2 --verbose", f"/bin/tool --password={MASK} --verbose"),
+        ("/bin/tool --api-key 'hun ter2' x", f"/bin/tool --api-key {MASK} x"),
+        ("/usr/bin/env PGPASSWORD=hunter2 psql", f"/usr/bin/env PGPASSWORD={MASK} psql"),
+        ("/usr/bin/curl -u ines:hunter2 http://x", f"/usr/bin/curl -u ines:{MASK} http://x"),
+        ("/usr/bin/curl -H 'Authorization: Bearer hunter2'", f"/usr/bin/curl -H 'Authorization: Bearer {MASK}'"),
+        ("/usr/bin/passwd ines", "/usr/bin/passwd ines"),
+        ("/usr/bin/cat /etc/passwd /root/token", "/usr/bin/cat /etc/passwd /root/token"),
+        ("/usr/bin/mkdir -p /srv/tides", "/usr/bin/mkdir -p /srv/tides"),
+    ],
+)
+def test_passwords_in_commands_are_masked_and_nothing_else(command: str, shown: str) -> None:
+    assert masked(command) == shown
+
+
+@given(st.binary(max_size=300), st.text(max_size=80))
+def test_any_log_is_survived(content: bytes, text: str) -> None:
+    clock = Clock(UTC, NOW, "", "")
+    for form in (b"", b"Nov 23 06:14:20 vm sudo: ", b'{\n    "accept": {\n', b'{"a":\n', b"Nov 23 06:19:03 : ines : "):
+        blocks = [form + content + b"\n", text.encode("utf-8", "surrogatepass")]
+        list(SyslogReader(clock, HERE).events(blocks))
+        list(SudoFileReader(clock, HERE).events(blocks))
+        list(JournalReader(HERE).json_events([b'{"SYSLOG_IDENTIFIER":"sudo","MESSAGE":' + content + b"}\n"]))
+        list(JournalReader(HERE).export_events(b"__CURSOR=x\nSYSLOG_IDENTIFIER=sudo\nMESSAGE\n" + content))
+    line(text)
+    masked(text)
+
+
+# -- files -------------------------------------------------------------------------------------------------------------------------
+
+
+def test_rotated_and_packed_logs_come_in_their_order_and_once(tmp_path: Path) -> None:
+    """Traditional stamps across a year's end; the fourth file is there twice, packed and not."""
+
+    def day(month: str, number: int) -> bytes:
+        return f"{month} {number:2} 10:00:00 knot su: (to root) ines on pts/{number}\n".encode()
+
+    files = {
+        "auth.log": day("Jan", 20), "auth.log.1": day("Jan", 10), "auth.log.2.gz": gzip.compress(day("Dec", 30) + day("Jan", 3)),
+        "auth.log.3.xz": lzma.compress(day("Dec", 20)), "auth.log.10.zst": zstandard.compress(day("Nov", 7)), "auth.log.9.bz2": bz2.compress(day("Nov", 9)),
+        "auth.log.1.gz": gzip.compress(day("Jan", 10)), "notes.txt": day("Jan", 1),
+    }  # fmt: skip
+    for name, content in files.items():
+        (tmp_path / name).write_bytes(content)
+        os.utime(tmp_path / name, (1769000000, 1769000000))  # 2026-01-21
+    found = read(tmp_path)
+    assert [Path(path).name for path, _, _ in found.covers] == [
+        "auth.log.10.zst", "auth.log.9.bz2", "auth.log.3.xz", "auth.log.2.gz", "auth.log.1", "auth.log"
+    ]  # fmt: skip
+    assert [f"{event.at:%Y-%m-%d}" for event in found.events] == [
+        "2025-11-07", "2025-11-09", "2025-12-20", "2025-12-30", "2026-01-03", "2026-01-10", "2026-01-20"
+    ]  # fmt: skip
+
+
+def test_a_damaged_log_is_told_in_one_line_and_a_line_of_megabytes_is_no_trouble(tmp_path: Path) -> None:
+    (tmp_path / "auth.log").write_bytes(b"x" * 5_000_000 + b"\nNov 20 10:00:00 knot su: (to root) ines on pts/1\n")
+    assert len(read(tmp_path).events) == 1
+    (tmp_path / "auth.log.1.gz").write_bytes(gzip.compress(b"x\n" * 500_000)[:300])
+    ran = fidelitas("usage", tmp_path, cwd=tmp_path)
+    assert ran.status == 4
+    assert ran.err.count("\n") <= 2
+    assert "auth.log.1.gz" in ran.err
+
+
+# -- who stood behind it -----------------------------------------------------------------------------------------------------------
+
+
+def behind(text: str) -> list[tuple[str, tuple[str, ...], str]]:
+    lines = "".join(
+        f"2026-11-23T06:{minute:02}:00Z knot {line}\n"
+        for minute, line in (row.split(" ", 1) and (int(row.split(" ", 1)[0]), row.split(" ", 1)[1]) for row in text.strip().split("\n"))
+    )
+    return [(deed.event.program, deed.persons, deed.ground.name) for deed in deeds_of(told(lines))]
+
+
+SHELL = "sudo: {} : TTY=pts/0 ; PWD=/ ; USER=root ; COMMAND=/bin/bash"
+
+
+@pytest.mark.parametrize(
+    ("text", "last"),
+    [
+        ("0 sudo: ines : TTY=pts/0 ; PWD=/ ; USER=root ; COMMAND=/usr/sbin/usermod -aG sudo rada\n0 usermod[9]: add 'rada' to group 'sudo'",
+         ("usermod", ("ines",), "COMMAND")),
+        (f"0 {SHELL.format('ines')}\n9 useradd[9]: new user: name=x, UID=1, GID=1, home=/, shell=/bin/sh, from=none", ("useradd", ("ines",), "ONLY_SHELL")),
+        (f"0 {SHELL.format('ines')}\n1 {SHELL.format('rada')}\n9 usermod[9]: add 'x' to group 'y'", ("usermod", ("ines", "rada"), "SEVERAL")),
+        (f"0 {SHELL.format('ines')}\n5 sudo: pam_unix(sudo:session): session closed for user root\n9 usermod[9]: add 'x' to group 'y'", ("usermod", (), "NOBODY")),
+        ("0 usermod[9]: add 'x' to group 'y'", ("usermod", (), "NOBODY")),
+        ("0 su[7]: pam_unix(su-l:session): session opened for user tomas(uid=1002) by ines(uid=0)\n1 su[7]: (to tomas) root on pts/1", ("su", ("ines",), "LOG_IN_NAME")),
+        ("0 sudo: ines : TTY=pts/0 ; PWD=/ ; USER=root ; COMMAND=/usr/bin/su -\n0 su[7]: (to root) root on pts/1", ("su", ("ines",), "COMMAND")),
+        ("0 sshd[5]: Accepted publickey for root from 192.0.2.7 port 1 ssh2: ED25519 SHA256:x", ("sshd", (), "NOBODY")),
+        (f"0 {SHELL.format('ines')}\n1 CRON[5]: (root) CMD (/opt/x)", ("CRON", (), "NOBODY")),
+    ],
+)  # fmt: skip
+def test_who_stood_behind_roots_deeds(text: str, last: tuple[str, tuple[str, ...], str]) -> None:
+    assert behind(text)[-1] == last
+
+
+def test_the_demo_logs_tell_what_was_put_into_them(tmp_path: Path) -> None:
+    assert fidelitas("demo", "estate", cwd=tmp_path).status == 0
+    document = fidelitas("usage", "estate/logs", "--zone", "UTC", "--format", "json", cwd=tmp_path).json
+    events = document["events"]
+    (joined,) = [event for event in events if event["kind"] == "change of accounts"]
+    (shell,) = [event for event in events if event["command"] == "/usr/bin/bash"]
+    assert (joined["persons"], joined["ground"]) == ([shell["account"]], "nobody else had a root shell open")
+    assert joined["place"]["path"].endswith("auth.log.4.gz")
+    assert [event["host"] for event in events if event["doubt"]] == ["curlew"]
+    assert len([event for event in events if event["kind"] == "refused"]) == 4
+    assert [event["persons"] for event in events if event["kind"] == "log-in"] == [[]]
+    assert not document["not_recognised"]
+    assert {event["time"][:4] for event in events} == {"2026"}
+
+
+def test_wrong_passwords_are_counted_once() -> None:
+    people = {use.person: use for use in summed_up(deeds_of(read(SAMPLES / "auth.log").events))}
+    assert (people["ines"].failed, people["ines"].refused, people["tomas"].refused, people["vesna"].used) == (4, 0, 4, 2)
+    assert people["ines"].commands["/usr/bin/id"] == 3
+
+
+# -- the command -------------------------------------------------------------------------------------------------------------------
+
+
+def test_usage_from_a_log_in_every_form(tmp_path: Path) -> None:
+    ran = fidelitas("usage", SAMPLES / "auth.log", "--zone", "UTC", cwd=tmp_path)
+    assert ran.status == 0
+    assert "229 events in 1 log, from 2026-11-23 06:18" in ran.out
+    assert "not recognised, and so not counted: userdel 2" in ran.err
+    document = fidelitas("usage", SAMPLES / "auth.log", "--format", "json", cwd=tmp_path).json
+    check_schema("usage", document)
+    assert len(document["events"]) == 229
+    refused = fidelitas("usage", SAMPLES / "auth.log", "--kind", "refused", "--person", "tomas", "--format", "csv", cwd=tmp_path)
+    assert len(refused.out.splitlines()) == 5
+
+
+@pytest.mark.parametrize(
+    ("arguments", "status", "message"),
+    [(["gone.log"], 4, 'could not read log "gone.log"'), (["--zone", "Nowhere/At-All", "."], 2, 'there is no time zone "Nowhere/At-All"')],
+)
+def test_bad_requests_are_one_clear_line(tmp_path: Path, arguments: list[str], status: int, message: str) -> None:
+    ran = fidelitas("usage", *arguments, cwd=tmp_path)
+    assert (ran.status, ran.err.count("\n")) == (status, ran.err.count("\n") and 1)
+    assert message in ran.err
+
+
+def test_what_attackers_write_into_logs_is_shown_and_not_obeyed(tmp_path: Path) -> None:
+    log = tmp_path / "auth.log"
+    log.write_bytes(b"Nov 23 06:14:20 vm sudo: ines : TTY=pts/0 ; PWD=/\x1b[2J\xe2\x80\xae ; USER=root ; COMMAND=/bin/\x1b]0;x\x07\xff\n")
+    for form in ([], ["--events"], ["--format", "json"], ["--format", "csv"]):
+        out = fidelitas("usage", log, *form, cwd=tmp_path).out
+        assert "ines" in out
+        assert not set(out) & {"\x1b", "\x07", "\u202e"}
+
+
+# -- the judge ---------------------------------------------------------------------------------------------------------------------
+
+DEEDS = [
+    ("ines", ["/usr/bin/id", "-u"], EventKind.USED, "root", "/usr/bin/id -u"),
+    ("ines", ["-u", "rada", "/usr/bin/printf", "%s", "x ; COMMAND=/bin/fake"], EventKind.USED, "rada", None),
+    ("ines", ["-i", "/usr/bin/true"], EventKind.USED, "root", None),
+    ("tomas", ["/usr/bin/true"], EventKind.USED, "root", "/usr/bin/true"),
+    ("tomas", ["/usr/bin/false"], EventKind.REFUSED, "root", "/usr/bin/false"),
+    ("tomas", ["-e", "/etc/shadow"], EventKind.REFUSED, "root", "sudoedit /etc/shadow"),
+    ("rada", ["-S", "/usr/bin/id"], EventKind.FAILED, "root", "/usr/bin/id"),
+    ("kofi", ["/usr/bin/id"], EventKind.REFUSED, "root", "/usr/bin/id"),
+]
+POLICY = """\
+Defaults !syslog, !lecture, !pam_session, logfile={log}, passwd_tries=3, {form}
+Defaults:tomas, kofi !authenticate
+ines ALL=(ALL) NOPASSWD: ALL
+tomas ALL=(root) NOPASSWD: /usr/bin/true
+rada ALL=(ALL) ALL
+kofi elsewhere=(ALL) NOPASSWD: ALL
+"""
+
+
+@pytest.mark.judge
+@pytest.mark.parametrize("form", ["loglinelen=80", "loglinelen=0, log_year, log_host", "log_format=json", "log_exit_status"])
+def test_what_sudo_really_did_is_what_usage_says(tmp_path: Path, form: str, need: Callable[..., None]) -> None:
+    need("sudo", "unshare", "setpriv", root=True)
+    Writer(1).etc(tmp_path)
+    log = tmp_path / "sudo.log"
+    write(tmp_path / "etc/sudoers", POLICY.format(log=log, form=form), 0o440)
+    for extra in (tmp_path / "etc/sudoers.d").iterdir():
+        extra.unlink()
+    script = tmp_path / "deeds.py"
+    rows = [(ACCOUNTS[account], words) for account, words, *_ in DEEDS]
+    script.write_text(
+        "import subprocess\n"
+        f"for uid, words in {rows!r}:\n"
+        "    ask = [] if '-S' in words else ['-n']\n"
+        "    subprocess.run(['setpriv', '--reuid', str(uid), '--regid', str(uid), '--init-groups', 'sudo', *ask, *words],\n"
+        "        input='a\\nb\\nc\\n', text=True, capture_output=True)\n"
+    )
+    in_world(tmp_path, sys.executable, script)
+    found = [event for event in read(log).events if event.kind is not EventKind.CLOSED]
+    assert [(event.account, event.kind, event.target) for event in found] == [(who, kind, target) for who, _, kind, target, _ in DEEDS]
+    for event, (*_, command) in zip(found, DEEDS, strict=True):
+        assert command is None or event.command == command or event.command.startswith("sudoedit")
+        assert not event.doubt
+    assert next(event.count for event in found if event.kind is EventKind.FAILED) in (1, 3)
+    ran = fidelitas("usage", log, "--format", "json", cwd=tmp_path)
+    assert [one["ground"] for one in json.loads(ran.out)["events"] if one["kind"] != "session closed"] == [Ground.NAMED.value] * len(DEEDS)
