@@ -250,9 +250,8 @@ def test_who_stood_behind_roots_deeds(text: str, last: tuple[str, tuple[str, ...
     assert behind(text)[-1] == last
 
 
-def test_the_demo_logs_tell_what_was_put_into_them(tmp_path: Path) -> None:
-    assert fidelitas("demo", "estate", cwd=tmp_path).status == 0
-    document = fidelitas("usage", "estate/logs", "--zone", "UTC", "--format", "json", cwd=tmp_path).json
+def test_the_demo_logs_tell_what_was_put_into_them(demo: Path) -> None:
+    document = fidelitas("usage", "estate/logs", "--zone", "UTC", "--format", "json", cwd=demo).json
     events = document["events"]
     (joined,) = [event for event in events if event["kind"] == "change of accounts"]
     (shell,) = [event for event in events if event["command"] == "/usr/bin/bash"]
@@ -303,6 +302,41 @@ def test_what_attackers_write_into_logs_is_shown_and_not_obeyed(tmp_path: Path) 
         out = fidelitas("usage", log, *form, cwd=tmp_path).out
         assert "ines" in out
         assert not set(out) & {"\x1b", "\x07", "\u202e"}
+
+
+# -- against the policy ------------------------------------------------------------------------------------------------------------
+
+
+@pytest.fixture(scope="module")
+def demo(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    folder = tmp_path_factory.mktemp("demo")
+    assert fidelitas("demo", "estate", cwd=folder).status == 0
+    return folder
+
+
+def test_uses_are_held_against_the_rules_that_allow_them(demo: Path) -> None:
+    arguments = ("usage", "estate/logs", "--zone", "UTC", "--against-policy", "--ledger", "estate/ledger")
+    document = fidelitas(*arguments, "--format", "json", cwd=demo).json
+    check_schema("replay", document)
+    hosts = {one["subject"]: one for one in document["subjects"]}
+    assert set(hosts) == {"tern", "curlew", "dunlin"}
+    assert all(use["decision"] == "allowed" and use["rule"] for one in hosts.values() for use in one["used"])
+    assert {use["decision"] for use in hosts["dunlin"]["refused"]} == {"no-rule"}
+    unused = {rule["text"] for rule in hosts["dunlin"]["unused_rules"]}
+    assert "%contractors GAUGES=(root) /usr/bin/tail -n 50 /var/log/gauges/*" in unused
+    assert not [text for text in unused if text.startswith("%sudo")]
+
+
+def test_a_new_policy_is_put_to_what_was_really_used(demo: Path) -> None:
+    (demo / "new").write_text("root ALL=(ALL) ALL\n%sudo ALL=(ALL) /usr/bin/apt, /usr/bin/journalctl\n")
+    arguments = ("rehearse", "--policy", "new", "--on", "tern", "--logs", "estate/logs/tern", "--ledger", "estate/ledger")
+    document = fidelitas(*arguments, "--format", "json", cwd=demo).json
+    check_schema("rehearsal", document)
+    (replayed,) = document["replay"]
+    refused = {use["command"].split()[0] for use in replayed["used"] if use["decision"] != "allowed"}
+    assert refused == {"/usr/bin/systemctl", "/usr/bin/bash", "/opt/tide/bin/ingest"}
+    assert "logged uses of sudo the policy refuses" in fidelitas(*arguments, cwd=demo).out
+    assert document["subjects"][0]["subject"] == "tern"
 
 
 # -- the judge ---------------------------------------------------------------------------------------------------------------------

@@ -61,6 +61,11 @@ class Inquiry:
         self._stale: tuple[Stale, ...] = ()
 
     @property
+    def taken(self) -> datetime:
+        """When the evidence was taken."""
+        return self._evidence.taken
+
+    @property
     def policy(self) -> Policy:
         """The policy on the host as it calls itself."""
         return self._judge(self._host)[1]

@@ -6,8 +6,10 @@ import shutil
 import sys
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from datetime import UTC, datetime, tzinfo
 from pathlib import Path
 from typing import Any, TypeVar
+from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 import click
 
@@ -158,3 +160,13 @@ def format_option(function: F) -> F:
     wrapped.__dict__.update(function.__dict__)
     option = click.option("--format", "form", type=click.Choice(FORMATS), default="table", show_default=True, help="Form of the output.")
     return option(wrapped)  # type: ignore[return-value]
+
+
+def zone_of(text: str | None) -> tzinfo:
+    """Return a time zone by its name, this machine's by default; refuse one that is not known."""
+    if text is None:
+        return datetime.now().astimezone().tzinfo or UTC
+    try:
+        return ZoneInfo(text)
+    except (ZoneInfoNotFoundError, ValueError, OSError) as error:
+        raise RequestError(f'there is no time zone "{text}"', hint="Give a name such as Europe/Lisbon, or UTC.") from error

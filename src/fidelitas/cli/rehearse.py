@@ -1,5 +1,6 @@
 """``fidelitas rehearse``."""
 
+import os
 from collections.abc import Sequence
 from pathlib import Path
 
@@ -8,13 +9,18 @@ import click
 from fidelitas.audit import rights_in
 from fidelitas.charter import Clause
 from fidelitas.cli.charter import charter_of
-from fidelitas.cli.options import Output, Source, bundle_of_root, format_option, say, source_options
+from fidelitas.cli.options import Output, Source, bundle_of_root, format_option, say, source_options, zone_of
 from fidelitas.errors import RequestError
 from fidelitas.evidence import Bundle
+from fidelitas.inquiry import Inquiry
+from fidelitas.languages.logs.reading import read_logs
 from fidelitas.memberships import Memberships
 from fidelitas.rehearsal import Rehearsal, rehearse
+from fidelitas.replay import Replay, replay
 from fidelitas.reports.rehearsal import error_block, rehearsal_blocks, rehearsal_document
+from fidelitas.reports.replay import replay_blocks, replay_document
 from fidelitas.sources import POLICY, from_policy_file
+from fidelitas.sources.logs import logs_at
 from fidelitas.text import decode
 
 
@@ -25,6 +31,13 @@ from fidelitas.text import decode
 @click.option("--remove-member", "out_of", multiple=True, metavar="GROUP", help="Take each ACCOUNT out of GROUP; repeatable.")
 @click.option("--like", metavar="SOURCE", help="Give each ACCOUNT the memberships of the account SOURCE.")
 @click.option("--charter", type=click.Path(dir_okay=False, path_type=Path), metavar="FILE", help="Warn of gains that it does not sanction.")
+@click.option(
+    "--logs",
+    multiple=True,
+    type=click.Path(path_type=Path),
+    metavar="LOG",
+    help="Put the uses of sudo in LOG to it, too; repeatable.",
+)
 @click.option("--on", "subject", metavar="SUBJECT", help="Only on this subject; on every one of the ledger if left out.")
 @click.option("--root", type=click.Path(file_okay=False, path_type=Path), metavar="DIR", help="On the host whose root folder is DIR.")
 @source_options
@@ -36,6 +49,7 @@ def command(
     out_of: tuple[str, ...],
     like: str | None,
     charter: Path | None,
+    logs: tuple[Path, ...],
     subject: str | None,
     root: Path | None,
     source: Source,
@@ -44,7 +58,7 @@ def command(
     r"""Tell what a change would do, before it is made: a new sudo policy, or memberships of the ACCOUNTs.
 
     \b
-        fidelitas rehearse --policy sudoers.new
+        fidelitas rehearse --policy sudoers.new --logs /var/log
         fidelitas rehearse --add-member docker tomas rada
         fidelitas rehearse --like noor tomas
 
@@ -63,21 +77,28 @@ def command(
     before = [rights_in(bundle) for bundle in bundles]
     for what in memberships.unknown([host.facts for host in before]):
         raise RequestError(f"there is no {what} on any of the hosts")
+    events = read_logs(logs_at(logs), os.uname().nodename, zone_of(None)).events if logs else []
+    replays = replay(events, {bundle.subject: Inquiry(bundle) for bundle in changed})
     rehearsals = [rehearse(old, rights_in(new, memberships)) for old, new in zip(before, changed, strict=True)]
-    _show(rehearsals, changed, policy, charter_of(charter) if charter else None, output)
+    _show(rehearsals, changed, policy, charter_of(charter) if charter else None, replays, output)
 
 
 def _show(
-    rehearsals: Sequence[Rehearsal], changed: Sequence[Bundle], policy: Path | None, charter: tuple[Clause, ...] | None, output: Output
+    rehearsals: Sequence[Rehearsal],
+    changed: Sequence[Bundle],
+    policy: Path | None,
+    charter: tuple[Clause, ...] | None,
+    replays: Sequence[Replay],
+    output: Output,
 ) -> None:
     names = {POLICY: str(policy)}
     errors = dict.fromkeys((error, error.place.path) for one in rehearsals for error in one.errors) if policy is not None else {}
     if output.form == "json":
-        output.json(rehearsal_document(rehearsals, names, charter))
+        output.json({**rehearsal_document(rehearsals, names, charter), "replay": replay_document(replays)})
     else:
         texts = {path: content for bundle in changed for path, content in bundle.files.items()}
         shown = [error_block(error, decode(texts[path]) if path in texts else None, names.get(path, path)) for error, path in errors]
-        output.blocks([*shown, *rehearsal_blocks(rehearsals, charter)])
+        output.blocks([*shown, *rehearsal_blocks(rehearsals, charter), *replay_blocks(replays, whole=False)])
     if errors:
         say(f"the new policy has {len(errors)} error{'s' if len(errors) > 1 else ''}; sudo would use what is left of it")
         raise SystemExit(4)

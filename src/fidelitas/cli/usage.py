@@ -1,16 +1,18 @@
 """``fidelitas usage``."""
 
 import os
-from datetime import UTC, datetime, tzinfo
+from collections.abc import Sequence
 from pathlib import Path
-from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 import click
 
-from fidelitas.cli.options import Output, format_option, say
+from fidelitas.cli.options import Output, Source, format_option, say, source_options, zone_of
 from fidelitas.errors import RequestError
 from fidelitas.facts import EventKind
+from fidelitas.inquiry import Inquiry
 from fidelitas.languages.logs.reading import read_logs
+from fidelitas.replay import Replay, replay
+from fidelitas.reports.replay import replay_blocks, replay_document
 from fidelitas.reports.usage import head_block, people_table, usage_blocks, usage_document, usage_table
 from fidelitas.sources.logs import logs_at
 from fidelitas.usage import deeds_of, summed_up
@@ -23,23 +25,39 @@ _KINDS = {kind.name.lower().replace("_", "-"): kind for kind in EventKind}
 @click.option("--person", metavar="NAME", help="Only what this person did, or can have done.")
 @click.option("--kind", "kinds", multiple=True, type=click.Choice(list(_KINDS)), help="Only events of this kind; can be given again.")
 @click.option("--events", is_flag=True, help="List every event instead of a summary.")
+@click.option("--against-policy", is_flag=True, help="Hold uses of sudo against the policies in the ledger.")
+@source_options
 @click.option("--zone", metavar="ZONE", help="Time zone of stamps that tell none, such as Europe/Lisbon.  [default: this machine's]")
 @click.option("--name", metavar="NAME", help="Name of the host in places.  [default: this machine's]")
 @format_option
 def command(
-    logs: tuple[Path, ...], person: str | None, kinds: tuple[str, ...], *, events: bool, zone: str | None, name: str | None, output: Output
+    logs: tuple[Path, ...],
+    person: str | None,
+    kinds: tuple[str, ...],
+    source: Source,
+    *,
+    against_policy: bool,
+    events: bool,
+    zone: str | None,
+    name: str | None,
+    output: Output,
 ) -> None:
     """Tell who used privilege, was refused or mistyped, and who stood behind root's deeds, from LOG files or folders of them.
 
     Without LOG those of this machine are read (/var/log).  Rotated and packed files are read in their order; lines of syslog in all its
     forms, sudo's own log file, and the journal as journalctl exports it (-o json, -o export).
+
+    With --against-policy: uses that the policy in the ledger would refuse today, refusals that it would allow, and rules that nothing used.
     """
-    found = read_logs(logs_at(logs or (Path("/var/log"),)), name or os.uname().nodename, _zone(zone))
+    found = read_logs(logs_at(logs or (Path("/var/log"),)), name or os.uname().nodename, zone_of(zone))
     wanted = {_KINDS[one] for one in kinds}
     deeds = [
         deed for deed in deeds_of(found.events) if (person is None or person in deed.persons) and (not wanted or deed.event.kind in wanted)
     ]
     people = summed_up(deeds)
+    if against_policy:
+        _against(replay((deed.event for deed in deeds), {bundle.subject: Inquiry(bundle) for bundle in source.bundles()}), output)
+        return
     if output.form != "table" or events:
         output.table(usage_table(deeds), lambda: usage_document(deeds, people, found.unknown, found.gaps, found.covers))
     else:
@@ -54,10 +72,10 @@ def command(
         say(f"not recognised, and so not counted: {told}")
 
 
-def _zone(text: str | None) -> tzinfo:
-    if text is None:
-        return datetime.now().astimezone().tzinfo or UTC
-    try:
-        return ZoneInfo(text)
-    except (ZoneInfoNotFoundError, ValueError, OSError) as error:
-        raise RequestError(f'there is no time zone "{text}"', hint="Give a name such as Europe/Lisbon, or UTC.") from error
+def _against(replays: Sequence[Replay], output: Output) -> None:
+    if not replays:
+        raise RequestError("the logs hold no use of sudo on a host of the ledger", hint="Survey the host, or name its logs.")
+    if output.form == "json":
+        output.json({"schema": "fidelitas/replay/1", "subjects": replay_document(replays)})
+    else:
+        output.blocks(replay_blocks(replays, whole=True))

@@ -71,7 +71,7 @@ def write_estate(folder: Path, seed: int = 1) -> list[Path]:
             path.write_bytes(bundle_of(host))
             paths.append(path)
         people = draw_people(random.Random(seed))
-        write_logs(folder / "logs", people, [host.name for host in estate.hosts], TAKEN, seed)
+        write_logs(folder / "logs", people, estate.hosts, TAKEN, seed)
         truth = {"schema": "fidelitas/truth/1", "seed": seed, "planted": [asdict(planted) for planted in estate.planted]}
         (folder / "truth.json").write_text(json.dumps(truth, indent=1) + "\n", encoding="utf-8")
     except OSError as error:

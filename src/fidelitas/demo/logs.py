@@ -10,57 +10,53 @@ from collections.abc import Iterator, Mapping, Sequence
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
+from fidelitas.demo.host import HostBuilder
 from fidelitas.demo.people import Person
 
 __all__ = ["write_logs"]
 
-Team = Mapping[str, Sequence[Person]]
+Groups = Mapping[str, Sequence[Person]]
 # A line: when, and the text after the host's name.
 Line = tuple[datetime, str]
 
 _DAYS = 90
 _WEEKS_KEPT = 13
-# What teams do by sudo on which host: team, uses a working day, run-as account, commands.
+# What groups do by sudo on which host: group, uses a working day, run-as account, commands.
 _HABITS: Mapping[str, Sequence[tuple[str, float, str, tuple[str, ...]]]] = {
     "tern": (
-        (
-            "administrators",
-            2.0,
-            "root",
-            ("/usr/bin/apt update", "/usr/bin/systemctl restart tide-ingest", "/usr/bin/journalctl -u tides"),
-        ),
-        ("operators", 0.6, "root", ("/usr/bin/systemctl restart tide-ingest",)),
+        ("sudo", 2.0, "root", ("/usr/bin/apt update", "/usr/bin/systemctl restart tide-ingest", "/usr/bin/journalctl -u tides")),
+        ("dataops", 0.6, "tideingest", ("/opt/tide/bin/ingest --replay yesterday",)),
     ),
     "curlew": (
-        ("administrators", 1.0, "root", ("/usr/bin/dnf check-update", "/usr/bin/systemctl status surge-model")),
-        ("scientists", 3.0, "modelrun", ("/opt/surge/bin/run --grid north", "/opt/surge/bin/run --grid south")),
+        ("wheel", 1.0, "root", ("/usr/bin/dnf check-update", "/usr/bin/systemctl status surge-model")),
+        ("modellers", 3.0, "modelrun", ("/opt/surge/bin/run --grid north", "/opt/surge/bin/run --grid south")),
     ),
     "dunlin": (
-        ("administrators", 0.7, "root", ("/usr/bin/apt update", "/usr/sbin/exportfs -ra")),
-        ("technicians", 1.5, "root", ("/usr/local/sbin/calibrate-gauge 3", "/usr/local/sbin/calibrate-gauge 7 --zero")),
+        ("sudo", 0.7, "root", ("/usr/bin/apt update", "/usr/sbin/exportfs -ra")),
+        ("calibration", 1.5, "root", ("/usr/local/sbin/calibrate-gauge 3", "/usr/local/sbin/calibrate-gauge 7 --zero")),
     ),
 }
 
 
-def write_logs(folder: Path, people: Sequence[Person], hosts: Sequence[str], end: datetime, seed: int) -> None:
+def write_logs(folder: Path, people: Sequence[Person], hosts: Sequence[HostBuilder], end: datetime, seed: int) -> None:
     """Write the logs of each host into a folder of its name, up to a time; equal seeds give equal logs."""
-    teams: dict[str, list[Person]] = {}
-    for person in people:
-        teams.setdefault(person.team, []).append(person)
+    known = {person.name: person for person in people}
+    contractor = next(person for person in people if person.team == "contractors")
     for host in hosts:
-        chance = random.Random(f"{seed} {host}")
-        lines = sorted(_everyday(host, teams, end, chance)) + sorted(_odd(host, teams, end))
-        _write(folder / host, host, sorted(line for line in lines if line[0] <= end), end)
+        groups = {name: [known[member] for member in members if member in known] for name, _, members in host.groups}
+        chance = random.Random(f"{seed} {host.name}")
+        lines = [*_everyday(host.name, groups, end, chance), *_odd(host.name, groups, contractor, end)]
+        _write(folder / host.name, host.name, sorted(line for line in lines if line[0] <= end), end)
 
 
-def _everyday(host: str, teams: Team, end: datetime, chance: random.Random) -> Iterator[Line]:
+def _everyday(host: str, groups: Groups, end: datetime, chance: random.Random) -> Iterator[Line]:
     for back in range(_DAYS):
         day = (end - timedelta(days=back)).replace(hour=0, minute=0, second=0, microsecond=0)
         if day.weekday() < 5:
-            for team, mean, target, commands in _HABITS[host]:
+            for group, mean, target, commands in _HABITS[host]:
                 for _ in range(int(mean) + (chance.random() < mean % 1)):
                     at = day + timedelta(seconds=int(chance.gauss(12.5, 2.2) * 3600))
-                    yield from _use(at, chance.choice(teams[team]), target, chance.choice(commands), mistyped=chance.random() < 0.04)
+                    yield from _use(at, chance.choice(groups[group]), target, chance.choice(commands), mistyped=chance.random() < 0.04)
 
 
 def _use(at: datetime, who: Person, target: str, command: str, *, mistyped: bool) -> Iterator[Line]:
@@ -77,9 +73,9 @@ def _refused(at: datetime, who: Person, command: str, why: str) -> Line:
     return at, f"sudo: {who.name:>8} : {why} ; TTY=pts/3 ; PWD=/home/{who.name} ; USER=root ; COMMAND={command}"
 
 
-def _odd(host: str, teams: Team, end: datetime) -> Iterator[Line]:
+def _odd(host: str, groups: Groups, contractor: Person, end: datetime) -> Iterator[Line]:
     """A contractor who tries doors at night, a root shell in which somebody is put into a group, a line that imitates another."""
-    contractor, administrator, operator = teams["contractors"][0], teams["administrators"][1], teams["operators"][0]
+    administrator = groups["wheel" if host == "curlew" else "sudo"][1]
     night = (end - timedelta(days=9)).replace(hour=2, minute=11, second=0)
     if host == "dunlin":
         for number, path in enumerate(("/etc/shadow", "/root/.ssh/id_ed25519", "/etc/sudoers", "/var/log/auth.log")):
@@ -88,11 +84,13 @@ def _odd(host: str, teams: Team, end: datetime) -> Iterator[Line]:
         at = (end - timedelta(days=30)).replace(hour=17, minute=2, second=0)
         yield at, f"sudo: {administrator.name:>8} : TTY=pts/2 ; PWD=/home/{administrator.name} ; USER=root ; COMMAND=/usr/bin/bash"
         yield at, f"sudo: pam_unix(sudo:session): session opened for user root(uid=0) by {administrator.name}(uid={administrator.uid})"
-        yield at + timedelta(minutes=6), f"usermod[4811]: add '{operator.name}' to group 'docker'"
-        yield at + timedelta(minutes=6), f"usermod[4811]: add '{operator.name}' to shadow group 'docker'"
+        joined = groups["docker"][0]
+        yield at + timedelta(minutes=6), f"usermod[4811]: add '{joined.name}' to group 'docker'"
+        yield at + timedelta(minutes=6), f"usermod[4811]: add '{joined.name}' to shadow group 'docker'"
         yield at + timedelta(minutes=44), "sudo: pam_unix(sudo:session): session closed for user root"
     if host == "curlew":
         folder = "/tmp/a ; USER=modelrun ; COMMAND=/opt/surge/bin/run"  # noqa: S108
+        operator = groups["operators"][0]
         yield night, f"sudo: {operator.name:>8} : TTY=pts/4 ; PWD={folder} ; USER=root ; COMMAND=/usr/bin/dnf update"
         yield night + timedelta(minutes=3), "sshd[7012]: Accepted password for root from 203.0.113.9 port 51122 ssh2"
 

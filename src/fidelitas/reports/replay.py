@@ -1,0 +1,88 @@
+"""Logged uses of sudo against a policy: as blocks, and as part of JSON documents."""
+
+from collections.abc import Sequence
+from typing import Any
+
+from fidelitas.facts import SudoRule
+from fidelitas.replay import Replay, Replayed
+from fidelitas.reports.blocks import Block, Row
+from fidelitas.reports.holders import place_document
+
+__all__ = ["replay_blocks", "replay_document"]
+
+_MOST_SHOWN = 20
+
+
+def replay_blocks(replays: Sequence[Replay], *, whole: bool) -> list[Block]:
+    """Return what a policy would refuse of what was used; with `whole` also what it would allow of what was refused, and unused rules."""
+    blocks = []
+    for one in replays:
+        total = sum(use.count for use in one.used)
+        lost = sum(use.count for use in one.lost)
+        headline = f"{one.subject}: of {total} logged uses of sudo the policy refuses {lost}"
+        blocks.append(Block(headline, _uses(one.lost), style="bold red" if lost else "bold"))
+        if not whole:
+            continue
+        gained = [use for use in one.refused if use.allowed]
+        if gained:
+            blocks.append(Block(f"{one.subject}: refused then, allowed now", _uses(gained), style="bold yellow"))
+        if one.unused:
+            blocks.append(Block(f"{one.subject}: {len(one.unused)} rules that nothing in these logs used", _rules(one.unused)))
+    return blocks
+
+
+def _uses(uses: Sequence[Replayed]) -> tuple[Row, ...]:
+    rows = []
+    for use in sorted(uses, key=lambda use: (use.last.account, -use.count, use.last.command))[:_MOST_SHOWN]:
+        event = use.last
+        times = f"{use.count} times, last " if use.count > 1 else ""
+        when = f"{event.at:%Y-%m-%d %H:%M}" if event.at is not None else "at a time not known"
+        as_whom = f" as {event.target}" if event.target not in ("", "root") else ""
+        rows.append(Row(f"{event.account}: {event.command}{as_whom}  ({times}{when})"))
+        rows.append(Row(_reason(use), indent=8, style="cyan"))
+    more = len(uses) - _MOST_SHOWN
+    return (*rows, *([Row(f"and {more} more")] if more > 0 else []))
+
+
+def _reason(use: Replayed) -> str:
+    rule = use.decision.rule
+    if rule is not None:
+        return f"{rule.place.in_file()}    {rule.statement}"
+    unsure = "; a password in it is masked, so that rules on its arguments may not fit" if use.masked else ""
+    return (use.decision.reason or "no rule is about it") + unsure
+
+
+def _rules(rules: Sequence[SudoRule]) -> tuple[Row, ...]:
+    rows = [Row(f"{rule.place.in_file()}    {rule.statement}", style="cyan") for rule in rules[:_MOST_SHOWN]]
+    more = len(rules) - _MOST_SHOWN
+    return (*rows, *([Row(f"and {more} more")] if more > 0 else []))
+
+
+def replay_document(replays: Sequence[Replay]) -> list[dict[str, Any]]:
+    """Return a JSON object for each host."""
+    return [
+        {
+            "subject": one.subject,
+            "used": [_use_document(use) for use in one.used],
+            "refused": [_use_document(use) for use in one.refused],
+            "unused_rules": [{"place": place_document(rule.place), "text": rule.statement} for rule in one.unused],
+        }
+        for one in replays
+    ]
+
+
+def _use_document(use: Replayed) -> dict[str, Any]:
+    event, rule = use.last, use.decision.rule
+    return {
+        "account": event.account,
+        "as": event.target or None,
+        "group": event.group or None,
+        "command": event.command,
+        "count": use.count,
+        "last": event.at.isoformat() if event.at is not None else None,
+        "log": place_document(event.place),
+        "decision": use.decision.verdict.value,
+        "reason": use.decision.reason or None,
+        "rule": None if rule is None else {"place": place_document(rule.place), "text": rule.statement},
+        "masked": use.masked,
+    }
