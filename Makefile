@@ -37,6 +37,7 @@ benchmark: $(VENV)/installed-dev
 	$(BIN)/python benchmarks/run.py
 	$(BIN)/python benchmarks/tree.py
 	$(BIN)/python benchmarks/estate.py
+	$(BIN)/python benchmarks/logs.py
 
 format: $(VENV)/installed-dev
 	$(BIN)/ruff check --fix src tests benchmarks

@@ -5,6 +5,7 @@ import gzip
 import json
 import lzma
 import os
+import struct
 import sys
 from collections.abc import Callable
 from datetime import UTC, datetime
@@ -17,8 +18,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from fidelitas.facts import Event, EventKind, Place
+from fidelitas.languages.logs.audit_log import AuditReader
 from fidelitas.languages.logs.clock import Clock
 from fidelitas.languages.logs.journal import JournalReader
+from fidelitas.languages.logs.log_in_records import read_log_in_records
 from fidelitas.languages.logs.reading import LogEvents, read_logs
 from fidelitas.languages.logs.secrets import MASK, masked
 from fidelitas.languages.logs.sudo_file import SudoFileReader
@@ -90,6 +93,69 @@ def test_events_of_sudo_in_json_within_syslog_and_the_journal_in_both_its_forms(
         (EventKind.REFUSED, "vesna", "/usr/bin/cat /etc/shadow"),
         (EventKind.USED, "root", "/usr/bin/true"),
     ]
+
+
+def test_the_audit_log_with_and_without_names_tells_the_same() -> None:
+    raw, enriched = read(SAMPLES / "audit-raw.log"), read(SAMPLES / "audit-enriched.log")
+    assert [essence(event) for event in raw.events] == [essence(event) for event in enriched.events]
+    uses = [(event.account, event.command) for event in raw.events if event.kind is EventKind.USED]
+    assert uses[:3] == [("ines", "/usr/bin/id"), ("ines", "/usr/bin/id -un"), ("ines", r"/usr/bin/env LC_ALL=C printf a b\tc; d")]
+    assert {event.reason for event in raw.events if event.account == "" and event.kind is EventKind.CHANGED} <= {
+        "audit: set",
+        "audit: add_rule",
+        "audit: remove_rule",
+    }
+
+
+AUDIT = "type={} msg=audit(1795400000.102:{}): {}\n"
+
+
+@pytest.mark.parametrize(
+    ("record", "fields", "expected"),
+    [
+        ("USER_CMD", "pid=1 uid=0 auid=1001 ses=3 msg='cwd=\"/\" cmd=636174202F6574632F736861646F77 exe=\"/usr/bin/sudo\" terminal=pts/0 res=success'",
+         (EventKind.USED, "#1001", "", "cat /etc/shadow")),
+        ("USER_CMD", "pid=1 uid=1001 auid=1001 ses=3 msg='cwd=\"/\" cmd=\"id\" exe=\"/usr/bin/sudo\" terminal=pts/0 res=failed'\x1dUID=\"ines\" AUID=\"ines\"",
+         (EventKind.REFUSED, "ines", "", "id")),
+        ("ADD_GROUP", "pid=1 uid=0 auid=1001 msg='op=add-user-to-group grp=\"sudo\" acct=\"rada\" exe=\"/usr/sbin/usermod\" res=success'\x1dAUID=\"ines\"",
+         (EventKind.CHANGED, "ines", "rada", "")),
+        ("CONFIG_CHANGE", 'auid=1001 op=remove_rule key="x" list=4 res=1\x1dAUID="ines"', (EventKind.CHANGED, "ines", "", "")),
+        ("USER_LOGIN", "uid=0 auid=4294967295 msg='op=login acct=\"mallory\" exe=\"/usr/sbin/sshd\" addr=192.0.2.7 res=failed'",
+         (EventKind.LOG_IN_FAILED, "root", "mallory", "")),
+    ],
+)  # fmt: skip
+def test_records_of_the_audit_log(tmp_path: Path, record: str, fields: str, expected: tuple[object, ...]) -> None:
+    (tmp_path / "audit.log").write_text(AUDIT.format(record, 1, fields))
+    (event,) = read(tmp_path).events
+    assert (event.kind, event.account, event.target, event.command) == expected
+
+
+def test_a_setuid_program_is_a_use_by_the_log_in_user(tmp_path: Path) -> None:
+    call = 'arch=c000003e syscall=59 success=yes auid=1002 uid=1002 euid=0 tty=pts1 comm="find" exe="/opt/find" key="x"'
+    text = (
+        AUDIT.format("SYSCALL", 7, call)
+        + AUDIT.format("EXECVE", 7, 'argc=3 a0="/opt/find" a1=2F726F6F74 a2="DEAD"')
+        + AUDIT.format("EXECVE", 8, 'argc=1 a0="/x"')
+    )
+    (tmp_path / "audit.log").write_text(text)
+    assert [(one.program, one.account, one.target, one.command) for one in read(tmp_path).events] == [
+        ("find", "#1002", "root", "/opt/find /root DEAD")
+    ]
+
+
+def test_log_in_records_of_wtmp_and_btmp(tmp_path: Path) -> None:
+    record = struct.Struct("<hxxi32s4s32s256shhiii16s20x")
+    rows = [(7, b"ines", b"pts/0", b"192.0.2.7"), (7, b"root", b"tty1", b""), (8, b"", b"pts/0", b""), (2, b"reboot", b"~", b"")]
+    content = b"".join(
+        record.pack(kind, 9, line, b"id", user, host, 0, 0, 9, 1795400000 + n, 0, bytes(16))
+        for n, (kind, user, line, host) in enumerate(rows)
+    )
+    (tmp_path / "wtmp").write_bytes(content + b"cut")
+    assert [(one.kind, one.target, one.terminal, one.address, one.place.line) for one in read(tmp_path).events] == [
+        (EventKind.LOG_IN, "ines", "pts/0", "192.0.2.7", 1), (EventKind.LOG_IN, "root", "tty1", "", 2), (EventKind.CLOSED, "ines", "pts/0", "", 3)
+    ]  # fmt: skip
+    (tmp_path / "wtmp").rename(tmp_path / "btmp")
+    assert {one.kind for one in read(tmp_path).events} == {EventKind.LOG_IN_FAILED}
 
 
 @pytest.mark.parametrize(
@@ -176,6 +242,8 @@ def test_any_log_is_survived(content: bytes, text: str) -> None:
         list(SyslogReader(clock, HERE).events(blocks))
         list(SudoFileReader(clock, HERE).events(blocks))
         list(JournalReader(HERE).json_events([b'{"SYSLOG_IDENTIFIER":"sudo","MESSAGE":' + content + b"}\n"]))
+        list(AuditReader(HERE).events([b"type=USER_CMD msg=audit(1795400000.102:1): " + content + b"\n", *blocks]))
+        list(read_log_in_records(blocks, HERE))
         list(JournalReader(HERE).export_events(b"__CURSOR=x\nSYSLOG_IDENTIFIER=sudo\nMESSAGE\n" + content))
     line(text)
     masked(text)

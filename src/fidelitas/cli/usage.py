@@ -45,7 +45,7 @@ def command(
     """Tell who used privilege, was refused or mistyped, and who stood behind root's deeds, from LOG files or folders of them.
 
     Without LOG those of this machine are read (/var/log).  Rotated and packed files are read in their order; lines of syslog in all its
-    forms, sudo's own log file, and the journal as journalctl exports it (-o json, -o export).
+    forms, sudo's own log file, the audit log, wtmp and btmp, and the journal as journalctl exports it (-o json, -o export).
 
     With --against-policy: uses that the policy in the ledger would refuse today, refusals that it would allow, and rules that nothing used.
     """

@@ -39,7 +39,7 @@ def _uses(uses: Sequence[Replayed]) -> tuple[Row, ...]:
         when = f"{event.at:%Y-%m-%d %H:%M}" if event.at is not None else "at a time not known"
         as_whom = f" as {event.target}" if event.target not in ("", "root") else ""
         rows.append(Row(f"{event.account}: {event.command}{as_whom}  ({times}{when})"))
-        rows.append(Row(_reason(use), indent=8, style="cyan"))
+        rows += [Row(reason, indent=8, style="cyan")] if (reason := _reason(use)) else []
     more = len(uses) - _MOST_SHOWN
     return (*rows, *([Row(f"and {more} more")] if more > 0 else []))
 
@@ -49,7 +49,7 @@ def _reason(use: Replayed) -> str:
     if rule is not None:
         return f"{rule.place.in_file()}    {rule.statement}"
     unsure = "; a password in it is masked, so that rules on its arguments may not fit" if use.masked else ""
-    return (use.decision.reason or "no rule is about it") + unsure
+    return (use.decision.reason + unsure).removeprefix("; ")
 
 
 def _rules(rules: Sequence[SudoRule]) -> tuple[Row, ...]:

@@ -26,7 +26,7 @@ _BLOCK = 1 << 18
 # A line that is longer is cut: no program that we read writes such lines, and whoever makes one wants to stop the reader.
 _LONGEST_LINE = 1 << 20
 _NAMES = re.compile(
-    r"(?P<base>(?:auth|secure|messages|syslog|sudo|user|sulog|journal)[A-Za-z0-9_-]*?(?:\.log)?)"
+    r"(?P<base>(?:auth|secure|messages|syslog|sudo|user|sulog|journal|audit|wtmp|btmp)[A-Za-z0-9_-]*?(?:\.log)?)"
     r"(?P<turn>(?:[.-]\d+)?)(?P<pack>\.(?:gz|xz|zst|bz2))?\Z|(?P<other>.+\.(?:json|export|jsonl))\Z"
 )
 _BROKEN = (OSError, EOFError, lzma.LZMAError, zlib.error, zstandard.ZstdError)

@@ -53,7 +53,7 @@ def is_shell(event: Event) -> bool:
     if event.kind is not EventKind.USED or event.program not in ("sudo", "su", "doas", "pkexec"):
         return False
     words = event.command.split()
-    name = words[0].rpartition("/")[2] if words else ""
+    name = words[0].rpartition("/")[2].lstrip("-") if words else ""
     return event.program == "su" or (name in _SHELLS and not {"-c", "--command"} & set(words[1:]))
 
 

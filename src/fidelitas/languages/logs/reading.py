@@ -7,9 +7,11 @@ from datetime import UTC, datetime, tzinfo
 from typing import Protocol
 
 from fidelitas.facts import Event, Gap, Place
+from fidelitas.languages.logs.audit_log import AuditReader, is_audit_log
 from fidelitas.languages.logs.clock import Clock, has_year
 from fidelitas.languages.logs.entries import read_entries
 from fidelitas.languages.logs.journal import JournalReader, is_export, is_journal_json
+from fidelitas.languages.logs.log_in_records import is_log_in_records, read_log_in_records
 from fidelitas.languages.logs.sudo_file import SudoFileReader, is_sudo_file
 from fidelitas.languages.logs.syslog import SyslogReader
 from fidelitas.text import decode
@@ -55,7 +57,13 @@ def read_logs(logs: Iterable[LogLike], subject: str, zone: tzinfo) -> LogEvents:
 
 
 def _events(log: LogLike, origin: Place, zone: tzinfo, told: LogEvents) -> Iterator[Event]:
+    if is_log_in_records(log.path):
+        yield from read_log_in_records(log.blocks(), origin)
+        return
     start = next(log.blocks(), b"")[:4096]
+    if is_audit_log(start):
+        yield from AuditReader(origin).events(log.blocks())
+        return
     if is_journal_json(start) or is_export(start):
         journal = JournalReader(origin)
         yield from journal.json_events(log.blocks()) if is_journal_json(start) else journal.export_events(b"".join(log.blocks()))

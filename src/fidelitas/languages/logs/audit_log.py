@@ -1,0 +1,155 @@
+"""The Linux audit log: who did what by the log-in user ID, which su and sudo do not change (auditd(8), audit message format).
+
+Knows records and fields: hexadecimal where a value holds odd bytes, names after the record where the daemon adds them.  Records of one
+event share a serial number: a system call and the arguments of what it started.
+"""
+
+import re
+from collections.abc import Iterable, Iterator, Mapping
+from datetime import UTC, datetime
+
+from fidelitas.facts import Event, EventKind, Place
+from fidelitas.languages.logs.secrets import masked
+from fidelitas.text import decode
+
+__all__ = ["AuditReader", "is_audit_log"]
+
+_RECORD = re.compile(
+    rb"^(?:node=(?P<node>\S+) )?type=(?P<type>[A-Z_]+) msg=audit\((?P<at>\d{1,10})\.(?P<ms>\d{3}):(?P<serial>\d+)\): ?(?P<rest>.*)$",
+    re.MULTILINE,
+)
+_FIELD = re.compile(r"(?:\A|[ \x1d',(])([A-Za-z][\w-]*)=(\"[^\"]*\"|\([^)]*\)|[^ \x1d',]*)")
+_HEXADECIMAL = re.compile(r"(?:[0-9A-F]{2})+\Z")
+# Fields whose values are written in hexadecimal where they hold blanks or odd bytes.
+_ENCODED = frozenset({"cmd", "cwd", "exe", "acct", "grp", "comm", "name", "proctitle"})
+_ARGUMENT = re.compile(r"a\d+\Z")
+_UNSET = ("4294967295", "-1", "unset", "?", "")
+_CHANGES = frozenset(
+    ("ADD_USER", "DEL_USER", "ADD_GROUP", "DEL_GROUP", "USER_CHAUTHTOK", "USER_MGMT", "GRP_MGMT", "ACCT_LOCK", "ACCT_UNLOCK")
+)
+_SESSIONS = {"USER_START": EventKind.OPENED, "USER_END": EventKind.CLOSED}
+_SWITCHES = frozenset({"su", "sudo", "pkexec", "doas"})
+# Parts of a change that another record tells as a whole.
+_PARTS = re.compile(r"shadow|home directory|/etc/|mail file")
+_CONFIGURATION = frozenset({"CONFIG_CHANGE", "DAEMON_END", "DAEMON_ABORT", "DAEMON_CONFIG"})
+
+
+def is_audit_log(start: bytes) -> bool:
+    """Return whether a log that begins so is an audit log."""
+    return _RECORD.match(start) is not None
+
+
+class AuditReader:
+    """Reads one audit log; names of accounts are learned from records that tell both name and number."""
+
+    def __init__(self, origin: Place) -> None:
+        self._origin = origin
+        self._names: dict[str, str] = {"0": "root"}
+        self._call: tuple[str, Mapping[str, str]] = ("", {})
+
+    def events(self, blocks: Iterable[bytes]) -> Iterator[Event]:
+        """Yield the events of blocks of whole lines."""
+        before = 1
+        for block in blocks:
+            at = 0
+            for found in _RECORD.finditer(block):
+                before += block.count(b"\n", at, found.start())
+                at = found.start()
+                fields = dict(_fields(decode(found["rest"])))
+                self._learn(fields)
+                event = self._event(found, fields, before)
+                if event is not None:
+                    yield event
+            before += block.count(b"\n", at)
+
+    def _learn(self, fields: Mapping[str, str]) -> None:
+        """Remember an account's name: the daemon adds it in capitals; at a log-in the account is the log-in user."""
+        for number, name in (("auid", "AUID"), ("uid", "UID")):
+            if not fields.get(name, "unknown(").startswith(("unknown(", "unset")) and fields.get(number, "") not in _UNSET:
+                self._names[fields[number]] = fields[name]
+        program = fields.get("exe", "").rpartition("/")[2]
+        opened = program in ("sshd", "login") and "session_open" in fields.get("op", "")
+        if opened and fields.get("acct") and fields.get("auid", "") not in _UNSET:
+            self._names[fields["auid"]] = fields["acct"]
+
+    def _name(self, number: str) -> str:
+        return "" if number in _UNSET else self._names.get(number, f"#{number}")
+
+    def _event(self, found: re.Match[bytes], fields: Mapping[str, str], line: int) -> Event | None:
+        kind, serial = found["type"].decode(), found["serial"].decode()
+        if kind == "SYSCALL":
+            self._call = (serial, fields)
+            return None
+        program = fields.get("exe", "").rpartition("/")[2]
+        told = self._told(kind, serial, fields, program)
+        if told is None:
+            return None
+        what, target, command, reason = told
+        invoker = self._call[1] if kind == "EXECVE" else fields
+        return Event(
+            at=_time(found),
+            kind=what,
+            program=(invoker.get("exe", "").rpartition("/")[2] if kind == "EXECVE" else program) or "auditd",
+            host=decode(found["node"] or b""),
+            account=self._name(invoker.get("auid", "")) or self._name(invoker.get("uid", "")),
+            target=target,
+            group=fields.get("grp", ""),
+            terminal=_terminal(fields.get("terminal", "") or invoker.get("tty", "")),
+            folder=fields.get("cwd", ""),
+            command=masked(command),
+            reason=reason,
+            address=fields["addr"] if fields.get("addr", "?") != "?" else "",
+            pid=int(fields["pid"]) if fields.get("pid", "").isdecimal() else None,
+            place=self._origin.at(line),
+        )
+
+    def _told(self, kind: str, serial: str, fields: Mapping[str, str], program: str) -> tuple[EventKind, str, str, str] | None:
+        """Return what a record tells: kind, target, command and reason."""
+        succeeded = fields.get("res", "success") in ("success", "1", "yes")
+        account = fields.get("acct", "") or self._name(fields.get("id", ""))
+        if kind == "USER_CMD":
+            return (EventKind.USED if succeeded else EventKind.REFUSED), "", fields.get("cmd", ""), "" if succeeded else "refused"
+        if kind == "USER_AUTH" and not succeeded:
+            return EventKind.FAILED, account, "", "wrong password"
+        if kind == "USER_LOGIN":
+            return (EventKind.LOG_IN if succeeded else EventKind.LOG_IN_FAILED), account, "", "" if succeeded else "refused"
+        if kind in _SESSIONS and program in _SWITCHES:
+            return _SESSIONS[kind], account, "", ""
+        operation = fields.get("op", "")
+        if kind in _CHANGES and operation and not operation.startswith("PAM:") and not _PARTS.search(operation):
+            return EventKind.CHANGED, account, "", operation + ("" if succeeded else ": failed")
+        if kind in _CONFIGURATION:
+            return EventKind.CHANGED, "", "", f"audit: {operation or kind.lower().replace('_', ' ')}"
+        if kind == "EXECVE" and serial == self._call[0] and _raises(self._call[1]):
+            words = [value for name, value in fields.items() if _ARGUMENT.match(name)]
+            return EventKind.USED, self._name(self._call[1].get("euid", "")), " ".join(words), "setuid program"
+        return None
+
+
+def _raises(call: Mapping[str, str]) -> bool:
+    """Return whether a call ran a program with root's rights for somebody else."""
+    program = call.get("exe", "").rpartition("/")[2]
+    return call.get("euid") == "0" and call.get("uid", "0") != "0" and call.get("success") == "yes" and program not in _SWITCHES
+
+
+def _fields(text: str) -> Iterator[tuple[str, str]]:
+    """Yield the fields of a record, those within its message too: ``op`` runs on to the next field."""
+    operation = re.search(r"\bop=((?:(?! [\w-]+=)[^'\x1d])*)", text)
+    for name, value in _FIELD.findall(text):
+        shown = value.strip('"()')
+        yield name, _decoded(shown) if (name in _ENCODED or _ARGUMENT.match(name)) and not value.startswith('"') else shown
+    if operation is not None:
+        yield "op", operation[1].strip('" ')
+
+
+def _decoded(value: str) -> str:
+    return decode(bytes.fromhex(value)) if _HEXADECIMAL.match(value) else value
+
+
+def _terminal(text: str) -> str:
+    name = text.removeprefix("/dev/")
+    return "" if name in ("?", "ssh", "none") else name
+
+
+def _time(found: re.Match[bytes]) -> datetime:
+    return datetime.fromtimestamp(int(found["at"]) + int(found["ms"]) / 1000, UTC)
