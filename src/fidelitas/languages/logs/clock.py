@@ -76,12 +76,22 @@ def _traditional(stamp: str, year: int) -> datetime | None:
 
 
 def _iso(stamp: str, zone: tzinfo) -> datetime | None:
+    try:
+        read: datetime | None = datetime.fromisoformat(stamp)
+    except ValueError:
+        read = _odd_iso(stamp)
+    if read is None or read.tzinfo is UTC:
+        return read
+    return (read if read.tzinfo else read.replace(tzinfo=zone)).astimezone(UTC)
+
+
+def _odd_iso(stamp: str) -> datetime | None:
+    """Return the time of a stamp in a form that the library does not take, such as with a comma before the fraction."""
     found = _ISO.match(stamp)
     if found is None:
         return None
     date, time, fraction, offset = found.groups()
     try:
-        read = datetime.fromisoformat(f"{date}T{time}.{(fraction or '0')[:6].ljust(6, '0')}{offset or ''}")
+        return datetime.fromisoformat(f"{date}T{time}.{(fraction or '0')[:6].ljust(6, '0')}{offset or ''}")
     except ValueError:
         return None
-    return (read if read.tzinfo else read.replace(tzinfo=zone)).astimezone(UTC)

@@ -38,12 +38,14 @@ class Entry(NamedTuple):
     message: str
 
 
-def read_entries(blocks: Iterable[bytes]) -> Iterator[Entry]:
-    """Yield the lines that matter of a log that comes in blocks, each of whole lines."""
+def read_entries(blocks: Iterable[bytes], idle: tuple[bytes, ...] = ()) -> Iterator[Entry]:
+    """Yield the lines that matter of a log that comes in blocks, each of whole lines; not those whose message begins as one of `idle`."""
     before = 1
     for block in blocks:
         at = 0
         for found in _LINE.finditer(block):
+            if idle and found["message"].startswith(idle):
+                continue
             before += block.count(b"\n", at, found.start())
             at = found.start()
             process = found["pid"] or _process(found["head"])

@@ -12,7 +12,7 @@ from typing import Any
 
 from fidelitas.facts import Event, Gap, Place
 from fidelitas.languages.logs.entries import PROGRAMS, Entry
-from fidelitas.languages.logs.messages import read_message
+from fidelitas.languages.logs.messages import is_idle, is_part, read_message
 from fidelitas.languages.logs.sudo_lines import read_sudo_line
 from fidelitas.text import decode
 
@@ -94,10 +94,10 @@ class JournalReader:
         if event is None:
             entry = Entry(number, "", host, program, int(pid) if pid.isdecimal() and len(pid) < 10 else None, message)
             event = read_message(entry, partial(Event, at=at, host=host, place=place))
-        if event is None:
-            self.unknown[program] += 1
-        else:
+        if event is not None:
             yield event
+        elif not is_idle(message) and not is_part(message):
+            self.unknown[program] += 1
 
     def _gap(self, why: str, line: int) -> None:
         self.gaps.append(Gap(what="journal entry", why=why, weakens="what it tells is not known", place=self._origin.at(line)))

@@ -14,7 +14,7 @@ from fidelitas.facts import Event, EventKind
 from fidelitas.languages.logs.entries import Entry
 from fidelitas.languages.logs.secrets import masked
 
-__all__ = ["is_idle", "read_message"]
+__all__ = ["idle_beginnings", "is_idle", "is_part", "read_message"]
 
 _Pattern = tuple[re.Pattern[str], EventKind, str]
 # Programs whose messages are another's.
@@ -32,18 +32,29 @@ def _table() -> dict[str, tuple[_Pattern, ...]]:
     return {
         name: tuple((re.compile(pattern, re.DOTALL), EventKind[kind], reason) for pattern, kind, reason in rows[name])
         for name in rows
-        if name != "idle"
+        if name not in ("idle", "parts")
     }
 
 
 @cache
-def _idle() -> tuple[str, ...]:
-    return tuple(tomllib.loads(_text())["idle"])
+def _beginnings(name: str) -> tuple[str, ...]:
+    return tuple(tomllib.loads(_text())[name])
 
 
 def is_idle(message: str) -> bool:
-    """Return whether a message is known to tell of no privilege: a connection that ends, a module that complains."""
-    return message.startswith(_idle())
+    """Return whether a message is known to tell of no privilege: a connection that ends, a module that complains, a job of cron."""
+    return message.startswith(_beginnings("idle"))
+
+
+@cache
+def idle_beginnings() -> tuple[bytes, ...]:
+    """Return how such messages begin in a log, also where a blank stands before them."""
+    return tuple(prefix + text.encode() for text in _beginnings("idle") for prefix in (b"", b" "))
+
+
+def is_part(message: str) -> bool:
+    """Return whether a message that no row fits is known to be a part of what another message tells."""
+    return message.startswith(_beginnings("parts"))
 
 
 def read_message(entry: Entry, make: Callable[..., Event]) -> Event | None:

@@ -45,15 +45,24 @@ class LogEvents:
 def read_logs(logs: Iterable[LogLike], subject: str, zone: tzinfo) -> LogEvents:
     """Return the events of all logs of a host whose clock is in `zone`; events that two logs tell alike are told once."""
     told = LogEvents()
-    seen: set[Event] = set()
     for log in logs:
         found = list(_events(log, Place(subject=subject, path=log.path), zone, told))
         times = [event.at for event in found if event.at is not None]
-        told.covers.append((log.path, min(times, default=None), max(times, default=None)))
-        told.events += (event for event in found if event not in seen)
-        seen |= set(found)
+        first, last = min(times, default=None), max(times, default=None)
+        known = _known(told, first, last)
+        told.covers.append((log.path, first, last))
+        told.events += (event for event in found if event not in known) if known else found
     told.events.sort(key=lambda event: event.at or _EARLIEST)  # stable: what one second holds stays in its order
     return told
+
+
+def _known(told: LogEvents, first: datetime | None, last: datetime | None) -> set[Event]:
+    """Return the events that were told before of a time, where another log covers a part of it."""
+    if first is None or last is None:
+        return set()
+    if not any(begin is not None and end is not None and begin <= last and first <= end for _, begin, end in told.covers):
+        return set()
+    return {event for event in told.events if event.at is None or first <= event.at <= last}
 
 
 def _events(log: LogLike, origin: Place, zone: tzinfo, told: LogEvents) -> Iterator[Event]:

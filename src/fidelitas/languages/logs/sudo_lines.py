@@ -19,6 +19,8 @@ __all__ = ["continued", "read_sudo_event", "read_sudo_line"]
 _FIELDS = "HOST|TTY|CHROOT|PWD|USER|GROUP|TSID|ENV|COMMAND"
 _LINE = re.compile(rf"\s*(?P<account>.*?) : (?:(?P<reason>(?!(?:{_FIELDS})=).*?) ; )?(?P<fields>(?:{_FIELDS})=.*)\Z", re.DOTALL)
 _FIELD = re.compile(rf"(?:\A| ; )({_FIELDS})=")
+# The usual fields, with nothing in them that could be taken for another: such lines need no second look.
+_USUAL = re.compile(r"TTY=(?P<TTY>[^ ;]+) ; PWD=(?P<PWD>[^;]*) ; USER=(?P<USER>[^ ;]+) ; COMMAND=(?P<COMMAND>[^;]*)\Z")
 _END = re.compile(r" ; (?:EXIT=(?P<exit>\d+)|SIGNAL=(?P<signal>\w+))\Z")
 _ATTEMPTS = re.compile(r"(\d+) incorrect password attempts?\Z")
 _CONTINUED = re.compile(r"\s*(?P<account>.*?) : \(command continued\) (?P<rest>.*)\Z", re.DOTALL)
@@ -35,7 +37,8 @@ def read_sudo_line(message: str, at: datetime | None, host: str, place: Place) -
     found = _LINE.match(message)
     if found is None:
         return None
-    fields, doubt = _split(found["fields"])
+    usual = _USUAL.match(found["fields"])
+    fields, doubt = (usual.groupdict(), "") if usual is not None else _split(found["fields"])
     if "COMMAND" not in fields:
         return None
     command, ended = fields["COMMAND"], _END.search(fields["COMMAND"])

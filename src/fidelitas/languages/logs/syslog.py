@@ -11,7 +11,7 @@ from functools import partial
 from fidelitas.facts import Event, Place
 from fidelitas.languages.logs.clock import Clock
 from fidelitas.languages.logs.entries import Entry, read_entries
-from fidelitas.languages.logs.messages import is_idle, read_message
+from fidelitas.languages.logs.messages import idle_beginnings, is_part, read_message
 from fidelitas.languages.logs.secrets import masked
 from fidelitas.languages.logs.sudo_lines import continued, read_sudo_line
 
@@ -29,7 +29,7 @@ class SyslogReader:
 
     def events(self, blocks: Iterable[bytes]) -> Iterator[Event]:
         """Yield the events of blocks of whole lines, in their order."""
-        for entry in read_entries(blocks):
+        for entry in read_entries(blocks, idle_beginnings()):
             yield from self._take(entry)
         yield from self._let_go()
 
@@ -59,6 +59,6 @@ class SyslogReader:
         event = read_sudo_line(entry.message, at, entry.host, place) if entry.program == "sudo" else None
         if event is None:
             event = read_message(entry, partial(Event, at=at, host=entry.host, place=place))
-        if event is None and not is_idle(entry.message):
+        if event is None and not is_part(entry.message):
             self.unknown[entry.program] += 1
         return event
