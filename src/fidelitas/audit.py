@@ -7,7 +7,7 @@ Pure: evidence in, audit out.  Reaching hosts is the business of `sources`, keep
 """
 
 from collections.abc import Hashable, Iterable
-from dataclasses import dataclass
+from functools import cached_property
 
 from fidelitas.checks import estate_findings, findings_of
 from fidelitas.facts import Directory, Gap
@@ -19,17 +19,26 @@ from fidelitas.memberships import Memberships, with_memberships
 from fidelitas.rights import HostRights, rights_of
 from fidelitas.rights.across import across_hosts
 from fidelitas.rights.nesting import Nesting
-from fidelitas.rights.twins import Own, TwinRights, circumstances, renamed
+from fidelitas.rights.twins import Own, TwinRights, circumstances
 
 __all__ = ["Audit", "audit", "rights_in", "rights_of_estate"]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
 class Audit:
     """What an estate's evidence amounts to: hosts by name, findings worst first."""
 
-    hosts: tuple[HostRights, ...]
-    findings: tuple[Finding, ...]
+    def __init__(self, hosts: Iterable[HostRights]) -> None:
+        self.hosts = tuple(sorted(hosts, key=lambda host: host.subject))
+
+    @cached_property
+    def findings(self) -> tuple[Finding, ...]:
+        """Everything risky or unexpected, worked out when it is asked for; of a host told from another its twin's, under its own name."""
+        told: dict[HostRights, list[Finding]] = {}
+        for host in self.hosts:
+            if host.like not in told:
+                told[host.like] = findings_of(host.like)
+        found = [finding for host in self.hosts for finding in host.here(told[host.like])] + estate_findings(self.hosts)
+        return tuple(sorted(found, key=lambda finding: (finding.severity, finding.subject, finding.check, finding.places[0])))
 
     @property
     def gaps(self) -> tuple[Gap, ...]:
@@ -78,14 +87,4 @@ def _own(evidence: HostEvidence) -> Own:
 
 def audit(evidence: Iterable[HostEvidence]) -> Audit:
     """Return the audit of the hosts that the evidence is of."""
-    hosts = sorted(rights_of_estate(evidence), key=lambda host: host.subject)
-    found = [finding for host in hosts for finding in _findings(host)] + estate_findings(hosts)
-    ordered = sorted(found, key=lambda finding: (finding.severity, finding.subject, finding.check, finding.places[0]))
-    return Audit(hosts=tuple(hosts), findings=tuple(ordered))
-
-
-def _findings(host: HostRights) -> list[Finding]:
-    """Return the findings on a host; those of its twin under its own name, where it has one."""
-    if isinstance(host, TwinRights):
-        return renamed(_findings(host.first), host.first.subject, host.subject)
-    return findings_of(host)
+    return Audit(rights_of_estate(evidence))

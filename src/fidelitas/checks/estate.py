@@ -25,12 +25,26 @@ def unknown_host(hosts: Iterable[HostRights]) -> Iterator[tuple[HostRights, Foun
     """
     hosts = tuple(hosts)
     known = {name for host in hosts for name in _names(host)}
+    told: dict[HostRights, list[Found]] = {}
     for host in hosts:
-        members = [member for rule in host.facts.policy.rules for member in rule.hosts]
-        members += [member for alias in host.facts.policy.aliases if alias.kind is AliasKind.HOST for member in alias.members]
-        for member in {(member.value, member.place): member for member in members if _names_a_host(host, member)}.values():
-            if not any(wildcard_matches(member.value.lower(), name) for name in known):
-                yield host, Found(about=member.value, message=f'no host in evidence is called "{member.value}"', places=(member.place,))
+        if host.like not in told:
+            told[host.like] = [_not_there(member) for member in _members(host.like) if not _is_known(member, known)]
+        yield from ((host, found) for found in host.here(told[host.like]))
+
+
+def _not_there(member: Member) -> Found:
+    return Found(about=member.value, message=f'no host in evidence is called "{member.value}"', places=(member.place,))
+
+
+def _is_known(member: Member, known: Iterable[str]) -> bool:
+    return any(wildcard_matches(member.value.lower(), name) for name in known)
+
+
+def _members(host: HostRights) -> Iterable[Member]:
+    """Return the members of the policy's host lists that name a host."""
+    members = [member for rule in host.facts.policy.rules for member in rule.hosts]
+    members += [member for alias in host.facts.policy.aliases if alias.kind is AliasKind.HOST for member in alias.members]
+    return {(member.value, member.place): member for member in members if _names_a_host(host, member)}.values()
 
 
 def _names_a_host(host: HostRights, member: Member) -> bool:

@@ -2,6 +2,7 @@
 
 from functools import cached_property
 from ipaddress import ip_interface
+from typing import TypeVar
 
 from fidelitas.facts import Gap, HostFacts, PrivateKey
 from fidelitas.rights.lending import Lending
@@ -12,6 +13,8 @@ from fidelitas.rights.resolve import steps_of
 from fidelitas.rights.routes import holdings_from, order_of
 from fidelitas.rights.ssh import Opening, openings, with_keys
 from fidelitas.rights.sudo import Host, Netgroups, Policy
+
+T = TypeVar("T")
 
 __all__ = ["HostRights", "policy_of", "rights_of"]
 
@@ -29,6 +32,15 @@ class HostRights:
         self.by_node = by_node
         self.lending = lending
         self.from_elsewhere: tuple[Holding, ...] = ()  # those that accounts of other hosts have here, once all are known
+
+    @property
+    def like(self) -> "HostRights":
+        """The host that this one is told from: itself, unless it states what another does."""
+        return self
+
+    def here(self, value: T) -> T:
+        """Return what was found on the host that this one is told from, as it is here."""
+        return value
 
     @property
     def host_name(self) -> str:

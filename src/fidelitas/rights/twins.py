@@ -7,7 +7,7 @@ passed.  Where two hosts have the same content and that is the same too, the sec
 from collections.abc import Callable
 from dataclasses import dataclass, fields, is_dataclass, replace
 from datetime import datetime
-from functools import cached_property, lru_cache
+from functools import cache, cached_property
 from ipaddress import ip_interface
 from typing import Any, TypeVar, cast
 
@@ -77,7 +77,7 @@ class TwinRights(HostRights):
     def facts(self) -> HostFacts:  # type: ignore[override]
         """The facts of the host."""
         own = self._own
-        facts = self._here(self.first.facts)
+        facts = self.here(self.first.facts)
         return replace(
             facts, subject=own.subject, taken=own.taken, host_name=own.host_name, addresses=own.addresses, processes=own.processes()
         )
@@ -85,7 +85,7 @@ class TwinRights(HostRights):
     @property
     def gaps(self) -> tuple[Gap, ...]:
         """Everything that could not be read."""
-        return self._here(self.first.gaps)
+        return self.here(self.first.gaps)
 
     @property
     def host_name(self) -> str:
@@ -95,7 +95,7 @@ class TwinRights(HostRights):
     @property
     def openings(self) -> tuple[tuple[Identity, Opening], ...]:
         """The keys that open accounts here, each with the account."""
-        return self._here(self.first.openings)
+        return self.here(self.first.openings)
 
     @property
     def private_keys(self) -> tuple[PrivateKey, ...]:
@@ -105,7 +105,7 @@ class TwinRights(HostRights):
     @cached_property
     def population(self) -> Population:  # type: ignore[override]
         """Who exists on it."""
-        return self._here(self.first.population)
+        return self.here(self.first.population)
 
     @cached_property
     def policy(self) -> Policy:  # type: ignore[override]
@@ -115,18 +115,24 @@ class TwinRights(HostRights):
     @property
     def by_node(self) -> tuple[Holding, ...]:  # type: ignore[override]
         """The holdings worked out one by one."""
-        return self._here(self.first.by_node)
+        return self.here(self.first.by_node)
 
     @property
     def lending(self) -> Lending:  # type: ignore[override]
         """The holdings that accounts of a directory have by their groups alone."""
-        return self.first.lending.renamed(Nodes(self.subject, self.population), self._here)
+        return self.first.lending.renamed(Nodes(self.subject, self.population), self.here)
 
     def held_by(self, account: str) -> tuple[Holding, ...]:
         """Return what an account holds, also merely by being an account of the host."""
-        return self._here(self.first.held_by(account))
+        return self.here(self.first.held_by(account))
 
-    def _here(self, value: T) -> T:
+    @property
+    def like(self) -> HostRights:
+        """The host that this one is told from."""
+        return self.first
+
+    def here(self, value: T) -> T:
+        """Return what was found on that host as it is here."""
         return renamed(value, self.first.subject, self.subject)
 
 
@@ -142,22 +148,24 @@ class _Renaming:
         self._done: dict[int, tuple[Any, Any]] = {}  # by identity; the original is held, so that its identity stays its own
 
     def __call__(self, value: Any) -> Any:
-        if isinstance(value, Place):
+        kind = value.__class__
+        if kind is str or kind is int or value is None:
+            return value
+        if kind is Place:
             return value._replace(subject=self._new) if value.subject == self._old else value
-        if isinstance(value, tuple):
-            return self._once(value, lambda: self._tuple(value))
-        if isinstance(value, list):
+        if kind is tuple:
+            return self._once(value, self._tuple)
+        if kind is list:
             return [self(one) for one in value]
-        if isinstance(value, dict):
+        if kind is dict:
             return {key: self(one) for key, one in value.items()}
-        if is_dataclass(value) and not isinstance(value, type):
-            return self._once(value, lambda: self._dataclass(value))
-        return value
+        return self._once(value, self._dataclass) if _names_of(kind) else value
 
-    def _once(self, value: Any, make: Callable[[], Any]) -> Any:
-        if id(value) not in self._done:
-            self._done[id(value)] = (value, make())
-        return self._done[id(value)][1]
+    def _once(self, value: Any, make: Callable[[Any], Any]) -> Any:
+        known = self._done.get(id(value))
+        if known is None:
+            known = self._done[id(value)] = (value, make(value))
+        return known[1]
 
     def _tuple(self, value: tuple[Any, ...]) -> tuple[Any, ...]:
         after = tuple(self(one) for one in value)
@@ -173,6 +181,7 @@ class _Renaming:
         return replace(value, **changed) if changed else value
 
 
-@lru_cache
+@cache
 def _names_of(kind: Any) -> tuple[str, ...]:
-    return tuple(field.name for field in fields(kind) if field.init)
+    """Return the fields of a kind of values that can hold places; none of one that is no dataclass."""
+    return tuple(field.name for field in fields(kind) if field.init) if is_dataclass(kind) else ()
