@@ -77,8 +77,10 @@ def command(
     before = [rights_in(bundle) for bundle in bundles]
     for what in memberships.unknown([host.facts for host in before]):
         raise RequestError(f"there is no {what} on any of the hosts")
-    events = read_logs(logs_at(logs), os.uname().nodename, zone_of(None)).events if logs else []
-    replays = replay(events, {bundle.subject: Inquiry(bundle) for bundle in changed})
+    found = read_logs(logs_at(logs), os.uname().nodename, zone_of(None))
+    for problem in (*found.gaps, *found.unread):
+        say(str(problem))
+    replays = replay(found.events, {bundle.subject: Inquiry(bundle) for bundle in changed})
     rehearsals = [rehearse(old, rights_in(new, memberships)) for old, new in zip(before, changed, strict=True)]
     _show(rehearsals, changed, policy, charter_of(charter) if charter else None, replays, output)
 

@@ -65,11 +65,13 @@ def command(
         output.table(people_table(people), dict)
         output.text("\n")
         output.blocks(usage_blocks(deeds))
-    for gap in found.gaps:
-        say(str(gap))
+    for problem in (*found.gaps, *found.unread):
+        say(str(problem))
     if found.unknown:
         told = ", ".join(f"{program} {count}" for program, count in found.unknown.most_common())
         say(f"not recognised, and so not counted: {told}")
+    if found.unread:
+        raise SystemExit(4)
 
 
 def _against(replays: Sequence[Replay], output: Output) -> None:

@@ -48,7 +48,7 @@ def head_block(deeds: Sequence[Deed], covers: Sequence[Cover]) -> Block:
     """Return how much was read, and of which time."""
     times = [at for _, *both in covers for at in both if at is not None]
     span = f", from {min(times):%Y-%m-%d %H:%M} to {max(times):%Y-%m-%d %H:%M} UTC" if times else ""
-    return Block(f"{len(deeds)} events in {len(covers)} log{'' if len(covers) == 1 else 's'}{span}", ())
+    return Block(f"{len(deeds)} event{'' if len(deeds) == 1 else 's'} in {len(covers)} log{'' if len(covers) == 1 else 's'}{span}", ())
 
 
 def usage_blocks(deeds: Sequence[Deed]) -> list[Block]:

@@ -59,7 +59,7 @@ def _files(path: Path) -> list[Path]:
         logs = [one for one in inside if one.is_file() and _NAMES.match(one.name)]
         return logs or [one for folder in inside if folder.is_dir() for one in _files(folder)]  # a folder of hosts
     except OSError as error:
-        raise ReadError(f'could not read "{path}": {error.strerror or error}', hint="Run as an account that may read logs.") from error
+        raise ReadError(f'could not read "{path}": {error.strerror or error}', hint=_hint(error)) from error
 
 
 def _age(path: Path) -> tuple[str, int, str]:
@@ -79,8 +79,12 @@ def _log(path: Path) -> Log:
         with path.open("rb") as stream:
             stream.read(1)
     except OSError as error:
-        raise ReadError(f'could not read log "{path}": {error.strerror or error}', hint="Run as an account that may read logs.") from error
+        raise ReadError(f'could not read log "{path}": {error.strerror or error}', hint=_hint(error)) from error
     return Log(str(path), by, partial(_blocks, path))
+
+
+def _hint(error: OSError) -> str:
+    return "Run as an account that may read logs." if isinstance(error, PermissionError) else "Name a log, or a folder of logs."
 
 
 def _blocks(path: Path) -> Iterator[bytes]:

@@ -6,6 +6,7 @@ from dataclasses import dataclass, field
 from datetime import UTC, datetime, tzinfo
 from typing import Protocol
 
+from fidelitas.errors import ReadError
 from fidelitas.facts import Event, Gap, Place
 from fidelitas.languages.logs.audit_log import AuditReader, is_audit_log
 from fidelitas.languages.logs.clock import Clock, has_year
@@ -34,11 +35,15 @@ class LogLike(Protocol):
 
 @dataclass(slots=True)
 class LogEvents:
-    """What logs tell: events by time, messages of no known form by program, what could not be read, and which time each log covers."""
+    """What logs tell: events by time, messages of no known form by program, and which time each log covers.
+
+    `gaps` are lines that could not be read, `unread` says which files could not be read to their end.
+    """
 
     events: list[Event] = field(default_factory=list)
     unknown: Counter[str] = field(default_factory=Counter)
     gaps: list[Gap] = field(default_factory=list)
+    unread: list[ReadError] = field(default_factory=list)
     covers: list[tuple[str, datetime | None, datetime | None]] = field(default_factory=list)
 
 
@@ -46,7 +51,11 @@ def read_logs(logs: Iterable[LogLike], subject: str, zone: tzinfo) -> LogEvents:
     """Return the events of all logs of a host whose clock is in `zone`; events that two logs tell alike are told once."""
     told = LogEvents()
     for log in logs:
-        found = list(_events(log, Place(subject=subject, path=log.path), zone, told))
+        found: list[Event] = []
+        try:
+            found.extend(_events(log, Place(subject=subject, path=log.path), zone, told))
+        except ReadError as error:  # a damaged file: what was read of it before counts, and so does every other
+            told.unread.append(error)
         times = [event.at for event in found if event.at is not None]
         first, last = min(times, default=None), max(times, default=None)
         known = _known(told, first, last)
