@@ -30,6 +30,19 @@ places_to_search() {
     done < "$work/mounts" | awk -F '\t' '!($1 in seen) { seen[$1]; print $2 }'
 }
 
+# digests TOOL FILE: "digest TAB path" for each path in FILE that is a readable file; all at once but for names that TOOL would quote.
+digests() {
+    command -v "$1" >/dev/null 2>&1 || return 0
+    awk -v root="$root" '!/\\/ { print root $0 }' "$2" | tr '\n' '\0' | xargs -0 -n 500 "$1" -- /dev/null 2>/dev/null |
+        awk -v root="$root" '{ at = index($0, "  "); path = substr($0, at + 2)
+            if (path == "/dev/null") next
+            if (root != "" && index(path, root) == 1) path = substr(path, length(root) + 1)
+            print substr($0, 1, at - 1) "\t" path }'
+    grep '[\]' "$2" | while IFS= read -r path; do
+        if [ -f "$root$path" ] && [ -r "$root$path" ]; then printf '%s\t%s\n' "$("$1" < "$root$path" | sed 's/ .*//')" "$path"; fi
+    done
+}
+
 # owned FILE: what the package manager says of the paths in FILE, one a line: who owns them, the digests and modes that were packaged.
 owned() {
     resolve /var/lib/dpkg/info || return 0
@@ -52,9 +65,7 @@ owned() {
             listing dpkg-overrides '/var/lib/dpkg/statoverride'
         fi
         if command -v md5sum >/dev/null 2>&1; then
-            while IFS= read -r path; do
-                if [ -f "$root$path" ] && [ -r "$root$path" ]; then printf '%s\t%s\n' "$(md5sum < "$root$path" | cut -c 1-32)" "$path"; fi
-            done < "$1" > "$work/listing"
+            digests md5sum "$1" > "$work/listing"
             listing md5 md5sum
         fi
     fi
@@ -124,11 +135,8 @@ if [ "$scan" = true ]; then
         if resolve "/usr/bin/$name" && [ -f "$root$real" ]; then printf '%s\n' "$real"; fi
     done | sort -u > "$work/known"
     sort -u "$work/interesting" > "$work/owned"
-    sort -u "$work/interesting" "$work/known" | while IFS= read -r path; do
-        if [ -f "$root$path" ] && [ -r "$root$path" ] && command -v sha256sum >/dev/null 2>&1; then
-            printf '%s\t%s\n' "$(sha256sum < "$root$path" | cut -c 1-64)" "$path"
-        fi
-    done > "$work/listing"
+    sort -u "$work/interesting" "$work/known" > "$work/hashed"
+    digests sha256sum "$work/hashed" > "$work/listing"
     listing program-digests sha256sum
     owned "$work/owned"
     cat "$work/interesting" >> "$work/more"
