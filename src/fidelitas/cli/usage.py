@@ -10,12 +10,12 @@ from fidelitas.cli.options import Output, Source, format_option, say, source_opt
 from fidelitas.errors import RequestError
 from fidelitas.facts import EventKind
 from fidelitas.inquiry import Inquiry
-from fidelitas.languages.logs.reading import read_logs
+from fidelitas.languages.logs.reading import LogEvents, read_logs
 from fidelitas.replay import Replay, replay
-from fidelitas.reports.replay import replay_blocks, replay_document
+from fidelitas.reports.replay import replay_blocks, replay_document, replay_table
 from fidelitas.reports.usage import head_block, people_table, usage_blocks, usage_document, usage_table
 from fidelitas.sources.logs import logs_at
-from fidelitas.usage import deeds_of, summed_up
+from fidelitas.usage import Deed, deeds_of, summed_up
 
 _KINDS = {kind.name.lower().replace("_", "-"): kind for kind in EventKind}
 
@@ -50,21 +50,11 @@ def command(
     With --against-policy: uses that the policy in the ledger would refuse today, refusals that it would allow, and rules that nothing used.
     """
     found = read_logs(logs_at(logs or (Path("/var/log"),)), name or os.uname().nodename, zone_of(zone))
-    wanted = {_KINDS[one] for one in kinds}
-    deeds = [
-        deed for deed in deeds_of(found.events) if (person is None or person in deed.persons) and (not wanted or deed.event.kind in wanted)
-    ]
-    people = summed_up(deeds)
+    deeds = list(deeds_of(found.events, person, [_KINDS[one] for one in kinds] or list(EventKind)))
     if against_policy:
         _against(replay((deed.event for deed in deeds), {bundle.subject: Inquiry(bundle) for bundle in source.bundles()}), output)
-        return
-    if output.form != "table" or events:
-        output.table(usage_table(deeds), lambda: usage_document(deeds, people, found.unknown, found.gaps, found.covers))
     else:
-        output.blocks([head_block(deeds, found.covers)])
-        output.table(people_table(people), dict)
-        output.text("\n")
-        output.blocks(usage_blocks(deeds))
+        _show(deeds, found, output, events=events)
     for problem in (*found.gaps, *found.unread):
         say(str(problem))
     if found.unknown:
@@ -74,10 +64,21 @@ def command(
         raise SystemExit(4)
 
 
+def _show(deeds: Sequence[Deed], found: LogEvents, output: Output, *, events: bool) -> None:
+    people = summed_up(deeds)
+    if output.form != "table" or events:
+        output.table(usage_table(deeds), lambda: usage_document(deeds, people, found.unknown, found.gaps, found.covers))
+        return
+    output.blocks([head_block(deeds, found.covers)])
+    output.table(people_table(people), dict)
+    output.text("\n")
+    output.blocks(usage_blocks(deeds))
+
+
 def _against(replays: Sequence[Replay], output: Output) -> None:
     if not replays:
         raise RequestError("the logs hold no use of sudo on a host of the ledger", hint="Survey the host, or name its logs.")
-    if output.form == "json":
-        output.json({"schema": "fidelitas/replay/1", "subjects": replay_document(replays)})
-    else:
+    if output.form == "table":
         output.blocks(replay_blocks(replays, whole=True))
+    else:
+        output.table(replay_table(replays), lambda: {"schema": "fidelitas/replay/1", "subjects": replay_document(replays)})

@@ -7,8 +7,9 @@ from fidelitas.facts import SudoRule
 from fidelitas.replay import Replay, Replayed
 from fidelitas.reports.blocks import Block, Row
 from fidelitas.reports.holders import place_document
+from fidelitas.reports.table import Table
 
-__all__ = ["replay_blocks", "replay_document"]
+__all__ = ["replay_blocks", "replay_document", "replay_table"]
 
 _MOST_SHOWN = 20
 
@@ -56,6 +57,28 @@ def _rules(rules: Sequence[SudoRule]) -> tuple[Row, ...]:
     rows = [Row(f"{rule.place.in_file()}    {rule.statement}", style="cyan") for rule in rules[:_MOST_SHOWN]]
     more = len(rules) - _MOST_SHOWN
     return (*rows, *([Row(f"and {more} more")] if more > 0 else []))
+
+
+def replay_table(replays: Sequence[Replay]) -> Table:
+    """Return a row for each use, or refusal, and what the policy says of it."""
+    return Table(
+        columns=("subject", "account", "as", "command", "times", "then", "decision", "place"),
+        rows=tuple(
+            (
+                one.subject,
+                use.last.account,
+                use.last.target,
+                use.last.command,
+                str(use.count),
+                use.last.kind.value,
+                use.decision.verdict.value,
+                use.decision.rule.place.in_file() if use.decision.rule else "",
+            )
+            for one in replays
+            for use in (*one.used, *one.refused)
+        ),
+        may_fold=frozenset({"command", "place"}),
+    )
 
 
 def replay_document(replays: Sequence[Replay]) -> list[dict[str, Any]]:

@@ -1,6 +1,5 @@
 """Use of privilege: people and numbers, what is worth a look, and every event; as blocks, a table, and the JSON document `usage`."""
 
-from collections import Counter
 from collections.abc import Mapping, Sequence
 from datetime import datetime
 from typing import Any
@@ -159,7 +158,7 @@ def usage_document(
             for use in people
         ],
         "events": [_event_document(deed) for deed in deeds],
-        "not_recognised": dict(Counter(unknown)),
+        "not_recognised": dict(unknown),
         "gaps": [str(gap) for gap in gaps],
     }
 

@@ -13,8 +13,8 @@ from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from functools import partial
+from io import BufferedIOBase
 from pathlib import Path
-from typing import IO
 
 import zstandard
 
@@ -47,8 +47,15 @@ def logs_at(paths: Iterable[Path]) -> list[Log]:
     logs = [_log(file) for file in sorted(files, key=_age)]
     first_lines: dict[bytes, Log] = {}
     for log in logs:
-        first_lines.setdefault(hashlib.sha256(next(log.blocks(), b"")[:4096]).digest(), log)
+        first_lines.setdefault(hashlib.sha256(_beginning(log)).digest(), log)
     return list(first_lines.values())
+
+
+def _beginning(log: Log) -> bytes:
+    try:
+        return next(log.blocks(), b"")[:4096]
+    except ReadError:  # damaged from the start: told when it is read
+        return log.path.encode("utf-8", "surrogateescape")
 
 
 def _files(path: Path) -> list[Path]:
@@ -92,7 +99,7 @@ def _blocks(path: Path) -> Iterator[bytes]:
     rest = b""
     try:
         with _opened(path) as stream:
-            while block := stream.read(_BLOCK):
+            while block := stream.read1(_BLOCK):  # what comes before the damage is given out before the damage is met
                 block = rest + block
                 cut = block.rfind(b"\n") + 1
                 if cut:
@@ -108,11 +115,11 @@ def _blocks(path: Path) -> Iterator[bytes]:
         yield rest
 
 
-def _opened(path: Path) -> IO[bytes]:
+def _opened(path: Path) -> BufferedIOBase:
     with path.open("rb") as stream:
         magic = stream.read(6)
     if magic.startswith(b"\x1f\x8b"):
-        return gzip.open(path)  # type: ignore[return-value]
+        return gzip.open(path)
     if magic.startswith(b"\xfd7zXZ"):
         return lzma.open(path)
     if magic.startswith(b"BZh"):

@@ -4,7 +4,7 @@ What root does after ``sudo -i`` bears root's name alone.  It is tied to a perso
 tells), by a command that started it the moment before, or by the one person who had a root shell open.
 """
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Container, Iterable, Iterator
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from enum import Enum
@@ -116,8 +116,13 @@ def _starts(command: Event, event: Event) -> bool:
     return event.program.removesuffix("-l").removesuffix("-i") in words
 
 
-def deeds_of(events: Iterable[Event]) -> Iterator[Deed]:
-    """Yield each event with who stood behind it; events come in the order of time."""
+def deeds_of(events: Iterable[Event], person: str | None = None, kinds: Container[EventKind] = frozenset(EventKind)) -> Iterator[Deed]:
+    """Yield each event with who stood behind it; events come in the order of time.
+
+    With `person` or `kinds` only those that this person can have done, or of these kinds: all of them tell of who stood behind others.
+    """
     hosts: dict[str, _Host] = {}
     for event in events:
-        yield hosts.setdefault(event.host, _Host()).deed(event)
+        deed = hosts.setdefault(event.host, _Host()).deed(event)
+        if event.kind in kinds and (person is None or person in deed.persons):
+            yield deed

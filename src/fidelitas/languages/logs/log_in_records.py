@@ -1,16 +1,11 @@
 """wtmp and btmp: log-ins, log-outs and failed log-ins in the records of utmp(5)."""
 
-import struct
 from collections.abc import Iterable, Iterator
-from datetime import UTC, datetime
 
 from fidelitas.facts import Event, EventKind, Place
-from fidelitas.text import decode
+from fidelitas.languages.utmp import DEAD_PROCESS, USER_PROCESS, read_records
 
 __all__ = ["is_log_in_records", "read_log_in_records"]
-
-_RECORD = struct.Struct("<hxxi32s4s32s256shhiii16s20x")
-_USER, _DEAD = 7, 8
 
 
 def is_log_in_records(path: str) -> bool:
@@ -19,31 +14,25 @@ def is_log_in_records(path: str) -> bool:
 
 
 def read_log_in_records(content: Iterable[bytes], origin: Place) -> Iterator[Event]:
-    """Yield the events of a file; places count records.  A record that is cut off at the end is passed over."""
+    """Yield the events of a file; places count records.  A log-out is told by its terminal, whose last log-in tells the account."""
     failed = origin.path.rpartition("/")[2].startswith("btmp")
-    whole = b"".join(content)
-    accounts: dict[bytes, str] = {}
-    for number, row in enumerate(_RECORD.iter_unpack(whole[: len(whole) - len(whole) % _RECORD.size]), 1):
-        kind, pid, line, _, user, host, _, _, _, seconds, _, _ = row
-        account = _text(user)
-        if kind == _USER:
-            accounts[line] = account
-        elif kind != _DEAD and not failed:
+    accounts: dict[str, str] = {}
+    for number, one in enumerate(read_records(b"".join(content)), 1):
+        target, kind = one.account, EventKind.LOG_IN_FAILED if failed else EventKind.LOG_IN
+        if one.kind == DEAD_PROCESS and not failed:
+            target, kind = accounts.pop(one.terminal, ""), EventKind.CLOSED
+        elif one.kind == USER_PROCESS:
+            accounts[one.terminal] = one.account
+        elif not failed:
             continue
-        gone = kind == _DEAD and not failed
-        target = accounts.pop(line, "") if gone else account
         if target:
             yield Event(
-                at=datetime.fromtimestamp(seconds, UTC),
-                kind=EventKind.LOG_IN_FAILED if failed else EventKind.CLOSED if gone else EventKind.LOG_IN,
+                at=one.at,
+                kind=kind,
                 program="login records",
                 target=target,
-                terminal=_text(line),
-                address=_text(host),
-                pid=pid,
+                terminal=one.terminal,
+                address=one.host,
+                pid=one.pid,
                 place=origin.at(number),
             )
-
-
-def _text(field: bytes) -> str:
-    return decode(field.partition(b"\0")[0])

@@ -45,7 +45,6 @@ def read_sudo_line(message: str, at: datetime | None, host: str, place: Place) -
     if ended is not None:
         command = command[: ended.start()]
     reason = found["reason"] or ""
-    attempts = _ATTEMPTS.match(reason)
     event = Event(
         at=at,
         kind=_kind(reason),
@@ -58,7 +57,7 @@ def read_sudo_line(message: str, at: datetime | None, host: str, place: Place) -
         folder=fields.get("PWD", ""),
         command=masked(command),
         reason=f"exit {ended['exit'] or ended['signal']}" if ended is not None and not reason else reason,
-        count=int(attempts[1][:6]) if attempts else int(reason != _NOBODY_ASKED),
+        count=_tries(reason),
         doubt=doubt,
         place=place,
     )
@@ -103,6 +102,12 @@ def _kind(reason: str) -> EventKind:
     return EventKind.FAILED if failed else EventKind.REFUSED
 
 
+def _tries(reason: str) -> int:
+    """Return how many passwords were wrong, where a reason tells of passwords; else one event is one."""
+    attempts = _ATTEMPTS.match(reason)
+    return int(attempts[1][:6]) if attempts else int(reason != _NOBODY_ASKED)
+
+
 def _terminal(text: str) -> str:
     name = text.removeprefix("/dev/")
     return "" if name in ("unknown", "none", "?") else name
@@ -145,6 +150,7 @@ def read_sudo_event(stated: Mapping[str, Any], place: Place, at: datetime | None
         folder=_text(told.get("submitcwd")),
         command=masked(command),
         reason=reason if name != "exit" else f"exit {told.get('exit_value')}",
+        count=_tries(reason),
         place=place,
     )
 
