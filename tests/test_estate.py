@@ -129,6 +129,14 @@ def test_accounts_of_a_class_are_given_the_same(seed: int) -> None:
                 assert not grant or number in about
 
 
+def test_a_primary_group_id_that_no_group_has_counts_for_sudo_and_so_here() -> None:
+    passwd = PASSWD + "odd:x:2000:9999::/:/bin/sh\n"
+    host = rights_of(read_host(bundle("%#9999 ALL=(ALL) ALL\n", {"/etc/passwd": passwd})))
+    (held,) = host.held_by("odd")
+    first = held.routes[0].links[0]
+    assert (first.because, str(first.place)) == ("9999 is its primary group ID", "knot:/etc/passwd:7:1")
+
+
 def hosts() -> list[Bundle]:
     """Hosts of one content but for names, addresses, times and processes; some of that matters to the policy."""
     sudoers = (
@@ -139,7 +147,11 @@ def hosts() -> list[Bundle]:
     ways = [("knot", 0, "10.2.0.1/24"), ("plover", 0, "10.2.0.2/24"), ("dunlin", 1, "10.2.0.3/24"), ("tern1", 2, "10.2.0.4/24"),
             ("curlew", 3, "10.1.0.5/16"), ("redshank", 0, "10.9.9.9/8"), ("tern2", 1, "10.2.0.6/24")]  # fmt: skip
     return [
-        replace(first, manifest=replace(first.manifest, subject=name, taken=NOW + timedelta(days=days), addresses=(address,)))
+        replace(
+            first,
+            manifest=replace(first.manifest, subject=name, taken=NOW + timedelta(days=days), addresses=(address,)),
+            files={**first.files, "/etc/hostname": f"{name}\n".encode()},
+        )
         for name, days, address in ways
     ]
 

@@ -88,6 +88,8 @@ class Nodes:
 
     def _found(self, who: Identity, gid: int) -> tuple[Chain, ...]:
         memberships = [membership for membership in who.memberships if membership.group.gid == gid]
+        if not memberships and who.account is not None and who.gid == gid:  # an ID that no group has is in force all the same
+            return ((self.membership(who, self.group(gid), f"{gid} is its primary group ID", who.account.place),),)
         if not memberships:
             return ()
         membership = min(memberships, key=attrgetter("primary"))  # a listed one before the primary group
