@@ -10,7 +10,7 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from statistics import median
 
-from fidelitas.languages.logs.reading import read_logs
+from fidelitas.languages.logs.reading import LogReading
 from fidelitas.sources.logs import logs_at
 
 OTHERS = (
@@ -45,12 +45,11 @@ def measured(path: Path, uses: int) -> tuple[float, float]:
     pairs = []
     for _ in range(3):
         begun = time.perf_counter()
-        found = read_logs(logs_at([path]), "tern", UTC)
+        told = sum(event.program == "sudo" and bool(event.command) for event in LogReading(logs_at([path], "tern")[0], UTC).events())
         ours = time.perf_counter() - begun
         begun = time.perf_counter()
         subprocess.run(["grep", "-c", "sudo", path], check=True, capture_output=True)
         pairs.append((ours, time.perf_counter() - begun))
-        told = sum(event.program == "sudo" and bool(event.command) for event in found.events)
         if told != uses:
             raise AssertionError(f"{told} uses were told, {uses} were written")
     return median(one / other for one, other in pairs), median(one for one, _ in pairs)

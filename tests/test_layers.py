@@ -20,16 +20,18 @@ MAY_IMPORT = {
     "rights": {"facts", "text"},
     "usage": {"facts", "text"},
     "findings": {"text"},
-    "checks": {"rights", "facts", "findings", "text"},
+    "checks": {"usage", "rights", "facts", "findings", "text"},
     "audit": {"languages", "rights", "checks", "facts", "findings", "memberships", "text"},
     "charter": {"rights", "facts", "text", "errors"},
     "rehearsal": {"rights", "facts", "text"},
-    "replay": {"inquiry", "rights", "facts", "errors"},
+    "replay": {"inquiry", "refusal", "languages", "usage", "rights", "facts", "errors"},
+    "refusal": {"inquiry", "usage", "rights", "facts"},
+    "logbook": {"languages", "usage", "rights", "checks", "facts", "findings", "errors"},
     "memberships": {"facts"},
     "comparison": {"rights"},
     "inquiry": {"languages", "rights", "facts", "text", "errors"},
     "ledger": {"evidence", "facts", "findings", "text", "errors"},
-    "reports": {"charter", "comparison", "findings", "rehearsal", "replay", "rights", "usage", "facts", "text"},
+    "reports": {"charter", "comparison", "findings", "logbook", "rehearsal", "replay", "rights", "usage", "facts", "text"},
     "demo": {"evidence", "text", "errors"},
     "cli": {
         "audit",
@@ -44,6 +46,7 @@ MAY_IMPORT = {
         "inquiry",
         "languages",
         "ledger",
+        "logbook",
         "memberships",
         "rehearsal",
         "replay",
@@ -61,6 +64,8 @@ MAY_IMPORT = {
 LIBRARIES = {
     "click": {"cli"},
     "rich": {"reports"},
+    "matplotlib": {"reports"},
+    "scipy": {"usage"},
     "subprocess": {"sources"},
     "zstandard": {"evidence", "ledger", "sources"},
     "tarfile": {"evidence"},
@@ -115,7 +120,7 @@ from click.testing import CliRunner
 from fidelitas.cli import main
 for argument in ("--help", "--version"):
     assert CliRunner().invoke(main, [argument]).exit_code == 0
-heavy = {"rich", "zstandard", "fidelitas.audit", "fidelitas.facts", "sqlite3", "tarfile"} & set(sys.modules)
+heavy = {"rich", "zstandard", "numpy", "scipy", "matplotlib", "fidelitas.audit", "fidelitas.facts", "sqlite3", "tarfile"} & set(sys.modules)
 assert not heavy, heavy
 """
     subprocess.run([sys.executable, "-c", code], check=True)

@@ -12,7 +12,7 @@ from ipaddress import ip_interface
 from typing import Any
 
 from fidelitas.errors import RequestError
-from fidelitas.facts import FileState
+from fidelitas.facts import FileState, SudoRule
 from fidelitas.languages.host import HostEvidence, read_host
 from fidelitas.rights.host import policy_of
 from fidelitas.rights.live import Stale, stale_groups
@@ -69,6 +69,16 @@ class Inquiry:
     def policy(self) -> Policy:
         """The policy on the host as it calls itself."""
         return self._judge(self._host)[1]
+
+    def group_of(self, rule: SudoRule, account: str) -> str:
+        """Return the group by which a rule is about an account; nothing where it names the account itself, or all."""
+        judge, policy = self._judge(self._host)
+        try:
+            who = judge.asked(Question(account=account, command=("true",), at=self.taken))[0].who
+        except UnknownNameError:
+            return ""
+        match = policy.users(rule.users, who)
+        return match.member.value.removeprefix("%") if match is not None and match.member.value.startswith("%") else ""
 
     def ask(self, question: Question, *, whole: bool = False) -> Answer:
         """Return the answer to a question about the host as it calls itself; raises `RequestError` for unknown names."""

@@ -7,13 +7,17 @@ matching of arguments does not mind, since it joins them again.
 import shlex
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
+from datetime import datetime
 
 from fidelitas.errors import RequestError
 from fidelitas.facts import Event, EventKind, SudoRule
 from fidelitas.inquiry import Inquiry
+from fidelitas.languages.host import HostEvidence
+from fidelitas.refusal import explained
 from fidelitas.rights.sudo import Decision, Question, Verdict
+from fidelitas.usage import HostUse
 
-__all__ = ["Replay", "Replayed", "replay"]
+__all__ = ["Held", "Replay", "Replayed", "replay"]
 
 # Questions of sudo itself that are no command, and the account that sudo never refuses.
 _NO_COMMANDS = frozenset({"list", "validate", ""})
@@ -28,6 +32,7 @@ class Replayed:
     count: int
     decision: Decision
     masked: bool  # a password in the command is not known, so that rules on arguments may not fit
+    why: tuple[str, ...] = ()  # a refusal in words
 
     @property
     def allowed(self) -> bool:
@@ -50,51 +55,72 @@ class Replay:
         return tuple(one for one in self.used if not one.allowed)
 
 
-def replay(events: Iterable[Event], inquiries: Mapping[str, Inquiry]) -> list[Replay]:
-    """Return a replay for each host that is both in the logs and among the inquiries, by its name up to the first dot."""
+class Held:
+    """What uses of one host are held against: its evidence, the oldest first, and what the logs tell of changes."""
+
+    def __init__(self, evidence: Sequence[HostEvidence], use: HostUse | None = None) -> None:
+        self._inquiries = [Inquiry(one) for one in sorted(evidence, key=lambda one: one.taken)]
+        self.use = use
+
+    @property
+    def latest(self) -> Inquiry:
+        """The policy of the newest evidence."""
+        return self._inquiries[-1]
+
+    def at(self, time: datetime | None) -> Inquiry:
+        """Return the policy in force at a time: the newest that was surveyed by then, the oldest for what was before all."""
+        before = [one for one in self._inquiries if time is None or one.taken <= time]
+        return before[-1] if before else self._inquiries[0]
+
+
+def replay(events: Iterable[Event], held: Mapping[str, Held]) -> list[Replay]:
+    """Return a replay for each host that is both in the logs and among those held against, by its name up to the first dot."""
     by_host: dict[str, list[Event]] = {}
     for event in events:
         if event.program == "sudo" and not event.doubt and event.command not in _NO_COMMANDS:
             by_host.setdefault(_short(event.host), []).append(event)
-    return [_replayed(subject, inquiry, by_host[_short(subject)]) for subject, inquiry in inquiries.items() if _short(subject) in by_host]
+    return [_replayed(subject, one, by_host[_short(subject)]) for subject, one in held.items() if _short(subject) in by_host]
 
 
 def _short(host: str) -> str:
     return host.partition(".")[0].lower()
 
 
-def _replayed(subject: str, inquiry: Inquiry, events: Sequence[Event]) -> Replay:
-    used = _decided(inquiry, [event for event in events if event.kind is EventKind.USED])
-    refused = _decided(inquiry, [event for event in events if event.kind is EventKind.REFUSED])
+def _replayed(subject: str, held: Held, events: Sequence[Event]) -> Replay:
+    used = _decided(held, [event for event in events if event.kind is EventKind.USED])
+    refused = _decided(held, [event for event in events if event.kind is EventKind.REFUSED], explain=True)
     needed = {one.decision.rule.place for one in used if one.decision.rule is not None}
-    rules = inquiry.policy.facts.rules
+    rules = held.latest.policy.facts.rules
     whole = {rule.place: rule for rule in rules}  # a statement of several commands is one rule to its reader
     unused = tuple(rule for place, rule in whole.items() if place not in needed)
     return Replay(subject=subject, used=used, refused=refused, unused=unused)
 
 
-def _decided(inquiry: Inquiry, events: Iterable[Event]) -> tuple[Replayed, ...]:
-    alike: dict[tuple[str, ...], list[Event]] = {}
+def _decided(held: Held, events: Iterable[Event], *, explain: bool = False) -> tuple[Replayed, ...]:
+    alike: dict[tuple[object, ...], list[Event]] = {}
     for event in events:
-        alike.setdefault((event.account, event.target, event.group, event.command), []).append(event)
-    return tuple(
-        Replayed(last=same[-1], count=len(same), decision=_decision(inquiry, same[-1]), masked=_MASKED in same[-1].command)
-        for same in alike.values()
-    )
+        alike.setdefault((id(held.at(event.at)), event.account, event.target, event.group, event.command), []).append(event)
+    return tuple(_one(held, same, explain=explain) for same in alike.values())
 
 
-def _decision(inquiry: Inquiry, event: Event) -> Decision:
+def _one(held: Held, same: Sequence[Event], *, explain: bool) -> Replayed:
+    last = same[-1]
+    inquiry = held.at(last.at)
     question = Question(
-        account=event.account,
-        command=_words(event.command),
-        run_as=event.target or None,
-        run_as_group=event.group or None,
-        at=event.at or inquiry.taken,
+        account=last.account,
+        command=_words(last.command),
+        run_as=last.target or None,
+        run_as_group=last.group or None,
+        at=last.at or inquiry.taken,
     )
+    why: tuple[str, ...] = ()
     try:
-        return inquiry.ask(question).decision
+        answer = inquiry.ask(question, whole=explain)
+        decision = answer.decision
+        why = explained(inquiry, last, decision, answer.near, held.use) if explain else ()
     except RequestError as error:  # an account or group that is not there any more
-        return Decision(verdict=Verdict.NO_RULE, reason=str(error))
+        decision = Decision(verdict=Verdict.NO_RULE, reason=str(error))
+    return Replayed(last=last, count=len(same), decision=decision, masked=_MASKED in last.command, why=why)
 
 
 def _words(command: str) -> tuple[str, ...]:

@@ -7,8 +7,9 @@ from dataclasses import dataclass
 from fidelitas.findings import Finding, Severity
 from fidelitas.rights import HostRights
 from fidelitas.text import Place
+from fidelitas.usage import HostUse
 
-__all__ = ["Check", "EstateCheck", "Found", "check", "estate_check"]
+__all__ = ["Check", "EstateCheck", "Found", "UseCheck", "check", "estate_check", "use_check"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -71,12 +72,33 @@ class EstateCheck(_Check):
         return (self.finding(host.subject, found) for host, found in self.run(hosts))
 
 
+@dataclass(frozen=True, slots=True, kw_only=True)
+class UseCheck(_Check):
+    """A check of how privilege is used on one host."""
+
+    run: Callable[[HostUse], Iterator[Found]]
+
+    def findings(self, use: HostUse) -> Iterator[Finding]:
+        """Yield the findings on a host."""
+        return (self.finding(use.host, found) for found in self.run(use))
+
+
 def check(name: str, severity: Severity, *, advice: str) -> Callable[[Callable[[HostRights], Iterator[Found]]], Check]:
     """Return a decorator that makes a check of a generator; the first paragraph of its docstring is the title, the rest the reason."""
 
     def decorate(run: Callable[[HostRights], Iterator[Found]]) -> Check:
         title, why = _told(run)
         return Check(name=name, severity=severity, advice=advice, title=title, why=why, run=run)
+
+    return decorate
+
+
+def use_check(name: str, severity: Severity, *, advice: str) -> Callable[[Callable[[HostUse], Iterator[Found]]], UseCheck]:
+    """Return the like of `check` for a generator over the use of privilege."""
+
+    def decorate(run: Callable[[HostUse], Iterator[Found]]) -> UseCheck:
+        title, why = _told(run)
+        return UseCheck(name=name, severity=severity, advice=advice, title=title, why=why, run=run)
 
     return decorate
 

@@ -34,7 +34,8 @@ def command(
     audit = source.audit()
     hosts = hosts_of(audit, subject)
     names = {host.subject for host in hosts}
-    found = [finding for finding in audit.findings if finding.subject in names and (not only or {finding.check, finding.theme} & set(only))]
+    every = sorted([*audit.findings, *source.use_findings(names)], key=lambda finding: finding.severity)
+    found = [finding for finding in every if finding.subject in names and (not only or {finding.check, finding.theme} & set(only))]
     shown = [finding for finding in found if finding.severity <= Severity[severity.upper()]]
     gaps = [gap for host in hosts for gap in host.facts.gaps]
     if output.form == "table" and shown:

@@ -23,5 +23,6 @@ def command(account: str | None, right: str | None, subject: str | None, strengt
     """
     hosts = hosts_of(source.audit(), subject)
     rows = selected(hosts, Filter(account=account, right=right, strength=strength))
-    output.table(holders_table(rows, whole=output.form == "csv"), lambda: holders_document(rows))
+    told = source.provenance({host.subject: host for host, _ in rows}.values())
+    output.table(holders_table(rows, told, whole=output.form == "csv"), lambda: holders_document(rows, told))
     tell_gaps(hosts)

@@ -2,13 +2,15 @@
 
 import json
 import os
+import re
 import shutil
 import sys
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Container, Iterable, Iterator, Sequence
 from dataclasses import dataclass
-from datetime import UTC, datetime, tzinfo
+from datetime import UTC, datetime, timedelta, tzinfo
+from functools import partial
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import TYPE_CHECKING, Any, TypeVar
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 import click
@@ -23,6 +25,11 @@ from fidelitas.reports.coverage import gaps_line
 from fidelitas.rights import HostRights
 from fidelitas.sources import FileScan, from_this_machine
 from fidelitas.text import plain
+
+if TYPE_CHECKING:
+    from fidelitas.findings import Finding
+    from fidelitas.logbook import Logbook, Wanted
+    from fidelitas.usage import Deed, Grants
 
 F = TypeVar("F", bound=Callable[..., Any])
 
@@ -80,10 +87,13 @@ def default_ledger() -> Path:
 
 @dataclass(frozen=True, slots=True)
 class Source:
-    """Which evidence a command answers from."""
+    """Which evidence a command answers from; with `logs` these and not those of the evidence, of host `name` and `zone`."""
 
     ledger: Path
     survey: str | None
+    logs: tuple[Path, ...] = ()
+    name: str | None = None
+    zone: str | None = None
 
     def bundles(self, subject: str | None = None) -> list[Bundle]:
         """Return the evidence in the ledger, of one subject or of all; refuse a subject that is not there."""
@@ -94,6 +104,49 @@ class Source:
         if not found:
             raise unknown_subject(subject, [bundle.subject for bundle in bundles])
         return found
+
+    def history(self, subjects: Container[str] | None = None) -> Iterator[tuple[str, list[Bundle]]]:
+        """Yield each subject, or some, with its evidence in the ledger, the oldest first."""
+        return Ledger(self.ledger).history(self.survey, subjects)
+
+    def hosts_if_any(self) -> tuple[HostRights, ...]:
+        """Return the hosts of the ledger, none where there is no survey."""
+        return audit(Ledger(self.ledger).bundles(self.survey)).hosts
+
+    def logbook(self, wanted: "Wanted | None" = None, take: "Callable[[Deed], None] | None" = None) -> "Logbook":
+        """Return what the logs tell: those that were named, else those of the evidence in the ledger."""
+        # Brings the numerical libraries, which other commands do without.
+        from fidelitas.logbook import HostLogs, host_logs, read_logbook  # noqa: PLC0415
+        from fidelitas.sources.logs import logs_at  # noqa: PLC0415
+
+        if self.logs:
+            groups = [logs for logs in logs_at(self.logs, self.name or os.uname().nodename) if logs]
+            zone = zone_of(self.zone)
+            return read_logbook([HostLogs(subject=logs[0].subject, logs=logs, zone=zone) for logs in groups], wanted, take)
+        book = read_logbook((host_logs(bundles) for _, bundles in self.history()), wanted, take)
+        if not book.covers:
+            raise RequestError(f'ledger "{self.ledger}" holds no logs', hint="Survey hosts with their logs, or name logs with --log.")
+        return book
+
+    def use_findings(self, subjects: Container[str]) -> "list[Finding]":
+        """Return what is out of order in the use of privilege on some hosts, by the logs in the ledger."""
+        found = [bundles for _, bundles in self.history(subjects) if any(bundle.copies for bundle in bundles)]
+        if not found:
+            return []
+        from fidelitas.logbook import host_logs, read_logbook  # noqa: PLC0415
+
+        return read_logbook(host_logs(bundles) for bundles in found).findings()
+
+    def provenance(self, hosts: Iterable[HostRights]) -> "dict[str, Grants]":
+        """Return what the logs in the ledger tell of how rights on some hosts came about."""
+        wanted = {host.subject for host in hosts}
+        found = {subject: bundles for subject, bundles in self.history(wanted) if any(bundle.copies for bundle in bundles)}
+        if not found:
+            return {}
+        from fidelitas.logbook import host_logs, read_logbook  # noqa: PLC0415
+
+        book = read_logbook(host_logs(bundles) for bundles in found.values())
+        return {subject: use.grants for subject in found if (use := book.use_of(subject)) is not None}
 
     def audit(self) -> Audit:
         """Return the audit of the evidence in the ledger."""
@@ -132,7 +185,9 @@ def source_options(function: F) -> F:
     """Add the options that name the evidence; they arrive as one `source`."""
 
     def wrapped(*args: Any, ledger: Path | None, survey_name: str | None, **kwargs: Any) -> Any:
-        return function(*args, source=Source(ledger or default_ledger(), survey_name), **kwargs)
+        logs = {name: kwargs.pop(f"log_{name}", None) for name in ("paths", "zone", "name")}
+        source = Source(ledger or default_ledger(), survey_name, logs["paths"] or (), logs["name"], logs["zone"])
+        return function(*args, source=source, **kwargs)
 
     wrapped.__name__, wrapped.__doc__ = function.__name__, function.__doc__
     wrapped.__dict__.update(function.__dict__)
@@ -150,16 +205,73 @@ def ledger_option(function: F) -> F:
     )(function)
 
 
-def format_option(function: F) -> F:
-    """Add --format; it arrives as an `output`."""
+def log_option(function: F) -> F:
+    """Add the options that name logs instead of those in the ledger; they arrive with the `source`."""
+    paths = click.option(
+        "--log", "log_paths", multiple=True, type=click.Path(path_type=Path), metavar="LOG",
+        help="Read this log, or folder of logs, not those in the ledger; repeatable.",
+    )  # fmt: skip
+    zone = click.option("--zone", "log_zone", metavar="ZONE", help="Zone of stamps in LOG that tell none, such as Europe/Lisbon.")
+    name = click.option("--name", "log_name", metavar="NAME", help="Name of the host that LOG is of.  [default: this machine's]")
+    return paths(zone(name(function)))
+
+
+def format_option(function: F | None = None, *, jsonl: bool = False) -> Any:
+    """Add --format; it arrives as an `output`.  With `jsonl` there is a form of one JSON object a line, too."""
+    if function is None:
+        return partial(format_option, jsonl=jsonl)
 
     def wrapped(*args: Any, form: str, **kwargs: Any) -> Any:
         return function(*args, output=Output(form), **kwargs)
 
     wrapped.__name__, wrapped.__doc__ = function.__name__, function.__doc__
     wrapped.__dict__.update(function.__dict__)
-    option = click.option("--format", "form", type=click.Choice(FORMATS), default="table", show_default=True, help="Form of the output.")
-    return option(wrapped)  # type: ignore[return-value]
+    forms = [*FORMATS, "jsonl"] if jsonl else FORMATS
+    option = click.option("--format", "form", type=click.Choice(forms), default="table", show_default=True, help="Form of the output.")
+    return option(wrapped)
+
+
+def reader_zone() -> tzinfo:
+    """Return the time zone of whoever reads: TZ, or this machine's."""
+    return LocalZone()
+
+
+class LocalZone(tzinfo):
+    """The zone of this process, whose offset depends on the time of the year."""
+
+    def utcoffset(self, at: datetime | None) -> timedelta:
+        """Return the offset at a time of this zone."""
+        return self._local(at).utcoffset() or timedelta()
+
+    def dst(self, at: datetime | None) -> timedelta | None:
+        """Return nothing: the offset tells all."""
+        return None
+
+    def tzname(self, at: datetime | None) -> str:
+        """Return the zone's name at a time of this zone."""
+        return self._local(at).tzname() or ""
+
+    def fromutc(self, at: datetime) -> datetime:
+        """Return a time of UTC as one of this zone."""
+        local = at.replace(tzinfo=UTC).astimezone()
+        return local.replace(tzinfo=self)
+
+    def _local(self, at: datetime | None) -> datetime:
+        return (at or datetime.now()).replace(tzinfo=None).astimezone()  # noqa: DTZ005
+
+
+def time_of(text: str | None, now: datetime) -> datetime | None:
+    """Return a time that was asked for: of ISO 8601, in the reader's zone where it tells none, or so long before `now`: 7d, 12h."""
+    if text is None:
+        return None
+    ago = re.fullmatch(r"(\d{1,5})([dhm])", text)
+    if ago is not None:
+        return now - int(ago[1]) * {"d": timedelta(days=1), "h": timedelta(hours=1), "m": timedelta(minutes=1)}[ago[2]]
+    try:
+        at = datetime.fromisoformat(text)
+    except ValueError as error:
+        raise RequestError(f'"{text}" is no time', hint="Such as 2026-11-01, 2026-11-01T14:00, or 7d.") from error
+    return at.astimezone(UTC)
 
 
 def zone_of(text: str | None) -> tzinfo:

@@ -1,6 +1,5 @@
 """``fidelitas rehearse``."""
 
-import os
 from collections.abc import Sequence
 from pathlib import Path
 
@@ -9,18 +8,17 @@ import click
 from fidelitas.audit import rights_in
 from fidelitas.charter import Clause
 from fidelitas.cli.charter import charter_of
-from fidelitas.cli.options import Output, Source, bundle_of_root, format_option, say, source_options, zone_of
+from fidelitas.cli.options import Output, Source, bundle_of_root, format_option, log_option, say, source_options
 from fidelitas.errors import RequestError
 from fidelitas.evidence import Bundle
-from fidelitas.inquiry import Inquiry
-from fidelitas.languages.logs.reading import read_logs
+from fidelitas.facts import Event, EventKind
+from fidelitas.logbook import Wanted
 from fidelitas.memberships import Memberships
 from fidelitas.rehearsal import Rehearsal, rehearse
-from fidelitas.replay import Replay, replay
+from fidelitas.replay import Held, Replay, replay
 from fidelitas.reports.rehearsal import error_block, rehearsal_blocks, rehearsal_document
 from fidelitas.reports.replay import replay_blocks, replay_document
 from fidelitas.sources import POLICY, from_policy_file
-from fidelitas.sources.logs import logs_at
 from fidelitas.text import decode
 
 
@@ -31,13 +29,7 @@ from fidelitas.text import decode
 @click.option("--remove-member", "out_of", multiple=True, metavar="GROUP", help="Take each ACCOUNT out of GROUP; repeatable.")
 @click.option("--like", metavar="SOURCE", help="Give each ACCOUNT the memberships of the account SOURCE.")
 @click.option("--charter", type=click.Path(dir_okay=False, path_type=Path), metavar="FILE", help="Warn of gains that it does not sanction.")
-@click.option(
-    "--logs",
-    multiple=True,
-    type=click.Path(path_type=Path),
-    metavar="LOG",
-    help="Put the uses of sudo in LOG to it, too; repeatable.",
-)
+@log_option
 @click.option("--on", "subject", metavar="SUBJECT", help="Only on this subject; on every one of the ledger if left out.")
 @click.option("--root", type=click.Path(file_okay=False, path_type=Path), metavar="DIR", help="On the host whose root folder is DIR.")
 @source_options
@@ -49,7 +41,6 @@ def command(
     out_of: tuple[str, ...],
     like: str | None,
     charter: Path | None,
-    logs: tuple[Path, ...],
     subject: str | None,
     root: Path | None,
     source: Source,
@@ -58,11 +49,12 @@ def command(
     r"""Tell what a change would do, before it is made: a new sudo policy, or memberships of the ACCOUNTs.
 
     \b
-        fidelitas rehearse --policy sudoers.new --logs /var/log
+        fidelitas rehearse --policy sudoers.new
         fidelitas rehearse --add-member docker tomas rada
         fidelitas rehearse --like noor tomas
 
-    NEW takes the place of the main policy; what it includes is the host's own.  Elevated rights come first.  A loud warning tells when
+    NEW takes the place of the main policy; what it includes is the host's own.  Every use of sudo in the logs, those of the ledger
+    or of --log, is put to it, and what it would have refused is listed.  Elevated rights come first.  A loud warning tells when
     nobody who can log in would be left who can become root.
 
     Exit status: 0 no errors; 1 somebody would be locked out; 4 the new policy has errors.
@@ -77,12 +69,19 @@ def command(
     before = [rights_in(bundle) for bundle in bundles]
     for what in memberships.unknown([host.facts for host in before]):
         raise RequestError(f"there is no {what} on any of the hosts")
-    found = read_logs(logs_at(logs), os.uname().nodename, zone_of(None))
-    for problem in (*found.gaps, *found.unread):
-        say(str(problem))
-    replays = replay(found.events, {bundle.subject: Inquiry(bundle) for bundle in changed})
+    replays = _replays(source, changed) if policy is not None else []
     rehearsals = [rehearse(old, rights_in(new, memberships)) for old, new in zip(before, changed, strict=True)]
     _show(rehearsals, changed, policy, charter_of(charter) if charter else None, replays, output)
+
+
+def _replays(source: Source, changed: Sequence[Bundle]) -> list[Replay]:
+    """Put every logged use of sudo to the new policies; where there are no logs there is nothing to put."""
+    events: list[Event] = []
+    if source.logs or any(bundle.copies for bundle in changed):
+        book = source.logbook(Wanted(kinds=frozenset({EventKind.USED, EventKind.REFUSED})), lambda deed: events.append(deed.event))
+        for problem in (*book.gaps, *book.unread):
+            say(str(problem))
+    return replay(events, {bundle.subject: Held([bundle]) for bundle in changed})
 
 
 def _show(

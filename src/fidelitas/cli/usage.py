@@ -1,84 +1,139 @@
 """``fidelitas usage``."""
 
-import os
-from collections.abc import Sequence
+import json
+from datetime import UTC, datetime
 from pathlib import Path
 
 import click
 
-from fidelitas.cli.options import Output, Source, format_option, say, source_options, zone_of
-from fidelitas.errors import RequestError
+from fidelitas.cli.options import Output, Source, format_option, log_option, reader_zone, say, source_options, time_of
+from fidelitas.errors import ReadError, RequestError
 from fidelitas.facts import EventKind
-from fidelitas.inquiry import Inquiry
-from fidelitas.languages.logs.reading import LogEvents, read_logs
-from fidelitas.replay import Replay, replay
+from fidelitas.logbook import Logbook, Wanted
+from fidelitas.replay import Held, replay
+from fidelitas.reports.findings import findings_blocks, findings_document, tally
 from fidelitas.reports.replay import replay_blocks, replay_document, replay_table
-from fidelitas.reports.usage import head_block, people_table, usage_blocks, usage_document, usage_table
-from fidelitas.sources.logs import logs_at
-from fidelitas.usage import Deed, deeds_of, summed_up
+from fidelitas.reports.sessions import sessions_table, timeline_blocks
+from fidelitas.reports.usage import deed_document, head_block, people_table, usage_blocks, usage_document, usage_table
+from fidelitas.usage import Deed
 
 _KINDS = {kind.name.lower().replace("_", "-"): kind for kind in EventKind}
+_VIEWS = ("summary", "events", "sessions", "timeline", "against-policy")
 
 
 @click.command
-@click.argument("logs", nargs=-1, type=click.Path(path_type=Path), metavar="[LOG]...")
+@log_option
 @click.option("--person", metavar="NAME", help="Only what this person did, or can have done.")
-@click.option("--kind", "kinds", multiple=True, type=click.Choice(list(_KINDS)), help="Only events of this kind; can be given again.")
-@click.option("--events", is_flag=True, help="List every event instead of a summary.")
-@click.option("--against-policy", is_flag=True, help="Hold uses of sudo against the policies in the ledger.")
+@click.option("--host", metavar="HOST", help="Only on this host.")
+@click.option("--command", "part", metavar="TEXT", help="Only with this in the command.")
+@click.option("--kind", "kinds", multiple=True, type=click.Choice(list(_KINDS)), help="Only events of this kind; repeatable.")
+@click.option("--since", metavar="TIME", help="Only from this time on: 2026-11-01, 2026-11-01T14:00, or 7d for the last seven days.")
+@click.option("--until", metavar="TIME", help="Only before this time.")
+@click.option("--events", "view", flag_value="events", help="List every event instead of a summary.")
+@click.option("--sessions", "view", flag_value="sessions", help="List elevated sessions: shells, or all with --format json or csv.")
+@click.option("--timeline", "view", flag_value="timeline", help="Tell what was done in the order of time, day by day.")
+@click.option("--against-policy", "view", flag_value="against-policy", help="Hold uses of sudo against the policies in the ledger.")
+@click.option("--figures", type=click.Path(file_okay=False, path_type=Path), metavar="DIR", help="Draw figures into DIR, as PNG and SVG.")
 @source_options
-@click.option("--zone", metavar="ZONE", help="Time zone of stamps that tell none, such as Europe/Lisbon.  [default: this machine's]")
-@click.option("--name", metavar="NAME", help="Name of the host in places.  [default: this machine's]")
-@format_option
+@format_option(jsonl=True)
 def command(
-    logs: tuple[Path, ...],
     person: str | None,
+    host: str | None,
+    part: str | None,
     kinds: tuple[str, ...],
+    since: str | None,
+    until: str | None,
+    view: str | None,
+    figures: Path | None,
     source: Source,
-    *,
-    against_policy: bool,
-    events: bool,
-    zone: str | None,
-    name: str | None,
     output: Output,
 ) -> None:
-    """Tell who used privilege, was refused or mistyped, and who stood behind root's deeds, from LOG files or folders of them.
+    r"""Tell who used privilege, was refused or mistyped, who stood behind root's deeds, and what is out of order.
 
-    Without LOG those of this machine are read (/var/log).  Rotated and packed files are read in their order; lines of syslog in all its
-    forms, sudo's own log file, the audit log, wtmp and btmp, and the journal as journalctl exports it (-o json, -o export).
+    The logs are those that surveys brought into the ledger, or with --log any files or folders of them: syslog in all its forms, sudo's own
+    log file, the audit log, wtmp and btmp, and the journal as journalctl exports it (-o json, -o export); rotated and packed files are
+    read in their order.  Times are shown in your time zone (TZ).
 
-    With --against-policy: uses that the policy in the ledger would refuse today, refusals that it would allow, and rules that nothing used.
+    \b
+        fidelitas usage --since 7d --person noor --timeline
+        fidelitas usage --log /var/log --kind refused --events
     """
-    found = read_logs(logs_at(logs or (Path("/var/log"),)), name or os.uname().nodename, zone_of(zone))
-    deeds = list(deeds_of(found.events, person, [_KINDS[one] for one in kinds] or list(EventKind)))
-    if against_policy:
-        _against(replay((deed.event for deed in deeds), {bundle.subject: Inquiry(bundle) for bundle in source.bundles()}), output)
+    now = datetime.now(UTC)
+    wanted = Wanted(
+        person=person,
+        host=host,
+        command=part,
+        kinds=frozenset(_KINDS[one] for one in kinds) or frozenset(EventKind),
+        since=time_of(since, now),
+        until=time_of(until, now),
+    )
+    deeds: list[Deed] = []
+    keep = figures is not None or view in ("events", "timeline", "against-policy")
+    if output.form == "jsonl":
+        book = source.logbook(wanted, lambda deed: output.text(json.dumps(deed_document(deed)) + "\n"))
     else:
-        _show(deeds, found, output, events=events)
-    for problem in (*found.gaps, *found.unread):
-        say(str(problem))
-    if found.unknown:
-        told = ", ".join(f"{program} {count}" for program, count in found.unknown.most_common())
-        say(f"not recognised, and so not counted: {told}")
-    if found.unread:
-        raise SystemExit(4)
+        book = source.logbook(wanted, deeds.append if keep else None)
+        deeds.sort(key=lambda deed: deed.event.at or datetime.min.replace(tzinfo=UTC))
+        _show(book, deeds, view or "summary", source, output, plain=wanted == Wanted())
+    if figures is not None:
+        _draw(figures, deeds, source)
+    _tell(book)
 
 
-def _show(deeds: Sequence[Deed], found: LogEvents, output: Output, *, events: bool) -> None:
-    people = summed_up(deeds)
-    if output.form != "table" or events:
-        output.table(usage_table(deeds), lambda: usage_document(deeds, people, found.unknown, found.gaps, found.covers))
-        return
-    output.blocks([head_block(deeds, found.covers)])
-    output.table(people_table(people), dict)
-    output.text("\n")
-    output.blocks(usage_blocks(deeds))
+def _show(book: Logbook, deeds: list[Deed], view: str, source: Source, output: Output, *, plain: bool) -> None:
+    zone, found = reader_zone(), book.findings() if plain else []
+    if view == "against-policy":
+        _against(book, deeds, source, output)
+    elif view == "sessions" and output.form != "json":
+        output.table(sessions_table(book.hosts.values(), zone, everything=output.form != "table"), dict)
+    elif output.form == "json":
+        document = findings_document(found, complete=True)["findings"]
+        output.json(usage_document(book, document, deeds if view in ("events", "timeline") else None))
+    elif view == "timeline":
+        output.blocks(timeline_blocks(deeds, zone))
+    elif view == "events":
+        output.table(usage_table(deeds, zone), dict)
+    elif output.form != "table":
+        output.table(people_table(book.people.ranked(), zone), dict)
+    else:
+        output.blocks([head_block(book, zone)])
+        output.table(people_table(book.people.ranked(), zone), dict)
+        output.text("\n")
+        if plain:
+            output.blocks(usage_blocks(book.hosts.values(), zone))
+            output.text(f"\nOut of order: {tally(found)}\n\n")
+            output.blocks(findings_blocks(found))
 
 
-def _against(replays: Sequence[Replay], output: Output) -> None:
+def _against(book: Logbook, deeds: list[Deed], source: Source, output: Output) -> None:
+    held = {subject: Held(bundles, book.use_of(subject)) for subject, bundles in source.history()}
+    replays = replay((deed.event for deed in deeds), held)
     if not replays:
         raise RequestError("the logs hold no use of sudo on a host of the ledger", hint="Survey the host, or name its logs.")
     if output.form == "table":
         output.blocks(replay_blocks(replays, whole=True))
     else:
         output.table(replay_table(replays), lambda: {"schema": "fidelitas/replay/1", "subjects": replay_document(replays)})
+
+
+def _draw(folder: Path, deeds: list[Deed], source: Source) -> None:
+    from fidelitas.reports.figures import figures  # noqa: PLC0415 Matplotlib takes a second to load
+
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        for name, content in figures(deeds, source.hosts_if_any(), reader_zone()):
+            (folder / name).write_bytes(content)
+            say(f'drew "{folder / name}"')
+    except OSError as error:
+        raise ReadError(f'could not write figures to "{folder}": {error.strerror or error}', hint="Name another folder.") from error
+
+
+def _tell(book: Logbook) -> None:
+    """Say on standard error what was not understood, and what could not be read."""
+    for problem in (*book.gaps, *book.unread):
+        say(str(problem))
+    if book.unknown:
+        told = ", ".join(f"{program} {count}" for program, count in book.unknown.most_common())
+        say(f"not recognised, and so not counted: {told}")
+    if book.unread:
+        raise SystemExit(4)

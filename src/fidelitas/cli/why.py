@@ -16,14 +16,18 @@ from fidelitas.reports.why import why_blocks, why_document
 def command(account: str, subject: str | None, source: Source, output: Output) -> None:
     """Show every route by which ACCOUNT comes to an elevated right, link by link, each with file and line.
 
+    Where the logs of a survey tell it, also since when, by whose doing, and by which log line.
+
     ACCOUNT may also be a group, as %NAME, or "any account".  Without SUBJECT all hosts are shown that know it.
     """
     hosts = hosts_of(source.audit(), subject)
     known = [host for host in hosts if host.knows(account)]
     if not known:
         raise RequestError(f'no host in evidence has an account or group "{account}"', hint="Groups are written %NAME.")
+    told = source.provenance(known)
     if output.form == "table":
-        output.blocks(why_blocks(account, known))
+        output.blocks(why_blocks(account, known, told))
     else:
-        output.table(holders_table(selected(known, Filter(account=account))), lambda: why_document(account, known))
+        rows = selected(known, Filter(account=account))
+        output.table(holders_table(rows, told, whole=output.form == "csv"), lambda: why_document(account, known, told))
     tell_gaps(known)

@@ -1,17 +1,21 @@
 """The estate as a whole: hosts made from a seed, written as the bundles that a probe would have printed, and the truth list."""
 
+import gzip
 import json
+import os
 import random
+from collections.abc import Sequence
 from dataclasses import asdict, dataclass
 from datetime import UTC, datetime
 from pathlib import Path
 
 from fidelitas.demo.host import File, HostBuilder
-from fidelitas.demo.hosts import HOSTS, Planted
-from fidelitas.demo.logs import write_logs
+from fidelitas.demo.hosts import HOSTS
+from fidelitas.demo.logs import LogFile, logs_of
 from fidelitas.demo.people import draw_people
+from fidelitas.demo.planted import Planted
 from fidelitas.errors import ReadError
-from fidelitas.evidence import Item, Listing, Manifest, make_bundle
+from fidelitas.evidence import CopiedLog, Item, Listing, Manifest, make_bundle
 
 __all__ = ["Estate", "bundle_of", "make_estate", "write_estate"]
 
@@ -36,8 +40,8 @@ def make_estate(seed: int = 1) -> Estate:
     return Estate(hosts, tuple(planted))
 
 
-def bundle_of(host: HostBuilder) -> bytes:
-    """Return the bundle that the probe would print on a host."""
+def bundle_of(host: HostBuilder, logs: Sequence[LogFile] = ()) -> bytes:
+    """Return the bundle that the probe would print on a host with these logs."""
     files = host.files()
     contents = {path: file.text.encode() for path, file in files.items() if file.text is not None}
     manifest = Manifest(
@@ -46,13 +50,26 @@ def bundle_of(host: HostBuilder) -> bytes:
         taken=TAKEN,
         kernel="Linux 6.1.0 x86_64",
         live=True,
-        probe=2,
+        probe=3,
         uid=0,
-        items=tuple(_item(path, file) for path, file in files.items()),
+        items=(*(_item(path, file) for path, file in files.items()), *(_log_item(log) for log in logs)),
         gaps=(),
+        logs=tuple(_copied(log) for log in logs),
+        zone="Etc/UTC",
         listings=tuple(Listing(name=name, member=f"listings/{name}", tool=name) for name in sorted(host.listings)),
     )
-    return make_bundle(manifest, contents, {name: text.encode() for name, text in host.listings.items()})
+    copies = {log.path: gzip.compress("".join(f"{line}\n" for line in log.lines).encode(), mtime=0) for log in logs}
+    return make_bundle(manifest, contents, {name: text.encode() for name, text in host.listings.items()}, copies)
+
+
+def _log_item(log: LogFile) -> Item:
+    written = int(log.written.timestamp())
+    return Item(path=log.path, kind="file", mode=0o640, uid=0, gid=4, size=len(log.content), mtime=written)
+
+
+def _copied(log: LogFile) -> CopiedLog:
+    count = len(log.lines)
+    return CopiedLog(path=log.path, member=f"logs{log.path}.gz", lines=count, kept=count, begins=log.lines[0][:40], ends=log.lines[-1][:40])
 
 
 def _item(path: str, file: File) -> Item:
@@ -65,15 +82,25 @@ def write_estate(folder: Path, seed: int = 1) -> list[Path]:
     estate = make_estate(seed)
     try:
         folder.mkdir(parents=True, exist_ok=True)
-        paths = []
+        people, paths, planted = draw_people(random.Random(seed)), [], list(estate.planted)
         for host in estate.hosts:
             path = folder / f"{host.name}.tar"
-            path.write_bytes(bundle_of(host))
+            logs, odd = logs_of(host, people, TAKEN, seed)
+            planted += odd
+            path.write_bytes(bundle_of(host, logs))
             paths.append(path)
-        people = draw_people(random.Random(seed))
-        write_logs(folder / "logs", people, estate.hosts, TAKEN, seed)
-        truth = {"schema": "fidelitas/truth/1", "seed": seed, "planted": [asdict(planted) for planted in estate.planted]}
+            _write_logs(folder / "logs" / host.name, logs)
+        truth = {"schema": "fidelitas/truth/1", "seed": seed, "planted": [asdict(one) for one in planted]}
         (folder / "truth.json").write_text(json.dumps(truth, indent=1) + "\n", encoding="utf-8")
     except OSError as error:
         raise ReadError(f'could not write the demo estate to "{folder}": {error.strerror or error}', hint="Name another folder.") from error
     return paths
+
+
+def _write_logs(folder: Path, logs: Sequence[LogFile]) -> None:
+    """Write the logs as they would lie on the host, for commands that read files."""
+    folder.mkdir(parents=True, exist_ok=True)
+    for log in logs:
+        path = folder / log.path.rpartition("/")[2]
+        path.write_bytes(log.content)
+        os.utime(path, (log.written.timestamp(), log.written.timestamp()))

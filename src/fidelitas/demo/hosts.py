@@ -5,25 +5,15 @@ A line that ends in ``#! CHECK`` carries a planted problem: the mark goes into t
 
 import re
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 
 from fidelitas.demo.host import File, HostBuilder
 from fidelitas.demo.people import Person
+from fidelitas.demo.planted import Planted
 from fidelitas.demo.roads import key_line, set_up_debian, set_up_rocky
 
 __all__ = ["HOSTS", "Planted", "Team"]
 
 Team = dict[str, list[Person]]
-
-
-@dataclass(frozen=True, slots=True)
-class Planted:
-    """A problem that was planted: a check that must find it, and where."""
-
-    check: str
-    subject: str
-    path: str
-    line: int | None
 
 
 _MARK = re.compile(r"[ \t]*#! ([a-z.-]+(?: [a-z.-]+)*)$", re.MULTILINE)

@@ -7,18 +7,25 @@ what the files in it mean.
 from pathlib import Path
 
 from fidelitas.evidence.bundle import Bundle, make_bundle, read_bundle
-from fidelitas.evidence.manifest import Item, Listing, Manifest, MissingItem, may_name_a_subject
+from fidelitas.evidence.logs import BROKEN, LogCopy, family_of, unpacked, whole_lines
+from fidelitas.evidence.manifest import CopiedLog, Item, Listing, Manifest, MissingItem, may_name_a_subject
 
 __all__ = [
+    "BROKEN",
     "Bundle",
+    "CopiedLog",
     "Item",
     "Listing",
+    "LogCopy",
     "Manifest",
     "MissingItem",
+    "family_of",
     "make_bundle",
     "may_name_a_subject",
     "probe_script",
     "read_bundle",
+    "unpacked",
+    "whole_lines",
 ]
 
 # The collector for Unix hosts: a readable shell script that travels with the package, one part a purpose.

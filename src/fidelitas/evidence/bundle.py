@@ -7,13 +7,15 @@ import hashlib
 import io
 import tarfile
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
-from datetime import datetime
+from dataclasses import dataclass, field, replace
+from datetime import UTC, datetime, tzinfo
 from typing import IO
+from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from fidelitas.errors import EvidenceError
 from fidelitas.evidence.archive import LIMITS, Limits, Member, open_archive
-from fidelitas.evidence.manifest import Item, Listing, Manifest, MissingItem, parse_manifest, render_manifest
+from fidelitas.evidence.logs import LogCopy, family_of, log_copy
+from fidelitas.evidence.manifest import CopiedLog, Item, Listing, Manifest, MissingItem, parse_manifest, render_manifest
 
 __all__ = ["Bundle", "make_bundle", "read_bundle"]
 
@@ -30,6 +32,7 @@ class Bundle:
     files: Mapping[str, bytes]
     listings: Mapping[str, bytes]
     gaps: tuple[MissingItem, ...]
+    copies: Mapping[str, bytes] = field(default_factory=dict)  # of logs, by path, as they are packed
     name: str = ""  # given by the auditor, in place of what the host calls itself
 
     @property
@@ -67,6 +70,20 @@ class Bundle:
         """What stands at the paths that were looked at."""
         return self.manifest.items
 
+    @property
+    def zone(self) -> tzinfo:
+        """The time zone of the host's clock; UTC where it is not known."""
+        try:
+            return ZoneInfo(self.manifest.zone) if self.manifest.zone else UTC
+        except (ZoneInfoNotFoundError, ValueError, OSError):
+            return UTC
+
+    def logs(self, survey: int = 0) -> list[LogCopy]:
+        """Return the logs, those of a family in the order of time."""
+        written = {item.path: datetime.fromtimestamp(item.mtime, UTC) for item in self.items if item.mtime is not None}
+        order = sorted(self.copies, key=lambda path: (family_of(path), written.get(path, self.taken)))
+        return [log_copy(path, self.subject, written.get(path, self.taken), self.copies[path], survey) for path in order]
+
     def named(self, name: str) -> "Bundle":
         """Return the same evidence under another name for its subject."""
         return replace(self, name=name)
@@ -79,8 +96,9 @@ def read_bundle(stream: IO[bytes], limits: Limits = LIMITS) -> Bundle:
     if first is None or first.name != "manifest.json" or first.refused:
         raise EvidenceError("the archive does not begin with manifest.json: it is no evidence bundle")
     manifest = parse_manifest(first.content)
-    wanted: dict[str, Item | Listing] = {item.member: item for item in manifest.items if item.member}
+    wanted: dict[str, Item | Listing | CopiedLog] = {item.member: item for item in manifest.items if item.member}
     wanted |= {listing.member: listing for listing in manifest.listings}
+    wanted |= {log.member: log for log in manifest.logs}
     found: dict[str, bytes] = {}
     gaps = list(manifest.gaps)
     for member in members:
@@ -97,15 +115,16 @@ def read_bundle(stream: IO[bytes], limits: Limits = LIMITS) -> Bundle:
         manifest=manifest,
         files={one.path: content for one, content in contents if isinstance(one, Item)},
         listings={one.name: content for one, content in contents if isinstance(one, Listing)},
+        copies={one.path: content for one, content in contents if isinstance(one, CopiedLog)},
         gaps=tuple(gaps),
     )
 
 
-def _name(one: Item | Listing) -> str:
-    return one.path if isinstance(one, Item) else f"listing {one.name}"
+def _name(one: Item | Listing | CopiedLog) -> str:
+    return f"listing {one.name}" if isinstance(one, Listing) else one.path
 
 
-def _fault(member: Member, wanted: Mapping[str, Item | Listing]) -> str:
+def _fault(member: Member, wanted: Mapping[str, Item | Listing | CopiedLog]) -> str:
     """Return why a member is not used, or nothing."""
     if member.refused:
         return member.refused
@@ -117,14 +136,18 @@ def _fault(member: Member, wanted: Mapping[str, Item | Listing]) -> str:
     return ""
 
 
-def make_bundle(manifest: Manifest, files: Mapping[str, bytes], listings: Mapping[str, bytes] | None = None) -> bytes:
-    """Return a plain tar archive of a manifest, sealed with the digests of files and listings, and those.  Equal input, equal bytes."""
-    listings = listings or {}
+def make_bundle(
+    manifest: Manifest, files: Mapping[str, bytes], listings: Mapping[str, bytes] | None = None, logs: Mapping[str, bytes] | None = None
+) -> bytes:
+    """Return a plain tar archive of a manifest, sealed with the digests of its members, and those.  Equal input, equal bytes."""
+    listings, logs = listings or {}, logs or {}
     items = tuple(_sealed(item, files) for item in manifest.items)
     listed = tuple(replace(one, sha256=hashlib.sha256(listings[one.name]).hexdigest()) for one in manifest.listings)
-    members = [("manifest.json", render_manifest(replace(manifest, items=items, listings=listed)))]
+    copied = tuple(replace(one, sha256=hashlib.sha256(logs[one.path]).hexdigest()) for one in manifest.logs)
+    members = [("manifest.json", render_manifest(replace(manifest, items=items, listings=listed, logs=copied)))]
     members += [(item.member, files[item.path]) for item in items if item.member]
     members += [(one.member, listings[one.name]) for one in listed]
+    members += [(one.member, logs[one.path]) for one in copied]
     out = io.BytesIO()
     with tarfile.open(fileobj=out, mode="w", format=tarfile.PAX_FORMAT, errors="surrogateescape") as archive:
         for name, content in members:

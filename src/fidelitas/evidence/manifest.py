@@ -6,7 +6,7 @@ Knows the JSON form and nothing of the archive around it.  See ``docs/schemas/ma
 import json
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
 from datetime import UTC, datetime
 from ipaddress import ip_interface
 from typing import Any, TypeVar
@@ -14,7 +14,18 @@ from typing import Any, TypeVar
 from fidelitas.errors import EvidenceError
 from fidelitas.text import clipped, decode, plain
 
-__all__ = ["FORMAT", "VERSION", "Item", "Listing", "Manifest", "MissingItem", "may_name_a_subject", "parse_manifest", "render_manifest"]
+__all__ = [
+    "FORMAT",
+    "VERSION",
+    "CopiedLog",
+    "Item",
+    "Listing",
+    "Manifest",
+    "MissingItem",
+    "may_name_a_subject",
+    "parse_manifest",
+    "render_manifest",
+]
 
 _T = TypeVar("_T")
 
@@ -64,6 +75,19 @@ class MissingItem:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class CopiedLog:
+    """A log of the subject: which lines of it are in the archive, and how the first and the last of all begin, with their times."""
+
+    path: str
+    member: str
+    lines: int = 0
+    kept: int = 0
+    begins: str = ""
+    ends: str = ""
+    sha256: str | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Manifest:
     """The head of a bundle."""
 
@@ -77,6 +101,8 @@ class Manifest:
     items: tuple[Item, ...]
     gaps: tuple[MissingItem, ...]
     listings: tuple[Listing, ...] = ()
+    logs: tuple[CopiedLog, ...] = ()
+    zone: str = ""  # of the host's clock, by its name
     addresses: tuple[str, ...] | None = None  # "ADDRESS/LENGTH" of the interfaces that are up; None: not known
 
 
@@ -103,6 +129,8 @@ def parse_manifest(content: bytes) -> Manifest:
         uid=_of(stated, "uid", int),
         items=tuple(_item(entry) for entry in _of(stated, "items", list)),
         listings=tuple(_listing(entry) for entry in (_of(stated, "listings", list) if "listings" in stated else ())),
+        logs=tuple(_log(entry) for entry in (_of(stated, "logs", list) if "logs" in stated else ())),
+        zone=_of(stated, "zone", str) if "zone" in stated else "",
         addresses=_addresses(stated),
         gaps=tuple(MissingItem(path=_of(entry, "path", str), reason=_of(entry, "reason", str)) for entry in _of(stated, "gaps", list)),
     )
@@ -193,6 +221,20 @@ def _listing(entry: Any) -> Listing:
     return Listing(name=_of(entry, "name", str), member=_of(entry, "member", str), tool=_of(entry, "tool", str), sha256=digest)
 
 
+def _log(entry: Any) -> CopiedLog:
+    digest = entry.get("sha256") if isinstance(entry, dict) else None
+    _check_digest(digest)
+    return CopiedLog(
+        path=_of(entry, "path", str),
+        member=_of(entry, "member", str),
+        lines=_of(entry, "lines", int),
+        kept=_of(entry, "kept", int),
+        begins=_of(entry, "begins", str),
+        ends=_of(entry, "ends", str),
+        sha256=digest,
+    )
+
+
 def render_manifest(manifest: Manifest) -> bytes:
     """Return the JSON form of a manifest, one item a line, so that it can be read and compared by eye."""
     head = {
@@ -209,8 +251,14 @@ def render_manifest(manifest: Manifest) -> bytes:
     }
     items = ",\n".join(f"  {json.dumps(_stated(item))}" for item in manifest.items)
     listings = ",\n".join(f"  {json.dumps(_stated_listing(listing))}" for listing in manifest.listings)
+    logs = ",\n".join(f"  {json.dumps(_stated_log(log))}" for log in manifest.logs)
     gaps = ",\n".join(f"  {json.dumps({'path': gap.path, 'reason': gap.reason})}" for gap in manifest.gaps)
-    return f'{json.dumps(head)[:-1]},\n "items": [\n{items}\n ],\n "listings": [\n{listings}\n ],\n "gaps": [\n{gaps}\n ]}}\n'.encode()
+    told = f' "items": [\n{items}\n ],\n "listings": [\n{listings}\n ],\n "zone": {json.dumps(manifest.zone)}, "logs": [\n{logs}\n ],\n'
+    return f'{json.dumps(head)[:-1]},\n{told} "gaps": [\n{gaps}\n ]}}\n'.encode()
+
+
+def _stated_log(log: CopiedLog) -> dict[str, Any]:
+    return {name: value for name, value in asdict(log).items() if value is not None}
 
 
 def _stated_listing(listing: Listing) -> dict[str, str]:

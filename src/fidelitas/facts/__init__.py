@@ -34,7 +34,7 @@ finding
 from fidelitas.facts.accounts import Account, Group, GroupShadow, LoginLimits, Password, PasswordState, Shadow
 from fidelitas.facts.delegations import Delegations, DoasRule, NfsExport, PolkitAction, PolkitRule
 from fidelitas.facts.directory import Directory, DirectoryGroup, DirectoryMember
-from fidelitas.facts.events import Event, EventKind
+from fidelitas.facts.events import Event, EventKind, TimeJump
 from fidelitas.facts.gaps import Gap
 from fidelitas.facts.host import AccessEntry, FileKind, FileState, HostFacts, NameService, Netgroup, OperatingSystem
 from fidelitas.facts.jobs import Job, SearchFolder
@@ -114,4 +114,5 @@ __all__ = [
     "SudoPolicy",
     "SudoRule",
     "Tag",
+    "TimeJump",
 ]

@@ -1,12 +1,12 @@
 """What logs tell: who used, or tried to use, a privilege; sessions, log-ins, and changes of accounts and groups."""
 
-from dataclasses import dataclass, field
 from datetime import datetime
 from enum import Enum
+from typing import NamedTuple
 
 from fidelitas.text import Place
 
-__all__ = ["Event", "EventKind"]
+__all__ = ["Event", "EventKind", "TimeJump"]
 
 
 class EventKind(Enum):
@@ -22,16 +22,19 @@ class EventKind(Enum):
     CHANGED = "change of accounts"  # of an account, a group, a membership, a password
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Event:
+class Event(NamedTuple):  # a tuple, since there are millions of them
     """One thing that a log tells.
 
     `account` is who did it and `target` whom it was done as or to, empty where the line does not tell.  `reason` is why it was refused or
-    failed, or what was changed.  `doubt` says why a line should not be believed as it stands: part of it may have been written by the
-    one whom it is about.  `at` is in UTC; ``None`` where the line has no time that can be read.
+    failed, or what was changed, `times` how many wrong passwords the line tells of.  `log_in` is the account of the log-in, which su and
+    sudo do not change, where the kernel tells it.
+    `doubt` says why a line should not be believed as it stands: part of it may have been written by the one whom it is about.  `at` is in
+    UTC; ``None`` where the line has no time that can be read.
     """
 
     at: datetime | None
+    place: Place
+    pid: int | None
     kind: EventKind
     program: str
     host: str = ""
@@ -42,8 +45,20 @@ class Event:
     folder: str = ""
     command: str = ""
     reason: str = ""
-    count: int = 1
+    times: int = 1
     address: str = ""
-    pid: int | None = None
+    log_in: str = ""
     doubt: str = ""
-    place: Place = field(compare=False)
+
+    @property
+    def told(self) -> tuple[object, ...]:
+        """What the line says, without when and where: two logs tell the same event alike."""
+        return self[3:]
+
+
+class TimeJump(NamedTuple):
+    """A line of a log that was written before the lines above it, as its time says."""
+
+    line: int
+    before: datetime
+    after: datetime

@@ -13,7 +13,7 @@ import hashlib
 import json
 import os
 import re
-from collections.abc import Iterable, Mapping
+from collections.abc import Container, Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
@@ -81,6 +81,19 @@ class Ledger:
         for found in surveys:
             newest.update(found.subjects)
         return tuple(self._load(subject, digest) for subject, digest in sorted(newest.items()))
+
+    def history(self, survey: str | None = None, subjects: Container[str] | None = None) -> Iterator[tuple[str, list[Bundle]]]:
+        """Yield each subject, or some, with all evidence of it, the oldest first; with `survey` up to that one."""
+        digests: dict[str, list[str]] = {}
+        for found in self.surveys():
+            if survey is None or found.name <= survey:
+                for subject, digest in found.subjects.items():
+                    known = digests.setdefault(subject, [])
+                    if digest not in known:
+                        known.append(digest)
+        for subject, known in sorted(digests.items()):
+            if subjects is None or subject in subjects:
+                yield subject, [self._load(subject, digest) for digest in known]
 
     # -- the folder --------------------------------------------------------------------------------------------------------------
 

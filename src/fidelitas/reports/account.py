@@ -6,7 +6,8 @@ from typing import Any
 
 from fidelitas.facts import LogOn, Password
 from fidelitas.reports.blocks import Block, Row
-from fidelitas.reports.holders import holding_document, place_document
+from fidelitas.reports.holders import holding_document
+from fidelitas.reports.places import place_document
 from fidelitas.reports.sentences import brief
 from fidelitas.rights import Holding, HostRights, Identity, LinkKind, RightKind, Route
 from fidelitas.rights.groups import conferred

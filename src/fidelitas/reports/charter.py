@@ -4,7 +4,7 @@ from collections.abc import Sequence
 from typing import Any
 
 from fidelitas.charter import Outcome, Result
-from fidelitas.reports.holders import place_document
+from fidelitas.reports.places import place_document
 from fidelitas.reports.table import Table
 
 __all__ = ["charter_document", "charter_table"]

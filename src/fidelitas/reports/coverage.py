@@ -4,7 +4,7 @@ from collections.abc import Iterable, Sequence
 from typing import Any
 
 from fidelitas.facts import FileKind, FileState, Gap
-from fidelitas.reports.holders import place_document
+from fidelitas.reports.places import place_document
 from fidelitas.reports.table import Table
 from fidelitas.rights import HostRights
 

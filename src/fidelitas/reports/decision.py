@@ -4,7 +4,7 @@ from typing import Any
 
 from fidelitas.facts import SudoRule, Tag
 from fidelitas.reports.blocks import Block, Row
-from fidelitas.reports.holders import place_document
+from fidelitas.reports.places import place_document
 from fidelitas.rights.sudo import Decision, Near, Policy, Question, Verdict
 
 __all__ = ["decision_block", "decision_document"]

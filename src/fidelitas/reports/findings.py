@@ -6,7 +6,7 @@ from typing import Any
 
 from fidelitas.findings import Finding, Severity
 from fidelitas.reports.blocks import Block, Row
-from fidelitas.reports.holders import place_document
+from fidelitas.reports.places import place_document
 from fidelitas.reports.table import Table
 
 __all__ = ["findings_blocks", "findings_document", "findings_table", "tally"]

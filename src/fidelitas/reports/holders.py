@@ -3,12 +3,13 @@
 from collections.abc import Iterable, Sequence
 from typing import Any
 
-from fidelitas.facts import Place
+from fidelitas.reports.places import place_document
+from fidelitas.reports.provenance import UNTOLD, Provenance, since_document, since_in_brief
 from fidelitas.reports.sentences import brief, holder, kind_of
 from fidelitas.reports.table import Table
 from fidelitas.rights import Holding, HostRights, Link, LinkKind, RightKind, Route
 
-__all__ = ["Filter", "holders_document", "holders_table", "place_document", "route_document", "selected"]
+__all__ = ["Filter", "holders_document", "holders_table", "route_document", "selected"]
 
 Row = tuple[HostRights, Holding]
 
@@ -41,12 +42,20 @@ def selected(hosts: Iterable[HostRights], chosen: Filter) -> list[Row]:
     ]
 
 
-def holders_table(rows: Sequence[Row], *, whole: bool = False) -> Table:
-    """Return the table of holdings; unless `whole`, bounded commands that one holder has by one rule share a row."""
+def holders_table(rows: Sequence[Row], provenance: Provenance = UNTOLD, *, whole: bool = False) -> Table:
+    """Return the table of holdings; unless `whole`, bounded commands that one holder has by one rule share a row.
+
+    Where `provenance` tells of any, a column says since when and by whose doing.
+    """
     shown = [(row, 0) for row in rows] if whole else _by_rule(rows)
+    since = [since_in_brief(holding, provenance.get(host.subject)) for (host, holding), _ in shown]
+    told = whole or any(since)
     return Table(
-        columns=("subject", "holder", "kind", "right", "how", "password", "strength", "place"),
-        rows=tuple(_row(host, holding, others) for (host, holding), others in shown),
+        columns=("subject", "holder", "kind", "right", "how", "password", "strength", *(["since"] if told else []), "place"),
+        rows=tuple(
+            (*cells[:-1], *([when] if told else []), cells[-1])
+            for cells, when in zip((_row(host, holding, others) for (host, holding), others in shown), since, strict=True)
+        ),
         may_fold=frozenset({"right", "how", "place"}),
         empty="Nobody holds an elevated right, as far as the evidence goes.",
     )
@@ -85,12 +94,7 @@ def _password(route: Route) -> str:
     return "-" if all(link.kind is LinkKind.HAS for link in route.links) else "none"
 
 
-def place_document(place: Place) -> dict[str, Any]:
-    """Return the JSON form of a place."""
-    return {"subject": place.subject, "path": place.path, "line": place.line, "column": place.column}
-
-
-def _link_document(link: Link) -> dict[str, Any]:
+def _link_document(link: Link, provenance: Provenance) -> dict[str, Any]:
     return {
         "from": str(link.source),
         "to": str(link.target),
@@ -102,24 +106,25 @@ def _link_document(link: Link) -> dict[str, Any]:
         "conditions": list(link.conditions),
         "place": place_document(link.place),
         "behind": [place_document(place) for place in link.behind],
+        "since": since_document(link, provenance.get(link.place.subject)),
     }
 
 
-def route_document(route: Route) -> dict[str, Any]:
+def route_document(route: Route, provenance: Provenance = UNTOLD) -> dict[str, Any]:
     """Return the JSON form of a route."""
     return {
         "strength": str(route.strength),
         "conditions": list(route.conditions),
-        "links": [_link_document(link) for link in route.links],
+        "links": [_link_document(link, provenance) for link in route.links],
     }
 
 
-def holders_document(rows: Sequence[Row]) -> dict[str, Any]:
+def holders_document(rows: Sequence[Row], provenance: Provenance = UNTOLD) -> dict[str, Any]:
     """Return the JSON document of holdings."""
-    return {"schema": "fidelitas/holders/1", "holdings": [holding_document(host, holding) for host, holding in rows]}
+    return {"schema": "fidelitas/holders/1", "holdings": [holding_document(host, holding, provenance) for host, holding in rows]}
 
 
-def holding_document(host: HostRights, holding: Holding) -> dict[str, Any]:
+def holding_document(host: HostRights, holding: Holding, provenance: Provenance = UNTOLD) -> dict[str, Any]:
     """Return the JSON form of a holding."""
     identity = host.identity(holding.principal)
     return {
@@ -134,6 +139,6 @@ def holding_document(host: HostRights, holding: Holding) -> dict[str, Any]:
         },
         "right": str(holding.right),
         "strength": str(holding.strength),
-        "routes": [route_document(route) for route in holding.routes],
+        "routes": [route_document(route, provenance) for route in holding.routes],
         "routes_not_shown": holding.cut,
     }

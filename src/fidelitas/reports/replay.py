@@ -6,7 +6,7 @@ from typing import Any
 from fidelitas.facts import SudoRule
 from fidelitas.replay import Replay, Replayed
 from fidelitas.reports.blocks import Block, Row
-from fidelitas.reports.holders import place_document
+from fidelitas.reports.places import place_document
 from fidelitas.reports.table import Table
 
 __all__ = ["replay_blocks", "replay_document", "replay_table"]
@@ -15,7 +15,7 @@ _MOST_SHOWN = 20
 
 
 def replay_blocks(replays: Sequence[Replay], *, whole: bool) -> list[Block]:
-    """Return what a policy would refuse of what was used; with `whole` also what it would allow of what was refused, and unused rules."""
+    """Return what a policy would refuse of what was used; with `whole` also why what was refused was, and unused rules."""
     blocks = []
     for one in replays:
         total = sum(use.count for use in one.used)
@@ -24,9 +24,8 @@ def replay_blocks(replays: Sequence[Replay], *, whole: bool) -> list[Block]:
         blocks.append(Block(headline, _uses(one.lost), style="bold red" if lost else "bold"))
         if not whole:
             continue
-        gained = [use for use in one.refused if use.allowed]
-        if gained:
-            blocks.append(Block(f"{one.subject}: refused then, allowed now", _uses(gained), style="bold yellow"))
+        if one.refused:
+            blocks.append(Block(f"{one.subject}: refused, and why", _uses(one.refused), style="bold yellow"))
         if one.unused:
             blocks.append(Block(f"{one.subject}: {len(one.unused)} rules that nothing in these logs used", _rules(one.unused)))
     return blocks
@@ -40,7 +39,8 @@ def _uses(uses: Sequence[Replayed]) -> tuple[Row, ...]:
         when = f"{event.at:%Y-%m-%d %H:%M}" if event.at is not None else "at a time not known"
         as_whom = f" as {event.target}" if event.target not in ("", "root") else ""
         rows.append(Row(f"{event.account}: {event.command}{as_whom}  ({times}{when})"))
-        rows += [Row(reason, indent=8, style="cyan")] if (reason := _reason(use)) else []
+        reasons = use.why or tuple(filter(None, (_reason(use),)))
+        rows += [Row(reason, indent=8, style="cyan") for reason in reasons]
     more = len(uses) - _MOST_SHOWN
     return (*rows, *([Row(f"and {more} more")] if more > 0 else []))
 
@@ -108,4 +108,5 @@ def _use_document(use: Replayed) -> dict[str, Any]:
         "reason": use.decision.reason or None,
         "rule": None if rule is None else {"place": place_document(rule.place), "text": rule.statement},
         "masked": use.masked,
+        "why": list(use.why),
     }

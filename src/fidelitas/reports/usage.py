@@ -1,84 +1,96 @@
-"""Use of privilege: people and numbers, what is worth a look, and every event; as blocks, a table, and the JSON document `usage`."""
+"""Use of privilege: people and numbers, what is worth a look, and every event; as blocks, tables, and the JSON document `usage`.
 
-from collections.abc import Mapping, Sequence
-from datetime import datetime
+Times are shown in a zone that is given, the reader's; documents have them in UTC.
+"""
+
+from collections.abc import Iterable, Sequence
+from datetime import datetime, timedelta, tzinfo
 from typing import Any
 
-from fidelitas.facts import Event, EventKind, Gap
+from fidelitas.facts import Event, EventKind
+from fidelitas.logbook import Logbook
 from fidelitas.reports.blocks import Block, Row
-from fidelitas.reports.holders import place_document
+from fidelitas.reports.places import place_document
 from fidelitas.reports.table import Table
-from fidelitas.usage import Deed, Ground, PersonUse
-from fidelitas.usage.persons import is_shell
+from fidelitas.usage import Deed, Ground, HostUse, PersonUse, Session
 
-__all__ = ["head_block", "people_table", "usage_blocks", "usage_document", "usage_table"]
+__all__ = ["deed_document", "event_words", "head_block", "people_table", "time_shown", "usage_blocks", "usage_document", "usage_table"]
 
-# A log, and the times of its first and last event.
-Cover = tuple[str, datetime | None, datetime | None]
+# Of one sort of deeds a summary shows so many; the rest is counted, and all are listed with --events.
+_MOST_SHOWN = 8
+_SORTS = (
+    ("doubtful", "Lines that may be forged", "bold magenta"),
+    ("refused", "Refused", "bold red"),
+    ("shell", "Shells, in which names end", "bold yellow"),
+    ("changed", "Changes of accounts and groups", "bold yellow"),
+    ("root log-in", "Log-ins as root", "bold yellow"),
+)
 
-# Of one kind of events a summary shows so many; the rest is counted, and all are listed with --events.
-_MOST_SHOWN = 12
+
+def time_shown(at: datetime | None, zone: tzinfo) -> str:
+    """Return a time as it is shown in rows."""
+    return f"{at.astimezone(zone):%Y-%m-%d %H:%M:%S}" if at is not None else "time not known"
 
 
-def people_table(people: Sequence[PersonUse]) -> Table:
+def people_table(people: Sequence[PersonUse], zone: tzinfo) -> Table:
     """Return a row for each person."""
     return Table(
-        columns=("person", "hosts", "used", "refused", "wrong passwords", "shells", "changes", "last", "most often"),
+        columns=("person", "hosts", "used", "as", "refused", "wrong passwords", "shells", "changes", "last", "most often"),
         rows=tuple(
             (
                 use.person,
                 str(len(use.hosts)),
                 str(use.used),
+                ", ".join(target for target, _ in use.targets.most_common(3)),
                 str(use.refused),
-                str(use.failed),
+                f"{use.failed} ({use.failures})" if use.failed else "0",
                 str(use.shells),
                 str(use.changes),
-                _time(use.last),
+                time_shown(use.last, zone),
                 ", ".join(f"{command} ({count})" for command, count in use.commands.most_common(3)),
             )
             for use in people
         ),
-        may_fold=frozenset({"most often"}),
+        may_fold=frozenset({"most often", "as"}),
         empty="Nobody used a privilege, as far as the logs tell.",
     )
 
 
-def head_block(deeds: Sequence[Deed], covers: Sequence[Cover]) -> Block:
+def head_block(book: Logbook, zone: tzinfo) -> Block:
     """Return how much was read, and of which time."""
-    times = [at for _, *both in covers for at in both if at is not None]
-    span = f", from {min(times):%Y-%m-%d %H:%M} to {max(times):%Y-%m-%d %H:%M} UTC" if times else ""
-    return Block(f"{len(deeds)} event{'' if len(deeds) == 1 else 's'} in {len(covers)} log{'' if len(covers) == 1 else 's'}{span}", ())
+    times = [at for cover in book.covers for at in (cover.pulse.first, cover.pulse.last) if at is not None]
+    span = f", from {min(times).astimezone(zone):%Y-%m-%d %H:%M} to {max(times).astimezone(zone):%Y-%m-%d %H:%M %Z}" if times else ""
+    hosts = f" of {len(book.hosts)} host{'' if len(book.hosts) == 1 else 's'}"
+    logs = len(book.covers)
+    return Block(f"{book.deeds} event{'' if book.deeds == 1 else 's'} in {logs} log{'' if logs == 1 else 's'}{hosts}{span}", ())
 
 
-def usage_blocks(deeds: Sequence[Deed]) -> list[Block]:
+def usage_blocks(hosts: Iterable[HostUse], zone: tzinfo) -> list[Block]:
     """Return what is worth a look: doubtful lines, refusals, root shells, changes of accounts, log-ins as root."""
-    groups = (
-        ("Lines that may be forged", "bold magenta", [deed for deed in deeds if deed.event.doubt]),
-        ("Refused", "bold red", [deed for deed in deeds if deed.event.kind is EventKind.REFUSED]),
-        (
-            "Shells, in which names end",
-            "bold yellow",
-            [deed for deed in deeds if is_shell(deed.event) and deed.ground is not Ground.NOBODY],
-        ),
-        ("Changes of accounts and groups", "bold yellow", [deed for deed in deeds if deed.event.kind is EventKind.CHANGED]),
-        ("Log-ins as root", "bold yellow", [deed for deed in deeds if deed.event.kind is EventKind.LOG_IN and deed.event.target == "root"]),
-    )
-    return [_block(title, style, found) for title, style, found in groups if found]
+    hosts = tuple(hosts)
+    blocks = []
+    for sort, title, style in _SORTS:
+        deeds = [deed for use in hosts for deed in use.notable.get(sort, ())]
+        count = sum(use.counted[sort] for use in hosts)
+        if deeds:
+            blocks.append(_block(f"{title}: {count}", style, deeds, count, zone))
+    return blocks
 
 
-def _block(title: str, style: str, deeds: Sequence[Deed]) -> Block:
-    rows = [row for deed in deeds[:_MOST_SHOWN] for row in _rows(deed)]
-    more = len(deeds) - _MOST_SHOWN
-    return Block(f"{title}: {len(deeds)}", (*rows, *([Row(f"and {more} more: see --events")] if more > 0 else [])), style=style)
+def _block(title: str, style: str, deeds: Sequence[Deed], count: int, zone: tzinfo) -> Block:
+    rows = [row for deed in deeds[:_MOST_SHOWN] for row in _rows(deed, zone)]
+    more = count - _MOST_SHOWN
+    return Block(title, (*rows, *([Row(f"and {more} more: see --events")] if more > 0 else [])), style=style)
 
 
-def _rows(deed: Deed) -> list[Row]:
+def _rows(deed: Deed, zone: tzinfo) -> list[Row]:
     event = deed.event
-    rows = [Row(f"{_time(event.at)}  {event.host}  {_who(deed)}: {_what(event)}"), Row(event.place.in_file(), indent=8, style="cyan")]
+    rows = [Row(f"{time_shown(event.at, zone)}  {event.host}  {_who(deed)}: {event_words(event)}")]
+    rows.append(Row(event.place.in_file(), indent=8, style="cyan"))
     if event.doubt:
         rows.append(Row(event.doubt, indent=8, style="magenta"))
     if deed.ground not in (Ground.NAMED, Ground.NOBODY):
-        rows.append(Row(f"tied to {' or '.join(deed.persons)}: {deed.ground.value}", indent=8))
+        rows.append(Row(f"tied to {' or '.join(deed.persons)}, {deed.ground.confidence}: {deed.ground.value}", indent=8))
     return rows
 
 
@@ -86,7 +98,7 @@ def _who(deed: Deed) -> str:
     return " or ".join(deed.persons) or deed.event.account or "nobody known"
 
 
-def _what(event: Event) -> str:
+def event_words(event: Event) -> str:
     """Return what happened in a few words."""
     if event.kind is EventKind.CHANGED:
         named = f"{event.target} (group {event.group})" if event.target and event.group else event.target or f"group {event.group}"
@@ -99,17 +111,13 @@ def _what(event: Event) -> str:
     return f"{event.program}{as_whom}{group}{command}" + (f" ({event.reason})" if event.reason else "")
 
 
-def _time(at: datetime | None) -> str:
-    return f"{at:%Y-%m-%d %H:%M:%S}" if at is not None else "time not known"
-
-
-def usage_table(deeds: Sequence[Deed]) -> Table:
+def usage_table(deeds: Sequence[Deed], zone: tzinfo) -> Table:
     """Return a row for each event."""
     return Table(
         columns=("time", "host", "person", "kind", "program", "account", "as", "group", "terminal", "command", "reason", "place"),
         rows=tuple(
             (
-                _time(event.at),
+                time_shown(event.at, zone),
                 event.host,
                 " or ".join(deed.persons),
                 event.kind.value,
@@ -130,43 +138,63 @@ def usage_table(deeds: Sequence[Deed]) -> Table:
     )
 
 
-def usage_document(
-    deeds: Sequence[Deed],
-    people: Sequence[PersonUse],
-    unknown: Mapping[str, int],
-    gaps: Sequence[Gap],
-    covers: Sequence[Cover],
-) -> dict[str, Any]:
-    """Return the JSON document of usage."""
+def usage_document(book: Logbook, findings: Sequence[dict[str, Any]], deeds: Sequence[Deed] | None) -> dict[str, Any]:
+    """Return the JSON document of usage; with `deeds` every event."""
+    covers = [(cover.path, cover.pulse.first, cover.pulse.last) for cover in book.covers]
     return {
         "schema": "fidelitas/usage/1",
-        "logs": [{"path": path, "from": _iso(first), "to": _iso(last)} for path, first, last in covers],
-        "people": [
-            {
-                "person": use.person,
-                "hosts": sorted(use.hosts),
-                "used": use.used,
-                "refused": use.refused,
-                "wrong_passwords": use.failed,
-                "shells": use.shells,
-                "changes": use.changes,
-                "doubtful": use.doubtful,
-                "first": _iso(use.first),
-                "last": _iso(use.last),
-                "commands": dict(use.commands),
-            }
-            for use in people
-        ],
-        "events": [_event_document(deed) for deed in deeds],
-        "not_recognised": dict(unknown),
-        "gaps": [str(gap) for gap in gaps],
+        "logs": [{"path": path, "from": iso(first), "to": iso(last)} for path, first, last in covers],
+        "people": [_person_document(use) for use in book.people.ranked()],
+        "findings": list(findings),
+        "sessions": [session_document(session) for use in book.hosts.values() for session in use.sessions],
+        "event_count": book.deeds,
+        "events": None if deeds is None else [deed_document(deed) for deed in deeds],
+        "not_recognised": dict(book.unknown),
+        "gaps": [str(gap) for gap in (*book.gaps, *book.unread)],
     }
 
 
-def _event_document(deed: Deed) -> dict[str, Any]:
+def _person_document(use: PersonUse) -> dict[str, Any]:
+    return {
+        "person": use.person,
+        "hosts": sorted(use.hosts),
+        "used": use.used,
+        "as": dict(use.targets),
+        "refused": use.refused,
+        "wrong_passwords": use.failed,
+        "failures_are": use.failures or None,
+        "shells": use.shells,
+        "changes": use.changes,
+        "doubtful": use.doubtful,
+        "first": iso(use.first),
+        "last": iso(use.last),
+        "commands": dict(use.commands),
+    }
+
+
+def session_document(session: Session) -> dict[str, Any]:
+    """Return the JSON form of a session."""
+    return {
+        "opened": iso(session.opened),
+        "closed": iso(session.closed),
+        "seconds": None if session.duration is None else session.duration / timedelta(seconds=1),
+        "host": session.host,
+        "person": session.person or None,
+        "as": session.account,
+        "program": session.program,
+        "terminal": session.terminal or None,
+        "command": session.command or None,
+        "shell": session.shell,
+        "deeds": session.deeds,
+        "place": place_document(session.place),
+    }
+
+
+def deed_document(deed: Deed) -> dict[str, Any]:
+    """Return the JSON form of an event and who stood behind it."""
     event = deed.event
     return {
-        "time": _iso(event.at),
+        "time": iso(event.at),
         "kind": event.kind.value,
         "host": event.host,
         "program": event.program,
@@ -177,14 +205,16 @@ def _event_document(deed: Deed) -> dict[str, Any]:
         "folder": event.folder or None,
         "command": event.command or None,
         "reason": event.reason or None,
-        "count": event.count,
+        "count": event.times,
         "address": event.address or None,
         "doubt": event.doubt or None,
         "persons": list(deed.persons),
         "ground": deed.ground.value,
+        "confidence": deed.ground.confidence,
         "place": place_document(event.place),
     }
 
 
-def _iso(at: datetime | None) -> str | None:
+def iso(at: datetime | None) -> str | None:
+    """Return a time as documents have it."""
     return at.isoformat() if at is not None else None

@@ -5,8 +5,10 @@ from typing import Any
 
 from fidelitas.reports.blocks import Block, Row
 from fidelitas.reports.holders import holding_document
+from fidelitas.reports.provenance import UNTOLD, Provenance, since_line
 from fidelitas.reports.sentences import link_clause
 from fidelitas.rights import Holding, HostRights, Identity, PrincipalKind, Route
+from fidelitas.usage import Grants
 
 __all__ = ["why_blocks", "why_document"]
 
@@ -14,19 +16,19 @@ __all__ = ["why_blocks", "why_document"]
 _MOST_SHOWN = 8
 
 
-def why_blocks(account: str, hosts: Sequence[HostRights]) -> list[Block]:
-    """Return what an account holds on each host and why, for one that may hold nothing."""
-    return [block for host in hosts for block in _host(account, host)]
+def why_blocks(account: str, hosts: Sequence[HostRights], provenance: Provenance = UNTOLD) -> list[Block]:
+    """Return what an account holds on each host and why, for one that may hold nothing; where logs tell, since when and by whose doing."""
+    return [block for host in hosts for block in _host(account, host, provenance.get(host.subject))]
 
 
-def _host(account: str, host: HostRights) -> list[Block]:
+def _host(account: str, host: HostRights, grants: Grants | None) -> list[Block]:
     held = _held(account, host)
     identity = host.population.by_name.get(account)
     blocks = [Block(f"{account} on {host.subject}", _rows(_who(identity) if identity else _stranger(held)))]
     if not held:
         why = "holds no elevated right" + ("; see the gaps below" if host.facts.gaps else "")
         blocks[0] = Block(f"{account} on {host.subject}", (*blocks[0].rows, Row(why)))
-    return blocks + [_holding(holding) for holding in held]
+    return blocks + [_holding(holding, grants) for holding in held]
 
 
 def _rows(who: str) -> tuple[Row, ...]:
@@ -48,21 +50,23 @@ def _who(identity: Identity) -> str:
     return f"{identity.kind.value}, user ID {identity.uid}, log-in {identity.log_in.value}, groups {groups}"
 
 
-def _holding(holding: Holding) -> Block:
+def _holding(holding: Holding, grants: Grants | None) -> Block:
     rows: list[Row] = []
     for number, route in enumerate(holding.routes[:_MOST_SHOWN], 1):
-        rows += _route(route, number, len(holding.routes))
+        rows += _route(route, number, len(holding.routes), grants)
     hidden = len(holding.routes[_MOST_SHOWN:]) + holding.cut
     if hidden:
         rows.append(Row(f"and {hidden} more routes"))
     return Block(f"{holding.right}  ({holding.strength})", tuple(rows))
 
 
-def _route(route: Route, number: int, count: int) -> list[Row]:
+def _route(route: Route, number: int, count: int, grants: Grants | None) -> list[Row]:
     rows = [Row(f"route {number} of {count}, {route.strength}", style="underline")] if count > 1 else []
     for link in route.links:
         rows.append(Row(link_clause(link), indent=4))
         rows.append(Row(f"{link.place}" + (f"    {link.quote}" if link.quote else ""), indent=8, style="cyan"))
+        if since := since_line(link, grants):
+            rows.append(Row(since, indent=8, style="green"))
         if link.asks or link.quote:
             rows.append(Row(f"asks for {link.asks.replace('own', 'its own') or 'no password'}", indent=8))
         if link.behind:
@@ -71,11 +75,11 @@ def _route(route: Route, number: int, count: int) -> list[Row]:
     return rows
 
 
-def why_document(account: str, hosts: Sequence[HostRights]) -> dict[str, Any]:
+def why_document(account: str, hosts: Sequence[HostRights], provenance: Provenance = UNTOLD) -> dict[str, Any]:
     """Return the JSON document of an account's routes."""
     return {
         "schema": "fidelitas/why/1",
         "account": account,
-        "holdings": [holding_document(host, holding) for host in hosts for holding in _held(account, host)],
+        "holdings": [holding_document(host, holding, provenance) for host in hosts for holding in _held(account, host)],
         "gaps": [str(gap) for host in hosts for gap in host.facts.gaps],
     }

@@ -3,70 +3,71 @@
 Rotated files come before what they were rotated from; a packed copy of one that is there unpacked is left out.
 """
 
-import bz2
-import gzip
 import hashlib
-import lzma
 import re
-import zlib
-from collections.abc import Callable, Iterable, Iterator
-from dataclasses import dataclass
+import subprocess
+from collections.abc import Iterable, Iterator, Sequence
 from datetime import UTC, datetime
 from functools import partial
 from io import BufferedIOBase
 from pathlib import Path
-
-import zstandard
+from typing import cast
 
 from fidelitas.errors import ReadError
+from fidelitas.evidence import BROKEN, LogCopy, unpacked, whole_lines
 
-__all__ = ["Log", "logs_at"]
+__all__ = ["logs_at"]
 
-_BLOCK = 1 << 18
-# A line that is longer is cut: no program that we read writes such lines, and whoever makes one wants to stop the reader.
-_LONGEST_LINE = 1 << 20
 _NAMES = re.compile(
-    r"(?P<base>(?:auth|secure|messages|syslog|sudo|user|sulog|journal|audit|wtmp|btmp)[A-Za-z0-9_-]*?(?:\.log)?)"
-    r"(?P<turn>(?:[.-]\d+)?)(?P<pack>\.(?:gz|xz|zst|bz2))?\Z|(?P<other>.+\.(?:json|export|jsonl))\Z"
+    r"(?P<base>(?:auth|secure|messages|syslog|sudo|user|sulog|journal|audit|wtmp|btmp|lastlog)[A-Za-z0-9_-]*?(?:\.log)?)"
+    r"(?P<turn>(?:[.-]\d+)?)(?P<pack>\.(?:gz|xz|zst|bz2))?\Z|(?P<other>.+\.(?:json|export|jsonl|journal))\Z"
 )
-_BROKEN = (OSError, EOFError, lzma.LZMAError, zlib.error, zstandard.ZstdError)
 
 
-@dataclass(frozen=True, slots=True)
-class Log:
-    """One file of a log: `blocks` reads it anew; `by` is when it was last written to."""
+def logs_at(paths: Iterable[Path], subject: str) -> list[list[LogCopy]]:
+    """Return the logs at some paths, those of each host together, the older first.
 
-    path: str
-    by: datetime
-    blocks: Callable[[], Iterator[bytes]]
+    Of a folder those with names that logs of privilege have; a folder of such folders is one of hosts, each named as its folder.  What
+    lies nowhere else is of `subject`.
+    """
+    groups: dict[str, list[Path]] = {}
+    for path in paths:
+        for name, files in _hosts(path, subject):
+            groups.setdefault(name, []).extend(files)
+    return [_once([_log(file, name) for file in sorted(files, key=_age)]) for name, files in groups.items()]
 
 
-def logs_at(paths: Iterable[Path]) -> list[Log]:
-    """Return the logs at some paths, the older first; of a folder those with names that logs of privilege have."""
-    files = [file for path in paths for file in _files(path)]
-    logs = [_log(file) for file in sorted(files, key=_age)]
-    first_lines: dict[bytes, Log] = {}
+def _once(logs: Sequence[LogCopy]) -> list[LogCopy]:
+    """Return the logs without the packed copies of those that are there unpacked."""
+    first_lines: dict[bytes, LogCopy] = {}
     for log in logs:
         first_lines.setdefault(hashlib.sha256(_beginning(log)).digest(), log)
     return list(first_lines.values())
 
 
-def _beginning(log: Log) -> bytes:
+def _beginning(log: LogCopy) -> bytes:
     try:
-        return next(log.blocks(), b"")[:4096]
+        return next(log.blocks(), b"")[:4096] or log.path.encode("utf-8", "surrogateescape")
     except ReadError:  # damaged from the start: told when it is read
         return log.path.encode("utf-8", "surrogateescape")
 
 
-def _files(path: Path) -> list[Path]:
+def _hosts(path: Path, subject: str) -> list[tuple[str, list[Path]]]:
+    """Return the files at a path by the host that they are of."""
     try:
         if not path.is_dir():
-            return [path]
-        inside = sorted(path.iterdir())
-        logs = [one for one in inside if one.is_file() and _NAMES.match(one.name)]
-        return logs or [one for folder in inside if folder.is_dir() for one in _files(folder)]  # a folder of hosts
+            return [(subject, [path])]
+        files = _files(path)
+        if files:
+            return [(subject, [*files, *_files(path / "audit")])]
+        return [(folder.name, [*_files(folder), *_files(folder / "audit")]) for folder in sorted(path.iterdir()) if folder.is_dir()]
     except OSError as error:
         raise ReadError(f'could not read "{path}": {error.strerror or error}', hint=_hint(error)) from error
+
+
+def _files(folder: Path) -> list[Path]:
+    """Return the files of a folder that have names of logs."""
+    return [one for one in sorted(folder.iterdir()) if one.is_file() and _NAMES.match(one.name)] if folder.is_dir() else []
 
 
 def _age(path: Path) -> tuple[str, int, str]:
@@ -80,14 +81,14 @@ def _age(path: Path) -> tuple[str, int, str]:
     return str(path.parent / found["base"]), age, found["pack"] or ""
 
 
-def _log(path: Path) -> Log:
+def _log(path: Path, subject: str) -> LogCopy:
     try:
         by = datetime.fromtimestamp(path.stat().st_mtime, UTC)
         with path.open("rb") as stream:
             stream.read(1)
     except OSError as error:
         raise ReadError(f'could not read log "{path}": {error.strerror or error}', hint=_hint(error)) from error
-    return Log(str(path), by, partial(_blocks, path))
+    return LogCopy(str(path), subject, _age(path)[0], by, partial(_journal if path.suffix == ".journal" else _blocks, path))
 
 
 def _hint(error: OSError) -> str:
@@ -96,34 +97,21 @@ def _hint(error: OSError) -> str:
 
 def _blocks(path: Path) -> Iterator[bytes]:
     """Yield a log's content in blocks that end with a line; raises `ReadError` where it cannot be read or unpacked."""
-    rest = b""
     try:
-        with _opened(path) as stream:
-            while block := stream.read1(_BLOCK):  # what comes before the damage is given out before the damage is met
-                block = rest + block
-                cut = block.rfind(b"\n") + 1
-                if cut:
-                    yield block[:cut]
-                    rest = block[cut:]
-                else:
-                    rest = block[:_LONGEST_LINE]
-    except _BROKEN as error:
-        if rest:
-            yield rest
+        with path.open("rb") as stream:
+            yield from whole_lines(unpacked(stream))
+    except BROKEN as error:
         raise ReadError(f'could not read log "{path}" to its end: {error}', hint="What was read before counts.") from error
-    if rest:
-        yield rest
 
 
-def _opened(path: Path) -> BufferedIOBase:
-    with path.open("rb") as stream:
-        magic = stream.read(6)
-    if magic.startswith(b"\x1f\x8b"):
-        return gzip.open(path)
-    if magic.startswith(b"\xfd7zXZ"):
-        return lzma.open(path)
-    if magic.startswith(b"BZh"):
-        return bz2.open(path)
-    if magic.startswith(b"\x28\xb5\x2f\xfd"):
-        return zstandard.open(path, "rb")  # type: ignore[no-any-return]
-    return path.open("rb")
+def _journal(path: Path) -> Iterator[bytes]:
+    """Yield a file of the journal as journalctl(1) exports it."""
+    arguments = ["journalctl", "--file", str(path), "--output", "json", "--all", "--no-pager", "--quiet"]
+    try:
+        with subprocess.Popen(arguments, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL) as run:
+            yield from whole_lines(cast(BufferedIOBase, run.stdout))
+    except OSError as error:
+        hint = "Export it on its host: journalctl -o json > journal.json"
+        raise ReadError(f'could not read log "{path}": journalctl: {error.strerror or error}', hint=hint) from error
+    if run.returncode:
+        raise ReadError(f'could not read log "{path}": journalctl says that it is no journal', hint="Export it on its host.")

@@ -1,6 +1,26 @@
-"""Use of privilege: events tied to the persons behind them, and what they amount to."""
+"""Use of privilege: events tied to the persons behind them, what they amount to, and what of it is out of order."""
 
-from fidelitas.usage.persons import Deed, Ground, deeds_of
-from fidelitas.usage.summary import PersonUse, summed_up
+from fidelitas.usage.host_use import First, HostUse, LogState
+from fidelitas.usage.persons import Attribution, Deed, Ground, deeds_of
+from fidelitas.usage.provenance import Grants
+from fidelitas.usage.sessions import Session, is_shell
+from fidelitas.usage.summary import People, PersonUse, summed_up
+from fidelitas.usage.touches import Touch, touches
 
-__all__ = ["Deed", "Ground", "PersonUse", "deeds_of", "summed_up"]
+__all__ = [
+    "Attribution",
+    "Deed",
+    "First",
+    "Grants",
+    "Ground",
+    "HostUse",
+    "LogState",
+    "People",
+    "PersonUse",
+    "Session",
+    "Touch",
+    "deeds_of",
+    "is_shell",
+    "summed_up",
+    "touches",
+]

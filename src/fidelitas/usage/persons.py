@@ -1,119 +1,152 @@
 """Who stood behind an event: the first person in the chain of sudo, su and shells, as far as the logs tell, and how surely.
 
-What root does after ``sudo -i`` bears root's name alone.  It is tied to a person by what the line itself says (the log-in name that PAM
-tells), by a command that started it the moment before, or by the one person who had a root shell open.
+What root does after ``sudo -i`` bears root's name alone, and what a second account does after ``su`` that account's.  Both are tied to a
+person by what the line or the kernel says (the log-in name or ID), by a command that started it the moment before, by the terminal that
+a shell was opened on, or by the one person who had a root shell open.
 """
 
+from collections import deque
 from collections.abc import Container, Iterable, Iterator
-from dataclasses import dataclass
-from datetime import datetime, timedelta
 from enum import Enum
+from typing import NamedTuple
 
 from fidelitas.facts import Event, EventKind
+from fidelitas.usage.sessions import MOMENT, Sessions, is_shell, may_be_elevated, stem
 
-__all__ = ["Deed", "Ground", "deeds_of", "is_shell"]
+__all__ = ["Attribution", "Deed", "Ground", "deeds_of"]
 
-# A command and what it does are logged within moments of each other.
-_MOMENT = timedelta(seconds=3)
-_SHELLS = frozenset({"sh", "bash", "dash", "zsh", "ksh", "mksh", "csh", "tcsh", "fish", "su", "machinectl", "screen", "tmux"})
 _ROOT = "root"
+_MOST_RECENT = 64
+_LOG_INS = frozenset({EventKind.LOG_IN, EventKind.LOG_IN_FAILED})
+_CRON = frozenset({"cron", "CRON", "crond"})
 
 
 class Ground(Enum):
     """On what an event is tied to a person, the surest first."""
 
     NAMED = "the line names the account"
+    LOG_IN_ID = "the kernel tells the account of the log-in"
     LOG_IN_NAME = "PAM tells the log-in name of the session"
     COMMAND = "the person ran the command that did it"
+    TERMINAL = "the person had opened a shell on the same terminal"
     ONLY_SHELL = "nobody else had a root shell open"
     SEVERAL = "several had a root shell open"
     NOBODY = "nothing in the logs tells"
 
+    @property
+    def confidence(self) -> str:
+        """How surely it is so, in a word."""
+        return _CONFIDENCE[self]
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Deed:
+
+_CONFIDENCE = {
+    Ground.NAMED: "certain",
+    Ground.LOG_IN_ID: "certain",
+    Ground.LOG_IN_NAME: "certain",
+    Ground.COMMAND: "likely",
+    Ground.TERMINAL: "likely",
+    Ground.ONLY_SHELL: "likely",
+    Ground.SEVERAL: "possible",
+    Ground.NOBODY: "unknown",
+}
+
+
+class Deed(NamedTuple):
     """An event with the persons who can have stood behind it: one, several, or none."""
 
     event: Event
     persons: tuple[str, ...]
     ground: Ground
 
-
-@dataclass(frozen=True, slots=True)
-class _Shell:
-    """A root shell that is open: by whom, since when, and by the process that opened it, where the log tells one."""
-
-    person: str
-    since: datetime
-    pid: int | None
+    @property
+    def person(self) -> str:
+        """The one person behind it, or nothing."""
+        return self.persons[0] if len(self.persons) == 1 else ""
 
 
-def is_shell(event: Event) -> bool:
-    """Return whether an event is a use that gives an interactive shell, which ends attribution by name."""
-    if event.kind is not EventKind.USED or event.program not in ("sudo", "su", "doas", "pkexec"):
-        return False
-    words = event.command.split()
-    name = words[0].rpartition("/")[2].lstrip("-") if words else ""
-    return event.program == "su" or (name in _SHELLS and not {"-c", "--command"} & set(words[1:]))
-
-
-class _Host:
-    """What is known of one host while its events go by."""
+class Attribution:
+    """Ties the events of one host to persons while they go by; `sessions` are the elevated ones."""
 
     def __init__(self) -> None:
-        self._shells: list[_Shell] = []
-        self._commands: list[Deed] = []  # of the last moment
+        self.sessions = Sessions()
+        self._commands: deque[Deed] = deque(maxlen=_MOST_RECENT)
         self._by_process: dict[int, str] = {}
 
     def deed(self, event: Event) -> Deed:
-        deed = self._tied(event)
+        """Return an event with who stood behind it."""
+        deed = Deed(event, *self._tied(event))
         self._remember(deed)
         return deed
 
-    def _tied(self, event: Event) -> Deed:
-        if event.kind in (EventKind.LOG_IN, EventKind.LOG_IN_FAILED):
-            known = event.target and event.target != _ROOT
-            return Deed(event=event, persons=(event.target,) if known else (), ground=Ground.NAMED if known else Ground.NOBODY)
-        if event.account and event.account != _ROOT:
-            ground = Ground.LOG_IN_NAME if event.kind is EventKind.OPENED else Ground.NAMED
-            return Deed(event=event, persons=(event.account,), ground=ground)
+    def _tied(self, event: Event) -> tuple[tuple[str, ...], Ground]:
+        account = event.target if event.kind in _LOG_INS else event.account
+        if event.log_in and event.log_in != account:
+            return (event.log_in,), Ground.LOG_IN_ID
+        session = self.sessions.on(event.terminal, account, event.at) if event.terminal and account else None
+        if session is not None and session.person and event.kind is not EventKind.OPENED:
+            session.deeds += 1
+            return (session.person,), Ground.TERMINAL
+        if account and account != _ROOT:
+            return (account,), Ground.LOG_IN_NAME if event.kind is EventKind.OPENED else Ground.NAMED
+        if event.kind in _LOG_INS or event.program in _CRON:
+            return (), Ground.NOBODY
+        return self._traced(event)
+
+    def _traced(self, event: Event) -> tuple[tuple[str, ...], Ground]:
+        """Return who can have done what bears root's name or none."""
         if event.pid is not None and event.pid in self._by_process:
-            return Deed(event=event, persons=(self._by_process[event.pid],), ground=Ground.LOG_IN_NAME)
+            return (self._by_process[event.pid],), Ground.LOG_IN_NAME
         started = next((one for one in reversed(self._commands) if _starts(one.event, event)), None)
         if started is not None:
-            return Deed(event=event, persons=started.persons, ground=Ground.COMMAND)
-        if event.program in ("cron", "CRON", "crond"):
-            return Deed(event=event, persons=(), ground=Ground.NOBODY)
-        persons = tuple(dict.fromkeys(shell.person for shell in self._shells))
-        return Deed(event=event, persons=persons, ground=(Ground.NOBODY, Ground.ONLY_SHELL, Ground.SEVERAL)[min(len(persons), 2)])
+            return started.persons, Ground.COMMAND
+        shells = self.sessions.shells(event.at)
+        persons = tuple(dict.fromkeys(shell.person for shell in shells if shell.person))
+        if len(persons) == 1:
+            next(shell for shell in reversed(shells) if shell.person).deeds += 1
+        return persons, (Ground.NOBODY, Ground.ONLY_SHELL, Ground.SEVERAL)[min(len(persons), 2)]
 
     def _remember(self, deed: Deed) -> None:
         event = deed.event
-        if event.at is None:
-            return
-        self._commands = [one for one in self._commands if one.event.at is not None and event.at - one.event.at <= _MOMENT]
-        if event.kind is EventKind.USED and deed.persons:
-            self._commands.append(deed)
-            if is_shell(event) and event.target in (_ROOT, "") and len(deed.persons) == 1:
-                self._shells.append(_Shell(deed.persons[0], event.at, event.pid))
-        if event.kind is EventKind.OPENED and event.pid is not None and len(deed.persons) == 1:
-            self._by_process[event.pid] = deed.persons[0]
-        if event.kind is EventKind.CLOSED and event.program.startswith(("sudo", "su")):
-            self._close(event)
+        kind = event.kind
+        if kind is EventKind.USED:
+            if deed.persons and not event.doubt:
+                self._commands.append(deed)
+                if len(deed.persons) == 1 and is_shell(event):
+                    self.sessions.begin(event, deed.persons[0])
+        elif kind is EventKind.OPENED:
+            if event.pid is not None and len(deed.persons) == 1 and len(self._by_process) < 100_000:
+                self._by_process[event.pid] = deed.persons[0]
+            if may_be_elevated(event) and event.account != (event.target or _ROOT):
+                self.sessions.begin(self._with_command(event), deed.person)
+        elif kind is EventKind.CLOSED:
+            if event.pid is not None:
+                self._by_process.pop(event.pid, None)
+            self.sessions.close(event)
 
-    def _close(self, event: Event) -> None:
-        """A session has ended: that of its process, or the last that was opened."""
-        if event.pid is not None:
-            self._by_process.pop(event.pid, None)
-            self._shells = [shell for shell in self._shells if shell.pid != event.pid]
-        elif event.target in (_ROOT, "") and self._shells:
-            self._shells.pop(next((at for at in reversed(range(len(self._shells))) if self._shells[at].pid is None), -1))
+    def _with_command(self, event: Event) -> Event:
+        """Return what PAM says of a session with the terminal and command of the line before it."""
+        before = next((one.event for one in reversed(self._commands) if _opens(one.event, event)), None)
+        return event if before is None else event._replace(command=before.command, terminal=before.terminal)
+
+
+def _close_in_time(before: Event, event: Event) -> bool:
+    return before.at is not None and event.at is not None and abs(event.at - before.at) <= MOMENT
+
+
+def _opens(command: Event, event: Event) -> bool:
+    """Return whether a command is what a session of PAM was opened for."""
+    return (
+        stem(command.program) == stem(event.program)
+        and (command.target or _ROOT) == (event.target or _ROOT)
+        and _close_in_time(command, event)
+    )
 
 
 def _starts(command: Event, event: Event) -> bool:
     """Return whether a command that was run is what made an event: its program is named in it."""
-    words = {word.rpartition("/")[2] for word in command.command.split()}
-    return event.program.removesuffix("-l").removesuffix("-i") in words
+    if not _close_in_time(command, event):
+        return False
+    return stem(event.program) in {word.rpartition("/")[2] for word in command.command.split()}
 
 
 def deeds_of(events: Iterable[Event], person: str | None = None, kinds: Container[EventKind] = frozenset(EventKind)) -> Iterator[Deed]:
@@ -121,8 +154,8 @@ def deeds_of(events: Iterable[Event], person: str | None = None, kinds: Containe
 
     With `person` or `kinds` only those that this person can have done, or of these kinds: all of them tell of who stood behind others.
     """
-    hosts: dict[str, _Host] = {}
+    hosts: dict[str, Attribution] = {}
     for event in events:
-        deed = hosts.setdefault(event.host, _Host()).deed(event)
+        deed = hosts.setdefault(event.host, Attribution()).deed(event)
         if event.kind in kinds and (person is None or person in deed.persons):
             yield deed

@@ -1,4 +1,4 @@
-"""What a person did with privilege, counted."""
+"""What a person did with privilege, counted while the deeds go by."""
 
 from collections import Counter
 from collections.abc import Iterable
@@ -6,12 +6,17 @@ from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 
 from fidelitas.facts import EventKind
-from fidelitas.usage.persons import Deed, Ground, is_shell
+from fidelitas.usage.persons import Deed, Ground
+from fidelitas.usage.sessions import is_shell
 
-__all__ = ["PersonUse", "summed_up"]
+__all__ = ["People", "PersonUse", "summed_up"]
 
 # PAM tells of the first wrong password of a try, without the command, before sudo sums all of them up: the two lines are this close.
 _SAME_TRY = timedelta(seconds=5)
+_NOT_COUNTED = frozenset({EventKind.OPENED, EventKind.CLOSED, EventKind.LOG_IN, EventKind.LOG_IN_FAILED})
+_SURE = frozenset({Ground.NAMED, Ground.LOG_IN_ID, Ground.LOG_IN_NAME, Ground.COMMAND, Ground.TERMINAL})
+# So many different commands of one person are told apart.
+_MOST_COMMANDS = 5000
 
 
 @dataclass(slots=True)
@@ -27,43 +32,76 @@ class PersonUse:
     changes: int = 0  # of accounts and groups
     doubtful: int = 0  # lines that may be forged, which count as nothing else
     commands: Counter[str] = field(default_factory=Counter)
+    targets: Counter[str] = field(default_factory=Counter)  # the accounts that were acted as
     first: datetime | None = None
     last: datetime | None = None
 
+    @property
+    def failures(self) -> str:
+        """What wrong passwords were: of somebody who does use privilege, or of one who was never let in."""
+        return "" if not self.failed else "mistyped" if self.used else "never let in"
 
-def summed_up(deeds: Iterable[Deed]) -> list[PersonUse]:
-    """Return what each person did, the most active first; what can be several persons' is nobody's here."""
-    people: dict[str, PersonUse] = {}
-    last_failure: dict[tuple[str, str], datetime] = {}
-    for deed in deeds:
-        event = deed.event
-        if len(deed.persons) != 1 or event.kind in (EventKind.OPENED, EventKind.CLOSED, EventKind.LOG_IN, EventKind.LOG_IN_FAILED):
-            continue
-        use = people.setdefault(deed.persons[0], PersonUse(deed.persons[0]))
+
+class People:
+    """Counts the deeds of everybody; what can be several persons' is nobody's here."""
+
+    def __init__(self) -> None:
+        self.by_name: dict[str, PersonUse] = {}
+        self._last_failure: dict[tuple[str, str], datetime] = {}
+
+    def add(self, deed: Deed) -> int:
+        """Count a deed, and return how many wrong passwords it adds."""
+        event, persons, ground = deed
+        if len(persons) != 1 or event.kind in _NOT_COUNTED:
+            return 0
+        use = self.by_name.get(persons[0])
+        if use is None:
+            use = self.by_name[persons[0]] = PersonUse(persons[0])
         use.hosts.add(event.host)
         if event.at is not None:
-            use.first = min(use.first or event.at, event.at)
-            use.last = max(use.last or event.at, event.at)
-        _count(use, deed, last_failure)
-    return sorted(people.values(), key=lambda use: (-use.used - use.refused - use.failed, use.person))
+            use.first = event.at if use.first is None else min(use.first, event.at)
+            use.last = event.at if use.last is None else max(use.last, event.at)
+        if event.doubt:
+            use.doubtful += 1
+        elif event.kind is EventKind.USED:
+            if ground in _SURE:
+                self._count_use(use, deed)
+        elif event.kind is EventKind.REFUSED:
+            use.refused += 1
+        elif event.kind is EventKind.CHANGED:
+            use.changes += 1
+        elif event.kind is EventKind.FAILED:
+            tries = self._tries(deed)
+            use.failed += tries
+            return tries
+        return 0
 
-
-def _count(use: PersonUse, deed: Deed, last_failure: dict[tuple[str, str], datetime]) -> None:
-    event = deed.event
-    if event.doubt:
-        use.doubtful += 1
-    elif event.kind is EventKind.USED and deed.ground in (Ground.NAMED, Ground.COMMAND, Ground.LOG_IN_NAME):
+    def _count_use(self, use: PersonUse, deed: Deed) -> None:
+        event = deed.event
         use.used += 1
         use.shells += is_shell(event)
-        use.commands[event.command.partition(" ")[0] or event.program] += 1
-    elif event.kind is EventKind.REFUSED:
-        use.refused += 1
-    elif event.kind is EventKind.CHANGED:
-        use.changes += 1
-    elif event.kind is EventKind.FAILED:
-        key = (event.host, use.person)
-        before = last_failure.pop(key, None)
+        command = event.command.partition(" ")[0] or event.program
+        if command in use.commands or len(use.commands) < _MOST_COMMANDS:
+            use.commands[command] += 1
+        use.targets[event.target or "root"] += 1
+
+    def _tries(self, deed: Deed) -> int:
+        """Return how many wrong passwords a line adds to those that a line before it told."""
+        event, key = deed.event, (deed.event.host, deed.persons[0])
+        before = self._last_failure.pop(key, None)
         told = bool(event.command) and before is not None and event.at is not None and event.at - before <= _SAME_TRY
-        use.failed += max(event.count - 1, 0) if told else event.count
         if not event.command and event.at is not None:
-            last_failure[key] = event.at
+            self._last_failure[key] = event.at
+        return max(event.times - 1, 0) if told else event.times
+
+    def ranked(self) -> list[PersonUse]:
+        """Return everybody, the most active first."""
+        return sorted(self.by_name.values(), key=lambda use: (-use.used - use.refused - use.failed, use.person))
+
+
+def summed_up(deeds: Iterable[Deed]) -> list[PersonUse]:
+    """Return what each person did, the most active first."""
+    people = People()
+    for deed in deeds:
+        people.add(deed)
+    return people.ranked()

@@ -6,9 +6,11 @@
 #
 #   --one-file-system                     look for setuid files and capabilities on the file system of the root folder alone
 #   --no-file-scan                        do not look for them at all
+#   --whole-logs                          copy all lines of logs, not those alone that concern privilege
+#   --no-logs                             copy none
 #
-# It needs the base system (sh, awk, cat, find, grep, id, mkdir, mktemp, mv, readlink, rm, sort, tar, tr, uname, xargs; stat, sha256sum
-# and getfacl where there are any).
+# It needs the base system (sh, awk, cat, cut, find, grep, head, id, mkdir, mktemp, mv, readlink, rm, sed, sort, tail, tar, tr, uname,
+# xargs; stat, sha256sum, getfacl, gzip and journalctl where there are any).
 # It reads; it writes nothing outside a private temporary folder, which it removes.  It judges nothing: what it copies is
 # interpreted later, elsewhere.  Password hashes never leave the host: each is replaced by its state and the name of its method.
 # What it cannot read it lists as a gap, with the reason.  The format is described in docs/evidence-format.md.
@@ -18,7 +20,7 @@ PATH=/usr/sbin:/usr/bin:/sbin:/bin:$PATH
 export LC_ALL PATH
 umask 077
 
-PROBE_VERSION=2
+PROBE_VERSION=3
 # An account file larger than this is listed as a gap: the largest honest ones (half a million accounts) are some 40 MB.
 FILE_LIMIT=67108864
 # A policy is written by hand, or by a program of somebody who then cannot read it any more: a hundred thousand lines are 6 MB.
@@ -33,9 +35,13 @@ root=
 live=true
 scan=true
 one_file_system=false
+logs=true
+whole_logs=false
 while [ $# -gt 0 ]; do
     case $1 in
         --no-file-scan) scan=false; shift ;;
+        --no-logs) logs=false; shift ;;
+        --whole-logs) whole_logs=true; shift ;;
         --one-file-system) one_file_system=true; shift ;;
         --root)
             [ $# -ge 2 ] || { say '--root needs a folder'; exit 2; }

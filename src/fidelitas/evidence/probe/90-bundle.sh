@@ -29,14 +29,14 @@ fi
 # The digests of all members, as "DIGEST  NAME" or "DIGEST *NAME"; a name with a backslash is escaped, and the line begins with one.
 (
     cd "$work/bundle" || exit 3
-    if command -v sha256sum >/dev/null 2>&1; then find files listings -type f -exec sha256sum -- {} +
-    elif command -v shasum >/dev/null 2>&1; then find files listings -type f -exec shasum -a 256 -- {} +
-    elif command -v openssl >/dev/null 2>&1; then find files listings -type f -exec openssl dgst -sha256 -r {} +
-    else find files listings -type f -print | sed 's/^/-  /'
+    if command -v sha256sum >/dev/null 2>&1; then find files listings logs -type f -exec sha256sum -- {} +
+    elif command -v shasum >/dev/null 2>&1; then find files listings logs -type f -exec shasum -a 256 -- {} +
+    elif command -v openssl >/dev/null 2>&1; then find files listings logs -type f -exec openssl dgst -sha256 -r {} +
+    else find files listings logs -type f -print | sed 's/^/-  /'
     fi
 ) > "$work/digests" 2>/dev/null
 
-# described WHAT FILE: the lines of FILE as the members of a JSON list of items, or of listings.
+# described WHAT FILE: the lines of FILE as the members of a JSON list of items, of listings, or of logs.
 described() {
     awk -F '\001' -v what="$1" -v states="$work/states" -v sums="$work/digests" '
     function quoted(text,   at, one, out) {
@@ -73,6 +73,10 @@ described() {
     }
     NR > 1 { print "," }
     what == "listings" { printf "  {\"name\": %s, \"tool\": %s%s}", quoted($1), quoted($2), member("listings/" $1); next }
+    what == "logs" {
+        printf "  {\"path\": %s%s, \"lines\": %d, \"kept\": %d, \"begins\": %s, \"ends\": %s}", quoted($1), member($2), $3, $4, quoted($5), quoted($6)
+        next
+    }
     $1 == "absent" { printf "  {\"path\": %s, \"kind\": \"absent\"}", quoted($2); next }
     {
         found = $3 == $2 ? "" : ", \"real\": " quoted($3)
@@ -96,9 +100,11 @@ awk -F '\001' '!($2 in at) { order[++count] = $2; line[$2] = $0; at[$2]; next } 
     described items "$work/items.unique"
     printf ' ],\n "listings": [\n'
     described listings "$work/listings"
+    printf ' ],\n "zone": %s, "logs": [\n' "$(json_string "$host_zone")"
+    described logs "$work/logs"
     printf ' ],\n "gaps": [\n'
     awk 'NR > 1 { print "  " last "," } { last = $0 } END { if (NR) print "  " last }' "$work/gaps"
     printf ' ]}\n'
 } > "$work/bundle/manifest.json"
 
-cd "$work/bundle" && tar -cf - manifest.json files listings
+cd "$work/bundle" && tar -cf - manifest.json files listings logs

@@ -31,6 +31,11 @@ _SESSIONS = {"USER_START": EventKind.OPENED, "USER_END": EventKind.CLOSED}
 _SWITCHES = frozenset({"su", "sudo", "pkexec", "doas"})
 # Parts of a change that another record tells as a whole.
 _PARTS = re.compile(r"shadow|home directory|/etc/|mail file")
+# The same change in the words that the account tools themselves use for it.
+_MEMBERSHIP = (
+    (re.compile(r"add(?:ing)?[ -]user[ -]to[ -]group"), "added to the group"),
+    (re.compile(r"delet(?:e|ing)[ -]user[ -]from[ -]group"), "removed from the group"),
+)
 _CONFIGURATION = frozenset({"CONFIG_CHANGE", "DAEMON_END", "DAEMON_ABORT", "DAEMON_CONFIG"})
 
 
@@ -42,9 +47,9 @@ def is_audit_log(start: bytes) -> bool:
 class AuditReader:
     """Reads one audit log; names of accounts are learned from records that tell both name and number."""
 
-    def __init__(self, origin: Place) -> None:
+    def __init__(self, origin: Place, names: Mapping[int, str] | None = None) -> None:
         self._origin = origin
-        self._names: dict[str, str] = {"0": "root"}
+        self._names: dict[str, str] = {"0": "root", **{str(uid): name for uid, name in (names or {}).items()}}
         self._call: tuple[str, Mapping[str, str]] = ("", {})
 
     def events(self, blocks: Iterable[bytes]) -> Iterator[Event]:
@@ -117,7 +122,8 @@ class AuditReader:
             return _SESSIONS[kind], account, "", ""
         operation = fields.get("op", "")
         if kind in _CHANGES and operation and not operation.startswith("PAM:") and not _PARTS.search(operation):
-            return EventKind.CHANGED, account, "", operation + ("" if succeeded else ": failed")
+            what = next((words for pattern, words in _MEMBERSHIP if pattern.match(operation)), operation)
+            return EventKind.CHANGED, account, "", what + ("" if succeeded else ": failed")
         if kind in _CONFIGURATION:
             return EventKind.CHANGED, "", "", f"audit: {operation or kind.lower().replace('_', ' ')}"
         if kind == "EXECVE" and serial == self._call[0] and _raises(self._call[1]):

@@ -8,10 +8,11 @@ from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping
 from datetime import UTC, datetime
 from functools import partial
+from io import BufferedReader, RawIOBase
 from typing import Any
 
 from fidelitas.facts import Event, Gap, Place
-from fidelitas.languages.logs.entries import PROGRAMS, Entry
+from fidelitas.languages.logs.entries import PROGRAMS
 from fidelitas.languages.logs.messages import is_idle, is_part, read_message
 from fidelitas.languages.logs.sudo_lines import read_sudo_line
 from fidelitas.text import decode
@@ -35,8 +36,9 @@ def is_export(start: bytes) -> bool:
 class JournalReader:
     """Reads one export; places count its lines."""
 
-    def __init__(self, origin: Place) -> None:
+    def __init__(self, origin: Place, names: Mapping[int, str] | None = None) -> None:
         self._origin = origin
+        self._names = names or {}
         self.gaps: list[Gap] = []
         self.unknown: Counter[str] = Counter()
 
@@ -59,28 +61,26 @@ class JournalReader:
         if isinstance(stated, dict):
             yield from self._entry({name: _value(value) for name, value in stated.items()}, number)
 
-    def export_events(self, content: bytes) -> Iterator[Event]:
+    def export_events(self, blocks: Iterable[bytes]) -> Iterator[Event]:
         """Yield the events of the export format: ``NAME=value`` lines, or a name, eight bytes of length and as many of value."""
-        at, line, begun = 0, 1, 1
+        stream, line, begun = BufferedReader(_Stream(blocks)), 1, 1
         fields: dict[str, str] = {}
-        while at < len(content):
-            end = content.find(b"\n", at)
-            end = len(content) if end < 0 else end
-            name, equals, value = content[at:end].partition(b"=")
+        while text := stream.readline(_LONGEST):
+            line += 1
+            name, equals, value = text.rstrip(b"\n").partition(b"=")
             if not name:
                 yield from self._entry(fields, begun)
-                fields, begun = {}, line + 1
-                at, line = end + 1, line + 1
+                fields, begun = {}, line
                 continue
             if not equals:
-                size = int.from_bytes(content[end + 1 : end + 9], "little")
-                if size > _LONGEST or end + 9 + size > len(content):
-                    self._gap("a field is longer than the file or than 1 MiB", line)
+                size = int.from_bytes(stream.read(8), "little")
+                value = stream.read(size + 1) if size <= _LONGEST else b""
+                if len(value) != size + 1:
+                    self._gap("a field is longer than the file or than 1 MiB", line - 1)
                     return
-                value, end = content[end + 9 : end + 9 + size], end + 9 + size
-                line += 1 + value.count(b"\n")
+                line += 1 + value.count(b"\n", 0, size)
+                value = value[:size]
             fields[decode(name)] = decode(value)
-            at, line = end + 1, line + 1
         yield from self._entry(fields, begun)
 
     def _entry(self, fields: Mapping[str, str], number: int) -> Iterator[Event]:
@@ -92,12 +92,18 @@ class JournalReader:
         at, place = _time(fields), self._origin.at(number)
         event = read_sudo_line(message, at, host, place) if program == "sudo" else None
         if event is None:
-            entry = Entry(number, "", host, program, int(pid) if pid.isdecimal() and len(pid) < 10 else None, message)
-            event = read_message(entry, partial(Event, at=at, host=host, place=place))
+            event = read_message(program, message, partial(Event, at=at, host=host, place=place, pid=None))
         if event is not None:
-            yield event
+            process = int(pid) if pid.isdecimal() and len(pid) < 10 else None
+            yield event._replace(pid=process, log_in=self._log_in(fields), doubt=event.doubt or _impostor(program, fields))
         elif not is_idle(message) and not is_part(message):
             self.unknown[program] += 1
+
+    def _log_in(self, fields: Mapping[str, str]) -> str:
+        number = fields.get("_AUDIT_LOGINUID", "")
+        if not number.isdecimal() or len(number) > 9:  # unset is 4294967295
+            return ""
+        return self._names.get(int(number), f"#{int(number)}")
 
     def _gap(self, why: str, line: int) -> None:
         self.gaps.append(Gap(what="journal entry", why=why, weakens="what it tells is not known", place=self._origin.at(line)))
@@ -117,3 +123,30 @@ def _time(fields: Mapping[str, str]) -> datetime | None:
     if not text.isdecimal() or len(text) > 17:
         return None
     return datetime.fromtimestamp(int(text) / 1e6, UTC)
+
+
+def _impostor(program: str, fields: Mapping[str, str]) -> str:
+    """Return a doubt where the process that wrote a message is another than it says, by what the journal itself knows of it."""
+    writer = fields.get("_COMM", "")
+    if not writer or writer[:15].lower() in (program[:15].lower(), program[:4].lower(), "unix_chkpwd"):  # CRON is cron, sshd-session sshd
+        return ""
+    return f"it was written by {writer} of user ID {fields.get('_UID', '?')}, not by {program}"
+
+
+class _Stream(RawIOBase):
+    """Blocks as a stream."""
+
+    def __init__(self, blocks: Iterable[bytes]) -> None:
+        super().__init__()
+        self._blocks, self._rest = iter(blocks), b""
+
+    def readable(self) -> bool:
+        return True
+
+    def readinto(self, buffer: Any) -> int:
+        if not self._rest:
+            self._rest = next(self._blocks, b"")
+        part = self._rest[: len(buffer)]
+        buffer[: len(part)] = part
+        self._rest = self._rest[len(part) :]
+        return len(part)

@@ -1,16 +1,22 @@
-"""wtmp and btmp: log-ins, log-outs and failed log-ins in the records of utmp(5)."""
+"""wtmp, btmp and lastlog: log-ins, log-outs, failed log-ins, and the last log-in of each account (utmp(5), lastlog(8))."""
 
-from collections.abc import Iterable, Iterator
+import struct
+from collections.abc import Iterable, Iterator, Mapping
+from datetime import UTC, datetime
 
 from fidelitas.facts import Event, EventKind, Place
 from fidelitas.languages.utmp import DEAD_PROCESS, USER_PROCESS, read_records
+from fidelitas.text import decode
 
-__all__ = ["is_log_in_records", "read_log_in_records"]
+__all__ = ["LAST_LOG", "is_log_in_records", "read_last_log", "read_log_in_records"]
+
+LAST_LOG = "/lastlog"
+_LAST = struct.Struct("<i32s256s")  # time, line, host; one record for each user ID, whether used or not
 
 
 def is_log_in_records(path: str) -> bool:
     """Return whether a log by its name holds such records: nothing in them says so."""
-    return path.rpartition("/")[2].partition(".")[0].partition("-")[0] in ("wtmp", "btmp")
+    return path.rpartition("/")[2].partition(".")[0].partition("-")[0] in ("wtmp", "btmp", LAST_LOG[1:])
 
 
 def read_log_in_records(content: Iterable[bytes], origin: Place) -> Iterator[Event]:
@@ -28,11 +34,39 @@ def read_log_in_records(content: Iterable[bytes], origin: Place) -> Iterator[Eve
         if target:
             yield Event(
                 at=one.at,
+                place=origin.at(number),
+                pid=one.pid,
                 kind=kind,
                 program="login records",
                 target=target,
                 terminal=one.terminal,
                 address=one.host,
-                pid=one.pid,
-                place=origin.at(number),
             )
+
+
+def read_last_log(content: Iterable[bytes], origin: Place, names: Mapping[int, str]) -> list[Event]:
+    """Return the last log-in of each account, by time; places count records, of which the first is that of user ID 0."""
+    whole = b"".join(content)
+    found = []
+    for uid in range(len(whole) // _LAST.size):
+        record = whole[uid * _LAST.size : (uid + 1) * _LAST.size]
+        if any(record[:4]):  # the file is sparse: nearly all are empty
+            seconds, terminal, host = _LAST.unpack(record)
+            found.append(
+                Event(
+                    at=datetime.fromtimestamp(max(seconds, 0), UTC),
+                    place=origin.at(uid + 1),
+                    pid=None,
+                    kind=EventKind.LOG_IN,
+                    program="login records",
+                    target=names.get(uid, f"#{uid}"),
+                    terminal=_text(terminal),
+                    address=_text(host),
+                    reason="last log-in",
+                )
+            )
+    return sorted(found, key=lambda event: event.at or datetime.min.replace(tzinfo=UTC))
+
+
+def _text(field: bytes) -> str:
+    return decode(field.partition(b"\0")[0])

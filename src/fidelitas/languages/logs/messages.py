@@ -6,12 +6,11 @@ another form is nobody's business here; the caller counts it.
 
 import re
 import tomllib
-from collections.abc import Callable, Iterable
+from collections.abc import Callable
 from functools import cache
 from importlib import resources
 
 from fidelitas.facts import Event, EventKind
-from fidelitas.languages.logs.entries import Entry
 from fidelitas.languages.logs.secrets import masked
 
 __all__ = ["idle_beginnings", "is_idle", "is_part", "read_message"]
@@ -57,30 +56,25 @@ def is_part(message: str) -> bool:
     return message.startswith(_beginnings("parts"))
 
 
-def read_message(entry: Entry, make: Callable[..., Event]) -> Event | None:
+def read_message(program: str, message: str, make: Callable[..., Event]) -> Event | None:
     """Return the event of a message, or ``None`` for one of another form; `make` adds time, host and place."""
-    program = _SAME.get(entry.program, entry.program)
     table = _table()
-    return _first(table["pam"] if entry.message.startswith("pam_") else table.get(program, table["accounts"]), entry, make)
-
-
-def _first(patterns: Iterable[_Pattern], entry: Entry, make: Callable[..., Event]) -> Event | None:
+    patterns = table["pam"] if message.startswith("pam_") else table.get(_SAME.get(program, program), table["accounts"])
     for pattern, kind, reason in patterns:
-        found = pattern.fullmatch(entry.message)
+        found = pattern.fullmatch(message)
         if found is not None:
-            return _event(found, kind, reason, entry, make)
+            return _event(found, kind, reason, program, make)
     return None
 
 
-def _event(found: re.Match[str], kind: EventKind, reason: str, entry: Entry, make: Callable[..., Event]) -> Event:
+def _event(found: re.Match[str], kind: EventKind, reason: str, program: str, make: Callable[..., Event]) -> Event:
     parts = {name: value or "" for name, value in found.groupdict().items()}
     terminal = parts.get("terminal", "").removeprefix("/dev/")
     return make(
         kind=kind,
-        program=parts.get("program") or entry.program,
-        pid=entry.pid,
+        program=parts.get("program") or program,
         account=parts.get("ruser") or parts.get("account", ""),
-        target="root" if entry.message.startswith("ROOT LOGIN") else parts.get("target", ""),
+        target="root" if found.string.startswith("ROOT LOGIN") else parts.get("target", ""),
         group=parts.get("group", ""),
         terminal="" if terminal in _NO_TERMINAL else terminal,
         folder=parts.get("folder", ""),

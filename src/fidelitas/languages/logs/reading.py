@@ -1,7 +1,11 @@
-"""Logs of one host, whichever form each has, into events in the order of time."""
+"""Logs of one host, whichever form each has, as one stream of events in the order of time.
 
+Nothing is kept but what the end of the stream is asked for: what each log covers, and what could not be read.
+"""
+
+import heapq
 from collections import Counter
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, tzinfo
 from typing import Protocol
@@ -10,23 +14,34 @@ from fidelitas.errors import ReadError
 from fidelitas.facts import Event, Gap, Place
 from fidelitas.languages.logs.audit_log import AuditReader, is_audit_log
 from fidelitas.languages.logs.clock import Clock, has_year
-from fidelitas.languages.logs.entries import read_entries
+from fidelitas.languages.logs.entries import first_stamp, lines_that_matter
 from fidelitas.languages.logs.journal import JournalReader, is_export, is_journal_json
-from fidelitas.languages.logs.log_in_records import is_log_in_records, read_log_in_records
+from fidelitas.languages.logs.log_in_records import LAST_LOG, is_log_in_records, read_last_log, read_log_in_records
+from fidelitas.languages.logs.pulse import Pulse
 from fidelitas.languages.logs.sudo_file import SudoFileReader, is_sudo_file
 from fidelitas.languages.logs.syslog import SyslogReader
+from fidelitas.languages.logs.twice import Sourced, once
 from fidelitas.text import decode
 
-__all__ = ["LogEvents", "LogLike", "read_logs"]
+__all__ = ["Cover", "LogLike", "LogReading"]
 
 _EARLIEST = datetime(1970, 1, 1, tzinfo=UTC)
 
 
 class LogLike(Protocol):
-    """A log to read, perhaps packed: `blocks` reads it anew each time, whole lines at a time; `by` is when it was last written to."""
+    """A log to read, perhaps packed: `blocks` reads it anew each time, whole lines at a time; `by` is when it was last written to.
+
+    `family` names the log that it is a rotated part of, `survey` counts when it was collected: the same log can be there twice.
+    """
 
     @property
     def path(self) -> str: ...
+    @property
+    def subject(self) -> str: ...
+    @property
+    def family(self) -> str: ...
+    @property
+    def survey(self) -> int: ...
     @property
     def by(self) -> datetime: ...
     @property
@@ -34,77 +49,108 @@ class LogLike(Protocol):
 
 
 @dataclass(slots=True)
-class LogEvents:
-    """What logs tell: events by time, messages of no known form by program, and which time each log covers.
+class Cover:
+    """What one log covers: its `pulse` tells from when to when, and how steadily."""
 
-    `gaps` are lines that could not be read, `unread` says which files could not be read to their end.
+    subject: str
+    path: str
+    family: str
+    survey: int
+    pulse: Pulse = field(default_factory=Pulse)
+    empty: bool = False
+
+
+class LogReading:
+    """Reads the logs of a host, those of a family in the order in which they come.
+
+    Once `events` is through: `unknown` are messages of no known form by program, `gaps` lines that could not be read, `unread` files that
+    could not be read to their end, `covers` what each log covers, `gone` events that an earlier copy of a log has and a later one lacks.
     """
 
-    events: list[Event] = field(default_factory=list)
-    unknown: Counter[str] = field(default_factory=Counter)
-    gaps: list[Gap] = field(default_factory=list)
-    unread: list[ReadError] = field(default_factory=list)
-    covers: list[tuple[str, datetime | None, datetime | None]] = field(default_factory=list)
+    def __init__(self, logs: Iterable[LogLike], zone: tzinfo, names: Mapping[int, str] | None = None) -> None:
+        """`zone` is the host's; `names` are its accounts by user ID, where they are known."""
+        self._families: dict[tuple[int, str], list[LogLike]] = {}
+        for log in logs:
+            self._families.setdefault((log.survey, log.family), []).append(log)
+        self._zone = zone
+        self._names = names or {}
+        self.unknown: Counter[str] = Counter()
+        self.gaps: list[Gap] = []
+        self.unread: list[ReadError] = []
+        self.covers: list[Cover] = []
+        self.gone: list[Event] = []
+
+    def events(self) -> Iterator[Event]:
+        """Yield all events by time; what two logs tell alike once."""
+        streams = [self._family(number, logs) for number, logs in enumerate(self._families.values())]
+        if len(streams) < 2:
+            yield from (one.event for stream in streams for one in stream)
+            return
+        surveys = [survey for survey, _ in self._families]
+        missed: list[Sourced] = []
+        yield from once(heapq.merge(*streams, key=lambda one: one.at), missed, surveys)
+        self.gone = [one.event for one in missed if self._again(one)]
+
+    def _again(self, one: Sourced) -> bool:
+        """Return whether a log that was collected again later covers the time of an event that only its earlier copy tells."""
+        survey, family = list(self._families)[one.family]
+        return any(
+            cover.family == family and cover.survey > survey and cover.pulse.first is not None and cover.pulse.last is not None
+            and cover.pulse.first <= one.at <= cover.pulse.last
+            for cover in self.covers
+        )  # fmt: skip
+
+    def _family(self, number: int, logs: Sequence[LogLike]) -> Iterator[Sourced]:
+        at = _EARLIEST
+        for log in logs:
+            cover = Cover(log.subject, log.path, log.family, log.survey)
+            self.covers.append(cover)
+            try:
+                for event in self._events(log, cover):
+                    at = event.at or at  # one without a time stands where its neighbours do
+                    yield Sourced(at, number, event)
+            except ReadError as error:  # a damaged file: what was read of it before counts, and so does every other
+                self.unread.append(error)
+
+    def _events(self, log: LogLike, cover: Cover) -> Iterator[Event]:
+        origin, pulse = Place(subject=log.subject, path=log.path), cover.pulse
+        start = next(log.blocks(), b"")[:4096]
+        cover.empty = not start
+        if is_log_in_records(log.path):
+            last = log.path.endswith(LAST_LOG)
+            yield from read_last_log(log.blocks(), origin, self._names) if last else read_log_in_records(log.blocks(), origin)
+        elif is_audit_log(start):
+            yield from _beating(AuditReader(origin, self._names).events(log.blocks()), pulse)
+        elif is_journal_json(start) or is_export(start):
+            journal = JournalReader(origin, self._names)
+            events = journal.json_events(log.blocks()) if is_journal_json(start) else journal.export_events(log.blocks())
+            yield from _beating(events, pulse)
+            self.gaps += journal.gaps
+            self.unknown += journal.unknown
+        elif is_sudo_file(start):
+            sudo = SudoFileReader(Clock(self._zone, log.by, *_ends(log)), origin)
+            yield from _beating(sudo.events(log.blocks()), pulse)
+            self.gaps += sudo.gaps
+        else:
+            syslog = SyslogReader(Clock(self._zone, log.by, *_stamps(log)), origin, pulse)
+            yield from syslog.events(log.blocks())
+            self.unknown += syslog.unknown
 
 
-def read_logs(logs: Iterable[LogLike], subject: str, zone: tzinfo) -> LogEvents:
-    """Return the events of all logs of a host whose clock is in `zone`; events that two logs tell alike are told once."""
-    told = LogEvents()
-    for log in logs:
-        found: list[Event] = []
-        try:
-            found.extend(_events(log, Place(subject=subject, path=log.path), zone, told))
-        except ReadError as error:  # a damaged file: what was read of it before counts, and so does every other
-            told.unread.append(error)
-        times = [event.at for event in found if event.at is not None]
-        first, last = min(times, default=None), max(times, default=None)
-        known = _known(told, first, last)
-        told.covers.append((log.path, first, last))
-        told.events += (event for event in found if event not in known) if known else found
-    told.events.sort(key=lambda event: event.at or _EARLIEST)  # stable: what one second holds stays in its order
-    return told
-
-
-def _known(told: LogEvents, first: datetime | None, last: datetime | None) -> set[Event]:
-    """Return the events that were told before of a time, where another log covers a part of it."""
-    if first is None or last is None:
-        return set()
-    if not any(begin is not None and end is not None and begin <= last and first <= end for _, begin, end in told.covers):
-        return set()
-    return {event for event in told.events if event.at is None or first <= event.at <= last}
-
-
-def _events(log: LogLike, origin: Place, zone: tzinfo, told: LogEvents) -> Iterator[Event]:
-    if is_log_in_records(log.path):
-        yield from read_log_in_records(log.blocks(), origin)
-        return
-    start = next(log.blocks(), b"")[:4096]
-    if is_audit_log(start):
-        yield from AuditReader(origin).events(log.blocks())
-        return
-    if is_journal_json(start) or is_export(start):
-        journal = JournalReader(origin)
-        yield from journal.json_events(log.blocks()) if is_journal_json(start) else journal.export_events(b"".join(log.blocks()))
-        told.gaps += journal.gaps
-        told.unknown += journal.unknown
-        return
-    if is_sudo_file(start):
-        sudo = SudoFileReader(Clock(zone, log.by, *_ends(log)), origin)
-        yield from sudo.events(log.blocks())
-        told.gaps += sudo.gaps
-        return
-    syslog = SyslogReader(Clock(zone, log.by, *_stamps(log)), origin)
-    yield from syslog.events(log.blocks())
-    told.unknown += syslog.unknown
+def _beating(events: Iterable[Event], pulse: Pulse) -> Iterator[Event]:
+    """Yield the events of a log of which no other line is looked at."""
+    for event in events:
+        pulse.beat(event.at, event.place.line or 0)
+        yield event
 
 
 def _stamps(log: LogLike) -> tuple[str, str]:
     """Return the first and the last stamp of a log, where the first has no year; else nothing is needed of them."""
-    first = next(read_entries(log.blocks()), None)
-    if first is None or has_year(first.stamp):
+    first = first_stamp(log.blocks())
+    if not first or has_year(first):
         return "", ""
-    stamps = [entry.stamp for entry in read_entries(_last_blocks(log))]
-    return first.stamp, stamps[-1] if stamps else first.stamp
+    stamps = [line.stamp for line in lines_that_matter(_last_blocks(log))]
+    return first, stamps[-1].decode() if stamps else first
 
 
 def _last_blocks(log: LogLike) -> Iterator[bytes]:

@@ -7,7 +7,6 @@ about, and can imitate the fields that come after them: such a line is read as i
 import json
 import re
 from collections.abc import Mapping
-from dataclasses import replace
 from datetime import UTC, datetime
 from typing import Any
 
@@ -47,6 +46,8 @@ def read_sudo_line(message: str, at: datetime | None, host: str, place: Place) -
     reason = found["reason"] or ""
     event = Event(
         at=at,
+        place=place,
+        pid=None,
         kind=_kind(reason),
         program="sudo",
         host=fields.get("HOST", host),
@@ -57,11 +58,10 @@ def read_sudo_line(message: str, at: datetime | None, host: str, place: Place) -
         folder=fields.get("PWD", ""),
         command=masked(command),
         reason=f"exit {ended['exit'] or ended['signal']}" if ended is not None and not reason else reason,
-        count=_tries(reason),
+        times=_tries(reason),
         doubt=doubt,
-        place=place,
     )
-    return replace(event, kind=EventKind.CLOSED) if ended is not None and not reason else event
+    return event._replace(kind=EventKind.CLOSED) if ended is not None and not reason else event
 
 
 def continued(message: str) -> tuple[str, str] | None:
@@ -140,6 +140,8 @@ def read_sudo_event(stated: Mapping[str, Any], place: Place, at: datetime | None
     command = " ".join(_text(word) for word in words) if isinstance(words, list) else _text(told.get("command"))
     return Event(
         at=_time(told) or at,
+        place=place,
+        pid=None,
         kind=kind,
         program="sudo",
         host=_text(told.get("submithost")) or host,
@@ -150,8 +152,7 @@ def read_sudo_event(stated: Mapping[str, Any], place: Place, at: datetime | None
         folder=_text(told.get("submitcwd")),
         command=masked(command),
         reason=reason if name != "exit" else f"exit {told.get('exit_value')}",
-        count=_tries(reason),
-        place=place,
+        times=_tries(reason),
     )
 
 

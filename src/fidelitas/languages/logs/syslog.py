@@ -1,64 +1,96 @@
 """A log of syslog, line by line into events.
 
-Keeps what a line alone does not tell: the year, and the first part of a command that sudo had to cut into several lines.
+Keeps what a line alone does not tell: the year, and the first part of a command that sudo had to cut into several lines.  What programs say
+repeats itself: of each message what it tells is worked out once.
 """
 
 from collections import Counter
 from collections.abc import Iterable, Iterator
-from dataclasses import replace
 from functools import partial
 
 from fidelitas.facts import Event, Place
-from fidelitas.languages.logs.clock import Clock
-from fidelitas.languages.logs.entries import Entry, read_entries
+from fidelitas.languages.logs.clock import Clock, has_year
+from fidelitas.languages.logs.entries import Line, lines_that_matter
 from fidelitas.languages.logs.messages import idle_beginnings, is_part, read_message
+from fidelitas.languages.logs.pulse import Pulse
 from fidelitas.languages.logs.secrets import masked
 from fidelitas.languages.logs.sudo_lines import continued, read_sudo_line
+from fidelitas.text import decode
 
 __all__ = ["SyslogReader"]
 
+# So many messages are remembered, of at most so many bytes each; a log made of ever new ones costs time, not memory.
+_MOST, _LONGEST = 50_000, 1000
+_CONTINUED = b"(command continued)"
+# What a message tells, by what stands in it: the fields of an event; nothing; or, for one of no known form, the program.
+_Told = tuple[object, ...] | str | None
+
 
 class SyslogReader:
-    """Reads one log; `unknown` counts the messages of no known form, by program."""
+    """Reads one log; `unknown` counts the messages of no known form, by program, `pulse` all lines that matter, by time."""
 
-    def __init__(self, clock: Clock, origin: Place) -> None:
+    def __init__(self, clock: Clock, origin: Place, pulse: Pulse | None = None) -> None:
         self._clock = clock
         self._origin = origin
-        self._held: Event | None = None
+        self._known: dict[tuple[bytes, bytes, bytes], _Told] = {}
+        self._pulse = pulse or Pulse()
         self.unknown: Counter[str] = Counter()
 
     def events(self, blocks: Iterable[bytes]) -> Iterator[Event]:
-        """Yield the events of blocks of whole lines, in their order."""
-        for entry in read_entries(blocks, idle_beginnings()):
-            yield from self._take(entry)
-        yield from self._let_go()
+        """Yield the events of blocks of whole lines, in their order; each waits for the line that may go on with its command."""
+        held: Event | None = None
+        known, make = self._known, tuple.__new__
+        subject, path, _, _ = self._origin
+        for line in self._timed(lines_that_matter(blocks)):
+            number, stamp, host, program, pid, message = line
+            if held is not None and _CONTINUED in message:
+                more = continued(decode(message))
+                if more is not None and more[0] == held.account:
+                    held = held._replace(command=masked(held.command + more[1]))
+                    continue
+            told = known.get((host, program, message), "")
+            if told == "":
+                told = self._told(line)
+            if told.__class__ is tuple:
+                if held is not None:
+                    yield held
+                at = self._clock.read(stamp.decode())
+                held = make(Event, (at, Place(subject, path, number), int(pid) if 0 < len(pid) < 10 else None, *told))
+            elif told is not None:
+                self.unknown[str(told)] += 1
+        if held is not None:
+            yield held
 
-    def _take(self, entry: Entry) -> Iterator[Event]:
-        if entry.program == "sudo" and self._held is not None:
-            more = continued(entry.message)
-            if more is not None and more[0] == self._held.account:
-                self._held = replace(self._held, command=masked(self._held.command + more[1]))
-                return
-        event = self._event(entry)
+    def _timed(self, lines: Iterable[Line]) -> Iterator[Line]:
+        """Pass on the lines and feel their pulse: within an hour stamps are ordered as their texts are."""
+        hour, before, same, size = b"", b"", 0, 13
+        for line in lines:
+            stamp = line.stamp
+            if stamp[:size] == hour and stamp >= before:
+                same += 1
+            else:
+                self._pulse.more(same, self._clock.read(before.decode()) if before else None)
+                self._pulse.beat(self._clock.read(stamp.decode()), line.number)
+                same, size = 0, 13 if has_year(stamp.decode()) else 9
+                hour = stamp[:size]
+            before = stamp
+            yield line
+        self._pulse.more(same, self._clock.read(before.decode()) if before else None)
+
+    def _told(self, line: Line) -> _Told:
+        """Work out what a message tells, and remember it."""
+        told = self._read(line) if not line.message.startswith(idle_beginnings()) else None
+        if len(self._known) >= _MOST:
+            self._known.clear()
+        if len(line.message) <= _LONGEST:
+            self._known[line.host, line.program, line.message] = told
+        return told
+
+    def _read(self, line: Line) -> _Told:
+        host, program, message = decode(line.host), line.program.decode(), decode(line.message).rstrip("\r").lstrip(" ")
+        event = read_sudo_line(message, None, host, self._origin) if program == "sudo" else None
         if event is None:
-            return
-        yield from self._let_go()
-        if event.program == "sudo" and event.command:
-            self._held = event  # the next line may go on with it
-        else:
-            yield event
-
-    def _let_go(self) -> Iterator[Event]:
-        if self._held is not None:
-            yield self._held
-        self._held = None
-
-    def _event(self, entry: Entry) -> Event | None:
-        at = self._clock.read(entry.stamp)
-        place = self._origin.at(entry.line)
-        event = read_sudo_line(entry.message, at, entry.host, place) if entry.program == "sudo" else None
+            event = read_message(program, message, partial(Event, at=None, host=host, place=self._origin, pid=None))
         if event is None:
-            event = read_message(entry, partial(Event, at=at, host=entry.host, place=place))
-        if event is None and not is_part(entry.message):
-            self.unknown[entry.program] += 1
-        return event
+            return None if is_part(message) else program
+        return event.told

@@ -1,0 +1,57 @@
+"""How steadily a log was written: lines by hour, and places where its time runs backwards."""
+
+from collections import Counter
+from dataclasses import dataclass, field
+from datetime import UTC, datetime, timedelta
+
+from fidelitas.facts import TimeJump
+
+__all__ = ["Pulse"]
+
+_HOUR = timedelta(hours=1)
+# Lines of several programs, and of a clock that is set right, are now and then out of order by this much.
+_DISORDER = timedelta(minutes=2)
+_MOST_JUMPS = 100
+_START = datetime(1970, 1, 1, tzinfo=UTC)
+
+
+@dataclass(slots=True)
+class Pulse:
+    """Of one log: when its first and last lines were written, how many in which hour (since 1970, UTC), and its jumps back in time."""
+
+    first: datetime | None = None
+    last: datetime | None = None
+    hours: Counter[int] = field(default_factory=Counter)
+    jumps: list[TimeJump] = field(default_factory=list)
+    _hour: datetime = _START
+    _next: datetime = _START
+    _number: int = 0
+    _latest: datetime = _START
+
+    def beat(self, at: datetime | None, line: int) -> None:
+        """Count a line."""
+        if at is None:
+            return
+        if not self._hour <= at < self._next:
+            self._turn(at)
+        self.hours[self._number] += 1
+        if at >= self._latest:
+            self._latest = self.last = at
+        elif self._latest - at > _DISORDER:
+            if len(self.jumps) < _MOST_JUMPS:
+                self.jumps.append(TimeJump(line=line, before=self._latest, after=at))
+            self._latest = at
+
+    def more(self, count: int, last: datetime | None) -> None:
+        """Count further lines of the same hour, up to a time."""
+        if count and last is not None:
+            self.hours[self._number] += count
+            self._latest = max(self._latest, last)
+            self.last = last if self.last is None else max(self.last, last)
+
+    def _turn(self, at: datetime) -> None:
+        self._hour = at.replace(minute=0, second=0, microsecond=0)
+        self._next = self._hour + _HOUR
+        self._number = int(self._hour.timestamp()) // 3600
+        self.first = at if self.first is None else min(self.first, at)
+        self.last = at if self.last is None else max(self.last, at)

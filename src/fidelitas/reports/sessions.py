@@ -1,0 +1,76 @@
+"""Elevated sessions as a table, and what was done in the order of time with sessions drawn beside it."""
+
+from collections.abc import Iterable, Sequence
+from datetime import timedelta, tzinfo
+
+from fidelitas.facts import EventKind
+from fidelitas.reports.blocks import Block, Row
+from fidelitas.reports.table import Table
+from fidelitas.reports.usage import event_words, time_shown
+from fidelitas.usage import Deed, Ground, HostUse, Session, is_shell
+
+__all__ = ["sessions_table", "timeline_blocks"]
+
+_STYLES = {
+    EventKind.REFUSED: "red",
+    EventKind.FAILED: "red",
+    EventKind.LOG_IN_FAILED: "red",
+    EventKind.CHANGED: "yellow",
+}
+_NOT_SHOWN = frozenset({EventKind.OPENED, EventKind.CLOSED})
+
+
+def sessions_table(hosts: Iterable[HostUse], zone: tzinfo, *, everything: bool) -> Table:
+    """Return a row for each elevated session, shells alone unless `everything`, by the time when it was opened."""
+    sessions = [session for use in hosts for session in use.sessions if session.shell or everything]
+    return Table(
+        columns=("opened", "host", "person", "as", "by", "terminal", "lasted", "deeds", "command", "place"),
+        rows=tuple(_row(session, zone) for session in sorted(sessions, key=lambda one: (one.opened, one.host))),
+        may_fold=frozenset({"command", "place"}),
+        empty="The logs tell of no elevated session.",
+    )
+
+
+def _row(session: Session, zone: tzinfo) -> tuple[str, ...]:
+    return (
+        time_shown(session.opened, zone),
+        session.host,
+        session.person or "nobody known",
+        session.account,
+        session.program,
+        session.terminal,
+        _lasted(session.duration),
+        str(session.deeds) if session.shell else "",
+        session.command,
+        session.place.in_file(),
+    )
+
+
+def _lasted(duration: timedelta | None) -> str:
+    if duration is None:
+        return "never closed"
+    minutes, seconds = divmod(int(duration.total_seconds()), 60)
+    hours, minutes = divmod(minutes, 60)
+    return f"{hours} h {minutes:02} min" if hours else f"{minutes} min {seconds:02} s" if minutes else f"{seconds} s"
+
+
+def timeline_blocks(deeds: Sequence[Deed], zone: tzinfo) -> list[Block]:
+    """Return what was done day by day and host by host; what is tied to a person's shell is drawn under it."""
+    days: dict[tuple[str, str], list[Deed]] = {}
+    for deed in deeds:
+        if deed.event.at is not None and deed.event.kind not in _NOT_SHOWN:
+            days.setdefault((f"{deed.event.at.astimezone(zone):%A %Y-%m-%d}", deed.event.host), []).append(deed)
+    ordered = sorted(days.items(), key=lambda item: (item[1][0].event.at, item[0]))
+    return [Block(f"{day}  {host}", tuple(row for deed in those for row in _rows(deed, zone))) for (day, host), those in ordered]
+
+
+def _rows(deed: Deed, zone: tzinfo) -> list[Row]:
+    event = deed.event
+    within = deed.ground in (Ground.TERMINAL, Ground.ONLY_SHELL, Ground.SEVERAL, Ground.COMMAND)
+    who = " or ".join(deed.persons) or event.account or "nobody known"
+    sign = "└ " if within else ""
+    why = f"  [{deed.ground.confidence}: {deed.ground.value}]" if within else ""
+    text = f"{sign}{who}: {event.kind.value if event.kind is not EventKind.USED else 'used'}  {event_words(event)}{why}"
+    style = "bold yellow" if is_shell(event) else _STYLES.get(event.kind, "")
+    clock = f"{event.at.astimezone(zone):%H:%M:%S}" if event.at is not None else "        "
+    return [Row(text, label=clock, indent=2 if not within else 4, style=style), Row(event.place.in_file(), indent=13, style="cyan")]

@@ -1,0 +1,202 @@
+"""What happened on one host, gathered while the deeds go by: enough to tell what is out of order, however long the log.
+
+Counts are kept by account and hour; of single deeds only those are kept that a reader wants to see, and of each sort so many.
+"""
+
+from collections import Counter, defaultdict
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field
+from datetime import UTC, datetime, tzinfo
+
+from fidelitas.facts import Event, EventKind, TimeJump
+from fidelitas.usage.persons import Attribution, Deed
+from fidelitas.usage.provenance import Grants
+from fidelitas.usage.sessions import Session, is_shell
+from fidelitas.usage.summary import People
+from fidelitas.usage.touches import touches
+
+__all__ = ["Failures", "First", "HostUse", "LogState"]
+
+_MOST = 500
+_MOST_KEYS = 20_000
+_OTHERS = "(others)"
+# A first time means something once there is a habit.
+_HABIT = 20
+
+
+@dataclass(frozen=True, slots=True)
+class First:
+    """The first time that an account used a command or a right, after so many uses of `known` others, `once` of them met a single time."""
+
+    deed: Deed
+    what: str
+    uses: int
+    once: int
+    known: int
+
+
+@dataclass(slots=True)
+class Failures:
+    """Failed attempts of one hour from one place or on one account."""
+
+    count: int = 0
+    accounts: set[str] = field(default_factory=set)
+    first: Event | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class LogState:
+    """One log as it was read: from when to when, its lines by hour, jumps back in time, and whether it was empty."""
+
+    path: str
+    family: str
+    first: datetime | None
+    last: datetime | None
+    hours: Counter[int]
+    jumps: Sequence[TimeJump]
+    empty: bool
+    survey: int
+
+
+class HostUse:
+    """The use of privilege on one host; `add` takes the events in the order of time, in the zone of whose clock habits are told."""
+
+    def __init__(self, host: str, zone: tzinfo = UTC) -> None:
+        self.host, self.zone = host, zone
+        self.attribution = Attribution()
+        self.people = People()
+        self.events = 0
+        self.kinds: Counter[EventKind] = Counter()
+        self.sessions: list[Session] = []
+        self.sessions_ended = 0
+        self.notable: dict[str, list[Deed]] = defaultdict(list)
+        self.counted: Counter[str] = Counter()
+        self.active: dict[str, Counter[int]] = {}  # uses and attempts by account and hour since 1970, UTC
+        self.active_at: dict[tuple[str, int], Deed] = {}
+        self.failures: dict[str, dict[int, Failures]] = {}  # by account and hour
+        self.sources: dict[str, dict[int, Failures]] = {}  # by address or terminal and hour
+        self.firsts: list[First] = []
+        self.grants = Grants()
+        self.logs: list[LogState] = []
+        self.gone: list[Event] = []
+        self.until: datetime | None = None  # when the logs were collected
+        self.entitled: frozenset[str] | None = None  # accounts with rights, where a survey tells them
+        self._known: dict[tuple[str, str], Counter[str]] = {}
+
+    def add(self, event: Event) -> Deed:
+        """Take the next event, and return it with who stood behind it."""
+        deed = self.attribution.deed(event)
+        kind = event.kind
+        self.events += 1
+        self.kinds[kind] += 1
+        tries = self.people.add(deed)
+        if self.attribution.sessions.done:
+            self._end_sessions()
+        if event.doubt:
+            self._keep("doubtful", deed)
+        elif kind is EventKind.USED:
+            self._use(deed)
+            self.grants.add(deed)
+        elif kind is EventKind.REFUSED:
+            self._keep("refused", deed)
+            self._act(deed)
+            if touches(event.command):
+                self._keep("refused touch", deed)
+        elif kind is EventKind.FAILED or kind is EventKind.LOG_IN_FAILED:
+            self._fail(deed, tries if deed.persons and kind is EventKind.FAILED else event.times)
+        elif kind is EventKind.CHANGED:
+            self._keep("changed", deed)
+            self.grants.add(deed)
+        elif kind is EventKind.LOG_IN and event.target == "root" and event.reason != "last log-in":
+            self._keep("root log-in", deed)
+        return deed
+
+    def finish(self) -> None:
+        """Take the sessions that no line closed."""
+        self.sessions += self.attribution.sessions.never_closed()
+
+    def _end_sessions(self) -> None:
+        for session in self.attribution.sessions.take():
+            self.sessions_ended += 1
+            if session.shell or len(self.sessions) < 10 * _MOST:
+                self.sessions.append(session)
+
+    def _keep(self, sort: str, deed: Deed) -> None:
+        self.counted[sort] += 1
+        kept = self.notable[sort]
+        if len(kept) < _MOST:
+            kept.append(deed)
+
+    # -- uses ----------------------------------------------------------------------------------------------------------------------
+
+    def _use(self, deed: Deed) -> None:
+        event = deed.event
+        for touch in touches(event.command):
+            self._keep(touch.value, deed)
+        if is_shell(event):
+            self._keep("shell", deed)
+        if len(deed.persons) == 1 and event.program not in ("cron", "CRON", "crond"):
+            self._act(deed)
+            self._first(deed, "right", event.target or "root")
+            self._first(deed, "command", event.command.partition(" ")[0] or event.program)
+
+    def _act(self, deed: Deed) -> None:
+        """Count a use or an attempt by its hour."""
+        if deed.event.at is None or len(deed.persons) != 1:
+            return
+        person, hour = deed.persons[0], int(deed.event.at.timestamp()) // 3600
+        hours = self.active.get(person)
+        if hours is None:
+            if len(self.active) >= _MOST_KEYS:
+                return
+            hours = self.active[person] = Counter()
+        hours[hour] += 1
+        if hours[hour] == 1:
+            self.active_at[person, hour] = deed
+
+    def _first(self, deed: Deed, what: str, value: str) -> None:
+        known = self._known.setdefault((what, deed.persons[0]), Counter())
+        if value not in known and len(known) < _MOST_KEYS:
+            uses = sum(known.values())
+            if uses >= _HABIT and len(self.firsts) < 10 * _MOST:
+                once = sum(count == 1 for count in known.values())
+                self.firsts.append(First(deed, what, uses, once, len(known)))
+        known[value] += 1
+
+    # -- failures ------------------------------------------------------------------------------------------------------------------
+
+    def _fail(self, deed: Deed, count: int) -> None:
+        event = deed.event
+        if event.at is None or not count:
+            return
+        account = (deed.persons[0] if event.kind is EventKind.FAILED and deed.persons else event.target or event.account) or "(no name)"
+        source = event.address or event.terminal or event.account
+        hour = int(event.at.timestamp()) // 3600
+        for table, key in ((self.failures, account), (self.sources, source)):
+            if not key:
+                continue
+            hours = table.setdefault(key if key in table or len(table) < _MOST_KEYS else _OTHERS, {})
+            found = hours.setdefault(hour, Failures())
+            found.count += count
+            found.first = found.first or event
+            if len(found.accounts) < _MOST:
+                found.accounts.add(event.target or account)
+
+    def is_entitled(self, account: str) -> bool:
+        """Return whether an account holds rights here: by a survey, else by having used some."""
+        if self.entitled is not None:
+            return account in self.entitled
+        use = self.people.by_name.get(account)
+        return use is not None and use.used > 0
+
+    def flips(self) -> Iterator[tuple[Deed, Deed]]:
+        """Yield memberships that were given and taken again, or the other way round, as pairs of deeds."""
+        before: dict[tuple[str, str], Deed] = {}
+        for deed in self.notable["changed"]:
+            event = deed.event
+            if not event.group or not event.target or event.reason.removesuffix(" the group") not in ("added to", "removed from"):
+                continue
+            key = event.target, event.group
+            if key in before and before[key].event.reason != event.reason:
+                yield before[key], deed
+            before[key] = deed

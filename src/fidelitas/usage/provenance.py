@@ -1,0 +1,55 @@
+"""Since when a right is held, and by whose doing: the log events that gave a membership, made an account, or edited a policy file."""
+
+from dataclasses import dataclass, field
+
+from fidelitas.facts import EventKind
+from fidelitas.usage.persons import Deed
+from fidelitas.usage.touches import Touch, edited_paths, touches
+
+__all__ = ["Grants"]
+
+_GIVEN, _TAKEN = "added to the group", "removed from the group"
+_MOST = 10_000
+
+
+@dataclass(slots=True)
+class Grants:
+    """What the logs of one host tell of how rights came about; of each thing the latest."""
+
+    memberships: dict[tuple[str, str], Deed] = field(default_factory=dict)  # by group and account
+    accounts: dict[str, Deed] = field(default_factory=dict)
+    files: dict[str, Deed] = field(default_factory=dict)  # by path
+
+    def add(self, deed: Deed) -> None:
+        """Take a deed, if it gave or took anything."""
+        event = deed.event
+        if event.doubt:
+            return
+        if event.kind is EventKind.CHANGED:
+            self._change(deed)
+        elif event.kind is EventKind.USED and Touch.POLICY in touches(event.command):
+            for path in edited_paths(event.command):
+                if path in self.files or len(self.files) < _MOST:
+                    self.files[path] = deed
+
+    def _change(self, deed: Deed) -> None:
+        event = deed.event
+        if event.reason == _GIVEN and event.group and len(self.memberships) < _MOST:
+            self.memberships[event.group, event.target] = deed
+        elif event.reason == _TAKEN:
+            self.memberships.pop((event.group, event.target), None)
+        elif event.reason == "members of the group set":
+            for member in event.target.split(","):
+                self.memberships.setdefault((event.group, member), deed)
+        elif event.reason.startswith("account made") and len(self.accounts) < _MOST:
+            self.accounts[event.target] = deed
+        elif event.reason == "account removed":
+            self.accounts.pop(event.target, None)
+
+    def of_membership(self, group: str, account: str) -> Deed | None:
+        """Return what put an account into a group."""
+        return self.memberships.get((group, account))
+
+    def of_file(self, path: str) -> Deed | None:
+        """Return the last known edit of a policy file, by its path or that of its folder."""
+        return self.files.get(path) or self.files.get(path.rpartition("/")[0] + "/")

@@ -1,0 +1,148 @@
+"""Elevated sessions of one host: from when to when somebody acted as another account, and by which command it began.
+
+A session is opened by a use that gives a shell, or by what PAM says of it; it is closed by what PAM says of the same process, else of the
+last that was opened as the same account.  One that no line closes is told as never closed.
+"""
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+
+from fidelitas.facts import Event, EventKind, Place
+from fidelitas.usage.touches import first_program
+
+__all__ = ["MOMENT", "Session", "Sessions", "is_shell", "may_be_elevated", "stem"]
+
+# A command and what it does are logged within moments of each other.
+MOMENT = timedelta(seconds=3)
+_SHELLS = frozenset({"sh", "bash", "dash", "zsh", "ksh", "mksh", "csh", "tcsh", "fish", "su", "machinectl", "screen", "tmux"})
+_SWITCHES = frozenset({"sudo", "su", "doas", "pkexec", "runuser"})
+_LOG_INS = frozenset({"sshd", "login"})
+# So many sessions without an end are kept open; more than these are an attack on the reader.
+_MOST_OPEN = 1000
+# Terminals are used again, and logs have gaps: after this long a shell that nothing closed speaks for nobody.
+_STALE = timedelta(days=2)
+
+
+@dataclass(slots=True)
+class Session:
+    """One elevated session; `person` is empty where nobody can be tied to it, `closed` is ``None`` where no line tells of its end."""
+
+    person: str
+    account: str
+    host: str
+    program: str
+    opened: datetime
+    place: Place
+    terminal: str = ""
+    command: str = ""
+    pid: int | None = None
+    shell: bool = False
+    closed: datetime | None = None
+    end: Place | None = None
+    deeds: int = 0
+
+    @property
+    def duration(self) -> timedelta | None:
+        """How long it was, where its end is known."""
+        return None if self.closed is None else self.closed - self.opened
+
+
+def stem(program: str) -> str:
+    """Return a program as all its log lines name it: PAM calls a log-in shell of su su-l."""
+    return program.removesuffix("-l").removesuffix("-i")
+
+
+def is_shell(event: Event) -> bool:
+    """Return whether an event is a use that gives an interactive shell, which ends attribution by name."""
+    if event.kind is not EventKind.USED or event.program not in _SWITCHES:
+        return False
+    words = event.command.split(maxsplit=8)
+    name = words[first_program(words)].rpartition("/")[2].lstrip("-") if words else ""
+    return event.program == "su" or (name in _SHELLS and not {"-c", "--command"} & set(words[1:]))
+
+
+def may_be_elevated(event: Event) -> bool:
+    """Return whether an opened session is one as another account, or a log-in as root."""
+    return stem(event.program) in _SWITCHES or (event.program in _LOG_INS and event.target == "root")
+
+
+class Sessions:
+    """The sessions of one host while its events go by; `done` are those that are closed and were not taken yet."""
+
+    def __init__(self) -> None:
+        self._open: list[Session] = []
+        self.done: list[Session] = []
+
+    def shells(self, at: datetime | None) -> list[Session]:
+        """Return the shells as root that are open at a time, the oldest first."""
+        return [one for one in self._open if one.shell and one.account == "root" and _fresh(one, at)]
+
+    def on(self, terminal: str, account: str, at: datetime | None) -> Session | None:
+        """Return the session as an account that is open on a terminal at a time."""
+        return next((one for one in reversed(self._open) if one.terminal == terminal and one.account == account and _fresh(one, at)), None)
+
+    def begin(self, event: Event, person: str) -> None:
+        """A use that gives a shell, or PAM that tells of a session: two lines of one session are one."""
+        if event.at is None:
+            return
+        if event.kind is EventKind.OPENED:
+            same = next((one for one in reversed(self._open) if _goes_on(one, event)), None)
+            if same is not None:
+                same.pid = event.pid if same.pid is None else same.pid
+                same.person = same.person or person
+                return
+        session = Session(
+            person=person,
+            account=event.target or "root",
+            host=event.host,
+            program=stem(event.program),
+            opened=event.at,
+            place=event.place,
+            terminal=event.terminal,
+            command=event.command,
+            pid=event.pid,
+            shell=is_shell(event) or (event.kind is EventKind.OPENED and stem(event.program) in ("su", *_LOG_INS)),
+        )
+        self._open.append(session)
+        if len(self._open) > _MOST_OPEN:
+            self.done.append(self._open.pop(0))
+
+    def close(self, event: Event) -> None:
+        """A session has ended: that of its process, else the last that was opened by this program as this account."""
+        found = next((one for one in reversed(self._open) if event.pid is not None and one.pid == event.pid), None)
+        if found is None:
+            found = next((one for one in reversed(self._open) if _may_end(one, event)), None)
+        if found is not None:
+            self._open.remove(found)
+            found.closed, found.end = event.at, event.place
+            self.done.append(found)
+
+    def take(self) -> Iterator[Session]:
+        """Yield the sessions that are closed, and forget them."""
+        done, self.done = self.done, []
+        yield from done
+
+    def never_closed(self) -> list[Session]:
+        """Return the sessions that are open."""
+        return list(self._open)
+
+
+def _fresh(session: Session, at: datetime | None) -> bool:
+    return at is None or at - session.opened < _STALE
+
+
+def _goes_on(session: Session, event: Event) -> bool:
+    """Return whether PAM tells of a session of which another line told a moment before."""
+    if event.at is None or event.at - session.opened > MOMENT or session.account != (event.target or "root"):
+        return False
+    return session.program == stem(event.program) and (session.pid is None or session.pid == event.pid)
+
+
+def _may_end(session: Session, event: Event) -> bool:
+    """Return whether an end without a process of its own can be that of a session."""
+    if session.program != stem(event.program) or (event.pid is not None and session.pid is not None):
+        return False
+    if event.command:  # sudo's own line at the end of a command names the command
+        return event.command == session.command
+    return session.account == (event.target or "root")

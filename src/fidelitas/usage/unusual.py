@@ -1,0 +1,227 @@
+"""What is out of order on a host by numbers: each with what was expected, what was observed, and how probable that is by chance.
+
+Every account is held against its own habit, drawn towards that of all accounts of the host as far as it has done little itself.  Of many
+tests some come out by chance: `discoveries` keeps the share of those small.
+"""
+
+from collections import Counter
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass
+from datetime import UTC, datetime, tzinfo
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fidelitas.usage.host_use import Failures, First, HostUse
+from fidelitas.usage.persons import Deed
+from fidelitas.usage.statistics import (
+    BINS,
+    burst_tail,
+    concentration,
+    discoveries,
+    habit,
+    novelty_tail,
+    rarity,
+    silence_tail,
+    smoothed,
+)
+
+__all__ = ["Burst", "Novelty", "OddHour", "Silence", "bin_of", "bursts", "novelties", "odd_hours", "silences"]
+
+# Of what is reported, this share may be chance; of odd hours more, which are a hint and no more.
+_FALSE_SHARE = 0.01
+_FALSE_SHARE_OF_HOURS = 0.1
+# The least time that a rate is told from, in hours: a log of an hour has no habit.
+_WEEK = 168
+_MOST_HOURS = 24 * 366 * 3
+# A new thing is worth telling where one use in so many, or fewer, is new by the account's own record.
+_NOVEL = 0.02
+_LEAST_ACTIVE = 15  # hours of activity from which an account's or a host's habit is told
+
+
+@dataclass(frozen=True, slots=True)
+class Burst:
+    """Wrong passwords of one account within an hour."""
+
+    account: str
+    hour: int
+    found: Failures
+    expected: float
+    chance: float
+
+
+@dataclass(frozen=True, slots=True)
+class OddHour:
+    """Uses of an account at an hour outside its habit; `share` is that of its activity expected at such hours."""
+
+    person: str
+    hour: int
+    count: int
+    deed: Deed
+    share: float
+    expected: float
+
+
+@dataclass(frozen=True, slots=True)
+class Novelty:
+    """The first use of a command or right by an account with a habit."""
+
+    first: First
+    chance: float
+
+
+@dataclass(frozen=True, slots=True)
+class Silence:
+    """A time in which a log holds nothing, though so many lines were expected; `last` where it goes on to the end."""
+
+    family: str
+    begin: datetime
+    end: datetime
+    expected: float
+    chance: float
+    last: bool
+
+
+def bin_of(hour: int, zone: tzinfo) -> int:
+    """Return the hour of the day, and 24 more on week-ends, of an hour since 1970."""
+    at = datetime.fromtimestamp(hour * 3600, UTC).astimezone(zone)
+    return at.hour + (24 if at.weekday() >= 5 else 0)
+
+
+def _span(hours: Iterable[int]) -> int:
+    known = list(hours)
+    return max(_WEEK, max(known) - min(known) + 1) if known else _WEEK
+
+
+def bursts(use: HostUse) -> list[Burst]:
+    """Return the hours in which an account met far more wrong passwords than explained by its habit."""
+    rows = [(account, hour, found) for account, hours in use.failures.items() for hour, found in hours.items()]
+    if not rows:
+        return []
+    span = _span([hour for _, hour, _ in rows] + [hour for hours in use.active.values() for hour in hours])
+    accounts = len(set(use.failures) | set(use.active))
+    counts = np.array([found.count for _, _, found in rows], dtype=np.float64)
+    own = np.array([sum(one.count for one in use.failures[account].values()) for account, _, _ in rows], dtype=np.float64)
+    typical = np.minimum(counts, max(3.0, float(np.median(counts))))  # without what is itself out of order
+    rate = (typical.sum() + 1) / (accounts * span)
+    variance = float((typical**2).sum() + 1) / (accounts * span)
+    shape = rate**2 / max(variance - rate, rate * 0.1)
+    expected = (np.minimum(own - counts, 3 * span * rate + own * 0.5) + rate * span) / (2 * span)
+    chances = burst_tail(counts, expected, shape)
+    kept = discoveries(chances, accounts * span, _FALSE_SHARE)
+    return [
+        Burst(account, hour, found, float(mean), float(chance))
+        for (account, hour, found), mean, chance, keep in zip(rows, expected, chances, kept, strict=True)
+        if keep
+    ]
+
+
+def odd_hours(use: HostUse) -> list[OddHour]:
+    """Return the hours outside an account's habit in which it used privilege, or tried to."""
+    people = sorted(use.active)
+    if not people:
+        return []
+    table = np.zeros((len(people), BINS))
+    bins = {hour: bin_of(hour, use.zone) for hours in use.active.values() for hour in hours}
+    for row, person in enumerate(people):
+        for hour in use.active[person]:
+            table[row, bins[hour]] += 1
+    if table.sum() < _LEAST_ACTIVE:
+        return []
+    strength, group = concentration(table), table.sum(axis=0)
+    rows = [(row, hour) for row, person in enumerate(people) for hour in use.active[person]]
+    chances = [_chance(use.active[people[row]], table[row], group, strength, hour, bins) for row, hour in rows]
+    kept = discoveries(chances, len(rows), _FALSE_SHARE_OF_HOURS)
+    return [
+        OddHour(
+            people[row], hour, use.active[people[row]][hour], use.active_at[people[row], hour], chance, chance * float(table[row].sum())
+        )
+        for (row, hour), chance, keep in zip(rows, chances, kept, strict=True)
+        if keep
+    ]
+
+
+def _chance(
+    active: Counter[int],
+    own: NDArray[np.float64],
+    group: NDArray[np.float64],
+    strength: float,
+    hour: int,
+    bins: dict[int, int],
+) -> float:
+    """Return the share of hours as unusual as this one, by a habit without what was done in the same stretch of hours."""
+    if group[bins[hour]] + own[bins[hour]] > 20 and own[bins[hour]] > 2:  # quite usual: no need to look closer
+        return 1.0
+    without = np.zeros(BINS)
+    for near in range(hour - 6, hour + 7):
+        if near in active:
+            without[bins[near]] += 1
+    return rarity(habit(own - without, group - without, strength), bins[hour])
+
+
+def novelties(use: HostUse) -> list[Novelty]:
+    """Return first uses that an account's own record makes improbable."""
+    found = [Novelty(first, novelty_tail(first.uses, first.once, first.known)) for first in use.firsts]
+    return [one for one in found if one.chance <= _NOVEL]
+
+
+def silences(use: HostUse) -> Iterator[Silence]:
+    """Yield stretches in which a log that is written steadily holds nothing."""
+    families: dict[str, Counter[int]] = {}
+    for log in use.logs:
+        families.setdefault(log.family, Counter()).update(log.hours)
+    for family, hours in families.items():
+        yield from _silent(family, hours, use)
+
+
+def _silent(family: str, hours: Counter[int], use: HostUse) -> Iterator[Silence]:
+    if len(hours) < _LEAST_ACTIVE or max(hours) - min(hours) > _MOST_HOURS:
+        return
+    first, last = min(hours), max(hours)
+    end = max(last, int(use.until.timestamp()) // 3600 - 1 if use.until is not None else last)
+    end = min(end, first + _MOST_HOURS)
+    counts = np.array([hours.get(hour, 0) for hour in range(first, end + 1)], dtype=np.float64)
+    bins = np.array([bin_of(hour, use.zone) for hour in range(first, end + 1)])
+    expected, shape = _steadiness(counts[: last - first + 1], bins)
+    days, day_shape = _steadiness(_daily(counts[: last - first + 1]), np.zeros(len(_daily(counts)), dtype=np.int64))
+    runs = list(_runs(counts))
+    chances = []
+    for begin, stop in runs:
+        chance = silence_tail(expected[begin:stop], shape)
+        whole = (stop - begin) // 24
+        chances.append(max(chance, silence_tail(np.repeat(days[:1], whole), day_shape)) if whole else chance)
+    for (begin, stop), chance, keep in zip(runs, chances, discoveries(chances, len(counts), _FALSE_SHARE), strict=True):
+        if keep and chance < 1e-4:
+            yield Silence(
+                family,
+                datetime.fromtimestamp((first + begin) * 3600, UTC),
+                datetime.fromtimestamp((first + stop) * 3600, UTC),
+                float(expected[begin:stop].sum()),
+                float(chance),
+                first + stop > last,
+            )
+
+
+def _steadiness(counts: NDArray[np.float64], bins: NDArray[np.int64]) -> tuple[NDArray[np.float64], float]:
+    """Return what is expected in each of some hours or days by their bin, and the shape of the scatter about it."""
+    known = bins[: len(counts)]
+    sums, sizes = np.zeros(BINS), np.zeros(BINS)
+    np.add.at(sums, known, counts)
+    np.add.at(sizes, known, 1)
+    means = smoothed(sums) / np.maximum(smoothed(sizes), 1e-9) if bins.any() else np.full(BINS, counts.mean() if len(counts) else 0.0)
+    expected = means[bins]
+    spread = float(((counts - expected[: len(counts)]) ** 2).mean() - expected[: len(counts)].mean()) if len(counts) else 0.0
+    shape = float((expected**2).mean()) / max(spread, 1e-6)
+    return np.maximum(expected, 1e-9), float(np.clip(shape, 1e-3, 1e6))
+
+
+def _daily(counts: NDArray[np.float64]) -> NDArray[np.float64]:
+    whole = len(counts) // 24 * 24
+    return np.asarray(counts[:whole].reshape(-1, 24).sum(axis=1), dtype=np.float64)
+
+
+def _runs(counts: Sequence[float] | NDArray[np.float64]) -> Iterator[tuple[int, int]]:
+    """Yield the stretches of zeros, as first and first after."""
+    zero = np.concatenate(([0], (np.asarray(counts) == 0).astype(np.int8), [0]))
+    change = np.flatnonzero(np.diff(zero))
+    yield from zip(change[::2].tolist(), change[1::2].tolist(), strict=True)
