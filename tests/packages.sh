@@ -11,6 +11,8 @@ for package in "$@"; do
         libcap2-bin) program=setcap ;;
         openssh-server) program=sshd ;;
         procps) program=ps ;;
+        rsyslog) program=rsyslogd ;;
+        systemd) program=journalctl ;;
         *) program=$package ;;
     esac
     command -v "$program" >/dev/null 2>&1 || [ -x "/usr/sbin/$program" ] || missing="$missing $package"

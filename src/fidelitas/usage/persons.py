@@ -90,6 +90,10 @@ class Attribution:
             return (account,), Ground.LOG_IN_NAME if event.kind is EventKind.OPENED else Ground.NAMED
         if event.kind in _LOG_INS or event.program in _CRON:
             return (), Ground.NOBODY
+        if event.kind is EventKind.OPENED and (before := self._command_of(event)) is not None:
+            return before.persons, Ground.COMMAND
+        if event.kind is EventKind.CLOSED and (session := self.sessions.ended_by(event)) is not None and session.person:
+            return (session.person,), Ground.COMMAND
         return self._traced(event)
 
     def _traced(self, event: Event) -> tuple[tuple[str, ...], Ground]:
@@ -125,8 +129,12 @@ class Attribution:
 
     def _with_command(self, event: Event) -> Event:
         """Return what PAM says of a session with the terminal and command of the line before it."""
-        before = next((one.event for one in reversed(self._commands) if _opens(one.event, event)), None)
-        return event if before is None else event._replace(command=before.command, terminal=before.terminal)
+        before = self._command_of(event)
+        return event if before is None else event._replace(command=before.event.command, terminal=before.event.terminal)
+
+    def _command_of(self, event: Event) -> Deed | None:
+        """Return the use that a session of PAM was opened for."""
+        return next((one for one in reversed(self._commands) if _opens(one.event, event)), None)
 
 
 def _close_in_time(before: Event, event: Event) -> bool:

@@ -109,14 +109,17 @@ class Sessions:
             self.done.append(self._open.pop(0))
 
     def close(self, event: Event) -> None:
-        """A session has ended: that of its process, else the last that was opened by this program as this account."""
-        found = next((one for one in reversed(self._open) if event.pid is not None and one.pid == event.pid), None)
-        if found is None:
-            found = next((one for one in reversed(self._open) if _may_end(one, event)), None)
+        """A session has ended."""
+        found = self.ended_by(event)
         if found is not None:
             self._open.remove(found)
             found.closed, found.end = event.at, event.place
             self.done.append(found)
+
+    def ended_by(self, event: Event) -> Session | None:
+        """Return the session that an event ends: that of its process, else the last that was opened by this program as this account."""
+        found = next((one for one in reversed(self._open) if event.pid is not None and one.pid == event.pid), None)
+        return found or next((one for one in reversed(self._open) if _may_end(one, event)), None)
 
     def take(self) -> Iterator[Session]:
         """Yield the sessions that are closed, and forget them."""

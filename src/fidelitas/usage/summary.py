@@ -11,8 +11,9 @@ from fidelitas.usage.sessions import is_shell
 
 __all__ = ["People", "PersonUse", "summed_up"]
 
-# PAM tells of the first wrong password of a try, without the command, before sudo sums all of them up: the two lines are this close.
-_SAME_TRY = timedelta(seconds=5)
+# PAM tells of the first wrong password of a try, without the command, before sudo sums all of them up: it waits for each password, five
+# minutes unless passwd_timeout says otherwise (sudoers(5)), and PAM delays each answer.
+_SAME_TRY = timedelta(minutes=5)
 _NOT_COUNTED = frozenset({EventKind.OPENED, EventKind.CLOSED, EventKind.LOG_IN, EventKind.LOG_IN_FAILED})
 _SURE = frozenset({Ground.NAMED, Ground.LOG_IN_ID, Ground.LOG_IN_NAME, Ground.COMMAND, Ground.TERMINAL})
 # So many different commands of one person are told apart.
@@ -89,8 +90,9 @@ class People:
         """Return how many wrong passwords a line adds to those that a line before it told."""
         event, key = deed.event, (deed.event.host, deed.persons[0])
         before = self._last_failure.pop(key, None)
-        told = bool(event.command) and before is not None and event.at is not None and event.at - before <= _SAME_TRY
-        if not event.command and event.at is not None:
+        sums_up = bool(event.command) or event.reason == "su refused"
+        told = sums_up and before is not None and event.at is not None and event.at - before <= _SAME_TRY
+        if not sums_up and event.at is not None:
             self._last_failure[key] = event.at
         return max(event.times - 1, 0) if told else event.times
 

@@ -1,0 +1,126 @@
+"""Real sudo and su, logged by a real journald and a real rsyslogd: what was done is what `usage` says, whichever log it reads."""
+
+import subprocess
+from collections.abc import Callable
+from datetime import UTC
+from pathlib import Path
+
+import pytest
+
+from fidelitas.facts import EventKind
+from fidelitas.logbook import HostLogs, Logbook, read_logbook
+from fidelitas.sources.logs import logs_at
+from fidelitas.usage import Deed, Ground
+from support import fidelitas
+from test_judge_sudo import ACCOUNTS, HERE, Writer, write
+
+pytestmark = pytest.mark.judge
+
+POLICY = """\
+Defaults !lecture, passwd_tries=3
+root, ines, rada ALL=(ALL) ALL
+tomas ALL=(root) NOPASSWD: /usr/bin/true, /usr/bin/su -, sudoedit {place}/motd, /bin/sh, /bin/bash
+"""
+LOGS = ("auth.log", "traditional.log", "journal.json", "journal.export")
+FORMS = [*((name,) for name in LOGS), ("auth.log", "journal.json"), LOGS]
+# Person, kind, account that it was done as, and what the command holds, in the order of judges/deeds.py.
+DONE = [
+    ("ines", EventKind.USED, "root", "/usr/bin/id -u"),
+    ("tomas", EventKind.USED, "root", "/usr/bin/true"),
+    ("tomas", EventKind.REFUSED, "root", "/usr/bin/false"),
+    ("rada", EventKind.FAILED, "root", "/usr/bin/id"),
+    ("kofi", EventKind.REFUSED, "root", "/usr/bin/id"),
+    ("tomas", EventKind.USED, "root", "--login -c"),
+    ("tomas", EventKind.USED, "root", "/usr/bin/su -"),
+    ("tomas", EventKind.USED, "root", ""),  # su itself
+    ("tomas", EventKind.USED, "rada", "of-root"),  # root's own sudo, in the shell that tomas opened
+    ("tomas", EventKind.USED, "root", "/motd"),
+    ("vesna", EventKind.FAILED, "root", ""),
+    ("vesna", EventKind.USED, "tomas", ""),
+]
+
+
+@pytest.fixture(scope="module")
+def logs(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    place = tmp_path_factory.mktemp("logging")
+    Writer(1).etc(place)
+    for extra in (place / "etc/sudoers.d").iterdir():
+        extra.unlink()
+    write(place / "etc/sudoers", POLICY.format(place=place), 0o440)
+    shadow = (place / "etc/shadow").read_text()
+    for name in ACCOUNTS:
+        made = subprocess.run(["perl", "-e", f'print crypt("{name}-pw", "\\$6\\$salt\\$")'], capture_output=True, text=True, check=True)
+        shadow = shadow.replace(f"{name}:$6$salt$hash:", f"{name}:{made.stdout}:")
+    write(place / "etc/shadow", shadow, 0o640)
+    (place / "motd").write_text("x\n")
+    (place / "logs").mkdir()
+    for folder in (place, *place.parents[:2]):
+        folder.chmod(0o755)
+    world = ["unshare", "--mount", "--propagation", "private", "bash", HERE / "logging_world.sh"]
+    surroundings = {"DEEDS_PLACE": str(place), "PATH": "/usr/sbin:/usr/bin:/sbin:/bin"}
+    arguments: list[str | Path] = [*world, place / "etc", place / "logs", HERE / "deeds.py"]
+    ran = subprocess.run(arguments, env=surroundings, capture_output=True, text=True, check=False, timeout=120)
+    assert ran.returncode == 0, ran.stderr
+    return place / "logs"
+
+
+@pytest.fixture
+def ready(need: Callable[..., None]) -> None:
+    need("sudo", "su", "rsyslogd", "journalctl", "unshare", "setpriv", "perl", root=True)
+
+
+def told(logs: Path, *names: str) -> tuple[Logbook, list[Deed]]:
+    deeds: list[Deed] = []
+    (found,) = logs_at([logs / name for name in names], "vm")
+    book = read_logbook([HostLogs(subject="vm", logs=found, zone=UTC)], take=deeds.append)
+    return book, deeds
+
+
+def summed(deeds: list[Deed]) -> list[tuple[str, EventKind, str, str]]:
+    """Return what was done; a failure that PAM tells before sudo or su do is a part of theirs."""
+    own = [deed for deed in deeds if deed.event.kind not in (EventKind.OPENED, EventKind.CLOSED) and deed.event.reason != "wrong password"]
+    return [(deed.person, deed.event.kind, deed.event.target, deed.event.command) for deed in own]
+
+
+@pytest.mark.usefixtures("ready")
+@pytest.mark.parametrize("names", FORMS, ids=" and ".join)
+def test_what_was_really_done_is_what_usage_says(logs: Path, names: tuple[str, ...]) -> None:
+    """Also where several logs tell the same: every event comes once."""
+    book, deeds = told(logs, *names)
+    found = summed(deeds)
+    assert [row[:3] for row in found] == [row[:3] for row in DONE]
+    assert all(part in command for (*_, command), (*_, part) in zip(found, DONE, strict=True))
+    assert not [deed for deed in deeds if deed.event.doubt]
+    people = book.people.by_name
+    assert (people["rada"].failed, people["rada"].failures) == (3, "never let in")
+    assert (people["vesna"].failed, people["vesna"].failures) == (1, "mistyped")
+    assert not book.gaps
+
+
+@pytest.mark.usefixtures("ready")
+def test_the_shell_and_what_was_done_in_it(logs: Path) -> None:
+    book, deeds = told(logs, "auth.log")
+    sessions = book.hosts["vm"].sessions
+    assert all(session.closed is not None for session in sessions)
+    (shell,) = [session for session in sessions if session.command == "/usr/bin/su -"]
+    assert (shell.person, shell.account, shell.shell, shell.terminal != "") == ("tomas", "root", True, True)
+    (within,) = [deed for deed in deeds if "of-root" in deed.event.command]
+    assert (within.ground, within.event.account) == (Ground.TERMINAL, "root")
+    found = {finding.check for finding in book.findings()}
+    assert {"use.refused-outsider", "use.root-shell"} <= found
+    listing = fidelitas("usage", "--log", logs / "auth.log", "--sessions", cwd=logs)
+    assert "/usr/bin/su -" in listing.out
+    timeline = fidelitas("usage", "--log", logs / "journal.json", "--timeline", cwd=logs)
+    assert "└ tomas: used  sudo as rada /usr/bin/printf of-root" in timeline.out
+
+
+@pytest.mark.usefixtures("ready")
+def test_a_line_that_another_program_wrote_is_doubted_by_what_the_journal_knows(logs: Path) -> None:
+    line = (logs / "journal.json").read_text().splitlines()
+    (use,) = [one for one in line if "COMMAND=/usr/bin/id -u" in one]
+    (logs / "forged.json").write_text(
+        use.replace('"_COMM":"sudo"', '"_COMM":"logger"').replace('"_COMM" : "sudo"', '"_COMM" : "logger"') + "\n"
+    )
+    book, deeds = told(logs, "forged.json")
+    assert [deed.event.doubt for deed in deeds] == ["it was written by logger of user ID 4101, not by sudo"]
+    assert [finding.check for finding in book.findings()] == ["use.forged-line"]
