@@ -14,14 +14,21 @@ from fidelitas.usage import Deed, HostUse
 __all__ = ["explained"]
 
 
-def explained(inquiry: Inquiry, event: Event, decision: Decision, near: tuple[Near, ...], use: HostUse | None) -> tuple[str, ...]:
-    """Return in words why an attempt was refused."""
-    if decision.verdict is Verdict.ALLOWED:
-        return tuple(_since(inquiry, event, decision, use))
+def explained(
+    latest: Inquiry, event: Event, decision: Decision, later: Decision, near: tuple[Near, ...], use: HostUse | None
+) -> tuple[str, ...]:
+    """Return in words why an attempt was refused: by the policy of its time, and by that of the `latest` evidence where it differs."""
+    told = [] if decision.verdict is Verdict.ALLOWED else [_refused(event, decision, near)]
+    if later.verdict is Verdict.ALLOWED:
+        told += _since(latest, event, later, use)
+    return tuple(told)
+
+
+def _refused(event: Event, decision: Decision, near: tuple[Near, ...]) -> str:
     if near:
         first = near[0]
-        return (f"nearest is {first.rule.place.in_file()} ({first.rule.statement}): {first.differs}",)
-    return (decision.reason or f"no rule is about {event.account}",)
+        return f"nearest is {first.rule.place.in_file()} ({first.rule.statement}): {first.differs}"
+    return decision.reason or f"no rule is about {event.account}"
 
 
 def _since(inquiry: Inquiry, event: Event, decision: Decision, use: HostUse | None) -> Iterator[str]:

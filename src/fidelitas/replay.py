@@ -117,7 +117,9 @@ def _one(held: Held, same: Sequence[Event], *, explain: bool) -> Replayed:
     try:
         answer = inquiry.ask(question, whole=explain)
         decision = answer.decision
-        why = explained(inquiry, last, decision, answer.near, held.use) if explain else ()
+        if explain:
+            later = held.latest.ask(question).decision if held.latest is not inquiry else decision
+            why = explained(held.latest, last, decision, later, answer.near, held.use)
     except RequestError as error:  # an account or group that is not there any more
         decision = Decision(verdict=Verdict.NO_RULE, reason=str(error))
     return Replayed(last=last, count=len(same), decision=decision, masked=_MASKED in last.command, why=why)

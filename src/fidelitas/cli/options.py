@@ -23,7 +23,7 @@ from fidelitas.reports import FORMATS, Table, render
 from fidelitas.reports.blocks import Block, render_blocks
 from fidelitas.reports.coverage import gaps_line
 from fidelitas.rights import HostRights
-from fidelitas.sources import FileScan, from_this_machine
+from fidelitas.sources import FileScan, LogScan, from_this_machine
 from fidelitas.text import plain
 
 if TYPE_CHECKING:
@@ -160,7 +160,7 @@ def unknown_subject(subject: str | None, known: Sequence[str]) -> RequestError:
 
 def bundle_of_root(root: Path) -> Bundle:
     """Return the evidence of a host whose root folder is given, named after the folder where it does not name itself."""
-    bundle = from_this_machine(root, scan=FileScan.NOWHERE).bundle  # sudo policies need no search of the files
+    bundle = from_this_machine(root, scan=FileScan.NOWHERE, logs=LogScan.NONE).bundle  # sudo policies need neither
     return bundle if bundle.subject else bundle.named(root.absolute().name or "host")
 
 

@@ -14,7 +14,7 @@ from fidelitas.reports.coverage import coverage_table, gap_lines
 from fidelitas.reports.findings import findings_blocks, findings_table, tally
 from fidelitas.reports.holders import Filter, holders_table, selected
 from fidelitas.reports.survey import host_block, survey_document
-from fidelitas.sources import FileScan, from_file, from_this_machine
+from fidelitas.sources import FileScan, LogScan, from_file, from_this_machine
 from fidelitas.sources.collected import Collected
 
 
@@ -29,9 +29,13 @@ from fidelitas.sources.collected import Collected
 @click.option("--name", metavar="NAME", help="Call the subject NAME, not what it calls itself.")
 @click.option("--one-file-system", "scan", flag_value="ONE_FILE_SYSTEM", help="Look for setuid files on the root file system alone.")
 @click.option("--no-file-scan", "scan", flag_value="NOWHERE", help="Do not look for setuid files and capabilities; that is a gap.")
+@click.option("--whole-logs", "logs", flag_value="WHOLE", help="Copy all lines of logs, not those alone that concern privilege.")
+@click.option("--no-logs", "logs", flag_value="NONE", help="Copy no logs.")
 @ledger_option
 @format_option
-def command(files: tuple[Path, ...], root: Path | None, name: str | None, scan: str | None, ledger: Path | None, output: Output) -> None:
+def command(
+    files: tuple[Path, ...], root: Path | None, name: str | None, scan: str | None, logs: str | None, ledger: Path | None, output: Output
+) -> None:
     """Read hosts into the ledger and say who can become root, by which rule.
 
     With no argument this machine is read.  FILE is what the probe printed on another host (see "fidelitas probe").  Nothing is changed on
@@ -42,10 +46,11 @@ def command(files: tuple[Path, ...], root: Path | None, name: str | None, scan: 
     if name is not None and (len(files) > 1 or not may_name_a_subject(name)):
         raise RequestError(f'"{name}" cannot name the subject' if len(files) < 2 else "--name fits one subject only")
     failures: list[FidelitasError] = []
-    collected = [
-        _named(found, name)
-        for found in (_files(files, failures) if files else [from_this_machine(root, scan=FileScan[scan or "EVERYWHERE"])])
-    ]
+    if files:
+        found = _files(files, failures)
+    else:
+        found = [from_this_machine(root, scan=FileScan[scan or "EVERYWHERE"], logs=LogScan[logs or "CONCERNING"])]
+    collected = [_named(one, name) for one in found]
     if not collected:
         raise failures[0]
     path = ledger or default_ledger()

@@ -5,11 +5,11 @@ read from them.
 """
 
 from fidelitas.sources.file import from_file
-from fidelitas.sources.local import FileScan, from_this_machine
+from fidelitas.sources.local import FileScan, LogScan, from_this_machine
 from fidelitas.sources.policy_file import POLICY, from_policy_file
 from fidelitas.sources.root_files import RootFiles
 
-__all__ = ["POLICY", "SOURCES", "FileScan", "RootFiles", "from_file", "from_policy_file", "from_this_machine"]
+__all__ = ["POLICY", "SOURCES", "FileScan", "LogScan", "RootFiles", "from_file", "from_policy_file", "from_this_machine"]
 
 # What `survey` can read, and by which function.
 SOURCES = {

@@ -14,7 +14,7 @@ from fidelitas.evidence import probe_script, read_bundle
 from fidelitas.sources.collected import Collected
 from fidelitas.text import clipped, plain
 
-__all__ = ["FileScan", "from_this_machine"]
+__all__ = ["FileScan", "LogScan", "from_this_machine"]
 
 # Millions of files on a slow disk take some minutes; a probe that still runs after an hour hangs on something.
 TIME_LIMIT = 3600.0
@@ -33,8 +33,26 @@ class FileScan(Enum):
         return {"ONE_FILE_SYSTEM": ["--one-file-system"], "NOWHERE": ["--no-file-scan"]}.get(self.name, [])
 
 
+class LogScan(Enum):
+    """Which lines of logs to copy."""
+
+    CONCERNING = "those that concern privilege"
+    WHOLE = "all"
+    NONE = "none"
+
+    @property
+    def arguments(self) -> list[str]:
+        """The arguments of the probe for it."""
+        return {"WHOLE": ["--whole-logs"], "NONE": ["--no-logs"]}.get(self.name, [])
+
+
 def from_this_machine(
-    root: Path | None = None, *, shell: str = "/bin/sh", time_limit: float = TIME_LIMIT, scan: FileScan = FileScan.EVERYWHERE
+    root: Path | None = None,
+    *,
+    shell: str = "/bin/sh",
+    time_limit: float = TIME_LIMIT,
+    scan: FileScan = FileScan.EVERYWHERE,
+    logs: LogScan = LogScan.CONCERNING,
 ) -> Collected:
     """Return the evidence of this machine, or of the files below `root`.
 
@@ -46,7 +64,8 @@ def from_this_machine(
     with tempfile.TemporaryFile() as out, tempfile.TemporaryFile() as messages, tempfile.NamedTemporaryFile() as script:
         script.write(probe_script().encode())
         script.flush()
-        command = [shell, script.name, *(["--root", str(root.absolute())] if root is not None else []), *scan.arguments]
+        place = ["--root", str(root.absolute())] if root is not None else []
+        command = [shell, script.name, *place, *scan.arguments, *logs.arguments]
         status = _run(command, out, messages, time_limit)
         out.seek(0)
         archive = out.read()

@@ -36,6 +36,7 @@ _WEEK = 168
 _MOST_HOURS = 24 * 366 * 3
 # A new thing is worth telling where one use in so many, or fewer, is new by the account's own record.
 _NOVEL = 0.02
+_MISTYPED = 3.0
 _LEAST_ACTIVE = 15  # hours of activity from which an account's or a host's habit is told
 
 
@@ -102,7 +103,8 @@ def bursts(use: HostUse) -> list[Burst]:
     accounts = len(set(use.failures) | set(use.active))
     counts = np.array([found.count for _, _, found in rows], dtype=np.float64)
     own = np.array([sum(one.count for one in use.failures[account].values()) for account, _, _ in rows], dtype=np.float64)
-    typical = np.minimum(counts, max(3.0, float(np.median(counts))))  # without what is itself out of order
+    # Without what is itself out of order: where few hours have failures, no more than people mistype.
+    typical = np.minimum(counts, max(_MISTYPED, float(np.median(counts)) if len(counts) >= _LEAST_ACTIVE else 0.0))
     rate = (typical.sum() + 1) / (accounts * span)
     variance = float((typical**2).sum() + 1) / (accounts * span)
     shape = rate**2 / max(variance - rate, rate * 0.1)

@@ -114,8 +114,8 @@ class LogReading:
 
     def _events(self, log: LogLike, cover: Cover) -> Iterator[Event]:
         origin, pulse = Place(subject=log.subject, path=log.path), cover.pulse
-        start = next(log.blocks(), b"")[:4096]
-        cover.empty = not start
+        cover.empty = next(log.blocks(), None) is None
+        start = _beginning(log)
         if is_log_in_records(log.path):
             last = log.path.endswith(LAST_LOG)
             yield from read_last_log(log.blocks(), origin, self._names) if last else read_log_in_records(log.blocks(), origin)
@@ -135,6 +135,11 @@ class LogReading:
             syslog = SyslogReader(Clock(self._zone, log.by, *_stamps(log)), origin, pulse)
             yield from syslog.events(log.blocks())
             self.unknown += syslog.unknown
+
+
+def _beginning(log: LogLike) -> bytes:
+    """Return how a log begins, by which its form is known; lines that were left out when it was copied are empty."""
+    return next((text[:4096] for block in log.blocks() if (text := block.lstrip(b"\n"))), b"")
 
 
 def _beating(events: Iterable[Event], pulse: Pulse) -> Iterator[Event]:

@@ -1,0 +1,409 @@
+"""Use of privilege: what is out of order and what only looks so, sessions, provenance, refusals, and logs that come with the evidence."""
+
+import gzip
+import json
+from collections.abc import Callable
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from fidelitas.checks.use import USE_CHECKS
+from fidelitas.findings import Finding
+from fidelitas.languages.logs.secrets import masked
+from fidelitas.logbook import HostLogs, Logbook, Wanted, host_logs, read_logbook
+from fidelitas.sources.logs import logs_at
+from fidelitas.usage import Deed, Touch, touches
+from fidelitas.usage.statistics import BINS, burst_tail, concentration, discoveries, habit, novelty_tail, rarity, silence_tail, smoothed
+from support import Ran, fidelitas
+from test_cli import check_schema
+from test_probe import gaps, grow, probe, put
+
+BEGIN = datetime(2026, 9, 7, tzinfo=UTC)  # a Monday
+SAMPLES = Path(__file__).parent / "samples" / "logs"
+
+
+def at(day: float, hour: float = 0.0) -> datetime:
+    return BEGIN + timedelta(days=day, hours=hour)
+
+
+def sudo(who: str, command: str, target: str = "root", why: str = "", folder: str = "/", terminal: str = "pts/0") -> str:
+    return f"sudo: {who:>8} : {why}TTY={terminal} ; PWD={folder} ; USER={target} ; COMMAND={command}"
+
+
+class Log:
+    """A log under construction: everyday life of forty days, by an hourly job and three people, and lines beside it."""
+
+    def __init__(self, *, everyday: bool = True) -> None:
+        self.lines: list[tuple[datetime, str]] = []
+        if everyday:
+            for hour in range(40 * 24):
+                self.put(at(0, hour + 0.3), "CRON[9]: pam_unix(cron:session): session opened for user root(uid=0) by (uid=0)")
+            for day in (day for day in range(40) if day % 7 < 5):
+                for number, who in enumerate(("ines", "rada", "tomas")):
+                    self.put(at(day, 9 + number + day % 4 / 2), sudo(who, "/usr/bin/apt update"))
+
+    def put(self, when: datetime, line: str) -> "Log":
+        self.lines.append((when, line))
+        return self
+
+    def write(self, path: Path, *, sort: bool = True) -> Path:
+        lines = sorted(self.lines, key=lambda line: line[0]) if sort else self.lines
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.write_text("".join(f"{when.isoformat(timespec='microseconds')} knot {text}\n" for when, text in lines))
+        return path
+
+
+def book_of(*paths: Path, wanted: Wanted | None = None, take: Callable[[Deed], None] | None = None, **known: Any) -> Logbook:
+    groups = logs_at(paths, "knot")
+    return read_logbook([HostLogs(subject=logs[0].subject, logs=logs, **known) for logs in groups], wanted, take)
+
+
+def findings(log: Log, folder: Path, **known: Any) -> list[Finding]:
+    return book_of(log.write(folder / "auth.log"), **known).findings()
+
+
+# -- what is out of order ------------------------------------------------------------------------------------------------------------
+
+NIGHT, DAY = at(36, 2.5), at(36, 10)
+FAILED = "sshd[7]: Failed password for {} from {} port 4000 ssh2"
+
+
+def some(count: int, line: Callable[[int], str], when: datetime = DAY) -> list[tuple[datetime, str]]:
+    return [(when + timedelta(seconds=5 * number), line(number)) for number in range(count)]
+
+
+# Check, lines that have the fault, and lines that only look so.
+CASES: list[tuple[str, list[tuple[datetime, str]], list[tuple[datetime, str]]]] = [
+    ("use.failure-burst", some(25, lambda _: FAILED.format("ines", "192.0.2.9")), some(2, lambda _: FAILED.format("ines", "192.0.2.9"))),
+    ("use.spread-failures", some(9, lambda n: FAILED.format(f"invalid user x{n}", "192.0.2.9")), some(3, lambda n: FAILED.format(f"invalid user x{n}", "192.0.2.9"))),
+    ("use.refused-outsider", [(DAY, sudo("vesna", "/bin/ls", why="user NOT in sudoers ; "))], [(DAY, sudo("ines", "/bin/ls", why="command not allowed ; "))]),
+    ("use.refused-probe", [(DAY, sudo("ines", "/bin/cat /etc/shadow", why="command not allowed ; "))], [(DAY, sudo("ines", "/bin/cat /etc/motd", why="command not allowed ; "))]),
+    ("use.first-right", [(DAY, sudo("ines", "/usr/bin/apt update", "postgres"))], [(at(1, 10), sudo("ines", "/usr/bin/apt update", "postgres"))]),
+    ("use.first-command", [(DAY, sudo("ines", "/usr/sbin/tcpdump"))], [(at(1, 10), sudo("ines", "/usr/sbin/tcpdump"))]),
+    ("use.odd-hour", [(NIGHT, sudo("ines", "/usr/bin/apt update"))], [(at(35, 12.1), sudo("ines", "/usr/bin/apt update"))]),
+    ("use.root-shell", [(DAY, sudo("ines", "/usr/bin/env -i /bin/bash"))], [(DAY, sudo("ines", "/bin/bash -c true"))]),
+    ("use.secret-read", [(DAY, sudo("ines", "/bin/sh -c 'cat /etc/shadow'"))], [(DAY, sudo("ines", "/usr/bin/stat /etc/shadow"))]),
+    ("use.policy-edit", [(DAY, sudo("ines", "/usr/bin/tee -a /etc/sudoers.d/x"))], [(DAY, sudo("ines", "/usr/sbin/visudo -c"))]),
+    ("use.log-edit", [(DAY, sudo("ines", "/usr/bin/dd if=/dev/null of=/var/log/wtmp"))], [(DAY, sudo("ines", "/usr/bin/tail -f /var/log/auth.log"))]),
+    ("use.audit-edit", [(DAY, sudo("ines", "/usr/bin/systemctl stop auditd.service"))], [(DAY, sudo("ines", "/usr/bin/systemctl status auditd"))]),
+    ("use.root-log-in", [(DAY, "sshd[7]: Accepted password for root from 192.0.2.9 port 4 ssh2")], [(DAY, "sshd[7]: Accepted password for rada from 192.0.2.9 port 4 ssh2")]),
+    ("use.brief-membership",
+     [(DAY, "usermod[5]: add 'vesna' to group 'sudo'"), (at(36, 16), "gpasswd[6]: user vesna removed by root from group sudo")],
+     [(at(30), "usermod[5]: add 'vesna' to group 'sudo'"), (at(36, 16), "gpasswd[6]: user vesna removed by root from group sudo")]),
+    ("use.forged-line", [(DAY, sudo("ines", "/bin/id", folder="/tmp/x ; USER=rada ; COMMAND=/bin/ls"))], [(DAY, sudo("ines", "/bin/echo 'x ; USER=rada'"))]),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("check", "fault", "innocent"), CASES, ids=[check for check, *_ in CASES])
+def test_what_is_out_of_order_is_found_and_what_only_looks_so_is_not(
+    check: str, fault: list[tuple[datetime, str]], innocent: list[tuple[datetime, str]], tmp_path: Path
+) -> None:
+    for name, lines, expected in (("fault", fault, True), ("innocent", innocent, False)):
+        log = Log()
+        log.lines += lines
+        told = [finding for finding in findings(log, tmp_path / name) if finding.check == check]
+        assert bool(told) is expected, told
+        for finding in told:
+            assert finding.places[0].line is not None
+            assert finding.subject == "knot"
+
+
+def test_everyday_life_raises_nothing_and_every_check_of_logs_has_a_case(tmp_path: Path) -> None:
+    assert findings(Log(), tmp_path) == []
+    others = {"logs.gap", "logs.silent", "logs.time-backwards", "logs.lines-gone"}
+    assert {check.name for check in USE_CHECKS} == {check for check, *_ in CASES} | others
+
+
+@pytest.mark.parametrize(("begin", "hours", "check"), [(36, 20, "logs.gap"), (36, 1, None), (38.5, 40, "logs.silent")])
+def test_a_silence_is_told_where_the_log_itself_makes_it_improbable(begin: float, hours: float, check: str | None, tmp_path: Path) -> None:
+    log = Log()
+    log.lines = [line for line in log.lines if not at(begin) <= line[0] < at(begin, hours)]
+    told = [finding for finding in findings(log, tmp_path, taken=at(40)) if finding.check.startswith("logs.")]
+    assert [finding.check for finding in told] == ([check] if check else [])
+    assert all(
+        f"{hours:.0f} lines expected, 0 observed" in finding.message or "expected, 0 observed" in finding.message for finding in told
+    )
+
+
+@pytest.mark.parametrize(("back", "found"), [(timedelta(hours=3), True), (timedelta(seconds=30), False)])
+def test_time_that_runs_backwards(back: timedelta, found: bool, tmp_path: Path) -> None:
+    log = Log(everyday=False).put(at(1), sudo("ines", "/bin/ls")).put(at(1) - back, sudo("ines", "/bin/ls"))
+    told = book_of(log.write(tmp_path / "auth.log", sort=False)).findings()
+    assert [(one.check, one.places[0].line) for one in told if one.check.startswith("logs")] == (
+        [("logs.time-backwards", 2)] if found else []
+    )
+
+
+@pytest.mark.parametrize(
+    ("command", "touched"),
+    [
+        ("/usr/bin/vim /etc/sudoers", Touch.POLICY), ("/usr/sbin/visudo -f /etc/sudoers.d/x", Touch.POLICY), ("sudoedit /etc/pam.d/su", Touch.POLICY),
+        ("/usr/bin/journalctl --vacuum-time=1s", Touch.LOG), ("/usr/bin/journalctl -u tides", None), ("/usr/sbin/auditctl -D", Touch.AUDIT),
+        ("/usr/sbin/auditctl -l", None), ("/usr/bin/pkill -9 rsyslogd", Touch.AUDIT), ("/usr/bin/systemctl restart rsyslog", None),
+        ("/bin/cp /root/.ssh/id_rsa /tmp/k", Touch.SECRET), ("/bin/cat /root/.ssh/id_rsa.pub", None), ("/bin/ls -l /etc/shadow", None),
+        ("/usr/bin/env LC_ALL=C head /etc/shadow", Touch.SECRET), ("", None), ("'", None),
+    ],
+)  # fmt: skip
+def test_what_a_command_touches(command: str, touched: Touch | None) -> None:
+    assert touches(command) == (frozenset({touched}) if touched else frozenset())
+
+
+# -- statistics ------------------------------------------------------------------------------------------------------------------------
+
+counts = st.lists(st.integers(0, 50), min_size=BINS, max_size=BINS).map(lambda rows: np.array(rows, dtype=np.float64))
+
+
+@given(counts, counts, st.floats(0.5, 200))
+def test_habits_are_shares_and_move_towards_the_groups(own: np.ndarray, group: np.ndarray, strength: float) -> None:
+    told = habit(own, group, strength)
+    assert told.sum() == pytest.approx(1)
+    assert smoothed(own).sum() == pytest.approx(own.sum())
+    base = smoothed(group + 1e-9) / smoothed(group + 1e-9).sum()
+    nearer = habit(own, group, strength * 100)
+    assert np.abs(nearer - base).sum() <= np.abs(told - base).sum() + 1e-9
+    assert all(0 <= rarity(told, hour) <= 1 + 1e-9 for hour in range(BINS))
+
+
+@given(st.integers(1, 60), st.floats(0.001, 20), st.floats(0.01, 50))
+def test_tails_are_those_of_the_negative_binomial(observed: int, expected: float, shape: float) -> None:
+    """Against the sum of its probabilities, and against simulation's limits."""
+    p = shape / (shape + expected)
+    terms = [shape * np.log(p)]
+    for number in range(1, observed):
+        terms.append(terms[-1] + np.log((number - 1 + shape) / number) + np.log(1 - p))
+    below = float(np.exp(np.array(terms)).sum())
+    assert burst_tail(np.array([float(observed)]), np.array([expected]), shape)[0] == pytest.approx(1 - below, abs=1e-9)
+    assert silence_tail(np.array([expected]), shape) == pytest.approx(float(np.exp(terms[0])), rel=1e-9)
+
+
+def test_false_discoveries_stay_below_their_share() -> None:
+    """Of a hundred true effects among a thousand tests of chance; the share of false ones is held on average."""
+    chance = np.random.default_rng(1)
+    shares = []
+    for _ in range(200):
+        values = np.concatenate((chance.uniform(size=1000), chance.uniform(size=100) * 1e-5))
+        kept = discoveries(values, len(values), 0.1)
+        assert kept[1000:].mean() > 0.95
+        shares.append(kept[:1000].sum() / max(kept.sum(), 1))
+    assert np.mean(shares) <= 0.1
+    assert not discoveries([0.5, 0.2], 1000, 0.1).any()
+    assert len(discoveries([], 10, 0.1)) == 0
+
+
+def test_accounts_that_are_alike_lend_one_another_more() -> None:
+    alike = np.zeros((8, BINS))
+    alike[:, 9:12] = 10
+    apart = np.zeros((8, BINS))
+    for row in range(8):
+        apart[row, 3 * row] = 30
+    assert concentration(alike) > concentration(apart)
+    assert novelty_tail(100, 0, 3) < novelty_tail(20, 0, 3) < novelty_tail(20, 5, 8)
+
+
+# -- logs with the evidence ----------------------------------------------------------------------------------------------------------
+
+
+@pytest.fixture(params=["dash", "busybox sh"])
+def shell(request: pytest.FixtureRequest, need: Callable[..., None]) -> str:
+    need(request.param.split()[0])
+    return str(request.param)
+
+
+def test_the_probe_copies_what_concerns_privilege_at_its_number(tmp_path: Path, shell: str) -> None:
+    """From the places that the host's own policy and syslog name, packed or not; what it tells is what the logs themselves tell."""
+    root = grow(
+        tmp_path / "root", 'Defaults logfile="/srv/sudo own.log"\nDefaults logfile=/srv/sudo.log, syslog=local2\nroot ALL=(ALL) ALL\n'
+    )
+    lines = (SAMPLES / "auth.log").read_bytes().splitlines(keepends=True)
+    mixed = b"".join(b"2026-11-23T06:18:43.000000+00:00 log01 kernel: usb 1-1: sudo reset\n" + line for line in lines)
+    put(root / "etc/rsyslog.d/sudo.conf", "local2.*\t-/srv/special.log\n*.emerg :omusrmsg:*\n")
+    put(root / "srv/special.log", mixed)
+    put(root / "srv/sudo.log", (SAMPLES / "sudo-wrapped.log").read_bytes())
+    put(root / "var/log/auth.log.2.gz", gzip.compress(mixed))
+    put(root / "var/log/audit/audit.log", b"type=PATH msg=audit(1795400000.102:9): item=0\n" + (SAMPLES / "audit-raw.log").read_bytes())
+    put(root / "var/log/wtmp", bytes(384))
+    copied = probe(root, shell)
+    assert set(copied.copies) == {
+        "/srv/special.log",
+        "/srv/sudo.log",
+        "/var/log/auth.log.2.gz",
+        "/var/log/audit/audit.log",
+        "/var/log/wtmp",
+    }
+    stated = {log.path: log for log in copied.manifest.logs}
+    assert (stated["/srv/special.log"].lines, stated["/srv/special.log"].kept) == (2 * len(lines), len(lines))
+    assert stated["/srv/special.log"].begins.startswith("2026-11-23T06:18:43.000000+00:00")
+    for path, source in (("/srv/special.log", root / "srv/special.log"), ("/var/log/audit/audit.log", root / "var/log/audit/audit.log")):
+        ours: list[Deed] = []
+        theirs: list[Deed] = []
+        read_logbook([HostLogs(subject="knot", logs=[log for log in copied.logs() if log.path == path])], take=ours.append)
+        book_of(source, take=theirs.append)
+        assert [(deed.event.told, deed.event.place.line) for deed in ours] == [(deed.event.told, deed.event.place.line) for deed in theirs]
+        assert ours
+
+
+def test_logs_that_cannot_be_had_are_gaps_and_none_are_copied_where_none_are_wanted(tmp_path: Path, shell: str) -> None:
+    root = grow(tmp_path / "root")
+    put(root / "var/log/auth.log.1.gz", b"\x1f\x8b\x08 not gzip at all")
+    put(
+        root / "var/log/auth.log",
+        b"2026-11-23T06:18:43+00:00 knot sudo: ines : TTY=p ; PWD=/ ; USER=root ; COMMAND=/bin/ls\nno stamp \xff\x00\n",
+    )
+    found = probe(root, shell)
+    assert "could not be read to its end" in gaps(found)["/var/log/auth.log.1.gz"]
+    assert len(read_logbook([host_logs([found])]).hosts["knot"].people.by_name) == 1
+    assert fidelitas("survey", "--root", root, "--no-logs", "--no-file-scan", "--name", "knot", cwd=tmp_path).status == 0
+    ran = fidelitas("usage", cwd=tmp_path)
+    assert (ran.status, ran.err.count("\n")) == (2, 1)
+    assert "holds no logs" in ran.err
+
+
+@pytest.mark.parametrize(
+    "command",
+    [
+        "/bin/tool --password=hunter2 x", "/bin/tool --api-key 'hun ter2' x", "/usr/bin/env PGPASSWORD=hunter2 psql", "psql postgresql://ines:hunter2@db/t",
+        "/usr/bin/mysql -u root -phunter2 tides", "/usr/bin/curl -u ines:hunter2 http://x", "/usr/bin/passwd ines", "/bin/ls /root/token",
+    ],
+)  # fmt: skip
+def test_passwords_do_not_leave_the_host(command: str, tmp_path: Path) -> None:
+    """The probe masks what is masked when it is read, and nothing else."""
+    root = grow(tmp_path / "root")
+    put(root / "var/log/auth.log", f"2026-11-23T06:18:43+00:00 knot {sudo('ines', command)}\n")
+    content = gzip.decompress(probe(root).copies["/var/log/auth.log"]).decode()
+    assert content.partition("COMMAND=")[2] == masked(command) + "\n"
+    assert "hunter2" not in content
+    assert "ter2" not in content.replace("hunter2", "")
+
+
+# -- the ledger ----------------------------------------------------------------------------------------------------------------------
+
+
+@pytest.fixture(scope="module")
+def surveyed(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """Two surveys of a host: between them a line of its log is taken out, and a rule and a membership are added."""
+    folder = tmp_path_factory.mktemp("surveyed")
+    root = grow(folder / "root", "root ALL=(ALL) ALL\n%sudo ALL=(ALL) ALL\n")
+    log = Log()
+    log.put(at(38, 9), sudo("ines", "/usr/bin/rm /etc/motd"))
+    log.put(at(38, 10), sudo("rada", "/usr/bin/tcpdump", why="user NOT in sudoers ; "))
+    log.put(at(38, 10.2), sudo("tomas", "/usr/bin/lsof", why="command not allowed ; "))
+    log.put(at(38, 10.5), sudo("vesna", "/usr/bin/lsof -i", why="user NOT in sudoers ; "))
+    log.write(root / "var/log/auth.log")
+    assert fidelitas("survey", "--root", root, "--name", "knot", "--no-file-scan", cwd=folder).status == 0
+    log.lines = [line for line in log.lines if "/etc/motd" not in line[1]]
+    log.put(at(38, 11), sudo("ines", "/usr/sbin/usermod -aG sudo rada"))
+    log.put(at(38, 11), "usermod[5]: add 'rada' to group 'sudo'")
+    log.put(at(38, 12), sudo("ines", "/usr/sbin/visudo -f /etc/sudoers.d/tomas"))
+    log.write(root / "var/log/auth.log")
+    put(root / "etc/group", (root / "etc/group").read_text().replace("sudo:x:27:ines", "sudo:x:27:ines,rada"))
+    put(
+        root / "etc/sudoers", "root ALL=(ALL) ALL\n%sudo ALL=(ALL) ALL\n@includedir /etc/sudoers.d\nvesna ALL=(root) /usr/bin/lsof\n", 0o440
+    )
+    put(root / "etc/sudoers.d/tomas", "tomas ALL=(root) /usr/bin/lsof\n", 0o440)
+    assert fidelitas("survey", "--root", root, "--name", "knot", "--no-file-scan", cwd=folder).status == 0
+    return folder
+
+
+def asked(folder: Path, *arguments: str) -> Ran:
+    return fidelitas(*arguments, cwd=folder, env={"TZ": "UTC"})
+
+
+def test_logs_that_were_collected_twice_are_told_once_and_what_is_gone_is_found(surveyed: Path) -> None:
+    document = asked(surveyed, "usage", "--events", "--format", "json").json
+    check_schema("usage", document)
+    commands = [event["command"] for event in document["events"] if event["command"]]
+    assert commands.count("/usr/bin/tcpdump") == 1
+    assert commands.count("/usr/bin/rm /etc/motd") == 1  # the earlier survey has it
+    (gone,) = [finding for finding in document["findings"] if finding["check"] == "logs.lines-gone"]
+    assert "1 lines that an earlier survey read are gone, the first about ines: /usr/bin/rm /etc/motd" in gone["message"]
+    listed = asked(surveyed, "findings", "--format", "json", "--check", "logs").json["findings"]
+    assert "logs.lines-gone" in [finding["check"] for finding in listed]
+
+
+def test_since_when_and_by_whom_a_right_is_held(surveyed: Path) -> None:
+    text = asked(surveyed, "why", "rada").out
+    assert (
+        "since 2026-10-15 11:00 UTC by ines, likely: the person ran the command that did it; added to the group (/var/log/auth.log:" in text
+    )
+    document = asked(surveyed, "why", "rada", "--format", "json").json
+    check_schema("why", document)
+    since = [link["since"] for holding in document["holdings"] for route in holding["routes"] for link in route["links"]]
+    assert {person for one in since if one for person in one["persons"]} == {"ines"}
+    assert "2026-10-15 ines" in asked(surveyed, "holders", "--account", "rada").out
+    tomas = asked(surveyed, "why", "tomas", "--format", "json").json["holdings"][0]["routes"][0]["links"][0]["since"]
+    assert (tomas["persons"], tomas["what"]) == (["ines"], "/usr/sbin/visudo -f /etc/sudoers.d/tomas")
+
+
+def test_a_refusal_is_explained(surveyed: Path) -> None:
+    document = asked(surveyed, "usage", "--against-policy", "--survey", newest(surveyed), "--format", "json").json
+    check_schema("replay", document)
+    why = {use["account"]: " ".join(use["why"]) for use in document["subjects"][0]["refused"]}
+    assert why["rada"] == "no rule is about rada ines, 2026-10-15 11:00 UTC, put rada into sudo: the membership came later"
+    assert why["tomas"] == "no rule is about tomas ines, 2026-10-15 12:00 UTC, edited /etc/sudoers.d/tomas: the rule may have come later"
+    assert "differs" not in why["vesna"]
+
+
+def newest(folder: Path) -> str:
+    return max(path.stem for path in (folder / "ledger/surveys").glob("*.json"))
+
+
+def test_a_new_policy_is_put_to_the_logs_of_the_ledger(surveyed: Path) -> None:
+    put(surveyed / "new", "root ALL=(ALL) ALL\n%sudo ALL=(ALL) /usr/bin/apt\n")
+    document = asked(surveyed, "rehearse", "--policy", "new", "--format", "json").json
+    refused = {use["command"] for use in document["replay"][0]["used"] if use["decision"] != "allowed"}
+    assert "/usr/sbin/visudo -f /etc/sudoers.d/tomas" in refused
+    assert ("ines", "/usr/bin/apt update") not in {
+        (use["account"], use["command"]) for use in document["replay"][0]["used"] if use["decision"] != "allowed"
+    }
+
+
+# -- what is asked for ---------------------------------------------------------------------------------------------------------------
+
+
+def test_filters_forms_and_times(tmp_path: Path) -> None:
+    log = Log().put(NIGHT, sudo("ines", "/usr/bin/apt full-upgrade")).write(tmp_path / "auth.log")
+    base = ("usage", "--log", str(log), "--events")
+
+    def rows(*arguments: str, zone: str = "UTC") -> list[str]:
+        return fidelitas(*base, "--format", "csv", *arguments, cwd=tmp_path, env={"TZ": zone}).out.splitlines()[1:]
+
+    assert len(rows()) == 91
+    assert len(rows("--person", "rada")) == 30
+    assert len(rows("--command", "full-upgrade")) == 1
+    assert len(rows("--host", "KNOT.saltmarsh.example")) == 91
+    assert not rows("--host", "tern")
+    assert len(rows("--since", "2026-10-13", "--until", "2026-10-14")) == 4
+    assert rows("--command", "full", zone="Asia/Tokyo")[0].startswith("2026-10-13 11:30:00")
+    lines = fidelitas(*base, "--format", "jsonl", "--command", "full", cwd=tmp_path).out.splitlines()
+    assert [json.loads(line)["time"] for line in lines] == ["2026-10-13T02:30:00+00:00"]
+    ran = fidelitas("usage", "--log", log, "--since", "yesterday", cwd=tmp_path)
+    assert (ran.status, ran.err.count("\n")) == (2, 1)
+
+
+def test_figures_are_drawn_and_are_the_same_twice(tmp_path: Path) -> None:
+    log = Log().write(tmp_path / "auth.log")
+    for name in ("one", "two"):
+        assert fidelitas("usage", "--log", log, "--figures", name, cwd=tmp_path, env={"TZ": "UTC"}).status == 0
+    drawn = sorted(path.name for path in (tmp_path / "one").iterdir())
+    assert drawn == ["failures.png", "failures.svg", "use-by-hour.png", "use-by-hour.svg"]
+    for name in drawn:
+        assert (tmp_path / "one" / name).read_bytes() == (tmp_path / "two" / name).read_bytes()
+    assert (tmp_path / "one/use-by-hour.png").read_bytes().startswith(b"\x89PNG")
+
+
+def test_a_session_that_nothing_closes_is_told_as_such(tmp_path: Path) -> None:
+    log = Log(everyday=False).put(at(1, 9), sudo("ines", "/bin/bash", terminal="pts/3"))
+    log.put(at(1, 9.5), sudo("root", "/usr/bin/id", "rada", terminal="pts/3")).put(
+        at(5, 9.5), sudo("root", "/usr/bin/id", "rada", terminal="pts/3")
+    )
+    deeds: list[Deed] = []
+    (session,) = book_of(log.write(tmp_path / "auth.log"), take=deeds.append).hosts["knot"].sessions
+    assert (session.person, session.closed, session.deeds) == ("ines", None, 1)
+    assert [deed.persons for deed in deeds] == [("ines",), ("ines",), ()]  # after two days a shell speaks for nobody
+    out = fidelitas("usage", "--log", tmp_path / "auth.log", "--sessions", cwd=tmp_path).out
+    assert "never closed" in out
