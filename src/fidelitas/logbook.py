@@ -106,12 +106,20 @@ def host_logs(evidence: Sequence[HostLogEvidence]) -> HostLogs:
     )
 
 
-def read_logbook(hosts: Iterable[HostLogs], wanted: Wanted | None = None, take: Callable[[Deed], None] | None = None) -> Logbook:
-    """Return what the logs of some hosts tell; `take` is given each deed that is asked for, host by host, in the order of time."""
+def read_logbook(
+    hosts: Iterable[HostLogs],
+    wanted: Wanted | None = None,
+    take: Callable[[Deed], None] | None = None,
+    each: Callable[[Callable[[HostLogs], Logbook], Iterable[HostLogs]], Iterable[Logbook]] = map,
+) -> Logbook:
+    """Return what the logs of some hosts tell; `take` is given each deed that is asked for, host by host, in the order of time.
+
+    `each` is how a function is applied to every host: `map`, or the like of it over several processes where no deeds are to be taken.
+    """
     book, chosen = Logbook(), wanted or Wanted()
-    every = chosen == Wanted()
-    for host in hosts:
-        _read(host, book, None if every else chosen, take)
+    alone = take is None and chosen == Wanted()
+    for one in each(_of_host, hosts) if alone else (_read(host, chosen, take) for host in hosts):
+        _include(book, one)
     # Of files at hand nobody knows when they were collected: not before the last line of any of them.
     latest = max((log.last for use in book.hosts.values() for log in use.logs if log.last is not None), default=None)
     for use in book.hosts.values():
@@ -119,10 +127,26 @@ def read_logbook(hosts: Iterable[HostLogs], wanted: Wanted | None = None, take: 
     return book
 
 
-def _read(host: HostLogs, book: Logbook, wanted: Wanted | None, take: Callable[[Deed], None] | None) -> None:
+def _include(book: Logbook, one: Logbook) -> None:
+    for name, use in one.hosts.items():
+        # A host that two logs tell of, its own and one that others send theirs to, is told of twice.
+        book.hosts[name if name not in book.hosts else f"{name} by {len(book.hosts)}"] = use
+    book.people.include(one.people)
+    book.deeds += one.deeds
+    book.unknown += one.unknown
+    book.gaps += one.gaps
+    book.unread += one.unread
+    book.covers += one.covers
+
+
+def _of_host(host: HostLogs) -> Logbook:
+    return _read(host, Wanted(), None)
+
+
+def _read(host: HostLogs, wanted: Wanted, take: Callable[[Deed], None] | None) -> Logbook:
+    book, every = Logbook(), wanted == Wanted()
     reading = LogReading(host.logs, host.zone, host.names)
     told: dict[str, HostUse] = {}
-    people = book.people.add
     for event in reading.events():
         use = told.get(event.host)
         if use is None:
@@ -130,12 +154,20 @@ def _read(host: HostLogs, book: Logbook, wanted: Wanted | None, take: Callable[[
             shown = host.subject if name == _short(host.subject) else name
             use = told[event.host] = book.hosts.setdefault(name, HostUse(shown, host.zone))
         deed = use.add(event)
-        if wanted is None or wanted.takes(deed):
-            book.deeds += 1
-            people(deed)
+        if every:
             if take is not None:
                 take(deed)
+        elif wanted.takes(deed):
+            book.deeds += 1
+            book.people.add(deed)
+            if take is not None:
+                take(deed)
+    if every:  # everybody's deeds were counted already
+        book.deeds = sum(use.events for use in book.hosts.values())
+        for use in book.hosts.values():
+            book.people.include(use.people)
     _finish(host, reading, told, book)
+    return book
 
 
 def _finish(host: HostLogs, reading: LogReading, told: Mapping[str, HostUse], book: Logbook) -> None:

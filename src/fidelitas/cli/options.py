@@ -1,6 +1,7 @@
 """Options that several commands share, and the one place where output meets the terminal."""
 
 import json
+import multiprocessing
 import os
 import re
 import shutil
@@ -31,6 +32,8 @@ if TYPE_CHECKING:
     from fidelitas.logbook import Logbook, Wanted
     from fidelitas.usage import Deed, Grants
 
+S = TypeVar("S")
+T = TypeVar("T")
 F = TypeVar("F", bound=Callable[..., Any])
 
 
@@ -122,8 +125,8 @@ class Source:
         if self.logs:
             groups = [logs for logs in logs_at(self.logs, self.name or os.uname().nodename) if logs]
             zone = zone_of(self.zone)
-            return read_logbook([HostLogs(subject=logs[0].subject, logs=logs, zone=zone) for logs in groups], wanted, take)
-        book = read_logbook((host_logs(bundles) for _, bundles in self.history()), wanted, take)
+            return read_logbook([HostLogs(subject=logs[0].subject, logs=logs, zone=zone) for logs in groups], wanted, take, on_all_cores)
+        book = read_logbook((host_logs(bundles) for _, bundles in self.history()), wanted, take, on_all_cores)
         if not book.covers:
             raise RequestError(f'ledger "{self.ledger}" holds no logs', hint="Survey hosts with their logs, or name logs with --log.")
         return book
@@ -135,7 +138,7 @@ class Source:
             return []
         from fidelitas.logbook import host_logs, read_logbook  # noqa: PLC0415
 
-        return read_logbook(host_logs(bundles) for bundles in found).findings()
+        return read_logbook((host_logs(bundles) for bundles in found), each=on_all_cores).findings()
 
     def provenance(self, hosts: Iterable[HostRights]) -> "dict[str, Grants]":
         """Return what the logs in the ledger tell of how rights on some hosts came about."""
@@ -145,12 +148,23 @@ class Source:
             return {}
         from fidelitas.logbook import host_logs, read_logbook  # noqa: PLC0415
 
-        book = read_logbook(host_logs(bundles) for bundles in found.values())
+        book = read_logbook((host_logs(bundles) for bundles in found.values()), each=on_all_cores)
         return {subject: use.grants for subject in found if (use := book.use_of(subject)) is not None}
 
     def audit(self) -> Audit:
         """Return the audit of the evidence in the ledger."""
         return audit(self.bundles())
+
+
+def on_all_cores(function: Callable[[S], T], items: Iterable[S]) -> Iterator[T]:
+    """Apply a function to each of some items, in their order, in as many processes as there are cores; to a single one here."""
+    known = list(items)
+    cores = len(os.sched_getaffinity(0))
+    if len(known) < 2 or cores < 2:
+        yield from map(function, known)
+        return
+    with multiprocessing.get_context("fork").Pool(min(cores, len(known))) as pool:
+        yield from pool.imap(function, known)
 
 
 def unknown_subject(subject: str | None, known: Sequence[str]) -> RequestError:

@@ -66,7 +66,6 @@ class HostUse:
         self.attribution = Attribution()
         self.people = People()
         self.events = 0
-        self.kinds: Counter[EventKind] = Counter()
         self.sessions: list[Session] = []
         self.sessions_ended = 0
         self.notable: dict[str, list[Deed]] = defaultdict(list)
@@ -88,7 +87,6 @@ class HostUse:
         deed = self.attribution.deed(event)
         kind = event.kind
         self.events += 1
-        self.kinds[kind] += 1
         tries = self.people.add(deed)
         if self.attribution.sessions.done:
             self._end_sessions()

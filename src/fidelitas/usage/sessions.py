@@ -7,6 +7,7 @@ last that was opened as the same account.  One that no line closes is told as ne
 from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import datetime, timedelta
+from functools import lru_cache
 
 from fidelitas.facts import Event, EventKind, Place
 from fidelitas.usage.touches import first_program
@@ -55,11 +56,14 @@ def stem(program: str) -> str:
 
 def is_shell(event: Event) -> bool:
     """Return whether an event is a use that gives an interactive shell, which ends attribution by name."""
-    if event.kind is not EventKind.USED or event.program not in _SWITCHES:
-        return False
-    words = event.command.split(maxsplit=8)
+    return event.kind is EventKind.USED and event.program in _SWITCHES and (event.program == "su" or _is_shell(event.command))
+
+
+@lru_cache(maxsize=10_000)
+def _is_shell(command: str) -> bool:
+    words = command.split(maxsplit=8)
     name = words[first_program(words)].rpartition("/")[2].lstrip("-") if words else ""
-    return event.program == "su" or (name in _SHELLS and not {"-c", "--command"} & set(words[1:]))
+    return name in _SHELLS and not {"-c", "--command"} & set(words[1:])
 
 
 def may_be_elevated(event: Event) -> bool:

@@ -96,6 +96,18 @@ class People:
             self._last_failure[key] = event.at
         return max(event.times - 1, 0) if told else event.times
 
+    def include(self, others: "People") -> None:
+        """Add what others have counted."""
+        for name, other in others.by_name.items():
+            use = self.by_name.setdefault(name, PersonUse(name))
+            use.hosts |= other.hosts
+            for counter in ("used", "refused", "failed", "shells", "changes", "doubtful"):
+                setattr(use, counter, getattr(use, counter) + getattr(other, counter))
+            use.commands += other.commands
+            use.targets += other.targets
+            use.first = min((at for at in (use.first, other.first) if at is not None), default=None)
+            use.last = max((at for at in (use.last, other.last) if at is not None), default=None)
+
     def ranked(self) -> list[PersonUse]:
         """Return everybody, the most active first."""
         return sorted(self.by_name.values(), key=lambda use: (-use.used - use.refused - use.failed, use.person))

@@ -43,6 +43,17 @@ class Clock:
             self._minutes = {stamp[:12]: minute}  # the lines of a minute stand together
         return minute + timedelta(seconds=int(stamp[13:15]))
 
+    def near(self, stamp: str) -> datetime | None:
+        """Return the time of a stamp that stands near the one read last; the order of such does not count."""
+        if has_year(stamp):
+            return _iso(stamp, self._zone)
+        years = (_traditional(stamp, year) for year in (self._year - 1, self._year, self._year + 1))
+        known = [found for found in years if found is not None]
+        before = self._before
+        if not known or before is None:
+            return None
+        return min(known, key=lambda found: abs(found - before)).replace(tzinfo=self._zone).astimezone(UTC)
+
     def _minute(self, text: str) -> datetime | None:
         found = _traditional(f"{text}:00", self._year)
         if found is not None and self._before is not None and self._before - found > _NEW_YEAR:

@@ -6,13 +6,13 @@ lines of a block at once; every other line is read by the expression.
 """
 
 import re
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
-__all__ = ["PROGRAMS", "Line", "first_stamp", "lines_that_matter"]
+__all__ = ["PROGRAMS", "Idle", "Line", "first_stamp", "lines_that_matter"]
 
 # The programs whose lines concern privilege.
 PROGRAMS = (
@@ -33,6 +33,12 @@ _CODES = np.array(sorted(int.from_bytes(text, "little") for text in _BEGINNINGS)
 _LINE_END, _BLANK = 10, 32
 _NINE = 57  # the last digit of ASCII
 _SHORTEST = 20  # a stamp, a host and a program
+_LONGEST_HEAD, _LONGEST_TAG = 320, 24
+_COLON = 58
+_PREFIX = 16  # two words of a machine: so much of a message is looked at
+_REACH = _LONGEST_HEAD + _LONGEST_TAG + 2 * _PREFIX  # beyond the end of a block
+Bytes = NDArray[np.uint8]
+Numbers = NDArray[np.int64]
 
 
 class Line(NamedTuple):
@@ -51,13 +57,20 @@ def first_stamp(blocks: Iterable[bytes]) -> str:
     return next((line.stamp.decode() for line in lines_that_matter(blocks)), "")
 
 
-def lines_that_matter(blocks: Iterable[bytes]) -> Iterator[Line]:
-    """Yield the lines of programs that matter; blocks are of whole lines."""
+def lines_that_matter(blocks: Iterable[bytes], idle: "Idle | None" = None) -> Iterator[Line]:
+    """Yield the lines of programs that matter; blocks are of whole lines.
+
+    With `idle` those that are known to tell of no privilege are left out, and `idle.seen` is told of them, block by block: how many there
+    were in an hour, and a stamp of it.
+    """
     before = 1
     head = b""  # how the line before began, up to its program
     for block in blocks:
         starts, ends = _lines(block)
-        chosen, alike = _candidates(block, starts, ends, head)
+        padded = np.frombuffer(block + bytes(_REACH), dtype=np.uint8)
+        chosen, alike = _candidates(padded, starts, ends, head)
+        if idle is not None and head:
+            chosen, alike = idle.without(padded, starts, chosen, alike, head)
         size, width, name = len(head), max(head[:-1].rfind(b" "), 0), head[:-1].rpartition(b" ")[2]
         for number, start, end, same in zip(chosen.tolist(), starts[chosen].tolist(), ends[chosen].tolist(), alike.tolist(), strict=True):
             colon = block.find(b": ", start + size, end) if same else -1
@@ -70,7 +83,45 @@ def lines_that_matter(blocks: Iterable[bytes]) -> Iterator[Line]:
                 head = block[start : found.start("program")]
                 stamp, host, program = found.group("stamp", "host", "program")
                 yield Line(before + number, stamp, host, program, _process(found), found["message"])
+        if idle is not None:
+            idle.tell()
         before += len(starts)
+
+
+class Idle:
+    """Leaves out lines whose message begins in a way that is known to tell of nothing; `seen` is given a stamp and how many."""
+
+    def __init__(self, beginnings: Iterable[bytes], seen: Callable[[bytes, int], None]) -> None:
+        self._codes = [np.frombuffer(text[:_PREFIX], dtype=np.uint64) for text in beginnings if len(text) >= _PREFIX]
+        self._seen = seen
+        self._stamps: tuple[list[bytes], list[int]] = ([], [])
+
+    def without(
+        self, padded: Bytes, starts: Numbers, chosen: Numbers, alike: NDArray[np.bool_], head: bytes
+    ) -> tuple[Numbers, NDArray[np.bool_]]:
+        """Return the lines that are chosen without those that are idle; only lines that begin like `head` are known to be."""
+        at = starts[chosen] + len(head)
+        message = np.zeros(len(chosen), dtype=np.int64)
+        for offset in range(_LONGEST_TAG, 1, -1):  # the message begins behind the first colon
+            message[padded[at + offset] == _COLON] = offset + 2
+        words = padded[(at + message)[:, None] + np.arange(_PREFIX)].view(np.uint64)
+        idle = np.zeros(len(chosen), dtype=np.bool_)
+        for first, second in self._codes:
+            idle |= (words[:, 0] == first) & (words[:, 1] == second)
+        idle &= alike & (message > 0)
+        hour = 13 if head[0] <= _NINE else 9
+        rows = padded[starts[chosen[idle]][:, None] + np.arange(hour)]
+        width = max(head[:-1].rfind(b" "), 0)
+        _, first_of, count = np.unique(rows.view(f"S{hour}").ravel(), return_index=True, return_counts=True)
+        lines = starts[chosen[idle]][first_of].tolist()
+        self._stamps = ([padded[start : start + width].tobytes() for start in lines], count.tolist())
+        return chosen[~idle], alike[~idle]
+
+    def tell(self) -> None:
+        """Tell of what was left out of a block, once its other lines were given out."""
+        for stamp, count in zip(*self._stamps, strict=True):
+            self._seen(stamp, count)
+        self._stamps = ([], [])
 
 
 def _process(found: re.Match[bytes]) -> bytes:
@@ -81,7 +132,7 @@ def _process(found: re.Match[bytes]) -> bytes:
     return apart[1] if apart else b""
 
 
-def _lines(block: bytes) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+def _lines(block: bytes) -> tuple[Numbers, Numbers]:
     """Return where the lines of a block begin and end."""
     ends = np.flatnonzero(np.frombuffer(block, dtype=np.uint8) == _LINE_END)
     if block and not block.endswith(b"\n"):
@@ -89,19 +140,16 @@ def _lines(block: bytes) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
     return np.concatenate((np.zeros(min(len(ends), 1), dtype=np.int64), ends[:-1] + 1)), ends
 
 
-def _candidates(
-    block: bytes, starts: NDArray[np.int64], ends: NDArray[np.int64], head: bytes
-) -> tuple[NDArray[np.int64], NDArray[np.bool_]]:
+def _candidates(padded: Bytes, starts: Numbers, ends: Numbers, head: bytes) -> tuple[Numbers, NDArray[np.bool_]]:
     """Return which lines may matter, and which of them begin like `head`, with a stamp of the same form and the same host.
 
     Those that begin so and go on with another program are left out; nothing is known of the others.
     """
     long = ends - starts >= _SHORTEST
     stamp = head[:-1].rfind(b" ")
-    if stamp < 15 or head.startswith(b"<"):  # shorter than any stamp: nothing is known yet
+    if stamp < 15 or head.startswith(b"<") or len(head) > _LONGEST_HEAD:  # shorter than any stamp: nothing is known yet
         chosen = np.flatnonzero(long)
         return chosen, np.zeros(len(chosen), dtype=np.bool_)
-    padded = np.frombuffer(block + bytes(len(head) + 3), dtype=np.uint8)
     alike = padded[starts] == head[0] if head[0] > _NINE else (padded[starts] <= _NINE)
     for offset in range(stamp, len(head)):
         alike &= padded[starts + offset] == head[offset]

@@ -42,6 +42,13 @@ class Pulse:
                 self.jumps.append(TimeJump(line=line, before=self._latest, after=at))
             self._latest = at
 
+    def many(self, at: datetime | None, count: int) -> None:
+        """Count lines of an hour whose order is not known."""
+        if at is not None:
+            self.hours[int(at.timestamp()) // 3600] += count
+            self.first = at if self.first is None else min(self.first, at)
+            self.last = at if self.last is None else max(self.last, at)
+
     def more(self, count: int, last: datetime | None) -> None:
         """Count further lines of the same hour, up to a time."""
         if count and last is not None:

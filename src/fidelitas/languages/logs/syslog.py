@@ -10,7 +10,7 @@ from functools import partial
 
 from fidelitas.facts import Event, Place
 from fidelitas.languages.logs.clock import Clock, has_year
-from fidelitas.languages.logs.entries import Line, lines_that_matter
+from fidelitas.languages.logs.entries import Idle, Line, lines_that_matter
 from fidelitas.languages.logs.messages import idle_beginnings, is_part, read_message
 from fidelitas.languages.logs.pulse import Pulse
 from fidelitas.languages.logs.secrets import masked
@@ -41,7 +41,8 @@ class SyslogReader:
         held: Event | None = None
         known, make = self._known, tuple.__new__
         subject, path, _, _ = self._origin
-        for line in self._timed(lines_that_matter(blocks)):
+        idle = Idle(idle_beginnings(), lambda stamp, count: self._pulse.many(self._clock.near(stamp.decode()), count))
+        for line in self._timed(lines_that_matter(blocks, idle)):
             number, stamp, host, program, pid, message = line
             if held is not None and _CONTINUED in message:
                 more = continued(decode(message))
