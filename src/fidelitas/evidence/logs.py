@@ -22,7 +22,7 @@ from fidelitas.errors import ReadError
 
 __all__ = ["LogCopy", "family_of", "log_copy", "unpacked", "whole_lines"]
 
-_BLOCK = 1 << 18
+_BLOCK = 1 << 20
 # A line that is longer is cut: no program that we read writes such lines, and whoever makes one wants to stop the reader.
 _LONGEST_LINE = 1 << 20
 # What a packed log of a bundle may unpack to: a log whose lines are nearly all empty packs some thousand times.

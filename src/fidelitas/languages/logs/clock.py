@@ -11,6 +11,7 @@ __all__ = ["Clock", "has_year"]
 _MONTHS = {"JanFebMarAprMayJunJulAugSepOctNovDec"[at : at + 3]: at // 3 + 1 for at in range(0, 36, 3)}
 _ISO = re.compile(r"(\d{4}-\d\d-\d\d)[T ](\d\d:\d\d:\d\d)(?:[.,](\d+))?(Z|[+-]\d\d:?\d\d)?\Z")
 # A log whose lines come from several programs is now and then a moment out of order; a year's end is not a moment.
+_SECONDS = tuple(timedelta(seconds=number) for number in range(100))
 _NEW_YEAR = timedelta(days=180)
 
 
@@ -41,7 +42,7 @@ class Clock:
             if minute is None:
                 return None
             self._minutes = {stamp[:12]: minute}  # the lines of a minute stand together
-        return minute + timedelta(seconds=int(stamp[13:15]))
+        return minute + _SECONDS[int(stamp[13:15])]
 
     def near(self, stamp: str) -> datetime | None:
         """Return the time of a stamp that stands near the one read last; the order of such does not count."""

@@ -150,12 +150,11 @@ def _candidates(padded: Bytes, starts: Numbers, ends: Numbers, head: bytes) -> t
     if stamp < 15 or head.startswith(b"<") or len(head) > _LONGEST_HEAD:  # shorter than any stamp: nothing is known yet
         chosen = np.flatnonzero(long)
         return chosen, np.zeros(len(chosen), dtype=np.bool_)
-    alike = padded[starts] == head[0] if head[0] > _NINE else (padded[starts] <= _NINE)
-    for offset in range(stamp, len(head)):
-        alike &= padded[starts + offset] == head[offset]
-    # The stamp has blanks where the one before has them, and nowhere else: the host is where it was.
-    for offset in range(stamp):
-        alike &= (padded[starts + offset] == _BLANK) == (head[offset] == _BLANK)
+    known = np.frombuffer(head, dtype=np.uint8)
+    rows = padded[starts[:, None] + np.arange(len(head))]
+    # The stamp has blanks where the one before has them, and nowhere else: the host is where it was, and is the same.
+    same = (rows[:, :stamp] == _BLANK) == (known[:stamp] == _BLANK)
+    alike = same.all(axis=1) & (rows[:, stamp:] == known[stamp:]).all(axis=1) & ((rows[:, 0] <= _NINE) == (known[0] <= _NINE))
     code = padded[starts + len(head)].astype(np.uint32)
     for offset in (1, 2):
         code |= padded[starts + len(head) + offset].astype(np.uint32) << np.uint32(8 * offset)
