@@ -38,6 +38,7 @@ benchmark: $(VENV)/installed-dev
 	$(BIN)/python benchmarks/tree.py
 	$(BIN)/python benchmarks/estate.py
 	$(BIN)/python benchmarks/logs.py
+	$(BIN)/python benchmarks/incidents.py
 
 format: $(VENV)/installed-dev
 	$(BIN)/ruff check --fix src tests benchmarks

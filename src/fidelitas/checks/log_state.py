@@ -36,7 +36,7 @@ def silent_host(use: HostUse) -> Iterator[Found]:
 def _found(use: HostUse, silence: Silence, what: str) -> Found:
     logs = [log for log in use.logs if log.family == silence.family]
     emptied = "; the file was emptied" if any(log.empty and log.path == silence.family for log in logs) else ""
-    begin, end = (f"{at.astimezone(use.zone):%Y-%m-%d %H:%M}" for at in (silence.begin, silence.end))
+    begin, end = (f"{at.astimezone(use.zone):%Y-%m-%d %H:%M %Z}" for at in (silence.begin, silence.end))
     return Found(
         about=f"{silence.family} {silence.begin:%Y-%m-%dT%H}",
         message=f"{silence.family} {what} from {begin} to {end}: {silence.expected:.0f} lines expected, 0 observed "

@@ -85,7 +85,7 @@ def failure_burst(use: HostUse) -> Iterator[Found]:
         yield Found(
             about=f"{burst.account} {burst.hour}",
             message=f"{burst.account}, {who}: {burst.found.count} wrong passwords in the hour of {_hour(use, burst.hour)}, "
-            f"{burst.expected:.2f} expected (chance {burst.chance:.0e}){f', first from {source}' if source else ''}",
+            f"{burst.expected:.1g} expected (chance {burst.chance:.0e}){f', first from {source}' if source else ''}",
             places=(event.place,),
         )
 
@@ -175,7 +175,7 @@ def odd_hour(use: HostUse) -> Iterator[Found]:
         yield _found(
             f"{odd.person} {odd.hour}",
             f"{odd.person} was active {_times(odd.count)} in the hour of {_hour(use, odd.hour)}; "
-            f"{odd.expected:.4f} hours as unusual expected, 1 observed: {_commands([odd.deed])}",
+            f"{odd.expected:.1g} hours as unusual expected, 1 observed: {_commands([odd.deed])}",
             [odd.deed],
         )
 
