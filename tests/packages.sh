@@ -13,6 +13,7 @@ for package in "$@"; do
         procps) program=ps ;;
         rsyslog) program=rsyslogd ;;
         systemd) program=journalctl ;;
+        postgresql-*) program=../lib/postgresql/${package#postgresql-}/bin/postgres ;;
         *) program=$package ;;
     esac
     command -v "$program" >/dev/null 2>&1 || [ -x "/usr/sbin/$program" ] || missing="$missing $package"

@@ -66,6 +66,7 @@ LIBRARIES = {
     "rich": {"reports"},
     "matplotlib": {"reports"},
     "scipy": {"usage"},
+    "psycopg": {"sources"},
     "subprocess": {"sources"},
     "zstandard": {"evidence", "ledger", "sources"},
     "tarfile": {"evidence"},

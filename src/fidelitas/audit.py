@@ -9,14 +9,15 @@ Pure: evidence in, audit out.  Reaching hosts is the business of `sources`, keep
 from collections.abc import Hashable, Iterable
 from functools import cached_property
 
-from fidelitas.checks import estate_findings, findings_of
+from fidelitas.checks import database_findings, estate_findings, findings_of
 from fidelitas.facts import Directory, Gap
 from fidelitas.findings import Finding
 from fidelitas.languages.host import HostEvidence, read_host
 from fidelitas.languages.likeness import LIVE, likeness
+from fidelitas.languages.postgresql import read_postgresql
 from fidelitas.languages.running import read_processes
 from fidelitas.memberships import Memberships, with_memberships
-from fidelitas.rights import HostRights, rights_of
+from fidelitas.rights import DatabaseRights, HostRights, SubjectRights, database_rights_of, rights_of
 from fidelitas.rights.across import across_hosts
 from fidelitas.rights.nesting import Nesting
 from fidelitas.rights.twins import Own, TwinRights, circumstances
@@ -25,10 +26,16 @@ __all__ = ["Audit", "audit", "rights_in", "rights_of_estate"]
 
 
 class Audit:
-    """What an estate's evidence amounts to: hosts by name, findings worst first."""
+    """What an estate's evidence amounts to: hosts and database servers by name, findings worst first."""
 
-    def __init__(self, hosts: Iterable[HostRights]) -> None:
+    def __init__(self, hosts: Iterable[HostRights], databases: Iterable[DatabaseRights] = ()) -> None:
         self.hosts = tuple(sorted(hosts, key=lambda host: host.subject))
+        self.databases = tuple(sorted(databases, key=lambda server: server.subject))
+
+    @property
+    def subjects(self) -> tuple[SubjectRights, ...]:
+        """Hosts and servers, by name."""
+        return tuple(sorted((*self.hosts, *self.databases), key=lambda one: one.subject))
 
     @cached_property
     def findings(self) -> tuple[Finding, ...]:
@@ -38,12 +45,13 @@ class Audit:
             if host.like not in told:
                 told[host.like] = findings_of(host.like)
         found = [finding for host in self.hosts for finding in host.here(told[host.like])] + estate_findings(self.hosts)
+        found += [finding for server in self.databases for finding in database_findings(server)]
         return tuple(sorted(found, key=lambda finding: (finding.severity, finding.subject, finding.check, finding.places[0])))
 
     @property
     def gaps(self) -> tuple[Gap, ...]:
         """Everything that could not be read."""
-        return tuple(gap for host in self.hosts for gap in host.gaps)
+        return tuple(gap for one in self.subjects for gap in one.gaps)
 
 
 def rights_in(evidence: HostEvidence, memberships: Memberships | None = None) -> HostRights:
@@ -86,5 +94,9 @@ def _own(evidence: HostEvidence) -> Own:
 
 
 def audit(evidence: Iterable[HostEvidence]) -> Audit:
-    """Return the audit of the hosts that the evidence is of."""
-    return Audit(rights_of_estate(evidence))
+    """Return the audit of the hosts and servers that the evidence is of."""
+    hosts: list[HostEvidence] = []
+    servers: list[HostEvidence] = []
+    for one in evidence:
+        (servers if one.platform == "postgresql" else hosts).append(one)
+    return Audit(rights_of_estate(hosts), [database_rights_of(read_postgresql(one)) for one in servers])

@@ -3,7 +3,7 @@
 from collections.abc import Iterable
 from dataclasses import dataclass
 
-from fidelitas.rights import Holding, HostRights
+from fidelitas.rights import DatabaseRights, Holding, SubjectRights
 
 __all__ = ["Compared", "compare"]
 
@@ -21,24 +21,26 @@ class Compared:
     second: Holding | None = None
 
 
-def compare(hosts: Iterable[HostRights], first: str, second: str) -> list[Compared]:
+def compare(hosts: Iterable[SubjectRights], first: str, second: str) -> list[Compared]:
     """Return all groups and rights that either account has, host by host, groups first."""
     return [one for host in hosts for one in (*_groups(host, first, second), *_rights(host, first, second))]
 
 
-def _groups(host: HostRights, first: str, second: str) -> Iterable[Compared]:
+def _groups(host: SubjectRights, first: str, second: str) -> Iterable[Compared]:
     mine, theirs = (_group_names(host, name) for name in (first, second))
     for name in sorted(mine | theirs):
         yield Compared(subject=host.subject, what="group", name=name, in_first=name in mine, in_second=name in theirs)
 
 
-def _group_names(host: HostRights, account: str) -> set[str]:
+def _group_names(host: SubjectRights, account: str) -> set[str]:
     """Return the names of an account's groups, without the one that is its own by name."""
+    if isinstance(host, DatabaseRights):
+        return set(host.privileges.put_into(account)) - {account} if host.knows(account) else set()
     who = host.population.by_name.get(account)
     return {one.group.name for one in who.memberships if one.group.name != account} if who else set()
 
 
-def _rights(host: HostRights, first: str, second: str) -> Iterable[Compared]:
+def _rights(host: SubjectRights, first: str, second: str) -> Iterable[Compared]:
     mine, theirs = ({holding.right: holding for holding in host.held_by(name)} for name in (first, second))
     for right in sorted(mine.keys() | theirs.keys(), key=lambda right: (right.kind, right.detail)):
         yield Compared(

@@ -6,10 +6,23 @@ Each is a pure generator over the rights; `CHECKS` lists them, importing a modul
 from collections.abc import Iterable
 
 from fidelitas.checks.accounts import empty_password, extra_root
-from fidelitas.checks.check import Check, EstateCheck, Found, check
+from fidelitas.checks.check import Check, DatabaseCheck, EstateCheck, Found, check
 from fidelitas.checks.estate import unknown_host
 from fidelitas.checks.groups import conferring_group, lent_group, not_yet_in_force, revoked_yet_active
 from fidelitas.checks.log_ins import key_for_many, root_by_password, su_unasked, taken_empty_password, unlocked_private_key, writable_keys
+from fidelitas.checks.postgresql import (
+    clear_password,
+    definer_function,
+    everybody_writes,
+    expired_password,
+    extra_superuser,
+    open_door,
+    outdated_password,
+    reaches_host,
+    self_made_superuser,
+    stored_password,
+    untrusted_function,
+)
 from fidelitas.checks.programs import added_bit, changed_program, escaping_program, stray_program, writable_program
 from fidelitas.checks.running import (
     open_export,
@@ -49,9 +62,9 @@ from fidelitas.checks.sudo_options import (
 )
 from fidelitas.checks.sudo_rules import all_outside_admins, overridden_rule, unasked_all, unknown_name
 from fidelitas.findings import Finding
-from fidelitas.rights import HostRights
+from fidelitas.rights import DatabaseRights, HostRights
 
-__all__ = ["CHECKS", "ESTATE_CHECKS", "Check", "Found", "check", "estate_findings", "findings_of"]
+__all__ = ["CHECKS", "DATABASE_CHECKS", "ESTATE_CHECKS", "Check", "Found", "check", "database_findings", "estate_findings", "findings_of"]
 
 CHECKS: tuple[Check, ...] = (
     extra_root,
@@ -104,6 +117,26 @@ CHECKS: tuple[Check, ...] = (
     unlocked_private_key,
 )
 ESTATE_CHECKS: tuple[EstateCheck, ...] = (unknown_host, key_for_many)
+
+DATABASE_CHECKS: tuple[DatabaseCheck, ...] = (
+    open_door,
+    extra_superuser,
+    self_made_superuser,
+    reaches_host,
+    definer_function,
+    untrusted_function,
+    everybody_writes,
+    clear_password,
+    outdated_password,
+    expired_password,
+    stored_password,
+)
+
+
+def database_findings(rights: DatabaseRights) -> list[Finding]:
+    """Return all findings on a database server, the worst first."""
+    found = [finding for check in DATABASE_CHECKS for finding in check.findings(rights)]
+    return sorted(found, key=lambda finding: (finding.severity, finding.check, finding.about))
 
 
 def findings_of(rights: HostRights, checks: Iterable[Check] = CHECKS) -> list[Finding]:

@@ -5,11 +5,11 @@ from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 
 from fidelitas.findings import Finding, Severity
-from fidelitas.rights import HostRights
+from fidelitas.rights import DatabaseRights, HostRights
 from fidelitas.text import Place
 from fidelitas.usage import HostUse
 
-__all__ = ["Check", "EstateCheck", "Found", "UseCheck", "check", "estate_check", "use_check"]
+__all__ = ["Check", "DatabaseCheck", "EstateCheck", "Found", "UseCheck", "check", "database_check", "estate_check", "use_check"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -73,6 +73,17 @@ class EstateCheck(_Check):
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class DatabaseCheck(_Check):
+    """A check of one database server."""
+
+    run: Callable[[DatabaseRights], Iterator[Found]]
+
+    def findings(self, rights: DatabaseRights) -> Iterator[Finding]:
+        """Yield the findings on a server."""
+        return (self.finding(rights.subject, found) for found in self.run(rights))
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class UseCheck(_Check):
     """A check of how privilege is used on one host."""
 
@@ -89,6 +100,16 @@ def check(name: str, severity: Severity, *, advice: str) -> Callable[[Callable[[
     def decorate(run: Callable[[HostRights], Iterator[Found]]) -> Check:
         title, why = _told(run)
         return Check(name=name, severity=severity, advice=advice, title=title, why=why, run=run)
+
+    return decorate
+
+
+def database_check(name: str, severity: Severity, *, advice: str) -> Callable[[Callable[[DatabaseRights], Iterator[Found]]], DatabaseCheck]:
+    """Return the like of `check` for a generator over the rights on a database server."""
+
+    def decorate(run: Callable[[DatabaseRights], Iterator[Found]]) -> DatabaseCheck:
+        title, why = _told(run)
+        return DatabaseCheck(name=name, severity=severity, advice=advice, title=title, why=why, run=run)
 
     return decorate
 

@@ -2,7 +2,7 @@
 
 import click
 
-from fidelitas.cli.options import Output, Source, format_option, hosts_of, source_options, tell_gaps
+from fidelitas.cli.options import Output, Source, format_option, source_options, subjects_of, tell_gaps
 from fidelitas.comparison import compare
 from fidelitas.errors import RequestError
 from fidelitas.reports.comparison import comparison_document, comparison_table
@@ -17,9 +17,9 @@ from fidelitas.reports.comparison import comparison_document, comparison_table
 @format_option
 def command(first: str, second: str, subject: str | None, whole: bool, source: Source, output: Output) -> None:
     """Tell what one account holds and the other lacks: groups and rights, host by host."""
-    hosts = hosts_of(source.audit(), subject)
+    hosts = subjects_of(source.audit(), subject)
     for name in (first, second):
-        if not any(name in host.population.by_name for host in hosts):
+        if not any(host.knows(name) for host in hosts):
             raise RequestError(f'there is no account "{name}" on {subject or "any host in the ledger"}')
     found = compare(hosts, first, second)
     output.table(comparison_table(found, first, second, whole=whole), lambda: comparison_document(found, first, second))

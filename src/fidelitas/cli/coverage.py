@@ -2,7 +2,7 @@
 
 import click
 
-from fidelitas.cli.options import Output, Source, format_option, hosts_of, source_options, tell_gaps
+from fidelitas.cli.options import Output, Source, format_option, source_options, subjects_of, tell_gaps
 from fidelitas.reports.coverage import coverage_document, coverage_table
 
 
@@ -15,6 +15,6 @@ def command(subject: str | None, source: Source, output: Output) -> None:
 
     What is absent is a fact: the host has no such file.  A gap is evidence that was wanted and could not be had.
     """
-    hosts = hosts_of(source.audit(), subject)
+    hosts = subjects_of(source.audit(), subject)
     output.table(coverage_table(hosts), lambda: coverage_document(hosts))
     tell_gaps(hosts)

@@ -2,7 +2,7 @@
 
 import click
 
-from fidelitas.cli.options import Output, Source, format_option, hosts_of, say, source_options
+from fidelitas.cli.options import Output, Source, format_option, say, source_options, subjects_of
 from fidelitas.findings import Severity
 from fidelitas.reports.coverage import gap_lines, gaps_line
 from fidelitas.reports.findings import findings_blocks, findings_document, findings_table, tally
@@ -32,12 +32,12 @@ def command(
     Exit status: 1 where there is a finding of --fail-on or worse, else 3 where evidence is missing, else 0.
     """
     audit = source.audit()
-    hosts = hosts_of(audit, subject)
+    hosts = subjects_of(audit, subject)
     names = {host.subject for host in hosts}
     every = sorted([*audit.findings, *source.use_findings(names)], key=lambda finding: finding.severity)
     found = [finding for finding in every if finding.subject in names and (not only or {finding.check, finding.theme} & set(only))]
     shown = [finding for finding in found if finding.severity <= Severity[severity.upper()]]
-    gaps = [gap for host in hosts for gap in host.facts.gaps]
+    gaps = [gap for host in hosts for gap in host.gaps]
     if output.form == "table" and shown:
         output.blocks(findings_blocks(shown))
         output.text(f"\n{tally(shown)}\n")

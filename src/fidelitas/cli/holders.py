@@ -2,15 +2,21 @@
 
 import click
 
-from fidelitas.cli.options import Output, Source, format_option, hosts_of, source_options, tell_gaps
-from fidelitas.reports.holders import Filter, holders_document, holders_table, selected
-from fidelitas.rights import Strength
+from fidelitas.cli.options import Output, Source, format_option, source_options, subjects_of, tell_gaps
+from fidelitas.errors import RequestError
+from fidelitas.reports.holders import Filter, holders_document, holders_table, object_rows, selected
+from fidelitas.rights import DatabaseRights, Strength
 
 
 @click.command
 @click.option("--account", metavar="NAME", help="Only this holder; %NAME for a group.")
 @click.option("--right", metavar="RIGHT", help="Only this right, or this kind: root, run-as, run-as-group, command.")
-@click.option("--on", "subject", metavar="SUBJECT", help="Only on this subject.")
+@click.option(
+    "--on",
+    "subject",
+    metavar="SUBJECT[/DATABASE[/OBJECT]]",
+    help="Only on this subject; of a database server also who may do what with a database, or a table, function or schema of it.",
+)
 @click.option("--strength", type=click.Choice([str(strength) for strength in Strength]), help="Only of this strength.")
 @source_options
 @format_option
@@ -21,8 +27,18 @@ def command(account: str | None, right: str | None, subject: str | None, strengt
     itself grants it; certain, a documented mechanism turns it into the right; conditional, it depends on a secret or on what was not
     read.
     """
-    hosts = hosts_of(source.audit(), subject)
-    rows = selected(hosts, Filter(account=account, right=right, strength=strength))
+    subject, _, inside = (subject or "").partition("/")
+    hosts = subjects_of(source.audit(), subject or None)
+    chosen = Filter(account=account, right=right, strength=strength)
+    if inside:
+        database, _, name = inside.partition("/")
+        servers = [host for host in hosts if isinstance(host, DatabaseRights)]
+        every = object_rows(servers, database, name)
+        if not every:
+            raise RequestError(f'{subject} has no database or object "{inside}" that is in evidence', hint="Such as shop/app.payments.")
+        rows = [(host, holding) for host, holding in every if chosen.takes(host, holding)]
+    else:
+        rows = selected(hosts, chosen)
     told = source.provenance({host.subject: host for host, _ in rows}.values())
     output.table(holders_table(rows, told, whole=output.form == "csv"), lambda: holders_document(rows, told))
     tell_gaps(hosts)

@@ -23,7 +23,7 @@ from fidelitas.ledger import Ledger
 from fidelitas.reports import FORMATS, Table, render
 from fidelitas.reports.blocks import Block, render_blocks
 from fidelitas.reports.coverage import gaps_line
-from fidelitas.rights import HostRights
+from fidelitas.rights import HostRights, SubjectRights
 from fidelitas.sources import FileScan, LogScan, from_this_machine
 from fidelitas.text import plain
 
@@ -35,6 +35,9 @@ if TYPE_CHECKING:
 S = TypeVar("S")
 T = TypeVar("T")
 F = TypeVar("F", bound=Callable[..., Any])
+
+
+_HOST = "linux"  # the platform of evidence of hosts
 
 
 @dataclass(frozen=True, slots=True)
@@ -98,19 +101,24 @@ class Source:
     name: str | None = None
     zone: str | None = None
 
-    def bundles(self, subject: str | None = None) -> list[Bundle]:
-        """Return the evidence in the ledger, of one subject or of all; refuse a subject that is not there."""
+    def _every(self) -> tuple[Bundle, ...]:
         bundles = Ledger(self.ledger).bundles(self.survey)
         if not bundles:
             raise RequestError(f'ledger "{self.ledger}" holds no survey', hint='Run "fidelitas survey" first.')
+        return bundles
+
+    def bundles(self, subject: str | None = None) -> list[Bundle]:
+        """Return the evidence of hosts in the ledger, of one or of all; refuse a subject that is not there."""
+        bundles = [bundle for bundle in self._every() if bundle.platform == _HOST]
         found = [bundle for bundle in bundles if subject in (None, bundle.subject)]
         if not found:
             raise unknown_subject(subject, [bundle.subject for bundle in bundles])
         return found
 
     def history(self, subjects: Container[str] | None = None) -> Iterator[tuple[str, list[Bundle]]]:
-        """Yield each subject, or some, with its evidence in the ledger, the oldest first."""
-        return Ledger(self.ledger).history(self.survey, subjects)
+        """Yield each host, or some, with its evidence in the ledger, the oldest first."""
+        every = Ledger(self.ledger).history(self.survey, subjects)
+        return ((name, bundles) for name, bundles in every if bundles[-1].platform == _HOST)
 
     def hosts_if_any(self) -> tuple[HostRights, ...]:
         """Return the hosts of the ledger, none where there is no survey."""
@@ -140,7 +148,7 @@ class Source:
 
         return read_logbook((host_logs(bundles) for bundles in found), each=on_all_cores).findings()
 
-    def provenance(self, hosts: Iterable[HostRights]) -> "dict[str, Grants]":
+    def provenance(self, hosts: Iterable[SubjectRights]) -> "dict[str, Grants]":
         """Return what the logs in the ledger tell of how rights on some hosts came about."""
         wanted = {host.subject for host in hosts}
         found = {subject: bundles for subject, bundles in self.history(wanted) if any(bundle.copies for bundle in bundles)}
@@ -153,7 +161,7 @@ class Source:
 
     def audit(self) -> Audit:
         """Return the audit of the evidence in the ledger."""
-        return audit(self.bundles())
+        return audit(self._every())
 
 
 def on_all_cores(function: Callable[[S], T], items: Iterable[S]) -> Iterator[T]:
@@ -188,9 +196,17 @@ def hosts_of(found: Audit, subject: str | None) -> tuple[HostRights, ...]:
     return hosts
 
 
-def tell_gaps(hosts: Sequence[HostRights]) -> None:
+def subjects_of(found: Audit, subject: str | None) -> tuple[SubjectRights, ...]:
+    """Return the hosts and servers that are asked about; refuse one that is not in the ledger."""
+    chosen = tuple(one for one in found.subjects if subject in (None, one.subject))
+    if not chosen:
+        raise unknown_subject(subject, [one.subject for one in found.subjects])
+    return chosen
+
+
+def tell_gaps(hosts: Sequence[SubjectRights]) -> None:
     """Say on standard error that evidence is missing, where it is."""
-    gaps = [gap for host in hosts for gap in host.facts.gaps]
+    gaps = [gap for host in hosts for gap in host.gaps]
     if gaps:
         say(gaps_line(gaps))
 

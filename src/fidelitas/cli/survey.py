@@ -13,7 +13,8 @@ from fidelitas.ledger import Ledger
 from fidelitas.reports.coverage import coverage_table, gap_lines
 from fidelitas.reports.findings import findings_blocks, findings_table, tally
 from fidelitas.reports.holders import Filter, holders_table, selected
-from fidelitas.reports.survey import host_block, survey_document
+from fidelitas.reports.survey import subject_block, survey_document
+from fidelitas.rights import RightKind
 from fidelitas.sources import FileScan, LogScan, from_file, from_this_machine
 from fidelitas.sources.collected import Collected
 
@@ -26,6 +27,12 @@ from fidelitas.sources.collected import Collected
     metavar="DIR",
     help="Read the host whose root folder is DIR: a mounted image, a chroot.",
 )
+@click.option(
+    "--postgresql",
+    metavar="PARAMETERS",
+    help="Read the PostgreSQL server of these connection parameters: postgresql://auditor@db.example/postgres, or service=NAME.",
+)
+@click.option("--ask-password", is_flag=True, help="Ask for the database account's password, rather than take it from the usual files.")
 @click.option("--name", metavar="NAME", help="Call the subject NAME, not what it calls itself.")
 @click.option("--one-file-system", "scan", flag_value="ONE_FILE_SYSTEM", help="Look for setuid files on the root file system alone.")
 @click.option("--no-file-scan", "scan", flag_value="NOWHERE", help="Do not look for setuid files and capabilities; that is a gap.")
@@ -34,20 +41,34 @@ from fidelitas.sources.collected import Collected
 @ledger_option
 @format_option
 def command(
-    files: tuple[Path, ...], root: Path | None, name: str | None, scan: str | None, logs: str | None, ledger: Path | None, output: Output
+    files: tuple[Path, ...],
+    root: Path | None,
+    postgresql: str | None,
+    name: str | None,
+    scan: str | None,
+    logs: str | None,
+    ledger: Path | None,
+    output: Output,
+    *,
+    ask_password: bool,
 ) -> None:
     """Read hosts into the ledger and say who can become root, by which rule.
 
     With no argument this machine is read.  FILE is what the probe printed on another host (see "fidelitas probe").  Nothing is changed on
     what is read.  Run it as root: what an ordinary user cannot read is listed as a gap.
     """
-    if root is not None and files:
-        raise RequestError("--root and files cannot be surveyed in one go", hint="Run survey twice.")
+    if sum((root is not None, bool(files), postgresql is not None)) > 1:
+        raise RequestError("--root, --postgresql and files cannot be surveyed in one go", hint="Run survey for each.")
     if name is not None and (len(files) > 1 or not may_name_a_subject(name)):
         raise RequestError(f'"{name}" cannot name the subject' if len(files) < 2 else "--name fits one subject only")
     failures: list[FidelitasError] = []
-    if files:
-        found = _files(files, failures)
+    if postgresql is not None:
+        from fidelitas.sources.postgresql import from_postgresql  # noqa: PLC0415 a driver that other commands do without
+
+        password = click.prompt("Password", hide_input=True, err=True) if ask_password else None
+        found = [from_postgresql(postgresql, name, password)]
+    elif files:
+        found = _files(files, failures, name)
     else:
         found = [from_this_machine(root, scan=FileScan[scan or "EVERYWHERE"], logs=LogScan[logs or "CONCERNING"])]
     collected = [_named(one, name) for one in found]
@@ -64,12 +85,12 @@ def command(
         raise SystemExit(failures[0].exit_status)
 
 
-def _files(files: tuple[Path, ...], failures: list[FidelitasError]) -> list[Collected]:
+def _files(files: tuple[Path, ...], failures: list[FidelitasError], name: str | None) -> list[Collected]:
     """Read every file that can be read; one that cannot costs only itself."""
     collected = []
     for file in files:
         try:
-            collected.append(from_file(file))
+            collected.append(from_file(file, name))
         except FidelitasError as error:
             failures.append(error)
     return collected
@@ -94,16 +115,18 @@ def _keep(path: Path, collected: list[Collected]) -> str | None:
 def show(found: Audit, survey: str | None, output: Output) -> None:
     """Print an audit: each host, its holders and findings."""
     if output.form == "json":
-        output.json(survey_document(found.hosts, found.findings, survey))
+        output.json(survey_document(found.subjects, found.findings, survey))
     elif output.form != "table":
-        for table in (holders_table(selected(found.hosts, Filter())), findings_table(found.findings), coverage_table(found.hosts)):
+        for table in (holders_table(selected(found.subjects, Filter())), findings_table(found.findings), coverage_table(found.subjects)):
             output.table(table, dict)
             output.text("\n")
     else:
-        output.blocks([host_block(host) for host in found.hosts])
+        output.blocks([subject_block(one) for one in found.subjects])
         output.text("\n")
-        output.table(holders_table(selected(found.hosts, Filter(right="root"))), dict)
-        more = len(selected(found.hosts, Filter())) - len(selected(found.hosts, Filter(right="root")))
+        every = selected(found.subjects, Filter())
+        furthest = [row for row in every if row[1].right.kind in (RightKind.ROOT, RightKind.DB_SUPERUSER, RightKind.DB_HOST_ESCAPE)]
+        output.table(holders_table(furthest), dict)
+        more = len(every) - len(furthest)
         output.text(f"and {more} holdings of lesser rights: see fidelitas holders\n" if more else "")
         output.text(f"\n{tally(found.findings)}\n\n")
         if found.findings:
@@ -111,4 +134,4 @@ def show(found: Audit, survey: str | None, output: Output) -> None:
             output.text("\n")
     for line in gap_lines(found.gaps):
         say(line)
-    tell_gaps(found.hosts)
+    tell_gaps(found.subjects)

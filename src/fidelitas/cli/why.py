@@ -2,7 +2,7 @@
 
 import click
 
-from fidelitas.cli.options import Output, Source, format_option, hosts_of, source_options, tell_gaps
+from fidelitas.cli.options import Output, Source, format_option, source_options, subjects_of, tell_gaps
 from fidelitas.errors import RequestError
 from fidelitas.reports.holders import Filter, holders_table, selected
 from fidelitas.reports.why import why_blocks, why_document
@@ -20,7 +20,7 @@ def command(account: str, subject: str | None, source: Source, output: Output) -
 
     ACCOUNT may also be a group, as %NAME, or "any account".  Without SUBJECT all hosts are shown that know it.
     """
-    hosts = hosts_of(source.audit(), subject)
+    hosts = subjects_of(source.audit(), subject)
     known = [host for host in hosts if host.knows(account)]
     if not known:
         raise RequestError(f'no host in evidence has an account or group "{account}"', hint="Groups are written %NAME.")

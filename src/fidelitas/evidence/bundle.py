@@ -46,6 +46,11 @@ class Bundle:
         return self.manifest.subject
 
     @property
+    def platform(self) -> str:
+        """What kind of subject it is of: a Linux host, a database server."""
+        return self.manifest.platform
+
+    @property
     def taken(self) -> datetime:
         """When the evidence was taken."""
         return self.manifest.taken

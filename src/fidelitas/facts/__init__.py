@@ -32,6 +32,18 @@ finding
 """
 
 from fidelitas.facts.accounts import Account, Group, GroupShadow, LoginLimits, Password, PasswordState, Shadow
+from fidelitas.facts.database import (
+    AccessRule,
+    DatabaseFacts,
+    DatabaseGrant,
+    DatabaseObject,
+    DatabaseRole,
+    DatabaseSession,
+    DefaultPrivilege,
+    RoleMembership,
+    Routine,
+    UserMapping,
+)
 from fidelitas.facts.delegations import Delegations, DoasRule, NfsExport, PolkitAction, PolkitRule
 from fidelitas.facts.directory import Directory, DirectoryGroup, DirectoryMember
 from fidelitas.facts.events import Event, EventKind, TimeJump
@@ -60,12 +72,19 @@ from fidelitas.text import Place
 
 __all__ = [
     "AccessEntry",
+    "AccessRule",
     "Account",
     "AliasKind",
     "AuthorizedKey",
     "CapableFile",
     "Command",
     "CommandOptions",
+    "DatabaseFacts",
+    "DatabaseGrant",
+    "DatabaseObject",
+    "DatabaseRole",
+    "DatabaseSession",
+    "DefaultPrivilege",
     "DefaultScope",
     "Delegations",
     "Directory",
@@ -105,6 +124,8 @@ __all__ = [
     "PrivateKey",
     "Process",
     "Programs",
+    "RoleMembership",
+    "Routine",
     "SearchFolder",
     "SetIdFile",
     "Shadow",
@@ -115,4 +136,5 @@ __all__ = [
     "SudoRule",
     "Tag",
     "TimeJump",
+    "UserMapping",
 ]

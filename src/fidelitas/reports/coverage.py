@@ -6,12 +6,12 @@ from typing import Any
 from fidelitas.facts import FileKind, FileState, Gap
 from fidelitas.reports.places import place_document
 from fidelitas.reports.table import Table
-from fidelitas.rights import HostRights
+from fidelitas.rights import DatabaseRights, HostRights, SubjectRights
 
 __all__ = ["coverage_document", "coverage_table", "gap_lines", "gaps_line"]
 
 
-def coverage_table(hosts: Sequence[HostRights]) -> Table:
+def coverage_table(hosts: Sequence[SubjectRights]) -> Table:
     """Return one row for everything that was looked at and one for every gap, gaps first."""
     rows = [row for host in hosts for row in _rows(host)]
     return Table(
@@ -23,10 +23,13 @@ def coverage_table(hosts: Sequence[HostRights]) -> Table:
     )
 
 
-def _rows(host: HostRights) -> Iterable[tuple[str, str, str, str, str]]:
-    for gap in host.facts.gaps:
+def _rows(host: SubjectRights) -> Iterable[tuple[str, str, str, str, str]]:
+    for gap in host.gaps:
         where = "" if gap.place.line is None else f"{gap.place.in_file()}: "
         yield host.subject, gap.what, "gap", f"{where}{gap.why}", gap.weakens
+    if not isinstance(host, HostRights):
+        yield from _server_rows(host)
+        return
     programs = host.facts.programs
     if programs is not None:
         for path in programs.searched:
@@ -38,6 +41,18 @@ def _rows(host: HostRights) -> Iterable[tuple[str, str, str, str, str]]:
             yield host.subject, state.path, "read", "" if state.size is None else f"{state.size} bytes", ""
         elif state.kind is FileKind.ABSENT and state.path.startswith("/etc/"):  # elsewhere lie what commands are given, not what we read
             yield host.subject, state.path, "absent", "there is no such file", ""
+
+
+def _server_rows(server: DatabaseRights) -> Iterable[tuple[str, str, str, str, str]]:
+    facts = server.facts
+    for what, count in (
+        ("roles", len(facts.roles)),
+        ("memberships", len(facts.memberships)),
+        ("grants", len(facts.grants)),
+        ("rules of access", len(facts.access or ())),
+        ("open sessions", len(facts.sessions)),
+    ):
+        yield server.subject, what, "read", f"{count} rows, as {facts.taken_by or 'a role that is not told'}", ""
 
 
 def gaps_line(gaps: Sequence[Gap]) -> str:
@@ -67,7 +82,7 @@ def _gap_document(gap: Gap) -> dict[str, Any]:
     return {"what": gap.what, "why": gap.why, "weakens": gap.weakens or None, "place": place_document(gap.place)}
 
 
-def coverage_document(hosts: Sequence[HostRights]) -> dict[str, Any]:
+def coverage_document(hosts: Sequence[SubjectRights]) -> dict[str, Any]:
     """Return the JSON document of what was read and what was not."""
     return {
         "schema": "fidelitas/coverage/1",
@@ -75,11 +90,11 @@ def coverage_document(hosts: Sequence[HostRights]) -> dict[str, Any]:
             {
                 "subject": host.subject,
                 "taken": host.facts.taken.isoformat(),
-                "taken_as_uid": host.facts.taken_by,
-                "live": host.facts.live,
-                "complete": not host.facts.gaps,
-                "items": [_state_document(state) for state in host.facts.files],
-                "gaps": [_gap_document(gap) for gap in host.facts.gaps],
+                "taken_as_uid": host.facts.taken_by if isinstance(host, HostRights) else None,
+                "live": host.facts.live if isinstance(host, HostRights) else True,
+                "complete": not host.gaps,
+                "items": [_state_document(state) for state in host.facts.files] if isinstance(host, HostRights) else [],
+                "gaps": [_gap_document(gap) for gap in host.gaps],
             }
             for host in hosts
         ],

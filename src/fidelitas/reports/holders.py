@@ -7,11 +7,11 @@ from fidelitas.reports.places import place_document
 from fidelitas.reports.provenance import UNTOLD, Provenance, since_document, since_in_brief
 from fidelitas.reports.sentences import brief, holder, kind_of
 from fidelitas.reports.table import Table
-from fidelitas.rights import Holding, HostRights, Link, LinkKind, RightKind, Route
+from fidelitas.rights import DatabaseRights, Holding, HostRights, Link, LinkKind, RightKind, Route, SubjectRights
 
-__all__ = ["Filter", "holders_document", "holders_table", "route_document", "selected"]
+__all__ = ["Filter", "holders_document", "holders_table", "object_rows", "route_document", "selected"]
 
-Row = tuple[HostRights, Holding]
+Row = tuple[SubjectRights, Holding]
 
 
 class Filter:
@@ -22,7 +22,7 @@ class Filter:
     ) -> None:
         self.account, self.right, self.subject, self.strength = account, right, subject, strength
 
-    def takes(self, rights: HostRights, holding: Holding) -> bool:
+    def takes(self, rights: SubjectRights, holding: Holding) -> bool:
         """Return whether a holding is asked for."""
         return (
             (self.account is None or holding.principal.is_called(self.account))
@@ -32,7 +32,7 @@ class Filter:
         )
 
 
-def selected(hosts: Iterable[HostRights], chosen: Filter) -> list[Row]:
+def selected(hosts: Iterable[SubjectRights], chosen: Filter) -> list[Row]:
     """Return the holdings that are asked for, host by host, the furthest reaching rights first."""
     return [
         (host, holding)
@@ -73,7 +73,18 @@ def _by_rule(rows: Sequence[Row]) -> list[tuple[Row, int]]:
     return [(row, counts[key]) for key, row in first.items()]
 
 
-def _row(host: HostRights, holding: Holding, others: int) -> tuple[str, ...]:
+def object_rows(servers: Iterable[DatabaseRights], database: str, name: str) -> list[Row]:
+    """Return who may do what with an object of a database, or with the database itself where no name is given."""
+    found: list[Row] = []
+    for server in servers:
+        keys = server.objects(database, name) if name else [("", "database", "", database)]
+        for key in keys:
+            for privilege in dict.fromkeys(grant.privilege for grant in server.privileges.grants_on(key)):
+                found += [(server, holding) for holding in server.on_object(key, privilege) if not holding.principal.name.startswith("pg_")]
+    return found
+
+
+def _row(host: SubjectRights, holding: Holding, others: int) -> tuple[str, ...]:
     first, more = holding.routes[0], len(holding.routes) - 1 + holding.cut
     return (
         host.subject,
@@ -124,9 +135,9 @@ def holders_document(rows: Sequence[Row], provenance: Provenance = UNTOLD) -> di
     return {"schema": "fidelitas/holders/1", "holdings": [holding_document(host, holding, provenance) for host, holding in rows]}
 
 
-def holding_document(host: HostRights, holding: Holding, provenance: Provenance = UNTOLD) -> dict[str, Any]:
+def holding_document(host: SubjectRights, holding: Holding, provenance: Provenance = UNTOLD) -> dict[str, Any]:
     """Return the JSON form of a holding."""
-    identity = host.identity(holding.principal)
+    identity = host.identity(holding.principal) if isinstance(host, HostRights) else None
     return {
         "subject": host.subject,
         "holder": {

@@ -1,6 +1,6 @@
 """Links and routes in words.  The same words everywhere: a route read in a table is recognised in `why`."""
 
-from fidelitas.rights import Holding, HostRights, Link, LinkKind, LogIn, Principal, PrincipalKind, Route
+from fidelitas.rights import DatabaseRights, Holding, Link, LinkKind, LogIn, Principal, PrincipalKind, Route, SubjectRights
 
 __all__ = ["brief", "holder", "kind_of", "link_clause"]
 
@@ -43,8 +43,10 @@ _LOG_IN = {
 }
 
 
-def kind_of(holding: Holding, rights: HostRights) -> str:
+def kind_of(holding: Holding, rights: SubjectRights) -> str:
     """Return what the holder is, and for an account whether it can log in: "person", "service, no shell", "group of 4"."""
+    if isinstance(rights, DatabaseRights):
+        return rights.describe(holding.principal)
     identity = rights.identity(holding.principal)
     if identity is not None:
         return identity.kind.value + _LOG_IN[identity.log_in]

@@ -8,13 +8,25 @@ from fidelitas.reports.blocks import Block, Row
 from fidelitas.reports.coverage import coverage_document
 from fidelitas.reports.findings import findings_document
 from fidelitas.reports.holders import Filter, holders_document, selected
-from fidelitas.rights import AccountKind, HostRights
+from fidelitas.rights import AccountKind, DatabaseRights, HostRights, SubjectRights
 
-__all__ = ["host_block", "survey_document"]
+__all__ = ["subject_block", "survey_document"]
 
 
-def host_block(host: HostRights) -> Block:
-    """Return the head of a host's answer."""
+def subject_block(subject: SubjectRights) -> Block:
+    """Return the head of the answer about a host or a server."""
+    return _server_block(subject) if isinstance(subject, DatabaseRights) else _host_block(subject)
+
+
+def _server_block(server: DatabaseRights) -> Block:
+    facts = server.facts
+    log_in = sum(role.log_in for role in facts.roles)
+    head = f"PostgreSQL {facts.version_text or 'of a version not told'}; evidence of {facts.taken:%Y-%m-%d %H:%M} UTC, as {facts.taken_by}"
+    counts = f"{len(facts.roles)} roles, {log_in} that may log in; {len(facts.databases)} databases, {len(facts.grants)} grants"
+    return Block(server.subject, (Row(head), Row(counts)))
+
+
+def _host_block(host: HostRights) -> Block:
     facts = host.facts
     kinds = [who.kind for who in host.population.effective]
     people, services = kinds.count(AccountKind.PERSON), kinds.count(AccountKind.SERVICE)
@@ -32,12 +44,12 @@ def host_block(host: HostRights) -> Block:
     return Block(host.subject, tuple(rows))
 
 
-def survey_document(hosts: Sequence[HostRights], findings: Sequence[Finding], survey: str | None) -> dict[str, Any]:
+def survey_document(hosts: Sequence[SubjectRights], findings: Sequence[Finding], survey: str | None) -> dict[str, Any]:
     """Return the JSON document of a survey: holdings, findings and coverage in one; `survey` names it in the ledger."""
     return {
         "schema": "fidelitas/survey/1",
         "survey": survey,
         "holders": holders_document(selected(hosts, Filter())),
-        "findings": findings_document(findings, complete=not any(host.facts.gaps for host in hosts)),
+        "findings": findings_document(findings, complete=not any(host.gaps for host in hosts)),
         "coverage": coverage_document(hosts),
     }

@@ -7,7 +7,7 @@ from fidelitas.reports.blocks import Block, Row
 from fidelitas.reports.holders import holding_document
 from fidelitas.reports.provenance import UNTOLD, Provenance, since_line
 from fidelitas.reports.sentences import link_clause
-from fidelitas.rights import Holding, HostRights, Identity, PrincipalKind, Route
+from fidelitas.rights import DatabaseRights, Holding, Identity, Principal, PrincipalKind, Route, SubjectRights
 from fidelitas.usage import Grants
 
 __all__ = ["why_blocks", "why_document"]
@@ -16,17 +16,20 @@ __all__ = ["why_blocks", "why_document"]
 _MOST_SHOWN = 8
 
 
-def why_blocks(account: str, hosts: Sequence[HostRights], provenance: Provenance = UNTOLD) -> list[Block]:
+def why_blocks(account: str, hosts: Sequence[SubjectRights], provenance: Provenance = UNTOLD) -> list[Block]:
     """Return what an account holds on each host and why, for one that may hold nothing; where logs tell, since when and by whose doing."""
     return [block for host in hosts for block in _host(account, host, provenance.get(host.subject))]
 
 
-def _host(account: str, host: HostRights, grants: Grants | None) -> list[Block]:
+def _host(account: str, host: SubjectRights, grants: Grants | None) -> list[Block]:
     held = _held(account, host)
-    identity = host.population.by_name.get(account)
-    blocks = [Block(f"{account} on {host.subject}", _rows(_who(identity) if identity else _stranger(held)))]
+    if isinstance(host, DatabaseRights):
+        blocks = [Block(f"{account} on {host.subject}", _role_rows(account, host))]
+    else:
+        identity = host.population.by_name.get(account)
+        blocks = [Block(f"{account} on {host.subject}", _rows(_who(identity) if identity else _stranger(held)))]
     if not held:
-        why = "holds no elevated right" + ("; see the gaps below" if host.facts.gaps else "")
+        why = "holds no elevated right" + ("; see the gaps below" if host.gaps else "")
         blocks[0] = Block(f"{account} on {host.subject}", (*blocks[0].rows, Row(why)))
     return blocks + [_holding(holding, grants) for holding in held]
 
@@ -35,13 +38,25 @@ def _rows(who: str) -> tuple[Row, ...]:
     return (Row(who, style="dim"),) if who else ()
 
 
+def _role_rows(role: str, server: DatabaseRights) -> tuple[Row, ...]:
+    """Return what a role is, and how it gets in."""
+    principal = Principal(kind=PrincipalKind.ROLE, name=role, subject=server.subject)
+    known = server.privileges.roles.get(role)
+    if known is None:
+        return ()
+    password = f", password {known.password}" if known.password else ""
+    rows = [Row(f"{server.describe(principal)}{password}", style="dim")]
+    rows += [Row(f"{door}  (pg_hba.conf:{door.rule.line})", label="in:", style="dim") for door in server.doors(role)]
+    return tuple(rows)
+
+
 def _stranger(held: Sequence[Holding]) -> str:
     """Return what is to be said of a holder that is no account of the host."""
     there = sorted({holding.principal.subject for holding in held if holding.principal.kind is PrincipalKind.ELSEWHERE})
     return f"no account of this host; comes from {', '.join(there)}" if there else ""
 
 
-def _held(account: str, host: HostRights) -> list[Holding]:
+def _held(account: str, host: SubjectRights) -> list[Holding]:
     return [holding for holding in host.holdings if holding.principal.is_called(account)]
 
 
@@ -75,11 +90,11 @@ def _route(route: Route, number: int, count: int, grants: Grants | None) -> list
     return rows
 
 
-def why_document(account: str, hosts: Sequence[HostRights], provenance: Provenance = UNTOLD) -> dict[str, Any]:
+def why_document(account: str, hosts: Sequence[SubjectRights], provenance: Provenance = UNTOLD) -> dict[str, Any]:
     """Return the JSON document of an account's routes."""
     return {
         "schema": "fidelitas/why/1",
         "account": account,
         "holdings": [holding_document(host, holding, provenance) for host in hosts for holding in _held(account, host)],
-        "gaps": [str(gap) for host in hosts for gap in host.facts.gaps],
+        "gaps": [str(gap) for host in hosts for gap in host.gaps],
     }

@@ -7,9 +7,15 @@ this and `routes` follows them.  Everything here is pure: facts in, holdings out
 from fidelitas.rights.host import HostRights, rights_of
 from fidelitas.rights.links import Holding, Link, LinkKind, Principal, PrincipalKind, Right, RightKind, Route, Strength
 from fidelitas.rights.population import AccountKind, Identity, LogIn, Membership, Population
+from fidelitas.rights.postgresql import DatabaseRights, Door, database_rights_of
+
+# What the rights on a subject are asked for, whatever it is.
+SubjectRights = HostRights | DatabaseRights
 
 __all__ = [
     "AccountKind",
+    "DatabaseRights",
+    "Door",
     "Holding",
     "HostRights",
     "Identity",
@@ -24,5 +30,7 @@ __all__ = [
     "RightKind",
     "Route",
     "Strength",
+    "SubjectRights",
+    "database_rights_of",
     "rights_of",
 ]

@@ -20,6 +20,7 @@ class PrincipalKind(Enum):
     PASSWORD = "password holder"  # noqa: S105  # whoever knows the password of an account
     KEY = "key"  # whoever holds the private half of a key
     ELSEWHERE = "account of another host"
+    ROLE = "role of a database"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -45,6 +46,7 @@ class Principal:
             PrincipalKind.PASSWORD: f"{self.name}'s password",
             PrincipalKind.KEY: f"key {self.name}",
             PrincipalKind.ELSEWHERE: self.name,  # "account@host"
+            PrincipalKind.ROLE: self.name or "(a role without a name)",
         }[self.kind]
 
 
@@ -58,6 +60,12 @@ class RightKind(IntEnum):
     RUN_AS_GROUP = 4
     COMMAND = 5
     READ_EVIDENCE = 6
+    DB_SUPERUSER = 7
+    DB_HOST_ESCAPE = 8  # of a database, to the operating system
+    DB_GRANT = 9
+    DB_WRITE_ALL = 10
+    DB_READ_ALL = 11
+    DB_OBJECT = 12  # a privilege on one object
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -80,6 +88,12 @@ class Right:
             RightKind.READ_SECRETS: "read-secrets",
             RightKind.WRITE_EVIDENCE: "write-evidence",
             RightKind.READ_EVIDENCE: "read-evidence",
+            RightKind.DB_SUPERUSER: "db-superuser",
+            RightKind.DB_HOST_ESCAPE: "db-host-escape",
+            RightKind.DB_GRANT: "db-grant",
+            RightKind.DB_WRITE_ALL: "db-write-all",
+            RightKind.DB_READ_ALL: "db-read-all",
+            RightKind.DB_OBJECT: self.detail,
         }[self.kind]
 
 

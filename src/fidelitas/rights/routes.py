@@ -14,7 +14,7 @@ from fidelitas.rights.lending import Lending
 from fidelitas.rights.links import Holding, Link, Principal, PrincipalKind, Right
 from fidelitas.rights.resolve import Step, Steps
 
-__all__ = ["holdings_from", "order_of"]
+__all__ = ["holdings_by", "holdings_from", "order_of"]
 
 
 @dataclass(slots=True)
@@ -56,6 +56,13 @@ class _Graph:
             if visits_once(chain := (link, *rest)):
                 yield chain
 
+    def holdings(self, right: Right, distances: Mapping[Principal | Right, int]) -> Iterator[Holding]:
+        """Yield who holds a right, by principal."""
+        for source in sorted((node for node in distances if isinstance(node, Principal)), key=_order_of_principal):
+            holding = holding_of(source, right, list(islice(self.routes(source, right, distances), MOST_ROUTES + 1)))
+            if holding.routes:
+                yield holding
+
     def _towards(self, node: Principal, distances: Mapping[Principal | Right, int]) -> list[Principal | Right]:
         """Return where the steps of a principal lead from which a right can be reached, the nearest to it first."""
         found = [target for target in self.forward.get(node, ()) if target in distances]
@@ -81,21 +88,25 @@ def holdings_from(found: Steps) -> tuple[tuple[Holding, ...], Lending]:
     graph = _Graph.of(found.steps)
     targets = (*(step.target for step in found.steps), *(one.link.target for one in found.lent))
     rights = sorted({target for target in targets if isinstance(target, Right)}, key=_order_of_right)
-    holdings = []
+    holdings: list[Holding] = []
     onward = {}
     lent: dict[Principal | Right, list[int]] = {}
     for number, one in enumerate(found.lent):
         lent.setdefault(one.link.target, []).append(number)
     for right in rights:
         distances = graph.distances(right)
-        holders = [node for node in distances if isinstance(node, Principal)]
-        for source in sorted(holders, key=_order_of_principal):
-            holding = holding_of(source, right, list(islice(graph.routes(source, right, distances), MOST_ROUTES + 1)))
-            holdings += [holding] if holding.routes else []
+        holdings += graph.holdings(right, distances)
         useful = [number for node in distances for number in lent.get(node, ())]
         chains = ((number, tuple(islice(graph.beyond(found.lent[number].link, right, distances), MOST_ROUTES))) for number in useful)
         onward[right] = tuple((number, beyond) for number, beyond in chains if beyond)
     return tuple(holdings), Lending.of(found.nodes, found.lent, found.borrowers, onward)
+
+
+def holdings_by(steps: Sequence[Step]) -> tuple[Holding, ...]:
+    """Return who holds which right by some steps, ordered by right, principal and strength of route."""
+    graph = _Graph.of(steps)
+    rights = sorted({step.target for step in steps if isinstance(step.target, Right)}, key=_order_of_right)
+    return tuple(holding for right in rights for holding in graph.holdings(right, graph.distances(right)))
 
 
 _ORDER = list(PrincipalKind)

@@ -15,4 +15,5 @@ __all__ = ["POLICY", "SOURCES", "FileScan", "LogScan", "RootFiles", "from_file",
 SOURCES = {
     "this machine, or a root folder": from_this_machine,
     "a file handed in": from_file,
+    "a PostgreSQL server": "fidelitas.sources.postgresql:from_postgresql",  # by name: it brings a driver
 }

@@ -14,8 +14,11 @@ __all__ = ["from_file"]
 _LARGEST = 2**31
 
 
-def from_file(path: Path) -> Collected:
-    """Return the evidence in a file.  Raises `ReadError` if it cannot be read, `EvidenceError` if it is not a bundle."""
+def from_file(path: Path, name: str | None = None) -> Collected:
+    """Return the evidence in a file: what the probe printed on a host, or its script for a database server.
+
+    Raises `ReadError` if it cannot be read, `EvidenceError` if it is neither.
+    """
     try:
         archive = _content(path)
     except OSError as error:
@@ -23,6 +26,10 @@ def from_file(path: Path) -> Collected:
             f'could not read evidence file "{path}": {error.strerror or error}',
             hint="Give a file that the probe printed.",
         ) from error
+    if archive.startswith(b"fidelitas-postgresql "):
+        from fidelitas.sources.postgresql import from_postgresql_dump  # noqa: PLC0415 a driver that others do without
+
+        return from_postgresql_dump(archive, name or path.stem)
     try:
         return Collected(bundle=read_bundle(io.BytesIO(archive)), archive=archive)
     except EvidenceError as error:

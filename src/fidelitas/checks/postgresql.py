@@ -1,0 +1,201 @@
+"""Checks of PostgreSQL servers: superusers, ways to the host, doors without a password, functions that act as their owner."""
+
+from collections.abc import Iterator
+
+from fidelitas.checks.check import Found, database_check
+from fidelitas.facts import DatabaseGrant
+from fidelitas.findings import Severity
+from fidelitas.rights import DatabaseRights, RightKind
+
+__all__ = [
+    "clear_password",
+    "definer_function",
+    "everybody_writes",
+    "expired_password",
+    "extra_superuser",
+    "open_door",
+    "outdated_password",
+    "reaches_host",
+    "self_made_superuser",
+    "stored_password",
+    "untrusted_function",
+]
+
+# The role that every server is made with.
+_FIRST = "postgres"
+_OWN = "pg_"
+
+
+@database_check("databases.extra-superuser", Severity.HIGH, advice="ALTER ROLE … NOSUPERUSER; grant what is needed, or a predefined role.")
+def extra_superuser(rights: DatabaseRights) -> Iterator[Found]:
+    """A role besides the first is a superuser.
+
+    No privilege is checked for a superuser, and it runs programs of the host as the account of the service.
+    """
+    for role in rights.facts.roles:
+        if role.superuser and role.name != _FIRST:
+            members = sorted(one.member for one in rights.facts.memberships if one.role == role.name)
+            shared = f", which {', '.join(members)} may become" if members else ""
+            yield Found(about=role.name, message=f"role {role.name} is a superuser{shared}", places=(role.place,))
+
+
+@database_check("databases.becomes-superuser", Severity.HIGH, advice="Take the membership away, or give it for the time of a task.")
+def self_made_superuser(rights: DatabaseRights) -> Iterator[Found]:
+    """A role that can log in becomes a superuser by its memberships.
+
+    Whether it inherits does not matter: SET ROLE is enough, at any depth.
+    """
+    for holding in rights.own_holdings:
+        role = rights.privileges.roles.get(holding.principal.name)
+        if holding.right.kind is RightKind.DB_SUPERUSER and role is not None and role.log_in and not role.superuser:
+            links = holding.routes[0].links
+            way = " → ".join(str(link.target) for link in links[:-1])
+            yield Found(about=role.name, message=f"{role.name} becomes a superuser: {way}", places=tuple(link.place for link in links))
+
+
+@database_check("databases.reaches-host", Severity.HIGH, advice="Take the predefined role away; copy files on the client instead.")
+def reaches_host(rights: DatabaseRights) -> Iterator[Found]:
+    """A role that is no superuser reaches files or programs of the server's host.
+
+    Who runs programs as the account of the service reads and changes the whole data folder: that is a superuser by another name.
+    """
+    superusers = {holding.principal.name for holding in rights.holdings if holding.right.kind is RightKind.DB_SUPERUSER}
+    for holding in rights.own_holdings:
+        if holding.right.kind is RightKind.DB_HOST_ESCAPE and holding.principal.name not in superusers:
+            links = holding.routes[0].links
+            message = f"{holding.principal.name} reaches the host: {links[-1].because}"
+            yield Found(about=holding.principal.name, message=message, places=tuple(link.place for link in links))
+
+
+@database_check("databases.open-door", Severity.CRITICAL, advice="Ask for scram-sha-256, and name the addresses that need it.")
+def open_door(rights: DatabaseRights) -> Iterator[Found]:
+    """A rule of access lets roles in over the network without asking for anything.
+
+    Whoever reaches the port is who they say they are.
+    """
+    for rule in rights.facts.access or ():
+        doors = (
+            [door for role in rights.facts.roles for door in rights.doors(role.name) if door.rule is rule] if rule.method == "trust" else []
+        )
+        if doors and rule.type != "local" and not rule.address.startswith("127.") and rule.address != "::1":
+            roles = ", ".join(door.role for door in doors[:5]) + (f" and {len(doors) - 5} more" if len(doors) > 5 else "")
+            message = f"line {rule.line} lets {roles} in from {doors[0].where} without a password"
+            superuser = any(rights.privileges.is_superuser(door.role) for door in doors)
+            yield Found(about=str(rule.line), message=message, places=(rule.place,), severity=None if superuser else Severity.HIGH)
+
+
+@database_check("databases.clear-password", Severity.MEDIUM, advice="Use hostssl, or scram-sha-256, which never sends the password.")
+def clear_password(rights: DatabaseRights) -> Iterator[Found]:
+    """A rule of access takes passwords in clear over a connection that need not be encrypted.
+
+    Whoever listens on the way has the password.
+    """
+    for rule in rights.facts.access or ():
+        if rule.method in ("password", "ldap", "pam", "bsd", "radius") and rule.type in ("host", "hostnossl"):
+            yield Found(
+                about=str(rule.line),
+                message=f"line {rule.line} asks {', '.join(rule.roles)} for a password in clear ({rule.method}) without TLS",
+                places=(rule.place,),
+            )
+
+
+@database_check(
+    "databases.outdated-password", Severity.MEDIUM, advice="Set password_encryption to scram-sha-256; have the password set anew."
+)
+def outdated_password(rights: DatabaseRights) -> Iterator[Found]:
+    """A role's password is kept as an MD5 digest.
+
+    The digest itself is enough to log in, and is quickly tried through.
+    """
+    for role in rights.facts.roles:
+        if role.password == "md5":  # noqa: S105
+            yield Found(about=role.name, message=f"the password of {role.name} is kept as MD5", places=(role.place,))
+
+
+@database_check("databases.expired-password", Severity.LOW, advice="Remove the role, or take its memberships and grants away.")
+def expired_password(rights: DatabaseRights) -> Iterator[Found]:
+    """A role whose password has expired still holds rights.
+
+    VALID UNTIL is about the password alone: a key, a certificate or a rule that trusts lets the role in as before.
+    """
+    held = {holding.principal.name for holding in rights.own_holdings}
+    for role in rights.facts.roles:
+        if role.log_in and role.valid_until is not None and role.valid_until < rights.facts.taken and role.name in held:
+            message = f"the password of {role.name} expired on {role.valid_until:%Y-%m-%d}, and its rights are as they were"
+            yield Found(about=role.name, message=message, places=(role.place,))
+
+
+@database_check("databases.definer-function", Severity.HIGH, advice="SET search_path on the function, and REVOKE EXECUTE … FROM PUBLIC.")
+def definer_function(rights: DatabaseRights) -> Iterator[Found]:
+    """A function acts as a superuser, and others may run it.
+
+    Without a search path of its own it calls whatever its caller has put in front: the caller is the superuser then.
+    """
+    for routine in rights.facts.routines:
+        if not routine.definer or not rights.privileges.is_superuser(routine.owner):
+            continue
+        key = (routine.database, "function", routine.schema, routine.name)
+        runners = [role.name for role in rights.facts.roles if not role.superuser and rights.privileges.has(role.name, key, "EXECUTE")]
+        runners = [name for name in runners if not name.startswith(_OWN)]
+        safe = any(setting.startswith("search_path=") for setting in routine.settings)
+        if runners:
+            who = f"{len(runners)} roles" if len(runners) > 3 else ", ".join(runners)
+            path = "has a search path of its own" if safe else "has no search path of its own"
+            yield Found(
+                about=f"{routine.database} {routine.name}",
+                message=f"{routine.name} in {routine.database} acts as {routine.owner}, {path}, and {who} may run it",
+                places=(routine.place,),
+                severity=Severity.INFO if safe else None,
+            )
+
+
+@database_check("databases.untrusted-function", Severity.MEDIUM, advice="Have it owned and run by few; rewrite it in a trusted language.")
+def untrusted_function(rights: DatabaseRights) -> Iterator[Found]:
+    """A function in a language that reaches the host may be run by others than superusers.
+
+    What it does with what it is given is up to its text.
+    """
+    for routine in rights.facts.routines:
+        key = (routine.database, "function", routine.schema, routine.name)
+        if not routine.trusted and any(
+            rights.privileges.has(role.name, key, "EXECUTE") for role in rights.facts.roles if not role.superuser and role.log_in
+        ):
+            message = f"{routine.name} in {routine.database} is written in {routine.language}, which is not trusted"
+            yield Found(about=f"{routine.database} {routine.name}", message=message, places=(routine.place,))
+
+
+@database_check("databases.everybody-writes", Severity.MEDIUM, advice="REVOKE … FROM PUBLIC, and grant to the roles that need it.")
+def everybody_writes(rights: DatabaseRights) -> Iterator[Found]:
+    """Everybody who can connect may change a table.
+
+    PUBLIC is every role there is and will be.
+    """
+    found: dict[tuple[str, str, str], list[str]] = {}
+    first: dict[tuple[str, str, str], DatabaseGrant] = {}
+    for grant in rights.facts.grants:
+        if grant.kind == "table" and not grant.grantee and grant.privilege in ("INSERT", "UPDATE", "DELETE", "TRUNCATE"):
+            key = grant.database, grant.schema, grant.name
+            found.setdefault(key, []).append(grant.privilege)
+            first.setdefault(key, grant)
+    for (database, schema, name), privileges in found.items():
+        if schema not in ("pg_catalog", "information_schema"):
+            message = f"everybody may {', '.join(privileges).lower()} {schema}.{name} in {database}"
+            yield Found(about=f"{database} {schema}.{name}", message=message, places=(first[database, schema, name].place,))
+
+
+@database_check("databases.stored-password", Severity.LOW, advice="Give every role a mapping of its own, with the least rights over there.")
+def stored_password(rights: DatabaseRights) -> Iterator[Found]:
+    """A password for another server is kept for a role.
+
+    Whoever becomes the role, or owns the server's files, acts over there with it.
+    """
+    for mapping in rights.facts.mappings:
+        if mapping.password:
+            who = mapping.role or "everybody"
+            message = f"for {who} a password at server {mapping.server} is kept in {mapping.database}"
+            yield Found(
+                about=f"{mapping.database} {mapping.server} {who}",
+                message=message,
+                places=(mapping.place,),
+                severity=None if mapping.role else Severity.MEDIUM,
+            )

@@ -1,0 +1,170 @@
+"""What a database service states about its roles: attributes, memberships, grants, owners, and what lets a connection in."""
+
+from dataclasses import dataclass, field
+from datetime import datetime
+
+from fidelitas.facts.gaps import Gap
+from fidelitas.text import Place
+
+__all__ = [
+    "AccessRule",
+    "DatabaseFacts",
+    "DatabaseGrant",
+    "DatabaseObject",
+    "DatabaseRole",
+    "DatabaseSession",
+    "DefaultPrivilege",
+    "RoleMembership",
+    "Routine",
+    "UserMapping",
+]
+
+PUBLIC = ""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class DatabaseRole:
+    """A role.  `password` is how it is kept (none, md5, scram-sha-256), ``None`` where that could not be seen."""
+
+    name: str
+    superuser: bool = False
+    inherit: bool = True
+    create_role: bool = False
+    create_database: bool = False
+    log_in: bool = False
+    replication: bool = False
+    bypass_row_security: bool = False
+    connection_limit: int = -1
+    valid_until: datetime | None = None
+    password: str | None = None
+    place: Place = field(compare=False)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class RoleMembership:
+    """A membership: with `inherit` the member has what the role is granted, with `set` it may become the role, with `admin` give it on."""
+
+    role: str
+    member: str
+    admin: bool
+    inherit: bool
+    set: bool
+    grantor: str | None
+    place: Place = field(compare=False)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class DatabaseObject:
+    """A table, sequence, function or schema, and who owns it; `database` is empty for what is the server's."""
+
+    database: str
+    kind: str
+    schema: str
+    name: str
+    owner: str
+    row_security: bool = False
+    place: Place = field(compare=False)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class DatabaseGrant:
+    """A privilege on an object; `grantee` is empty for everybody (PUBLIC), `column` for the whole object."""
+
+    database: str
+    kind: str
+    schema: str
+    name: str
+    column: str
+    owner: str
+    grantee: str
+    privilege: str
+    grantable: bool
+    place: Place = field(compare=False)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Routine:
+    """A function that acts as its owner, or in a language that is not trusted."""
+
+    database: str
+    schema: str
+    name: str
+    owner: str
+    definer: bool
+    language: str
+    trusted: bool
+    settings: tuple[str, ...]
+    place: Place = field(compare=False)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class DefaultPrivilege:
+    """What `owner` grants on every object of a kind that it makes; `schema` is empty for all."""
+
+    database: str
+    owner: str
+    schema: str
+    kind: str
+    grantee: str
+    privilege: str
+    place: Place = field(compare=False)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class AccessRule:
+    """A line that says how whom to let in from where: the first that fits decides (pg_hba.conf)."""
+
+    line: int
+    type: str  # local, host, hostssl, hostnossl, hostgssenc, hostnogssenc
+    databases: tuple[str, ...]
+    roles: tuple[str, ...]
+    address: str
+    netmask: str
+    method: str
+    options: tuple[str, ...] = ()
+    place: Place = field(compare=False)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class DatabaseSession:
+    """A connection that was open."""
+
+    role: str
+    database: str
+    address: str
+    since: datetime | None
+    place: Place = field(compare=False)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class UserMapping:
+    """A role, or everybody, for whom a name at another server is kept, perhaps with a password."""
+
+    database: str
+    server: str
+    role: str
+    password: bool
+    place: Place = field(compare=False)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class DatabaseFacts:
+    """Everything that one server states; what could not be seen is in `gaps`."""
+
+    subject: str
+    taken: datetime
+    version: int
+    version_text: str
+    taken_by: str
+    ssl: bool
+    roles: tuple[DatabaseRole, ...]
+    memberships: tuple[RoleMembership, ...]
+    objects: tuple[DatabaseObject, ...]
+    grants: tuple[DatabaseGrant, ...]
+    routines: tuple[Routine, ...]
+    defaults: tuple[DefaultPrivilege, ...]
+    access: tuple[AccessRule, ...] | None  # None where it could not be seen
+    sessions: tuple[DatabaseSession, ...]
+    mappings: tuple[UserMapping, ...]
+    databases: tuple[str, ...]
+    gaps: tuple[Gap, ...]

@@ -1,0 +1,11 @@
+"""Rights on a PostgreSQL server: what its own rules of roles and privileges amount to.
+
+`privileges` decides as the server does, `links` makes links of memberships, attributes and predefined roles, `doors` tells who gets in from
+where.
+"""
+
+from fidelitas.rights.postgresql.doors import Door, doors_of
+from fidelitas.rights.postgresql.privileges import Privileges
+from fidelitas.rights.postgresql.server import DatabaseRights, database_rights_of
+
+__all__ = ["DatabaseRights", "Door", "Privileges", "database_rights_of", "doors_of"]

@@ -1,0 +1,212 @@
+"""All rights on one server: links of memberships, attributes and predefined roles, followed to holdings; who may do what with an object."""
+
+import tomllib
+from collections.abc import Iterator
+from functools import cache, cached_property
+from importlib import resources
+
+from fidelitas.facts import DatabaseFacts, DatabaseGrant, DatabaseRole, Gap, Place, RoleMembership
+from fidelitas.rights.links import Holding, Link, LinkKind, Principal, PrincipalKind, Right, RightKind, Strength
+from fidelitas.rights.postgresql.doors import Door, doors_of, replication_doors
+from fidelitas.rights.postgresql.privileges import Key, Privileges
+from fidelitas.rights.resolve import Step
+from fidelitas.rights.routes import holdings_by
+
+__all__ = ["DatabaseRights", "database_rights_of"]
+
+# Before this version CREATEROLE could give any role but superusers to anybody (release notes of PostgreSQL 16).
+_BOUNDED_CREATE_ROLE = 160000
+_RIGHTS = {"db-host-escape": RightKind.DB_HOST_ESCAPE, "db-read-all": RightKind.DB_READ_ALL, "db-write-all": RightKind.DB_WRITE_ALL}
+
+
+@cache
+def _predefined() -> dict[str, tuple[RightKind, str]]:
+    text = resources.files(__package__).joinpath("predefined.toml").read_text(encoding="utf-8")
+    return {name: (_RIGHTS[row["right"]], row["because"]) for name, row in tomllib.loads(text).items()}
+
+
+class DatabaseRights:
+    """What the catalogue of a server amounts to."""
+
+    def __init__(self, facts: DatabaseFacts) -> None:
+        self.facts = facts
+        self.subject = facts.subject
+        self.privileges = Privileges(facts)
+
+    @property
+    def gaps(self) -> tuple[Gap, ...]:
+        """Everything that could not be seen."""
+        return self.facts.gaps
+
+    @cached_property
+    def holdings(self) -> tuple[Holding, ...]:
+        """All holdings of roles, the furthest reaching rights first."""
+        return holdings_by([Step((link,)) for link in self._links()])
+
+    @property
+    def own_holdings(self) -> tuple[Holding, ...]:
+        """The holdings without those of the server's own roles, which hold what they are made for."""
+        return tuple(holding for holding in self.holdings if not holding.principal.name.startswith("pg_"))
+
+    def held_by(self, role: str) -> tuple[Holding, ...]:
+        """Return what a role holds."""
+        return tuple(holding for holding in self.holdings if holding.principal.name == role)
+
+    def knows(self, holder: str) -> bool:
+        """Return whether there is such a role."""
+        return holder in self.privileges.roles
+
+    def describe(self, principal: Principal) -> str:
+        """Return what a holder is, in a few words."""
+        role = self.privileges.roles.get(principal.name)
+        if role is None:
+            return "all roles" if principal.kind is PrincipalKind.ANY_ACCOUNT else "role"
+        if not role.log_in:
+            return "role"
+        expired = role.valid_until is not None and role.valid_until < self.facts.taken
+        closed = self.facts.access is not None and not self.doors(role.name)
+        return "log-in role" + (", expired password" if expired else "") + (", no way in" if closed else "")
+
+    def doors(self, role: str) -> list[Door]:
+        """Return the ways in for a role."""
+        return doors_of(self.facts, self.privileges, role)
+
+    # -- links -------------------------------------------------------------------------------------------------------------------
+
+    def _role(self, name: str) -> Principal:
+        return Principal(kind=PrincipalKind.ROLE, name=name, subject=self.subject)
+
+    def _right(self, kind: RightKind, detail: str = "") -> Right:
+        return Right(kind=kind, detail=detail, subject=self.subject)
+
+    def _link(
+        self,
+        source: str,
+        target: Principal | Right,
+        kind: LinkKind,
+        way: str,
+        because: str,
+        place: Place,
+        *conditions: str,
+        certain: bool = False,
+    ) -> Link:
+        return Link(
+            source=self._role(source),
+            target=target,
+            kind=kind,
+            strength=Strength.CONDITIONAL if conditions else Strength.CERTAIN if certain else Strength.DIRECT,
+            way=way,
+            because=because,
+            conditions=conditions,
+            place=place,
+        )
+
+    def _links(self) -> Iterator[Link]:
+        for membership in self.facts.memberships:
+            yield from self._membership(membership)
+        for role in self.facts.roles:
+            yield from self._attributes(role)
+            if role.name in _predefined():
+                kind, because = _predefined()[role.name]
+                yield self._link(role.name, self._right(kind), LinkKind.HAS, role.name, because, role.place)
+
+    def _membership(self, one: RoleMembership) -> Iterator[Link]:
+        target = self._role(one.role)
+        if one.set or self._granted_only(one):
+            kind = LinkKind.HAS if one.inherit else LinkKind.MAY_BECOME
+            how = "has its grants, and may become it (SET ROLE)" if one.inherit and one.set else "may become it (SET ROLE)"
+            how = how if one.set else "has its grants"
+            yield self._link(one.member, target, kind, f"member of {one.role}", f"it is a member of {one.role} and {how}", one.place)
+        elif one.admin:
+            because = f"it may give membership in {one.role} to anybody, itself included (ADMIN OPTION)"
+            yield self._link(one.member, target, LinkKind.MAY_GRANT, "admin option", because, one.place, certain=True)
+
+    def _granted_only(self, one: RoleMembership) -> bool:
+        """Return whether a membership that gives grants alone, and no attributes, leads to what a predefined role has."""
+        reached = self.privileges.inherits(one.role)
+        return one.inherit and bool(reached & _predefined().keys()) and not any(self.privileges.is_superuser(name) for name in reached)
+
+    def _attributes(self, role: DatabaseRole) -> Iterator[Link]:
+        if role.superuser:
+            yield self._link(role.name, self._right(RightKind.DB_SUPERUSER), LinkKind.HAS, "SUPERUSER", "it is a superuser", role.place)
+            because = "a superuser runs programs of the server's host (COPY … FROM PROGRAM)"
+            yield self._link(role.name, self._right(RightKind.DB_HOST_ESCAPE), LinkKind.HAS, "SUPERUSER", because, role.place, certain=True)
+        elif role.create_role:
+            because = "it makes roles, changes their passwords and gives memberships (CREATEROLE)"
+            yield self._link(role.name, self._right(RightKind.DB_GRANT), LinkKind.HAS, "CREATEROLE", because, role.place)
+            if self.facts.version < _BOUNDED_CREATE_ROLE:
+                yield from self._unbounded(role)
+        if role.replication and not role.superuser:
+            rules = list(replication_doors(self.facts, self.privileges, role.name))
+            because = "it streams the files of the whole server, password hashes among them (REPLICATION)"
+            conditions = () if rules else ("if a rule of access lets it replicate",)
+            yield self._link(
+                role.name, self._right(RightKind.DB_READ_ALL), LinkKind.HAS, "REPLICATION", because, role.place, *conditions, certain=True
+            )
+
+    def _unbounded(self, role: DatabaseRole) -> Iterator[Link]:
+        because = "before version 16 CREATEROLE gives membership in any role that is no superuser"
+        for name in _predefined():
+            if name in self.privileges.roles and name != role.name:
+                yield self._link(
+                    role.name, self._role(name), LinkKind.MAY_GRANT, f"grants itself {name}", because, role.place, certain=True
+                )
+
+    # -- one object ----------------------------------------------------------------------------------------------------------------
+
+    def objects(self, database: str, name: str) -> list[Key]:
+        """Return the tables, schemas or functions of a database that a name can mean: ``schema.table``, or ``table`` alone."""
+        schema, _, rest = name.rpartition(".")
+        keys = {(one.database, one.kind, one.schema, one.name) for one in self.facts.objects if one.database == database}
+        return sorted(key for key in keys if key[3] == name or (key[3] == rest and key[2] in (schema, schema or key[2])))
+
+    def on_object(self, key: Key, privilege: str) -> tuple[Holding, ...]:
+        """Return who has a privilege on an object, by which routes; superusers and predefined roles included."""
+        right = self._right(RightKind.DB_OBJECT, f"{privilege.lower()} {key[0]}/{key[2]}{'.' if key[2] else ''}{key[3]}")
+        links = [*self._links(), *self._object_links(key, privilege, right)]
+        return tuple(holding for holding in holdings_by([Step((link,)) for link in links]) if holding.right == right)
+
+    def _object_links(self, key: Key, privilege: str, right: Right) -> Iterator[Link]:
+        closed = self._closed(key)
+        for grant in self.privileges.grants_on(key):
+            if grant.privilege == privilege:
+                yield self._grant_link(grant, right, closed)
+        owner = self.privileges.owner_of(key)
+        if owner is not None and not any(
+            grant.privilege == privilege and grant.grantee == owner.owner for grant in self.privileges.grants_on(key)
+        ):
+            because = f"it owns {key[1]} {key[3]}, and may grant itself any privilege on it"
+            yield self._link(owner.owner, right, LinkKind.MAY_GRANT, "owner", because, owner.place, certain=True)
+        for role in self.facts.roles:
+            if role.superuser:
+                yield self._link(role.name, right, LinkKind.HAS, "SUPERUSER", "no privilege is checked for a superuser", role.place)
+            elif role.name in self.privileges.why(role.name, key, privilege):
+                yield self._link(role.name, right, LinkKind.HAS, role.name, _predefined()[role.name][1], role.place)
+
+    def _closed(self, key: Key) -> set[str]:
+        """Return the roles that may not use the schema of an object."""
+        if not key[2]:
+            return set()
+        schema = (key[0], "schema", "", key[2])
+        return {name for name in self.privileges.roles if not self.privileges.has(name, schema, "USAGE")}
+
+    def _grant_link(self, grant: DatabaseGrant, right: Right, closed: set[str]) -> Link:
+        what = f"{grant.privilege} on {grant.kind} {grant.name}" + (f", column {grant.column}" if grant.column else "")
+        on = " with grant option" if grant.grantable else ""
+        conditions = (f"if it may use schema {grant.schema}",) if grant.grantee in closed else ()
+        if not grant.grantee:
+            return Link(
+                source=Principal(kind=PrincipalKind.ANY_ACCOUNT, name="", subject=self.subject),
+                target=right,
+                kind=LinkKind.HAS,
+                strength=Strength.DIRECT,
+                way="PUBLIC",
+                because=f"everybody is granted {what}",
+                place=grant.place,
+            )
+        return self._link(grant.grantee, right, LinkKind.HAS, "grant", f"it is granted {what}{on}", grant.place, *conditions)
+
+
+def database_rights_of(facts: DatabaseFacts) -> DatabaseRights:
+    """Return all rights on a server."""
+    return DatabaseRights(facts)

@@ -1,0 +1,203 @@
+"""A PostgreSQL server, read over its own protocol: rows of its catalogue, as they are, one JSON object each.
+
+Connection parameters are libpq's own (a URI, or ``service=NAME``); passwords come from its password file, its service file, its environment
+or a prompt, never from the command line.  TLS is verified unless the parameters say otherwise, or the server is on a socket of this
+machine.
+Everything is read only and stops after a time.
+"""
+
+import tomllib
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from importlib import resources
+from io import BytesIO
+
+import psycopg
+from psycopg import conninfo, sql
+
+from fidelitas.errors import ReadError, RequestError
+from fidelitas.evidence import Listing, Manifest, MissingItem, make_bundle, read_bundle
+from fidelitas.sources.collected import Collected
+
+__all__ = ["dump_script", "from_postgresql", "from_postgresql_dump", "is_postgresql_dump"]
+
+_CONNECT_SECONDS = 15
+_QUERY_MILLISECONDS = 120_000
+# No honest catalogue has so much in one listing; what is beyond is a gap.
+_LARGEST_LISTING = 64 << 20
+# What every server has some of: nothing of it is a query that failed.
+_NEVER_EMPTY = frozenset({"server", "roles", "passwords", "memberships", "databases", "cluster-grants", "access-rules"})
+_HEAD = b"fidelitas-postgresql 1"
+
+
+@dataclass(slots=True)
+class _Read:
+    """What was read so far."""
+
+    listings: dict[str, bytes] = field(default_factory=dict)
+    gaps: list[MissingItem] = field(default_factory=list)
+
+
+def _queries() -> Mapping[str, Mapping[str, object]]:
+    return tomllib.loads(resources.files(__package__).joinpath("postgresql.toml").read_text(encoding="utf-8"))
+
+
+def from_postgresql(parameters: str, name: str | None = None, password: str | None = None) -> Collected:
+    """Return the evidence of the server that libpq's connection parameters name; raises `ReadError` where it cannot be reached.
+
+    What the account may not see, or a database that does not let it in, is a gap.
+    """
+    stated = _stated(parameters)
+    read = _Read()
+    with _connected(stated, password, parameters) as connection:
+        version = connection.info.server_version
+        _take(connection, "cluster", "", version, read)
+        names = [str(row[0]) for row in connection.execute("select datname from pg_database where datallowconn order by datname")]
+        host = name or _host_of(connection)
+    for database in names:
+        try:
+            with _connected({**stated, "dbname": database}, password, parameters) as connection:
+                _take(connection, "database", database, version, read)
+        except ReadError as error:
+            read.gaps.append(MissingItem(path=f"database {database}", reason=str(error)))
+    return _sealed(host, read)
+
+
+def _stated(parameters: str) -> dict[str, str]:
+    try:
+        stated = {key: str(value) for key, value in conninfo.conninfo_to_dict(parameters).items() if value is not None}
+    except psycopg.Error as error:
+        text = str(error).strip()
+        raise RequestError(
+            f"cannot understand the connection parameters: {text}", hint="Such as postgresql://auditor@db.example/postgres."
+        ) from error
+    if "password" in stated:
+        raise RequestError(
+            "a password on the command line can be read by everybody on this machine",
+            hint="Put it into ~/.pgpass or a service file, or use --ask-password.",
+        )
+    return stated
+
+
+def _connected(stated: Mapping[str, str], password: str | None, shown: str) -> psycopg.Connection[tuple[object, ...]]:
+    options = dict(stated)
+    host = options.get("host", "")
+    if "sslmode" not in options and not host.startswith("/") and host:
+        options["sslmode"] = "verify-full"
+        options.setdefault("sslrootcert", "system" if psycopg.pq.version() >= 160000 else "")
+        if not options["sslrootcert"]:
+            del options["sslrootcert"]
+    options.setdefault("connect_timeout", str(_CONNECT_SECONDS))
+    options.setdefault("dbname", "postgres")
+    options["application_name"] = "fidelitas"
+    if password is not None:
+        options["password"] = password
+    try:
+        connection = psycopg.connect(**options, autocommit=True)  # type: ignore[arg-type]
+        connection.execute("set default_transaction_read_only = on")
+        connection.execute("set search_path = pg_catalog")
+        connection.execute(sql.SQL("set statement_timeout = {}").format(sql.Literal(_QUERY_MILLISECONDS)))
+    except psycopg.Error as error:
+        text = " ".join(str(error).split())
+        raise ReadError(f'could not read database server "{shown}": {text}', hint="See docs/databases.md for what it takes.") from error
+    return connection
+
+
+def _host_of(connection: psycopg.Connection[tuple[object, ...]]) -> str:
+    info = connection.info
+    host = info.host if info.host and not info.host.startswith("/") else "localhost"
+    return f"{host}:{info.port}"
+
+
+def _take(connection: psycopg.Connection[tuple[object, ...]], scope: str, database: str, version: int, read: _Read) -> None:
+    for name, query in _queries().items():
+        if query["scope"] != scope or version < int(str(query.get("since", 0))):
+            continue
+        listing = name if scope == "cluster" else f"{name} {database}"
+        try:
+            read.listings[listing] = _rows(connection, str(query["query"]), listing, read)
+        except psycopg.Error as error:
+            reason = " ".join(str(error).split())
+            read.gaps.append(MissingItem(path=f"listing {listing}", reason=f"{reason}; not known: {query['weakens']}"))
+            if connection.closed:
+                raise ReadError(f"the server went away while {listing} was read", hint="Survey it again.") from error
+
+
+def _rows(connection: psycopg.Connection[tuple[object, ...]], query: str, listing: str, read: _Read) -> bytes:
+    """Return the rows of a query as JSON lines; they are streamed, and cut at a limit."""
+    lines: list[bytes] = []
+    size = 0
+    with connection.transaction(), connection.cursor("fidelitas") as cursor:
+        cursor.execute(sql.SQL("select to_jsonb(q)::text from ({}) q").format(sql.SQL(query)))
+        for (row,) in cursor:
+            line = str(row).encode("utf-8", "surrogateescape") + b"\n"
+            size += len(line)
+            if size > _LARGEST_LISTING:
+                read.gaps.append(MissingItem(path=f"listing {listing}", reason=f"is larger than {_LARGEST_LISTING} bytes"))
+                break
+            lines.append(line)
+    return b"".join(lines)
+
+
+def _sealed(subject: str, read: _Read) -> Collected:
+    manifest = Manifest(
+        subject=subject.replace("/", "-"),
+        platform="postgresql",
+        taken=datetime.now(UTC),
+        kernel="",
+        live=True,
+        probe=3,
+        uid=0,
+        items=(),
+        gaps=tuple(read.gaps),
+        listings=tuple(
+            Listing(name=name, member=f"listings/{number:04}.jsonl", tool="catalogue query") for number, name in enumerate(read.listings)
+        ),
+    )
+    archive = make_bundle(manifest, {}, read.listings)
+    return Collected(bundle=read_bundle(BytesIO(archive)), archive=archive)
+
+
+# -- without a connection from here ------------------------------------------------------------------------------------------------
+
+
+def dump_script() -> str:
+    """Return a script for psql(1) that prints the same rows; run once for the server, it asks every database in turn."""
+    parts = [
+        "-- The Fidelitas probe of a PostgreSQL server: prints rows of the catalogue, and changes nothing.",
+        "--   psql -X -q -A -t -v ON_ERROR_STOP=0 -f probe.sql DATABASE > server.txt      once for each database; join the files",
+        "set default_transaction_read_only = on; set search_path = pg_catalog;",
+        f"\\echo {_HEAD.decode()}",
+    ]
+    for name, query in _queries().items():
+        shown = name if query["scope"] == "cluster" else f"{name} ':DBNAME'"
+        ask = f"\\echo '#listing {shown}'\nselect to_jsonb(q)::text from ({query['query']}) q;"
+        since = query.get("since")
+        known = f"select current_setting('server_version_num')::int >= {since} as known \\gset"
+        parts.append(f"{known}\n\\if :known\n{ask}\n\\endif" if since else ask)
+    return "\n".join(parts) + "\n"
+
+
+def is_postgresql_dump(content: bytes) -> bool:
+    """Return whether a file is what the script printed."""
+    return content.startswith(_HEAD)
+
+
+def from_postgresql_dump(content: bytes, name: str) -> Collected:
+    """Return the evidence that the script printed, of one run or of several joined; what a query could not tell is a gap."""
+    rows: dict[str, dict[bytes, None]] = {}
+    listing = ""
+    for line in content.splitlines():
+        if line.startswith(b"#listing "):
+            listing = line[9:].decode("utf-8", "surrogateescape").strip()
+            rows.setdefault(listing, {})
+        elif line.startswith(b"{") and listing:
+            rows[listing][line] = None  # runs that are joined tell of the server each
+    read = _Read({name: b"".join(line + b"\n" for line in lines) for name, lines in rows.items()})
+    for query, stated in _queries().items():
+        if query in _NEVER_EMPTY and not read.listings.get(query):
+            read.gaps.append(MissingItem(path=f"listing {query}", reason=f"the dump has nothing of it; not known: {stated['weakens']}"))
+    if not rows:
+        raise ReadError("the dump of the server is empty", hint="Run the script again: fidelitas probe --postgresql.")
+    return _sealed(name, read)

@@ -1,0 +1,356 @@
+"""PostgreSQL servers: the server itself judges who has which privilege; what is read, what is risky, and what cannot be had."""
+
+import io
+import json
+import random
+import subprocess
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from fidelitas.audit import audit
+from fidelitas.checks import DATABASE_CHECKS
+from fidelitas.evidence import Bundle, Listing, Manifest, make_bundle, read_bundle
+from fidelitas.languages.postgresql import read_postgresql
+from fidelitas.rights import DatabaseRights, database_rights_of
+from fidelitas.sources.postgresql import dump_script, from_postgresql, from_postgresql_dump
+from postgresql_server import BINARIES, Server, scratch_server
+from support import NOW, fidelitas
+
+ROOT = Path(__file__).parent.parent
+
+
+@pytest.fixture(scope="module")
+def server(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Server]:
+    if not BINARIES.exists():
+        pytest.skip("PostgreSQL is not installed (apt-get install postgresql-15)")
+    with scratch_server(tmp_path_factory.mktemp("pg")) as running:
+        yield running
+
+
+@pytest.fixture
+def ready(need: Callable[..., None]) -> None:
+    need("runuser", root=True)
+
+
+def rights(server: Server) -> DatabaseRights:
+    return database_rights_of(read_postgresql(from_postgresql(server.parameters(), "db").bundle))
+
+
+# -- the judge -----------------------------------------------------------------------------------------------------------------------
+
+TABLE = ("SELECT", "INSERT", "UPDATE", "DELETE", "TRUNCATE", "REFERENCES", "TRIGGER")
+
+
+def estate(chance: random.Random, prefix: str) -> list[str]:
+    """Return statements that make roles, memberships of any shape, objects and grants."""
+    roles = [f'"{prefix} {name}"' for name in ("Ann", "bob", "c''est", "d.d", "eve", "fay", "gus")]
+    made = []
+    for role in roles:
+        words = [word if chance.random() < 0.5 else f"NO{word}" for word in ("LOGIN", "INHERIT", "CREATEROLE")]
+        superuser = " SUPERUSER" if chance.random() < 0.1 else ""
+        made.append(f"create role {role} {' '.join(words)}{superuser}")
+    for number, member in enumerate(roles):
+        for other in roles[:number]:
+            if chance.random() < 0.3:
+                made.append(f"grant {other} to {member}{' with admin option' if chance.random() < 0.3 else ''}")
+        for own in ("pg_read_all_data", "pg_write_all_data", "pg_execute_server_program"):
+            if chance.random() < 0.06:
+                made.append(f"grant {own} to {member}")
+    schema, owner = f'"{prefix} s"', chance.choice(roles)
+    made += [f"create schema {schema} authorization {chance.choice(roles)}", f"create table {schema}.t (a int, b int)"]
+    made += [f"create function {schema}.f() returns int language sql as 'select 1'", f"create sequence {schema}.q"]
+    made += [f"alter table {schema}.t owner to {owner}", f"alter function {schema}.f() owner to {chance.choice(roles)}"]
+    grantees = [*roles, "public"]
+    for _ in range(chance.randrange(3, 12)):
+        who, option = chance.choice(grantees), chance.random() < 0.3
+        what = chance.choice(
+            [f"{chance.choice(TABLE)} on {schema}.t", f"{chance.choice(('select', 'update'))} (a) on {schema}.t", f"usage on schema {schema}",
+             f"create on schema {schema}", f"execute on function {schema}.f()", f"{chance.choice(('usage', 'select', 'update'))} on sequence {schema}.q"]
+        )  # fmt: skip
+        made.append(f"grant {what} to {who}{' with grant option' if option and who != 'public' else ''}")
+    for _ in range(chance.randrange(4)):
+        made.append(f"revoke {chance.choice(TABLE)} on {schema}.t from {chance.choice([owner, *grantees])} cascade")
+    if chance.random() < 0.4:
+        made.append(f"revoke execute on function {schema}.f() from public")
+    return made
+
+
+@pytest.mark.judge
+@pytest.mark.usefixtures("ready")
+@pytest.mark.parametrize("seeds", [range(number, number + 50) for number in range(0, 250, 50)], ids=str)
+def test_the_server_decides_the_same(server: Server, seeds: range) -> None:
+    """Roles, memberships and grants of any shape: memberships, and every privilege on a table, column, schema, function and sequence."""
+    for seed in seeds:
+        for statement in estate(random.Random(seed), f"g{seed}"):
+            with server.connect() as connection:
+                connection.execute(statement.encode())
+    found = rights(server).privileges
+    wrong: list[object] = []
+    with server.connect() as connection:
+
+        def judge(question: str, *values: object) -> Any:
+            (answer,) = connection.execute(question.encode(), values).fetchone() or (None,)
+            return answer
+
+        for seed in seeds:
+            names = [name for name in found.roles if name.startswith(f"g{seed} ")]
+            schema = f"g{seed} s"
+            for role in names:
+                for other in names:
+                    asked = judge("select (pg_has_role(%s, %s, 'MEMBER'), pg_has_role(%s, %s, 'USAGE'))::text", role, other, role, other)
+                    ours = (other in found.is_member(role), other in found.inherits(role) or found.is_superuser(role))
+                    wrong += [] if asked == f"({str(ours[0])[0].lower()},{str(ours[1])[0].lower()})" else [(seed, role, other, asked, ours)]
+                for privilege in TABLE:
+                    key = ("postgres", "table", schema, "t")
+                    for grantable in (False, True):
+                        words = privilege + (" WITH GRANT OPTION" if grantable else "")
+                        asked = judge("select has_table_privilege(%s, %s, %s)", role, f'"{schema}".t', words)
+                        ours_has = found.has(role, key, privilege, grantable=grantable)
+                        wrong += [] if asked == ours_has else [(seed, role, words, asked)]
+                for kind, name, privilege, question in (
+                    ("schema", schema, "USAGE", f"has_schema_privilege(%s, '{schema}', %s)"),
+                    ("schema", schema, "CREATE", f"has_schema_privilege(%s, '{schema}', %s)"),
+                    ("function", f'"{schema}".f()', "EXECUTE", f"has_function_privilege(%s, '\"{schema}\".f()', %s)"),
+                    ("sequence", "q", "USAGE", f"has_sequence_privilege(%s, '\"{schema}\".q', %s)"),
+                    ("sequence", "q", "SELECT", f"has_sequence_privilege(%s, '\"{schema}\".q', %s)"),
+                    ("sequence", "q", "UPDATE", f"has_sequence_privilege(%s, '\"{schema}\".q', %s)"),
+                ):
+                    key = ("postgres", kind, "" if kind == "schema" else schema, name)
+                    shown = found.facts.objects if kind == "function" else ()
+                    if kind == "function":
+                        key = next(
+                            (one.database, one.kind, one.schema, one.name) for one in shown if one.schema == schema and one.kind == kind
+                        )
+                    asked = judge(f"select {question}", role, privilege)
+                    wrong += [] if asked == found.has(role, key, privilege) else [(seed, role, kind, privilege, asked)]
+                asked = judge(f"select has_column_privilege(%s, '\"{schema}\".t', 'a', 'SELECT')", role)
+                ours_has = found.has(role, ("postgres", "table", schema, "t"), "SELECT", column="a")
+                wrong += [] if asked == ours_has else [(seed, role, "column", asked)]
+    assert not wrong, wrong[:5]
+
+
+# -- a server with faults ------------------------------------------------------------------------------------------------------------
+
+SEED = """\
+create role grp_dba nologin superuser;
+create role grp_ops nologin;
+create role grp_oncall nologin;
+create role app_owner nologin;
+create role ines login password 'made-up-1';
+create role tomas login password 'made-up-2' valid until '2024-01-31';
+create role svc_backup login replication password 'made-up-3';
+create role svc_web login password 'made-up-4';
+create role rada login createrole noinherit password 'made-up-5';
+create role auditor login;
+set password_encryption = 'md5';
+create role legacy login password 'made-up-6';
+grant grp_dba to grp_ops;
+grant grp_ops to grp_oncall with admin option;
+grant grp_oncall to tomas;
+grant pg_read_server_files to svc_backup;
+grant pg_read_all_data to ines;
+grant app_owner to svc_web;
+create database tides owner app_owner
+"""
+TIDES = """\
+create schema app authorization app_owner;
+create table app.gauges (id int, secret text);
+alter table app.gauges owner to app_owner;
+create table app.notes (id int);
+grant select, update on app.gauges to ines;
+grant all on app.notes to public;
+create function app.reset_pw(u text) returns int language sql security definer as 'select 1';
+create function app.safe() returns int language sql security definer set search_path = pg_catalog as 'select 1';
+create extension if not exists postgres_fdw;
+create server archive foreign data wrapper postgres_fdw;
+create user mapping for ines server archive options (user 'ines', password 'made-up-7')
+"""
+ACCESS = """\
+host all legacy 10.0.0.0/8 trust
+host all +grp_dba 0.0.0.0/0 reject
+host tides svc_web 10.20.0.0/16 password
+host tides svc_web 10.20.7.0/24 md5
+local replication svc_backup scram-sha-256
+local all legacy reject
+"""
+PLANTED = {
+    ("databases.extra-superuser", "grp_dba"), ("databases.becomes-superuser", "tomas"), ("databases.reaches-host", "rada"),
+    ("databases.reaches-host", "svc_backup"), ("databases.open-door", "1"), ("databases.clear-password", "3"),
+    ("databases.outdated-password", "legacy"), ("databases.definer-function", "tides app.reset_pw(text)"),
+    ("databases.everybody-writes", "tides app.notes"), ("databases.expired-password", "tomas"),
+    ("databases.stored-password", "tides archive ines"), ("databases.definer-function", "tides app.safe()"),
+}  # fmt: skip
+
+
+@pytest.fixture(scope="module")
+def faulty(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Server]:
+    if not BINARIES.exists():
+        pytest.skip("PostgreSQL is not installed (apt-get install postgresql-15)")
+    with scratch_server(tmp_path_factory.mktemp("pgf")) as running:
+        running.run(SEED)
+        running.run(TIDES, "tides")
+        running.access(ACCESS)
+        yield running
+
+
+@pytest.fixture
+def surveyed(faulty: Server, tmp_path: Path, need: Callable[..., None]) -> Path:
+    need("runuser", root=True)
+    ran = fidelitas("survey", "--postgresql", faulty.parameters(), "--name", "db.saltmarsh.example", cwd=tmp_path)
+    assert ran.status == 0, ran.err
+    assert "PostgreSQL 1" in ran.out
+    return tmp_path
+
+
+def test_what_is_risky_on_a_server_is_found_and_nothing_else(surveyed: Path) -> None:
+    found = fidelitas("findings", "--format", "json", "--fail-on", "never", cwd=surveyed).json["findings"]
+    assert {(one["check"], about(one)) for one in found} == {(check, what) for check, what in PLANTED}
+    assert all(one["subject"] == "db.saltmarsh.example" for one in found)
+
+
+def about(finding: dict[str, Any]) -> str:
+    """Return what a finding is about, by its message and places."""
+    message, words = finding["message"], finding["message"].split()
+    if finding["check"] in ("databases.open-door", "databases.clear-password"):
+        return str(words[1])
+    if finding["check"] == "databases.definer-function":
+        return f"{words[2]} {words[0]}"
+    if finding["check"] == "databases.everybody-writes":
+        return f"{words[-1]} {words[-3]}"
+    if finding["check"] == "databases.stored-password":
+        return f"{words[-1]} {words[6]} {words[1]}"
+    if finding["check"] in ("databases.outdated-password", "databases.expired-password"):
+        return str(words[3])
+    return str(words[1] if message.startswith("role ") else words[0])
+
+
+def test_routes_ways_in_and_who_may_read_a_table(surveyed: Path) -> None:
+    tomas = fidelitas("why", "tomas", cwd=surveyed).out
+    assert "tomas → grp_oncall: it is a member of grp_oncall and has its grants, and may become it (SET ROLE)" in tomas
+    assert "grp_dba → db-superuser: it is a superuser" in tomas
+    web = fidelitas("why", "svc_web", cwd=surveyed).out
+    assert "svc_web to tides from 10.20.0.0/16: password  (pg_hba.conf:3)" in web
+    assert ":4)" not in web  # a narrower rule behind it never decides
+    rows = fidelitas("holders", "--on", "db.saltmarsh.example/tides/app.gauges", "--format", "json", cwd=surveyed).json["holdings"]
+    readers = {row["holder"]["name"]: row["strength"] for row in rows if row["right"] == "select tides/app.gauges"}
+    # rada makes roles, and so can give itself pg_read_all_data.
+    assert readers.keys() == {"ines", "app_owner", "svc_web", "postgres", "grp_dba", "grp_ops", "grp_oncall", "tomas", "rada"}
+    assert readers["ines"] == "direct"
+    assert not [row for row in rows if row["right"].startswith("delete") and row["holder"]["name"] == "ines"]
+    refused = fidelitas("holders", "--on", "db.saltmarsh.example/tides/app.nowhere", cwd=surveyed)
+    assert (refused.status, refused.err.count("\n")) == (2, 1)
+    compared = fidelitas("compare", "tomas", "ines", "--format", "csv", cwd=surveyed).out
+    assert "db-superuser" in compared
+
+
+def test_no_password_leaves_the_server_and_a_dump_tells_the_same(surveyed: Path, faulty: Server, need: Callable[..., None]) -> None:
+    need("psql")
+    collected = from_postgresql(faulty.parameters(), "db")
+    assert b"made-up" not in collected.archive
+    assert b"SCRAM-SHA-256$" not in collected.archive
+    script = surveyed / "probe.sql"
+    script.write_text(dump_script())
+    texts = [
+        subprocess.run(["psql", "-X", "-q", "-A", "-t", "-f", script, faulty.parameters(name)], capture_output=True, check=True).stdout
+        for name in ("postgres", "tides", "template1")
+    ]
+    dumped = from_postgresql_dump(b"".join(texts), "db")
+    mine, theirs = (database_rights_of(read_postgresql(one.bundle)) for one in (collected, dumped))
+    assert [str(one.right) + str(one.principal) for one in mine.holdings] == [
+        str(one.right) + str(one.principal) for one in theirs.holdings
+    ]
+    assert set(mine.facts.grants) == set(theirs.facts.grants)
+    assert not mine.gaps + theirs.gaps
+
+
+def test_an_account_with_the_documented_grants_sees_all_but_passwords(faulty: Server, tmp_path: Path, need: Callable[..., None]) -> None:
+    need("runuser", root=True)
+    before = read_postgresql(from_postgresql(faulty.parameters(role="auditor"), "db").bundle)
+    assert {gap.place.path for gap in before.gaps} == {"listing passwords", "listing access-rules"}
+    documented = (ROOT / "docs/databases.md").read_text().partition("```sql\n")[2].partition("```")[0]
+    faulty.run(documented.replace("CREATE ROLE auditor LOGIN;\n", ""))
+    after = read_postgresql(from_postgresql(faulty.parameters(role="auditor"), "db").bundle)
+    assert {gap.place.path for gap in after.gaps} == {"listing passwords"}
+    whole = read_postgresql(from_postgresql(faulty.parameters(), "db").bundle)
+    assert set(after.grants) == set(whole.grants)
+    assert after.access == whole.access
+
+
+@pytest.mark.parametrize(
+    ("arguments", "status", "message"),
+    [
+        (["--postgresql", "postgresql://ines:secret@db/x"], 2, "a password on the command line can be read by everybody"),
+        (["--postgresql", "nonsense=1"], 2, "cannot understand the connection parameters"),
+        (["--postgresql", "host=/nowhere-at-all"], 4, 'could not read database server "host=/nowhere-at-all"'),
+        (["--postgresql", "host=127.0.0.1 port=1 user=x", "--root", "/"], 2, "cannot be surveyed in one go"),
+    ],
+)
+def test_servers_that_cannot_be_read_are_one_clear_line(tmp_path: Path, arguments: list[str], status: int, message: str) -> None:
+    ran = fidelitas("survey", *arguments, cwd=tmp_path)
+    assert (ran.status, ran.err.count("\n")) == (status, 1), ran.err
+    assert message in ran.err
+    assert "secret" not in ran.err.partition("Put it")[0].replace("a password", "")
+
+
+# -- rows that are not as expected -----------------------------------------------------------------------------------------------------
+
+
+def bundle_of(**listings: str) -> Bundle:
+    names = {name.replace("_", "-"): text.encode("utf-8", "surrogatepass") for name, text in listings.items()}
+    manifest = Manifest(
+        subject="db", platform="postgresql", taken=NOW, kernel="", live=True, probe=3, uid=0, items=(), gaps=(),
+        listings=tuple(Listing(name=name, member=f"listings/{number}", tool="x") for number, name in enumerate(names)),
+    )  # fmt: skip
+    return read_bundle(io.BytesIO(make_bundle(manifest, {}, names)))
+
+
+ROLE = {
+    "name": "a", "superuser": False, "inherit": True, "create_role": False, "create_database": False, "log_in": True, "replication": False,
+    "bypass_row_security": False,
+}  # fmt: skip
+
+
+def test_a_catalogue_of_another_shape_is_a_gap_and_costs_only_itself() -> None:
+    good, hostile = json.dumps(ROLE), json.dumps({**ROLE, "name": 'x"\n\x1b[2J; drop'})
+    broken = json.dumps({name: value for name, value in ROLE.items() if name != "superuser"})
+    facts = read_postgresql(bundle_of(roles=f"{good}\n{broken}\nno json\n{hostile}\n[1]\n"))
+    assert [role.name for role in facts.roles] == ["a", 'x"\n\x1b[2J; drop']
+    assert [gap.place.line for gap in facts.gaps] == [2, 3, 5]
+
+
+@given(st.lists(st.tuples(st.integers(0, 6), st.integers(0, 6), st.booleans(), st.booleans()), max_size=20), st.text(max_size=40))
+def test_memberships_of_any_shape_end_and_names_of_any_kind_are_survived(edges: list[tuple[int, int, bool, bool]], name: str) -> None:
+    roles = "".join(json.dumps({**ROLE, "name": f"{name}{number}", "superuser": number == 6}) + "\n" for number in range(7))
+    memberships = "".join(
+        json.dumps({"role": f"{name}{role}", "member": f"{name}{member}", "admin": admin, "inherit": inherit, "set": True}) + "\n"
+        for role, member, admin, inherit in edges
+    )
+    (server,) = audit([bundle_of(roles=roles, memberships=memberships)]).databases
+    up = {member: {role for role, other, *_ in edges if other == member} for member in range(7)}
+    reached, agenda = {6}, [6]
+    for node in agenda:
+        new = {member for member in range(7) if node in up[member]} - reached
+        reached |= new
+        agenda += new
+    assert {str(holding.principal) for holding in server.holdings if str(holding.right) == "db-superuser"} == {
+        f"{name}{one}" for one in reached
+    }
+
+
+def test_ten_thousand_nested_roles_are_followed() -> None:
+    roles = "".join(json.dumps({**ROLE, "name": f"r{number}", "superuser": number == 9999}) + "\n" for number in range(10_000))
+    chain = "".join(
+        json.dumps({"role": f"r{number + 1}", "member": f"r{number}", "admin": False, "inherit": True, "set": True}) + "\n"
+        for number in range(9_999)
+    )
+    privileges = database_rights_of(read_postgresql(bundle_of(roles=roles, memberships=chain))).privileges
+    assert len(privileges.inherits("r0")) == 10_000
+
+
+def test_every_check_of_servers_has_a_case() -> None:
+    assert {check.name for check in DATABASE_CHECKS} == {check for check, _ in PLANTED} | {"databases.untrusted-function"}
