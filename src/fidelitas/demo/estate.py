@@ -9,6 +9,7 @@ from dataclasses import asdict, dataclass
 from datetime import UTC, datetime
 from pathlib import Path
 
+from fidelitas.demo.database import SERVER, database_bundle
 from fidelitas.demo.host import File, HostBuilder
 from fidelitas.demo.hosts import HOSTS
 from fidelitas.demo.logs import LogFile, logs_of
@@ -90,6 +91,10 @@ def write_estate(folder: Path, seed: int = 1) -> list[Path]:
             path.write_bytes(bundle_of(host, logs))
             paths.append(path)
             _write_logs(folder / "logs" / host.name, logs)
+        database, odd = database_bundle(people, TAKEN)
+        planted += odd
+        paths.append(folder / f"{SERVER}.tar")
+        paths[-1].write_bytes(database)
         truth = {"schema": "fidelitas/truth/1", "seed": seed, "planted": [asdict(one) for one in planted]}
         (folder / "truth.json").write_text(json.dumps(truth, indent=1) + "\n", encoding="utf-8")
     except OSError as error:

@@ -12,6 +12,7 @@ from fidelitas.rights import DatabaseRights, Holding, HostRights, Link, LinkKind
 __all__ = ["Filter", "holders_document", "holders_table", "object_rows", "route_document", "selected"]
 
 Row = tuple[SubjectRights, Holding]
+_ALL_OF_A_TABLE = 7  # privileges that there are on one
 
 
 class Filter:
@@ -47,30 +48,43 @@ def holders_table(rows: Sequence[Row], provenance: Provenance = UNTOLD, *, whole
 
     Where `provenance` tells of any, a column says since when and by whose doing.
     """
-    shown = [(row, 0) for row in rows] if whole else _by_rule(rows)
+    shown = [(row, str(row[1].right)) for row in rows] if whole else _together(rows)
     since = [since_in_brief(holding, provenance.get(host.subject)) for (host, holding), _ in shown]
     told = whole or any(since)
     return Table(
         columns=("subject", "holder", "kind", "right", "how", "password", "strength", *(["since"] if told else []), "place"),
         rows=tuple(
             (*cells[:-1], *([when] if told else []), cells[-1])
-            for cells, when in zip((_row(host, holding, others) for (host, holding), others in shown), since, strict=True)
+            for cells, when in zip((_row(host, holding, right) for (host, holding), right in shown), since, strict=True)
         ),
         may_fold=frozenset({"right", "how", "place"}),
         empty="Nobody holds an elevated right, as far as the evidence goes.",
     )
 
 
-def _by_rule(rows: Sequence[Row]) -> list[tuple[Row, int]]:
-    """Return the rows with the number of further commands that each stands for."""
-    counts: dict[object, int] = {}
-    first: dict[object, Row] = {}
+def _together(rows: Sequence[Row]) -> list[tuple[Row, str]]:
+    """Return the rows that are shown, each with its right in words; what a holder has by one rule, or on one object in one way, is one."""
+    groups: dict[object, list[Row]] = {}
     for host, holding in rows:
-        bounded = holding.right.kind is RightKind.COMMAND
-        key = (host.subject, holding.principal, holding.routes[0].place if bounded else holding.right)
-        first.setdefault(key, (host, holding))
-        counts[key] = counts.get(key, -1) + 1
-    return [(row, counts[key]) for key, row in first.items()]
+        groups.setdefault((host.subject, holding.principal, _likeness(holding)), []).append((host, holding))
+    return [(those[0], _right_of([holding for _, holding in those])) for those in groups.values()]
+
+
+def _likeness(holding: Holding) -> object:
+    if holding.right.kind is RightKind.COMMAND:
+        return holding.routes[0].place
+    if holding.right.kind is RightKind.DB_OBJECT:
+        return holding.right.detail.partition(" ")[2], brief(holding.routes[0])
+    return holding.right
+
+
+def _right_of(holdings: Sequence[Holding]) -> str:
+    first = holdings[0].right
+    if first.kind is RightKind.DB_OBJECT:
+        privileges = dict.fromkeys(holding.right.detail.partition(" ")[0] for holding in holdings)
+        shown = "all privileges" if len(privileges) >= _ALL_OF_A_TABLE else ", ".join(privileges)
+        return f"{shown} on {first.detail.partition(' ')[2]}"
+    return str(first) + (f" (+{len(holdings) - 1} more)" if len(holdings) > 1 else "")
 
 
 def object_rows(servers: Iterable[DatabaseRights], database: str, name: str) -> list[Row]:
@@ -84,13 +98,13 @@ def object_rows(servers: Iterable[DatabaseRights], database: str, name: str) -> 
     return found
 
 
-def _row(host: SubjectRights, holding: Holding, others: int) -> tuple[str, ...]:
+def _row(host: SubjectRights, holding: Holding, right: str) -> tuple[str, ...]:
     first, more = holding.routes[0], len(holding.routes) - 1 + holding.cut
     return (
         host.subject,
         holder(holding.principal),
         kind_of(holding, host),
-        str(holding.right) + (f" (+{others} more)" if others else ""),
+        right,
         brief(first) + (f" (+{more})" if more else ""),
         _password(first),
         str(holding.strength),
