@@ -11,6 +11,8 @@ from typing import Self
 
 import psycopg
 
+from support import open_up
+
 BINARIES = next(iter(sorted(Path("/usr/lib/postgresql").glob("*/bin"), reverse=True)), Path("/nowhere"))
 SUPERUSER = "postgres"
 
@@ -22,8 +24,7 @@ class Server:
         self.folder = folder
         self.port = 54000 + os.getpid() % 1000
         data, socket = folder / "data", folder / "s"
-        for path in (folder, *folder.parents[:3]):
-            path.chmod(0o755)
+        open_up(folder)
         for path in (data, socket):
             path.mkdir()
             shutil.chown(path, SUPERUSER)

@@ -11,7 +11,7 @@ from fidelitas.facts import EventKind
 from fidelitas.logbook import HostLogs, Logbook, read_logbook
 from fidelitas.sources.logs import logs_at
 from fidelitas.usage import Deed, Ground
-from support import fidelitas
+from support import fidelitas, open_up
 from test_judge_sudo import ACCOUNTS, HERE, Writer, write
 
 pytestmark = pytest.mark.judge
@@ -54,8 +54,7 @@ def logs(tmp_path_factory: pytest.TempPathFactory) -> Path:
     write(place / "etc/shadow", shadow, 0o640)
     (place / "motd").write_text("x\n")
     (place / "logs").mkdir()
-    for folder in (place, *place.parents[:2]):
-        folder.chmod(0o755)
+    open_up(place)
     world: list[str | Path] = ["unshare", "--mount", "--propagation", "private", "bash", HERE / "logging_world.sh"]
     surroundings = {"DEEDS_PLACE": str(place), "PATH": "/usr/sbin:/usr/bin:/sbin:/bin"}
     arguments: list[str | Path] = [*world, place / "etc", place / "logs", HERE / "deeds.py"]

@@ -67,6 +67,7 @@ LIBRARIES = {
     "matplotlib": {"reports"},
     "scipy": {"usage"},
     "psycopg": {"sources"},
+    "pymysql": {"sources"},
     "subprocess": {"sources"},
     "zstandard": {"evidence", "ledger", "sources"},
     "tarfile": {"evidence"},

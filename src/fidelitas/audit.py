@@ -6,7 +6,7 @@ Pure: evidence in, audit out.  Reaching hosts is the business of `sources`, keep
 `reports`.
 """
 
-from collections.abc import Hashable, Iterable
+from collections.abc import Callable, Hashable, Iterable, Mapping
 from functools import cached_property
 
 from fidelitas.checks import database_findings, estate_findings, findings_of
@@ -14,10 +14,11 @@ from fidelitas.facts import Directory, Gap
 from fidelitas.findings import Finding
 from fidelitas.languages.host import HostEvidence, read_host
 from fidelitas.languages.likeness import LIVE, likeness
+from fidelitas.languages.mariadb import read_mariadb
 from fidelitas.languages.postgresql import read_postgresql
 from fidelitas.languages.running import read_processes
 from fidelitas.memberships import Memberships, with_memberships
-from fidelitas.rights import DatabaseRights, HostRights, SubjectRights, database_rights_of, rights_of
+from fidelitas.rights import HostRights, ServerRights, SubjectRights, database_rights_of, mariadb_rights_of, rights_of
 from fidelitas.rights.across import across_hosts
 from fidelitas.rights.nesting import Nesting
 from fidelitas.rights.twins import Own, TwinRights, circumstances
@@ -25,10 +26,17 @@ from fidelitas.rights.twins import Own, TwinRights, circumstances
 __all__ = ["Audit", "audit", "rights_in", "rights_of_estate"]
 
 
+# How evidence that is not of a host becomes rights, by its platform.
+_SERVERS: Mapping[str, Callable[[HostEvidence], ServerRights]] = {
+    "postgresql": lambda evidence: database_rights_of(read_postgresql(evidence)),
+    "mariadb": lambda evidence: mariadb_rights_of(read_mariadb(evidence)),
+}
+
+
 class Audit:
     """What an estate's evidence amounts to: hosts and database servers by name, findings worst first."""
 
-    def __init__(self, hosts: Iterable[HostRights], databases: Iterable[DatabaseRights] = ()) -> None:
+    def __init__(self, hosts: Iterable[HostRights], databases: Iterable[ServerRights] = ()) -> None:
         self.hosts = tuple(sorted(hosts, key=lambda host: host.subject))
         self.databases = tuple(sorted(databases, key=lambda server: server.subject))
 
@@ -96,7 +104,10 @@ def _own(evidence: HostEvidence) -> Own:
 def audit(evidence: Iterable[HostEvidence]) -> Audit:
     """Return the audit of the hosts and servers that the evidence is of."""
     hosts: list[HostEvidence] = []
-    servers: list[HostEvidence] = []
+    servers: list[ServerRights] = []
     for one in evidence:
-        (servers if one.platform == "postgresql" else hosts).append(one)
-    return Audit(rights_of_estate(hosts), [database_rights_of(read_postgresql(one)) for one in servers])
+        if one.platform in _SERVERS:
+            servers.append(_SERVERS[one.platform](one))
+        else:
+            hosts.append(one)
+    return Audit(rights_of_estate(hosts), servers)

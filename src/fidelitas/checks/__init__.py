@@ -5,8 +5,9 @@ Each is a pure generator over the rights; `CHECKS` lists them, importing a modul
 
 from collections.abc import Iterable
 
+from fidelitas.checks import mariadb
 from fidelitas.checks.accounts import empty_password, extra_root
-from fidelitas.checks.check import Check, DatabaseCheck, EstateCheck, Found, check
+from fidelitas.checks.check import Check, DatabaseCheck, EstateCheck, Found, MariadbCheck, check
 from fidelitas.checks.estate import unknown_host
 from fidelitas.checks.groups import conferring_group, lent_group, not_yet_in_force, revoked_yet_active
 from fidelitas.checks.log_ins import key_for_many, root_by_password, su_unasked, taken_empty_password, unlocked_private_key, writable_keys
@@ -62,9 +63,20 @@ from fidelitas.checks.sudo_options import (
 )
 from fidelitas.checks.sudo_rules import all_outside_admins, overridden_rule, unasked_all, unknown_name
 from fidelitas.findings import Finding
-from fidelitas.rights import DatabaseRights, HostRights
+from fidelitas.rights import DatabaseRights, HostRights, MariadbRights, ServerRights
 
-__all__ = ["CHECKS", "DATABASE_CHECKS", "ESTATE_CHECKS", "Check", "Found", "check", "database_findings", "estate_findings", "findings_of"]
+__all__ = [
+    "CHECKS",
+    "DATABASE_CHECKS",
+    "ESTATE_CHECKS",
+    "MARIADB_CHECKS",
+    "Check",
+    "Found",
+    "check",
+    "database_findings",
+    "estate_findings",
+    "findings_of",
+]
 
 CHECKS: tuple[Check, ...] = (
     extra_root,
@@ -131,11 +143,26 @@ DATABASE_CHECKS: tuple[DatabaseCheck, ...] = (
     expired_password,
     stored_password,
 )
+MARIADB_CHECKS: tuple[MariadbCheck, ...] = (
+    mariadb.anonymous_account,
+    mariadb.empty_password,
+    mariadb.administrator_from_anywhere,
+    mariadb.hidden_administrator,
+    mariadb.not_in_force,
+    mariadb.outdated_login,
+    mariadb.wide_database_name,
+    mariadb.definer_object,
+    mariadb.socket_administrator,
+)
 
 
-def database_findings(rights: DatabaseRights) -> list[Finding]:
+def database_findings(rights: ServerRights) -> list[Finding]:
     """Return all findings on a database server, the worst first."""
-    found = [finding for check in DATABASE_CHECKS for finding in check.findings(rights)]
+    found: list[Finding] = []
+    if isinstance(rights, DatabaseRights):
+        found += [finding for check in DATABASE_CHECKS for finding in check.findings(rights)]
+    elif isinstance(rights, MariadbRights):
+        found += [finding for one in MARIADB_CHECKS for finding in one.findings(rights)]
     return sorted(found, key=lambda finding: (finding.severity, finding.check, finding.about))
 
 

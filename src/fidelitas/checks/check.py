@@ -5,11 +5,23 @@ from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 
 from fidelitas.findings import Finding, Severity
-from fidelitas.rights import DatabaseRights, HostRights
+from fidelitas.rights import DatabaseRights, HostRights, MariadbRights
 from fidelitas.text import Place
 from fidelitas.usage import HostUse
 
-__all__ = ["Check", "DatabaseCheck", "EstateCheck", "Found", "UseCheck", "check", "database_check", "estate_check", "use_check"]
+__all__ = [
+    "Check",
+    "DatabaseCheck",
+    "EstateCheck",
+    "Found",
+    "MariadbCheck",
+    "UseCheck",
+    "check",
+    "database_check",
+    "estate_check",
+    "mariadb_check",
+    "use_check",
+]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -74,11 +86,22 @@ class EstateCheck(_Check):
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class DatabaseCheck(_Check):
-    """A check of one database server."""
+    """A check of one PostgreSQL server."""
 
     run: Callable[[DatabaseRights], Iterator[Found]]
 
     def findings(self, rights: DatabaseRights) -> Iterator[Finding]:
+        """Yield the findings on a server."""
+        return (self.finding(rights.subject, found) for found in self.run(rights))
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class MariadbCheck(_Check):
+    """A check of one MariaDB or MySQL server."""
+
+    run: Callable[[MariadbRights], Iterator[Found]]
+
+    def findings(self, rights: MariadbRights) -> Iterator[Finding]:
         """Yield the findings on a server."""
         return (self.finding(rights.subject, found) for found in self.run(rights))
 
@@ -110,6 +133,16 @@ def database_check(name: str, severity: Severity, *, advice: str) -> Callable[[C
     def decorate(run: Callable[[DatabaseRights], Iterator[Found]]) -> DatabaseCheck:
         title, why = _told(run)
         return DatabaseCheck(name=name, severity=severity, advice=advice, title=title, why=why, run=run)
+
+    return decorate
+
+
+def mariadb_check(name: str, severity: Severity, *, advice: str) -> Callable[[Callable[[MariadbRights], Iterator[Found]]], MariadbCheck]:
+    """Return the like of `check` for a generator over the rights on a MariaDB or MySQL server."""
+
+    def decorate(run: Callable[[MariadbRights], Iterator[Found]]) -> MariadbCheck:
+        title, why = _told(run)
+        return MariadbCheck(name=name, severity=severity, advice=advice, title=title, why=why, run=run)
 
     return decorate
 

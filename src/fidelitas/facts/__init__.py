@@ -51,6 +51,7 @@ from fidelitas.facts.gaps import Gap
 from fidelitas.facts.host import AccessEntry, FileKind, FileState, HostFacts, NameService, Netgroup, OperatingSystem
 from fidelitas.facts.jobs import Job, SearchFolder
 from fidelitas.facts.log_ins import AuthorizedKey, LentGroups, LogIns, PamRule, PrivateKey, SshdSetting
+from fidelitas.facts.mariadb import AccountGrant, DatabaseAccount, DefinerObject, MariadbFacts, ProxyGrant, RoleGrant
 from fidelitas.facts.programs import CapableFile, Packaged, Programs, SetIdFile
 from fidelitas.facts.running import KernelSetting, LogOn, Mount, Process
 from fidelitas.facts.sudo import (
@@ -74,11 +75,13 @@ __all__ = [
     "AccessEntry",
     "AccessRule",
     "Account",
+    "AccountGrant",
     "AliasKind",
     "AuthorizedKey",
     "CapableFile",
     "Command",
     "CommandOptions",
+    "DatabaseAccount",
     "DatabaseFacts",
     "DatabaseGrant",
     "DatabaseObject",
@@ -86,6 +89,7 @@ __all__ = [
     "DatabaseSession",
     "DefaultPrivilege",
     "DefaultScope",
+    "DefinerObject",
     "Delegations",
     "Directory",
     "DirectoryGroup",
@@ -105,6 +109,7 @@ __all__ = [
     "LogIns",
     "LogOn",
     "LoginLimits",
+    "MariadbFacts",
     "Member",
     "MemberKind",
     "Mount",
@@ -124,6 +129,8 @@ __all__ = [
     "PrivateKey",
     "Process",
     "Programs",
+    "ProxyGrant",
+    "RoleGrant",
     "RoleMembership",
     "Routine",
     "SearchFolder",

@@ -6,7 +6,7 @@ from typing import Any
 from fidelitas.facts import FileKind, FileState, Gap
 from fidelitas.reports.places import place_document
 from fidelitas.reports.table import Table
-from fidelitas.rights import DatabaseRights, HostRights, SubjectRights
+from fidelitas.rights import HostRights, SubjectRights
 
 __all__ = ["coverage_document", "coverage_table", "gap_lines", "gaps_line"]
 
@@ -28,7 +28,8 @@ def _rows(host: SubjectRights) -> Iterable[tuple[str, str, str, str, str]]:
         where = "" if gap.place.line is None else f"{gap.place.in_file()}: "
         yield host.subject, gap.what, "gap", f"{where}{gap.why}", gap.weakens
     if not isinstance(host, HostRights):
-        yield from _server_rows(host)
+        for what, count in host.counts():
+            yield host.subject, what, "read", f"{count} rows", ""
         return
     programs = host.facts.programs
     if programs is not None:
@@ -41,18 +42,6 @@ def _rows(host: SubjectRights) -> Iterable[tuple[str, str, str, str, str]]:
             yield host.subject, state.path, "read", "" if state.size is None else f"{state.size} bytes", ""
         elif state.kind is FileKind.ABSENT and state.path.startswith("/etc/"):  # elsewhere lie what commands are given, not what we read
             yield host.subject, state.path, "absent", "there is no such file", ""
-
-
-def _server_rows(server: DatabaseRights) -> Iterable[tuple[str, str, str, str, str]]:
-    facts = server.facts
-    for what, count in (
-        ("roles", len(facts.roles)),
-        ("memberships", len(facts.memberships)),
-        ("grants", len(facts.grants)),
-        ("rules of access", len(facts.access or ())),
-        ("open sessions", len(facts.sessions)),
-    ):
-        yield server.subject, what, "read", f"{count} rows, as {facts.taken_by or 'a role that is not told'}", ""
 
 
 def gaps_line(gaps: Sequence[Gap]) -> str:
@@ -89,7 +78,7 @@ def coverage_document(hosts: Sequence[SubjectRights]) -> dict[str, Any]:
         "subjects": [
             {
                 "subject": host.subject,
-                "taken": host.facts.taken.isoformat(),
+                "taken": (host.facts.taken if isinstance(host, HostRights) else host.taken).isoformat(),
                 "taken_as_uid": host.facts.taken_by if isinstance(host, HostRights) else None,
                 "live": host.facts.live if isinstance(host, HostRights) else True,
                 "complete": not host.gaps,

@@ -1,6 +1,6 @@
 """Links and routes in words.  The same words everywhere: a route read in a table is recognised in `why`."""
 
-from fidelitas.rights import DatabaseRights, Holding, Link, LinkKind, LogIn, Principal, PrincipalKind, Route, SubjectRights
+from fidelitas.rights import Holding, Link, LinkKind, LogIn, Principal, PrincipalKind, Route, ServerRights, SubjectRights
 
 __all__ = ["brief", "holder", "kind_of", "link_clause"]
 
@@ -45,7 +45,7 @@ _LOG_IN = {
 
 def kind_of(holding: Holding, rights: SubjectRights) -> str:
     """Return what the holder is, and for an account whether it can log in: "person", "service, no shell", "group of 4"."""
-    if isinstance(rights, DatabaseRights):
+    if isinstance(rights, ServerRights):
         return rights.describe(holding.principal)
     identity = rights.identity(holding.principal)
     if identity is not None:

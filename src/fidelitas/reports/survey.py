@@ -8,22 +8,16 @@ from fidelitas.reports.blocks import Block, Row
 from fidelitas.reports.coverage import coverage_document
 from fidelitas.reports.findings import findings_document
 from fidelitas.reports.holders import Filter, holders_document, selected
-from fidelitas.rights import AccountKind, DatabaseRights, HostRights, SubjectRights
+from fidelitas.rights import AccountKind, HostRights, ServerRights, SubjectRights
 
 __all__ = ["subject_block", "survey_document"]
 
 
 def subject_block(subject: SubjectRights) -> Block:
     """Return the head of the answer about a host or a server."""
-    return _server_block(subject) if isinstance(subject, DatabaseRights) else _host_block(subject)
-
-
-def _server_block(server: DatabaseRights) -> Block:
-    facts = server.facts
-    log_in = sum(role.log_in for role in facts.roles)
-    head = f"PostgreSQL {facts.version_text or 'of a version not told'}; evidence of {facts.taken:%Y-%m-%d %H:%M} UTC, as {facts.taken_by}"
-    counts = f"{len(facts.roles)} roles, {log_in} that may log in; {len(facts.databases)} databases, {len(facts.grants)} grants"
-    return Block(server.subject, (Row(head), Row(counts)))
+    if isinstance(subject, ServerRights):
+        return Block(subject.subject, tuple(Row(line) for line in subject.head()))
+    return _host_block(subject)
 
 
 def _host_block(host: HostRights) -> Block:

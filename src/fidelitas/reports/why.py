@@ -7,7 +7,7 @@ from fidelitas.reports.blocks import Block, Row
 from fidelitas.reports.holders import holding_document
 from fidelitas.reports.provenance import UNTOLD, Provenance, since_line
 from fidelitas.reports.sentences import link_clause
-from fidelitas.rights import DatabaseRights, Holding, Identity, Principal, PrincipalKind, Route, SubjectRights
+from fidelitas.rights import Holding, Identity, PrincipalKind, Route, ServerRights, SubjectRights
 from fidelitas.usage import Grants
 
 __all__ = ["why_blocks", "why_document"]
@@ -23,8 +23,8 @@ def why_blocks(account: str, hosts: Sequence[SubjectRights], provenance: Provena
 
 def _host(account: str, host: SubjectRights, grants: Grants | None) -> list[Block]:
     held = _held(account, host)
-    if isinstance(host, DatabaseRights):
-        blocks = [Block(f"{account} on {host.subject}", _role_rows(account, host))]
+    if isinstance(host, ServerRights):
+        blocks = [Block(f"{account} on {host.subject}", tuple(Row(line, style="dim") for line in host.about(account)))]
     else:
         identity = host.population.by_name.get(account)
         blocks = [Block(f"{account} on {host.subject}", _rows(_who(identity) if identity else _stranger(held)))]
@@ -36,18 +36,6 @@ def _host(account: str, host: SubjectRights, grants: Grants | None) -> list[Bloc
 
 def _rows(who: str) -> tuple[Row, ...]:
     return (Row(who, style="dim"),) if who else ()
-
-
-def _role_rows(role: str, server: DatabaseRights) -> tuple[Row, ...]:
-    """Return what a role is, and how it gets in."""
-    principal = Principal(kind=PrincipalKind.ROLE, name=role, subject=server.subject)
-    known = server.privileges.roles.get(role)
-    if known is None:
-        return ()
-    password = f", password {known.password}" if known.password else ""
-    rows = [Row(f"{server.describe(principal)}{password}", style="dim")]
-    rows += [Row(f"{door}  (pg_hba.conf:{door.rule.line})", label="in:", style="dim") for door in server.doors(role)]
-    return tuple(rows)
 
 
 def _stranger(held: Sequence[Holding]) -> str:

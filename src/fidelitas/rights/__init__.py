@@ -6,11 +6,13 @@ this and `routes` follows them.  Everything here is pure: facts in, holdings out
 
 from fidelitas.rights.host import HostRights, rights_of
 from fidelitas.rights.links import Holding, Link, LinkKind, Principal, PrincipalKind, Right, RightKind, Route, Strength
+from fidelitas.rights.mariadb import MariadbRights, mariadb_rights_of
 from fidelitas.rights.population import AccountKind, Identity, LogIn, Membership, Population
 from fidelitas.rights.postgresql import DatabaseRights, Door, database_rights_of
+from fidelitas.rights.servers import ServerRights
 
 # What the rights on a subject are asked for, whatever it is.
-SubjectRights = HostRights | DatabaseRights
+SubjectRights = HostRights | ServerRights
 
 __all__ = [
     "AccountKind",
@@ -22,6 +24,7 @@ __all__ = [
     "Link",
     "LinkKind",
     "LogIn",
+    "MariadbRights",
     "Membership",
     "Population",
     "Principal",
@@ -29,8 +32,10 @@ __all__ = [
     "Right",
     "RightKind",
     "Route",
+    "ServerRights",
     "Strength",
     "SubjectRights",
     "database_rights_of",
+    "mariadb_rights_of",
     "rights_of",
 ]

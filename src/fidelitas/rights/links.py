@@ -32,8 +32,9 @@ class Principal:
     subject: str
 
     def is_called(self, name: str) -> bool:
-        """Return whether somebody who is asked for by name is this; an account of another host also without the host's name."""
-        return name in (str(self), self.name.partition("@")[0] if self.kind is PrincipalKind.ELSEWHERE else None)
+        """Return whether somebody who is asked for by name is this; an account of another host, or for some hosts, also without them."""
+        short = self.name.rpartition("@")[0] if self.kind in (PrincipalKind.ELSEWHERE, PrincipalKind.ROLE) else None
+        return name == str(self) or (bool(short) and name == short)
 
     def __hash__(self) -> int:  # by the names alone: an enum's own hash is slow, and nodes are looked up a great deal
         return hash((self.name, self.subject))

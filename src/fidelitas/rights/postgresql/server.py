@@ -1,16 +1,17 @@
 """All rights on one server: links of memberships, attributes and predefined roles, followed to holdings; who may do what with an object."""
 
 import tomllib
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from functools import cache, cached_property
 from importlib import resources
 
-from fidelitas.facts import DatabaseFacts, DatabaseGrant, DatabaseRole, Gap, Place, RoleMembership
+from fidelitas.facts import DatabaseFacts, DatabaseGrant, DatabaseRole, RoleMembership
 from fidelitas.rights.links import Holding, Link, LinkKind, Principal, PrincipalKind, Right, RightKind, Strength
 from fidelitas.rights.postgresql.doors import Door, doors_of, replication_doors
 from fidelitas.rights.postgresql.privileges import Key, Privileges
 from fidelitas.rights.resolve import Step
 from fidelitas.rights.routes import holdings_by
+from fidelitas.rights.servers import ServerRights
 
 __all__ = ["DatabaseRights", "database_rights_of"]
 
@@ -25,18 +26,13 @@ def _predefined() -> dict[str, tuple[RightKind, str]]:
     return {name: (_RIGHTS[row["right"]], row["because"]) for name, row in tomllib.loads(text).items()}
 
 
-class DatabaseRights:
+class DatabaseRights(ServerRights):
     """What the catalogue of a server amounts to."""
 
     def __init__(self, facts: DatabaseFacts) -> None:
+        super().__init__(facts.subject, facts.taken, facts.gaps)
         self.facts = facts
-        self.subject = facts.subject
         self.privileges = Privileges(facts)
-
-    @property
-    def gaps(self) -> tuple[Gap, ...]:
-        """Everything that could not be seen."""
-        return self.facts.gaps
 
     @cached_property
     def holdings(self) -> tuple[Holding, ...]:
@@ -47,10 +43,6 @@ class DatabaseRights:
     def own_holdings(self) -> tuple[Holding, ...]:
         """The holdings without those of the server's own roles, which hold what they are made for."""
         return tuple(holding for holding in self.holdings if not holding.principal.name.startswith("pg_"))
-
-    def held_by(self, role: str) -> tuple[Holding, ...]:
-        """Return what a role holds."""
-        return tuple(holding for holding in self.holdings if holding.principal.name == role)
 
     def knows(self, holder: str) -> bool:
         """Return whether there is such a role."""
@@ -67,39 +59,37 @@ class DatabaseRights:
         closed = self.facts.access is not None and not self.doors(role.name)
         return "log-in role" + (", expired password" if expired else "") + (", no way in" if closed else "")
 
+    def belongs_to(self, role: str) -> Iterable[str]:
+        """Return the roles that a role was put into."""
+        return self.privileges.put_into(role) - {role} if self.knows(role) else ()
+
+    def about(self, role: str) -> Sequence[str]:
+        """Return what a role is, and its ways in."""
+        known = self.privileges.roles.get(role)
+        if known is None:
+            return ()
+        head = self.describe(self.role(role)) + (f", password {known.password}" if known.password else "")
+        return (head, *(f"in: {door}  (pg_hba.conf:{door.rule.line})" for door in self.doors(role)))
+
+    def head(self) -> Sequence[str]:
+        """Return the version and how much there is."""
+        facts = self.facts
+        version = f"PostgreSQL {facts.version_text or 'of a version not told'}"
+        log_in = sum(role.log_in for role in facts.roles)
+        counts = f"{len(facts.roles)} roles, {log_in} that may log in; {len(facts.databases)} databases, {len(facts.grants)} grants"
+        return (f"{version}; evidence of {facts.taken:%Y-%m-%d %H:%M} UTC, as {facts.taken_by}", counts)
+
+    def counts(self) -> Sequence[tuple[str, int]]:
+        """Return how many rows were read."""
+        facts = self.facts
+        sizes = (facts.roles, facts.memberships, facts.grants, facts.access or (), facts.sessions)
+        return tuple(zip(("roles", "memberships", "grants", "rules of access", "open sessions"), map(len, sizes), strict=True))
+
     def doors(self, role: str) -> list[Door]:
         """Return the ways in for a role."""
         return doors_of(self.facts, self.privileges, role)
 
     # -- links -------------------------------------------------------------------------------------------------------------------
-
-    def _role(self, name: str) -> Principal:
-        return Principal(kind=PrincipalKind.ROLE, name=name, subject=self.subject)
-
-    def _right(self, kind: RightKind, detail: str = "") -> Right:
-        return Right(kind=kind, detail=detail, subject=self.subject)
-
-    def _link(
-        self,
-        source: str,
-        target: Principal | Right,
-        kind: LinkKind,
-        way: str,
-        because: str,
-        place: Place,
-        *conditions: str,
-        certain: bool = False,
-    ) -> Link:
-        return Link(
-            source=self._role(source),
-            target=target,
-            kind=kind,
-            strength=Strength.CONDITIONAL if conditions else Strength.CERTAIN if certain else Strength.DIRECT,
-            way=way,
-            because=because,
-            conditions=conditions,
-            place=place,
-        )
 
     def _links(self) -> Iterator[Link]:
         for membership in self.facts.memberships:
@@ -108,18 +98,18 @@ class DatabaseRights:
             yield from self._attributes(role)
             if role.name in _predefined():
                 kind, because = _predefined()[role.name]
-                yield self._link(role.name, self._right(kind), LinkKind.HAS, role.name, because, role.place)
+                yield self.link(role.name, self.right(kind), LinkKind.HAS, role.name, because, role.place)
 
     def _membership(self, one: RoleMembership) -> Iterator[Link]:
-        target = self._role(one.role)
+        target = self.role(one.role)
         if one.set or self._granted_only(one):
             kind = LinkKind.HAS if one.inherit else LinkKind.MAY_BECOME
             how = "has its grants, and may become it (SET ROLE)" if one.inherit and one.set else "may become it (SET ROLE)"
             how = how if one.set else "has its grants"
-            yield self._link(one.member, target, kind, f"member of {one.role}", f"it is a member of {one.role} and {how}", one.place)
+            yield self.link(one.member, target, kind, f"member of {one.role}", f"it is a member of {one.role} and {how}", one.place)
         elif one.admin:
             because = f"it may give membership in {one.role} to anybody, itself included (ADMIN OPTION)"
-            yield self._link(one.member, target, LinkKind.MAY_GRANT, "admin option", because, one.place, certain=True)
+            yield self.link(one.member, target, LinkKind.MAY_GRANT, "admin option", because, one.place, certain=True)
 
     def _granted_only(self, one: RoleMembership) -> bool:
         """Return whether a membership that gives grants alone, and no attributes, leads to what a predefined role has."""
@@ -128,29 +118,27 @@ class DatabaseRights:
 
     def _attributes(self, role: DatabaseRole) -> Iterator[Link]:
         if role.superuser:
-            yield self._link(role.name, self._right(RightKind.DB_SUPERUSER), LinkKind.HAS, "SUPERUSER", "it is a superuser", role.place)
+            yield self.link(role.name, self.right(RightKind.DB_SUPERUSER), LinkKind.HAS, "SUPERUSER", "it is a superuser", role.place)
             because = "a superuser runs programs of the server's host (COPY … FROM PROGRAM)"
-            yield self._link(role.name, self._right(RightKind.DB_HOST_ESCAPE), LinkKind.HAS, "SUPERUSER", because, role.place, certain=True)
+            yield self.link(role.name, self.right(RightKind.DB_HOST_ESCAPE), LinkKind.HAS, "SUPERUSER", because, role.place, certain=True)
         elif role.create_role:
             because = "it makes roles, changes their passwords and gives memberships (CREATEROLE)"
-            yield self._link(role.name, self._right(RightKind.DB_GRANT), LinkKind.HAS, "CREATEROLE", because, role.place)
+            yield self.link(role.name, self.right(RightKind.DB_GRANT), LinkKind.HAS, "CREATEROLE", because, role.place)
             if self.facts.version < _BOUNDED_CREATE_ROLE:
                 yield from self._unbounded(role)
         if role.replication and not role.superuser:
             rules = list(replication_doors(self.facts, self.privileges, role.name))
             because = "it streams the files of the whole server, password hashes among them (REPLICATION)"
             conditions = () if rules else ("if a rule of access lets it replicate",)
-            yield self._link(
-                role.name, self._right(RightKind.DB_READ_ALL), LinkKind.HAS, "REPLICATION", because, role.place, *conditions, certain=True
+            yield self.link(
+                role.name, self.right(RightKind.DB_READ_ALL), LinkKind.HAS, "REPLICATION", because, role.place, *conditions, certain=True
             )
 
     def _unbounded(self, role: DatabaseRole) -> Iterator[Link]:
         because = "before version 16 CREATEROLE gives membership in any role that is no superuser"
         for name in _predefined():
             if name in self.privileges.roles and name != role.name:
-                yield self._link(
-                    role.name, self._role(name), LinkKind.MAY_GRANT, f"grants itself {name}", because, role.place, certain=True
-                )
+                yield self.link(role.name, self.role(name), LinkKind.MAY_GRANT, f"grants itself {name}", because, role.place, certain=True)
 
     # -- one object ----------------------------------------------------------------------------------------------------------------
 
@@ -162,7 +150,7 @@ class DatabaseRights:
 
     def on_object(self, key: Key, privilege: str) -> tuple[Holding, ...]:
         """Return who has a privilege on an object, by which routes; superusers and predefined roles included."""
-        right = self._right(RightKind.DB_OBJECT, f"{privilege.lower()} {key[0]}/{key[2]}{'.' if key[2] else ''}{key[3]}")
+        right = self.right(RightKind.DB_OBJECT, f"{privilege.lower()} {key[0]}/{key[2]}{'.' if key[2] else ''}{key[3]}")
         links = [*self._links(), *self._object_links(key, privilege, right)]
         return tuple(holding for holding in holdings_by([Step((link,)) for link in links]) if holding.right == right)
 
@@ -176,12 +164,12 @@ class DatabaseRights:
             grant.privilege == privilege and grant.grantee == owner.owner for grant in self.privileges.grants_on(key)
         ):
             because = f"it owns {key[1]} {key[3]}, and may grant itself any privilege on it"
-            yield self._link(owner.owner, right, LinkKind.MAY_GRANT, "owner", because, owner.place, certain=True)
+            yield self.link(owner.owner, right, LinkKind.MAY_GRANT, "owner", because, owner.place, certain=True)
         for role in self.facts.roles:
             if role.superuser:
-                yield self._link(role.name, right, LinkKind.HAS, "SUPERUSER", "no privilege is checked for a superuser", role.place)
+                yield self.link(role.name, right, LinkKind.HAS, "SUPERUSER", "no privilege is checked for a superuser", role.place)
             elif role.name in self.privileges.why(role.name, key, privilege):
-                yield self._link(role.name, right, LinkKind.HAS, role.name, _predefined()[role.name][1], role.place)
+                yield self.link(role.name, right, LinkKind.HAS, role.name, _predefined()[role.name][1], role.place)
 
     def _closed(self, key: Key) -> set[str]:
         """Return the roles that may not use the schema of an object."""
@@ -204,7 +192,7 @@ class DatabaseRights:
                 because=f"everybody is granted {what}",
                 place=grant.place,
             )
-        return self._link(grant.grantee, right, LinkKind.HAS, "grant", f"it is granted {what}{on}", grant.place, *conditions)
+        return self.link(grant.grantee, right, LinkKind.HAS, "grant", f"it is granted {what}{on}", grant.place, *conditions)
 
 
 def database_rights_of(facts: DatabaseFacts) -> DatabaseRights:

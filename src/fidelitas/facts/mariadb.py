@@ -1,0 +1,101 @@
+"""What a MariaDB or MySQL server states: accounts as user and host pattern, roles, grants, and what is in force."""
+
+from dataclasses import dataclass, field
+from datetime import datetime
+
+from fidelitas.facts.gaps import Gap
+from fidelitas.text import Place
+
+__all__ = ["AccountGrant", "DatabaseAccount", "DefinerObject", "MariadbFacts", "ProxyGrant", "RoleGrant"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class DatabaseAccount:
+    """An account, or with `role` a role.  `privileges` are the global ones; `logins` the ways to log in: plugin and kind of password.
+
+    A kind is empty, none, plain, outdated or current; of several ways any one is enough.
+    """
+
+    user: str
+    host: str
+    role: bool
+    privileges: frozenset[str]
+    logins: tuple[tuple[str, str], ...]
+    locked: bool = False
+    expired: bool = False
+    tls: bool = False
+    default_role: str = ""
+    place: Place = field(compare=False)
+
+    @property
+    def name(self) -> str:
+        """The account as it is written: ``user@host``, a role by its name alone."""
+        return self.user if self.role else f"{self.user}@{self.host}"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class AccountGrant:
+    """Privileges on a database (its name a pattern), a table, a column or a routine."""
+
+    user: str
+    host: str
+    database: str
+    kind: str  # database, table, column, routine
+    name: str
+    column: str
+    privileges: frozenset[str]
+    place: Place = field(compare=False)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class RoleGrant:
+    """A role that an account or another role was granted; `host` is empty where the member is a role."""
+
+    user: str
+    host: str
+    role: str
+    admin: bool
+    place: Place = field(compare=False)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ProxyGrant:
+    """An account that may act as another; an empty proxied user is anybody."""
+
+    user: str
+    host: str
+    proxied_user: str
+    proxied_host: str
+    place: Place = field(compare=False)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class DefinerObject:
+    """A routine, view, trigger or event that acts as whoever defined it."""
+
+    kind: str
+    database: str
+    name: str
+    definer: str
+    place: Place = field(compare=False)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class MariadbFacts:
+    """Everything that one server states.  `in_force` are the global privileges that the server really gives, by account."""
+
+    subject: str
+    taken: datetime
+    version: str
+    taken_by: str
+    resolves_names: bool
+    tls: bool
+    accounts: tuple[DatabaseAccount, ...]
+    grants: tuple[AccountGrant, ...]
+    roles: tuple[RoleGrant, ...]
+    proxies: tuple[ProxyGrant, ...]
+    definers: tuple[DefinerObject, ...]
+    in_force: dict[str, frozenset[str]] | None
+    databases: tuple[str, ...]
+    sessions: tuple[tuple[str, str], ...]
+    gaps: tuple[Gap, ...]

@@ -1,0 +1,245 @@
+"""The grant tables of MariaDB and MySQL, as rows: the older layout, a column for each privilege, and MariaDB's JSON with a bit for each.
+
+Follows "mysql.global_priv table" and "mysql.user table" of the MariaDB manual, and chapter 6.2.3 of the MySQL manual.
+"""
+
+import json
+from collections.abc import Iterator, Mapping
+from typing import Any
+
+from fidelitas.facts import AccountGrant, DatabaseAccount, DefinerObject, Gap, MariadbFacts, Place, ProxyGrant, RoleGrant
+from fidelitas.languages.host import HostEvidence
+
+__all__ = ["PRIVILEGES", "read_mariadb"]
+
+Row = Mapping[str, Any]
+# The bits of the access mask, from the lowest on (privilege.h of MariaDB).
+PRIVILEGES = (
+    "SELECT", "INSERT", "UPDATE", "DELETE", "CREATE", "DROP", "RELOAD", "SHUTDOWN", "PROCESS", "FILE", "GRANT OPTION", "REFERENCES",
+    "INDEX", "ALTER", "SHOW DATABASES", "SUPER", "CREATE TEMPORARY TABLES", "LOCK TABLES", "EXECUTE", "REPLICATION SLAVE", "BINLOG MONITOR",
+    "CREATE VIEW", "SHOW VIEW", "CREATE ROUTINE", "ALTER ROUTINE", "CREATE USER", "EVENT", "TRIGGER", "CREATE TABLESPACE",
+    "DELETE HISTORY", "SET USER", "FEDERATED ADMIN", "CONNECTION ADMIN", "READ_ONLY ADMIN", "REPLICATION SLAVE ADMIN",
+    "REPLICATION MASTER ADMIN", "BINLOG ADMIN", "BINLOG REPLAY", "SLAVE MONITOR",
+)  # fmt: skip
+# Columns of the older layout whose names are not those of the privileges.
+_COLUMNS = {
+    "grant": "GRANT OPTION",
+    "create_tmp_table": "CREATE TEMPORARY TABLES",
+    "repl_slave": "REPLICATION SLAVE",
+    "repl_client": "BINLOG MONITOR",
+    "show_db": "SHOW DATABASES",
+    "delete_versioning_rows": "DELETE HISTORY",
+}
+_SYNONYMS = {"REPLICATION CLIENT": "BINLOG MONITOR", "DELETE VERSIONING ROWS": "DELETE HISTORY"}
+
+
+def read_mariadb(evidence: HostEvidence) -> MariadbFacts:
+    """Return what the grant tables of a server state."""
+    return _Reader(evidence).facts()
+
+
+class _Reader:
+    def __init__(self, evidence: HostEvidence) -> None:
+        self._evidence = evidence
+        self._gaps = [
+            Gap(what=gap.path, why=gap.reason, weakens="what it would have told is not known", place=Place(evidence.subject, gap.path))
+            for gap in evidence.gaps
+        ]
+
+    def facts(self) -> MariadbFacts:
+        server = next((row for row, _ in self._rows("server")), {})
+        accounts = [account for row, place in self._rows("global_priv") for account in self._one(_from_json, row, place)]
+        if not accounts:
+            accounts = [account for row, place in self._rows("user") for account in self._one(_from_columns, row, place)]
+        return MariadbFacts(
+            subject=self._evidence.subject,
+            taken=self._evidence.taken,
+            version=str(server.get("version", "")),
+            taken_by=str(server.get("taken_by", "")),
+            resolves_names=not server.get("skip_name_resolve"),
+            tls=server.get("have_ssl") == "YES",
+            accounts=tuple(accounts),
+            grants=tuple(self._grants()),
+            roles=tuple(one for row, place in self._rows("roles_mapping") for one in self._one(_role, row, place)),
+            proxies=tuple(one for row, place in self._rows("proxies_priv") for one in self._one(_proxy, row, place)),
+            definers=tuple(one for row, place in self._rows("definers") for one in self._one(_definer, row, place)),
+            in_force=self._in_force(),
+            databases=tuple(str(row.get("name", "")) for row, _ in self._rows("databases")),
+            sessions=tuple((str(row.get("user", "")), str(row.get("host", ""))) for row, _ in self._rows("sessions")),
+            gaps=tuple(self._gaps),
+        )
+
+    def _grants(self) -> Iterator[AccountGrant]:
+        for listing in ("db", "tables_priv", "columns_priv", "procs_priv"):
+            for row, place in self._rows(listing):
+                yield from self._one(_GRANTS[listing], row, place)
+
+    def _in_force(self) -> dict[str, frozenset[str]] | None:
+        if "user_privileges" not in self._evidence.listings:
+            return None
+        found: dict[str, set[str]] = {}
+        for row, _ in self._rows("user_privileges"):
+            known = found.setdefault(_unquoted(str(row.get("grantee", ""))), set())
+            known.add(_SYNONYMS.get(str(row.get("privilege", "")), str(row.get("privilege", ""))))
+            if row.get("grantable") == "YES":
+                known.add("GRANT OPTION")
+        return {name: frozenset(privileges - {"USAGE"}) for name, privileges in found.items()}
+
+    def _one(self, make: Any, row: Row, place: Place) -> list[Any]:
+        try:
+            return [make(row, place)]
+        except (KeyError, TypeError, ValueError, AttributeError) as error:
+            why = f"a row is not as expected: {type(error).__name__}: {str(error)[:80]}"
+            self._gaps.append(Gap(what="grant table", why=why, weakens="what it states is not known", place=place))
+            return []
+
+    def _rows(self, listing: str) -> Iterator[tuple[Row, Place]]:
+        origin = Place(self._evidence.subject, f"mysql.{listing}")
+        for number, line in enumerate(self._evidence.listings.get(listing, b"").split(b"\n"), 1):
+            if not line.strip():
+                continue
+            try:
+                row = json.loads(line)
+            except (ValueError, RecursionError):
+                row = None
+            if isinstance(row, dict):
+                yield row, origin.at(number)
+            else:
+                self._gaps.append(Gap(what="grant table", why="a row is no JSON object", place=origin.at(number)))
+
+
+def _text(row: Row, name: str) -> str:
+    value = row[name]
+    if not isinstance(value, str):
+        raise TypeError(f"{name} is {value!r}")
+    return value
+
+
+def _from_json(row: Row, place: Place) -> DatabaseAccount:
+    stated = json.loads(_text(row, "Priv"))
+    access = int(stated.get("access", 0))
+    alternatives = stated.get("auth_or") or [{}]
+    first = (str(stated.get("plugin", "")), str(stated.get("password", "none")))
+    logins = tuple(first if not one else (str(one.get("plugin", "")), str(one.get("password", "none"))) for one in alternatives)
+    return DatabaseAccount(
+        user=_text(row, "User"),
+        host=_text(row, "Host"),
+        role=bool(stated.get("is_role")),
+        privileges=frozenset(name for bit, name in enumerate(PRIVILEGES) if access >> bit & 1),
+        logins=() if stated.get("is_role") else logins,
+        locked=bool(stated.get("account_locked")),
+        expired=stated.get("password_last_changed") == 0,
+        tls=bool(stated.get("ssl_type")),
+        default_role=str(stated.get("default_role", "")),
+        place=place,
+    )
+
+
+def _from_columns(row: Row, place: Place) -> DatabaseAccount:
+    """A row of mysql.user: ``Select_priv`` and its kin are Y or N."""
+    role = row.get("is_role") == "Y"
+    return DatabaseAccount(
+        user=_text(row, "User"),
+        host=_text(row, "Host"),
+        role=role,
+        privileges=_columns(row),
+        logins=() if role else ((str(row.get("plugin") or "mysql_native_password"), str(row.get("password", "none"))),),
+        locked=row.get("account_locked") == "Y",
+        expired=row.get("password_expired") == "Y",
+        tls=bool(row.get("ssl_type")),
+        default_role=str(row.get("default_role") or ""),
+        place=place,
+    )
+
+
+def _columns(row: Row) -> frozenset[str]:
+    names = (name[:-5].lower() for name, value in row.items() if name.lower().endswith("_priv") and value == "Y")
+    return frozenset(_COLUMNS.get(name, name.replace("_", " ").upper()) for name in names)
+
+
+def _set(value: Any) -> frozenset[str]:
+    """A set of MySQL, "Select,Update,Grant", as privileges."""
+    words = (word.strip().upper() for word in str(value or "").split(",") if word.strip())
+    return frozenset("GRANT OPTION" if word == "GRANT" else word for word in words)
+
+
+def _database(row: Row, place: Place) -> AccountGrant:
+    return AccountGrant(
+        user=_text(row, "User"),
+        host=_text(row, "Host"),
+        database=_text(row, "Db"),
+        kind="database",
+        name="",
+        column="",
+        privileges=_columns(row),
+        place=place,
+    )
+
+
+def _table(row: Row, place: Place) -> AccountGrant:
+    return AccountGrant(
+        user=_text(row, "User"),
+        host=_text(row, "Host"),
+        database=_text(row, "Db"),
+        kind="table",
+        name=_text(row, "Table_name"),
+        column="",
+        privileges=_set(row["Table_priv"]),
+        place=place,
+    )
+
+
+def _column(row: Row, place: Place) -> AccountGrant:
+    return AccountGrant(
+        user=_text(row, "User"),
+        host=_text(row, "Host"),
+        database=_text(row, "Db"),
+        kind="column",
+        name=_text(row, "Table_name"),
+        column=_text(row, "Column_name"),
+        privileges=_set(row["Column_priv"]),
+        place=place,
+    )
+
+
+def _routine(row: Row, place: Place) -> AccountGrant:
+    return AccountGrant(
+        user=_text(row, "User"),
+        host=_text(row, "Host"),
+        database=_text(row, "Db"),
+        kind="routine",
+        name=_text(row, "Routine_name"),
+        column="",
+        privileges=_set(row["Proc_priv"]),
+        place=place,
+    )
+
+
+_GRANTS = {"db": _database, "tables_priv": _table, "columns_priv": _column, "procs_priv": _routine}
+
+
+def _role(row: Row, place: Place) -> RoleGrant:
+    admin = row.get("Admin_option") == "Y"
+    return RoleGrant(user=_text(row, "User"), host=_text(row, "Host"), role=_text(row, "Role"), admin=admin, place=place)
+
+
+def _proxy(row: Row, place: Place) -> ProxyGrant:
+    return ProxyGrant(
+        user=_text(row, "User"),
+        host=_text(row, "Host"),
+        proxied_user=_text(row, "Proxied_user"),
+        proxied_host=_text(row, "Proxied_host"),
+        place=place,
+    )
+
+
+def _definer(row: Row, place: Place) -> DefinerObject:
+    return DefinerObject(
+        kind=_text(row, "kind"), database=_text(row, "database"), name=_text(row, "name"), definer=_text(row, "definer"), place=place
+    )
+
+
+def _unquoted(grantee: str) -> str:
+    """``'user'@'host'`` as ``user@host``."""
+    user, _, host = grantee.rpartition("@")
+    return f"{user.strip(chr(39))}@{host.strip(chr(39))}"

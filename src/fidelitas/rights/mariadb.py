@@ -1,0 +1,214 @@
+"""Rights on a MariaDB or MySQL server: accounts with their roles, what their privileges reach, and which account a connection gets.
+
+Follows the manual's "Account names", "Roles" and "GRANT".
+"""
+
+import re
+from collections.abc import Iterable, Iterator, Sequence
+from functools import cached_property
+from ipaddress import AddressValueError, IPv4Address
+
+from fidelitas.facts import AccountGrant, DatabaseAccount, MariadbFacts
+from fidelitas.rights.links import Holding, Link, LinkKind, Principal, PrincipalKind, RightKind
+from fidelitas.rights.resolve import Step
+from fidelitas.rights.routes import holdings_by
+from fidelitas.rights.servers import ServerRights
+from fidelitas.text import Place
+
+__all__ = ["ADMINISTRATOR", "MariadbRights", "account_for", "database_fits", "host_fits", "mariadb_rights_of"]
+
+# An account that has all of these is an administrator, whatever it is called.
+ADMINISTRATOR = frozenset({"SELECT", "INSERT", "UPDATE", "DELETE", "CREATE", "DROP", "FILE", "SUPER", "CREATE USER", "GRANT OPTION"})
+# Global privileges that reach far: by right, with the clause that completes "P → right because …".
+_REACH = {
+    "SUPER": (RightKind.DB_SUPERUSER, "it changes settings and kills sessions of anybody, and defines objects in anybody's name (SUPER)"),
+    "SET USER": (RightKind.DB_SUPERUSER, "it defines objects in anybody's name, which then act as they (SET USER)"),
+    "FILE": (RightKind.DB_HOST_ESCAPE, "it reads and writes files of the server's host as the account of the service (FILE)"),
+    "CREATE USER": (RightKind.DB_GRANT, "it makes accounts and changes their passwords (CREATE USER)"),
+    "SELECT": (RightKind.DB_READ_ALL, "it reads every table, the grant tables among them"),
+    "UPDATE": (RightKind.DB_WRITE_ALL, "it changes every table, the grant tables among them"),
+    "INSERT": (RightKind.DB_WRITE_ALL, "it adds to every table, the grant tables among them"),
+    "DELETE": (RightKind.DB_WRITE_ALL, "it deletes from every table"),
+}
+_GRANT_TABLES = "mysql"
+_PUBLIC = "PUBLIC"
+
+
+def host_fits(pattern: str, host: str, address: str) -> bool:
+    """Return whether a host pattern takes a connection from a host name and address: ``%`` and ``_``, or ``network/netmask``."""
+    network, slash, mask = pattern.partition("/")
+    if slash:
+        try:
+            bits = int(IPv4Address(mask))
+            return int(IPv4Address(address)) & bits == int(IPv4Address(network))
+        except (AddressValueError, ValueError):
+            return False
+    expression = _like(pattern or "%")
+    return any(text and expression.fullmatch(text) for text in (host, address))
+
+
+def database_fits(pattern: str, name: str) -> bool:
+    """Return whether the database name of a grant takes a database."""
+    return _like(pattern).fullmatch(name) is not None
+
+
+def _like(pattern: str) -> re.Pattern[str]:
+    parts = {"%": ".*", "_": "."}
+    escaped = re.sub(r"\\(.)|([%_])|([^\\%_]+)|\\", lambda found: _part(found, parts), pattern)
+    return re.compile(escaped, re.IGNORECASE | re.DOTALL)
+
+
+def _part(found: re.Match[str], parts: dict[str, str]) -> str:
+    return parts[found[2]] if found[2] else re.escape(found[1] or found[3] or "\\")
+
+
+def _weight(pattern: str) -> tuple[int, int, int]:
+    """Return how specific a host pattern is: no wildcard, only ``_``, or ``%``; then how many letters are none; then where the first is.
+
+    Found by asking a server of version 10.11 with pairs of accounts; of equal ones the later name in the alphabet comes first.
+    """
+    wild = [found.start() for found in re.finditer(r"(?<!\\)[%_]", pattern)]
+    if pattern and not wild:
+        return 2, 0, 0
+    many = "%" in pattern or not pattern
+    return 0 if many else 1, len(pattern) - len(wild), -(wild[0] if wild else 0)
+
+
+def account_for(accounts: Iterable[DatabaseAccount], user: str, host: str, address: str) -> DatabaseAccount | None:
+    """Return the account that a connection gets: the most specific host first, of equal ones the named user before the anonymous."""
+    fitting = [one for one in accounts if not one.role and one.user in (user, "") and host_fits(one.host, host, address)]
+    return max(fitting, key=lambda one: (_weight(one.host), one.user != "", one.host), default=None)
+
+
+class MariadbRights(ServerRights):
+    """What the grant tables of a server amount to."""
+
+    def __init__(self, facts: MariadbFacts) -> None:
+        super().__init__(facts.subject, facts.taken, facts.gaps)
+        self.facts = facts
+        self.accounts = {account.name: account for account in facts.accounts}
+
+    @cached_property
+    def holdings(self) -> tuple[Holding, ...]:
+        """All holdings of accounts and roles, the furthest reaching rights first."""
+        return holdings_by([Step((link,)) for link in self._links()])
+
+    def knows(self, holder: str) -> bool:
+        """Return whether there is such an account, by its whole name or by the user alone."""
+        return holder in self.accounts or any(account.user == holder for account in self.facts.accounts)
+
+    def held_by(self, role: str) -> tuple[Holding, ...]:
+        """Return what an account holds, or all accounts of a user."""
+        return tuple(
+            holding for holding in self.holdings if holding.principal.name == role or holding.principal.name.rpartition("@")[0] == role
+        )
+
+    def describe(self, principal: Principal) -> str:
+        """Return what a holder is: a role, or an account and how it logs in."""
+        account = self.accounts.get(principal.name)
+        if account is None:
+            return "everybody" if principal.kind is PrincipalKind.ANY_ACCOUNT else "role"
+        if account.role:
+            return "role"
+        ways = ", ".join(dict.fromkeys("socket" if "socket" in plugin else f"{kind} password" for plugin, kind in account.logins))
+        return f"account, {'locked' if account.locked else ways}{', expired' if account.expired else ''}"
+
+    def belongs_to(self, role: str) -> Iterable[str]:
+        """Return the roles of an account, through others too."""
+        return {one for name in self._named(role) for one in self._reached(name)} - {role}
+
+    def about(self, role: str) -> Sequence[str]:
+        """Return what each account of a name is."""
+        return [f"{name}: {self.describe(self.role(name))}" for name in self._named(role)]
+
+    def head(self) -> Sequence[str]:
+        """Return the version and how much there is."""
+        facts = self.facts
+        roles = sum(account.role for account in facts.accounts)
+        counts = f"{len(facts.accounts) - roles} accounts, {roles} roles; {len(facts.databases)} databases, {len(facts.grants)} grants"
+        return (f"MariaDB or MySQL {facts.version}; evidence of {facts.taken:%Y-%m-%d %H:%M} UTC, as {facts.taken_by}", counts)
+
+    def counts(self) -> Sequence[tuple[str, int]]:
+        """Return how many rows were read."""
+        facts = self.facts
+        sizes = (facts.accounts, facts.grants, facts.roles, facts.proxies, facts.definers, facts.sessions)
+        names = ("accounts and roles", "grants", "role grants", "proxy grants", "definer objects", "open sessions")
+        return tuple(zip(names, map(len, sizes), strict=True))
+
+    def privileges(self, account: str) -> frozenset[str]:
+        """Return the global privileges of an account with all its roles set, those of everybody included."""
+        names = (account, *self._reached(account), *([_PUBLIC] if _PUBLIC in self.accounts else []))
+        return frozenset(one for name in names if name in self.accounts for one in self.accounts[name].privileges)
+
+    def is_administrator(self, account: str) -> bool:
+        """Return whether an account has, itself or by roles, every privilege that an administrator needs."""
+        return self.privileges(account) >= ADMINISTRATOR
+
+    def _named(self, name: str) -> list[str]:
+        return [known for known, account in self.accounts.items() if name in (known, account.user)]
+
+    def _reached(self, name: str) -> set[str]:
+        agenda, seen = [name], {name}
+        for one in agenda:
+            for grant in self.facts.roles:
+                member = f"{grant.user}@{grant.host}" if grant.host else grant.user
+                if member == one and grant.role not in seen:
+                    seen.add(grant.role)
+                    agenda.append(grant.role)
+        return seen - {name}
+
+    # -- links -------------------------------------------------------------------------------------------------------------------
+
+    def _links(self) -> Iterator[Link]:
+        for account in self.facts.accounts:
+            if not account.locked:
+                yield from self._global(account)
+        for grant in self.facts.roles:
+            member = f"{grant.user}@{grant.host}" if grant.host else grant.user
+            default = member in self.accounts and self.accounts[member].default_role == grant.role
+            kind = LinkKind.HAS if default or not grant.host else LinkKind.MAY_BECOME
+            how = (
+                "from the start (default role)"
+                if default
+                else "with the role it is granted to"
+                if not grant.host
+                else "on asking (SET ROLE)"
+            )
+            because = f"it has role {grant.role} {how}" + (", and may give it on" if grant.admin else "")
+            yield self.link(member, self.role(grant.role), kind, f"role {grant.role}", because, grant.place)
+        for proxy in self.facts.proxies:
+            yield from self._proxied(proxy.user, proxy.host, proxy.proxied_user, proxy.proxied_host, proxy.place)
+        for one in self.facts.grants:
+            yield from self._on_grant_tables(one)
+
+    def _global(self, account: DatabaseAccount) -> Iterator[Link]:
+        for privilege, (kind, because) in _REACH.items():
+            if privilege in account.privileges:
+                yield self.link(account.name, self.right(kind), LinkKind.HAS, privilege, because, account.place)
+        if account.privileges >= ADMINISTRATOR and "SUPER" not in account.privileges:
+            because = "it has every privilege that an administrator needs"
+            yield self.link(account.name, self.right(RightKind.DB_SUPERUSER), LinkKind.HAS, "all privileges", because, account.place)
+
+    def _proxied(self, user: str, host: str, proxied: str, proxied_host: str, place: Place) -> Iterator[Link]:
+        if f"{user}@{host}" not in self.accounts:  # a row that the installer left behind
+            return
+        targets = [one for one in self.facts.accounts if not one.role and (not proxied or (one.user, one.host) == (proxied, proxied_host))]
+        for target in targets:
+            if target.name != f"{user}@{host}":
+                because = f"it may act as {target.name} (PROXY)"
+                yield self.link(f"{user}@{host}", self.role(target.name), LinkKind.MAY_BECOME, f"proxy for {target.name}", because, place)
+
+    def _on_grant_tables(self, one: AccountGrant) -> Iterator[Link]:
+        """Yield what changing the grant tables amounts to: they take effect when the server loads them."""
+        writes = one.privileges & {"INSERT", "UPDATE"}
+        if one.kind in ("database", "table") and writes and _like(one.database).fullmatch(_GRANT_TABLES):
+            source = one.user if not one.host else f"{one.user}@{one.host}"
+            because = f"it may {' and '.join(sorted(writes)).lower()} the grant tables, and so give itself anything at the next load"
+            yield self.link(
+                source, self.right(RightKind.DB_SUPERUSER), LinkKind.MAY_GRANT, "grant tables", because, one.place, certain=True
+            )
+
+
+def mariadb_rights_of(facts: MariadbFacts) -> MariadbRights:
+    """Return all rights on a server."""
+    return MariadbRights(facts)

@@ -1,0 +1,87 @@
+"""What reports ask of the rights on a database server, of whatever make."""
+
+from abc import ABC, abstractmethod
+from collections.abc import Iterable, Sequence
+from datetime import datetime
+
+from fidelitas.facts import Gap
+from fidelitas.rights.links import Holding, Link, LinkKind, Principal, PrincipalKind, Right, RightKind, Strength
+from fidelitas.text import Place
+
+__all__ = ["ServerRights"]
+
+
+class ServerRights(ABC):
+    """The rights on one database server, taken at a time."""
+
+    def __init__(self, subject: str, taken: datetime, gaps: tuple[Gap, ...]) -> None:
+        self.subject, self.taken, self.gaps = subject, taken, gaps
+
+    @property
+    @abstractmethod
+    def holdings(self) -> tuple[Holding, ...]:
+        """All holdings of roles, the furthest reaching rights first."""
+
+    @property
+    def own_holdings(self) -> tuple[Holding, ...]:
+        """The holdings that a reader wants to see unasked."""
+        return self.holdings
+
+    def held_by(self, role: str) -> tuple[Holding, ...]:
+        """Return what a role holds."""
+        return tuple(holding for holding in self.holdings if holding.principal.is_called(role))
+
+    @abstractmethod
+    def knows(self, holder: str) -> bool:
+        """Return whether there is such a role or account."""
+
+    @abstractmethod
+    def describe(self, principal: Principal) -> str:
+        """Return what a holder is, in a few words."""
+
+    @abstractmethod
+    def belongs_to(self, role: str) -> Iterable[str]:
+        """Return the roles that a role or account is a member of."""
+
+    @abstractmethod
+    def about(self, role: str) -> Sequence[str]:
+        """Return lines about a role or account: what it is, and how it gets in."""
+
+    @abstractmethod
+    def head(self) -> Sequence[str]:
+        """Return lines about the server."""
+
+    @abstractmethod
+    def counts(self) -> Sequence[tuple[str, int]]:
+        """Return what was read, and how many rows of it."""
+
+    def role(self, name: str) -> Principal:
+        """Return a role or account as a holder."""
+        return Principal(kind=PrincipalKind.ROLE, name=name, subject=self.subject)
+
+    def right(self, kind: RightKind, detail: str = "") -> Right:
+        """Return a right on the server."""
+        return Right(kind=kind, detail=detail, subject=self.subject)
+
+    def link(
+        self,
+        source: str,
+        target: Principal | Right,
+        kind: LinkKind,
+        way: str,
+        because: str,
+        place: Place,
+        *conditions: str,
+        certain: bool = False,
+    ) -> Link:
+        """Return a link from a role or account."""
+        return Link(
+            source=self.role(source),
+            target=target,
+            kind=kind,
+            strength=Strength.CONDITIONAL if conditions else Strength.CERTAIN if certain else Strength.DIRECT,
+            way=way,
+            because=because,
+            conditions=conditions,
+            place=place,
+        )

@@ -1,0 +1,213 @@
+"""A MariaDB or MySQL server, read over its own protocol: rows of the grant tables, with passwords reduced to their kind.
+
+The account is named as a URI without a password; that comes from an option file, the environment or a prompt.  TLS is verified unless the
+server is on this machine or the URI says otherwise.  Everything is read in a read-only transaction, with limits of time.
+"""
+
+import json
+import os
+import ssl
+import tomllib
+from collections.abc import Iterator, Mapping
+from configparser import ConfigParser, Error
+from dataclasses import dataclass, field
+from datetime import UTC, date, datetime
+from importlib import resources
+from io import BytesIO
+from pathlib import Path
+from typing import Any
+from urllib.parse import parse_qs, unquote, urlsplit
+
+import pymysql
+from pymysql.cursors import SSDictCursor
+
+from fidelitas.errors import ReadError, RequestError
+from fidelitas.evidence import Listing, Manifest, MissingItem, make_bundle, read_bundle
+from fidelitas.sources.collected import Collected
+
+__all__ = ["from_mariadb", "kind_of_password"]
+
+_SECONDS = 15
+_QUERY_SECONDS = 120
+_MOST_ROWS = 500_000
+_MISSING = frozenset({1146, 1109})  # no such table
+# Each tells what the other does, on a server of the other make.
+_INSTEAD = {"global_priv": "user", "user": "global_priv", "roles_mapping": "role_edges", "role_edges": "roles_mapping"}
+
+
+def kind_of_password(plugin: str, text: str) -> str:
+    """Return what kind of password an authentication string is: empty, none, plain, outdated or current."""
+    if plugin in ("unix_socket", "auth_socket", "gssapi", "pam", "auth_pam"):
+        return "none"
+    if not text:
+        return "empty"
+    if plugin == "mysql_old_password" or len(text) == 16:
+        return "outdated"
+    if plugin in ("mysql_native_password", ""):
+        return "current" if text.startswith("*") and len(text) == 41 else "none"  # "invalid" and its like let nobody in
+    return "plain" if plugin == "mysql_clear_password" else "current"
+
+
+@dataclass(slots=True)
+class _Read:
+    listings: dict[str, bytes] = field(default_factory=dict)
+    gaps: list[MissingItem] = field(default_factory=list)
+
+
+def _queries() -> Mapping[str, Mapping[str, str]]:
+    return tomllib.loads(resources.files(__package__).joinpath("mariadb.toml").read_text(encoding="utf-8"))
+
+
+def from_mariadb(uri: str, name: str | None = None, password: str | None = None) -> Collected:
+    """Return the evidence of the server at ``mariadb://user@host:port``, or ``mariadb://user@/?socket=PATH``.
+
+    Raises `RequestError` for a URI that cannot be meant, `ReadError` where the server cannot be reached.  What the account may not see is a
+    gap.
+    """
+    options = _options(uri)
+    given = password if password is not None else _password()
+    try:
+        connection = pymysql.connect(
+            **options,
+            password=given,
+            connect_timeout=_SECONDS,
+            read_timeout=_QUERY_SECONDS,
+            autocommit=True,
+            charset="utf8mb4",
+            cursorclass=SSDictCursor,
+        )
+    except (pymysql.Error, OSError, ValueError) as error:
+        text = " ".join(str(part) for part in error.args)
+        raise ReadError(f'could not read database server "{uri}": {text}', hint="See docs/databases.md for what it takes.") from error
+    read = _Read()
+    with connection:
+        for listing, stated in _queries().items():
+            _take(connection, listing, stated["query"], stated.get("weakens", ""), read)
+    for listing, other in _INSTEAD.items():
+        if listing in read.listings or other in read.listings or listing == "role_edges":
+            continue
+        lost = "roles" if "role" in listing else "accounts"
+        read.gaps.append(MissingItem(path=f"listing {listing}", reason=f"could not be read; not known: {lost}"))
+    return _sealed(name or f"{options.get('host') or 'localhost'}:{options.get('port', 3306)}", read)
+
+
+def _options(uri: str) -> dict[str, Any]:
+    parts = urlsplit(uri)
+    if parts.scheme not in ("mariadb", "mysql"):
+        hint = "Such as mariadb://auditor@db.example, or mariadb://root@/?socket=/run/mysqld/mysqld.sock."
+        raise RequestError(f'"{uri}" names no database server', hint=hint)
+    if parts.password is not None:
+        raise RequestError(
+            "a password on the command line can be read by everybody on this machine",
+            hint="Put it into the [client] part of ~/.my.cnf, or use --ask-password.",
+        )
+    asked = parse_qs(parts.query)
+    options: dict[str, Any] = {"user": unquote(parts.username or "root")}
+    if "socket" in asked:
+        return {**options, "unix_socket": asked["socket"][0]}
+    try:
+        options |= {"host": parts.hostname or "localhost", "port": parts.port or 3306}
+    except ValueError as error:
+        raise RequestError(f'"{uri}" has no usable port: {error}') from error
+    if asked.get("tls", [""])[0] != "off" and options["host"] not in ("localhost", "127.0.0.1", "::1"):
+        options["ssl"] = ssl.create_default_context(cafile=asked["ca"][0] if "ca" in asked else None)
+    return options
+
+
+def _password() -> str:
+    """Return the password of an option file or of the environment."""
+    for path in (Path.home() / ".my.cnf", Path("/etc/mysql/my.cnf")):
+        parser = ConfigParser(allow_no_value=True, strict=False, interpolation=None)
+        try:
+            parser.read(path, encoding="utf-8")
+        except (Error, OSError, UnicodeError):  # a file that is not for us: the server will ask
+            continue
+        found = parser.get("client", "password", fallback=None)
+        if found:
+            return found.strip("\"'")
+    return os.environ.get("MYSQL_PWD", "")
+
+
+def _take(connection: "pymysql.Connection[SSDictCursor]", listing: str, query: str, weakens: str, read: _Read) -> None:
+    try:
+        with connection.cursor() as cursor:
+            cursor.execute(query)
+            read.listings[listing] = b"".join(_lines(cursor, listing, read))
+    except pymysql.Error as error:
+        if error.args and error.args[0] in _MISSING:
+            return
+        if weakens:
+            reason = " ".join(str(part) for part in error.args)
+            read.gaps.append(MissingItem(path=f"listing {listing}", reason=f"{reason}; not known: {weakens}"))
+        if not connection.open:
+            raise ReadError(f"the server went away while {listing} was read", hint="Survey it again.") from error
+
+
+def _lines(cursor: SSDictCursor, listing: str, read: _Read) -> Iterator[bytes]:
+    for number, row in enumerate(cursor.fetchall_unbuffered()):
+        if number >= _MOST_ROWS:
+            read.gaps.append(MissingItem(path=f"listing {listing}", reason=f"has more than {_MOST_ROWS} rows"))
+            return
+        yield json.dumps(_reduced(listing, dict(row)), default=_plain).encode() + b"\n"
+
+
+def _plain(value: object) -> object:
+    if isinstance(value, (bytes, bytearray)):
+        return bytes(value).decode("utf-8", "surrogateescape")
+    return value.isoformat() if isinstance(value, (date, datetime)) else str(value)
+
+
+def _reduced(listing: str, row: dict[str, Any]) -> dict[str, Any]:
+    """Return a row without password hashes: each is replaced by its kind."""
+    if listing == "global_priv":
+        stated = json.loads(row["Priv"])
+        for part in (stated, *stated.get("auth_or", ())):
+            if "plugin" in part or "authentication_string" in part:
+                part["password"] = kind_of_password(str(part.get("plugin", "")), str(part.pop("authentication_string", "")))
+        stated.pop("password_history", None)
+        return {**row, "Priv": json.dumps(stated)}
+    if listing == "user":
+        text = row.pop("authentication_string", None) or row.pop("Password", None) or ""
+        row.pop("Password", None)
+        text = bytes(text).decode("latin-1") if isinstance(text, (bytes, bytearray)) else str(text)
+        return {
+            **{name: value for name, value in row.items() if name != "User_attributes"},
+            "password": kind_of_password(str(row.get("plugin") or ""), text),
+        }
+    return row
+
+
+def _sealed(subject: str, read: _Read) -> Collected:
+    if "role_edges" in read.listings and "roles_mapping" not in read.listings:
+        read.listings["roles_mapping"] = _edges(read.listings.pop("role_edges"))
+    manifest = Manifest(
+        subject=subject.replace("/", "-"),
+        platform="mariadb",
+        taken=datetime.now(UTC),
+        kernel="",
+        live=True,
+        probe=3,
+        uid=0,
+        items=(),
+        gaps=tuple(read.gaps),
+        listings=tuple(Listing(name=name, member=f"listings/{name}.jsonl", tool="grant table") for name in read.listings),
+    )
+    archive = make_bundle(manifest, {}, read.listings)
+    return Collected(bundle=read_bundle(BytesIO(archive)), archive=archive)
+
+
+def _edges(rows: bytes) -> bytes:
+    """Return MySQL's table of role grants in the form of MariaDB's: a role is an account there, with a host of its own."""
+    found: list[Mapping[str, Any]] = [json.loads(line) for line in rows.splitlines()]
+    return b"".join(
+        json.dumps(
+            {
+                "User": row["TO_USER"],
+                "Host": row["TO_HOST"],
+                "Role": f"{row['FROM_USER']}@{row['FROM_HOST']}",
+                "Admin_option": row["WITH_ADMIN_OPTION"],
+            }
+        ).encode()
+        + b"\n"
+        for row in found
+    )

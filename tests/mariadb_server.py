@@ -1,0 +1,81 @@
+"""A MariaDB server in a scratch folder, for tests that ask it."""
+
+import shutil
+import socket
+import subprocess
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+import pymysql
+
+from support import open_up
+
+PROGRAM = shutil.which("mariadbd")
+ACCOUNT = "mysql"
+
+
+class Server:
+    """A running server, reached by a socket and a port of this machine; root is let in by the socket."""
+
+    def __init__(self, folder: Path) -> None:
+        with socket.create_server(("127.0.0.1", 0)) as free:
+            self.socket, self.port = folder / "s", free.getsockname()[1]
+        open_up(folder)
+        shutil.chown(folder, ACCOUNT)
+        data = folder / "data"
+        install = ["mariadb-install-db", "--no-defaults", f"--user={ACCOUNT}", f"--datadir={data}", "--skip-name-resolve", "--skip-test-db"]
+        subprocess.run(
+            [*install, "--auth-root-authentication-method=socket", "--auth-root-socket-user=root"],
+            check=True,
+            capture_output=True,
+            timeout=120,
+        )
+        options = [f"--user={ACCOUNT}", f"--datadir={data}", f"--socket={self.socket}", f"--port={self.port}", "--bind-address=127.0.0.1"]
+        limits = [
+            "--skip-name-resolve",
+            "--innodb-buffer-pool-size=32M",
+            "--innodb-flush-log-at-trx-commit=0",
+            f"--log-error={folder}/error",
+        ]
+        self._running = subprocess.Popen([PROGRAM or "mariadbd", "--no-defaults", *options, *limits])
+        ping: list[str | Path] = [
+            "mariadb-admin",
+            "--no-defaults",
+            "-S",
+            self.socket,
+            "-u",
+            "root",
+            "--wait=30",
+            "--connect-timeout=30",
+            "ping",
+        ]
+        subprocess.run(ping, check=True, capture_output=True, timeout=60)
+
+    @property
+    def uri(self) -> str:
+        return f"mariadb://root@/?socket={self.socket}"
+
+    def connect(self, **options: Any) -> "pymysql.Connection[Any]":
+        chosen = options or {"unix_socket": str(self.socket), "user": "root"}
+        return pymysql.connect(**{"connect_timeout": 5, "autocommit": True, **chosen})
+
+    def run(self, *statements: str) -> list[Sequence[Any]]:
+        with self.connect() as connection, connection.cursor() as cursor:
+            for statement in statements:
+                cursor.execute(statement)
+            return list(cursor.fetchall())
+
+    def stop(self) -> None:
+        self._running.terminate()
+        self._running.wait(30)
+
+
+@contextmanager
+def scratch_server(folder: Path) -> Iterator[Server]:
+    server = Server(folder)
+    try:
+        yield server
+    finally:
+        server.stop()

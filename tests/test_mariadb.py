@@ -1,0 +1,314 @@
+"""MariaDB servers: the server itself judges grants and which account a connection gets; what is risky, and tables that are not in force."""
+
+import json
+import random
+import re
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import pymysql
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from fidelitas.checks import MARIADB_CHECKS, database_findings
+from fidelitas.facts import DatabaseAccount, Place
+from fidelitas.languages.mariadb import PRIVILEGES, read_mariadb
+from fidelitas.rights import MariadbRights, mariadb_rights_of
+from fidelitas.rights.mariadb import account_for, database_fits, host_fits
+from fidelitas.sources.mariadb import from_mariadb, kind_of_password
+from mariadb_server import PROGRAM, Server, scratch_server
+from support import fidelitas
+from test_postgresql import bundle_of
+
+HERE = Place("db", "mysql.global_priv", 1)
+
+
+@pytest.fixture(scope="module")
+def server(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Server]:
+    if PROGRAM is None:
+        pytest.skip("MariaDB is not installed (apt-get install mariadb-server)")
+    with scratch_server(tmp_path_factory.mktemp("maria")) as running:
+        yield running
+
+
+@pytest.fixture
+def ready(need: Callable[..., None]) -> None:
+    need("mariadbd", "mariadb-install-db", root=True)
+
+
+def rights(server: Server) -> MariadbRights:
+    return mariadb_rights_of(read_mariadb(from_mariadb(server.uri, "db").bundle))
+
+
+# -- judges ------------------------------------------------------------------------------------------------------------------------------
+
+GLOBAL = ("SELECT", "INSERT", "UPDATE", "DELETE", "CREATE", "DROP", "FILE", "SUPER", "PROCESS", "RELOAD", "CREATE USER", "SHOW DATABASES",
+          "REPLICATION SLAVE", "EVENT", "TRIGGER", "EXECUTE", "LOCK TABLES", "CREATE VIEW", "SET USER", "BINLOG ADMIN", "DELETE HISTORY")  # fmt: skip
+ON_TABLE = ("SELECT", "INSERT", "UPDATE", "DELETE", "CREATE", "DROP", "ALTER", "INDEX", "TRIGGER", "SHOW VIEW")
+
+
+def shown(rows: list[str]) -> set[tuple[str, str]]:
+    """Return the privileges of SHOW GRANTS, each with what it is on."""
+    found: set[tuple[str, str]] = set()
+    for row in rows:
+        statement = re.match(r"GRANT (.*) ON (.*?) TO ", row)
+        if statement is None or statement[1].startswith("PROXY"):
+            continue
+        target = statement[2].replace("`", "").removeprefix("PROCEDURE ")
+        for word, columns in re.findall(r"([A-Z][A-Z_ ]*?)(?: \((.*?)\))?(?:, |$)", statement[1]):
+            found |= {(target, f"{word} ({column})") for column in columns.replace("`", "").split(", ")} if columns else {(target, word)}
+        if "WITH GRANT OPTION" in row:
+            found.add((target, "GRANT OPTION"))
+    return {(target, word) for target, word in found if word != "USAGE"}
+
+
+@pytest.mark.judge
+@pytest.mark.usefixtures("ready")
+def test_grants_are_those_that_the_server_shows(server: Server) -> None:
+    """Two hundred accounts and roles with grants at random on everything, a database, tables and columns."""
+    chance = random.Random(5)
+    server.run(
+        "create database if not exists shop",
+        "create table if not exists shop.t (a int, b int)",
+        "create table if not exists shop.u (a int)",
+    )
+    names = [f"'judge{number}'@'10.%'" for number in range(150)] + [f"jrole{number}" for number in range(50)]
+    for name in names:
+        server.run(f"create {'user' if '@' in name else 'role'} {name}")
+        for _ in range(chance.randrange(5)):
+            option = " with grant option" if chance.random() < 0.2 else ""
+            what = chance.choice([
+                f"{', '.join(chance.sample(GLOBAL, chance.randrange(1, 5)))} on *.*", f"{', '.join(chance.sample(ON_TABLE, 3))} on shop.*",
+                f"{', '.join(chance.sample(ON_TABLE, 2))} on shop.{chance.choice('tu')}", f"{chance.choice(('SELECT', 'UPDATE'))} (a) on shop.t",
+                "all privileges on *.*" if chance.random() < 0.2 else "select on shop.*",
+            ])  # fmt: skip
+            server.run(f"grant {what} to {name}{option}")
+    found = rights(server)
+    wrong = []
+    for name in names:
+        asked = shown([str(row[0]) for row in server.run(f"show grants for {name}")])
+        key = name.replace("'", "")
+        account = found.accounts[key]
+        every = {("*.*", one) for one in account.privileges}
+        if {("*.*", "ALL PRIVILEGES")} & asked:
+            asked = {pair for pair in asked if pair != ("*.*", "ALL PRIVILEGES")} | {
+                ("*.*", one) for one in PRIVILEGES if one != "GRANT OPTION"
+            }
+        for grant in found.facts.grants:
+            if f"{grant.user}@{grant.host}" == key or (not grant.host and grant.user == key):
+                target = f"{grant.database}.{grant.name or '*'}"
+                every |= {(target, f"{one} ({grant.column})" if grant.column else one) for one in grant.privileges}
+        asked = {(target.replace("\\", ""), word) for target, word in asked}
+        if every != asked:
+            wrong.append((name, every ^ asked))
+    assert not wrong, wrong[:3]
+
+
+HOSTS = (
+    "127.0.0.1",
+    "127.0.0.%",
+    "127.%",
+    "%",
+    "127.0.0.0/255.255.255.0",
+    "localhost",
+    "local%",
+    "127._.0.1",
+    "10.%",
+    "127.0.0.0/255.0.0.0",
+)
+
+
+@pytest.mark.judge
+@pytest.mark.usefixtures("ready")
+@pytest.mark.filterwarnings("ignore::pytest.PytestUnraisableExceptionWarning")  # the driver leaves sockets open where it is refused
+def test_a_connection_gets_the_account_that_we_say(server: Server) -> None:
+    """By TCP and by the socket, with accounts of one name and none for hosts at random."""
+    chance, wrong = random.Random(8), []
+    for turn in range(60):
+        user = f"match{turn}"
+        accounts = [(user, host) for host in chance.sample(HOSTS, chance.randrange(1, 5))]
+        accounts += [("", host) for host in chance.sample(HOSTS, chance.randrange(3))]
+        server.run(*(f"create user '{name}'@'{host}' identified by 'p'" for name, host in accounts))
+        known = [account("x", user=name, host=host) for name, host in accounts]
+        ways = ({"host": "127.0.0.1", "port": server.port}, "", "127.0.0.1"), ({"unix_socket": str(server.socket)}, "localhost", "")
+        for way, host, address in ways:
+            try:
+                with server.connect(**way, user=user, password="p") as connection, connection.cursor() as cursor:
+                    cursor.execute("select current_user()")
+                    (got,) = cursor.fetchone() or ("",)
+            except pymysql.Error:
+                got = None
+            ours = account_for(known, user, host, address)
+            wrong += [] if got == (ours.name if ours else None) else [(accounts, host or address, got, ours and ours.name)]
+        server.run(*(f"drop user '{name}'@'{host}'" for name, host in accounts))
+    assert not wrong, wrong[:3]
+
+
+def account(*privileges: str, user: str = "ines", host: str = "%") -> DatabaseAccount:
+    return DatabaseAccount(user=user, host=host, role=False, privileges=frozenset(privileges), logins=(("", "current"),), place=HERE)
+
+
+# -- a server with faults ------------------------------------------------------------------------------------------------------------------
+
+SEED = (
+    "create database tides", "create database tide_a", "create database tideXa", "create table tides.gauges (id int)",
+    "create role r_dba", "create role r_ops", "grant all privileges on *.* to r_dba with grant option", "grant r_dba to r_ops",
+    "create user ines@'10.20.%' identified by 'made-up-1'", "grant r_ops to ines@'10.20.%'", "set default role r_ops for ines@'10.20.%'",
+    "create user tomas@'%' identified by 'made-up-2'", "grant select, update on tides.gauges to tomas@'%'",
+    "create user svc_web@'%' identified by ''", "grant all on `tide_a`.* to svc_web@'%'",
+    "create user svc_bak@localhost identified via unix_socket", "grant file, select on *.* to svc_bak@localhost",
+    "create user ''@'%' identified by 'made-up-3'", "create user old@'%' identified via mysql_old_password using '6f8c114b58f2ce9e'",
+    "create user wide@'%' identified by 'made-up-4'", "grant all privileges on *.* to wide@'%' with grant option",
+    "create user prox@localhost identified by 'made-up-5'", "grant proxy on root@localhost to prox@localhost",
+    "create definer=root@localhost procedure tides.close_day() sql security definer select 1",
+    "create user locked@'%' identified by '' account lock",
+)  # fmt: skip
+FOUND = {
+    ("databases.anonymous", "@%"), ("databases.no-password", "svc_web@%"), ("databases.outdated-login", "old@%"),
+    ("databases.administrator-from-anywhere", "wide@%"), ("databases.hidden-administrator", "wide@%"), ("databases.hidden-administrator", "ines@10.20.%"),
+    ("databases.wide-name", "svc_web@% tide_a"), ("databases.definer-object", "tides.close_day"), ("databases.socket-administrator", "root@localhost"),
+}  # fmt: skip
+
+
+@pytest.fixture(scope="module")
+def faulty(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Server]:
+    if PROGRAM is None:
+        pytest.skip("MariaDB is not installed (apt-get install mariadb-server)")
+    with scratch_server(tmp_path_factory.mktemp("mariaf")) as running:
+        running.run(*SEED)
+        yield running
+
+
+@pytest.mark.usefixtures("ready")
+def test_what_is_risky_is_found_and_tables_that_are_not_in_force(faulty: Server) -> None:
+    before = {(finding.check, finding.about) for finding in database_findings(rights(faulty))}
+    assert before == FOUND
+    assert {check.name for check in MARIADB_CHECKS} == {check for check, _ in FOUND} | {"databases.not-in-force"}
+    change = "update mysql.global_priv set priv = json_set(priv, '$.access', cast(json_value(priv, '$.access') as unsigned) | (1 << 15)) where user = 'tomas'"
+    faulty.run(
+        change,
+        "insert into mysql.global_priv (host, user, priv) values ('%', 'ghost', '{\"access\": 0, \"plugin\": \"mysql_native_password\"}')",
+    )
+    after = {(finding.check, finding.about): finding.message for finding in database_findings(rights(faulty))}
+    assert after.keys() - before >= {("databases.not-in-force", "tomas@%"), ("databases.not-in-force", "ghost@%")}
+    assert after["databases.not-in-force", "tomas@%"] == "tomas@% gets SUPER at the next load of the grant tables"
+    faulty.run("flush privileges")
+    loaded = {(finding.check, finding.about) for finding in database_findings(rights(faulty))}
+    assert not [one for one in loaded if one[0] == "databases.not-in-force"]
+    faulty.run("revoke super on *.* from tomas@'%'", "drop user ghost@'%'")
+
+
+@pytest.mark.usefixtures("ready")
+def test_roles_proxies_and_what_they_reach(faulty: Server, tmp_path: Path) -> None:
+    ran = fidelitas("survey", "--mariadb", faulty.uri, "--name", "shop-db", cwd=tmp_path)
+    assert ran.status == 0, ran.err
+    why = fidelitas("why", "ines", cwd=tmp_path).out
+    assert "ines@10.20.% → r_ops: it has role r_ops from the start (default role)" in why
+    assert "r_dba → db-superuser" in why
+    assert "prox@localhost → root@localhost: it may act as root@localhost (PROXY)" in fidelitas("why", "prox", cwd=tmp_path).out
+    rows = fidelitas("holders", "--right", "db-host-escape", "--format", "json", cwd=tmp_path).json["holdings"]
+    assert {row["holder"]["name"] for row in rows} == {
+        "root@localhost",
+        "prox@localhost",
+        "svc_bak@localhost",
+        "wide@%",
+        "ines@10.20.%",
+        "r_dba",
+        "r_ops",
+    }
+    assert "r_dba" in fidelitas("compare", "ines", "tomas", "--format", "csv", cwd=tmp_path).out
+
+
+@pytest.mark.usefixtures("ready")
+def test_no_password_is_kept_and_what_may_not_be_seen_is_a_gap(faulty: Server) -> None:
+    archive = from_mariadb(faulty.uri, "db").archive
+    assert b"*" + b"0123456789ABCDEF"[:1] not in archive or not re.search(rb"\*[0-9A-F]{40}", archive)
+    assert b"6f8c114b58f2ce9e" not in archive
+    faulty.run("create user if not exists weak@'127.0.0.1' identified by 'made-up-9'")
+    facts = read_mariadb(from_mariadb(f"mariadb://weak@127.0.0.1:{faulty.port}", "db", "made-up-9").bundle)
+    assert {gap.place.path for gap in facts.gaps} >= {"listing user", "listing db", "listing tables_priv"}
+    documented = re.findall(
+        r"```sql\n(GRANT SELECT ON mysql.*?)```", (Path(__file__).parent.parent / "docs/databases.md").read_text(), re.DOTALL
+    )[0]
+    for statement in documented.replace("auditor@'10.20.%'", "weak@'127.0.0.1'").strip().split(";\n"):
+        faulty.run(statement.rstrip(";"))
+    seen = read_mariadb(from_mariadb(f"mariadb://weak@127.0.0.1:{faulty.port}", "db", "made-up-9").bundle)
+    assert not seen.gaps
+    assert len(seen.accounts) == len(read_mariadb(from_mariadb(faulty.uri, "db").bundle).accounts)
+    faulty.run("drop user weak@'127.0.0.1'")
+
+
+@pytest.mark.parametrize(
+    ("uri", "status", "message"),
+    [
+        ("mariadb://ines:secret@db/", 2, "a password on the command line can be read by everybody"),
+        ("redis://x", 2, "names no database server"),
+        ("mariadb://x@127.0.0.1:1", 4, 'could not read database server "mariadb://x@127.0.0.1:1"'),
+        ("mariadb://x@127.0.0.1:99999999", 2, "has no usable port"),
+    ],
+)
+def test_servers_that_cannot_be_read_are_one_clear_line(tmp_path: Path, uri: str, status: int, message: str) -> None:
+    ran = fidelitas("survey", "--mariadb", uri, cwd=tmp_path)
+    assert (ran.status, ran.err.count("\n")) == (status, 1), ran.err
+    assert message in ran.err
+    assert "secret" not in ran.err
+
+
+# -- forms -----------------------------------------------------------------------------------------------------------------------------------
+
+
+def test_the_older_layout_tells_the_same_as_the_json_one() -> None:
+    access = sum(1 << PRIVILEGES.index(name) for name in ("SELECT", "FILE", "GRANT OPTION", "CREATE USER", "BINLOG MONITOR"))
+    stated = {"access": access, "plugin": "mysql_native_password", "password": "current", "ssl_type": 1}
+    new = bundle_of(global_priv=json.dumps({"Host": "%", "User": "ines", "Priv": json.dumps(stated)}))
+    row = {"Host": "%", "User": "ines", "plugin": "mysql_native_password", "password": "current", "ssl_type": "ANY", "Select_priv": "Y",
+           "File_priv": "Y", "Grant_priv": "Y", "Create_user_priv": "Y", "Repl_client_priv": "Y", "Insert_priv": "N", "is_role": "N"}  # fmt: skip
+    old = bundle_of(user=json.dumps(row))
+    listings = {"global_priv": new.listings["global-priv"]}
+    mine = read_mariadb(_Under(new, listings)).accounts  # type: ignore[arg-type]
+    assert mine == read_mariadb(old).accounts
+    assert mine[0].privileges == {"SELECT", "FILE", "GRANT OPTION", "CREATE USER", "BINLOG MONITOR"}
+
+
+class _Under:
+    """A bundle with listings of other names."""
+
+    def __init__(self, bundle: object, listings: dict[str, bytes]) -> None:
+        self._bundle, self.listings = bundle, listings
+
+    def __getattr__(self, name: str) -> object:
+        return getattr(self._bundle, name)
+
+
+@pytest.mark.parametrize(
+    ("plugin", "text", "kind"),
+    [
+        ("mysql_native_password", "*" + "A" * 40, "current"), ("mysql_native_password", "", "empty"), ("mysql_native_password", "invalid", "none"),
+        ("mysql_native_password", "6f8c114b58f2ce9e", "outdated"), ("mysql_old_password", "6f8c114b58f2ce9e", "outdated"), ("unix_socket", "", "none"),
+        ("ed25519", "sRzY8A", "current"), ("caching_sha2_password", "$A$005$x", "current"), ("caching_sha2_password", "", "empty"),
+    ],
+)  # fmt: skip
+def test_kinds_of_passwords(plugin: str, text: str, kind: str) -> None:
+    assert kind_of_password(plugin, text) == kind
+
+
+@pytest.mark.parametrize(
+    ("pattern", "host", "address", "fits"),
+    [
+        ("%", "", "10.0.0.1", True), ("", "x", "", True), ("10.20.%", "", "10.20.3.4", True), ("10.20.%", "", "10.2.0.1", False),
+        ("192.168.7.0/255.255.255.0", "", "192.168.7.99", True), ("192.168.7.0/255.255.255.0", "", "192.168.8.1", False),
+        ("%.saltmarsh.example", "tern.saltmarsh.example", "", True), ("1/2/3", "", "10.0.0.1", False), ("10.0.0.0/x", "", "10.0.0.1", False),
+    ],
+)  # fmt: skip
+def test_host_patterns(pattern: str, host: str, address: str, fits: bool) -> None:
+    assert host_fits(pattern, host, address) is fits
+
+
+@given(st.text(max_size=30), st.text(max_size=30), st.binary(max_size=200))
+def test_any_name_and_any_row_is_survived(name: str, other: str, content: bytes) -> None:
+    host_fits(name, other, "10.0.0.1")
+    database_fits(name, other)
+    row = json.dumps({"Host": name, "User": other, "Priv": '{"access": 18446744073709551615}'})
+    found = mariadb_rights_of(read_mariadb(_Under(bundle_of(), {"global_priv": content + b"\n" + row.encode("utf-8", "surrogatepass")})))  # type: ignore[arg-type]
+    assert any(str(holding.right) == "db-superuser" for holding in found.holdings)
