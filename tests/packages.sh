@@ -13,6 +13,7 @@ for package in "$@"; do
         procps) program=ps ;;
         rsyslog) program=rsyslogd ;;
         systemd) program=journalctl ;;
+        ldap-utils) program=ldapadd ;;
         mariadb-server) program=mariadbd ;;
         postgresql-*) program=../lib/postgresql/${package#postgresql-}/bin/postgres ;;
         *) program=$package ;;

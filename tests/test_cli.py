@@ -160,7 +160,7 @@ def test_every_listing_has_every_form(estate: tuple[Path, Ran]) -> None:
 def test_piped_tables_are_whole_and_plain(estate: tuple[Path, Ran]) -> None:
     lines = asked(estate, "holders").out.splitlines()
     assert lines[0].split() == ["SUBJECT", "HOLDER", "KIND", "RIGHT", "HOW", "PASSWORD", "STRENGTH", "PLACE"]
-    assert all(line.split()[0] in {"tern", "curlew", "dunlin", "tides-db"} for line in lines[1:])
+    assert all(line.split()[0] in {"tern", "curlew", "dunlin", "tides-db", "saltmarsh-ad"} for line in lines[1:])
 
 
 @pytest.mark.parametrize(("width", "colour"), [(60, True), (100, True), (126, False)])
@@ -232,7 +232,7 @@ def test_findings_and_gaps_set_the_exit_status(sudoers: str, options: list[str],
         (
             ["survey", "--root", "folder", "x.tar"],
             2,
-            "--root, --postgresql, --mariadb and files cannot be surveyed in one go. Run survey for each.",
+            "--root, --postgresql, --mariadb, --directory and files cannot be surveyed in one go. Run survey for each.",
         ),
         (["survey", "--name", "../x"], 2, '"../x" cannot name the subject'),
         (["survey", "--root", "folder"], 2, "the evidence does not tell what the host is called. Say it with --name."),
@@ -255,7 +255,7 @@ def test_a_usage_error_is_2(arguments: list[str], tmp_path: Path) -> None:
 
 def test_an_unknown_account_subject_or_survey_is_2_and_names_what_there_is(estate: tuple[Path, Ran]) -> None:
     assert "Groups are written %NAME." in asked(estate, "why", "nobody-here").err
-    assert "There is of: curlew, dunlin, tern, tides-db." in asked(estate, "holders", "--on", "knot").err
+    assert "There is of: curlew, dunlin, saltmarsh-ad, tern, tides-db." in asked(estate, "holders", "--on", "knot").err
     ran = asked(estate, "holders", "--survey", "1999-01-01T000000Z")
     assert "The latest are: 20" in ran.err
     assert ran.status == 2

@@ -68,6 +68,7 @@ LIBRARIES = {
     "scipy": {"usage"},
     "psycopg": {"sources"},
     "pymysql": {"sources"},
+    "ldap3": {"sources"},
     "subprocess": {"sources"},
     "zstandard": {"evidence", "ledger", "sources"},
     "tarfile": {"evidence"},

@@ -11,7 +11,8 @@ from hypothesis import strategies as st
 
 from fidelitas.facts import MemberKind, Place
 from fidelitas.inquiry import Inquiry
-from fidelitas.languages.sudo_ldif import is_ldif, read_sudo_ldif
+from fidelitas.languages.ldif import is_ldif
+from fidelitas.languages.sudo_ldif import read_sudo_ldif
 from fidelitas.rights.sudo import Question
 from fidelitas.text import decode
 from support import bundle

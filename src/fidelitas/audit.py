@@ -12,13 +12,24 @@ from functools import cached_property
 from fidelitas.checks import database_findings, estate_findings, findings_of
 from fidelitas.facts import Directory, Gap
 from fidelitas.findings import Finding
+from fidelitas.languages.directory import read_directory
 from fidelitas.languages.host import HostEvidence, read_host
 from fidelitas.languages.likeness import LIVE, likeness
 from fidelitas.languages.mariadb import read_mariadb
 from fidelitas.languages.postgresql import read_postgresql
 from fidelitas.languages.running import read_processes
 from fidelitas.memberships import Memberships, with_memberships
-from fidelitas.rights import HostRights, ServerRights, SubjectRights, database_rights_of, mariadb_rights_of, rights_of
+from fidelitas.rights import (
+    DirectoryRights,
+    HostRights,
+    ServerRights,
+    SubjectRights,
+    database_rights_of,
+    directory_rights_of,
+    for_hosts,
+    mariadb_rights_of,
+    rights_of,
+)
 from fidelitas.rights.across import across_hosts
 from fidelitas.rights.nesting import Nesting
 from fidelitas.rights.twins import Own, TwinRights, circumstances
@@ -29,6 +40,7 @@ __all__ = ["Audit", "audit", "rights_in", "rights_of_estate"]
 # How evidence that is not of a host becomes rights, by its platform.
 _SERVERS: Mapping[str, Callable[[HostEvidence], ServerRights]] = {
     "postgresql": lambda evidence: database_rights_of(read_postgresql(evidence)),
+    "directory": lambda evidence: directory_rights_of(read_directory(evidence)),
     "mariadb": lambda evidence: mariadb_rights_of(read_mariadb(evidence)),
 }
 
@@ -110,4 +122,6 @@ def audit(evidence: Iterable[HostEvidence]) -> Audit:
             servers.append(_SERVERS[one.platform](one))
         else:
             hosts.append(one)
-    return Audit(rights_of_estate(hosts), servers)
+    # A host names no directory in a way that can be relied on: with one in evidence it is that one, with several nobody knows which.
+    directories = [one for one in servers if isinstance(one, DirectoryRights)]
+    return Audit(rights_of_estate(hosts, for_hosts(directories[0]) if len(directories) == 1 else None), servers)

@@ -5,9 +5,9 @@ Each is a pure generator over the rights; `CHECKS` lists them, importing a modul
 
 from collections.abc import Iterable
 
-from fidelitas.checks import mariadb
+from fidelitas.checks import directory, mariadb
 from fidelitas.checks.accounts import empty_password, extra_root
-from fidelitas.checks.check import Check, DatabaseCheck, EstateCheck, Found, MariadbCheck, check
+from fidelitas.checks.check import Check, DatabaseCheck, DirectoryCheck, EstateCheck, Found, MariadbCheck, check
 from fidelitas.checks.estate import unknown_host
 from fidelitas.checks.groups import conferring_group, lent_group, not_yet_in_force, revoked_yet_active
 from fidelitas.checks.log_ins import key_for_many, root_by_password, su_unasked, taken_empty_password, unlocked_private_key, writable_keys
@@ -63,11 +63,12 @@ from fidelitas.checks.sudo_options import (
 )
 from fidelitas.checks.sudo_rules import all_outside_admins, overridden_rule, unasked_all, unknown_name
 from fidelitas.findings import Finding
-from fidelitas.rights import DatabaseRights, HostRights, MariadbRights, ServerRights
+from fidelitas.rights import DatabaseRights, DirectoryRights, HostRights, MariadbRights, ServerRights
 
 __all__ = [
     "CHECKS",
     "DATABASE_CHECKS",
+    "DIRECTORY_CHECKS",
     "ESTATE_CHECKS",
     "MARIADB_CHECKS",
     "Check",
@@ -154,15 +155,24 @@ MARIADB_CHECKS: tuple[MariadbCheck, ...] = (
     mariadb.definer_object,
     mariadb.socket_administrator,
 )
+DIRECTORY_CHECKS: tuple[DirectoryCheck, ...] = (
+    directory.no_preauthentication,
+    directory.delegated_account,
+    directory.stale_administrator,
+    directory.administrator_never_expires,
+    directory.former_administrator,
+)
 
 
 def database_findings(rights: ServerRights) -> list[Finding]:
-    """Return all findings on a database server, the worst first."""
+    """Return all findings on a database server or in a directory, the worst first."""
     found: list[Finding] = []
     if isinstance(rights, DatabaseRights):
         found += [finding for check in DATABASE_CHECKS for finding in check.findings(rights)]
     elif isinstance(rights, MariadbRights):
         found += [finding for one in MARIADB_CHECKS for finding in one.findings(rights)]
+    elif isinstance(rights, DirectoryRights):
+        found += [finding for each in DIRECTORY_CHECKS for finding in each.findings(rights)]
     return sorted(found, key=lambda finding: (finding.severity, finding.check, finding.about))
 
 

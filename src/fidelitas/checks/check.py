@@ -5,19 +5,21 @@ from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 
 from fidelitas.findings import Finding, Severity
-from fidelitas.rights import DatabaseRights, HostRights, MariadbRights
+from fidelitas.rights import DatabaseRights, DirectoryRights, HostRights, MariadbRights
 from fidelitas.text import Place
 from fidelitas.usage import HostUse
 
 __all__ = [
     "Check",
     "DatabaseCheck",
+    "DirectoryCheck",
     "EstateCheck",
     "Found",
     "MariadbCheck",
     "UseCheck",
     "check",
     "database_check",
+    "directory_check",
     "estate_check",
     "mariadb_check",
     "use_check",
@@ -107,6 +109,17 @@ class MariadbCheck(_Check):
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class DirectoryCheck(_Check):
+    """A check of one directory."""
+
+    run: Callable[[DirectoryRights], Iterator[Found]]
+
+    def findings(self, rights: DirectoryRights) -> Iterator[Finding]:
+        """Yield the findings in a directory."""
+        return (self.finding(rights.subject, found) for found in self.run(rights))
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class UseCheck(_Check):
     """A check of how privilege is used on one host."""
 
@@ -143,6 +156,18 @@ def mariadb_check(name: str, severity: Severity, *, advice: str) -> Callable[[Ca
     def decorate(run: Callable[[MariadbRights], Iterator[Found]]) -> MariadbCheck:
         title, why = _told(run)
         return MariadbCheck(name=name, severity=severity, advice=advice, title=title, why=why, run=run)
+
+    return decorate
+
+
+def directory_check(
+    name: str, severity: Severity, *, advice: str
+) -> Callable[[Callable[[DirectoryRights], Iterator[Found]]], DirectoryCheck]:
+    """Return the like of `check` for a generator over the rights in a directory."""
+
+    def decorate(run: Callable[[DirectoryRights], Iterator[Found]]) -> DirectoryCheck:
+        title, why = _told(run)
+        return DirectoryCheck(name=name, severity=severity, advice=advice, title=title, why=why, run=run)
 
     return decorate
 

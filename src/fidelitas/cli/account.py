@@ -2,10 +2,12 @@
 
 import click
 
-from fidelitas.cli.options import Output, Source, format_option, hosts_of, source_options, tell_gaps
+from fidelitas.cli.options import Output, Source, format_option, source_options, subjects_of, tell_gaps
 from fidelitas.errors import RequestError
 from fidelitas.reports.account import account_blocks, account_document
 from fidelitas.reports.holders import Filter, holders_table, selected
+from fidelitas.reports.why import why_blocks
+from fidelitas.rights import HostRights, ServerRights
 
 
 @click.command
@@ -14,12 +16,15 @@ from fidelitas.reports.holders import Filter, holders_table, selected
 @source_options
 @format_option
 def command(name: str, subject: str | None, source: Source, output: Output) -> None:
-    """Show one account's page: on each host who it is, its groups, and all that it may run as whom."""
-    hosts = hosts_of(source.audit(), subject)
-    if not any(name in host.population.by_name for host in hosts):
+    """Show one account's page: on each host who it is, its groups, and all that it may run as whom; and what it is on servers."""
+    subjects = subjects_of(source.audit(), subject)
+    hosts = [one for one in subjects if isinstance(one, HostRights)]
+    servers = [one for one in subjects if isinstance(one, ServerRights) and one.knows(name)]
+    if not servers and not any(name in host.population.by_name for host in hosts):
         raise RequestError(f'no host in evidence has an account "{name}"')
     if output.form == "table":
-        output.blocks(account_blocks(name, hosts))
+        output.blocks([*account_blocks(name, hosts), *why_blocks(name, servers)])
     else:
-        output.table(holders_table(selected(hosts, Filter(account=name)), whole=True), lambda: account_document(name, hosts))
-    tell_gaps(hosts)
+        rows = selected([*hosts, *servers], Filter(account=name))
+        output.table(holders_table(rows, whole=True), lambda: account_document(name, hosts, servers))
+    tell_gaps([*hosts, *servers])

@@ -35,6 +35,9 @@ from fidelitas.sources.collected import Collected
 @click.option(
     "--mariadb", metavar="URI", help="Read the MariaDB or MySQL server at mariadb://auditor@db.example, or mariadb://root@/?socket=PATH."
 )
+@click.option(
+    "--directory", metavar="URI", help="Read the directory at ldaps://dc.example/dc=example,dc=org?bind=cn=auditor,dc=example,dc=org."
+)
 @click.option("--ask-password", is_flag=True, help="Ask for the database account's password, rather than take it from the usual files.")
 @click.option("--name", metavar="NAME", help="Call the subject NAME, not what it calls itself.")
 @click.option("--one-file-system", "scan", flag_value="ONE_FILE_SYSTEM", help="Look for setuid files on the root file system alone.")
@@ -48,6 +51,7 @@ def command(
     root: Path | None,
     postgresql: str | None,
     mariadb: str | None,
+    directory: str | None,
     name: str | None,
     scan: str | None,
     logs: str | None,
@@ -61,13 +65,15 @@ def command(
     With no argument this machine is read.  FILE is what the probe printed on another host (see "fidelitas probe").  Nothing is changed on
     what is read.  Run it as root: what an ordinary user cannot read is listed as a gap.
     """
-    if sum((root is not None, bool(files), postgresql is not None, mariadb is not None)) > 1:
-        raise RequestError("--root, --postgresql, --mariadb and files cannot be surveyed in one go", hint="Run survey for each.")
+    if sum((root is not None, bool(files), postgresql is not None, mariadb is not None, directory is not None)) > 1:
+        raise RequestError(
+            "--root, --postgresql, --mariadb, --directory and files cannot be surveyed in one go", hint="Run survey for each."
+        )
     if name is not None and (len(files) > 1 or not may_name_a_subject(name)):
         raise RequestError(f'"{name}" cannot name the subject' if len(files) < 2 else "--name fits one subject only")
     failures: list[FidelitasError] = []
-    if postgresql is not None or mariadb is not None:
-        found = [_server(postgresql, mariadb, name, ask_password=ask_password)]
+    if postgresql is not None or mariadb is not None or directory is not None:
+        found = [_server(postgresql, mariadb, directory, name, ask_password=ask_password)]
     elif files:
         found = _files(files, failures, name)
     else:
@@ -86,13 +92,17 @@ def command(
         raise SystemExit(failures[0].exit_status)
 
 
-def _server(postgresql: str | None, mariadb: str | None, name: str | None, *, ask_password: bool) -> Collected:
-    """Read a database server; its driver is loaded for this alone."""
+def _server(postgresql: str | None, mariadb: str | None, directory: str | None, name: str | None, *, ask_password: bool) -> Collected:
+    """Read a database server or a directory; its driver is loaded for this alone."""
     password = click.prompt("Password", hide_input=True, err=True) if ask_password else None
     if postgresql is not None:
         from fidelitas.sources.postgresql import from_postgresql  # noqa: PLC0415
 
         return from_postgresql(postgresql, name, password)
+    if directory is not None:
+        from fidelitas.sources.directory import from_directory  # noqa: PLC0415
+
+        return from_directory(directory, name, password)
     from fidelitas.sources.mariadb import from_mariadb  # noqa: PLC0415
 
     return from_mariadb(mariadb or "", name, password)

@@ -10,6 +10,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from fidelitas.demo.database import SERVER, database_bundle
+from fidelitas.demo.directory import DIRECTORY, directory_bundle
 from fidelitas.demo.host import File, HostBuilder
 from fidelitas.demo.hosts import HOSTS
 from fidelitas.demo.logs import LogFile, logs_of
@@ -91,10 +92,10 @@ def write_estate(folder: Path, seed: int = 1) -> list[Path]:
             path.write_bytes(bundle_of(host, logs))
             paths.append(path)
             _write_logs(folder / "logs" / host.name, logs)
-        database, odd = database_bundle(people, TAKEN)
-        planted += odd
-        paths.append(folder / f"{SERVER}.tar")
-        paths[-1].write_bytes(database)
+        for name, (content, odd) in {SERVER: database_bundle(people, TAKEN), DIRECTORY: directory_bundle(people, TAKEN)}.items():
+            planted += odd
+            paths.append(folder / f"{name}.tar")
+            paths[-1].write_bytes(content)
         truth = {"schema": "fidelitas/truth/1", "seed": seed, "planted": [asdict(one) for one in planted]}
         (folder / "truth.json").write_text(json.dumps(truth, indent=1) + "\n", encoding="utf-8")
     except OSError as error:

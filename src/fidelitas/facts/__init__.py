@@ -45,7 +45,7 @@ from fidelitas.facts.database import (
     UserMapping,
 )
 from fidelitas.facts.delegations import Delegations, DoasRule, NfsExport, PolkitAction, PolkitRule
-from fidelitas.facts.directory import Directory, DirectoryGroup, DirectoryMember
+from fidelitas.facts.directory import Directory, DirectoryAccount, DirectoryFacts, DirectoryGroup, DirectoryMember, StatedGroup
 from fidelitas.facts.events import Event, EventKind, TimeJump
 from fidelitas.facts.gaps import Gap
 from fidelitas.facts.host import AccessEntry, FileKind, FileState, HostFacts, NameService, Netgroup, OperatingSystem
@@ -92,6 +92,8 @@ __all__ = [
     "DefinerObject",
     "Delegations",
     "Directory",
+    "DirectoryAccount",
+    "DirectoryFacts",
     "DirectoryGroup",
     "DirectoryMember",
     "DoasRule",
@@ -137,6 +139,7 @@ __all__ = [
     "SetIdFile",
     "Shadow",
     "SshdSetting",
+    "StatedGroup",
     "SudoAlias",
     "SudoDefault",
     "SudoPolicy",

@@ -4,11 +4,13 @@ The accounts and groups are the same facts as a host's own; only the nesting is 
 """
 
 from dataclasses import dataclass, field
+from datetime import datetime
 
 from fidelitas.facts.accounts import Account
+from fidelitas.facts.gaps import Gap
 from fidelitas.text import Place
 
-__all__ = ["Directory", "DirectoryGroup", "DirectoryMember"]
+__all__ = ["Directory", "DirectoryAccount", "DirectoryFacts", "DirectoryGroup", "DirectoryMember", "StatedGroup"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -37,3 +39,48 @@ class Directory:
     subject: str
     accounts: tuple[Account, ...]
     groups: tuple[DirectoryGroup, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class DirectoryAccount:
+    """An account of a directory as it states it; flags that it does not state are ``None``.  `posix` is what a Unix host makes of it."""
+
+    name: str
+    dn: str
+    sid: str = ""
+    primary_rid: int | None = None
+    disabled: bool | None = None
+    password_never_expires: bool | None = None
+    no_preauthentication: bool | None = None
+    trusted_for_delegation: bool | None = None
+    expires: datetime | None = None
+    once_administrator: bool = False
+    service_names: tuple[str, ...] = ()
+    last_log_on: datetime | None = None
+    posix: Account | None = None
+    place: Place = field(compare=False)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class StatedGroup:
+    """A group of a directory as it states it: members by their DN, or by their name; each with its place."""
+
+    name: str
+    dn: str
+    sid: str = ""
+    gid: int | None = None
+    members: tuple[tuple[str, Place], ...] = ()
+    member_names: tuple[tuple[str, Place], ...] = ()
+    once_administrative: bool = False
+    place: Place = field(compare=False)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class DirectoryFacts:
+    """Everything that one directory states."""
+
+    subject: str
+    taken: datetime
+    accounts: tuple[DirectoryAccount, ...]
+    groups: tuple[StatedGroup, ...]
+    gaps: tuple[Gap, ...]

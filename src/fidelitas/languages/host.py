@@ -11,13 +11,14 @@ from typing import Protocol, TypeVar
 from fidelitas.facts import AccessEntry, FileKind, FileState, Gap, HostFacts, LoginLimits, NameService, Netgroup, Place, SudoPolicy
 from fidelitas.languages.access_lists import read_access_lists
 from fidelitas.languages.accounts import read_group, read_gshadow, read_passwd, read_shadow
+from fidelitas.languages.ldif import is_ldif
 from fidelitas.languages.lines import Parsed
 from fidelitas.languages.log_ons import read_log_ons
 from fidelitas.languages.programs import read_programs
 from fidelitas.languages.roads import Roads
 from fidelitas.languages.running import read_kernel_settings, read_mounts, read_packages, read_processes, read_sudo_version
 from fidelitas.languages.settings import PolicyPlugin, read_login_defs, read_netgroup, read_nsswitch, read_os_release, read_policy_plugin
-from fidelitas.languages.sudo_ldif import is_ldif, read_sudo_ldif
+from fidelitas.languages.sudo_ldif import read_sudo_ldif
 from fidelitas.languages.sudoers import read_policy
 from fidelitas.text import decode
 

@@ -4,11 +4,8 @@ Knows both syntaxes and states the same facts as the sudoers language.  Roles ar
 line of a file does; the values of an attribute have no order, so that those with "!" come last and win.
 """
 
-import base64
-import binascii
 import re
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field
 
 from fidelitas.facts import (
     Command,
@@ -25,14 +22,13 @@ from fidelitas.facts import (
     SudoRule,
     Tag,
 )
-from fidelitas.languages.lines import lines_of
+from fidelitas.languages.ldif import Entry, entries
 from fidelitas.languages.sudoers.options import option_fault
 from fidelitas.languages.sudoers.times import generalized_time
-from fidelitas.text import clipped, decode, plain
+from fidelitas.text import clipped, plain
 
-__all__ = ["is_ldif", "read_sudo_ldif"]
+__all__ = ["read_sudo_ldif"]
 
-_FIRST_LINE = re.compile(r"(#[^\n]*\n|\s*\n)*(version:|dn:)", re.IGNORECASE)
 _DIGEST = re.compile(r"(sha224|sha256|sha384|sha512):([0-9A-Za-z+/=]+)\s*,?\s*")
 _ADDRESS = re.compile(r"[0-9.]+(/[0-9.]+)?\Z|[0-9A-Fa-f:]*:[0-9A-Fa-f:.]*(/[0-9A-Fa-f:]+)?\Z")
 _OPTION = re.compile(r"(!?)([a-z_]+)(?:\s*(\+=|-=|=)\s*(.*))?\Z", re.DOTALL)
@@ -50,30 +46,14 @@ _TAGS: Mapping[str, tuple[Tag, bool]] = {
 _PLAIN = {"runcwd": "cwd", "runchroot": "chroot", "command_timeout": "timeout", "role": "role", "type": "type"}
 
 
-def is_ldif(text: str) -> bool:
-    """Return whether a text begins as LDIF does."""
-    return _FIRST_LINE.match(text) is not None
-
-
-@dataclass(slots=True)
-class _Entry:
-    """One object: attribute names in lower case, each value with its line."""
-
-    line: int
-    values: dict[str, list[tuple[str, int]]] = field(default_factory=dict)
-
-    def texts(self, name: str) -> list[tuple[str, int]]:
-        return self.values.get(name.lower(), [])
-
-    def first(self, name: str) -> str | None:
-        texts = self.texts(name)
-        return texts[0][0] if texts else None
-
-
 def read_sudo_ldif(text: str, origin: Place) -> SudoPolicy:
     """Return the policy that the sudoRole objects of an LDIF text state."""
     gaps: list[Gap] = []
-    roles = [entry for entry in _entries(text, origin, gaps) if any(value.lower() == "sudorole" for value, _ in entry.texts("objectClass"))]
+    roles = [
+        entry
+        for entry in entries(text, origin, gaps, "sudo policy")
+        if any(value.lower() == "sudorole" for value, _ in entry.texts("objectClass"))
+    ]
     rules: list[SudoRule] = []
     defaults: list[SudoDefault] = []
     for entry in sorted(roles, key=_order):
@@ -86,64 +66,16 @@ def read_sudo_ldif(text: str, origin: Place) -> SudoPolicy:
     return SudoPolicy(rules=tuple(rules), defaults=tuple(defaults), files=(reached,), gaps=tuple(gaps))
 
 
-def _order(entry: _Entry) -> float:
+def _order(entry: Entry) -> float:
     """Return an entry's place among the others: sudoOrder, zero where it is not stated."""
     text = entry.first("sudoOrder") or "0"
     return float(text) if re.match(r"-?\d{1,15}(\.\d{1,15})?\Z", text) else 0.0
 
 
-def _entries(text: str, origin: Place, gaps: list[Gap]) -> Iterator[_Entry]:
-    entry = _Entry(1)
-    for line, number in _unfolded(text, origin):
-        if line == "":
-            if entry.values:
-                yield entry
-            entry = _Entry(number + 1)
-            continue
-        name, colon, value = line.partition(":")
-        if line.startswith("#") or name.lower() == "version":
-            continue
-        stated = _value(value) if colon else None
-        if stated is None:
-            why = f'expected an attribute and a value, found "{clipped(plain(line), 40)}"'
-            gaps.append(Gap(what="sudo policy", why=why, weakens="what this line states is not known", place=origin.at(number)))
-            continue
-        entry.values.setdefault(name.strip().lower(), []).append((stated, number))
-    if entry.values:
-        yield entry
-
-
-def _unfolded(text: str, origin: Place) -> Iterator[tuple[str, int]]:
-    """Yield logical lines: a line that begins with a blank goes on with the one before (RFC 2849, note 2)."""
-    held: tuple[str, int] | None = None
-    for line in lines_of(text, origin):
-        shown = line.text.rstrip("\r")
-        if shown.startswith(" ") and held is not None and held[0]:
-            held = (held[0] + shown[1:], held[1])
-            continue
-        if held is not None:
-            yield held
-        held = (shown, line.number)
-    if held is not None:
-        yield held
-
-
-def _value(text: str) -> str | None:
-    """Return a value: as it stands, in base64 after a second colon; nothing for one that lies elsewhere (a URL)."""
-    if text.startswith("<"):
-        return None
-    if not text.startswith(":"):
-        return text.lstrip(" ")
-    try:
-        return decode(base64.b64decode(text[1:].strip(), validate=True))
-    except (ValueError, binascii.Error):
-        return None
-
-
 # -- roles -------------------------------------------------------------------------------------------------------------------------
 
 
-def _defaults(entry: _Entry, origin: Place, gaps: list[Gap]) -> Iterator[SudoDefault]:
+def _defaults(entry: Entry, origin: Place, gaps: list[Gap]) -> Iterator[SudoDefault]:
     for text, line in entry.texts("sudoOption"):
         default, fault = _option(text, origin.at(line))
         if default is None:
@@ -163,7 +95,7 @@ def _option(text: str, place: Place) -> tuple[SudoDefault | None, str]:
     return (None if fault else default), fault or ""
 
 
-def _broken_times(entry: _Entry, origin: Place) -> Iterator[Gap]:
+def _broken_times(entry: Entry, origin: Place) -> Iterator[Gap]:
     """Yield a gap for each time of a role that states none: the role is then taken as unlimited."""
     for attribute in ("sudoNotBefore", "sudoNotAfter"):
         for text, line in entry.texts(attribute):
@@ -172,7 +104,7 @@ def _broken_times(entry: _Entry, origin: Place) -> Iterator[Gap]:
                 yield Gap(what="sudo policy", why=why, weakens="the role is taken to have no such limit", place=origin.at(line))
 
 
-def _broken_options(entry: _Entry, origin: Place) -> Iterator[Gap]:
+def _broken_options(entry: Entry, origin: Place) -> Iterator[Gap]:
     """Yield a gap for each option of a role that sudo passes over, and for each that it honours for this role and we do not."""
     for text, line in entry.texts("sudoOption"):
         default, fault = _option(text, origin.at(line))
@@ -183,7 +115,7 @@ def _broken_options(entry: _Entry, origin: Place) -> Iterator[Gap]:
         yield Gap(what="sudo policy", why=why, weakens=weakens, place=origin.at(line))
 
 
-def _rules(entry: _Entry, origin: Place) -> Iterator[SudoRule]:
+def _rules(entry: Entry, origin: Place) -> Iterator[SudoRule]:
     """Yield one rule for each command of a role."""
     users = _members(entry, "sudoUser", origin)
     hosts = _members(entry, "sudoHost", origin, hosts=True)
@@ -213,7 +145,7 @@ def _last_negated(values: list[tuple[str, int]]) -> list[tuple[str, int]]:
     return sorted(values, key=lambda value: value[0].startswith("!"))
 
 
-def _members(entry: _Entry, attribute: str, origin: Place, *, hosts: bool = False) -> tuple[Member, ...]:
+def _members(entry: Entry, attribute: str, origin: Place, *, hosts: bool = False) -> tuple[Member, ...]:
     return tuple(_member(text, origin.at(line), hosts=hosts) for text, line in _last_negated(entry.texts(attribute)))
 
 
@@ -251,7 +183,7 @@ def _command(text: str, place: Place) -> Member:
     return Member(kind=kind, value=path, negated=negated, command=command, place=place)
 
 
-def _options(entry: _Entry) -> tuple[tuple[tuple[Tag, bool], ...], CommandOptions]:
+def _options(entry: Entry) -> tuple[tuple[tuple[Tag, bool], ...], CommandOptions]:
     tags: dict[Tag, bool] = {}
     stated: dict[str, str | None] = {}
     for text, _ in entry.texts("sudoOption"):

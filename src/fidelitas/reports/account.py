@@ -9,7 +9,7 @@ from fidelitas.reports.blocks import Block, Row
 from fidelitas.reports.holders import holding_document
 from fidelitas.reports.places import place_document
 from fidelitas.reports.sentences import brief
-from fidelitas.rights import Holding, HostRights, Identity, LinkKind, RightKind, Route
+from fidelitas.rights import Holding, HostRights, Identity, LinkKind, RightKind, Route, ServerRights
 from fidelitas.rights.groups import conferred
 from fidelitas.rights.live import Stale, stale_groups
 from fidelitas.rights.population import Membership
@@ -114,14 +114,23 @@ def _route(route: Route) -> list[Row]:
     return [Row(told, indent=6), Row(f"{route.place.in_file()}    {last.quote}".rstrip(), indent=6, style="cyan")]
 
 
-def account_document(name: str, hosts: Sequence[HostRights]) -> dict[str, Any]:
-    """Return the JSON document of an account."""
+def account_document(name: str, hosts: Sequence[HostRights], servers: Sequence[ServerRights]) -> dict[str, Any]:
+    """Return the JSON document of an account, on hosts and on servers."""
     here = [host for host in hosts if name in host.population.by_name]
     return {
         "schema": "fidelitas/account/1",
         "account": name,
         "hosts": [_document(host, host.population.by_name[name]) for host in here],
         "from_elsewhere": [holding_document(host, holding) for host in hosts for holding in _from_elsewhere(host, name)],
+        "servers": [
+            {
+                "subject": server.subject,
+                "about": list(server.about(name)),
+                "groups": sorted(server.belongs_to(name)),
+                "holdings": [holding_document(server, holding) for holding in server.held_by(name)],
+            }
+            for server in servers
+        ],
     }
 
 

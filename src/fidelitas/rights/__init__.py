@@ -4,6 +4,7 @@
 this and `routes` follows them.  Everything here is pure: facts in, holdings out.
 """
 
+from fidelitas.rights.directory import DirectoryRights, directory_rights_of, for_hosts
 from fidelitas.rights.host import HostRights, rights_of
 from fidelitas.rights.links import Holding, Link, LinkKind, Principal, PrincipalKind, Right, RightKind, Route, Strength
 from fidelitas.rights.mariadb import MariadbRights, mariadb_rights_of
@@ -17,6 +18,7 @@ SubjectRights = HostRights | ServerRights
 __all__ = [
     "AccountKind",
     "DatabaseRights",
+    "DirectoryRights",
     "Door",
     "Holding",
     "HostRights",
@@ -36,6 +38,8 @@ __all__ = [
     "Strength",
     "SubjectRights",
     "database_rights_of",
+    "directory_rights_of",
+    "for_hosts",
     "mariadb_rights_of",
     "rights_of",
 ]

@@ -67,6 +67,7 @@ class RightKind(IntEnum):
     DB_WRITE_ALL = 10
     DB_READ_ALL = 11
     DB_OBJECT = 12  # a privilege on one object
+    DIRECTORY_ADMIN = 13
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -95,6 +96,7 @@ class Right:
             RightKind.DB_WRITE_ALL: "db-write-all",
             RightKind.DB_READ_ALL: "db-read-all",
             RightKind.DB_OBJECT: self.detail,
+            RightKind.DIRECTORY_ADMIN: "directory-admin",
         }[self.kind]
 
 

@@ -1,6 +1,7 @@
 """A file handed in: what the probe printed on a host, carried here by hand."""
 
 import io
+import re
 import stat
 from pathlib import Path
 
@@ -10,6 +11,7 @@ from fidelitas.sources.collected import Collected
 
 __all__ = ["from_file"]
 
+_LDIF = re.compile(rb"(?:#[^\n]*\n|\s*\n)*(?:version:|dn:)", re.IGNORECASE)
 # A packed bundle of this size holds more than the reader's own limit for what may come out of it.
 _LARGEST = 2**31
 
@@ -30,6 +32,10 @@ def from_file(path: Path, name: str | None = None) -> Collected:
         from fidelitas.sources.postgresql import from_postgresql_dump  # noqa: PLC0415 a driver that others do without
 
         return from_postgresql_dump(archive, name or path.stem)
+    if _LDIF.match(archive):
+        from fidelitas.sources.directory import from_ldif  # noqa: PLC0415
+
+        return from_ldif(archive, name or path.stem)
     try:
         return Collected(bundle=read_bundle(io.BytesIO(archive)), archive=archive)
     except EvidenceError as error:

@@ -1,0 +1,73 @@
+"""Checks of directories: administrators that should be none, and accounts whose passwords can be worked out."""
+
+from collections.abc import Iterator
+
+from fidelitas.checks.check import Found, directory_check
+from fidelitas.findings import Severity
+from fidelitas.rights import DirectoryRights, PrincipalKind
+
+__all__ = ["administrator_never_expires", "delegated_account", "former_administrator", "no_preauthentication", "stale_administrator"]
+
+
+def _administrators(rights: DirectoryRights) -> set[str]:
+    return {holding.principal.name for holding in rights.holdings if holding.principal.kind is PrincipalKind.ACCOUNT}
+
+
+@directory_check("directory.stale-administrator", Severity.MEDIUM, advice="Take it out of the group; delete it if nobody needs it.")
+def stale_administrator(rights: DirectoryRights) -> Iterator[Found]:
+    """A disabled or expired account is in an administrative group.
+
+    Whoever enables it again, a help desk for instance, makes an administrator without touching the group.
+    """
+    for name in sorted(_administrators(rights)):
+        account = rights.accounts[name]
+        expired = account.expires is not None and account.expires < rights.taken
+        if account.disabled or expired:
+            state = "disabled" if account.disabled else "expired"
+            yield Found(about=name, message=f"{name} is {state} and in an administrative group", places=(account.place,))
+
+
+@directory_check("directory.password-never-expires", Severity.MEDIUM, advice="Let it expire, or use a managed service account.")
+def administrator_never_expires(rights: DirectoryRights) -> Iterator[Found]:
+    """The password of an administrator never expires.
+
+    A hash that was taken once is good for ever.
+    """
+    for name in sorted(_administrators(rights)):
+        account = rights.accounts[name]
+        if account.password_never_expires and not account.disabled:
+            yield Found(about=name, message=f"the password of administrator {name} never expires", places=(account.place,))
+
+
+@directory_check("directory.no-preauthentication", Severity.HIGH, advice="Ask for pre-authentication of the account again.")
+def no_preauthentication(rights: DirectoryRights) -> Iterator[Found]:
+    """An account needs no Kerberos pre-authentication.
+
+    Anybody may have a ticket that its password encrypts, and try passwords on it at leisure.
+    """
+    for account in rights.facts.accounts:
+        if account.no_preauthentication and not account.disabled:
+            yield Found(about=account.name, message=f"{account.name} needs no pre-authentication", places=(account.place,))
+
+
+@directory_check("directory.delegation", Severity.HIGH, advice="Bound the delegation to the services that need it.")
+def delegated_account(rights: DirectoryRights) -> Iterator[Found]:
+    """An account is trusted to act as whoever connects to it, anywhere.
+
+    An administrator who uses its service hands it their rights.
+    """
+    for account in rights.facts.accounts:
+        if account.trusted_for_delegation and not account.disabled:
+            yield Found(about=account.name, message=f"{account.name} is trusted for delegation to any service", places=(account.place,))
+
+
+@directory_check("directory.former-administrator", Severity.LOW, advice="Clear adminCount and let the object inherit permissions again.")
+def former_administrator(rights: DirectoryRights) -> Iterator[Found]:
+    """An account was an administrator and is none any more.
+
+    Its object keeps the permissions of then, and is passed over when permissions are set anew.
+    """
+    now = _administrators(rights)
+    for account in rights.facts.accounts:
+        if account.once_administrator and account.name not in now and not account.sid.endswith(("-500", "-502")):
+            yield Found(about=account.name, message=f"{account.name} was an administrator once", places=(account.place,))

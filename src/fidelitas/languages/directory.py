@@ -1,0 +1,125 @@
+"""The accounts and groups of a directory, from its objects in LDIF: posixAccount and its kin (RFC 2307), and those of Windows domains.
+
+Knows attributes and their syntaxes; not what a membership amounts to.  Names are the directory's own, groups are told by their SID where
+they have one: names are translated, numbers are not ([MS-ADTS] 3.1.1, [MS-DTYP] 2.4.2).
+"""
+
+import struct
+from datetime import UTC, datetime, timedelta
+
+from fidelitas.facts import Account, DirectoryAccount, DirectoryFacts, Gap, Password, PasswordState, Place, StatedGroup
+from fidelitas.languages.host import HostEvidence
+from fidelitas.languages.ldif import Entry, entries
+from fidelitas.text import decode
+
+__all__ = ["read_directory", "sid_of"]
+
+_ACCOUNTS = frozenset({"posixaccount", "user", "inetorgperson", "account", "person", "simplesecurityobject"})
+_GROUPS = frozenset({"posixgroup", "group", "groupofnames", "groupofuniquenames", "groupofmembers"})
+# Bits of userAccountControl.
+_DISABLED, _NEVER_EXPIRES, _DELEGATION, _NO_PREAUTHENTICATION = 0x2, 0x10000, 0x80000, 0x400000
+# Times of Windows count tenths of microseconds since 1601; these two mean never.
+_EPOCH = datetime(1601, 1, 1, tzinfo=UTC)
+_NEVER = (0, 0x7FFFFFFFFFFFFFFF)
+
+
+def read_directory(evidence: HostEvidence) -> DirectoryFacts:
+    """Return what the objects of a directory state."""
+    origin = Place(evidence.subject, "entries")
+    gaps = [
+        Gap(what=gap.path, why=gap.reason, weakens="what it would have told is not known", place=Place(evidence.subject, gap.path))
+        for gap in evidence.gaps
+    ]
+    accounts: list[DirectoryAccount] = []
+    groups: list[StatedGroup] = []
+    for entry in entries(decode(evidence.listings.get("entries", b"")), origin, gaps, "directory object"):
+        kinds = {value.lower() for value, _ in entry.texts("objectClass")}
+        if kinds & _GROUPS:
+            groups.append(_group(entry, origin))
+        elif kinds & _ACCOUNTS and "computer" not in kinds:
+            accounts.append(_account(entry, origin))
+    return DirectoryFacts(subject=evidence.subject, taken=evidence.taken, accounts=tuple(accounts), groups=tuple(groups), gaps=tuple(gaps))
+
+
+def sid_of(value: str) -> str:
+    """Return a SID in words, S-1-5-…, from its bytes or as it stands; empty for one that is none."""
+    if value.startswith("S-1-"):
+        return value
+    raw = value.encode("utf-8", "surrogateescape")
+    if len(raw) < 8 or len(raw) != 8 + 4 * raw[1]:
+        return ""
+    return "-".join(map(str, ("S", raw[0], int.from_bytes(raw[2:8], "big"), *struct.unpack(f"<{raw[1]}I", raw[8:]))))
+
+
+def _number(entry: Entry, name: str) -> int | None:
+    text = entry.first(name) or ""
+    return int(text) if text.lstrip("-").isdecimal() and len(text) < 20 else None
+
+
+def _time(entry: Entry, name: str) -> datetime | None:
+    ticks = _number(entry, name)
+    if ticks is None or ticks in _NEVER or ticks < 0:
+        return None
+    try:
+        return _EPOCH + timedelta(microseconds=ticks // 10)
+    except OverflowError:
+        return None
+
+
+def _name(entry: Entry) -> str:
+    return entry.first("sAMAccountName") or entry.first("uid") or entry.first("cn") or entry.first("dn") or ""
+
+
+def _account(entry: Entry, origin: Place) -> DirectoryAccount:
+    place, name = origin.at(entry.line), _name(entry)
+    control = _number(entry, "userAccountControl")
+    return DirectoryAccount(
+        name=name,
+        dn=entry.first("dn") or "",
+        sid=sid_of(entry.first("objectSid") or ""),
+        primary_rid=_number(entry, "primaryGroupID"),
+        disabled=_bit(control, _DISABLED),
+        password_never_expires=_bit(control, _NEVER_EXPIRES),
+        no_preauthentication=_bit(control, _NO_PREAUTHENTICATION),
+        trusted_for_delegation=_bit(control, _DELEGATION),
+        expires=_time(entry, "accountExpires"),
+        once_administrator=entry.first("adminCount") == "1",
+        service_names=tuple(value for value, _ in entry.texts("servicePrincipalName")),
+        last_log_on=_time(entry, "lastLogonTimestamp"),
+        posix=_posix(entry, name, place),
+        place=place,
+    )
+
+
+def _bit(control: int | None, bit: int) -> bool | None:
+    return None if control is None else bool(control & bit)
+
+
+def _posix(entry: Entry, name: str, place: Place) -> Account | None:
+    uid, gid = _number(entry, "uidNumber"), _number(entry, "gidNumber")
+    if uid is None or gid is None:
+        return None
+    return Account(
+        name=entry.first("uid") or name,
+        password=Password(state=PasswordState.SHADOWED),
+        uid=uid,
+        gid=gid,
+        comment=entry.first("gecos") or "",
+        home=entry.first("homeDirectory") or entry.first("unixHomeDirectory") or "/",
+        shell=entry.first("loginShell") or "",
+        place=place,
+    )
+
+
+def _group(entry: Entry, origin: Place) -> StatedGroup:
+    members = [*entry.texts("member"), *entry.texts("uniqueMember")]
+    return StatedGroup(
+        name=_name(entry),
+        dn=entry.first("dn") or "",
+        sid=sid_of(entry.first("objectSid") or ""),
+        gid=_number(entry, "gidNumber"),
+        members=tuple((value, origin.at(line)) for value, line in members),
+        member_names=tuple((value, origin.at(line)) for value, line in entry.texts("memberUid")),
+        once_administrative=entry.first("adminCount") == "1",
+        place=origin.at(entry.line),
+    )

@@ -1,0 +1,151 @@
+"""Rights in a directory: who is in its administrative groups, at any depth, and what hosts make of its accounts and groups.
+
+Well-known groups are told by the last number of their SID, not by a name, which is translated ([MS-DTYP] 2.4.2.4).
+"""
+
+from collections.abc import Iterable, Iterator, Sequence
+from functools import cached_property
+
+from fidelitas.facts import Directory, DirectoryAccount, DirectoryFacts, DirectoryGroup, DirectoryMember, Place, StatedGroup
+from fidelitas.rights.links import Holding, Link, LinkKind, Principal, PrincipalKind, Right, RightKind, Strength
+from fidelitas.rights.resolve import Step
+from fidelitas.rights.routes import holdings_by
+from fidelitas.rights.servers import ServerRights
+
+__all__ = ["DirectoryRights", "directory_rights_of", "for_hosts"]
+
+# Of one domain by the last number, of all alike by the whole (S-1-5-32-…): what a member can do, and whether it is stated or follows.
+_WELL_KNOWN = {
+    "512": ("it administers every machine of the domain (Domain Admins)", Strength.DIRECT),
+    "518": ("it changes what objects there can be (Schema Admins)", Strength.DIRECT),
+    "519": ("it administers every domain of the forest (Enterprise Admins)", Strength.DIRECT),
+    "520": ("it makes group policies, which run on machines as their system (Group Policy Creator Owners)", Strength.CERTAIN),
+    "S-1-5-32-544": ("it administers the domain controllers (Administrators)", Strength.DIRECT),
+    "S-1-5-32-548": ("it makes and changes accounts but administrators' (Account Operators)", Strength.CERTAIN),
+    "S-1-5-32-549": ("it changes services of domain controllers, which run as their system (Server Operators)", Strength.CERTAIN),
+    "S-1-5-32-550": ("it loads printer drivers into domain controllers (Print Operators)", Strength.CERTAIN),
+    "S-1-5-32-551": ("it reads and writes any file of domain controllers, password hashes among them (Backup Operators)", Strength.CERTAIN),
+}
+
+
+def _folded(dn: str) -> str:
+    """Return a DN in a form in which equal ones are equal: letters small, no blanks about commas and equals signs."""
+    parts = dn.replace("\\,", "\0").split(",")
+    return ",".join("=".join(half.strip() for half in part.split("=", 1)) for part in parts).replace("\0", "\\,").lower()
+
+
+class DirectoryRights(ServerRights):
+    """What the objects of a directory amount to."""
+
+    def __init__(self, facts: DirectoryFacts) -> None:
+        super().__init__(facts.subject, facts.taken, facts.gaps)
+        self.facts = facts
+        self.accounts = {account.name: account for account in facts.accounts}
+        every: list[DirectoryAccount | StatedGroup] = [*facts.accounts, *facts.groups]
+        self._by_dn = {_folded(one.dn): one for one in every}
+        self._by_rid = {group.sid.rpartition("-")[2]: group for group in facts.groups if group.sid.startswith("S-1-5-21-")}
+
+    @cached_property
+    def holdings(self) -> tuple[Holding, ...]:
+        """Who is in an administrative group, by which chain of groups."""
+        return holdings_by([Step((link,)) for link in (*self._memberships(), *self._powers())])
+
+    def knows(self, holder: str) -> bool:
+        """Return whether there is such an account, or such a group (written ``%name``)."""
+        return holder in self.accounts or any(f"%{group.name}" == holder for group in self.facts.groups)
+
+    def describe(self, principal: Principal) -> str:
+        """Return what a holder is."""
+        account = self.accounts.get(principal.name)
+        if principal.kind is not PrincipalKind.ACCOUNT or account is None:
+            return "group"
+        kind = "service" if account.service_names else "account"
+        expired = account.expires is not None and account.expires < self.taken
+        return kind + (", disabled" if account.disabled else "") + (", expired" if expired else "")
+
+    def belongs_to(self, role: str) -> Iterable[str]:
+        """Return the groups of an account or group, at any depth."""
+        above: dict[str, list[str]] = {}
+        for link in self._memberships():
+            above.setdefault(str(link.source), []).append(str(link.target))
+        agenda, seen = [role], {role}
+        for one in agenda:
+            for outer in above.get(one, ()):
+                if outer not in seen:
+                    seen.add(outer)
+                    agenda.append(outer)
+        return sorted(seen - {role})
+
+    def about(self, role: str) -> Sequence[str]:
+        """Return what an account is."""
+        account = self.accounts.get(role)
+        if account is None:
+            return ()
+        seen = f"last log-on {account.last_log_on:%Y-%m-%d}" if account.last_log_on else "last log-on not told"
+        return (f"{self.describe(self._node(account))}, {seen}", account.dn)
+
+    def head(self) -> Sequence[str]:
+        """Return how much there is."""
+        return (
+            f"directory; evidence of {self.taken:%Y-%m-%d %H:%M} UTC",
+            f"{len(self.facts.accounts)} accounts, {len(self.facts.groups)} groups",
+        )
+
+    def counts(self) -> Sequence[tuple[str, int]]:
+        """Return how many objects were read."""
+        return (("accounts", len(self.facts.accounts)), ("groups", len(self.facts.groups)))
+
+    def _node(self, one: DirectoryAccount | StatedGroup) -> Principal:
+        kind = PrincipalKind.ACCOUNT if isinstance(one, DirectoryAccount) else PrincipalKind.GROUP
+        return Principal(kind=kind, name=one.name, subject=self.subject)
+
+    def members(self, group: StatedGroup) -> Iterator[tuple[DirectoryAccount | StatedGroup, Place]]:
+        """Yield the members of a group that are in evidence, those by their primary group too; each with its place."""
+        for dn, place in group.members:
+            found = self._by_dn.get(_folded(dn))
+            if found is not None:
+                yield found, place
+        for name, place in group.member_names:
+            if name in self.accounts:
+                yield self.accounts[name], place
+        for account in self.facts.accounts:
+            if account.primary_rid is not None and self._by_rid.get(str(account.primary_rid)) is group:
+                yield account, account.place
+
+    def _memberships(self) -> Iterator[Link]:
+        for group in self.facts.groups:
+            for member, place in self.members(group):
+                nested = isinstance(member, StatedGroup)
+                because = f"group {member.name} is in group {group.name}" if nested else f"it is in group {group.name}"
+                yield self._to(member, self._node(group), "group", because, place, Strength.DIRECT)
+
+    def _powers(self) -> Iterator[Link]:
+        for group in self.facts.groups:
+            rid = group.sid.rpartition("-")[2] if group.sid.startswith("S-1-5-21-") else group.sid
+            if rid in _WELL_KNOWN:
+                because, strength = _WELL_KNOWN[rid]
+                right = Right(kind=RightKind.DIRECTORY_ADMIN, detail="", subject=self.subject)
+                yield self._to(group, right, group.name, because, group.place, strength)
+
+    def _to(
+        self, source: DirectoryAccount | StatedGroup, target: Principal | Right, way: str, because: str, place: Place, strength: Strength
+    ) -> Link:
+        return Link(source=self._node(source), target=target, kind=LinkKind.HAS, strength=strength, way=way, because=because, place=place)
+
+
+def directory_rights_of(facts: DirectoryFacts) -> DirectoryRights:
+    """Return all rights in a directory."""
+    return DirectoryRights(facts)
+
+
+def for_hosts(rights: DirectoryRights) -> Directory:
+    """Return the accounts and groups that a Unix host takes from a directory: those with numbers, and the groups between them."""
+    groups = []
+    for number, group in enumerate(rights.facts.groups):
+        members = tuple(
+            DirectoryMember(name=one.name, is_group=isinstance(one, StatedGroup), place=place) for one, place in rights.members(group)
+        )
+        gid = group.gid if group.gid is not None else -2 - number  # a group without a number is one on the way to others
+        groups.append(DirectoryGroup(name=group.name, gid=gid, members=members, place=group.place))
+    accounts = tuple(account.posix for account in rights.facts.accounts if account.posix is not None)
+    return Directory(subject=rights.subject, accounts=accounts, groups=tuple(groups))

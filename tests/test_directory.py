@@ -1,0 +1,245 @@
+"""Directories: groups by number and not by name, nesting at any depth, and hosts that take accounts and groups from them; with a real server."""
+
+import base64
+import random
+import re
+import shutil
+import socket
+import struct
+import subprocess
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from fidelitas.audit import audit
+from fidelitas.checks import DIRECTORY_CHECKS, database_findings
+from fidelitas.languages.directory import read_directory, sid_of
+from fidelitas.rights import DirectoryRights, directory_rights_of
+from fidelitas.sources.directory import from_directory, from_ldif
+from support import Put, bundle, fidelitas, open_up
+
+DOMAIN = (21, 1, 2, 3)
+BASE = "dc=saltmarsh,dc=example"
+
+
+def sid(*numbers: int) -> str:
+    return base64.b64encode(bytes([1, len(numbers)]) + (5).to_bytes(6, "big") + struct.pack(f"<{len(numbers)}I", *numbers)).decode()
+
+
+def group(name: str, *members: str, number: tuple[int, ...] = (*DOMAIN, 1200), extra: str = "") -> str:
+    lines = "".join(f"member: cn={member}, {BASE.upper()}\n" for member in members)
+    return f"dn: cn={name},{BASE}\nobjectClass: group\ncn: {name}\nobjectSid:: {sid(*number)}\n{lines}{extra}\n"
+
+
+def person(name: str, extra: str = "", number: int = 1100) -> str:
+    return f"dn: cn={name},{BASE}\nobjectClass: user\ncn: {name}\nsAMAccountName: {name}\nobjectSid:: {sid(*DOMAIN, number)}\n{extra}\n"
+
+
+def rights(text: str) -> DirectoryRights:
+    return directory_rights_of(read_directory(from_ldif(text.encode(), "saltmarsh").bundle))
+
+
+LDIF = (
+    group("Domänen-Admins", "ines", "Dienst", number=(*DOMAIN, 512)) + group("Dienst", "Bereitschaft") + group("Bereitschaft", "tomas", "Dienst")
+    + group("Sicherung", "rada", number=(32, 551)) + group("Domain Admins", "kofi", number=(*DOMAIN, 1300))
+    + person("ines", "userAccountControl: 66048\nadminCount: 1\n") + person("tomas", "userAccountControl: 514\n") + person("rada", "userAccountControl: 4194816\n")
+    + person("kofi", "userAccountControl: 512\nadminCount: 1\n") + person("prim", "primaryGroupID: 512\nuserAccountControl: 524800\nservicePrincipalName: http/x\n")
+    + person("vesna", "userPassword: {SSHA}made-up\nunicodePwd:: bWFkZS11\n cA==\nuserAccountControl: 512\n")
+)  # fmt: skip
+
+
+def test_administrative_groups_are_known_by_number_and_members_at_any_depth() -> None:
+    found = rights(LDIF)
+    admins = {str(holding.principal): len(holding.routes[0].links) for holding in found.holdings}
+    assert admins == {"ines": 2, "tomas": 4, "prim": 2, "rada": 2, "%Domänen-Admins": 1, "%Dienst": 2, "%Bereitschaft": 3, "%Sicherung": 1}
+    told = {(finding.check, finding.about) for finding in database_findings(found)}
+    assert told == {
+        ("directory.stale-administrator", "tomas"), ("directory.password-never-expires", "ines"), ("directory.no-preauthentication", "rada"),
+        ("directory.delegation", "prim"), ("directory.former-administrator", "kofi"),
+    }  # fmt: skip
+    assert {check.name for check in DIRECTORY_CHECKS} == {check for check, _ in told}
+    assert set(found.belongs_to("tomas")) == {"%Bereitschaft", "%Dienst", "%Domänen-Admins"}
+    assert not found.gaps
+
+
+def test_no_password_is_copied_and_lines_keep_their_numbers(tmp_path: Path) -> None:
+    (tmp_path / "saltmarsh.ldif").write_text(LDIF)
+    ran = fidelitas("survey", "saltmarsh.ldif", cwd=tmp_path)
+    assert ran.status == 0, ran.err
+    kept = from_ldif(LDIF.encode(), "x").bundle.listings["entries"]
+    assert b"made-up" not in kept
+    assert b"bWFkZS11" not in kept
+    assert kept.count(b"\n") == LDIF.count("\n")
+    why = fidelitas("why", "tomas", cwd=tmp_path).out
+    line = 1 + LDIF.splitlines().index(f"member: cn=tomas, {BASE.upper()}")
+    assert f"saltmarsh:entries:{line}" in why
+    assert "tomas → %Bereitschaft: it is in group Bereitschaft" in why
+    assert "it administers every machine of the domain (Domain Admins)" in why
+    assert "tomas" in fidelitas("holders", "--right", "directory-admin", cwd=tmp_path).out
+
+
+def test_a_directory_group_in_a_sudo_rule_is_resolved_through_on_every_host() -> None:
+    directory = (
+        f"dn: uid=nils,{BASE}\nobjectClass: posixAccount\nuid: nils\ncn: Nils\nuidNumber: 20001\ngidNumber: 20001\nhomeDirectory: /home/nils\nloginShell: /bin/bash\n\n"
+        f"dn: cn=oncall,{BASE}\nobjectClass: groupOfNames\ncn: oncall\nmember: uid=nils,{BASE}\n\n"
+        f"dn: cn=ops,{BASE}\nobjectClass: groupOfNames\nobjectClass: posixGroup\ncn: ops\ngidNumber: 30001\nmember: cn=oncall,{BASE}\nmember: uid=gone,{BASE}\n\n"
+    )
+    nsswitch = {"/etc/nsswitch.conf": Put("passwd: files sss\ngroup: files sss\nshadow: files\n")}
+    host = bundle("%ops ALL=(ALL) ALL\n", nsswitch)
+    found = audit([host, from_ldif(directory.encode(), "saltmarsh").bundle])
+    assert "nils" in {str(holding.principal) for holding in found.hosts[0].holdings if str(holding.right) == "root"}
+    (route,) = next(
+        holding for holding in found.hosts[0].holdings if str(holding.principal) == "nils" and str(holding.right) == "root"
+    ).routes
+    assert [str(link.target) for link in route.links] == ["%oncall", "%ops", "root"]
+    assert "nils" not in {str(holding.principal) for holding in audit([host]).hosts[0].holdings}
+
+
+@given(
+    st.lists(st.tuples(st.integers(0, 7), st.integers(0, 7)), max_size=25),
+    st.lists(st.tuples(st.integers(0, 3), st.integers(0, 7)), max_size=8),
+)
+def test_nesting_of_any_shape(inner: list[tuple[int, int]], members: list[tuple[int, int]]) -> None:
+    """Cycles too: whoever is in group 0 by any chain is an administrator, and nobody else."""
+    held: dict[int, list[str]] = {number: [] for number in range(8)}
+    for child, parent in inner:
+        held[parent].append(f"g{child}")
+    for one, parent in members:
+        held[parent].append(f"p{one}")
+    text = "".join(group(f"g{number}", *names, number=(*DOMAIN, 512 if number == 0 else 1200 + number)) for number, names in held.items())
+    found = rights(text + "".join(person(f"p{number}", number=1100 + number) for number in range(4)))
+    reached, agenda = {"g0"}, ["g0"]
+    for name in agenda:
+        new = set(held[int(name[1:])]) - reached if name.startswith("g") else set()
+        reached |= new
+        agenda += sorted(new)
+    assert {holding.principal.name for holding in found.holdings} == reached
+
+
+@given(st.binary(max_size=300), st.text(max_size=60))
+def test_any_object_is_survived(content: bytes, name: str) -> None:
+    rights(LDIF + name)
+    directory_rights_of(read_directory(from_ldif(b"dn: cn=x\nobjectClass: user\nobjectSid:: " + content, "x").bundle)).holdings  # noqa: B018
+    sid_of(name)
+
+
+# -- a real server ---------------------------------------------------------------------------------------------------------------------
+
+CONFIGURATION = """\
+include /etc/ldap/schema/core.schema
+include /etc/ldap/schema/cosine.schema
+include /etc/ldap/schema/nis.schema
+include /etc/ldap/schema/inetorgperson.schema
+modulepath /usr/lib/ldap
+moduleload back_mdb
+pidfile {folder}/pid
+database mdb
+maxsize 67108864
+suffix "{base}"
+rootdn "cn=admin,{base}"
+rootpw admin-pw
+directory {folder}/db
+dbnosync
+access to attrs=userPassword by anonymous auth by * none
+access to * by users read by anonymous auth
+"""
+
+
+@dataclass
+class Slapd:
+    """A running server."""
+
+    folder: Path
+    port: int
+
+    @property
+    def uri(self) -> str:
+        return f"ldap://127.0.0.1:{self.port}/{BASE}?bind=cn=admin,{BASE}"
+
+
+@pytest.fixture(scope="module")
+def slapd(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Slapd]:
+    program = shutil.which("slapd") or "/usr/sbin/slapd"
+    if not Path(program).exists() or shutil.which("ldapadd") is None:
+        pytest.skip("OpenLDAP is not installed (apt-get install slapd ldap-utils)")
+    folder = tmp_path_factory.mktemp("slapd")
+    open_up(folder)
+    (folder / "db").mkdir()
+    (folder / "slapd.conf").write_text(CONFIGURATION.format(folder=folder, base=BASE))
+    with socket.create_server(("127.0.0.1", 0)) as free:
+        port = free.getsockname()[1]
+    running = subprocess.Popen([program, "-f", folder / "slapd.conf", "-h", f"ldap://127.0.0.1:{port}", "-d", "0"])
+    probe = ["ldapsearch", "-x", "-H", f"ldap://127.0.0.1:{port}", "-o", "nettimeout=5", "-s", "base", "-b", ""]
+    for _ in range(200):
+        if subprocess.run(probe, capture_output=True, check=False).returncode != 255 and (folder / "pid").exists():
+            break
+    yield Slapd(folder, port)
+    running.terminate()
+    running.wait(20)
+
+
+def load(slapd: Slapd, text: str) -> None:
+    bind = ["-x", "-H", f"ldap://127.0.0.1:{slapd.port}", "-D", f"cn=admin,{BASE}", "-w", "admin-pw"]
+    subprocess.run(["ldapadd", *bind], input=text, text=True, capture_output=True, check=True, timeout=60)
+
+
+@pytest.mark.judge
+@pytest.mark.usefixtures("ready")
+def test_what_a_real_server_gives_is_what_was_put_into_it(slapd: Slapd) -> None:
+    """Twelve hundred people, more than a page, in random nested groups; over LDAP as from the server's own export."""
+    chance = random.Random(4)
+    text = f"dn: {BASE}\nobjectClass: dcObject\nobjectClass: organization\ndc: saltmarsh\no: Observatory\n\n"
+    for number in range(1200):
+        text += (
+            f"dn: uid=p{number},{BASE}\nobjectClass: inetOrgPerson\nobjectClass: posixAccount\nuid: p{number}\ncn: Präfix {number}\nsn: x\nuidNumber: {20000 + number}\n"
+            f"gidNumber: {20000 + number}\nhomeDirectory: /home/p{number}\nuserPassword: made-up-{number}\n\n"
+        )
+    held: dict[str, list[str]] = {}
+    for number in range(40):
+        inner = [f"cn=g{one}" for one in chance.sample(range(40), 3)]
+        held[f"g{number}"] = [*inner, *(f"uid=p{one}" for one in chance.sample(range(1200), 10))]
+        members = "".join(f"member: {one},{BASE}\n" for one in held[f"g{number}"])
+        text += f"dn: cn=g{number},{BASE}\nobjectClass: groupOfNames\ncn: g{number}\n{members}\n"
+    load(slapd, text)
+    direct = from_directory(slapd.uri, "saltmarsh", "admin-pw")
+    exported = subprocess.run(["/usr/sbin/slapcat", "-f", slapd.folder / "slapd.conf"], capture_output=True, check=True, timeout=60).stdout
+    for collected in (direct, from_ldif(exported, "saltmarsh")):
+        assert b"made-up" not in collected.archive
+        assert not re.search(rb"(?m)^userPassword", collected.archive)
+        found = directory_rights_of(read_directory(collected.bundle))
+        assert (len(found.facts.accounts), len(found.facts.groups)) == (1200, 40)
+        assert not found.gaps
+        told = {one.name: {member.dn.partition(",")[0] for member, _ in found.members(one)} for one in found.facts.groups}
+        assert told == {name: set(members) for name, members in held.items()}
+
+
+@pytest.fixture
+def ready(need: Callable[..., None]) -> None:
+    need("ldapadd", "ldapsearch", root=True)
+
+
+@pytest.mark.parametrize(
+    ("uri", "status", "message"),
+    [
+        ("ldaps://x:secret@dc/", 2, "names no directory"),
+        ("http://dc", 2, "names no directory"),
+        ("ldap://127.0.0.1:1/dc=x", 4, 'could not read directory "ldap://127.0.0.1:1/dc=x"'),
+    ],
+)
+def test_directories_that_cannot_be_read_are_one_clear_line(tmp_path: Path, uri: str, status: int, message: str) -> None:
+    ran = fidelitas("survey", "--directory", uri, cwd=tmp_path)
+    assert (ran.status, ran.err.count("\n")) == (status, 1), ran.err
+    assert message in ran.err
+    assert "secret" not in ran.err
+
+
+@pytest.mark.judge
+@pytest.mark.usefixtures("ready")
+def test_a_wrong_password_is_one_clear_line(slapd: Slapd, tmp_path: Path) -> None:
+    ran = fidelitas("survey", "--directory", slapd.uri, cwd=tmp_path, env={"LDAP_PASSWORD": "wrong"})
+    assert (ran.status, ran.err.count("\n")) == (4, 1), ran.err
+    assert "invalidCredentials" in ran.err
