@@ -14,12 +14,13 @@ from fidelitas.text import plain
 
 # Each command's module in this package, and its one line of help: shown without importing it.
 COMMANDS = {
-    "survey": "Read hosts into the ledger and say who can become root. With no argument: this machine.",
+    "survey": "Read hosts, database servers and directories into the ledger and say who can become root. With no argument: this machine.",
     "holders": "List who holds elevated rights, on what, by which route.",
     "why": "Show every route of one account, link by link, each with file and line.",
     "may": "Tell whether an account may run a command, by which rule; if not, what came nearest.",
     "account": "Show one account's page: on each host its groups and all that it may run.",
     "compare": "Tell what one account holds and another lacks.",
+    "people": "Join accounts on all systems by an identity map: what each person holds, and who has left.",
     "usage": "Tell from logs who used privilege, was refused, and stood behind root's deeds.",
     "programs": "List setuid programs and file capabilities, each with a verdict.",
     "findings": "List what is risky or unexpected, worst first.",

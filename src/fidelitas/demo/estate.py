@@ -14,7 +14,7 @@ from fidelitas.demo.directory import DIRECTORY, directory_bundle
 from fidelitas.demo.host import File, HostBuilder
 from fidelitas.demo.hosts import HOSTS
 from fidelitas.demo.logs import LogFile, logs_of
-from fidelitas.demo.people import draw_people
+from fidelitas.demo.people import Person, draw_people
 from fidelitas.demo.planted import Planted
 from fidelitas.errors import ReadError
 from fidelitas.evidence import CopiedLog, Item, Listing, Manifest, make_bundle
@@ -96,11 +96,19 @@ def write_estate(folder: Path, seed: int = 1) -> list[Path]:
             planted += odd
             paths.append(folder / f"{name}.tar")
             paths[-1].write_bytes(content)
+        (folder / "people.csv").write_text(_people_map(people), encoding="utf-8")
         truth = {"schema": "fidelitas/truth/1", "seed": seed, "planted": [asdict(one) for one in planted]}
         (folder / "truth.json").write_text(json.dumps(truth, indent=1) + "\n", encoding="utf-8")
     except OSError as error:
         raise ReadError(f'could not write the demo estate to "{folder}": {error.strerror or error}', hint="Name another folder.") from error
     return paths
+
+
+def _people_map(people: Sequence[Person]) -> str:
+    """Return the identity map: everybody but the last, and one contractor who has left."""
+    gone = next(person for person in people if person.team == "contractors")
+    rows = [f"{one.full_name},{one.name},{one.team},{'left,2026-09-30' if one is gone else 'active,'}" for one in people[:-1]]
+    return "\n".join(["person,accounts,team,status,until", *rows]) + "\n"
 
 
 def _write_logs(folder: Path, logs: Sequence[LogFile]) -> None:

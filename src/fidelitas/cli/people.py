@@ -1,0 +1,40 @@
+"""``fidelitas people``."""
+
+from datetime import UTC, datetime
+from pathlib import Path
+
+import click
+
+from fidelitas.cli.options import Output, Source, format_option, source_options, tell_gaps
+from fidelitas.errors import ReadError
+from fidelitas.people import join, read_map
+from fidelitas.reports.people import people_blocks, people_document, persons_table
+from fidelitas.text import decode
+
+
+@click.command
+@click.argument("mapped", metavar="MAP", type=click.Path(dir_okay=False, path_type=Path))
+@source_options
+@format_option
+def command(mapped: Path, source: Source, output: Output) -> None:
+    """Join accounts on hosts, database servers and directories by the identity MAP, and tell what each person holds altogether.
+
+    MAP is CSV (person,accounts,team,status,until) or TOML; see docs/people.md.  Told besides: who has left and still holds rights, shared
+    accounts, and accounts with rights that are in nobody's entry, with a guess whose they are.
+
+    Exit status: 1 where somebody who has left holds a right.
+    """
+    try:
+        text = decode(mapped.read_bytes())
+    except OSError as error:
+        raise ReadError(f'could not read identity map "{mapped}": {error.strerror or error}', hint="Name a CSV or TOML file.") from error
+    people, today = read_map(text, str(mapped)), datetime.now(UTC).date()
+    subjects = source.audit().subjects
+    joined = join(people, subjects)
+    output.table(persons_table(joined, today), lambda: people_document(joined, today))
+    if output.form == "table":
+        output.text("\n")
+        output.blocks(people_blocks(joined, today))
+    tell_gaps(subjects)
+    if joined.leavers(today):
+        raise SystemExit(1)

@@ -1,0 +1,6 @@
+"""People across systems: an identity map says whose each account is; what they hold together, and what is nobody's."""
+
+from fidelitas.people.joined import Joined, Owned, Suggestion, join
+from fidelitas.people.map import MappedPerson, read_map
+
+__all__ = ["Joined", "MappedPerson", "Owned", "Suggestion", "join", "read_map"]

@@ -1,0 +1,92 @@
+"""People across systems: what each holds altogether, leavers, shared and unmapped accounts; as blocks, a table, and the JSON document."""
+
+from datetime import date
+from typing import Any
+
+from fidelitas.people import Joined, Owned
+from fidelitas.reports.blocks import Block, Row
+from fidelitas.reports.places import place_document
+from fidelitas.reports.table import Table
+
+__all__ = ["people_blocks", "people_document", "persons_table"]
+
+_MOST_SHOWN = 20
+
+
+def persons_table(joined: Joined, today: date) -> Table:
+    """Return a row for each person."""
+    return Table(
+        columns=("person", "team", "status", "until", "accounts", "rights", "furthest"),
+        rows=tuple(
+            (
+                person.name,
+                person.team,
+                "left" if person.has_left(today) else person.status,
+                str(person.until or ""),
+                ", ".join(map(str, owned)),
+                str(sum(len(one.holdings) for one in owned)),
+                _furthest(owned),
+            )
+            for person, owned in joined.people
+        ),
+        may_fold=frozenset({"accounts", "furthest"}),
+        styles=tuple("bold red" if person.has_left(today) and _furthest(owned) else "" for person, owned in joined.people),
+        empty="The map names nobody.",
+    )
+
+
+def _furthest(owned: tuple[Owned, ...]) -> str:
+    """Return the furthest reaching right of each subject."""
+    return ", ".join(f"{one.holdings[0].right} on {one.subject}" for one in owned if one.holdings)
+
+
+def people_blocks(joined: Joined, today: date) -> list[Block]:
+    """Return what needs a decision: leavers who hold rights, shared accounts, accounts of nobody, names that are nowhere."""
+    groups = (
+        ("Left, and still holding rights", "bold red", [f"{person.name}: {_furthest(owned)}" for person, owned in joined.leavers(today)]),
+        ("Shared accounts", "bold yellow", [f"{one}: {', '.join(names)}" for one, names in joined.shared]),
+        (
+            "Accounts with rights that are in nobody's entry",
+            "bold yellow",
+            [_unmapped(joined, number) for number in range(len(joined.unmapped))],
+        ),
+        ("Accounts of the map that no subject has", "bold", [f"{person.name}: {account}" for person, account in joined.missing]),
+    )
+    return [_block(title, style, lines) for title, style, lines in groups if lines]
+
+
+def _unmapped(joined: Joined, number: int) -> str:
+    one = joined.unmapped[number]
+    return f"{one.owned}: {one.owned.holdings[0].right}" + (f"; perhaps of {one.person}: {one.why}" if one.person else "")
+
+
+def _block(title: str, style: str, lines: list[str]) -> Block:
+    more = len(lines) - _MOST_SHOWN
+    rows = [Row(line) for line in lines[:_MOST_SHOWN]] + ([Row(f"and {more} more")] if more > 0 else [])
+    return Block(f"{title}: {len(lines)}", tuple(rows), style=style)
+
+
+def _owned(one: Owned) -> dict[str, Any]:
+    rights = [{"right": str(holding.right), "place": place_document(holding.routes[0].place)} for holding in one.holdings]
+    return {"subject": one.subject, "account": one.account, "rights": rights}
+
+
+def people_document(joined: Joined, today: date) -> dict[str, Any]:
+    """Return the JSON document of people."""
+    return {
+        "schema": "fidelitas/people/1",
+        "people": [
+            {
+                "person": person.name,
+                "team": person.team or None,
+                "status": person.status,
+                "until": str(person.until) if person.until else None,
+                "left": person.has_left(today),
+                "accounts": [_owned(one) for one in owned],
+            }
+            for person, owned in joined.people
+        ],
+        "shared": [{**_owned(one), "people": list(names)} for one, names in joined.shared],
+        "unmapped": [{**_owned(one.owned), "perhaps": one.person or None, "why": one.why or None} for one in joined.unmapped],
+        "missing": [{"person": person.name, "account": account} for person, account in joined.missing],
+    }

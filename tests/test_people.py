@@ -1,0 +1,128 @@
+"""People across systems: the map in both forms, accounts joined by it, and what is nobody's."""
+
+from datetime import date
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from fidelitas.audit import audit
+from fidelitas.errors import ReadError
+from fidelitas.people import join, read_map
+from fidelitas.sources.directory import from_ldif
+from support import PASSWD, SHADOW, bundle, fidelitas
+from test_cli import check_schema
+from test_directory import DOMAIN, group, person
+
+CSV = """\
+person,accounts,team,status,until
+Ines Marram,ines saltmarsh:ines,administrators,active,
+Tomas Oyster,tomas;knot:shared,technicians,,2026-01-31
+Rada Quay,rada knot:shared,technicians,left,
+Vesna Inlet,nobody-at-all,,external,2099-12-31
+"""
+TOML = """\
+[[person]]
+name = "Ines Marram"
+accounts = ["ines", "saltmarsh:ines"]
+team = "administrators"
+
+[[person]]
+name = "Tomas Oyster"
+accounts = ["tomas", "knot:shared"]
+team = "technicians"
+until = 2026-01-31
+
+[[person]]
+name = "Rada Quay"
+accounts = ["rada", "knot:shared"]
+team = "technicians"
+status = "left"
+
+[[person]]
+name = "Vesna Inlet"
+accounts = ["nobody-at-all"]
+status = "external"
+until = "2099-12-31"
+"""
+TODAY = date(2026, 11, 23)
+
+
+def estate() -> tuple[object, ...]:
+    extra = "shared:x:1010:1010::/home/shared:/bin/bash\nvinlet:x:1011:1011:Vesna Inlet:/home/v:/bin/bash\n"
+    host = bundle(
+        "%sudo ALL=(ALL) ALL\ntomas, shared, vinlet ALL=(root) /bin/ls\n",
+        {"/etc/passwd": PASSWD + extra, "/etc/shadow": SHADOW + "vinlet:{usable yescrypt}:20000:0:99999:7:::\n"},
+    )
+    directory = group("Admins", "ines", "odd", number=(*DOMAIN, 512)) + person("ines") + person("odd", number=1101)
+    return audit([host, from_ldif(directory.encode(), "saltmarsh").bundle]).subjects
+
+
+def test_accounts_of_all_subjects_are_joined_and_what_is_nobodys_is_told() -> None:
+    joined = join(read_map(CSV, "people.csv"), estate())  # type: ignore[arg-type]
+    owned = {person.name: {str(one): bool(one.holdings) for one in accounts} for person, accounts in joined.people}
+    assert owned["Ines Marram"] == {"knot:ines": True, "saltmarsh:ines": True}
+    assert owned["Tomas Oyster"] == {"knot:tomas": True, "knot:shared": True}
+    assert [(str(one), names) for one, names in joined.shared] == [("knot:shared", ("Tomas Oyster", "Rada Quay"))]
+    assert {person.name for person, _ in joined.leavers(TODAY)} == {"Tomas Oyster", "Rada Quay"}
+    assert {(str(one.owned), one.person, one.why) for one in joined.unmapped} == {
+        ("knot:vinlet", "Vesna Inlet", 'its comment is "Vesna Inlet"'), ("saltmarsh:odd", "", "")
+    }  # fmt: skip
+    assert [(person.name, account) for person, account in joined.missing] == [("Vesna Inlet", "nobody-at-all")]
+
+
+def test_both_forms_tell_the_same() -> None:
+    mine, theirs = read_map(CSV, "people.csv"), read_map(TOML, "people.toml")
+    assert [(one.name, one.accounts, one.team, one.status, one.until) for one in mine] == [
+        (one.name, one.accounts, one.team, one.status, one.until) for one in theirs
+    ]
+
+
+@pytest.mark.parametrize(
+    ("text", "origin", "message"),
+    [
+        ("", "p.csv", "p.csv:1: expected the columns person, accounts, team, status, until, found none"),
+        ("person,accounts,shoes\n", "p.csv", "p.csv:1: expected the columns"),
+        ("person,accounts\nInes,ines,extra\n", "p.csv", "p.csv:2: more fields than columns"),
+        (
+            "person,accounts,status\nInes,ines,gone\n",
+            "p.csv",
+            'p.csv:2: expected a status of active, leaving, left, external, found "gone"',
+        ),
+        ("person,accounts,until\nInes,ines,soon\n", "p.csv", 'p.csv:2: expected a date such as 2026-12-31, found "soon"'),
+        ("person,accounts\n,ines\n", "p.csv", "p.csv:2: a person has no name"),
+        ("person,accounts\nInes,a\nInes,b\n", "p.csv", 'p.csv:3: person "Ines" stands there twice, first as entry 2'),
+        ("[[person]]\nname = 1\n", "p.toml", "p.toml:1: a person has no name"),
+        ("x = 1\n", "p.toml", "p.toml:1: expected entries [[person]] and nothing else"),
+        ("[[person]]\nname = 'a'\naccounts = 3\n", "p.toml", "p.toml:1: the accounts of a are no list of names"),
+        ("[", "p.toml", "p.toml: "),
+    ],
+)
+def test_a_map_with_a_fault_is_told_with_its_line(text: str, origin: str, message: str) -> None:
+    with pytest.raises(ReadError) as raised:
+        read_map(text, origin)
+    assert str(raised.value).startswith(message)
+
+
+@given(st.text(max_size=200), st.sampled_from(["p.csv", "p.toml"]))
+def test_any_text_is_a_map_or_an_error_of_ours(text: str, origin: str) -> None:
+    for shown in (text, f"person,accounts\n{text}", f"[[person]]\nname = {text!r}"):
+        try:
+            read_map(shown, origin)
+        except ReadError:
+            continue
+
+
+def test_the_command_tells_who_has_left_and_still_holds(tmp_path: Path) -> None:
+    assert fidelitas("demo", "estate", cwd=tmp_path).status == 0
+    ran = fidelitas("people", "estate/people.csv", "--ledger", "estate/ledger", cwd=tmp_path)
+    assert ran.status == 1
+    assert "Left, and still holding rights: 1" in ran.out
+    assert "Accounts with rights that are in nobody's entry" in ran.out
+    document = fidelitas("people", "estate/people.csv", "--ledger", "estate/ledger", "--format", "json", cwd=tmp_path).json
+    check_schema("people", document)
+    across = {person["person"]: {account["subject"] for account in person["accounts"]} for person in document["people"]}
+    assert any({"tern", "tides-db", "saltmarsh-ad"} <= subjects for subjects in across.values())
+    gone = fidelitas("people", "nowhere.csv", "--ledger", "estate/ledger", cwd=tmp_path)
+    assert (gone.status, gone.err.count("\n")) == (4, 1)
