@@ -16,7 +16,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from fidelitas.audit import audit
-from fidelitas.checks import DIRECTORY_CHECKS, database_findings
+from fidelitas.checks import DIRECTORY_CHECKS, server_findings
 from fidelitas.languages.directory import read_directory, sid_of
 from fidelitas.rights import DirectoryRights, directory_rights_of
 from fidelitas.sources.directory import from_directory, from_ldif
@@ -56,7 +56,7 @@ def test_administrative_groups_are_known_by_number_and_members_at_any_depth() ->
     found = rights(LDIF)
     admins = {str(holding.principal): len(holding.routes[0].links) for holding in found.holdings}
     assert admins == {"ines": 2, "tomas": 4, "prim": 2, "rada": 2, "%Domänen-Admins": 1, "%Dienst": 2, "%Bereitschaft": 3, "%Sicherung": 1}
-    told = {(finding.check, finding.about) for finding in database_findings(found)}
+    told = {(finding.check, finding.about) for finding in server_findings(found)}
     assert told == {
         ("directory.stale-administrator", "tomas"), ("directory.password-never-expires", "ines"), ("directory.no-preauthentication", "rada"),
         ("directory.delegation", "prim"), ("directory.former-administrator", "kofi"),

@@ -11,7 +11,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from fidelitas.checks import MARIADB_CHECKS, database_findings
+from fidelitas.checks import MARIADB_CHECKS, server_findings
 from fidelitas.facts import DatabaseAccount, Place
 from fidelitas.languages.mariadb import PRIVILEGES, read_mariadb
 from fidelitas.rights import MariadbRights, mariadb_rights_of
@@ -182,7 +182,7 @@ def faulty(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Server]:
 
 @pytest.mark.usefixtures("ready")
 def test_what_is_risky_is_found_and_tables_that_are_not_in_force(faulty: Server) -> None:
-    before = {(finding.check, finding.about) for finding in database_findings(rights(faulty))}
+    before = {(finding.check, finding.about) for finding in server_findings(rights(faulty))}
     assert before == FOUND
     assert {check.name for check in MARIADB_CHECKS} == {check for check, _ in FOUND} | {"databases.not-in-force"}
     change = "update mysql.global_priv set priv = json_set(priv, '$.access', cast(json_value(priv, '$.access') as unsigned) | (1 << 15)) where user = 'tomas'"
@@ -190,11 +190,11 @@ def test_what_is_risky_is_found_and_tables_that_are_not_in_force(faulty: Server)
         change,
         "insert into mysql.global_priv (host, user, priv) values ('%', 'ghost', '{\"access\": 0, \"plugin\": \"mysql_native_password\"}')",
     )
-    after = {(finding.check, finding.about): finding.message for finding in database_findings(rights(faulty))}
+    after = {(finding.check, finding.about): finding.message for finding in server_findings(rights(faulty))}
     assert after.keys() - before >= {("databases.not-in-force", "tomas@%"), ("databases.not-in-force", "ghost@%")}
     assert after["databases.not-in-force", "tomas@%"] == "tomas@% gets SUPER at the next load of the grant tables"
     faulty.run("flush privileges")
-    loaded = {(finding.check, finding.about) for finding in database_findings(rights(faulty))}
+    loaded = {(finding.check, finding.about) for finding in server_findings(rights(faulty))}
     assert not [one for one in loaded if one[0] == "databases.not-in-force"]
     faulty.run("revoke super on *.* from tomas@'%'", "drop user ghost@'%'")
 

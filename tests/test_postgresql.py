@@ -330,7 +330,7 @@ def test_memberships_of_any_shape_end_and_names_of_any_kind_are_survived(edges: 
         json.dumps({"role": f"{name}{role}", "member": f"{name}{member}", "admin": admin, "inherit": inherit, "set": True}) + "\n"
         for role, member, admin, inherit in edges
     )
-    (server,) = audit([bundle_of(roles=roles, memberships=memberships)]).databases
+    (server,) = audit([bundle_of(roles=roles, memberships=memberships)]).servers
     up = {member: {role for role, other, *_ in edges if other == member} for member in range(7)}
     reached, agenda = {6}, [6]
     for node in agenda:

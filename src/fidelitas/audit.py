@@ -9,7 +9,7 @@ Pure: evidence in, audit out.  Reaching hosts is the business of `sources`, keep
 from collections.abc import Callable, Hashable, Iterable, Mapping
 from functools import cached_property
 
-from fidelitas.checks import database_findings, estate_findings, findings_of
+from fidelitas.checks import estate_findings, findings_of, server_findings
 from fidelitas.facts import Directory, Gap
 from fidelitas.findings import Finding
 from fidelitas.languages.directory import read_directory
@@ -46,16 +46,16 @@ _SERVERS: Mapping[str, Callable[[HostEvidence], ServerRights]] = {
 
 
 class Audit:
-    """What an estate's evidence amounts to: hosts and database servers by name, findings worst first."""
+    """What an estate's evidence amounts to: hosts, and servers and directories, by name, findings worst first."""
 
-    def __init__(self, hosts: Iterable[HostRights], databases: Iterable[ServerRights] = ()) -> None:
+    def __init__(self, hosts: Iterable[HostRights], servers: Iterable[ServerRights] = ()) -> None:
         self.hosts = tuple(sorted(hosts, key=lambda host: host.subject))
-        self.databases = tuple(sorted(databases, key=lambda server: server.subject))
+        self.servers = tuple(sorted(servers, key=lambda server: server.subject))
 
     @property
     def subjects(self) -> tuple[SubjectRights, ...]:
-        """Hosts and servers, by name."""
-        return tuple(sorted((*self.hosts, *self.databases), key=lambda one: one.subject))
+        """Hosts, servers and directories, by name."""
+        return tuple(sorted((*self.hosts, *self.servers), key=lambda one: one.subject))
 
     @cached_property
     def findings(self) -> tuple[Finding, ...]:
@@ -65,7 +65,7 @@ class Audit:
             if host.like not in told:
                 told[host.like] = findings_of(host.like)
         found = [finding for host in self.hosts for finding in host.here(told[host.like])] + estate_findings(self.hosts)
-        found += [finding for server in self.databases for finding in database_findings(server)]
+        found += [finding for server in self.servers for finding in server_findings(server)]
         return tuple(sorted(found, key=lambda finding: (finding.severity, finding.subject, finding.check, finding.places[0])))
 
     @property

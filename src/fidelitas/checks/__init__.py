@@ -7,7 +7,7 @@ from collections.abc import Iterable
 
 from fidelitas.checks import directory, mariadb
 from fidelitas.checks.accounts import empty_password, extra_root
-from fidelitas.checks.check import Check, DatabaseCheck, DirectoryCheck, EstateCheck, Found, MariadbCheck, check
+from fidelitas.checks.check import Check, EstateCheck, Found, check
 from fidelitas.checks.estate import unknown_host
 from fidelitas.checks.groups import conferring_group, lent_group, not_yet_in_force, revoked_yet_active
 from fidelitas.checks.log_ins import key_for_many, root_by_password, su_unasked, taken_empty_password, unlocked_private_key, writable_keys
@@ -74,12 +74,12 @@ __all__ = [
     "Check",
     "Found",
     "check",
-    "database_findings",
     "estate_findings",
     "findings_of",
+    "server_findings",
 ]
 
-CHECKS: tuple[Check, ...] = (
+CHECKS: tuple[Check[HostRights], ...] = (
     extra_root,
     empty_password,
     all_outside_admins,
@@ -131,7 +131,7 @@ CHECKS: tuple[Check, ...] = (
 )
 ESTATE_CHECKS: tuple[EstateCheck, ...] = (unknown_host, key_for_many)
 
-DATABASE_CHECKS: tuple[DatabaseCheck, ...] = (
+DATABASE_CHECKS: tuple[Check[DatabaseRights], ...] = (
     open_door,
     extra_superuser,
     self_made_superuser,
@@ -144,7 +144,7 @@ DATABASE_CHECKS: tuple[DatabaseCheck, ...] = (
     expired_password,
     stored_password,
 )
-MARIADB_CHECKS: tuple[MariadbCheck, ...] = (
+MARIADB_CHECKS: tuple[Check[MariadbRights], ...] = (
     mariadb.anonymous_account,
     mariadb.empty_password,
     mariadb.administrator_from_anywhere,
@@ -155,7 +155,7 @@ MARIADB_CHECKS: tuple[MariadbCheck, ...] = (
     mariadb.definer_object,
     mariadb.socket_administrator,
 )
-DIRECTORY_CHECKS: tuple[DirectoryCheck, ...] = (
+DIRECTORY_CHECKS: tuple[Check[DirectoryRights], ...] = (
     directory.no_preauthentication,
     directory.delegated_account,
     directory.stale_administrator,
@@ -164,7 +164,7 @@ DIRECTORY_CHECKS: tuple[DirectoryCheck, ...] = (
 )
 
 
-def database_findings(rights: ServerRights) -> list[Finding]:
+def server_findings(rights: ServerRights) -> list[Finding]:
     """Return all findings on a database server or in a directory, the worst first."""
     found: list[Finding] = []
     if isinstance(rights, DatabaseRights):
@@ -176,7 +176,7 @@ def database_findings(rights: ServerRights) -> list[Finding]:
     return sorted(found, key=lambda finding: (finding.severity, finding.check, finding.about))
 
 
-def findings_of(rights: HostRights, checks: Iterable[Check] = CHECKS) -> list[Finding]:
+def findings_of(rights: HostRights, checks: Iterable[Check[HostRights]] = CHECKS) -> list[Finding]:
     """Return all findings on a host, the worst first."""
     found = [finding for check in checks for finding in check.findings(rights)]
     return sorted(found, key=lambda finding: (finding.severity, finding.check, finding.places[0], finding.about))

@@ -3,27 +3,13 @@
 import inspect
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
+from typing import Generic, Protocol, TypeVar
 
 from fidelitas.findings import Finding, Severity
-from fidelitas.rights import DatabaseRights, DirectoryRights, HostRights, MariadbRights
+from fidelitas.rights import HostRights
 from fidelitas.text import Place
-from fidelitas.usage import HostUse
 
-__all__ = [
-    "Check",
-    "DatabaseCheck",
-    "DirectoryCheck",
-    "EstateCheck",
-    "Found",
-    "MariadbCheck",
-    "UseCheck",
-    "check",
-    "database_check",
-    "directory_check",
-    "estate_check",
-    "mariadb_check",
-    "use_check",
-]
+__all__ = ["Check", "EstateCheck", "Found", "check", "estate_check"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -64,14 +50,22 @@ class _Check:
         )
 
 
+class _Subject(Protocol):
+    @property
+    def subject(self) -> str: ...
+
+
+S = TypeVar("S", bound=_Subject)
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Check(_Check):
-    """A check of one host."""
+class Check(_Check, Generic[S]):
+    """A check of one subject: the rights on a host, a server or in a directory, or the use of privilege on a host."""
 
-    run: Callable[[HostRights], Iterator[Found]]
+    run: Callable[[S], Iterator[Found]]
 
-    def findings(self, rights: HostRights) -> Iterator[Finding]:
-        """Yield the findings on a host."""
+    def findings(self, rights: S) -> Iterator[Finding]:
+        """Yield the findings on a subject."""
         return (self.finding(rights.subject, found) for found in self.run(rights))
 
 
@@ -86,98 +80,12 @@ class EstateCheck(_Check):
         return (self.finding(host.subject, found) for host, found in self.run(hosts))
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class DatabaseCheck(_Check):
-    """A check of one PostgreSQL server."""
-
-    run: Callable[[DatabaseRights], Iterator[Found]]
-
-    def findings(self, rights: DatabaseRights) -> Iterator[Finding]:
-        """Yield the findings on a server."""
-        return (self.finding(rights.subject, found) for found in self.run(rights))
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class MariadbCheck(_Check):
-    """A check of one MariaDB or MySQL server."""
-
-    run: Callable[[MariadbRights], Iterator[Found]]
-
-    def findings(self, rights: MariadbRights) -> Iterator[Finding]:
-        """Yield the findings on a server."""
-        return (self.finding(rights.subject, found) for found in self.run(rights))
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class DirectoryCheck(_Check):
-    """A check of one directory."""
-
-    run: Callable[[DirectoryRights], Iterator[Found]]
-
-    def findings(self, rights: DirectoryRights) -> Iterator[Finding]:
-        """Yield the findings in a directory."""
-        return (self.finding(rights.subject, found) for found in self.run(rights))
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class UseCheck(_Check):
-    """A check of how privilege is used on one host."""
-
-    run: Callable[[HostUse], Iterator[Found]]
-
-    def findings(self, use: HostUse) -> Iterator[Finding]:
-        """Yield the findings on a host."""
-        return (self.finding(use.host, found) for found in self.run(use))
-
-
-def check(name: str, severity: Severity, *, advice: str) -> Callable[[Callable[[HostRights], Iterator[Found]]], Check]:
+def check(name: str, severity: Severity, *, advice: str) -> Callable[[Callable[[S], Iterator[Found]]], Check[S]]:
     """Return a decorator that makes a check of a generator; the first paragraph of its docstring is the title, the rest the reason."""
 
-    def decorate(run: Callable[[HostRights], Iterator[Found]]) -> Check:
+    def decorate(run: Callable[[S], Iterator[Found]]) -> Check[S]:
         title, why = _told(run)
         return Check(name=name, severity=severity, advice=advice, title=title, why=why, run=run)
-
-    return decorate
-
-
-def database_check(name: str, severity: Severity, *, advice: str) -> Callable[[Callable[[DatabaseRights], Iterator[Found]]], DatabaseCheck]:
-    """Return the like of `check` for a generator over the rights on a database server."""
-
-    def decorate(run: Callable[[DatabaseRights], Iterator[Found]]) -> DatabaseCheck:
-        title, why = _told(run)
-        return DatabaseCheck(name=name, severity=severity, advice=advice, title=title, why=why, run=run)
-
-    return decorate
-
-
-def mariadb_check(name: str, severity: Severity, *, advice: str) -> Callable[[Callable[[MariadbRights], Iterator[Found]]], MariadbCheck]:
-    """Return the like of `check` for a generator over the rights on a MariaDB or MySQL server."""
-
-    def decorate(run: Callable[[MariadbRights], Iterator[Found]]) -> MariadbCheck:
-        title, why = _told(run)
-        return MariadbCheck(name=name, severity=severity, advice=advice, title=title, why=why, run=run)
-
-    return decorate
-
-
-def directory_check(
-    name: str, severity: Severity, *, advice: str
-) -> Callable[[Callable[[DirectoryRights], Iterator[Found]]], DirectoryCheck]:
-    """Return the like of `check` for a generator over the rights in a directory."""
-
-    def decorate(run: Callable[[DirectoryRights], Iterator[Found]]) -> DirectoryCheck:
-        title, why = _told(run)
-        return DirectoryCheck(name=name, severity=severity, advice=advice, title=title, why=why, run=run)
-
-    return decorate
-
-
-def use_check(name: str, severity: Severity, *, advice: str) -> Callable[[Callable[[HostUse], Iterator[Found]]], UseCheck]:
-    """Return the like of `check` for a generator over the use of privilege."""
-
-    def decorate(run: Callable[[HostUse], Iterator[Found]]) -> UseCheck:
-        title, why = _told(run)
-        return UseCheck(name=name, severity=severity, advice=advice, title=title, why=why, run=run)
 
     return decorate
 

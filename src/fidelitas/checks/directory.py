@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator
 
-from fidelitas.checks.check import Found, directory_check
+from fidelitas.checks.check import Found, check
 from fidelitas.findings import Severity
 from fidelitas.rights import DirectoryRights, PrincipalKind
 
@@ -13,7 +13,7 @@ def _administrators(rights: DirectoryRights) -> set[str]:
     return {holding.principal.name for holding in rights.holdings if holding.principal.kind is PrincipalKind.ACCOUNT}
 
 
-@directory_check("directory.stale-administrator", Severity.MEDIUM, advice="Take it out of the group; delete it if nobody needs it.")
+@check("directory.stale-administrator", Severity.MEDIUM, advice="Take it out of the group; delete it if nobody needs it.")
 def stale_administrator(rights: DirectoryRights) -> Iterator[Found]:
     """A disabled or expired account is in an administrative group.
 
@@ -27,7 +27,7 @@ def stale_administrator(rights: DirectoryRights) -> Iterator[Found]:
             yield Found(about=name, message=f"{name} is {state} and in an administrative group", places=(account.place,))
 
 
-@directory_check("directory.password-never-expires", Severity.MEDIUM, advice="Let it expire, or use a managed service account.")
+@check("directory.password-never-expires", Severity.MEDIUM, advice="Let it expire, or use a managed service account.")
 def administrator_never_expires(rights: DirectoryRights) -> Iterator[Found]:
     """The password of an administrator never expires.
 
@@ -39,7 +39,7 @@ def administrator_never_expires(rights: DirectoryRights) -> Iterator[Found]:
             yield Found(about=name, message=f"the password of administrator {name} never expires", places=(account.place,))
 
 
-@directory_check("directory.no-preauthentication", Severity.HIGH, advice="Ask for pre-authentication of the account again.")
+@check("directory.no-preauthentication", Severity.HIGH, advice="Ask for pre-authentication of the account again.")
 def no_preauthentication(rights: DirectoryRights) -> Iterator[Found]:
     """An account needs no Kerberos pre-authentication.
 
@@ -50,7 +50,7 @@ def no_preauthentication(rights: DirectoryRights) -> Iterator[Found]:
             yield Found(about=account.name, message=f"{account.name} needs no pre-authentication", places=(account.place,))
 
 
-@directory_check("directory.delegation", Severity.HIGH, advice="Bound the delegation to the services that need it.")
+@check("directory.delegation", Severity.HIGH, advice="Bound the delegation to the services that need it.")
 def delegated_account(rights: DirectoryRights) -> Iterator[Found]:
     """An account is trusted to act as whoever connects to it, anywhere.
 
@@ -61,7 +61,7 @@ def delegated_account(rights: DirectoryRights) -> Iterator[Found]:
             yield Found(about=account.name, message=f"{account.name} is trusted for delegation to any service", places=(account.place,))
 
 
-@directory_check("directory.former-administrator", Severity.LOW, advice="Clear adminCount and let the object inherit permissions again.")
+@check("directory.former-administrator", Severity.LOW, advice="Clear adminCount and let the object inherit permissions again.")
 def former_administrator(rights: DirectoryRights) -> Iterator[Found]:
     """An account was an administrator and is none any more.
 

@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator, Sequence
 
-from fidelitas.checks.check import Found, use_check
+from fidelitas.checks.check import Found, check
 from fidelitas.findings import Severity
 from fidelitas.text import Place
 from fidelitas.usage import HostUse, LogState
@@ -11,7 +11,7 @@ from fidelitas.usage.unusual import Silence, silences
 __all__ = ["gone_lines", "silent_gap", "silent_host", "time_backwards"]
 
 
-@use_check("logs.gap", Severity.MEDIUM, advice="Ask what happened then: a host that was off says so at its start; else lines are missing.")
+@check("logs.gap", Severity.MEDIUM, advice="Ask what happened then: a host that was off says so at its start; else lines are missing.")
 def silent_gap(use: HostUse) -> Iterator[Found]:
     """A log that is written steadily holds nothing for a while, and then goes on.
 
@@ -22,7 +22,7 @@ def silent_gap(use: HostUse) -> Iterator[Found]:
             yield _found(use, silence, "holds nothing")
 
 
-@use_check("logs.silent", Severity.HIGH, advice="See whether the host is up and its logging runs; an emptied log is an incident.")
+@check("logs.silent", Severity.HIGH, advice="See whether the host is up and its logging runs; an emptied log is an incident.")
 def silent_host(use: HostUse) -> Iterator[Found]:
     """A host's log has stopped: from some moment on there is nothing, though much is expected.
 
@@ -50,7 +50,7 @@ def _goes_on(logs: Sequence[LogState], silence: Silence) -> LogState:
     return next((log for log in logs if log.last is not None and log.last >= silence.end), logs[-1])
 
 
-@use_check("logs.time-backwards", Severity.MEDIUM, advice="See whether the clock was set; else lines were put in.")
+@check("logs.time-backwards", Severity.MEDIUM, advice="See whether the clock was set; else lines were put in.")
 def time_backwards(use: HostUse) -> Iterator[Found]:
     """The time of a log runs backwards.
 
@@ -66,7 +66,7 @@ def time_backwards(use: HostUse) -> Iterator[Found]:
             )
 
 
-@use_check("logs.lines-gone", Severity.CRITICAL, advice="See what they tell in the earlier survey, and who could write to the log.")
+@check("logs.lines-gone", Severity.CRITICAL, advice="See what they tell in the earlier survey, and who could write to the log.")
 def gone_lines(use: HostUse) -> Iterator[Found]:
     """Lines that an earlier survey read are missing from the log now.
 

@@ -3,7 +3,7 @@
 import re
 from collections.abc import Iterator
 
-from fidelitas.checks.check import Found, mariadb_check
+from fidelitas.checks.check import Found, check
 from fidelitas.findings import Severity
 from fidelitas.rights import MariadbRights, RightKind
 from fidelitas.rights.mariadb import database_fits
@@ -28,7 +28,7 @@ def _anywhere(host: str) -> bool:
     return host in ("%", "") or host.startswith("%")
 
 
-@mariadb_check("databases.anonymous", Severity.HIGH, advice="DROP USER ''@…: whoever needs the server gets an account of their own.")
+@check("databases.anonymous", Severity.HIGH, advice="DROP USER ''@…: whoever needs the server gets an account of their own.")
 def anonymous_account(rights: MariadbRights) -> Iterator[Found]:
     """There is an account without a name.
 
@@ -41,7 +41,7 @@ def anonymous_account(rights: MariadbRights) -> Iterator[Found]:
             )
 
 
-@mariadb_check("databases.no-password", Severity.HIGH, advice="Set a password, or bind the account to a socket.")
+@check("databases.no-password", Severity.HIGH, advice="Set a password, or bind the account to a socket.")
 def empty_password(rights: MariadbRights) -> Iterator[Found]:
     """An account has an empty password.
 
@@ -54,7 +54,7 @@ def empty_password(rights: MariadbRights) -> Iterator[Found]:
             yield Found(about=account.name, message=message, places=(account.place,), severity=Severity.CRITICAL if worse else None)
 
 
-@mariadb_check("databases.outdated-login", Severity.MEDIUM, advice="Have the password set anew with a current method.")
+@check("databases.outdated-login", Severity.MEDIUM, advice="Have the password set anew with a current method.")
 def outdated_login(rights: MariadbRights) -> Iterator[Found]:
     """An account's password is kept in a way that is broken, or in clear.
 
@@ -67,7 +67,7 @@ def outdated_login(rights: MariadbRights) -> Iterator[Found]:
                 yield Found(about=account.name, message=f"the password of {account.name} is kept {how} ({plugin})", places=(account.place,))
 
 
-@mariadb_check("databases.administrator-from-anywhere", Severity.HIGH, advice="Name the host, and REQUIRE SSL.")
+@check("databases.administrator-from-anywhere", Severity.HIGH, advice="Name the host, and REQUIRE SSL.")
 def administrator_from_anywhere(rights: MariadbRights) -> Iterator[Found]:
     """An administrator may connect from anywhere.
 
@@ -79,7 +79,7 @@ def administrator_from_anywhere(rights: MariadbRights) -> Iterator[Found]:
             yield Found(about=account.name, message=f"{account.name} is an administrator from anywhere{tls}", places=(account.place,))
 
 
-@mariadb_check("databases.hidden-administrator", Severity.HIGH, advice="See who uses it; take what it does not need away.")
+@check("databases.hidden-administrator", Severity.HIGH, advice="See who uses it; take what it does not need away.")
 def hidden_administrator(rights: MariadbRights) -> Iterator[Found]:
     """An account that does not look it is an administrator: by its own privileges, or by a role.
 
@@ -92,7 +92,7 @@ def hidden_administrator(rights: MariadbRights) -> Iterator[Found]:
             yield Found(about=account.name, message=f"{account.name} is an administrator{by}", places=(account.place,))
 
 
-@mariadb_check("databases.socket-administrator", Severity.INFO, advice="Nothing, if whoever becomes that account of the host is meant to.")
+@check("databases.socket-administrator", Severity.INFO, advice="Nothing, if whoever becomes that account of the host is meant to.")
 def socket_administrator(rights: MariadbRights) -> Iterator[Found]:
     """An account of the host is an administrator of the database, by the socket.
 
@@ -108,7 +108,7 @@ def socket_administrator(rights: MariadbRights) -> Iterator[Found]:
             )
 
 
-@mariadb_check("databases.not-in-force", Severity.HIGH, advice="Find who changed the table; put it back, or FLUSH PRIVILEGES on purpose.")
+@check("databases.not-in-force", Severity.HIGH, advice="Find who changed the table; put it back, or FLUSH PRIVILEGES on purpose.")
 def not_in_force(rights: MariadbRights) -> Iterator[Found]:
     """The grant tables say something else than what is in force.
 
@@ -139,7 +139,7 @@ _COMPARED = frozenset(
 )
 
 
-@mariadb_check("databases.wide-name", Severity.LOW, advice="Write the underscore as \\_ in the grant.")
+@check("databases.wide-name", Severity.LOW, advice="Write the underscore as \\_ in the grant.")
 def wide_database_name(rights: MariadbRights) -> Iterator[Found]:
     """A grant on a database reaches others, because an underscore in its name stands for any character.
 
@@ -157,7 +157,7 @@ def wide_database_name(rights: MariadbRights) -> Iterator[Found]:
             yield Found(about=f"{who} {grant.database}", message=message, places=(grant.place,))
 
 
-@mariadb_check("databases.definer-object", Severity.LOW, advice="Define it as an account with the rights that it needs.")
+@check("databases.definer-object", Severity.LOW, advice="Define it as an account with the rights that it needs.")
 def definer_object(rights: MariadbRights) -> Iterator[Found]:
     """A routine, view, trigger or event acts as an administrator.
 

@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator
 
-from fidelitas.checks.check import Found, database_check
+from fidelitas.checks.check import Found, check
 from fidelitas.facts import DatabaseGrant
 from fidelitas.findings import Severity
 from fidelitas.rights import DatabaseRights, RightKind
@@ -26,7 +26,7 @@ _FIRST = "postgres"
 _OWN = "pg_"
 
 
-@database_check("databases.extra-superuser", Severity.HIGH, advice="ALTER ROLE … NOSUPERUSER; grant what is needed, or a predefined role.")
+@check("databases.extra-superuser", Severity.HIGH, advice="ALTER ROLE … NOSUPERUSER; grant what is needed, or a predefined role.")
 def extra_superuser(rights: DatabaseRights) -> Iterator[Found]:
     """A role besides the first is a superuser.
 
@@ -39,7 +39,7 @@ def extra_superuser(rights: DatabaseRights) -> Iterator[Found]:
             yield Found(about=role.name, message=f"role {role.name} is a superuser{shared}", places=(role.place,))
 
 
-@database_check("databases.becomes-superuser", Severity.HIGH, advice="Take the membership away, or give it for the time of a task.")
+@check("databases.becomes-superuser", Severity.HIGH, advice="Take the membership away, or give it for the time of a task.")
 def self_made_superuser(rights: DatabaseRights) -> Iterator[Found]:
     """A role that can log in becomes a superuser by its memberships.
 
@@ -53,7 +53,7 @@ def self_made_superuser(rights: DatabaseRights) -> Iterator[Found]:
             yield Found(about=role.name, message=f"{role.name} becomes a superuser: {way}", places=tuple(link.place for link in links))
 
 
-@database_check("databases.reaches-host", Severity.HIGH, advice="Take the predefined role away; copy files on the client instead.")
+@check("databases.reaches-host", Severity.HIGH, advice="Take the predefined role away; copy files on the client instead.")
 def reaches_host(rights: DatabaseRights) -> Iterator[Found]:
     """A role that is no superuser reaches files or programs of the server's host.
 
@@ -67,7 +67,7 @@ def reaches_host(rights: DatabaseRights) -> Iterator[Found]:
             yield Found(about=holding.principal.name, message=message, places=tuple(link.place for link in links))
 
 
-@database_check("databases.open-door", Severity.CRITICAL, advice="Ask for scram-sha-256, and name the addresses that need it.")
+@check("databases.open-door", Severity.CRITICAL, advice="Ask for scram-sha-256, and name the addresses that need it.")
 def open_door(rights: DatabaseRights) -> Iterator[Found]:
     """A rule of access lets roles in over the network without asking for anything.
 
@@ -84,7 +84,7 @@ def open_door(rights: DatabaseRights) -> Iterator[Found]:
             yield Found(about=str(rule.line), message=message, places=(rule.place,), severity=None if superuser else Severity.HIGH)
 
 
-@database_check("databases.clear-password", Severity.MEDIUM, advice="Use hostssl, or scram-sha-256, which never sends the password.")
+@check("databases.clear-password", Severity.MEDIUM, advice="Use hostssl, or scram-sha-256, which never sends the password.")
 def clear_password(rights: DatabaseRights) -> Iterator[Found]:
     """A rule of access takes passwords in clear over a connection that need not be encrypted.
 
@@ -99,9 +99,7 @@ def clear_password(rights: DatabaseRights) -> Iterator[Found]:
             )
 
 
-@database_check(
-    "databases.outdated-password", Severity.MEDIUM, advice="Set password_encryption to scram-sha-256; have the password set anew."
-)
+@check("databases.outdated-password", Severity.MEDIUM, advice="Set password_encryption to scram-sha-256; have the password set anew.")
 def outdated_password(rights: DatabaseRights) -> Iterator[Found]:
     """A role's password is kept as an MD5 digest.
 
@@ -112,7 +110,7 @@ def outdated_password(rights: DatabaseRights) -> Iterator[Found]:
             yield Found(about=role.name, message=f"the password of {role.name} is kept as MD5", places=(role.place,))
 
 
-@database_check("databases.expired-password", Severity.LOW, advice="Remove the role, or take its memberships and grants away.")
+@check("databases.expired-password", Severity.LOW, advice="Remove the role, or take its memberships and grants away.")
 def expired_password(rights: DatabaseRights) -> Iterator[Found]:
     """A role whose password has expired still holds rights.
 
@@ -125,7 +123,7 @@ def expired_password(rights: DatabaseRights) -> Iterator[Found]:
             yield Found(about=role.name, message=message, places=(role.place,))
 
 
-@database_check("databases.definer-function", Severity.HIGH, advice="SET search_path on the function, and REVOKE EXECUTE … FROM PUBLIC.")
+@check("databases.definer-function", Severity.HIGH, advice="SET search_path on the function, and REVOKE EXECUTE … FROM PUBLIC.")
 def definer_function(rights: DatabaseRights) -> Iterator[Found]:
     """A function acts as a superuser, and others may run it.
 
@@ -149,7 +147,7 @@ def definer_function(rights: DatabaseRights) -> Iterator[Found]:
             )
 
 
-@database_check("databases.untrusted-function", Severity.MEDIUM, advice="Have it owned and run by few; rewrite it in a trusted language.")
+@check("databases.untrusted-function", Severity.MEDIUM, advice="Have it owned and run by few; rewrite it in a trusted language.")
 def untrusted_function(rights: DatabaseRights) -> Iterator[Found]:
     """A function in a language that reaches the host may be run by others than superusers.
 
@@ -164,7 +162,7 @@ def untrusted_function(rights: DatabaseRights) -> Iterator[Found]:
             yield Found(about=f"{routine.database} {routine.name}", message=message, places=(routine.place,))
 
 
-@database_check("databases.everybody-writes", Severity.MEDIUM, advice="REVOKE … FROM PUBLIC, and grant to the roles that need it.")
+@check("databases.everybody-writes", Severity.MEDIUM, advice="REVOKE … FROM PUBLIC, and grant to the roles that need it.")
 def everybody_writes(rights: DatabaseRights) -> Iterator[Found]:
     """Everybody who can connect may change a table.
 
@@ -183,7 +181,7 @@ def everybody_writes(rights: DatabaseRights) -> Iterator[Found]:
             yield Found(about=f"{database} {schema}.{name}", message=message, places=(first[database, schema, name].place,))
 
 
-@database_check("databases.stored-password", Severity.LOW, advice="Give every role a mapping of its own, with the least rights over there.")
+@check("databases.stored-password", Severity.LOW, advice="Give every role a mapping of its own, with the least rights over there.")
 def stored_password(rights: DatabaseRights) -> Iterator[Found]:
     """A password for another server is kept for a role.
 

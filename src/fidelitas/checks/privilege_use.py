@@ -3,7 +3,7 @@
 from collections.abc import Iterator, Sequence
 from datetime import UTC, datetime, timedelta
 
-from fidelitas.checks.check import Found, use_check
+from fidelitas.checks.check import Found, check
 from fidelitas.findings import Severity
 from fidelitas.usage import Deed, HostUse, Touch
 from fidelitas.usage.unusual import bursts, novelties, odd_hours
@@ -69,7 +69,7 @@ def _per_person(use: HostUse, sort: str, what: str) -> Iterator[Found]:
         yield _found(person, f"{person} {what} {_times(len(deeds))}, first {first}: {_commands(deeds)}", deeds)
 
 
-@use_check("use.failure-burst", Severity.MEDIUM, advice="Ask the account's owner; look where the attempts came from.")
+@check("use.failure-burst", Severity.MEDIUM, advice="Ask the account's owner; look where the attempts came from.")
 def failure_burst(use: HostUse) -> Iterator[Found]:
     """Far more wrong passwords within an hour than an account's habit explains.
 
@@ -90,7 +90,7 @@ def failure_burst(use: HostUse) -> Iterator[Found]:
         )
 
 
-@use_check("use.spread-failures", Severity.MEDIUM, advice="Block the source, and look for a log-in from it that succeeded.")
+@check("use.spread-failures", Severity.MEDIUM, advice="Block the source, and look for a log-in from it that succeeded.")
 def spread_failures(use: HostUse) -> Iterator[Found]:
     """One place tries many accounts within an hour: one password for all of them.
 
@@ -111,7 +111,7 @@ def spread_failures(use: HostUse) -> Iterator[Found]:
             )
 
 
-@use_check("use.refused-outsider", Severity.MEDIUM, advice="Ask what was wanted. If it is rightly wanted, give that; if not, it was a try.")
+@check("use.refused-outsider", Severity.MEDIUM, advice="Ask what was wanted. If it is rightly wanted, give that; if not, it was a try.")
 def refused_outsider(use: HostUse) -> Iterator[Found]:
     """Somebody without rights here tries to use privilege, and is refused.
 
@@ -123,7 +123,7 @@ def refused_outsider(use: HostUse) -> Iterator[Found]:
             yield _found(person, f"{person}, without rights here, was refused {times}, 0 expected: {_commands(deeds)}", deeds)
 
 
-@use_check("use.refused-probe", Severity.MEDIUM, advice="Ask what was wanted: nobody needs these for a task of their own.")
+@check("use.refused-probe", Severity.MEDIUM, advice="Ask what was wanted: nobody needs these for a task of their own.")
 def refused_probe(use: HostUse) -> Iterator[Found]:
     """Somebody is refused who reaches for secrets, policy or logs.
 
@@ -134,7 +134,7 @@ def refused_probe(use: HostUse) -> Iterator[Found]:
         yield _found(person, f"{person} reached for what it may not have {times}: {_commands(deeds)}", deeds)
 
 
-@use_check("use.first-right", Severity.LOW, advice="See that the account's owner did it, and why now.")
+@check("use.first-right", Severity.LOW, advice="See that the account's owner did it, and why now.")
 def first_right(use: HostUse) -> Iterator[Found]:
     """An account acts as another for the first time, after long use of its rights without.
 
@@ -143,7 +143,7 @@ def first_right(use: HostUse) -> Iterator[Found]:
     yield from _firsts(use, "right")
 
 
-@use_check("use.first-command", Severity.INFO, advice="Nothing, unless it surprises its owner.")
+@check("use.first-command", Severity.INFO, advice="Nothing, unless it surprises its owner.")
 def first_command(use: HostUse) -> Iterator[Found]:
     """An account with settled habits runs a command with privilege that it never ran before.
 
@@ -165,7 +165,7 @@ def _firsts(use: HostUse, what: str) -> Iterator[Found]:
             )
 
 
-@use_check("use.odd-hour", Severity.LOW, advice="Ask the account's owner whether it was them.")
+@check("use.odd-hour", Severity.LOW, advice="Ask the account's owner whether it was them.")
 def odd_hour(use: HostUse) -> Iterator[Found]:
     """Privilege is used, or tried, at an hour outside the account's own habit.
 
@@ -180,7 +180,7 @@ def odd_hour(use: HostUse) -> Iterator[Found]:
         )
 
 
-@use_check("use.root-shell", Severity.INFO, advice="Run single commands with sudo; keep shells for emergencies, and log their input.")
+@check("use.root-shell", Severity.INFO, advice="Run single commands with sudo; keep shells for emergencies, and log their input.")
 def root_shell(use: HostUse) -> Iterator[Found]:
     """Somebody opens a shell as another account.
 
@@ -189,7 +189,7 @@ def root_shell(use: HostUse) -> Iterator[Found]:
     yield from _per_person(use, "shell", "opened a shell")
 
 
-@use_check("use.secret-read", Severity.MEDIUM, advice="Ask why; change the secret if there is no reason.")
+@check("use.secret-read", Severity.MEDIUM, advice="Ask why; change the secret if there is no reason.")
 def secret_read(use: HostUse) -> Iterator[Found]:
     """A file with secrets is read with privilege: password hashes, private keys, tickets.
 
@@ -198,7 +198,7 @@ def secret_read(use: HostUse) -> Iterator[Found]:
     yield from _per_person(use, Touch.SECRET.value, "read secrets")
 
 
-@use_check("use.policy-edit", Severity.LOW, advice="See that it is in a change record, and what it changed.")
+@check("use.policy-edit", Severity.LOW, advice="See that it is in a change record, and what it changed.")
 def policy_edited(use: HostUse) -> Iterator[Found]:
     """A file that says who holds rights is edited by hand.
 
@@ -207,7 +207,7 @@ def policy_edited(use: HostUse) -> Iterator[Found]:
     yield from _per_person(use, Touch.POLICY.value, "edited policy")
 
 
-@use_check("use.log-edit", Severity.HIGH, advice="Hold the log against a copy kept elsewhere, and send logs to another host.")
+@check("use.log-edit", Severity.HIGH, advice="Hold the log against a copy kept elsewhere, and send logs to another host.")
 def log_edited(use: HostUse) -> Iterator[Found]:
     """A log is edited, removed or emptied with privilege.
 
@@ -216,7 +216,7 @@ def log_edited(use: HostUse) -> Iterator[Found]:
     yield from _per_person(use, Touch.LOG.value, "changed logs")
 
 
-@use_check("use.audit-edit", Severity.HIGH, advice="See that it is in a change record; put it back otherwise.")
+@check("use.audit-edit", Severity.HIGH, advice="See that it is in a change record; put it back otherwise.")
 def audit_edited(use: HostUse) -> Iterator[Found]:
     """What is logged is changed: rules of the audit system, the logging services or their configuration.
 
@@ -229,7 +229,7 @@ def audit_edited(use: HostUse) -> Iterator[Found]:
         yield _found(f"audit {person}", f"{person} changed the rules of the audit system {_times(len(deeds))}: {kinds}", deeds)
 
 
-@use_check("use.root-log-in", Severity.MEDIUM, advice="Let people log in as themselves, and refuse root (PermitRootLogin no).")
+@check("use.root-log-in", Severity.MEDIUM, advice="Let people log in as themselves, and refuse root (PermitRootLogin no).")
 def root_log_in(use: HostUse) -> Iterator[Found]:
     """Somebody logs in as root directly.
 
@@ -245,7 +245,7 @@ def root_log_in(use: HostUse) -> Iterator[Found]:
             )
 
 
-@use_check("use.brief-membership", Severity.HIGH, advice="Find out what was done meanwhile: the membership was meant to be missed.")
+@check("use.brief-membership", Severity.HIGH, advice="Find out what was done meanwhile: the membership was meant to be missed.")
 def brief_membership(use: HostUse) -> Iterator[Found]:
     """A membership is given and taken away again within a day.
 
@@ -264,7 +264,7 @@ def brief_membership(use: HostUse) -> Iterator[Found]:
         )
 
 
-@use_check("use.forged-line", Severity.HIGH, advice="Believe neither account nor command of it; find who was logged in, and what wrote it.")
+@check("use.forged-line", Severity.HIGH, advice="Believe neither account nor command of it; find who was logged in, and what wrote it.")
 def forged_line(use: HostUse) -> Iterator[Found]:
     """A line that may be forged: it imitates the fields of the program, or another process wrote it.
 

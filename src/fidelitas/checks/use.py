@@ -2,7 +2,7 @@
 
 from collections.abc import Iterable
 
-from fidelitas.checks.check import UseCheck
+from fidelitas.checks.check import Check
 from fidelitas.checks.log_state import gone_lines, silent_gap, silent_host, time_backwards
 from fidelitas.checks.privilege_use import (
     audit_edited,
@@ -26,7 +26,7 @@ from fidelitas.usage import HostUse
 
 __all__ = ["USE_CHECKS", "use_findings"]
 
-USE_CHECKS: tuple[UseCheck, ...] = (
+USE_CHECKS: tuple[Check[HostUse], ...] = (
     failure_burst,
     spread_failures,
     refused_outsider,

@@ -82,6 +82,11 @@ class HostUse:
         self.entitled: frozenset[str] | None = None  # accounts with rights, where a survey tells them
         self._known: dict[tuple[str, str], Counter[str]] = {}
 
+    @property
+    def subject(self) -> str:
+        """The host, as findings name it."""
+        return self.host
+
     def add(self, event: Event) -> Deed:
         """Take the next event, and return it with who stood behind it."""
         deed = self.attribution.deed(event)
