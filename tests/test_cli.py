@@ -435,3 +435,10 @@ def test_a_closed_pipe_is_no_error(estate: tuple[Path, Ran]) -> None:
     done = subprocess.run(["sh", "-c", line], cwd=estate[0], capture_output=True, text=True, check=False)
     assert "Traceback" not in done.stderr
     assert "BrokenPipe" not in done.stderr
+
+
+@pytest.mark.parametrize("command", sorted(COMMANDS))
+def test_examples_in_the_help_stand_on_lines_of_their_own(command: str, tmp_path: Path) -> None:
+    shown = fidelitas(command, "--help", cwd=tmp_path).out
+    assert "\\b" not in shown
+    assert not [line for line in shown.splitlines() if line.count("    fidelitas ") > 1]

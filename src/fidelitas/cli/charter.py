@@ -28,7 +28,7 @@ def command() -> None:
 @source_options
 @format_option
 def check(file: Path, policy: Path | None, root: Path | None, allow_gaps: bool, source: Source, output: Output) -> None:
-    r"""Tell which demands of the charter FILE are kept and which are broken.
+    """Tell which demands of the charter FILE are kept and which are broken.
 
     \b
         format = 1
@@ -39,7 +39,7 @@ def check(file: Path, policy: Path | None, root: Path | None, allow_gaps: bool, 
         command = "/usr/bin/systemctl restart tide-ingest"
 
     With --policy a change is tested before it is made.  Exit status: 1 a demand is broken, else 3 one cannot be told, else 0.
-    """
+    """  # noqa: D301 Click wants the character itself
     clauses = charter_of(file)
     inquiries = _inquiries(policy, root, source)
 

@@ -8,7 +8,7 @@ from fidelitas.evidence import probe_script
 @click.command
 @click.option("--postgresql", is_flag=True, help="Print the script for psql that reads a PostgreSQL server instead.")
 def command(*, postgresql: bool) -> None:
-    r"""Print the collector script, to be read, carried to a host and run there as root.
+    """Print the collector script, to be read, carried to a host and run there as root.
 
     \b
         fidelitas probe > probe.sh
@@ -21,7 +21,7 @@ def command(*, postgresql: bool) -> None:
         fidelitas probe --postgresql > probe.sql
         for db in postgres shop; do psql -X -q -A -t -f probe.sql "$db"; done > server.txt
         fidelitas survey server.txt --name db.example
-    """
+    """  # noqa: D301 Click wants the character itself
     if postgresql:
         from fidelitas.sources.postgresql import dump_script  # noqa: PLC0415
 

@@ -46,7 +46,7 @@ def command(
     source: Source,
     output: Output,
 ) -> None:
-    r"""Tell what a change would do, before it is made: a new sudo policy, or memberships of the ACCOUNTs.
+    """Tell what a change would do, before it is made: a new sudo policy, or memberships of the ACCOUNTs.
 
     \b
         fidelitas rehearse --policy sudoers.new
@@ -58,7 +58,7 @@ def command(
     nobody who can log in would be left who can become root.
 
     Exit status: 0 no errors; 1 somebody would be locked out; 4 the new policy has errors.
-    """
+    """  # noqa: D301 Click wants the character itself
     memberships = Memberships(accounts=accounts, into=into, out_of=out_of, like=like)
     if policy is None and not memberships:
         raise RequestError("nothing to rehearse", hint="Name a new policy with --policy, or a membership with --add-member.")

@@ -48,7 +48,7 @@ def command(
     source: Source,
     output: Output,
 ) -> None:
-    r"""Tell who used privilege, was refused or mistyped, who stood behind root's deeds, and what is out of order.
+    """Tell who used privilege, was refused or mistyped, who stood behind root's deeds, and what is out of order.
 
     The logs are those that surveys brought into the ledger, or with --log any files or folders of them: syslog in all its forms, sudo's own
     log file, the audit log, wtmp and btmp, and the journal as journalctl exports it (-o json, -o export); rotated and packed files are
@@ -57,7 +57,7 @@ def command(
     \b
         fidelitas usage --since 7d --person noor --timeline
         fidelitas usage --log /var/log --kind refused --events
-    """
+    """  # noqa: D301 Click wants the character itself
     now = datetime.now(UTC)
     wanted = Wanted(
         person=person,

@@ -45,7 +45,7 @@ def tally(findings: Sequence[Finding]) -> str:
     """Return how many findings of each severity there are, in one line."""
     counts = Counter(finding.severity for finding in findings)
     told = ", ".join(f"{counts[severity]} {severity}" for severity in Severity if counts[severity])
-    return f"{len(findings)} findings: {told}" if findings else "no findings"
+    return f"{len(findings)} finding{'' if len(findings) == 1 else 's'}: {told}" if findings else "no findings"
 
 
 def findings_table(findings: Sequence[Finding]) -> Table:

@@ -25,7 +25,7 @@ grep -q '^b=1' "$work/listing" || masked() { awk '{ if (tolower($0) ~ /passw|sec
 # chosen WHICH NUMBERS: keeps the lines that concern privilege, and notes in NUMBERS how many there were, how many were kept, and how the
 # first and the last of all begin: their times.
 chosen() {
-    awk -v which="$1" -v numbers="$2" -v tags=" ($LOG_TAGS)(\\[[0-9]+\\])?(:| [-0-9])" -v records="type=($LOG_RECORDS) " '
+    awk -v which="$1" -v numbers="$2" -v tags=" ($LOG_TAGS)([[][0-9]+[]])?(:| [-0-9])" -v records="type=($LOG_RECORDS) " '
     NF { if (begins == "") begins = substr($0, 1, 40); ends = substr($0, 1, 40) }
     {
         keep = which == "whole" || (which == "syslog" && substr($0, 1, 160) ~ tags) || (which == "audit" && $0 ~ records)
