@@ -386,6 +386,12 @@ def test_filters_forms_and_times(tmp_path: Path) -> None:
     assert (ran.status, ran.err.count("\n")) == (2, 1)
 
 
+def test_a_file_that_is_no_log_is_told_as_such(tmp_path: Path) -> None:
+    (tmp_path / "notes.txt").write_bytes(b"garbage\x00\xff\n")
+    ran = fidelitas("usage", "--log", "notes.txt", cwd=tmp_path)
+    assert (ran.status, ran.err) == (0, "fidelitas: no line that concerns privilege was recognised in notes.txt\n")
+
+
 def test_figures_are_drawn_and_are_the_same_twice(tmp_path: Path) -> None:
     log = Log().write(tmp_path / "auth.log")
     for name in ("one", "two"):

@@ -171,7 +171,12 @@ def on_all_cores(function: Callable[[S], T], items: Iterable[S]) -> Iterator[T]:
     if len(known) < 2 or cores < 2:
         yield from map(function, known)
         return
-    with multiprocessing.get_context("fork").Pool(min(cores, len(known))) as pool:
+    try:
+        pool = multiprocessing.get_context("fork").Pool(min(cores, len(known)))
+    except OSError:  # no shared memory here, as in some containers: one after another, then
+        yield from map(function, known)
+        return
+    with pool:
         yield from pool.imap(function, known)
 
 

@@ -132,6 +132,10 @@ def _tell(book: Logbook) -> None:
     """Say on standard error what was not understood, and what could not be read."""
     for problem in (*book.gaps, *book.unread):
         say(str(problem))
+    untold = [cover.path for cover in book.covers if cover.pulse.first is None]
+    if untold and len(untold) == len(book.covers):
+        more = f" and {len(untold) - 3} more" if len(untold) > 3 else ""
+        say(f"no line that concerns privilege was recognised in {', '.join(untold[:3])}{more}")
     if book.unknown:
         told = ", ".join(f"{program} {count}" for program, count in book.unknown.most_common())
         say(f"not recognised, and so not counted: {told}")
