@@ -60,7 +60,7 @@ def command(
     *,
     ask_password: bool,
 ) -> None:
-    """Read hosts into the ledger and say who can become root, by which rule.
+    """Read hosts, database servers or a directory into the ledger and say who holds elevated rights, by which rule.
 
     With no argument this machine is read.  FILE is what the probe printed on another host (see "fidelitas probe").  Nothing is changed on
     what is read.  Run it as root: what an ordinary user cannot read is listed as a gap.

@@ -4,15 +4,16 @@ Follows "mysql.global_priv table" and "mysql.user table" of the MariaDB manual, 
 """
 
 import json
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator
 from typing import Any
 
-from fidelitas.facts import AccountGrant, DatabaseAccount, DefinerObject, Gap, MariadbFacts, Place, ProxyGrant, RoleGrant
+from fidelitas.facts import AccountGrant, DatabaseAccount, DefinerObject, MariadbFacts, Place, ProxyGrant, RoleGrant
 from fidelitas.languages.host import HostEvidence
+from fidelitas.languages.rows import Row, RowReader
+from fidelitas.languages.rows import text_of as _text
 
 __all__ = ["PRIVILEGES", "read_mariadb"]
 
-Row = Mapping[str, Any]
 # The bits of the access mask, from the lowest on (privilege.h of MariaDB).
 PRIVILEGES = (
     "SELECT", "INSERT", "UPDATE", "DELETE", "CREATE", "DROP", "RELOAD", "SHUTDOWN", "PROCESS", "FILE", "GRANT OPTION", "REFERENCES",
@@ -41,10 +42,8 @@ def read_mariadb(evidence: HostEvidence) -> MariadbFacts:
 class _Reader:
     def __init__(self, evidence: HostEvidence) -> None:
         self._evidence = evidence
-        self._gaps = [
-            Gap(what=gap.path, why=gap.reason, weakens="what it would have told is not known", place=Place(evidence.subject, gap.path))
-            for gap in evidence.gaps
-        ]
+        self._reader = RowReader(evidence, "grant table", "mysql.")
+        self._rows = self._reader.rows
 
     def facts(self) -> MariadbFacts:
         server = next((row for row, _ in self._rows("server")), {})
@@ -66,7 +65,7 @@ class _Reader:
             in_force=self._in_force(),
             databases=tuple(str(row.get("name", "")) for row, _ in self._rows("databases")),
             sessions=tuple((str(row.get("user", "")), str(row.get("host", ""))) for row, _ in self._rows("sessions")),
-            gaps=tuple(self._gaps),
+            gaps=self._reader.gaps,
         )
 
     def _grants(self) -> Iterator[AccountGrant]:
@@ -85,34 +84,8 @@ class _Reader:
                 known.add("GRANT OPTION")
         return {name: frozenset(privileges - {"USAGE"}) for name, privileges in found.items()}
 
-    def _one(self, make: Any, row: Row, place: Place) -> list[Any]:
-        try:
-            return [make(row, place)]
-        except (KeyError, TypeError, ValueError, AttributeError) as error:
-            why = f"a row is not as expected: {type(error).__name__}: {str(error)[:80]}"
-            self._gaps.append(Gap(what="grant table", why=why, weakens="what it states is not known", place=place))
-            return []
-
-    def _rows(self, listing: str) -> Iterator[tuple[Row, Place]]:
-        origin = Place(self._evidence.subject, f"mysql.{listing}")
-        for number, line in enumerate(self._evidence.listings.get(listing, b"").split(b"\n"), 1):
-            if not line.strip():
-                continue
-            try:
-                row = json.loads(line)
-            except (ValueError, RecursionError):
-                row = None
-            if isinstance(row, dict):
-                yield row, origin.at(number)
-            else:
-                self._gaps.append(Gap(what="grant table", why="a row is no JSON object", place=origin.at(number)))
-
-
-def _text(row: Row, name: str) -> str:
-    value = row[name]
-    if not isinstance(value, str):
-        raise TypeError(f"{name} is {value!r}")
-    return value
+    def _one(self, make: Callable[[Row, Place], Any], row: Row, place: Place) -> list[Any]:
+        return self._reader.one(lambda: make(row, place), place)
 
 
 def _from_json(row: Row, place: Place) -> DatabaseAccount:

@@ -4,8 +4,7 @@ Knows the columns that the queries of the source ask for; not what follows from 
 only itself.
 """
 
-import json
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Mapping
 from datetime import UTC, datetime
 from typing import Any, TypeVar
 
@@ -17,19 +16,19 @@ from fidelitas.facts import (
     DatabaseRole,
     DatabaseSession,
     DefaultPrivilege,
-    Gap,
     Place,
     RoleMembership,
     Routine,
     UserMapping,
 )
 from fidelitas.languages.host import HostEvidence
+from fidelitas.languages.rows import Row, RowReader
+from fidelitas.languages.rows import text_of as _text
 from fidelitas.text import clipped, plain
 
 __all__ = ["read_postgresql"]
 
 T = TypeVar("T")
-Row = Mapping[str, Any]
 # From this version on a membership itself says whether it is inherited (release notes of PostgreSQL 16).
 _SAYS_INHERIT = 160000
 
@@ -42,10 +41,8 @@ def read_postgresql(evidence: HostEvidence) -> DatabaseFacts:
 class _Reader:
     def __init__(self, evidence: HostEvidence) -> None:
         self._evidence = evidence
-        self._gaps = [
-            Gap(what=gap.path, why=gap.reason, weakens="what it would have told is not known", place=Place(evidence.subject, gap.path))
-            for gap in evidence.gaps
-        ]
+        self._reader = RowReader(evidence, "catalogue row")
+        self._rows = self._reader.rows
 
     def facts(self) -> DatabaseFacts:
         server = next(iter(self._rows("server")), ({}, Place(self._evidence.subject, "server")))[0]
@@ -70,7 +67,7 @@ class _Reader:
             sessions=self._all("sessions", _session),
             mappings=self._all("user-mappings", _mapping),
             databases=tuple(str(row.get("name", "")) for row, _ in self._rows("databases")),
-            gaps=tuple(self._gaps),
+            gaps=self._reader.gaps,
         )
 
     def _access(self) -> tuple[AccessRule, ...] | None:
@@ -81,7 +78,7 @@ class _Reader:
             if row.get("type") is None:
                 why = f"the server cannot read this line: {clipped(plain(str(row.get('error'))), 120)}"
                 weakens = "what it was meant to let in; after an error a reload keeps the rules from before"
-                self._gaps.append(Gap(what="rule of access", why=why, weakens=weakens, place=place))
+                self._reader.missing(why, weakens, place, what="rule of access")
             else:
                 found += self._one(_access_rule, row, "", place)
         return tuple(found)
@@ -94,33 +91,7 @@ class _Reader:
         )
 
     def _one(self, make: Callable[[Row, str, Place], T], row: Row, database: str, place: Place) -> list[T]:
-        try:
-            return [make(row, database, place)]
-        except (KeyError, TypeError, ValueError) as error:
-            why = f"a row is not as expected: {type(error).__name__}: {clipped(plain(str(error)), 80)}"
-            self._gaps.append(Gap(what="catalogue row", why=why, weakens="what it states is not known", place=place))
-            return []
-
-    def _rows(self, listing: str) -> Iterator[tuple[Row, Place]]:
-        origin = Place(self._evidence.subject, listing)
-        for number, line in enumerate(self._evidence.listings.get(listing, b"").split(b"\n"), 1):
-            if not line.strip():
-                continue
-            try:
-                row = json.loads(line)
-            except (ValueError, RecursionError):
-                row = None
-            if isinstance(row, dict):
-                yield row, origin.at(number)
-            else:
-                self._gaps.append(Gap(what="catalogue row", why="it is no JSON object", place=origin.at(number)))
-
-
-def _text(row: Row, name: str) -> str:
-    value = row[name]
-    if not isinstance(value, str):
-        raise TypeError(f"{name} is {value!r}")
-    return value
+        return self._reader.one(lambda: make(row, database, place), place)
 
 
 def _flag(row: Row, name: str) -> bool:

@@ -67,7 +67,6 @@ class HostUse:
         self.people = People()
         self.events = 0
         self.sessions: list[Session] = []
-        self.sessions_ended = 0
         self.notable: dict[str, list[Deed]] = defaultdict(list)
         self.counted: Counter[str] = Counter()
         self.active: dict[str, Counter[int]] = {}  # uses and attempts by account and hour since 1970, UTC
@@ -120,7 +119,6 @@ class HostUse:
 
     def _end_sessions(self) -> None:
         for session in self.attribution.sessions.take():
-            self.sessions_ended += 1
             if session.shell or len(self.sessions) < 10 * _MOST:
                 self.sessions.append(session)
 

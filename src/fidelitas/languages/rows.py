@@ -1,0 +1,68 @@
+"""Listings of rows, one JSON object each: what the catalogue of a server is kept as.  A row that is not as expected costs only itself."""
+
+import json
+from collections.abc import Callable, Iterator, Mapping
+from typing import Any, TypeVar
+
+from fidelitas.facts import Gap, Place
+from fidelitas.languages.host import HostEvidence
+from fidelitas.text import clipped, plain
+
+__all__ = ["Row", "RowReader", "text_of"]
+
+T = TypeVar("T")
+Row = Mapping[str, Any]
+
+
+class RowReader:
+    """The rows of a server's evidence; ``origin`` stands before the listing in a place, ``what`` is what a gap calls a row."""
+
+    def __init__(self, evidence: HostEvidence, what: str, origin: str = "") -> None:
+        self.evidence = evidence
+        self._what = what
+        self._origin = origin
+        self._gaps = [
+            Gap(what=gap.path, why=gap.reason, weakens="what it would have told is not known", place=Place(evidence.subject, gap.path))
+            for gap in evidence.gaps
+        ]
+
+    @property
+    def gaps(self) -> tuple[Gap, ...]:
+        """Return what could not be read so far; a listing that is read twice tells of a row once."""
+        return tuple({(gap, gap.place): gap for gap in self._gaps}.values())
+
+    def missing(self, why: str, weakens: str, place: Place, what: str = "") -> None:
+        """Note that a row could not be read."""
+        self._gaps.append(Gap(what=what or self._what, why=why, weakens=weakens, place=place))
+
+    def rows(self, listing: str) -> Iterator[tuple[Row, Place]]:
+        """Yield the rows of a listing, each with the line it stands in."""
+        origin = Place(self.evidence.subject, self._origin + listing)
+        for number, line in enumerate(self.evidence.listings.get(listing, b"").split(b"\n"), 1):
+            if not line.strip():
+                continue
+            try:
+                row = json.loads(line)
+            except (ValueError, RecursionError):
+                row = None
+            if isinstance(row, dict):
+                yield row, origin.at(number)
+            else:
+                self.missing("a row is no JSON object", "what it states is not known", origin.at(number))
+
+    def one(self, make: Callable[[], T], place: Place) -> list[T]:
+        """Return the fact that ``make`` takes from a row, or none and note a gap."""
+        try:
+            return [make()]
+        except (KeyError, TypeError, ValueError, AttributeError, RecursionError) as error:
+            why = f"a row is not as expected: {type(error).__name__}: {clipped(plain(str(error)), 80)}"
+            self.missing(why, "what it states is not known", place)
+            return []
+
+
+def text_of(row: Row, name: str) -> str:
+    """Return a column that must be text; raises `KeyError` or `TypeError`."""
+    value = row[name]
+    if not isinstance(value, str):
+        raise TypeError(f"{name} is {value!r}")
+    return value
