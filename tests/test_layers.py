@@ -70,6 +70,7 @@ LIBRARIES = {
     "scipy": {"usage"},
     "psycopg": {"sources"},
     "pymysql": {"sources"},
+    "evtx": {"sources"},
     "ldap3": {"sources"},
     "subprocess": {"sources"},
     "zstandard": {"evidence", "ledger", "sources"},

@@ -18,6 +18,7 @@ from fidelitas.languages.likeness import LIVE, likeness
 from fidelitas.languages.mariadb import read_mariadb
 from fidelitas.languages.postgresql import read_postgresql
 from fidelitas.languages.running import read_processes
+from fidelitas.languages.windows import read_windows
 from fidelitas.memberships import Memberships, with_memberships
 from fidelitas.rights import (
     DirectoryRights,
@@ -29,6 +30,7 @@ from fidelitas.rights import (
     for_hosts,
     mariadb_rights_of,
     rights_of,
+    windows_rights_of,
 )
 from fidelitas.rights.across import across_hosts
 from fidelitas.rights.nesting import Nesting
@@ -43,6 +45,8 @@ _SERVERS: Mapping[str, Callable[[HostEvidence], ServerRights]] = {
     "directory": lambda evidence: directory_rights_of(read_directory(evidence)),
     "mariadb": lambda evidence: mariadb_rights_of(read_mariadb(evidence)),
 }
+# The platform of Windows machines, whose groups are resolved through directories.
+_WINDOWS = "windows"
 
 
 class Audit:
@@ -116,12 +120,15 @@ def _own(evidence: HostEvidence) -> Own:
 def audit(evidence: Iterable[HostEvidence]) -> Audit:
     """Return the audit of the hosts and servers that the evidence is of."""
     hosts: list[HostEvidence] = []
+    machines: list[HostEvidence] = []
     servers: list[ServerRights] = []
     for one in evidence:
         if one.platform in _SERVERS:
             servers.append(_SERVERS[one.platform](one))
         else:
-            hosts.append(one)
+            (machines if one.platform == _WINDOWS else hosts).append(one)
     # A host names no directory in a way that can be relied on: with one in evidence it is that one, with several nobody knows which.
     directories = [one for one in servers if isinstance(one, DirectoryRights)]
+    # A Windows machine names accounts and groups by SID, which tells their domain.
+    servers += [windows_rights_of(read_windows(machine), directories) for machine in machines]
     return Audit(rights_of_estate(hosts, for_hosts(directories[0]) if len(directories) == 1 else None), servers)

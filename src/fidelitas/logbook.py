@@ -18,7 +18,8 @@ from fidelitas.facts import EventKind, Gap
 from fidelitas.findings import Finding
 from fidelitas.languages.host import HostEvidence, read_host
 from fidelitas.languages.logs.reading import Cover, LogLike, LogReading
-from fidelitas.rights import rights_of
+from fidelitas.languages.windows import read_windows
+from fidelitas.rights import rights_of, windows_rights_of
 from fidelitas.usage import Deed, HostUse, LogState, People
 
 __all__ = ["HostLogs", "Logbook", "Wanted", "host_logs", "read_logbook"]
@@ -40,6 +41,7 @@ class HostLogs:
     logs: Sequence[LogLike]
     zone: tzinfo = UTC
     names: Mapping[int, str] = field(default_factory=dict)
+    sids: Mapping[str, str] = field(default_factory=dict)
     entitled: frozenset[str] | None = None
     taken: datetime | None = None
 
@@ -95,6 +97,8 @@ class Logbook:
 def host_logs(evidence: Sequence[HostLogEvidence]) -> HostLogs:
     """Return the logs that the evidence of one host holds, the oldest first, with what the newest tells of the host."""
     newest = evidence[-1]
+    if newest.platform == "windows":
+        return _windows_logs(evidence)
     host = rights_of(read_host(newest))
     return HostLogs(
         subject=newest.subject,
@@ -102,6 +106,18 @@ def host_logs(evidence: Sequence[HostLogEvidence]) -> HostLogs:
         zone=newest.zone,
         names={account.uid: account.name for account in reversed(host.facts.accounts)},
         entitled=frozenset(str(holding.principal) for holding in host.own_holdings) | {"root"},
+        taken=newest.taken,
+    )
+
+
+def _windows_logs(evidence: Sequence[HostLogEvidence]) -> HostLogs:
+    newest = evidence[-1]
+    machine = windows_rights_of(read_windows(newest))
+    return HostLogs(
+        subject=newest.subject,
+        logs=[log for number, bundle in enumerate(evidence) for log in bundle.logs(number)],
+        sids={sid: who.name.partition("@")[0] for sid, who in machine.holders.by_sid.items() if who.name},
+        entitled=frozenset(holding.principal.name.partition("@")[0] for holding in machine.holdings),
         taken=newest.taken,
     )
 
@@ -145,7 +161,7 @@ def _of_host(host: HostLogs) -> Logbook:
 
 def _read(host: HostLogs, wanted: Wanted, take: Callable[[Deed], None] | None) -> Logbook:
     book, every = Logbook(), wanted == Wanted()
-    reading = LogReading(host.logs, host.zone, host.names)
+    reading = LogReading(host.logs, host.zone, host.names, host.sids)
     told: dict[str, HostUse] = {}
     for event in reading.events():
         use = told.get(event.host)

@@ -5,7 +5,7 @@ Each is a pure generator over the rights; `CHECKS` lists them, importing a modul
 
 from collections.abc import Iterable
 
-from fidelitas.checks import directory, mariadb
+from fidelitas.checks import directory, mariadb, windows
 from fidelitas.checks.accounts import empty_password, extra_root
 from fidelitas.checks.check import Check, EstateCheck, Found, check
 from fidelitas.checks.estate import unknown_host
@@ -63,7 +63,7 @@ from fidelitas.checks.sudo_options import (
 )
 from fidelitas.checks.sudo_rules import all_outside_admins, overridden_rule, unasked_all, unknown_name
 from fidelitas.findings import Finding
-from fidelitas.rights import DatabaseRights, DirectoryRights, HostRights, MariadbRights, ServerRights
+from fidelitas.rights import DatabaseRights, DirectoryRights, HostRights, MariadbRights, ServerRights, WindowsRights
 
 __all__ = [
     "CHECKS",
@@ -71,6 +71,7 @@ __all__ = [
     "DIRECTORY_CHECKS",
     "ESTATE_CHECKS",
     "MARIADB_CHECKS",
+    "WINDOWS_CHECKS",
     "Check",
     "Found",
     "check",
@@ -162,6 +163,23 @@ DIRECTORY_CHECKS: tuple[Check[DirectoryRights], ...] = (
     directory.administrator_never_expires,
     directory.former_administrator,
 )
+WINDOWS_CHECKS: tuple[Check[WindowsRights], ...] = (
+    windows.everybody_administers,
+    windows.replaceable_program,
+    windows.unquoted_path,
+    windows.powerful_user_right,
+    windows.elevating_installer,
+    windows.kept_password,
+    windows.account_without_password,
+    windows.changed_in_session,
+    windows.job_of_administrator,
+    windows.disabled_administrator,
+    windows.password_never_expires,
+    windows.guest_enabled,
+    windows.no_consent,
+    windows.remote_local_administrators,
+    windows.unknown_administrator,
+)
 
 
 def server_findings(rights: ServerRights) -> list[Finding]:
@@ -173,6 +191,8 @@ def server_findings(rights: ServerRights) -> list[Finding]:
         found += [finding for one in MARIADB_CHECKS for finding in one.findings(rights)]
     elif isinstance(rights, DirectoryRights):
         found += [finding for each in DIRECTORY_CHECKS for finding in each.findings(rights)]
+    elif isinstance(rights, WindowsRights):
+        found += [finding for that in WINDOWS_CHECKS for finding in that.findings(rights)]
     return sorted(found, key=lambda finding: (finding.severity, finding.check, finding.about))
 
 

@@ -28,4 +28,4 @@ def command(folder: Path, seed: int, output: Output) -> None:
     ledger = folder / "ledger"
     survey = Ledger(ledger).add(((found.bundle, found.archive) for found in collected), datetime.now(UTC))
     show(audit(found.bundle for found in collected), survey.name, output)
-    say(f'try next: fidelitas why noor --ledger "{ledger}", or fidelitas usage "{folder / "logs"}"')
+    say(f'try next: fidelitas why noor --ledger "{ledger}", or fidelitas usage --log "{folder / "logs"}"')

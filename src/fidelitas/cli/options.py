@@ -38,6 +38,7 @@ F = TypeVar("F", bound=Callable[..., Any])
 
 
 _HOST = "linux"  # the platform of evidence of hosts
+_WITH_LOGS = ("linux", "windows")  # of what brings logs of its own
 
 
 @dataclass(frozen=True, slots=True)
@@ -118,7 +119,7 @@ class Source:
     def history(self, subjects: Container[str] | None = None) -> Iterator[tuple[str, list[Bundle]]]:
         """Yield each host, or some, with its evidence in the ledger, the oldest first."""
         every = Ledger(self.ledger).history(self.survey, subjects)
-        return ((name, bundles) for name, bundles in every if bundles[-1].platform == _HOST)
+        return ((name, bundles) for name, bundles in every if bundles[-1].platform in _WITH_LOGS)
 
     def hosts_if_any(self) -> tuple[HostRights, ...]:
         """Return the hosts of the ledger, none where there is no survey."""

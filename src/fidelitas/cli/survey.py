@@ -18,6 +18,9 @@ from fidelitas.rights import RightKind
 from fidelitas.sources import FileScan, LogScan, from_file, from_this_machine
 from fidelitas.sources.collected import Collected
 
+# What the table of a survey shows; other rights are counted.
+_FURTHEST = (RightKind.ROOT, RightKind.ADMIN, RightKind.DB_SUPERUSER, RightKind.DB_HOST_ESCAPE, RightKind.DIRECTORY_ADMIN)
+
 
 @click.command
 @click.argument("files", nargs=-1, metavar="[FILE]...", type=click.Path(path_type=Path))
@@ -147,7 +150,7 @@ def show(found: Audit, survey: str | None, output: Output) -> None:
         output.blocks([subject_block(one) for one in found.subjects])
         output.text("\n")
         every = selected(found.subjects, Filter())
-        furthest = [row for row in every if row[1].right.kind in (RightKind.ROOT, RightKind.DB_SUPERUSER, RightKind.DB_HOST_ESCAPE)]
+        furthest = [row for row in every if row[1].right.kind in _FURTHEST]
         output.table(holders_table(furthest), dict)
         more = len(every) - len(furthest)
         output.text(f"and {more} holdings of lesser rights: see fidelitas holders\n" if more else "")

@@ -7,7 +7,7 @@ from typing import Any
 
 from fidelitas.demo.people import Person
 from fidelitas.demo.planted import Planted
-from fidelitas.evidence import Listing, Manifest, make_bundle
+from fidelitas.evidence import make_rows_bundle
 
 __all__ = ["SERVER", "database_bundle"]
 
@@ -57,21 +57,7 @@ def database_bundle(people: Sequence[Person], taken: datetime) -> tuple[bytes, l
     _objects(made)
     _access(made)
     listings = {name: "".join(json.dumps(row) + "\n" for row in rows).encode() for name, rows in made.rows.items()}
-    manifest = Manifest(
-        subject=SERVER,
-        platform="postgresql",
-        taken=taken,
-        kernel="",
-        live=True,
-        probe=3,
-        uid=0,
-        items=(),
-        gaps=(),
-        listings=tuple(
-            Listing(name=name, member=f"listings/{number:04}.jsonl", tool="catalogue query") for number, name in enumerate(listings)
-        ),
-    )
-    return make_bundle(manifest, {}, listings), made.planted
+    return make_rows_bundle(SERVER, "postgresql", taken, listings, "catalogue query"), made.planted
 
 
 def _roles(made: _Catalogue, people: Sequence[Person]) -> None:

@@ -7,13 +7,14 @@ from datetime import datetime
 
 from fidelitas.demo.people import Person
 from fidelitas.demo.planted import Planted
-from fidelitas.evidence import Listing, Manifest, make_bundle
+from fidelitas.evidence import make_rows_bundle
 
-__all__ = ["DIRECTORY", "directory_bundle"]
+__all__ = ["DIRECTORY", "DOMAIN_SID", "directory_bundle"]
 
 DIRECTORY = "saltmarsh-ad"
 _BASE = "dc=saltmarsh,dc=example"
 _DOMAIN = (21, 2857955596, 3257807878, 2609773476)
+DOMAIN_SID = "S-1-5-" + "-".join(map(str, _DOMAIN))
 _NORMAL, _DISABLED, _NEVER_EXPIRES, _NO_PREAUTHENTICATION = 0x200, 0x2, 0x10000, 0x400000
 
 
@@ -56,19 +57,7 @@ def directory_bundle(people: Sequence[Person], taken: datetime) -> tuple[bytes, 
     made.add("Wachtdienst", "group", (*_DOMAIN, 1501), *_members(former.name, "Storingsdienst"))
     made.add("Storingsdienst", "group", (*_DOMAIN, 1502), *_members(teams["administrators"][0].name, "Wachtdienst"))  # a cycle
     made.add("Domain Admins", "group", (*_DOMAIN, 1503), *_members(teams["technicians"][0].name))  # a name, and no more
-    manifest = Manifest(
-        subject=DIRECTORY,
-        platform="directory",
-        taken=taken,
-        kernel="",
-        live=True,
-        probe=3,
-        uid=0,
-        items=(),
-        gaps=(),
-        listings=(Listing(name="entries", member="listings/entries.ldif", tool="LDAP search"),),
-    )
-    return make_bundle(manifest, {}, {"entries": "\n".join(made.lines).encode()}), made.planted
+    return make_rows_bundle(DIRECTORY, "directory", taken, {"entries": "\n".join(made.lines).encode()}, "LDAP search"), made.planted
 
 
 def _members(*names: str) -> tuple[str, ...]:

@@ -16,6 +16,7 @@ from fidelitas.demo.hosts import HOSTS
 from fidelitas.demo.logs import LogFile, logs_of
 from fidelitas.demo.people import Person, draw_people
 from fidelitas.demo.planted import Planted
+from fidelitas.demo.windows import MACHINES, windows_bundle
 from fidelitas.errors import ReadError
 from fidelitas.evidence import CopiedLog, Item, Listing, Manifest, make_bundle
 
@@ -92,7 +93,13 @@ def write_estate(folder: Path, seed: int = 1) -> list[Path]:
             path.write_bytes(bundle_of(host, logs))
             paths.append(path)
             _write_logs(folder / "logs" / host.name, logs)
-        for name, (content, odd) in {SERVER: database_bundle(people, TAKEN), DIRECTORY: directory_bundle(people, TAKEN)}.items():
+        others = {SERVER: database_bundle(people, TAKEN), DIRECTORY: directory_bundle(people, TAKEN)}
+        for name in MACHINES:
+            content, odd, lines = windows_bundle(name, people, TAKEN)
+            others[name] = content, odd
+            (folder / "logs" / name).mkdir(parents=True, exist_ok=True)
+            (folder / "logs" / name / "Security.xml").write_text("".join(f"{line}\n" for line in lines), encoding="utf-8")
+        for name, (content, odd) in others.items():
             planted += odd
             paths.append(folder / f"{name}.tar")
             paths[-1].write_bytes(content)

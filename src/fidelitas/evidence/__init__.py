@@ -6,7 +6,7 @@ what the files in it mean.
 
 from pathlib import Path
 
-from fidelitas.evidence.bundle import Bundle, make_bundle, read_bundle
+from fidelitas.evidence.bundle import Bundle, make_bundle, make_rows_bundle, read_bundle
 from fidelitas.evidence.logs import BROKEN, LogCopy, family_of, unpacked, whole_lines
 from fidelitas.evidence.manifest import CopiedLog, Item, Listing, Manifest, MissingItem, may_name_a_subject
 
@@ -21,13 +21,16 @@ __all__ = [
     "MissingItem",
     "family_of",
     "make_bundle",
+    "make_rows_bundle",
     "may_name_a_subject",
     "probe_script",
     "read_bundle",
     "unpacked",
     "whole_lines",
+    "windows_probe_script",
 ]
 
+_WINDOWS_PROBE = Path(__file__).with_name("probe.ps1")
 # The collector for Unix hosts: a readable shell script that travels with the package, one part a purpose.
 _PARTS = Path(__file__).with_name("probe")
 
@@ -35,3 +38,8 @@ _PARTS = Path(__file__).with_name("probe")
 def probe_script() -> str:
     """Return the text of the collector script: its parts, in the order of their names."""
     return "\n".join(part.read_text(encoding="utf-8") for part in sorted(_PARTS.glob("*.sh")))
+
+
+def windows_probe_script() -> str:
+    """Return the text of the collector script for Windows."""
+    return _WINDOWS_PROBE.read_text(encoding="utf-8")

@@ -6,7 +6,7 @@ Knows how the two belong together; not what the copies mean.  A bundle that is d
 import hashlib
 import io
 import tarfile
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime, tzinfo
 from typing import IO
@@ -17,7 +17,7 @@ from fidelitas.evidence.archive import LIMITS, Limits, Member, open_archive
 from fidelitas.evidence.logs import LogCopy, family_of, log_copy
 from fidelitas.evidence.manifest import CopiedLog, Item, Listing, Manifest, MissingItem, parse_manifest, render_manifest
 
-__all__ = ["Bundle", "make_bundle", "read_bundle"]
+__all__ = ["Bundle", "make_bundle", "make_rows_bundle", "read_bundle"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -161,6 +161,25 @@ def make_bundle(
             entry.mtime = int(manifest.taken.timestamp())
             archive.addfile(entry, io.BytesIO(content))
     return out.getvalue()
+
+
+def make_rows_bundle(
+    subject: str, platform: str, taken: datetime, listings: Mapping[str, bytes], tool: str, gaps: Sequence[MissingItem] = ()
+) -> bytes:
+    """Return the archive of a subject that is no host: listings alone, what a server or directory answered."""
+    manifest = Manifest(
+        subject=subject.replace("/", "-"),
+        platform=platform,
+        taken=taken,
+        kernel="",
+        live=True,
+        probe=3,
+        uid=0,
+        items=(),
+        gaps=tuple(gaps),
+        listings=tuple(Listing(name=name, member=f"listings/{number:04}", tool=tool) for number, name in enumerate(listings)),
+    )
+    return make_bundle(manifest, {}, listings)
 
 
 def _sealed(item: Item, files: Mapping[str, bytes]) -> Item:

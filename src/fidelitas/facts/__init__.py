@@ -69,9 +69,23 @@ from fidelitas.facts.sudo import (
     SudoRule,
     Tag,
 )
+from fidelitas.facts.windows import (
+    AccessControlEntry,
+    LocalAccount,
+    LocalGroup,
+    LocalMember,
+    MembershipChange,
+    SecuredPath,
+    SecurityDescriptor,
+    UserRight,
+    WindowsFacts,
+    WindowsJob,
+    WindowsSession,
+)
 from fidelitas.text import Place
 
 __all__ = [
+    "AccessControlEntry",
     "AccessEntry",
     "AccessRule",
     "Account",
@@ -108,12 +122,16 @@ __all__ = [
     "Job",
     "KernelSetting",
     "LentGroups",
+    "LocalAccount",
+    "LocalGroup",
+    "LocalMember",
     "LogIns",
     "LogOn",
     "LoginLimits",
     "MariadbFacts",
     "Member",
     "MemberKind",
+    "MembershipChange",
     "Mount",
     "NameService",
     "Netgroup",
@@ -136,6 +154,8 @@ __all__ = [
     "RoleMembership",
     "Routine",
     "SearchFolder",
+    "SecuredPath",
+    "SecurityDescriptor",
     "SetIdFile",
     "Shadow",
     "SshdSetting",
@@ -147,4 +167,8 @@ __all__ = [
     "Tag",
     "TimeJump",
     "UserMapping",
+    "UserRight",
+    "WindowsFacts",
+    "WindowsJob",
+    "WindowsSession",
 ]

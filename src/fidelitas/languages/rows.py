@@ -2,6 +2,7 @@
 
 import json
 from collections.abc import Callable, Iterator, Mapping
+from functools import partial
 from typing import Any, TypeVar
 
 from fidelitas.facts import Gap, Place
@@ -49,6 +50,10 @@ class RowReader:
                 yield row, origin.at(number)
             else:
                 self.missing("a row is no JSON object", "what it states is not known", origin.at(number))
+
+    def all(self, listing: str, make: Callable[[Row, Place], T]) -> tuple[T, ...]:
+        """Return the facts that ``make`` takes from the rows of a listing; a row that is not as expected is a gap."""
+        return tuple(fact for row, place in self.rows(listing) for fact in self.one(partial(make, row, place), place))
 
     def one(self, make: Callable[[], T], place: Place) -> list[T]:
         """Return the fact that ``make`` takes from a row, or none and note a gap."""

@@ -11,6 +11,7 @@ from fidelitas.rights.mariadb import MariadbRights, mariadb_rights_of
 from fidelitas.rights.population import AccountKind, Identity, LogIn, Membership, Population
 from fidelitas.rights.postgresql import DatabaseRights, Door, database_rights_of
 from fidelitas.rights.servers import ServerRights
+from fidelitas.rights.windows import WindowsRights, windows_rights_of
 
 # What the rights on a subject are asked for, whatever it is.
 SubjectRights = HostRights | ServerRights
@@ -37,9 +38,11 @@ __all__ = [
     "ServerRights",
     "Strength",
     "SubjectRights",
+    "WindowsRights",
     "database_rights_of",
     "directory_rights_of",
     "for_hosts",
     "mariadb_rights_of",
     "rights_of",
+    "windows_rights_of",
 ]

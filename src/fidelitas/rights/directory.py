@@ -3,7 +3,7 @@
 Well-known groups are told by the last number of their SID, not by a name, which is translated ([MS-DTYP] 2.4.2.4).
 """
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from functools import cached_property
 
 from fidelitas.facts import Directory, DirectoryAccount, DirectoryFacts, DirectoryGroup, DirectoryMember, Place, StatedGroup
@@ -44,6 +44,31 @@ class DirectoryRights(ServerRights):
         every: list[DirectoryAccount | StatedGroup] = [*facts.accounts, *facts.groups]
         self._by_dn = {_folded(one.dn): one for one in every}
         self._by_rid = {group.sid.rpartition("-")[2]: group for group in facts.groups if group.sid.startswith("S-1-5-21-")}
+
+    @cached_property
+    def by_sid(self) -> Mapping[str, Principal]:
+        """The accounts and groups that have a SID, as holders."""
+        every: tuple[DirectoryAccount | StatedGroup, ...] = (*self.facts.accounts, *self.facts.groups)
+        return {one.sid: self._node(one) for one in every if one.sid}
+
+    @cached_property
+    def _into(self) -> Mapping[Principal, Sequence[Link]]:
+        into: dict[Principal, list[Link]] = {}
+        for link in self._memberships():
+            if isinstance(link.target, Principal):
+                into.setdefault(link.target, []).append(link)
+        return into
+
+    def below(self, groups: Iterable[Principal]) -> Iterator[Link]:
+        """Yield the memberships in some groups, at any depth, each once."""
+        agenda = list(dict.fromkeys(groups))
+        seen = set(agenda)
+        for group in agenda:
+            for link in self._into.get(group, ()):
+                yield link
+                if link.source not in seen:
+                    seen.add(link.source)
+                    agenda.append(link.source)
 
     @cached_property
     def holdings(self) -> tuple[Holding, ...]:

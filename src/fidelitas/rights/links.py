@@ -55,19 +55,20 @@ class RightKind(IntEnum):
     """The rights, the furthest reaching first."""
 
     ROOT = 0
-    RUN_AS = 1
-    READ_SECRETS = 2
-    WRITE_EVIDENCE = 3
-    RUN_AS_GROUP = 4
-    COMMAND = 5
-    READ_EVIDENCE = 6
-    DB_SUPERUSER = 7
-    DB_HOST_ESCAPE = 8  # of a database, to the operating system
-    DB_GRANT = 9
-    DB_WRITE_ALL = 10
-    DB_READ_ALL = 11
-    DB_OBJECT = 12  # a privilege on one object
-    DIRECTORY_ADMIN = 13
+    ADMIN = 1  # of a Windows machine
+    RUN_AS = 2
+    READ_SECRETS = 3
+    WRITE_EVIDENCE = 4
+    RUN_AS_GROUP = 5
+    COMMAND = 6
+    READ_EVIDENCE = 7
+    DB_SUPERUSER = 8
+    DB_HOST_ESCAPE = 9  # of a database, to the operating system
+    DB_GRANT = 10
+    DB_WRITE_ALL = 11
+    DB_READ_ALL = 12
+    DB_OBJECT = 13  # a privilege on one object
+    DIRECTORY_ADMIN = 14
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -84,6 +85,7 @@ class Right:
     def __str__(self) -> str:
         return {
             RightKind.ROOT: "root",
+            RightKind.ADMIN: "admin",
             RightKind.RUN_AS: f"run-as:{self.detail}",
             RightKind.RUN_AS_GROUP: f"run-as-group:{self.detail}",
             RightKind.COMMAND: f"command:{self.detail}",

@@ -10,13 +10,11 @@ import re
 import ssl
 import warnings
 from collections.abc import Mapping
-from datetime import UTC, datetime
-from io import BytesIO
 from urllib.parse import parse_qs, unquote, urlsplit
 
 from fidelitas.errors import ReadError, RequestError
-from fidelitas.evidence import Listing, Manifest, MissingItem, make_bundle, read_bundle
-from fidelitas.sources.collected import Collected
+from fidelitas.evidence import MissingItem
+from fidelitas.sources.collected import Collected, sealed
 
 __all__ = ["from_directory", "from_ldif"]
 
@@ -105,17 +103,4 @@ def _line(name: bytes, value: bytes) -> bytes:
 
 
 def _sealed(subject: str, entries: bytes, gaps: list[MissingItem]) -> Collected:
-    manifest = Manifest(
-        subject=subject.replace("/", "-"),
-        platform="directory",
-        taken=datetime.now(UTC),
-        kernel="",
-        live=True,
-        probe=3,
-        uid=0,
-        items=(),
-        gaps=tuple(gaps),
-        listings=(Listing(name="entries", member="listings/entries.ldif", tool="LDAP search"),),
-    )
-    archive = make_bundle(manifest, {}, {"entries": entries})
-    return Collected(bundle=read_bundle(BytesIO(archive)), archive=archive)
+    return sealed(subject, "directory", {"entries": entries}, "LDAP search", gaps)

@@ -7,11 +7,14 @@ from pathlib import Path
 
 from fidelitas.errors import EvidenceError, ReadError
 from fidelitas.evidence import read_bundle
-from fidelitas.sources.collected import Collected
+from fidelitas.sources.collected import Collected, sealed
 
 __all__ = ["from_file"]
 
 _LDIF = re.compile(rb"(?:#[^\n]*\n|\s*\n)*(?:version:|dn:)", re.IGNORECASE)
+# The line of hyphens that net localgroup prints above the members; in UTF-16 with a zero to each.
+_RULE = re.compile(rb"\n-{40,}\r?\n")
+_LARGEST_TEXT = 1 << 20
 # A packed bundle of this size holds more than the reader's own limit for what may come out of it.
 _LARGEST = 2**31
 
@@ -32,10 +35,16 @@ def from_file(path: Path, name: str | None = None) -> Collected:
         from fidelitas.sources.postgresql import from_postgresql_dump  # noqa: PLC0415 a driver that others do without
 
         return from_postgresql_dump(archive, name or path.stem)
+    if archive[:40].startswith(b"#") and b"fidelitas-mariadb " in archive[:40]:
+        from fidelitas.sources.mariadb_dump import from_mariadb_dump  # noqa: PLC0415
+
+        return from_mariadb_dump(archive, name or path.stem)
     if _LDIF.match(archive):
         from fidelitas.sources.directory import from_ldif  # noqa: PLC0415
 
         return from_ldif(archive, name or path.stem)
+    if len(archive) <= _LARGEST_TEXT and _RULE.search(archive.replace(b"\0", b"")):
+        return sealed(name or path.stem, "windows", {"group": archive}, "net localgroup")
     try:
         return Collected(bundle=read_bundle(io.BytesIO(archive)), archive=archive)
     except EvidenceError as error:

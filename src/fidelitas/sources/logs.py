@@ -20,7 +20,7 @@ __all__ = ["logs_at"]
 
 _NAMES = re.compile(
     r"(?P<base>(?:auth|secure|messages|syslog|sudo|user|sulog|journal|audit|wtmp|btmp|lastlog)[A-Za-z0-9_-]*?(?:\.log)?)"
-    r"(?P<turn>(?:[.-]\d+)?)(?P<pack>\.(?:gz|xz|zst|bz2))?\Z|(?P<other>.+\.(?:json|export|jsonl|journal))\Z"
+    r"(?P<turn>(?:[.-]\d+)?)(?P<pack>\.(?:gz|xz|zst|bz2))?\Z|(?P<other>.+\.(?:json|export|jsonl|journal|evtx|xml))\Z"
 )
 
 
@@ -88,7 +88,7 @@ def _log(path: Path, subject: str) -> LogCopy:
             stream.read(1)
     except OSError as error:
         raise ReadError(f'could not read log "{path}": {error.strerror or error}', hint=_hint(error)) from error
-    return LogCopy(str(path), subject, _age(path)[0], by, partial(_journal if path.suffix == ".journal" else _blocks, path))
+    return LogCopy(str(path), subject, _age(path)[0], by, partial(_READERS.get(path.suffix.lower(), _blocks), path))
 
 
 def _hint(error: OSError) -> str:
@@ -115,3 +115,22 @@ def _journal(path: Path) -> Iterator[bytes]:
         raise ReadError(f'could not read log "{path}": journalctl: {error.strerror or error}', hint=hint) from error
     if run.returncode:
         raise ReadError(f'could not read log "{path}": journalctl says that it is no journal', hint="Export it on its host.")
+
+
+def _event_log(path: Path) -> Iterator[bytes]:
+    """Yield an .evtx file as event XML, a record a line: a line's number is that of the record in the file."""
+    from evtx import PyEvtxParser  # noqa: PLC0415 brought for these files alone
+
+    try:
+        if not path.read_bytes():
+            return
+        for record in PyEvtxParser(str(path)).records():
+            text = str(record["data"]) if record is not None else ""
+            yield " ".join(text.partition("?>")[2].split("\n")).encode("utf-8", "surrogatepass") + b"\n"
+    except (OSError, RuntimeError, ValueError) as error:
+        why = " ".join(str(error).split())
+        raise ReadError(f'could not read event log "{path}" to its end: {why}', hint="What was read before counts.") from error
+
+
+# What is no text is turned into text, by the end of its name.
+_READERS = {".journal": _journal, ".evtx": _event_log}

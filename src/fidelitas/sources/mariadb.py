@@ -7,13 +7,9 @@ server is on this machine or the URI says otherwise.  Everything is read in a re
 import json
 import os
 import ssl
-import tomllib
 from collections.abc import Iterator, Mapping
 from configparser import ConfigParser, Error
-from dataclasses import dataclass, field
-from datetime import UTC, date, datetime
-from importlib import resources
-from io import BytesIO
+from datetime import date, datetime
 from pathlib import Path
 from typing import Any
 from urllib.parse import parse_qs, unquote, urlsplit
@@ -22,22 +18,24 @@ import pymysql
 from pymysql.cursors import SSDictCursor
 
 from fidelitas.errors import ReadError, RequestError
-from fidelitas.evidence import Listing, Manifest, MissingItem, make_bundle, read_bundle
-from fidelitas.sources.collected import Collected
+from fidelitas.evidence import MissingItem
+from fidelitas.sources.collected import Answers, Collected, queries, sealed
 
-__all__ = ["from_mariadb", "kind_of_password"]
+__all__ = ["WITHOUT_PASSWORD", "from_mariadb", "kind_of_password", "with_edges"]
 
 _SECONDS = 15
 _QUERY_SECONDS = 120
 _MOST_ROWS = 500_000
 _MISSING = frozenset({1146, 1109})  # no such table
+# Ways to log in that take no password of the server's.
+WITHOUT_PASSWORD = frozenset({"unix_socket", "auth_socket", "gssapi", "pam", "auth_pam"})
 # Each tells what the other does, on a server of the other make.
 _INSTEAD = {"global_priv": "user", "user": "global_priv", "roles_mapping": "role_edges", "role_edges": "roles_mapping"}
 
 
 def kind_of_password(plugin: str, text: str) -> str:
     """Return what kind of password an authentication string is: empty, none, plain, outdated or current."""
-    if plugin in ("unix_socket", "auth_socket", "gssapi", "pam", "auth_pam"):
+    if plugin in WITHOUT_PASSWORD:
         return "none"
     if not text:
         return "empty"
@@ -46,16 +44,6 @@ def kind_of_password(plugin: str, text: str) -> str:
     if plugin in ("mysql_native_password", ""):
         return "current" if text.startswith("*") and len(text) == 41 else "none"  # "invalid" and its like let nobody in
     return "plain" if plugin == "mysql_clear_password" else "current"
-
-
-@dataclass(slots=True)
-class _Read:
-    listings: dict[str, bytes] = field(default_factory=dict)
-    gaps: list[MissingItem] = field(default_factory=list)
-
-
-def _queries() -> Mapping[str, Mapping[str, str]]:
-    return tomllib.loads(resources.files(__package__).joinpath("mariadb.toml").read_text(encoding="utf-8"))
 
 
 def from_mariadb(uri: str, name: str | None = None, password: str | None = None) -> Collected:
@@ -79,16 +67,22 @@ def from_mariadb(uri: str, name: str | None = None, password: str | None = None)
     except (pymysql.Error, OSError, ValueError) as error:
         text = " ".join(str(part) for part in error.args)
         raise ReadError(f'could not read database server "{uri}": {text}', hint="See docs/databases.md for what it takes.") from error
-    read = _Read()
+    read = Answers()
     with connection:
-        for listing, stated in _queries().items():
+        for listing, stated in queries("mariadb").items():
             _take(connection, listing, stated["query"], stated.get("weakens", ""), read)
     for listing, other in _INSTEAD.items():
         if listing in read.listings or other in read.listings or listing == "role_edges":
             continue
         lost = "roles" if "role" in listing else "accounts"
         read.gaps.append(MissingItem(path=f"listing {listing}", reason=f"could not be read; not known: {lost}"))
-    return _sealed(name or f"{options.get('host') or 'localhost'}:{options.get('port', 3306)}", read)
+    return sealed(
+        name or f"{options.get('host') or 'localhost'}:{options.get('port', 3306)}",
+        "mariadb",
+        with_edges(read.listings),
+        "grant table",
+        read.gaps,
+    )
 
 
 def _options(uri: str) -> dict[str, Any]:
@@ -128,7 +122,7 @@ def _password() -> str:
     return os.environ.get("MYSQL_PWD", "")
 
 
-def _take(connection: "pymysql.Connection[SSDictCursor]", listing: str, query: str, weakens: str, read: _Read) -> None:
+def _take(connection: "pymysql.Connection[SSDictCursor]", listing: str, query: str, weakens: str, read: Answers) -> None:
     try:
         with connection.cursor() as cursor:
             cursor.execute(query)
@@ -143,7 +137,7 @@ def _take(connection: "pymysql.Connection[SSDictCursor]", listing: str, query: s
             raise ReadError(f"the server went away while {listing} was read", hint="Survey it again.") from error
 
 
-def _lines(cursor: SSDictCursor, listing: str, read: _Read) -> Iterator[bytes]:
+def _lines(cursor: SSDictCursor, listing: str, read: Answers) -> Iterator[bytes]:
     for number, row in enumerate(cursor.fetchall_unbuffered()):
         if number >= _MOST_ROWS:
             read.gaps.append(MissingItem(path=f"listing {listing}", reason=f"has more than {_MOST_ROWS} rows"))
@@ -177,23 +171,12 @@ def _reduced(listing: str, row: dict[str, Any]) -> dict[str, Any]:
     return row
 
 
-def _sealed(subject: str, read: _Read) -> Collected:
-    if "role_edges" in read.listings and "roles_mapping" not in read.listings:
-        read.listings["roles_mapping"] = _edges(read.listings.pop("role_edges"))
-    manifest = Manifest(
-        subject=subject.replace("/", "-"),
-        platform="mariadb",
-        taken=datetime.now(UTC),
-        kernel="",
-        live=True,
-        probe=3,
-        uid=0,
-        items=(),
-        gaps=tuple(read.gaps),
-        listings=tuple(Listing(name=name, member=f"listings/{name}.jsonl", tool="grant table") for name in read.listings),
-    )
-    archive = make_bundle(manifest, {}, read.listings)
-    return Collected(bundle=read_bundle(BytesIO(archive)), archive=archive)
+def with_edges(listings: Mapping[str, bytes]) -> dict[str, bytes]:
+    """Return the listings with MySQL's table of role grants, where it is there, in the form of MariaDB's."""
+    found = dict(listings)
+    if "role_edges" in found and "roles_mapping" not in found:
+        found["roles_mapping"] = _edges(found.pop("role_edges"))
+    return found
 
 
 def _edges(rows: bytes) -> bytes:

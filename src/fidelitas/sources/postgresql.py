@@ -6,19 +6,14 @@ machine.
 Everything is read only and stops after a time.
 """
 
-import tomllib
 from collections.abc import Mapping
-from dataclasses import dataclass, field
-from datetime import UTC, datetime
-from importlib import resources
-from io import BytesIO
 
 import psycopg
 from psycopg import conninfo, sql
 
 from fidelitas.errors import ReadError, RequestError
-from fidelitas.evidence import Listing, Manifest, MissingItem, make_bundle, read_bundle
-from fidelitas.sources.collected import Collected
+from fidelitas.evidence import MissingItem
+from fidelitas.sources.collected import Answers, Collected, queries, sealed
 
 __all__ = ["dump_script", "from_postgresql", "from_postgresql_dump", "is_postgresql_dump"]
 
@@ -31,25 +26,13 @@ _NEVER_EMPTY = frozenset({"server", "roles", "passwords", "memberships", "databa
 _HEAD = b"fidelitas-postgresql 1"
 
 
-@dataclass(slots=True)
-class _Read:
-    """What was read so far."""
-
-    listings: dict[str, bytes] = field(default_factory=dict)
-    gaps: list[MissingItem] = field(default_factory=list)
-
-
-def _queries() -> Mapping[str, Mapping[str, object]]:
-    return tomllib.loads(resources.files(__package__).joinpath("postgresql.toml").read_text(encoding="utf-8"))
-
-
 def from_postgresql(parameters: str, name: str | None = None, password: str | None = None) -> Collected:
     """Return the evidence of the server that libpq's connection parameters name; raises `ReadError` where it cannot be reached.
 
     What the account may not see, or a database that does not let it in, is a gap.
     """
     stated = _stated(parameters)
-    read = _Read()
+    read = Answers()
     with _connected(stated, password, parameters) as connection:
         version = connection.info.server_version
         _take(connection, "cluster", "", version, read)
@@ -61,7 +44,7 @@ def from_postgresql(parameters: str, name: str | None = None, password: str | No
                 _take(connection, "database", database, version, read)
         except ReadError as error:
             read.gaps.append(MissingItem(path=f"database {database}", reason=str(error)))
-    return _sealed(host, read)
+    return sealed(host, "postgresql", read.listings, "catalogue query", read.gaps)
 
 
 def _stated(parameters: str) -> dict[str, str]:
@@ -110,8 +93,8 @@ def _host_of(connection: psycopg.Connection[tuple[object, ...]]) -> str:
     return f"{host}:{info.port}"
 
 
-def _take(connection: psycopg.Connection[tuple[object, ...]], scope: str, database: str, version: int, read: _Read) -> None:
-    for name, query in _queries().items():
+def _take(connection: psycopg.Connection[tuple[object, ...]], scope: str, database: str, version: int, read: Answers) -> None:
+    for name, query in queries("postgresql").items():
         if query["scope"] != scope or version < int(str(query.get("since", 0))):
             continue
         listing = name if scope == "cluster" else f"{name} {database}"
@@ -124,7 +107,7 @@ def _take(connection: psycopg.Connection[tuple[object, ...]], scope: str, databa
                 raise ReadError(f"the server went away while {listing} was read", hint="Survey it again.") from error
 
 
-def _rows(connection: psycopg.Connection[tuple[object, ...]], query: str, listing: str, read: _Read) -> bytes:
+def _rows(connection: psycopg.Connection[tuple[object, ...]], query: str, listing: str, read: Answers) -> bytes:
     """Return the rows of a query as JSON lines; they are streamed, and cut at a limit."""
     lines: list[bytes] = []
     size = 0
@@ -140,25 +123,6 @@ def _rows(connection: psycopg.Connection[tuple[object, ...]], query: str, listin
     return b"".join(lines)
 
 
-def _sealed(subject: str, read: _Read) -> Collected:
-    manifest = Manifest(
-        subject=subject.replace("/", "-"),
-        platform="postgresql",
-        taken=datetime.now(UTC),
-        kernel="",
-        live=True,
-        probe=3,
-        uid=0,
-        items=(),
-        gaps=tuple(read.gaps),
-        listings=tuple(
-            Listing(name=name, member=f"listings/{number:04}.jsonl", tool="catalogue query") for number, name in enumerate(read.listings)
-        ),
-    )
-    archive = make_bundle(manifest, {}, read.listings)
-    return Collected(bundle=read_bundle(BytesIO(archive)), archive=archive)
-
-
 # -- without a connection from here ------------------------------------------------------------------------------------------------
 
 
@@ -170,7 +134,7 @@ def dump_script() -> str:
         "set default_transaction_read_only = on; set search_path = pg_catalog;",
         f"\\echo {_HEAD.decode()}",
     ]
-    for name, query in _queries().items():
+    for name, query in queries("postgresql").items():
         shown = name if query["scope"] == "cluster" else f"{name} ':DBNAME'"
         ask = f"\\echo '#listing {shown}'\nselect to_jsonb(q)::text from ({query['query']}) q;"
         since = query.get("since")
@@ -194,10 +158,10 @@ def from_postgresql_dump(content: bytes, name: str) -> Collected:
             rows.setdefault(listing, {})
         elif line.startswith(b"{") and listing:
             rows[listing][line] = None  # runs that are joined tell of the server each
-    read = _Read({name: b"".join(line + b"\n" for line in lines) for name, lines in rows.items()})
-    for query, stated in _queries().items():
+    read = Answers({name: b"".join(line + b"\n" for line in lines) for name, lines in rows.items()})
+    for query, stated in queries("postgresql").items():
         if query in _NEVER_EMPTY and not read.listings.get(query):
             read.gaps.append(MissingItem(path=f"listing {query}", reason=f"the dump has nothing of it; not known: {stated['weakens']}"))
     if not rows:
         raise ReadError("the dump of the server is empty", hint="Run the script again: fidelitas probe --postgresql.")
-    return _sealed(name, read)
+    return sealed(name, "postgresql", read.listings, "catalogue query", read.gaps)

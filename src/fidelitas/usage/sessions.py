@@ -18,6 +18,8 @@ __all__ = ["MOMENT", "Session", "Sessions", "is_shell", "may_be_elevated", "stem
 MOMENT = timedelta(seconds=3)
 _SHELLS = frozenset({"sh", "bash", "dash", "zsh", "ksh", "mksh", "csh", "tcsh", "fish", "su", "machinectl", "screen", "tmux"})
 _SWITCHES = frozenset({"sudo", "su", "doas", "pkexec", "runuser"})
+# A log-on of Windows with an administrator's privileges is a session by itself.
+_ELEVATED_LOG_ON = "log-on"
 _LOG_INS = frozenset({"sshd", "login"})
 # So many sessions without an end are kept open; more than these are an attack on the reader.
 _MOST_OPEN = 1000
@@ -56,7 +58,11 @@ def stem(program: str) -> str:
 
 def is_shell(event: Event) -> bool:
     """Return whether an event is a use that gives an interactive shell, which ends attribution by name."""
-    return event.kind is EventKind.USED and event.program in _SWITCHES and (event.program == "su" or _is_shell(event.command))
+    if event.kind is not EventKind.USED:
+        return False
+    if event.program == _ELEVATED_LOG_ON:
+        return True
+    return event.program in _SWITCHES and (event.program == "su" or _is_shell(event.command))
 
 
 @lru_cache(maxsize=10_000)

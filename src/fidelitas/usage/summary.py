@@ -81,7 +81,7 @@ class People:
         event = deed.event
         use.used += 1
         use.shells += is_shell(event)
-        command = event.command.partition(" ")[0] or event.program
+        command = _program_of(event.command) or event.program
         if command in use.commands or len(use.commands) < _MOST_COMMANDS:
             use.commands[command] += 1
         use.targets[event.target or "root"] += 1
@@ -111,6 +111,11 @@ class People:
     def ranked(self) -> list[PersonUse]:
         """Return everybody, the most active first."""
         return sorted(self.by_name.values(), key=lambda use: (-use.used - use.refused - use.failed, use.person))
+
+
+def _program_of(command: str) -> str:
+    """Return the program of a command, which has blanks only where it is in quotes."""
+    return command[1:].partition('"')[0] if command.startswith('"') else command.partition(" ")[0]
 
 
 def summed_up(deeds: Iterable[Deed]) -> list[PersonUse]:

@@ -21,6 +21,7 @@ from fidelitas.languages.logs.pulse import Pulse
 from fidelitas.languages.logs.sudo_file import SudoFileReader, is_sudo_file
 from fidelitas.languages.logs.syslog import SyslogReader
 from fidelitas.languages.logs.twice import Sourced, once
+from fidelitas.languages.logs.windows_events import WindowsEventReader, is_event_xml
 from fidelitas.text import decode
 
 __all__ = ["Cover", "LogLike", "LogReading"]
@@ -67,13 +68,16 @@ class LogReading:
     could not be read to their end, `covers` what each log covers, `gone` events that an earlier copy of a log has and a later one lacks.
     """
 
-    def __init__(self, logs: Iterable[LogLike], zone: tzinfo, names: Mapping[int, str] | None = None) -> None:
-        """`zone` is the host's; `names` are its accounts by user ID, where they are known."""
+    def __init__(
+        self, logs: Iterable[LogLike], zone: tzinfo, names: Mapping[int, str] | None = None, sids: Mapping[str, str] | None = None
+    ) -> None:
+        """`zone` is the host's; `names` are its accounts by user ID, `sids` those of Windows by SID, where they are known."""
         self._families: dict[tuple[int, str], list[LogLike]] = {}
         for log in logs:
             self._families.setdefault((log.survey, log.family), []).append(log)
         self._zone = zone
         self._names = names or {}
+        self._sids = sids or {}
         self.unknown: Counter[str] = Counter()
         self.gaps: list[Gap] = []
         self.unread: list[ReadError] = []
@@ -127,6 +131,10 @@ class LogReading:
             yield from _beating(events, pulse)
             self.gaps += journal.gaps
             self.unknown += journal.unknown
+        elif is_event_xml(start):
+            windows = WindowsEventReader(origin, self._sids)
+            yield from _beating(windows.events(log.blocks()), pulse)
+            self.gaps += windows.gaps
         elif is_sudo_file(start):
             sudo = SudoFileReader(Clock(self._zone, log.by, *_ends(log)), origin)
             yield from _beating(sudo.events(log.blocks()), pulse)

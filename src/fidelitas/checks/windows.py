@@ -1,0 +1,279 @@
+"""Checks of Windows machines: administrators that should be none, what runs as the system from where others write, and weak settings."""
+
+from collections.abc import Iterator
+
+from fidelitas.checks.check import Found, check
+from fidelitas.findings import Severity
+from fidelitas.rights import PrincipalKind, RightKind, WindowsRights
+from fidelitas.rights.windows import ADMINISTRATORS
+from fidelitas.rights.windows.access import TRUSTED
+from fidelitas.rights.windows.commands import is_unquoted
+from fidelitas.rights.windows.powers import USER_RIGHT_POWERS
+
+__all__ = [
+    "account_without_password",
+    "changed_in_session",
+    "disabled_administrator",
+    "elevating_installer",
+    "everybody_administers",
+    "guest_enabled",
+    "job_of_administrator",
+    "kept_password",
+    "no_consent",
+    "password_never_expires",
+    "powerful_user_right",
+    "remote_local_administrators",
+    "replaceable_program",
+    "unknown_administrator",
+    "unquoted_path",
+]
+
+_SYSTEM = "hklm\\software\\microsoft\\windows\\currentversion\\policies\\system\\"
+_LOG_ON = "hklm\\software\\microsoft\\windows nt\\currentversion\\winlogon\\"
+# The SIDs of built-in groups, whose rights every machine gives, and of services.
+_BUILT_IN = ("S-1-5-32-", "S-1-5-80-")
+# The last numbers of the SIDs of a domain's users, guests and machines, which are everybody of it.
+_WHOLE_DOMAIN = ("-513", "-514", "-515")
+
+
+def _administrators(rights: WindowsRights) -> set[str]:
+    """Return the local accounts that administer the machine now."""
+    return {
+        holding.principal.name
+        for holding in rights.holdings
+        if holding.right.kind is RightKind.ADMIN
+        and holding.principal.kind is PrincipalKind.ACCOUNT
+        and holding.principal.subject == rights.subject
+    }
+
+
+@check("windows.everybody-administers", Severity.CRITICAL, advice="Take the group out of the administrators; name the few who need it.")
+def everybody_administers(rights: WindowsRights) -> Iterator[Found]:
+    """Everybody of the machine or of a domain is an administrator.
+
+    One stolen password of anybody is the whole machine.
+    """
+    for group in rights.facts.groups:
+        for member in group.members if group.sid == ADMINISTRATORS else ():
+            if member.sid.endswith(_WHOLE_DOMAIN) and member.sid.startswith("S-1-5-21-"):
+                yield Found(about=member.name, message=f"all of {member.name or member.sid} administer the machine", places=(member.place,))
+            elif member.sid and rights.holders.of_sid(member.sid).kind is PrincipalKind.ANY_ACCOUNT:
+                yield Found(
+                    about=member.name,
+                    message=f"{member.name or member.sid} administer the machine: every account does",
+                    places=(member.place,),
+                )
+
+
+@check("windows.unknown-administrator", Severity.LOW, advice="Take the SID out of the group.")
+def unknown_administrator(rights: WindowsRights) -> Iterator[Found]:
+    """A SID without an account is in the administrators' group.
+
+    Its account was deleted, or its domain cannot be reached; a domain that comes back brings its rights back.
+    """
+    for group in rights.facts.groups:
+        for member in group.members if group.sid == ADMINISTRATORS else ():
+            if not member.name and member.sid:
+                yield Found(about=member.sid, message=f"{member.sid} is an administrator and has no name", places=(member.place,))
+
+
+@check("windows.disabled-administrator", Severity.MEDIUM, advice="Take it out of the administrators, or delete it.")
+def disabled_administrator(rights: WindowsRights) -> Iterator[Found]:
+    """A disabled or expired account is an administrator.
+
+    To enable it again makes an administrator without a change of any group.  The built-in one, which cannot be taken out, is left alone.
+    """
+    for name in sorted(_administrators(rights)):
+        account = rights.accounts[name]
+        expired = account.expires is not None and account.expires < rights.taken
+        if (account.disabled or expired) and not account.sid.endswith("-500"):
+            state = "disabled" if account.disabled else "expired"
+            yield Found(about=name, message=f"{name} is {state} and an administrator", places=(account.place,))
+
+
+@check("windows.password-never-expires", Severity.MEDIUM, advice="Let it expire, or have its password set by a tool at intervals.")
+def password_never_expires(rights: WindowsRights) -> Iterator[Found]:
+    """The password of a local administrator never expires.
+
+    Whoever has known it once administers the machine for ever, and often others that have the same.
+    """
+    for name in sorted(_administrators(rights)):
+        account = rights.accounts[name]
+        if account.password_never_expires and not account.disabled:
+            yield Found(about=name, message=f"the password of local administrator {name} never expires", places=(account.place,))
+
+
+@check("windows.no-password-required", Severity.HIGH, advice="Require a password: net user NAME /passwordreq:yes.")
+def account_without_password(rights: WindowsRights) -> Iterator[Found]:
+    """An account may have an empty password.
+
+    Whoever sits down at the machine is that account.
+    """
+    for account in rights.facts.accounts:
+        if account.password_required is False and not account.disabled:
+            yield Found(about=account.name, message=f"{account.name} needs no password", places=(account.place,))
+
+
+@check("windows.guest-enabled", Severity.MEDIUM, advice="Disable it.")
+def guest_enabled(rights: WindowsRights) -> Iterator[Found]:
+    """The guest account is enabled, whatever it is called.
+
+    Anybody is somebody on this machine.
+    """
+    for account in rights.facts.accounts:
+        if account.sid.endswith("-501") and account.disabled is False:
+            yield Found(about=account.name, message=f"the guest account {account.name} is enabled", places=(account.place,))
+
+
+@check(
+    "windows.user-right",
+    Severity.HIGH,
+    advice="Take the user right away in the security policy; give the group that needs the work its own task.",
+)
+def powerful_user_right(rights: WindowsRights) -> Iterator[Found]:
+    """A user right gives its holder the machine, past the administrators' group.
+
+    It shows in no list of administrators.
+    """
+    for one in rights.facts.user_rights:
+        power = USER_RIGHT_POWERS.get(one.right)
+        if power is None or power.right is not RightKind.ADMIN or one.holder in TRUSTED or one.holder.startswith(_BUILT_IN):
+            continue
+        who = rights.user_right_holder(one)
+        yield Found(about=str(who), message=f"{who} holds {one.right}: {power.because}", places=(one.place,))
+
+
+@check(
+    "windows.replaceable-program",
+    Severity.HIGH,
+    advice="Take the permission to write away; keep programs below a folder that administrators alone write to.",
+)
+def replaceable_program(rights: WindowsRights) -> Iterator[Found]:
+    """Somebody else than an administrator decides what a service or task runs.
+
+    What they put there runs as the account of the service or task.
+    """
+    for job in rights.facts.jobs:
+        told: set[str] = set()
+        for allowed, because, place, condition in rights.weak_spots(job) if job.enabled else ():
+            who, unquoted = str(rights.holders.of_sid(allowed.sid)), "is tried before" in because
+            if who not in told and not unquoted and not condition:
+                told.add(who)
+                message = f"{who} can decide what {job.kind} {job.name} runs: {because}"
+                yield Found(about=f"{job.kind} {job.name}", message=message, places=(job.place, place), quote=job.command)
+
+
+@check("windows.unquoted-path", Severity.LOW, advice="Put the path of the program in quotes.")
+def unquoted_path(rights: WindowsRights) -> Iterator[Found]:
+    """The path of a service's or task's program has blanks and no quotes.
+
+    Windows tries what stands before each blank first.  It matters as soon as somebody can make a file there: then it is of high severity.
+    """
+    for job in rights.facts.jobs:
+        if not job.enabled or not is_unquoted(job.command):
+            continue
+        makers = [(because, allowed) for allowed, because, _, _ in rights.weak_spots(job) if "is tried before" in because]
+        message = f"{job.kind} {job.name} runs a path with blanks and no quotes"
+        if makers:
+            because, allowed = makers[0]
+            message += f", and {rights.holders.of_sid(allowed.sid)} can use it: {because}"
+        yield Found(
+            about=f"{job.kind} {job.name}",
+            message=message,
+            places=(job.place,),
+            quote=job.command,
+            severity=Severity.HIGH if makers else None,
+        )
+
+
+@check(
+    "windows.runs-as-administrator",
+    Severity.MEDIUM,
+    advice="Give the work an account of its own with the rights that it needs, best a managed one.",
+)
+def job_of_administrator(rights: WindowsRights) -> Iterator[Found]:
+    """A service or task runs as the account of an administrator.
+
+    The account's password lies on the machine, where every administrator of it can read it; what it opens elsewhere is theirs, too.
+    """
+    admins = {str(holding.principal): holding for holding in rights.holdings if holding.right.kind is RightKind.ADMIN}
+    elsewhere = {name for directory in rights.holders.directories for name in map(str, (one.principal for one in directory.holdings))}
+    for job in rights.facts.jobs:
+        if job.enabled and not rights.holders.is_system(job.sid, job.account):
+            who = str(rights.runs_as(job))
+            if who in admins or who in elsewhere:
+                what = "the directory" if who in elsewhere else "the machine"
+                yield Found(
+                    about=f"{job.kind} {job.name}",
+                    message=f"{job.kind} {job.name} runs as {who}, who administers {what}",
+                    places=(job.place,),
+                )
+
+
+@check("windows.installs-elevated", Severity.HIGH, advice="Switch AlwaysInstallElevated off.")
+def elevating_installer(rights: WindowsRights) -> Iterator[Found]:
+    """The installer runs any package as the system, whoever starts it.
+
+    A package of one's own making is enough to be an administrator.
+    """
+    for link in rights.links:
+        if link.way == "installer":
+            yield Found(about="AlwaysInstallElevated", message="packages of anybody are installed as the system", places=(link.place,))
+
+
+@check("windows.no-consent", Severity.MEDIUM, advice="Set EnableLUA to 1 and ConsentPromptBehaviorAdmin to 2.")
+def no_consent(rights: WindowsRights) -> Iterator[Found]:
+    """Programs of an administrator have all rights without asking.
+
+    Whatever the administrator opens, a document with a macro for instance, administers the machine.
+    """
+    for name, weak in (
+        ("enablelua", "User Account Control is off"),
+        ("consentpromptbehavioradmin", "administrators are not asked for consent"),
+    ):
+        value, place = rights.facts.settings.get(f"{_SYSTEM}{name}", ("1", None))
+        if value == "0" and place is not None:
+            yield Found(about=name, message=weak, places=(place,))
+
+
+@check("windows.remote-local-administrators", Severity.MEDIUM, advice="Delete LocalAccountTokenFilterPolicy, or set it to 0.")
+def remote_local_administrators(rights: WindowsRights) -> Iterator[Found]:
+    """Local administrators have all rights over the network, too.
+
+    A password, or its hash, that several machines share opens all of them from any one.
+    """
+    value, place = rights.facts.settings.get(f"{_SYSTEM}localaccounttokenfilterpolicy", ("0", None))
+    if value == "1" and place is not None:
+        yield Found(
+            about="LocalAccountTokenFilterPolicy", message="local administrators keep their rights over the network", places=(place,)
+        )
+
+
+@check("windows.kept-password", Severity.HIGH, advice="Delete DefaultPassword and switch the automatic log-on off; change the password.")
+def kept_password(rights: WindowsRights) -> Iterator[Found]:
+    """The password of an automatic log-on lies in the registry.
+
+    Every account of the machine can read it.
+    """
+    value, place = rights.facts.settings.get(f"{_LOG_ON}defaultpassword", ("", None))
+    if value and place is not None:
+        name = rights.facts.settings.get(f"{_LOG_ON}defaultusername", ("somebody", None))[0]
+        yield Found(about=name, message=f"the password of {name} lies in the registry", places=(place,))
+
+
+@check("windows.changed-in-session", Severity.HIGH, advice="End the session, or have the person log off and on again.")
+def changed_in_session(rights: WindowsRights) -> Iterator[Found]:
+    """A membership changed while a session of the account is open.
+
+    A session keeps the groups that it began with: what was taken away is still held, what was given is not held yet.
+    """
+    for session, change in rights.stale_sessions():
+        who = rights.session_holder(session)
+        group = rights.holders.of_sid(change.group).name
+        done = f"by {change.by} at {change.at:%Y-%m-%d %H:%M} UTC" if change.by else f"at {change.at:%Y-%m-%d %H:%M} UTC"
+        since = f"{session.since:%Y-%m-%d %H:%M} UTC" if session.since else "before"
+        if change.added:
+            message, severity = f"{who} was put into {group} {done}: the session of {since} does not hold it yet", Severity.INFO
+        else:
+            message, severity = f"{who} was taken out of {group} {done}: the session of {since} still holds it", None
+        yield Found(about=str(who), message=message, places=(session.place, change.place), severity=severity)

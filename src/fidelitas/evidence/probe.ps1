@@ -1,0 +1,325 @@
+#Requires -Version 5.1
+<#
+The Fidelitas probe of a Windows machine: who administers it, and what runs on it with which rights.
+
+    powershell -NoProfile -ExecutionPolicy Bypass -File probe.ps1 -OutFile avocet.tar
+
+It changes nothing.  It reads the accounts and groups of the machine, user rights, services, scheduled tasks, access control lists of what
+those run, a few values of the registry, who is logged on, and of the security log what concerns privilege; it writes OutFile, and one
+temporary file that it deletes.  No password and no hash is read: of a password kept in the registry only that it is there.  Run it as an
+administrator: what it may not read is listed in the manifest as a gap.
+
+OutFile is a tar archive with manifest.json first (docs/evidence-format.md); listings are JSON, one row a line.
+#>
+[CmdletBinding()]
+param(
+    [Parameter(Mandatory = $true)] [string] $OutFile,
+    [int] $LogDays = 90,
+    [switch] $NoLogs
+)
+
+Set-StrictMode -Version 2.0
+$ErrorActionPreference = 'Stop'
+$ProbeVersion = 1
+$LogLimit = 33554432
+$Utf8 = New-Object System.Text.UTF8Encoding($false)
+$Invariant = [System.Globalization.CultureInfo]::InvariantCulture
+
+$Members = New-Object System.Collections.ArrayList
+$Listings = New-Object System.Collections.ArrayList
+$Logs = New-Object System.Collections.ArrayList
+$Gaps = New-Object System.Collections.ArrayList
+
+# -- the frame: rows become listings, what fails becomes a gap --------------------------------------------------------------------------
+
+function Add-Gap([string] $Path, [string] $Reason) {
+    [void] $Gaps.Add([ordered] @{ path = $Path; reason = ($Reason -replace '\s+', ' ').Trim() })
+}
+
+function Get-Digest([byte[]] $Content) {
+    $Algorithm = [System.Security.Cryptography.SHA256]::Create()
+    try { return -join ($Algorithm.ComputeHash($Content) | ForEach-Object { $_.ToString('x2', $Invariant) }) }
+    finally { $Algorithm.Dispose() }
+}
+
+function Add-Listing([string] $Name, [string] $Tool, [byte[]] $Content) {
+    $Member = 'listings/{0:d4}' -f $Listings.Count
+    [void] $Members.Add(@{ Name = $Member; Content = $Content })
+    [void] $Listings.Add([ordered] @{ name = $Name; member = $Member; tool = $Tool; sha256 = (Get-Digest $Content) })
+}
+
+# Rows that a script block gives, one JSON object a line; where it fails, what it gave before counts and the failure is a gap.
+function Add-Rows([string] $Name, [string] $Tool, [scriptblock] $Read) {
+    $Text = New-Object System.Text.StringBuilder
+    try {
+        & $Read | ForEach-Object {
+            [void] $Text.Append((ConvertTo-Json -InputObject $_ -Compress -Depth 4)).Append("`n")
+        }
+    }
+    catch { Add-Gap "listing $Name" $_.Exception.Message }
+    Add-Listing $Name $Tool ($Utf8.GetBytes($Text.ToString()))
+}
+
+function ConvertTo-Stamp($Time) {
+    if ($null -eq $Time) { return $null }
+    return ([datetime] $Time).ToUniversalTime().ToString('yyyy-MM-ddTHH:mm:ssZ', $Invariant)
+}
+
+function ConvertTo-Sid([string] $Account) {
+    if (-not $Account -or $Account -eq 'LocalSystem') { return $(if ($Account) { 'S-1-5-18' } else { $null }) }
+    $Name = $Account -replace '^\.\\', "$env:COMPUTERNAME\"
+    try { return (New-Object System.Security.Principal.NTAccount($Name)).Translate([System.Security.Principal.SecurityIdentifier]).Value }
+    catch { return $null }
+}
+
+function ConvertFrom-Sid([string] $Sid) {
+    try { return (New-Object System.Security.Principal.SecurityIdentifier($Sid)).Translate([System.Security.Principal.NTAccount]).Value }
+    catch { return '' }
+}
+
+# -- who is who -------------------------------------------------------------------------------------------------------------------------
+
+$Identity = [System.Security.Principal.WindowsIdentity]::GetCurrent()
+$Elevated = (New-Object System.Security.Principal.WindowsPrincipal($Identity)).IsInRole([System.Security.Principal.WindowsBuiltInRole]::Administrator)
+if (-not $Elevated) { Add-Gap 'user rights, services and logs' 'the probe does not run as an administrator' }
+
+$System = Get-CimInstance -ClassName Win32_OperatingSystem
+$Computer = Get-CimInstance -ClassName Win32_ComputerSystem
+# 4 and 5 are domain controllers: their accounts and groups are the directory's.
+$IsController = $Computer.DomainRole -ge 4
+
+Add-Rows 'computer' 'Win32_ComputerSystem' {
+    [ordered] @{
+        name = $env:COMPUTERNAME; domain = [string] $Computer.Domain; joined = [bool] $Computer.PartOfDomain; controller = $IsController
+        system = [string] $System.Caption; version = [string] $System.Version; elevated = $Elevated
+    }
+}
+
+if ($IsController) { Add-Gap 'local accounts' 'this is a domain controller: survey the directory instead' }
+else {
+    Add-Rows 'local-accounts' 'Win32_UserAccount' {
+        foreach ($Account in Get-CimInstance -ClassName Win32_UserAccount -Filter 'LocalAccount=True') {
+            $Expires = $null; $LastLogOn = $null
+            $Entry = [ADSI] "WinNT://$env:COMPUTERNAME/$($Account.Name),user"
+            try { $Expires = ConvertTo-Stamp $Entry.InvokeGet('AccountExpirationDate') } catch { $Expires = $null }
+            try { $LastLogOn = ConvertTo-Stamp $Entry.InvokeGet('LastLogin') } catch { $LastLogOn = $null }
+            [ordered] @{
+                name = $Account.Name; sid = $Account.SID; disabled = [bool] $Account.Disabled; locked = [bool] $Account.Lockout
+                password_required = [bool] $Account.PasswordRequired; password_never_expires = -not [bool] $Account.PasswordExpires
+                expires = $Expires; last_log_on = $LastLogOn; description = [string] $Account.Description
+            }
+        }
+    }
+}
+
+$LocalGroups = @(Get-CimInstance -ClassName Win32_Group -Filter 'LocalAccount=True')
+Add-Rows 'local-groups' 'Win32_Group' {
+    foreach ($Group in $LocalGroups) { [ordered] @{ name = $Group.Name; sid = $Group.SID; description = [string] $Group.Description } }
+}
+
+# By ADSI and not by Get-LocalGroupMember, which gives up on a group that holds a SID without an account.
+Add-Rows 'local-members' 'WinNT provider' {
+    foreach ($Group in $LocalGroups) {
+        try { $Held = @(([ADSI] "WinNT://$env:COMPUTERNAME/$($Group.Name),group").Invoke('Members')) }
+        catch { Add-Gap "members of $($Group.Name)" $_.Exception.Message; continue }
+        foreach ($One in $Held) {
+            $Bytes = [byte[]] $One.GetType().InvokeMember('objectSid', 'GetProperty', $null, $One, $null)
+            $Sid = (New-Object System.Security.Principal.SecurityIdentifier($Bytes, 0)).Value
+            $Class = [string] $One.GetType().InvokeMember('Class', 'GetProperty', $null, $One, $null)
+            [ordered] @{ group_sid = $Group.SID; group = $Group.Name; sid = $Sid; name = (ConvertFrom-Sid $Sid); kind = $Class.ToLowerInvariant() }
+        }
+    }
+}
+
+# -- user rights ------------------------------------------------------------------------------------------------------------------------
+
+$Export = [System.IO.Path]::GetTempFileName()
+try {
+    & "$env:SystemRoot\System32\secedit.exe" /export /cfg $Export /areas USER_RIGHTS /quiet | Out-Null
+    if ($LASTEXITCODE -ne 0) { throw "secedit.exe ended with status $LASTEXITCODE" }
+    Add-Listing 'user-rights' 'secedit /export /areas USER_RIGHTS' ([System.IO.File]::ReadAllBytes($Export))
+}
+catch { Add-Gap 'listing user-rights' $_.Exception.Message }
+finally { Remove-Item -LiteralPath $Export -Force -ErrorAction SilentlyContinue }
+
+# -- what runs, and from where ----------------------------------------------------------------------------------------------------------
+
+$Wanted = New-Object 'System.Collections.Generic.SortedSet[string]'([System.StringComparer]::OrdinalIgnoreCase)
+
+# Every path that CreateProcess tries for a command line, and the folders that those lie in.
+function Add-Wanted([string] $Command) {
+    $Text = [System.Environment]::ExpandEnvironmentVariables($Command).Trim()
+    $Tried = @()
+    if ($Text.StartsWith('"')) { $Tried = @($Text.Substring(1).Split('"')[0]) }
+    else {
+        $Words = $Text.Split(' ')
+        for ($Last = 0; $Last -lt [Math]::Min($Words.Length, 60); $Last++) { $Tried += ($Words[0..$Last] -join ' ') }
+    }
+    foreach ($Path in $Tried) {
+        if ($Path -notmatch '^[A-Za-z]:\\') { continue }
+        if ($Path -notmatch '\.\w{1,4}$') { $Path += '.exe' }
+        if ($Path.IndexOfAny([System.IO.Path]::GetInvalidPathChars()) -ge 0) { continue }
+        [void] $Wanted.Add($Path)
+        $Folder = $Path.Substring(0, $Path.LastIndexOf('\'))
+        if ($Folder.Length -eq 2) { $Folder += '\' }
+        [void] $Wanted.Add($Folder)
+    }
+}
+
+Add-Rows 'services' 'Win32_Service' {
+    foreach ($Service in Get-CimInstance -ClassName Win32_Service) {
+        $Command = [System.Environment]::ExpandEnvironmentVariables([string] $Service.PathName)
+        Add-Wanted $Command
+        $Shown = & "$env:SystemRoot\System32\sc.exe" sdshow $Service.Name
+        $Sddl = ($Shown | Where-Object { $_ -match '^[OGDS]:' }) -join ''
+        [ordered] @{
+            name = $Service.Name; account = [string] $Service.StartName; sid = (ConvertTo-Sid ([string] $Service.StartName)); command = $Command
+            enabled = ($Service.StartMode -ne 'Disabled'); state = [string] $Service.State; sddl = $Sddl
+        }
+    }
+}
+
+Add-Rows 'tasks' 'Get-ScheduledTask' {
+    foreach ($Task in Get-ScheduledTask) {
+        $Account = [string] $Task.Principal.UserId
+        if (-not $Account) { $Account = [string] $Task.Principal.GroupId }
+        foreach ($Action in @($Task.Actions | Where-Object { $_.PSObject.Properties['Execute'] })) {
+            $Program = [System.Environment]::ExpandEnvironmentVariables([string] $Action.Execute).Trim('"')
+            Add-Wanted "`"$Program`""
+            [ordered] @{
+                name = "$($Task.TaskPath)$($Task.TaskName)"; account = $Account; sid = (ConvertTo-Sid $Account)
+                command = "`"$Program`" $($Action.Arguments)".Trim(); enabled = ([string] $Task.State -ne 'Disabled')
+                run_level = [string] $Task.Principal.RunLevel; sddl = [string] $Task.SecurityDescriptor
+            }
+        }
+    }
+}
+
+Add-Rows 'access' 'Get-Acl' {
+    foreach ($Path in $Wanted) {
+        $Item = Get-Item -LiteralPath $Path -Force -ErrorAction SilentlyContinue
+        $Sddl = ''
+        if ($null -ne $Item) {
+            try { $Sddl = (Get-Acl -LiteralPath $Path).Sddl } catch { Add-Gap $Path $_.Exception.Message }
+        }
+        [ordered] @{ path = $Path; exists = ($null -ne $Item); folder = ($null -ne $Item -and $Item.PSIsContainer); sddl = $Sddl }
+    }
+}
+
+# -- settings ---------------------------------------------------------------------------------------------------------------------------
+
+$PolicyKey = 'SOFTWARE\Microsoft\Windows\CurrentVersion\Policies\System'
+$LogOnKey = 'SOFTWARE\Microsoft\Windows NT\CurrentVersion\Winlogon'
+$InstallerKey = 'SOFTWARE\Policies\Microsoft\Windows\Installer'
+$Asked = @(
+    @($PolicyKey, 'EnableLUA'), @($PolicyKey, 'ConsentPromptBehaviorAdmin'), @($PolicyKey, 'FilterAdministratorToken'),
+    @($PolicyKey, 'LocalAccountTokenFilterPolicy'), @($InstallerKey, 'AlwaysInstallElevated'), @($LogOnKey, 'AutoAdminLogon'),
+    @($LogOnKey, 'DefaultUserName'), @($LogOnKey, 'DefaultPassword')
+)
+Add-Rows 'settings' 'registry' {
+    foreach ($One in $Asked) {
+        $Key = [Microsoft.Win32.Registry]::LocalMachine.OpenSubKey($One[0])
+        if ($null -eq $Key) { continue }
+        $Value = $Key.GetValue($One[1])
+        $Key.Dispose()
+        if ($null -eq $Value -or "$Value" -eq '') { continue }
+        # That a password lies there is all that anybody needs to know.
+        if ($One[1] -eq 'DefaultPassword') { $Value = '{kept}' }
+        [ordered] @{ key = "HKLM\$($One[0])"; name = $One[1]; value = "$Value" }
+    }
+}
+
+# -- who is logged on -------------------------------------------------------------------------------------------------------------------
+
+Add-Rows 'sessions' 'Win32_LogonSession' {
+    $Sessions = @{}
+    Get-CimInstance -ClassName Win32_LogonSession | ForEach-Object { $Sessions[[string] $_.LogonId] = $_ }
+    foreach ($Pair in Get-CimInstance -ClassName Win32_LoggedOnUser) {
+        $Session = $Sessions[[string] $Pair.Dependent.LogonId]
+        if ($null -eq $Session -or @(2, 3, 7, 10, 11) -notcontains $Session.LogonType) { continue }
+        $Account = "$($Pair.Antecedent.Domain)\$($Pair.Antecedent.Name)"
+        $Sid = ConvertTo-Sid $Account
+        if ($null -eq $Sid -or $Sid -notmatch '^S-1-5-21-') { continue }
+        [ordered] @{ account = $Account; sid = $Sid; kind = [int] $Session.LogonType; since = (ConvertTo-Stamp $Session.StartTime); id = [string] $Session.LogonId }
+    }
+}
+
+# -- the security log: what concerns privilege, an event a line -------------------------------------------------------------------------
+
+$Numbers = 'EventID=1102 or EventID=4624 or EventID=4625 or EventID=4634 or EventID=4647 or EventID=4648 or EventID=4672 or EventID=4688 or ' +
+    'EventID=4697 or EventID=4698 or EventID=4704 or EventID=4705 or EventID=4719 or (EventID>=4720 and EventID<=4767) or EventID=4781'
+# Passwords in command lines never leave the machine.
+$Secret = '(?i)((?:[-/][a-z0-9_-]*(?:password|passwd|pwd|secret|token|apikey)[=: ]\s*|\bnet1?(?:\.exe)?(?:&quot;)?\s+user\s+\S+\s+))([^\s/*<&][^\s<]*)'
+
+function Add-SecurityLog {
+    $Span = [int64] $LogDays * 86400000
+    $Query = New-Object System.Diagnostics.Eventing.Reader.EventLogQuery('Security', [System.Diagnostics.Eventing.Reader.PathType]::LogName,
+        "*[System[($Numbers) and TimeCreated[timediff(@SystemTime) <= $Span]]]")
+    $Reader = New-Object System.Diagnostics.Eventing.Reader.EventLogReader($Query)
+    $Packed = New-Object System.IO.MemoryStream
+    $Writer = New-Object System.IO.StreamWriter((New-Object System.IO.Compression.GZipStream($Packed, [System.IO.Compression.CompressionMode]::Compress, $true)), $Utf8)
+    $Writer.NewLine = "`n"
+    $Count = 0; $Begins = ''; $Ends = ''
+    while ($null -ne ($Event_ = $Reader.ReadEvent())) {
+        $Line = ($Event_.ToXml() -replace "`r?`n", '&#10;') -replace $Secret, '$1[masked]'
+        $Writer.WriteLine($Line)
+        $Count++
+        $Ends = ConvertTo-Stamp $Event_.TimeCreated
+        if (-not $Begins) { $Begins = $Ends }
+        $Event_.Dispose()
+        if ($Packed.Length -gt $LogLimit) { Add-Gap 'Security.xml' "the log is larger than $LogLimit bytes packed: it ends at $Ends"; break }
+    }
+    $Writer.Dispose()
+    $Content = $Packed.ToArray()
+    $Member = 'logs/Security.xml.gz'
+    [void] $Members.Add(@{ Name = $Member; Content = $Content })
+    [void] $Logs.Add([ordered] @{ path = 'Security.xml'; member = $Member; lines = $Count; kept = $Count; begins = $Begins; ends = $Ends; sha256 = (Get-Digest $Content) })
+}
+
+if (-not $NoLogs) {
+    try { Add-SecurityLog } catch { Add-Gap 'Security.xml' $_.Exception.Message }
+}
+
+# -- the archive: POSIX ustar, manifest first -------------------------------------------------------------------------------------------
+
+$Manifest = [ordered] @{
+    format = 'fidelitas-evidence'; version = 1; platform = 'windows'; subject = $env:COMPUTERNAME.ToLowerInvariant()
+    kernel = "Windows $($System.Version)"; live = $true; probe = $ProbeVersion; taken = (ConvertTo-Stamp ([datetime]::UtcNow))
+    uid = $(if ($Elevated) { 0 } else { 65534 }); addresses = $null; items = @(); listings = @($Listings); zone = ''; logs = @($Logs); gaps = @($Gaps)
+}
+$First = @{ Name = 'manifest.json'; Content = $Utf8.GetBytes((ConvertTo-Json -InputObject $Manifest -Depth 5)) }
+$Seconds = [int64] ([datetime]::UtcNow - (New-Object datetime(1970, 1, 1, 0, 0, 0, ([System.DateTimeKind]::Utc)))).TotalSeconds
+
+function Get-Header([string] $Name, [int64] $Size) {
+    $Header = New-Object byte[] 512
+    function Set-Field([int] $At, [string] $Text) { [void] [System.Text.Encoding]::ASCII.GetBytes($Text, 0, $Text.Length, $Header, $At) }
+    Set-Field 0 $Name
+    Set-Field 100 '0000644'
+    Set-Field 108 '0000000'
+    Set-Field 116 '0000000'
+    Set-Field 124 ([System.Convert]::ToString($Size, 8).PadLeft(11, '0'))
+    Set-Field 136 ([System.Convert]::ToString($Seconds, 8).PadLeft(11, '0'))
+    Set-Field 148 '        '
+    Set-Field 156 '0'
+    Set-Field 257 'ustar'
+    Set-Field 263 '00'
+    $Sum = 0
+    foreach ($Byte in $Header) { $Sum += $Byte }
+    Set-Field 148 ([System.Convert]::ToString($Sum, 8).PadLeft(6, '0') + [char] 0 + ' ')
+    return , $Header
+}
+
+$Target = $ExecutionContext.SessionState.Path.GetUnresolvedProviderPathFromPSPath($OutFile)
+$Stream = [System.IO.File]::Create($Target)
+try {
+    foreach ($Member in @($First) + @($Members)) {
+        $Content = [byte[]] $Member.Content
+        $Stream.Write((Get-Header $Member.Name $Content.LongLength), 0, 512)
+        $Stream.Write($Content, 0, $Content.Length)
+        $Padding = (512 - $Content.LongLength % 512) % 512
+        if ($Padding) { $Stream.Write((New-Object byte[] $Padding), 0, $Padding) }
+    }
+    $Stream.Write((New-Object byte[] 1024), 0, 1024)
+}
+finally { $Stream.Dispose() }
+Write-Verbose "$($Listings.Count) listings, $($Gaps.Count) gaps: $Target"

@@ -1,0 +1,164 @@
+"""What a Windows machine states: local groups and accounts by SID, user rights, and what runs there from which paths.
+
+Names are translated from one language of Windows to the next, SIDs are not ([MS-DTYP] 2.4.2.4): every fact that has a SID keeps it.
+"""
+
+from dataclasses import dataclass, field
+from datetime import datetime
+
+from fidelitas.facts.gaps import Gap
+from fidelitas.text import Place
+
+__all__ = [
+    "AccessControlEntry",
+    "LocalAccount",
+    "LocalGroup",
+    "LocalMember",
+    "MembershipChange",
+    "SecuredPath",
+    "SecurityDescriptor",
+    "UserRight",
+    "WindowsFacts",
+    "WindowsJob",
+    "WindowsSession",
+]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class LocalMember:
+    """A member of a local group; `name` has its domain before it, and is empty where the SID belongs to nobody any more."""
+
+    sid: str
+    name: str
+    group: bool | None
+    place: Place = field(compare=False)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class LocalGroup:
+    """A group of the machine; `sid` is empty where the evidence is text that tells names alone."""
+
+    name: str
+    sid: str
+    members: tuple[LocalMember, ...]
+    place: Place = field(compare=False)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class LocalAccount:
+    """An account of the machine; what it does not state is ``None``."""
+
+    name: str
+    sid: str
+    disabled: bool | None = None
+    locked: bool | None = None
+    password_required: bool | None = None
+    password_never_expires: bool | None = None
+    expires: datetime | None = None
+    last_log_on: datetime | None = None
+    description: str = ""
+    place: Place = field(compare=False)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class UserRight:
+    """A user right, such as ``SeDebugPrivilege``, and one of its holders: a SID, or a name where no SID is stated."""
+
+    right: str
+    holder: str
+    place: Place = field(compare=False)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class AccessControlEntry:
+    """An entry of an access control list: who (a SID) is allowed or denied which bits; `inherit_only` ones do not concern the object."""
+
+    allowed: bool
+    mask: int
+    sid: str
+    inherit_only: bool = False
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class SecurityDescriptor:
+    """Owner and access control list; with ``None`` for `entries` there is no list, and everybody may do everything."""
+
+    owner: str
+    entries: tuple[AccessControlEntry, ...] | None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class SecuredPath:
+    """A file or folder with its access control list; one that is not there has none."""
+
+    path: str
+    exists: bool
+    folder: bool
+    access: SecurityDescriptor | None
+    place: Place = field(compare=False)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class WindowsJob:
+    """A service or scheduled task: as whom it runs (as stated, and by SID where that is told), and by which command line.
+
+    `access` is the list of the service itself: who may reconfigure it.
+    """
+
+    kind: str  # "service" or "task"
+    name: str
+    account: str
+    sid: str
+    command: str
+    enabled: bool
+    access: SecurityDescriptor | None
+    place: Place = field(compare=False)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class WindowsSession:
+    """A log-on session that is open: whose, of which kind ([MS-WMI] log-on types), and since when."""
+
+    account: str
+    sid: str
+    kind: int
+    since: datetime | None
+    place: Place = field(compare=False)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class MembershipChange:
+    """A member that was put into a local group, or taken out, as the security log tells."""
+
+    at: datetime
+    group: str  # SID
+    member: str  # SID
+    added: bool
+    by: str
+    place: Place = field(compare=False)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class WindowsFacts:
+    """Everything that one Windows machine states.
+
+    `sid` is that of the machine's own accounts, without the last number; empty where it is not told.  `settings` are registry values by
+    key and name, in lower case, as text, each with its place.
+    """
+
+    subject: str
+    taken: datetime
+    system: str
+    computer: str
+    domain: str
+    sid: str
+    elevated: bool | None
+    groups: tuple[LocalGroup, ...]
+    accounts: tuple[LocalAccount, ...]
+    user_rights: tuple[UserRight, ...]
+    jobs: tuple[WindowsJob, ...]
+    paths: tuple[SecuredPath, ...]
+    settings: dict[str, tuple[str, Place]]
+    sessions: tuple[WindowsSession, ...]
+    changes: tuple[MembershipChange, ...]
+    gaps: tuple[Gap, ...]

@@ -1,0 +1,250 @@
+"""The security log of Windows as XML, an ``Event`` element each: what ``wevtutil qe Security /f:xml`` prints, and what an .evtx file holds.
+
+Follows the event schema (Win32 documentation, "Event Schema") and "Appendix L: Events to Monitor".  Accounts and groups are told by their
+SID where the event has no name for them.  Text is taken as it stands: a document type, which could define entities, is refused.
+"""
+
+import re
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from datetime import UTC, datetime
+from typing import ClassVar, NamedTuple
+from xml.etree import ElementTree as ET
+
+from fidelitas.facts import Event, EventKind, Gap, Place
+from fidelitas.languages.logs.secrets import masked
+from fidelitas.text import clipped, decode, plain
+
+__all__ = ["SecurityRecord", "WindowsEventReader", "is_event_xml", "security_records"]
+
+_END = b"</Event>"
+_BEGINS = re.compile(rb"(?:\xef\xbb\xbf)?\s*(?:<\?xml[^>]*>\s*)?(?:<Events[^>]*>\s*)?<Event[\s>]")
+# An event with a task's whole definition in it has some tens of kilobytes.
+_LARGEST = 1 << 20
+_SYSTEM_ACCOUNTS = ("S-1-5-18", "S-1-5-19", "S-1-5-20", "S-1-5-7", "S-1-5-90-", "S-1-5-96-")
+_KINDS = {
+    "2": "at the console", "3": "over the network", "7": "unlocked", "8": "over the network, password in clear", "10": "remote desktop",
+    "11": "at the console, domain out of reach",
+}  # fmt: skip
+_FAILURES = {
+    "0xc000006a": "wrong password", "0xc0000064": "no such account", "0xc0000234": "the account is locked",
+    "0xc0000072": "the account is disabled", "0xc0000193": "the account has expired", "0xc0000071": "the password has expired",
+    "0xc000015b": "not allowed to log on this way", "0xc000006f": "outside the hours of the account", "0xc0000070": "not from this machine",
+}  # fmt: skip
+# Events about accounts, groups and memberships: what was done.
+_OF_ACCOUNTS = {
+    4720: "account made", 4722: "account enabled", 4723: "password changed", 4724: "password set by another", 4725: "account disabled",
+    4726: "account removed", 4738: "account changed", 4740: "account locked out", 4767: "account unlocked", 4781: "account renamed",
+}  # fmt: skip
+_OF_GROUPS = {**dict.fromkeys((4727, 4731, 4754), "group made"), **dict.fromkeys((4730, 4734, 4758), "group removed")}
+_OF_MEMBERS = {
+    **dict.fromkeys((4728, 4732, 4756), "added to the group"), **dict.fromkeys((4729, 4733, 4757), "removed from the group"),
+}  # fmt: skip
+_ELEVATED = "%%1937"  # TokenElevationTypeFull: consent was given, or administrators are not asked
+
+
+class SecurityRecord(NamedTuple):
+    """One event as it stands: its number, time and machine, what it tells by name, and where it begins."""
+
+    number: int
+    at: datetime | None
+    computer: str
+    data: Mapping[str, str]
+    line: int
+
+
+def is_event_xml(start: bytes) -> bool:
+    """Return whether a log that begins so holds events as XML."""
+    return _BEGINS.match(start) is not None
+
+
+def security_records(blocks: Iterable[bytes], origin: Place, gaps: list[Gap]) -> Iterator[SecurityRecord]:
+    """Yield the events of blocks of whole lines; one that cannot be read is a gap and costs only itself."""
+    held, line = b"", 1
+    for block in blocks:
+        held += block
+        done = 0
+        while (end := held.find(_END, done)) >= 0:
+            start = max(held.rfind(b"<Event ", done, end), held.rfind(b"<Event>", done, end))
+            if start >= 0:
+                record = _record(held[start : end + len(_END)], line + held.count(b"\n", done, start), origin, gaps)
+                if record is not None:
+                    yield record
+            line += held.count(b"\n", done, end)
+            done = end + len(_END)
+        held = held[done:]
+        if len(held) > _LARGEST:
+            gaps.append(_gap("an event is longer than 1 MiB", origin.at(line)))
+            line, held = line + held.count(b"\n"), b""
+    if b"<Event" in held:
+        gaps.append(_gap("the log ends within an event", origin.at(line)))
+
+
+def _gap(why: str, place: Place) -> Gap:
+    return Gap(what="event of the security log", why=why, weakens="what it tells is not known", place=place)
+
+
+def _record(text: bytes, line: int, origin: Place, gaps: list[Gap]) -> SecurityRecord | None:
+    if b"<!" in text.replace(b"<![CDATA[", b""):
+        gaps.append(_gap("it has a document type, which no event has", origin.at(line)))
+        return None
+    try:
+        event = ET.fromstring(_without_controls(text))  # noqa: S314 no document type, and so no entities of its own
+        number = int(event.findtext("{*}System/{*}EventID") or "")
+        if event.findtext("{*}System/{*}Channel", "Security") != "Security":
+            return None  # other logs use the same numbers for other things
+    except (ET.ParseError, ValueError, UnicodeError) as error:
+        gaps.append(_gap(f"not an event in XML: {clipped(plain(str(error)), 80)}", origin.at(line)))
+        return None
+    created = event.find("{*}System/{*}TimeCreated")
+    data = {one.get("Name", ""): "".join(one.itertext()).strip() for one in event.iterfind("{*}EventData/{*}Data")}
+    data |= {one.tag.rpartition("}")[2]: "".join(one.itertext()).strip() for one in event.iterfind("{*}UserData/*/*")}
+    at = _time(created.get("SystemTime", "") if created is not None else "")
+    return SecurityRecord(number, at, event.findtext("{*}System/{*}Computer") or "", data, line)
+
+
+def _without_controls(text: bytes) -> str:
+    return re.sub("[\x00-\x08\x0b\x0c\x0e-\x1f\ufffe\uffff\ud800-\udfff]", "�", decode(text))
+
+
+def _time(text: str) -> datetime | None:
+    found = re.match(r"(\d{4}-\d\d-\d\d)[T ](\d\d:\d\d:\d\d)(\.\d{1,6})?\d*\s*(?:Z|UTC)?\Z", text)
+    try:
+        return datetime.fromisoformat(f"{found[1]}T{found[2]}{found[3] or ''}").replace(tzinfo=UTC) if found else None
+    except ValueError:
+        return None
+
+
+class WindowsEventReader:
+    """Reads one log; `sids` are the names of accounts and groups."""
+
+    def __init__(self, origin: Place, sids: Mapping[str, str] | None = None) -> None:
+        self._origin = origin
+        self._sids = sids or {}
+        self.gaps: list[Gap] = []
+
+    def events(self, blocks: Iterable[bytes]) -> Iterator[Event]:
+        """Yield what the log tells of privilege."""
+        for record in security_records(blocks, self._origin, self.gaps):
+            event = self._event(record)
+            if event is not None:
+                yield event
+
+    def _event(self, record: SecurityRecord) -> Event | None:
+        reader = self._readers.get(record.number)
+        return None if reader is None else reader(self, record)
+
+    def _make(self, record: SecurityRecord, kind: EventKind, program: str, **told: str) -> Event:
+        number = record.data.get("TargetLogonId" if kind in (EventKind.CLOSED, EventKind.LOG_IN) else "SubjectLogonId", "")
+        return Event(
+            at=record.at,
+            place=self._origin.at(record.line),
+            pid=int(number, 16) if re.fullmatch(r"0x[0-9a-fA-F]{1,16}", number) else None,  # the session, which its events share
+            kind=kind,
+            program=program,
+            host=record.computer,
+            **told,  # type: ignore[arg-type]
+        )
+
+    def _name(self, record: SecurityRecord, whose: str) -> str:
+        """Return the account or group of the event: ``Subject``, ``Target`` or ``Member``."""
+        data = record.data
+        name, sid = data.get(f"{whose}UserName") or data.get(f"{whose}Name", ""), data.get(f"{whose}UserSid") or data.get(f"{whose}Sid", "")
+        if name in ("", "-"):
+            return self._sids.get(sid, sid)
+        common = re.match(r"CN=((?:[^,\\]|\\.)+),", name, re.IGNORECASE)
+        return self._sids.get(sid) or (re.sub(r"\\(.)", r"\1", common[1]) if common else name)
+
+    def _changed(self, record: SecurityRecord, **told: str) -> Event:
+        return self._make(record, EventKind.CHANGED, told.pop("program", "accounts"), account=self._name(record, "Subject"), **told)
+
+    def _account(self, record: SecurityRecord) -> Event:
+        reason, data = _OF_ACCOUNTS[record.number], record.data
+        if record.number == 4781:
+            return self._changed(
+                record, target=data.get("OldTargetUserName", ""), reason=f"{reason} to {data.get('NewTargetUserName', '')}"
+            )
+        return self._changed(record, target=self._name(record, "Target"), reason=reason)
+
+    def _group(self, record: SecurityRecord) -> Event:
+        return self._changed(record, group=self._name(record, "Target"), reason=_OF_GROUPS[record.number])
+
+    def _membership(self, record: SecurityRecord) -> Event:
+        target, group = self._name(record, "Member"), self._name(record, "Target")
+        return self._changed(record, target=target, group=group, reason=_OF_MEMBERS[record.number])
+
+    def _log_on(self, record: SecurityRecord) -> Event | None:
+        kind = record.data.get("LogonType", "")
+        if _of_system(record, "Target") or kind not in _KINDS:
+            return None
+        told = {"target": self._name(record, "Target"), "address": _address(record)}
+        if record.number == 4625:
+            status = record.data.get("SubStatus", "")
+            code = (record.data.get("Status", "") if status in ("", "0x0") else status).lower()
+            return self._make(record, EventKind.LOG_IN_FAILED, "log-on", reason=_FAILURES.get(code, code), **told)
+        return self._make(record, EventKind.LOG_IN, "log-on", reason=_KINDS[kind], **told)
+
+    def _log_off(self, record: SecurityRecord) -> Event | None:
+        if _of_system(record, "Target"):
+            return None
+        return self._make(record, EventKind.CLOSED, "log-on", target="administrator", account=self._name(record, "Target"))
+
+    def _special(self, record: SecurityRecord) -> Event | None:
+        """Special privileges were assigned to a new log-on: an administrator's session begins."""
+        if _of_system(record, "Subject"):
+            return None
+        account, privileges = self._name(record, "Subject"), " ".join(record.data.get("PrivilegeList", "").split())
+        told = {"account": account, "target": "administrator", "reason": privileges}
+        return self._make(record, EventKind.USED, "log-on", **told)
+
+    def _other_account(self, record: SecurityRecord) -> Event | None:
+        """A log-on was tried with credentials that were given: runas, a task, a connection as somebody else."""
+        if _of_system(record, "Subject"):
+            return None
+        told = {"account": self._name(record, "Subject"), "target": self._name(record, "Target"), "address": _address(record)}
+        return self._make(record, EventKind.USED, "runas", command=record.data.get("ProcessName", ""), **told)
+
+    def _process(self, record: SecurityRecord) -> Event | None:
+        if record.data.get("TokenElevationType") != _ELEVATED or _of_system(record, "Subject"):
+            return None
+        command = masked(_command(record.data.get("NewProcessName", ""), record.data.get("CommandLine", "")))
+        told = {"account": self._name(record, "Subject"), "target": "administrator", "command": command}
+        return self._make(record, EventKind.USED, "elevation", **told)
+
+    def _right(self, record: SecurityRecord) -> Event:
+        what = "given" if record.number == 4704 else "taken away"
+        rights = " ".join(record.data.get("PrivilegeList", "").split())
+        return self._changed(record, program="policy", target=self._name(record, "Target"), reason=f"user right {what}: {rights}")
+
+    def _installed(self, record: SecurityRecord) -> Event:
+        name = record.data.get("ServiceName") or record.data.get("TaskName", "")
+        what = f"service {name} installed" if record.number == 4697 else f"task {name} made"
+        return self._changed(record, program="system", command=masked(record.data.get("ServiceFileName", "")), reason=what)
+
+    def _audit(self, record: SecurityRecord) -> Event:
+        what = "log cleared" if record.number == 1102 else "policy changed"
+        return self._changed(record, program="audit", reason=f"audit: {what}")
+
+    _readers: ClassVar[Mapping[int, Callable[["WindowsEventReader", SecurityRecord], Event | None]]] = {
+        **dict.fromkeys(_OF_ACCOUNTS, _account), **dict.fromkeys(_OF_GROUPS, _group), **dict.fromkeys(_OF_MEMBERS, _membership),
+        4624: _log_on, 4625: _log_on, 4634: _log_off, 4647: _log_off, 4648: _other_account, 4672: _special, 4688: _process,
+        4697: _installed, 4698: _installed, 4704: _right, 4705: _right, 4719: _audit, 1102: _audit,
+    }  # fmt: skip
+
+
+def _of_system(record: SecurityRecord, whose: str) -> bool:
+    """Return whether an account is the system itself, a machine's, or one of window management."""
+    sid, name = record.data.get(f"{whose}UserSid", ""), record.data.get(f"{whose}UserName", "")
+    return name.endswith("$") or any(sid == one or (one.endswith("-") and sid.startswith(one)) for one in _SYSTEM_ACCOUNTS)
+
+
+def _command(program: str, line: str) -> str:
+    """Return the program by its whole path, in quotes where it has blanks, and what it was given."""
+    quoted = re.match(r'"[^"]*"\s*', line)
+    given = line[len(quoted[0]) :] if quoted else line.partition(" ")[2]
+    shown = f'"{program}"' if " " in program else program
+    return f"{shown} {given}".strip() if program else line
+
+
+def _address(record: SecurityRecord) -> str:
+    address = record.data.get("IpAddress", "")
+    return "" if address in ("-", "::1", "127.0.0.1") else address.removeprefix("::ffff:")

@@ -1,0 +1,88 @@
+"""Who a SID is: an account or group of the machine, one of a directory in evidence, everybody, or somebody known by the SID alone."""
+
+from collections.abc import Sequence
+from functools import cached_property
+
+from fidelitas.facts import WindowsFacts
+from fidelitas.rights.directory import DirectoryRights
+from fidelitas.rights.links import Principal, PrincipalKind
+from fidelitas.rights.windows.access import EVERYBODY
+
+__all__ = ["SYSTEM", "Holders"]
+
+SYSTEM = "S-1-5-18"
+# What a service says that runs as the system, and as two accounts with few rights.
+_SYSTEM_NAMES = frozenset({"localsystem", "system", "nt authority\\system", "nt authority\\localsystem", ".\\localsystem", ""})
+_WELL_KNOWN = {
+    "S-1-5-7": "ANONYMOUS LOGON", "S-1-5-2": "NETWORK", "S-1-5-19": "LOCAL SERVICE", "S-1-5-20": "NETWORK SERVICE", "S-1-5-6": "SERVICE",
+    "S-1-5-32-546": "Guests", "S-1-5-32-549": "Server Operators", "S-1-5-32-550": "Print Operators", "S-1-5-32-551": "Backup Operators",
+    "S-1-2-0": "LOCAL", "S-1-5-3": "BATCH", "S-1-5-113": "local accounts", "S-1-5-114": "local administrators",
+}  # fmt: skip
+
+
+class Holders:
+    """The principals of one machine, by SID and by name."""
+
+    def __init__(self, facts: WindowsFacts, directories: Sequence[DirectoryRights]) -> None:
+        self._facts = facts
+        self.directories = directories
+        self.anybody = self._here(PrincipalKind.ANY_ACCOUNT, "")
+
+    def _here(self, kind: PrincipalKind, name: str) -> Principal:
+        return Principal(kind=kind, name=name, subject=self._facts.subject)
+
+    @cached_property
+    def by_sid(self) -> dict[str, Principal]:
+        """Everybody whose SID the evidence tells, with those of directories."""
+        found: dict[str, Principal] = {}
+        for group in self._facts.groups:
+            for member in group.members:
+                if member.sid and member.name:
+                    found[member.sid] = self._elsewhere(member.name, is_group=bool(member.group))
+        for directory in self.directories:
+            found |= directory.by_sid
+        found |= {group.sid: self._here(PrincipalKind.GROUP, group.name) for group in self._facts.groups if group.sid}
+        found |= {account.sid: self._here(PrincipalKind.ACCOUNT, account.name) for account in self._facts.accounts}
+        return found | dict.fromkeys(EVERYBODY, self.anybody)
+
+    @cached_property
+    def _by_name(self) -> dict[str, Principal]:
+        """Everybody by domain and name; those of the machine by their name alone, too."""
+        found: dict[str, Principal] = {}
+        for group in self._facts.groups:
+            found |= {one.name.lower(): self.by_sid[one.sid] for one in group.members if one.name and one.sid in self.by_sid}
+        for account in self._facts.accounts:
+            here = self._here(PrincipalKind.ACCOUNT, account.name)
+            found |= {f"{prefix}{account.name}".lower(): here for prefix in ("", ".\\", f"{self._facts.computer}\\")}
+        return found
+
+    def of_sid(self, sid: str) -> Principal:
+        """Return who has a SID."""
+        number = sid.removeprefix("domain-")
+        if number != sid:  # of the machine's domain, whose SID is not stated
+            sid = next((f"{one.rpartition('-')[0]}-{number}" for one in self._domain_sids()), sid)
+        known = self.by_sid.get(sid)
+        return known or self._here(PrincipalKind.ELSEWHERE, _WELL_KNOWN.get(sid, sid))
+
+    def of_name(self, name: str) -> Principal:
+        """Return who has a name, with the domain before it or that of a local account."""
+        return self._by_name.get(name.lower()) or self._in_directory(name) or self._elsewhere(name, is_group=False)
+
+    def is_system(self, sid: str, account: str) -> bool:
+        """Return whether what runs so runs as the system itself."""
+        return sid == SYSTEM or (not sid and account.lower() in _SYSTEM_NAMES)
+
+    def _domain_sids(self) -> list[str]:
+        return [sid for directory in self.directories for sid in directory.by_sid if sid.startswith("S-1-5-21-")]
+
+    def _in_directory(self, name: str) -> Principal | None:
+        """Return who of the one directory has a name; with several directories nobody knows which domain is meant."""
+        domain, backslash, short = name.rpartition("\\")
+        if not backslash or len(self.directories) != 1 or domain.lower() in (self._facts.computer.lower(), "."):
+            return None
+        return next((one for one in self.directories[0].by_sid.values() if one.name.lower() == short.lower()), None)
+
+    def _elsewhere(self, name: str, *, is_group: bool) -> Principal:
+        """Return somebody of a domain that is not in evidence: ``name@DOMAIN``."""
+        domain, _, short = name.rpartition("\\")
+        return self._here(PrincipalKind.GROUP if is_group else PrincipalKind.ELSEWHERE, f"{short}@{domain}" if domain else short)

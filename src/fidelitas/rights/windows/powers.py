@@ -1,0 +1,48 @@
+"""What the built-in groups and the user rights of Windows amount to.
+
+By the documentation of security identifiers and of user rights assignment; whether it is stated or follows by a mechanism is told apart.
+"""
+
+from typing import NamedTuple
+
+from fidelitas.rights.links import RightKind, Strength
+
+__all__ = ["GROUP_POWERS", "USER_RIGHT_POWERS", "Power"]
+
+
+class Power(NamedTuple):
+    """A right, the clause that completes "P → right because …", and how sure it is."""
+
+    right: RightKind
+    because: str
+    strength: Strength = Strength.CERTAIN
+
+
+_ADMIN, _SECRETS, _EVIDENCE, _LOGS = RightKind.ADMIN, RightKind.READ_SECRETS, RightKind.WRITE_EVIDENCE, RightKind.READ_EVIDENCE
+
+# By the SID of the group, whatever it is called.
+GROUP_POWERS = {
+    "S-1-5-32-544": Power(_ADMIN, "it administers the machine (Administrators)", Strength.DIRECT),
+    "S-1-5-32-549": Power(_ADMIN, "it changes services, which run as the system (Server Operators)"),
+    "S-1-5-32-550": Power(_ADMIN, "it loads printer drivers into the system (Print Operators)"),
+    "S-1-5-32-551": Power(_SECRETS, "it reads any file, the machine's password hashes among them (Backup Operators)"),
+    "S-1-5-32-573": Power(_LOGS, "it reads the event logs (Event Log Readers)", Strength.DIRECT),
+    "S-1-5-32-578": Power(_ADMIN, "it opens the disks of every virtual machine, and the host's files by them (Hyper-V Administrators)"),
+}
+USER_RIGHT_POWERS = {
+    "SeDebugPrivilege": Power(_ADMIN, "it writes into any process, the system's too (user right SeDebugPrivilege)"),
+    "SeTcbPrivilege": Power(_ADMIN, "it acts as part of the system (user right SeTcbPrivilege)"),
+    "SeCreateTokenPrivilege": Power(_ADMIN, "it makes tokens of anybody (user right SeCreateTokenPrivilege)"),
+    "SeAssignPrimaryTokenPrivilege": Power(_ADMIN, "it starts processes with tokens of others (user right SeAssignPrimaryTokenPrivilege)"),
+    "SeImpersonatePrivilege": Power(
+        _ADMIN, "it takes the token of a system service that connects to it (user right SeImpersonatePrivilege)"
+    ),
+    "SeLoadDriverPrivilege": Power(_ADMIN, "it loads drivers into the kernel (user right SeLoadDriverPrivilege)"),
+    "SeTakeOwnershipPrivilege": Power(_ADMIN, "it takes over any file or service (user right SeTakeOwnershipPrivilege)"),
+    "SeRestorePrivilege": Power(_ADMIN, "it writes any file, whatever its list says (user right SeRestorePrivilege)"),
+    "SeManageVolumePrivilege": Power(_ADMIN, "it writes to the volume below its files (user right SeManageVolumePrivilege)"),
+    "SeRelabelPrivilege": Power(_ADMIN, "it relabels objects of the system as its own (user right SeRelabelPrivilege)"),
+    "SeBackupPrivilege": Power(_SECRETS, "it reads any file, the machine's password hashes among them (user right SeBackupPrivilege)"),
+    "SeSecurityPrivilege": Power(_EVIDENCE, "it clears the security log (user right SeSecurityPrivilege)"),
+    "SeAuditPrivilege": Power(_EVIDENCE, "it writes entries of its own into the security log (user right SeAuditPrivilege)"),
+}
