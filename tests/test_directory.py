@@ -59,9 +59,11 @@ def test_administrative_groups_are_known_by_number_and_members_at_any_depth() ->
     told = {(finding.check, finding.about) for finding in server_findings(found)}
     assert told == {
         ("directory.stale-administrator", "tomas"), ("directory.password-never-expires", "ines"), ("directory.no-preauthentication", "rada"),
-        ("directory.delegation", "prim"), ("directory.former-administrator", "kofi"),
+        ("directory.delegation", "prim"), ("directory.service-administrator", "prim"), ("directory.former-administrator", "kofi"),
     }  # fmt: skip
-    assert {check.name for check in DIRECTORY_CHECKS} == {check for check, _ in told}
+    assert {check.name for check in DIRECTORY_CHECKS} - {check for check, _ in told} == {
+        "directory.idle-administrator", "directory.everybody-administers",
+    }  # fmt: skip
     assert set(found.belongs_to("tomas")) == {"%Bereitschaft", "%Dienst", "%Domänen-Admins"}
     assert not found.gaps
 
@@ -97,6 +99,51 @@ def test_a_directory_group_in_a_sudo_rule_is_resolved_through_on_every_host() ->
     ).routes
     assert [str(link.target) for link in route.links] == ["%oncall", "%ops", "root"]
     assert "nils" not in {str(holding.principal) for holding in audit([host]).hosts[0].holdings}
+
+
+def test_sudo_rules_of_a_directory_are_in_force_where_a_host_asks_it_and_in_the_order_it_asks() -> None:
+    directory = from_ldif(
+        (
+            f"dn: cn=ops,{BASE}\nobjectClass: sudoRole\ncn: ops\nsudoUser: tomas\nsudoHost: ALL\nsudoCommand: ALL\nsudoRunAsUser: ALL\n\n"
+            f"dn: cn=no,{BASE}\nobjectClass: sudoRole\ncn: no\nsudoUser: rada\nsudoHost: ALL\nsudoCommand: !ALL\nsudoRunAsUser: ALL\nsudoOrder: 9\n"
+        ).encode(),
+        "saltmarsh",
+    ).bundle
+
+    def rooted(sources: str) -> tuple[set[str], int]:
+        services = Put(f"passwd: files\ngroup: files\nshadow: files\nsudoers: {sources}\n")
+        (host,) = audit([bundle("rada ALL=(ALL) ALL\n", {"/etc/nsswitch.conf": services}), directory]).hosts
+        people = {
+            holding.principal.name
+            for holding in host.holdings
+            if str(holding.right) == "root" and "sudo" in {link.way for link in holding.routes[0].links}
+        }
+        return people & {"tomas", "rada"}, sum("sudoers entries" in gap.what for gap in host.gaps)
+
+    assert rooted("files") == ({"rada"}, 0)
+    assert rooted("files sss") == ({"tomas"}, 0)  # what the directory says comes later, and takes rada's away
+    assert rooted("ldap files") == ({"tomas", "rada"}, 0)
+    assert rooted("files nis") == ({"rada"}, 1)
+
+
+def test_members_of_other_domains_and_members_that_are_told_in_part() -> None:
+    text = group(
+        "Admins",
+        number=(*DOMAIN, 512),
+        extra=f"member: CN=S-1-5-11,CN=ForeignSecurityPrincipals,{BASE}\nmember;range=0-1: cn=ines,{BASE}\n",
+    ) + person("ines")
+    found = rights(text)
+    assert {str(holding.principal) for holding in found.holdings} == {"%Admins", "ines", "Authenticated Users"}
+    assert [(gap.what, gap.why) for gap in found.gaps] == [("members of Admins", "its members are told up to number 1 and go on")]
+    assert "directory.everybody-administers" in {finding.check for finding in server_findings(found)}
+    assert not rights(text.replace("range=0-1", "range=0-*")).gaps
+
+
+def test_an_administrator_who_is_never_there() -> None:
+    ticks = 134_000_000_000_000_000  # in August 2025
+    found = rights(group("Admins", "ines", number=(*DOMAIN, 512)) + person("ines", f"lastLogonTimestamp: {ticks}\n"))
+    assert [finding.check for finding in server_findings(found)] == ["directory.idle-administrator"]
+    assert found.about("ines")[0] == "account, last log-on 2025-08-18"
 
 
 @given(

@@ -157,10 +157,13 @@ MARIADB_CHECKS: tuple[Check[MariadbRights], ...] = (
     mariadb.socket_administrator,
 )
 DIRECTORY_CHECKS: tuple[Check[DirectoryRights], ...] = (
+    directory.everybody_administers,
     directory.no_preauthentication,
     directory.delegated_account,
+    directory.service_administrator,
     directory.stale_administrator,
     directory.administrator_never_expires,
+    directory.idle_administrator,
     directory.former_administrator,
 )
 WINDOWS_CHECKS: tuple[Check[WindowsRights], ...] = (

@@ -1,16 +1,34 @@
 """Checks of directories: administrators that should be none, and accounts whose passwords can be worked out."""
 
 from collections.abc import Iterator
+from datetime import timedelta
 
 from fidelitas.checks.check import Found, check
 from fidelitas.findings import Severity
 from fidelitas.rights import DirectoryRights, PrincipalKind
 
-__all__ = ["administrator_never_expires", "delegated_account", "former_administrator", "no_preauthentication", "stale_administrator"]
+__all__ = [
+    "administrator_never_expires",
+    "delegated_account",
+    "everybody_administers",
+    "former_administrator",
+    "idle_administrator",
+    "no_preauthentication",
+    "service_administrator",
+    "stale_administrator",
+]
+
+
+# lastLogonTimestamp is written when it is two weeks old; after this long nobody can still be in need of the rights.
+_IDLE = timedelta(days=90)
+# Who logs on at all, by SID: an administrative group that holds one of these holds everybody.
+_EVERYBODY = frozenset({"S-1-1-0", "S-1-5-11", "S-1-5-7"})
+_WHOLE_DOMAIN = ("-513", "-514", "-515")
 
 
 def _administrators(rights: DirectoryRights) -> set[str]:
-    return {holding.principal.name for holding in rights.holdings if holding.principal.kind is PrincipalKind.ACCOUNT}
+    holders = {holding.principal.name for holding in rights.holdings if holding.principal.kind is PrincipalKind.ACCOUNT}
+    return holders & rights.accounts.keys()  # those of other domains have their own directory
 
 
 @check("directory.stale-administrator", Severity.MEDIUM, advice="Take it out of the group; delete it if nobody needs it.")
@@ -71,3 +89,48 @@ def former_administrator(rights: DirectoryRights) -> Iterator[Found]:
     for account in rights.facts.accounts:
         if account.once_administrator and account.name not in now and not account.sid.endswith(("-500", "-502")):
             yield Found(about=account.name, message=f"{account.name} was an administrator once", places=(account.place,))
+
+
+@check(
+    "directory.service-administrator",
+    Severity.HIGH,
+    advice="Give the service an account of its own, managed, with the rights that it needs.",
+)
+def service_administrator(rights: DirectoryRights) -> Iterator[Found]:
+    """An administrator's account is that of a service, by principal name.
+
+    Anybody may have a ticket for the service, which its password encrypts, and try passwords on it at leisure.
+    """
+    for name in sorted(_administrators(rights)):
+        account = rights.accounts[name]
+        if account.service_names and not account.disabled:
+            message = f"administrator {name} runs {account.service_names[0]}"
+            yield Found(about=name, message=message, places=(account.place,))
+
+
+@check("directory.idle-administrator", Severity.MEDIUM, advice="Ask whether the person still needs it; take it out of the group.")
+def idle_administrator(rights: DirectoryRights) -> Iterator[Found]:
+    """An administrator has not logged on for a quarter of a year.
+
+    Nobody would notice if somebody else did.
+    """
+    for name in sorted(_administrators(rights)):
+        account = rights.accounts[name]
+        if account.last_log_on is not None and rights.taken - account.last_log_on > _IDLE and not account.disabled:
+            days = (rights.taken - account.last_log_on).days
+            yield Found(about=name, message=f"administrator {name} last logged on {days} days before", places=(account.place,))
+
+
+@check("directory.everybody-administers", Severity.CRITICAL, advice="Take it out of the group; name the few who need it.")
+def everybody_administers(rights: DirectoryRights) -> Iterator[Found]:
+    """Everybody is in an administrative group.
+
+    One stolen password of anybody is the whole domain.
+    """
+    admins = {holding.principal for holding in rights.holdings}
+    for group in rights.facts.groups:
+        if rights.by_sid.get(group.sid) in admins:
+            for member, place in rights.members(group):
+                whole = member.sid.startswith("S-1-5-21-") and member.sid.endswith(_WHOLE_DOMAIN)
+                if whole or member.sid in _EVERYBODY:
+                    yield Found(about=member.name, message=f"{member.name} is in administrative group {group.name}", places=(place,))

@@ -8,6 +8,7 @@ from datetime import datetime
 
 from fidelitas.facts.accounts import Account
 from fidelitas.facts.gaps import Gap
+from fidelitas.facts.sudo import SudoPolicy
 from fidelitas.text import Place
 
 __all__ = ["Directory", "DirectoryAccount", "DirectoryFacts", "DirectoryGroup", "DirectoryMember", "StatedGroup"]
@@ -34,11 +35,12 @@ class DirectoryGroup:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Directory:
-    """The accounts and groups of one directory."""
+    """The accounts and groups of one directory, and its sudo rules, where it has any."""
 
     subject: str
     accounts: tuple[Account, ...]
     groups: tuple[DirectoryGroup, ...]
+    policy: SudoPolicy | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -84,3 +86,4 @@ class DirectoryFacts:
     accounts: tuple[DirectoryAccount, ...]
     groups: tuple[StatedGroup, ...]
     gaps: tuple[Gap, ...]
+    policy: SudoPolicy | None = None

@@ -5,11 +5,13 @@ they have one: names are translated, numbers are not ([MS-ADTS] 3.1.1, [MS-DTYP]
 """
 
 import struct
+from collections.abc import Iterator
 from datetime import UTC, datetime, timedelta
 
 from fidelitas.facts import Account, DirectoryAccount, DirectoryFacts, Gap, Password, PasswordState, Place, StatedGroup
 from fidelitas.languages.host import HostEvidence
 from fidelitas.languages.ldif import Entry, entries
+from fidelitas.languages.sudo_ldif import read_sudo_ldif
 from fidelitas.text import decode
 
 __all__ = ["read_directory", "sid_of"]
@@ -32,13 +34,31 @@ def read_directory(evidence: HostEvidence) -> DirectoryFacts:
     ]
     accounts: list[DirectoryAccount] = []
     groups: list[StatedGroup] = []
-    for entry in entries(decode(evidence.listings.get("entries", b"")), origin, gaps, "directory object"):
+    text, has_rules = decode(evidence.listings.get("entries", b"")), False
+    for entry in entries(text, origin, gaps, "directory object"):
         kinds = {value.lower() for value, _ in entry.texts("objectClass")}
+        has_rules = has_rules or "sudorole" in kinds
         if kinds & _GROUPS:
+            gaps += _cut_short(entry, origin)
             groups.append(_group(entry, origin))
         elif kinds & _ACCOUNTS and "computer" not in kinds:
             accounts.append(_account(entry, origin))
-    return DirectoryFacts(subject=evidence.subject, taken=evidence.taken, accounts=tuple(accounts), groups=tuple(groups), gaps=tuple(gaps))
+    return DirectoryFacts(
+        subject=evidence.subject,
+        taken=evidence.taken,
+        accounts=tuple(accounts),
+        groups=tuple(groups),
+        gaps=tuple(gaps),
+        policy=read_sudo_ldif(text, origin) if has_rules else None,
+    )
+
+
+def _cut_short(entry: Entry, origin: Place) -> Iterator[Gap]:
+    """Yield a gap where the members of a group came in ranges of which the last is missing."""
+    upto, line = entry.told.get("member", ("*", 0))
+    if upto != "*":
+        why = f"its members are told up to number {upto} and go on"
+        yield Gap(what=f"members of {_name(entry)}", why=why, weakens="who else is in the group", place=origin.at(line))
 
 
 def sid_of(value: str) -> str:

@@ -15,6 +15,7 @@ from fidelitas.text import clipped, decode, plain
 
 __all__ = ["Entry", "entries", "is_ldif"]
 
+_RANGE = re.compile(r"(?:^|;)range=\d+-(\d+|\*)")
 _FIRST_LINE = re.compile(r"(#[^\n]*\n|\s*\n)*(version:|dn:)", re.IGNORECASE)
 
 
@@ -25,10 +26,14 @@ def is_ldif(text: str) -> bool:
 
 @dataclass(slots=True)
 class Entry:
-    """One object: attribute names in lower case, each value with its line."""
+    """One object: attribute names in lower case and without options, each value with its line.
+
+    `told` says of an attribute that came in ranges how far the last of them goes ([MS-ADTS] 3.1.1.3.1.3.3): ``*`` is the end.
+    """
 
     line: int
     values: dict[str, list[tuple[str, int]]] = field(default_factory=dict)
+    told: dict[str, tuple[str, int]] = field(default_factory=dict)
 
     def texts(self, name: str) -> list[tuple[str, int]]:
         """Return the values of an attribute, each with its line."""
@@ -57,7 +62,11 @@ def entries(text: str, origin: Place, gaps: list[Gap], what: str) -> Iterator[En
             why = f'expected an attribute and a value, found "{clipped(plain(line), 40)}"'
             gaps.append(Gap(what=what, why=why, weakens="what this line states is not known", place=origin.at(number)))
             continue
-        entry.values.setdefault(name.strip().lower(), []).append((stated, number))
+        attribute, _, options = name.strip().lower().partition(";")
+        entry.values.setdefault(attribute, []).append((stated, number))
+        found = _RANGE.search(options)
+        if found is not None:
+            entry.told[attribute] = found[1], number
     if entry.values:
         yield entry
 

@@ -3,6 +3,7 @@
 Well-known groups are told by the last number of their SID, not by a name, which is translated ([MS-DTYP] 2.4.2.4).
 """
 
+import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from functools import cached_property
 
@@ -26,12 +27,20 @@ _WELL_KNOWN = {
     "S-1-5-32-550": ("it loads printer drivers into domain controllers (Print Operators)", Strength.CERTAIN),
     "S-1-5-32-551": ("it reads and writes any file of domain controllers, password hashes among them (Backup Operators)", Strength.CERTAIN),
 }
+# Those that everybody is who logs on.
+_EVERYBODY = {"S-1-1-0": "Everyone", "S-1-5-11": "Authenticated Users", "S-1-5-7": "Anonymous Logon"}
 
 
 def _folded(dn: str) -> str:
     """Return a DN in a form in which equal ones are equal: letters small, no blanks about commas and equals signs."""
     parts = dn.replace("\\,", "\0").split(",")
     return ",".join("=".join(half.strip() for half in part.split("=", 1)) for part in parts).replace("\0", "\\,").lower()
+
+
+def _foreign(dn: str, place: Place) -> DirectoryAccount | None:
+    """Return somebody of another domain, or of all alike, who stands in a group by SID: ``CN=S-1-…,CN=ForeignSecurityPrincipals,…``."""
+    found = re.match(r"CN=(S-1-[\d-]+),", dn, re.IGNORECASE)
+    return None if found is None else DirectoryAccount(name=_EVERYBODY.get(found[1], found[1]), dn=dn, sid=found[1], place=place)
 
 
 class DirectoryRights(ServerRights):
@@ -82,7 +91,9 @@ class DirectoryRights(ServerRights):
     def describe(self, principal: Principal) -> str:
         """Return what a holder is."""
         account = self.accounts.get(principal.name)
-        if principal.kind is not PrincipalKind.ACCOUNT or account is None:
+        if principal.kind is PrincipalKind.ACCOUNT and account is None:
+            return "of another domain"
+        if account is None or principal.kind is not PrincipalKind.ACCOUNT:
             return "group"
         kind = "service" if account.service_names else "account"
         expired = account.expires is not None and account.expires < self.taken
@@ -90,16 +101,20 @@ class DirectoryRights(ServerRights):
 
     def belongs_to(self, role: str) -> Iterable[str]:
         """Return the groups of an account or group, at any depth."""
-        above: dict[str, list[str]] = {}
-        for link in self._memberships():
-            above.setdefault(str(link.source), []).append(str(link.target))
         agenda, seen = [role], {role}
         for one in agenda:
-            for outer in above.get(one, ()):
+            for outer in self._above.get(one, ()):
                 if outer not in seen:
                     seen.add(outer)
                     agenda.append(outer)
         return sorted(seen - {role})
+
+    @cached_property
+    def _above(self) -> Mapping[str, Sequence[str]]:
+        above: dict[str, list[str]] = {}
+        for link in self._memberships():
+            above.setdefault(str(link.source), []).append(str(link.target))
+        return above
 
     def about(self, role: str) -> Sequence[str]:
         """Return what an account is."""
@@ -127,7 +142,7 @@ class DirectoryRights(ServerRights):
     def members(self, group: StatedGroup) -> Iterator[tuple[DirectoryAccount | StatedGroup, Place]]:
         """Yield the members of a group that are in evidence, those by their primary group too; each with its place."""
         for dn, place in group.members:
-            found = self._by_dn.get(_folded(dn))
+            found = self._by_dn.get(_folded(dn)) or _foreign(dn, place)
             if found is not None:
                 yield found, place
         for name, place in group.member_names:
@@ -164,7 +179,7 @@ def directory_rights_of(facts: DirectoryFacts) -> DirectoryRights:
 
 
 def for_hosts(rights: DirectoryRights) -> Directory:
-    """Return the accounts and groups that a Unix host takes from a directory: those with numbers, and the groups between them."""
+    """Return what a Unix host takes from a directory: accounts and groups with numbers, the groups between them, and sudo rules."""
     groups = []
     for number, group in enumerate(rights.facts.groups):
         members = tuple(
@@ -173,4 +188,4 @@ def for_hosts(rights: DirectoryRights) -> Directory:
         gid = group.gid if group.gid is not None else -2 - number  # a group without a number is one on the way to others
         groups.append(DirectoryGroup(name=group.name, gid=gid, members=members, place=group.place))
     accounts = tuple(account.posix for account in rights.facts.accounts if account.posix is not None)
-    return Directory(subject=rights.subject, accounts=accounts, groups=tuple(groups))
+    return Directory(subject=rights.subject, accounts=accounts, groups=tuple(groups), policy=rights.facts.policy)

@@ -5,6 +5,7 @@ from ipaddress import ip_interface
 from typing import TypeVar
 
 from fidelitas.facts import Gap, HostFacts, PrivateKey
+from fidelitas.rights.from_directory import with_directory
 from fidelitas.rights.lending import Lending
 from fidelitas.rights.links import Holding, Principal, PrincipalKind, Route
 from fidelitas.rights.nesting import Nesting
@@ -102,6 +103,8 @@ def _as_anybody(route: Route) -> bool:
 
 def rights_of(facts: HostFacts, nesting: Nesting | None = None) -> HostRights:
     """Return all rights on a host; `nesting` are the memberships of the directory that its accounts may come from."""
+    if nesting is not None:
+        facts = with_directory(facts, nesting.directory)
     population = with_keys(populate(facts, nesting), facts)
     policy = policy_of(facts, population)
     by_node, lending = holdings_from(steps_of(facts, population, policy))

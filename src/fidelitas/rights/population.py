@@ -11,6 +11,7 @@ from functools import cached_property
 from typing import TypeVar
 
 from fidelitas.facts import Account, Group, HostFacts, LoginLimits, OperatingSystem, Password, PasswordState, Shadow
+from fidelitas.rights.from_directory import DIRECTORY_SOURCES
 from fidelitas.rights.identity import AccountKind, Identity, LogIn, Membership, made_up_member
 from fidelitas.rights.nesting import Nesting
 
@@ -50,7 +51,6 @@ _ADMIN_GROUPS: Mapping[str, tuple[str, ...]] = {
 }
 _ANY_FAMILY = ("sudo", "wheel")
 # Sources of nsswitch.conf(5) that are a directory.
-_DIRECTORIES = frozenset({"sss", "ldap", "winbind"})
 _UID_RANGE = LoginLimits(uid_min=1000, uid_max=60000)
 # Red Hat's sixth release and its kin, the last that began at 500.
 _OLD_UID_RANGE = LoginLimits(uid_min=500, uid_max=60000)
@@ -218,7 +218,7 @@ def populate(facts: HostFacts, nesting: Nesting | None = None) -> Population:
 def uses_directory(facts: HostFacts) -> bool:
     """Return whether a host takes accounts or groups from a directory."""
     services = (service for service in facts.name_services if service.database in ("passwd", "group"))
-    return any(source in _DIRECTORIES for service in services for source in service.sources)
+    return any(source in DIRECTORY_SOURCES for service in services for source in service.sources)
 
 
 def _joined(population: Population, nesting: Nesting, listed: Mapping[str, list[Group]]) -> Population:

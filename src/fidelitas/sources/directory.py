@@ -9,12 +9,18 @@ import os
 import re
 import ssl
 import warnings
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
+from contextlib import suppress
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
 from urllib.parse import parse_qs, unquote, urlsplit
 
 from fidelitas.errors import ReadError, RequestError
 from fidelitas.evidence import MissingItem
 from fidelitas.sources.collected import Collected, sealed
+
+if TYPE_CHECKING:
+    from ldap3 import Connection
 
 __all__ = ["from_directory", "from_ldif"]
 
@@ -44,53 +50,105 @@ def from_ldif(content: bytes, name: str) -> Collected:
 def from_directory(uri: str, name: str | None = None, password: str | None = None) -> Collected:
     """Return the evidence of the directory at ``ldaps://HOST/BASE?bind=DN``; raises `ReadError` where it cannot be reached.
 
-    What the bound account may not see looks as if it were not there: a directory does not tell.
+    What the bound account may not see looks as if it were not there: a directory does not tell.  Where the server goes away midway, what
+    was read before counts, and the rest is a gap.
     """
+    asked = _asked(uri)
+    texts: list[bytes] = []
+    gaps: list[MissingItem] = []
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore", DeprecationWarning)  # of a library that this one is made with
+        from ldap3.core.exceptions import LDAPException  # noqa: PLC0415
+    try:
+        connection = _connection(asked, password if password is not None else os.environ.get("LDAP_PASSWORD"))
+        try:
+            for entry in _objects(connection, asked.base, gaps):
+                texts.append(_ldif(entry))  # noqa: PERF401 what was read counts, whatever comes
+        finally:
+            connection.unbind()
+    except (LDAPException, OSError) as error:
+        text = " ".join(str(error).split())
+        if not texts:
+            raise ReadError(f'could not read directory "{uri}": {text}', hint="See docs/directories.md for what it takes.") from error
+        gaps.append(MissingItem(path="entries", reason=f"the server went away after {len(texts)} objects: {text}"))
+    return _sealed(name or asked.host or "localhost", b"\n".join(texts), gaps)
+
+
+@dataclass(frozen=True, slots=True)
+class _Asked:
+    """What a URI of a directory asks for."""
+
+    server: str
+    host: str | None
+    base: str
+    bind: str | None
+    tls: str  # "checked", "as it comes", or "off"
+    ca: str | None
+
+
+def _asked(uri: str) -> _Asked:
     parts = urlsplit(uri)
-    asked = parse_qs(parts.query)
     if parts.scheme not in ("ldap", "ldaps", "ldapi") or parts.password is not None:
         hint = "Such as ldaps://dc.example/dc=example,dc=org?bind=cn=auditor,dc=example,dc=org; the password comes from LDAP_PASSWORD."
         raise RequestError(f'"{parts.scheme}://{parts.hostname}" names no directory', hint=hint)
-    base = unquote(parts.path.lstrip("/"))
-    local = parts.hostname in ("localhost", "127.0.0.1", "::1", None)
-    with warnings.catch_warnings():
-        warnings.simplefilter("ignore", DeprecationWarning)  # of a library that this one is made with
-        import ldap3  # noqa: PLC0415
-        from ldap3.core.exceptions import LDAPException  # noqa: PLC0415
-    tls = ldap3.Tls(
-        validate=ssl.CERT_NONE if local or asked.get("tls") == ["off"] else ssl.CERT_REQUIRED, ca_certs_file=asked.get("ca", [None])[0]
+    said = parse_qs(parts.query)
+    local, off = parts.hostname in ("localhost", "127.0.0.1", "::1", None), said.get("tls") == ["off"]
+    server = uri.partition("?")[0].removesuffix("/" + parts.path.lstrip("/"))
+    ca = said.get("ca", [None])[0]
+    encrypted = "off" if off or (parts.scheme == "ldap" and local and not ca) else "as it comes" if local and not ca else "checked"
+    return _Asked(server, parts.hostname, unquote(parts.path.lstrip("/")), said.get("bind", [None])[0], encrypted, ca)
+
+
+def _connection(asked: _Asked, password: str | None) -> "Connection":
+    import ldap3  # noqa: PLC0415
+
+    tls = ldap3.Tls(validate=ssl.CERT_REQUIRED if asked.tls == "checked" else ssl.CERT_NONE, ca_certs_file=asked.ca)
+    server = ldap3.Server(asked.server, tls=tls, connect_timeout=_SECONDS, get_info=ldap3.DSA)
+    connection = ldap3.Connection(
+        server, asked.bind, password, read_only=True, receive_timeout=_SECONDS, raise_exceptions=True, check_names=False
     )
-    gaps: list[MissingItem] = []
     try:
-        server = ldap3.Server(
-            uri.partition("?")[0].removesuffix("/" + parts.path.lstrip("/")), tls=tls, connect_timeout=_SECONDS, get_info=ldap3.DSA
-        )
-        bind = asked.get("bind", [None])[0]
-        secret = password if password is not None else os.environ.get("LDAP_PASSWORD")
-        connection = ldap3.Connection(
-            server, bind, secret, read_only=True, receive_timeout=_SECONDS, auto_range=True, raise_exceptions=True, check_names=False
-        )
         connection.open()
-        if parts.scheme == "ldap" and not local and asked.get("tls") != ["off"]:
+        if asked.tls != "off" and not server.ssl:
             connection.start_tls()
         connection.bind()
-        base = base or (server.info.naming_contexts[0] if server.info and server.info.naming_contexts else "")
-        texts = []
-        pages = connection.extend.standard.paged_search(base, _WANTED, attributes=list(_ATTRIBUTES), paged_size=_PAGE, generator=True)
-        for number, entry in enumerate(pages):
-            if number >= _MOST:
-                gaps.append(MissingItem(path="entries", reason=f"more than {_MOST} objects"))
-                break
-            if entry.get("type") == "searchResEntry":
-                texts.append(_ldif(entry))
-        connection.unbind()
-    except (LDAPException, OSError) as error:
-        text = " ".join(str(error).split())
-        raise ReadError(f'could not read directory "{uri}": {text}', hint="See docs/directories.md for what it takes.") from error
-    return _sealed(name or f"{parts.hostname or 'localhost'}", b"\n".join(texts), gaps)
+    except Exception:
+        with suppress(Exception):  # what went wrong first is what is told
+            connection.unbind()
+        raise
+    return connection
 
 
-def _ldif(entry: dict[str, object]) -> bytes:
+def _objects(connection: "Connection", base: str, gaps: list[MissingItem]) -> Iterator[Mapping[str, object]]:
+    """Yield the objects that are wanted, page by page; an attribute that comes in ranges with all of them."""
+    info = connection.server.info
+    root = base or (info.naming_contexts[0] if info and info.naming_contexts else "")
+    pages = connection.extend.standard.paged_search(root, _WANTED, attributes=list(_ATTRIBUTES), paged_size=_PAGE, generator=True)
+    for number, entry in enumerate(pages):
+        if number >= _MOST:
+            gaps.append(MissingItem(path="entries", reason=f"more than {_MOST} objects"))
+            return
+        if entry.get("type") == "searchResEntry":
+            yield {**entry, "raw_attributes": {**entry["raw_attributes"], **_further(connection, entry)}}
+
+
+def _further(connection: "Connection", entry: Mapping[str, Any]) -> dict[str, list[bytes]]:
+    """Return the ranges of an object's attributes beyond the first, under their names as the server gives them."""
+    found: dict[str, list[bytes]] = {}
+    for attribute in list(entry["raw_attributes"]):
+        name, _, ends = str(attribute).partition(";range=")
+        upto = ends.rpartition("-")[2]
+        while upto.isdecimal():
+            connection.search(entry["dn"], "(objectClass=*)", "BASE", attributes=[f"{name};range={int(upto) + 1}-*"])
+            raw = connection.response[0].get("raw_attributes", {}) if connection.response else {}
+            more = {str(one): values for one, values in raw.items() if str(one).startswith(f"{name};range=") and values}
+            found |= more
+            reached = next((one.rpartition("-")[2] for one in more), "*")
+            upto = reached if reached != upto else "*"
+    return found
+
+
+def _ldif(entry: Mapping[str, object]) -> bytes:
     lines = [_line(b"dn", str(entry["dn"]).encode())]
     raw = entry.get("raw_attributes")
     for attribute, values in sorted(raw.items()) if isinstance(raw, Mapping) else ():

@@ -1,0 +1,52 @@
+"""What a host takes from a directory besides accounts and groups: sudo rules, where its nsswitch.conf(5) says so.
+
+sudo asks one source after the other, and what a later one says counts, as a later line of a file does (sudoers.ldap(5)).  What a directory
+in evidence tells is no gap any more.
+"""
+
+from collections.abc import Iterator, Sequence
+from dataclasses import replace
+
+from fidelitas.facts import Directory, Gap, HostFacts, NameService, SudoPolicy
+
+__all__ = ["DIRECTORY_SOURCES", "with_directory"]
+
+# Sources of nsswitch.conf(5) that are a directory.
+DIRECTORY_SOURCES = frozenset({"sss", "ldap", "winbind"})
+# Databases that a directory in evidence answers for; passwords it tells nobody.
+_ANSWERED = ("passwd", "group")
+
+
+def with_directory(facts: HostFacts, directory: Directory) -> HostFacts:
+    """Return the facts of a host with what it takes from a directory."""
+    asked = {service.database: service.sources for service in facts.name_services}
+    order = [source for source in asked.get("sudoers", ()) if source == "files" or source in DIRECTORY_SOURCES]
+    takes_rules = directory.policy is not None and bool(DIRECTORY_SOURCES & set(order))
+    answered = {*_ANSWERED, *(("sudoers",) if takes_rules else ())}
+    gaps = tuple(gap for gap in facts.gaps if not _is_answered(gap, facts.name_services, answered))
+    if not takes_rules or directory.policy is None:
+        return replace(facts, gaps=gaps)
+    policy = _in_order(order, facts.policy, directory.policy)
+    return replace(facts, policy=policy, gaps=(*gaps, *directory.policy.gaps))
+
+
+def _is_answered(gap: Gap, services: Sequence[NameService], answered: set[str]) -> bool:
+    named = {f'{one.database} entries from "{source}"' for one in services if one.database in answered for source in one.sources}
+    return gap.what in {name for name in named if name.rpartition(" ")[2].strip('"') in DIRECTORY_SOURCES}
+
+
+def _in_order(order: Sequence[str], own: SudoPolicy, shared: SudoPolicy) -> SudoPolicy:
+    """Return both policies as one, in the order in which they are asked; each counts once."""
+    policies = list(_each(order, own, shared))
+    return SudoPolicy(
+        rules=tuple(rule for one in policies for rule in one.rules),
+        aliases=tuple(alias for one in policies for alias in one.aliases),
+        defaults=tuple(default for one in policies for default in one.defaults),
+        files=own.files,  # what lies on the host itself
+        gaps=own.gaps,
+    )
+
+
+def _each(order: Sequence[str], own: SudoPolicy, shared: SudoPolicy) -> Iterator[SudoPolicy]:
+    kinds = dict.fromkeys("files" if source == "files" else "directory" for source in order)
+    return (own if kind == "files" else shared for kind in kinds)
