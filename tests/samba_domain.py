@@ -1,5 +1,6 @@
 """A Samba domain controller in a scratch folder and a network of its own, for tests that ask it.  Its ports are fixed numbers."""
 
+import os
 import shutil
 import socket
 import subprocess
@@ -11,7 +12,8 @@ from pathlib import Path
 __all__ = ["PROGRAM", "Domain", "scratch_domain"]
 
 PROGRAM = shutil.which("samba") or "/usr/sbin/samba"
-_NET, _LINK, _ADDRESS = "fidelitas-dc", "fidelitas-dc", "10.98.201"
+# A network of each process's own: tests may run side by side.
+_NET, _LINK, _ADDRESS = f"fidelitas-{os.getpid()}", f"fid{os.getpid()}", f"10.98.{20 + os.getpid() % 200}"
 _PASSWORD = "Made-up-pw!1"
 BASE = "DC=tides,DC=saltmarsh,DC=example"
 _CONFIGURATION = """\
