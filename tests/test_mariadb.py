@@ -1,24 +1,31 @@
 """MariaDB servers: the server itself judges grants and which account a connection gets; what is risky, and tables that are not in force."""
 
+import io
 import json
 import random
 import re
+import subprocess
 from collections.abc import Callable, Iterator
 from pathlib import Path
+from typing import Any
 
 import pymysql
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from fidelitas.audit import audit
 from fidelitas.checks import MARIADB_CHECKS, server_findings
+from fidelitas.evidence import Bundle, make_rows_bundle, read_bundle
 from fidelitas.facts import DatabaseAccount, Place
 from fidelitas.languages.mariadb import PRIVILEGES, read_mariadb
 from fidelitas.rights import MariadbRights, mariadb_rights_of
 from fidelitas.rights.mariadb import account_for, database_fits, host_fits
 from fidelitas.sources.mariadb import from_mariadb, kind_of_password
+from fidelitas.sources.mariadb_dump import from_mariadb_dump
 from mariadb_server import PROGRAM, Server, scratch_server
-from support import fidelitas
+from support import NOW, fidelitas
+from support import bundle as host_bundle
 from test_postgresql import bundle_of
 
 HERE = Place("db", "mysql.global_priv", 1)
@@ -184,7 +191,9 @@ def faulty(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Server]:
 def test_what_is_risky_is_found_and_tables_that_are_not_in_force(faulty: Server) -> None:
     before = {(finding.check, finding.about) for finding in server_findings(rights(faulty))}
     assert before == FOUND
-    assert {check.name for check in MARIADB_CHECKS} == {check for check, _ in FOUND} | {"databases.not-in-force"}
+    assert {check.name for check in MARIADB_CHECKS} - {"databases.outlived-login"} == {check for check, _ in FOUND} | {
+        "databases.not-in-force"
+    }
     change = "update mysql.global_priv set priv = json_set(priv, '$.access', cast(json_value(priv, '$.access') as unsigned) | (1 << 15)) where user = 'tomas'"
     faulty.run(
         change,
@@ -312,3 +321,126 @@ def test_any_name_and_any_row_is_survived(name: str, other: str, content: bytes)
     row = json.dumps({"Host": name, "User": other, "Priv": '{"access": 18446744073709551615}'})
     found = mariadb_rights_of(read_mariadb(_Under(bundle_of(), {"global_priv": content + b"\n" + row.encode("utf-8", "surrogatepass")})))  # type: ignore[arg-type]
     assert any(str(holding.right) == "db-superuser" for holding in found.holdings)
+
+
+# -- objects, dumps, sockets ---------------------------------------------------------------------------------------------------------------
+
+ON_OBJECT = {
+    "SELECT": "select * from shop_a.t",
+    "INSERT": "insert into shop_a.t values (1)",
+    "UPDATE": "update shop_a.t set a = 2",
+    "DELETE": "delete from shop_a.t",  # with a condition it would read, too
+}
+
+
+@pytest.mark.judge
+@pytest.mark.usefixtures("ready")
+def test_who_may_do_what_with_a_table_is_what_the_server_lets_them_do(server: Server) -> None:
+    """Grants at random on everything, on databases by name and by pattern, on tables; by roles, too: each is then tried."""
+    chance = random.Random(9)
+    server.run(
+        "create database if not exists shop_a",
+        "create table if not exists shop_a.t (a int)",
+        "create table if not exists shop_a.u (a int)",
+        "create role if not exists objects_role",
+        "grant update on shop_a.t to objects_role",
+    )
+    names = [f"'o{number}'@'localhost'" for number in range(40)]
+    targets = ["*.*", "shop_a.*", "`shop%`.*", "`shop\\_a`.*", "`shop_b`.*", "shop_a.t", "shop_a.u"]
+    for name in names:
+        server.run(f"create user {name} identified by 'made-up'")
+        for target in chance.sample(targets, chance.randint(0, 3)):
+            server.run(f"grant {chance.choice([*ON_OBJECT])} on {target} to {name}")
+        if chance.random() < 0.3:
+            server.run(f"grant objects_role to {name}", f"set default role objects_role for {name}")
+    found = rights(server)
+    told = {(str(one.principal), str(one.right).partition(" ")[0].upper()) for one in found.on("shop_a", "t")}
+    disagreements = [
+        (number, privilege, target)
+        for number in range(40)
+        for privilege in ON_OBJECT
+        if ((f"o{number}@localhost", privilege) in told) != tried(server, f"o{number}", ON_OBJECT[privilege])
+        for target in [found.belongs_to(f"o{number}@localhost")]
+    ]
+    server.run(*(f"drop user {name}" for name in names), "drop role objects_role", "drop database shop_a")
+    assert not disagreements
+    assert not found.on("nowhere", "t")
+
+
+def tried(server: Server, user: str, statement: str) -> bool:
+    """Return whether the server lets an account run a statement."""
+    with server.connect(unix_socket=str(server.socket), user=user, password="made-up") as connection, connection.cursor() as cursor:
+        try:
+            cursor.execute(statement)
+        except pymysql.err.OperationalError:
+            return False
+        return True
+
+
+@pytest.mark.judge
+@pytest.mark.usefixtures("ready")
+def test_the_script_tells_what_a_connection_tells_and_no_password(faulty: Server, tmp_path: Path) -> None:
+    script = fidelitas("probe", "--mariadb", cwd=tmp_path).out
+    client = ["mariadb", "--no-defaults", "-S", str(faulty.socket), "-u", "root", "--batch", "--force"]
+    printed = subprocess.run(client, input=script, capture_output=True, text=True, check=False).stdout
+    assert not re.search(r"\*[0-9A-F]{40}", printed)
+    by_hand, direct = read_mariadb(from_mariadb_dump(printed.encode(), "db").bundle), read_mariadb(from_mariadb(faulty.uri, "db").bundle)
+    for part in ("version", "host_name", "accounts", "grants", "roles", "proxies", "definers", "in_force", "databases"):
+        assert getattr(by_hand, part) == getattr(direct, part), part
+    (tmp_path / "db.txt").write_text(printed)
+    assert fidelitas("survey", "db.txt", cwd=tmp_path).status == 0
+    assert "root@localhost" in fidelitas("holders", "--right", "db-superuser", cwd=tmp_path).out
+    (tmp_path / "cut.txt").write_text(printed[: printed.index("#listing db")])
+    assert "user_privileges" in fidelitas("survey", "cut.txt", cwd=tmp_path).err
+
+
+def rows_of(**listings: list[dict[str, Any]]) -> Bundle:
+    told = {name: "".join(json.dumps(row) + "\n" for row in rows).encode() for name, rows in listings.items()}
+    return read_bundle(io.BytesIO(make_rows_bundle("db", "mariadb", NOW, told, "x")))
+
+
+def account_row(user: str, host: str = "localhost", access: int = 0, **more: Any) -> dict[str, Any]:
+    return {
+        "User": user,
+        "Host": host,
+        "Priv": json.dumps({"access": access, "plugin": "mysql_native_password", "password": "current", **more}),
+    }
+
+
+def test_an_account_of_the_host_becomes_a_database_administrator_by_the_socket() -> None:
+    everything = (1 << 39) - 1
+    accounts = [
+        account_row("root", access=everything, plugin="unix_socket"),
+        account_row("ines", access=1, plugin="unix_socket"),
+        account_row("kofi"),
+    ]
+    server = rows_of(server=[{"version": "10.11", "host_name": "knot.saltmarsh.example"}], global_priv=accounts)
+    found = audit([server, host_bundle("tomas ALL=(ALL) ALL\nrada ALL=(ines) ALL\n")])
+    mariadb = next(one for one in found.servers if isinstance(one, MariadbRights))
+    by = {(str(one.principal), str(one.right)): [str(link.target) for link in one.routes[0].links] for one in mariadb.holdings}
+    assert by["tomas@knot", "db-superuser"] == ["root@knot", "root@localhost", "db-superuser"]
+    assert by["rada@knot", "db-read-all"] == ["ines@knot", "ines@localhost", "db-read-all"]
+    assert ("rada@knot", "db-superuser") not in by
+    assert not any(name == "vesna@knot" for name, _ in by)
+    alone = next(one for one in audit([server]).servers if isinstance(one, MariadbRights))
+    assert not any("@knot" in str(one.principal) for one in alone.holdings)
+
+
+def test_what_mysql_keeps_in_tables_of_its_own() -> None:
+    user = {"User": "ops", "Host": "%", "plugin": "caching_sha2_password", "password": "current"}
+    grants: list[dict[str, Any]] = [{"USER": "ops", "HOST": "%", "PRIV": "SET_USER_ID"}, {"USER": "ops", "HOST": "%", "PRIV": 7}]
+    roles = [{"USER": "ops", "HOST": "%", "DEFAULT_ROLE_USER": "reader", "DEFAULT_ROLE_HOST": "%"}]
+    facts = read_mariadb(rows_of(user=[user], global_grants=grants, default_roles=roles))
+    assert (set(facts.accounts[0].privileges), set(facts.accounts[0].default_roles), len(facts.gaps)) == ({"SET USER ID"}, {"reader@%"}, 1)
+    assert [str(one.right) for one in mariadb_rights_of(facts).holdings] == ["db-superuser"]
+
+
+def test_connections_of_accounts_that_are_gone() -> None:
+    sessions = [
+        {"user": user, "host": host}
+        for user, host in (("gone", "10.1.1.1:33"), ("kofi", "localhost"), ("shut", "localhost"), ("system user", ""))
+    ]
+    facts = read_mariadb(rows_of(global_priv=[account_row("kofi"), account_row("shut", account_locked=True)], sessions=sessions))
+    assert {(one.about, one.check) for one in server_findings(mariadb_rights_of(facts))} == {
+        (name, "databases.outlived-login") for name in ("gone", "shut")
+    }

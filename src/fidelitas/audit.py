@@ -34,6 +34,7 @@ from fidelitas.rights import (
 )
 from fidelitas.rights.across import across_hosts
 from fidelitas.rights.nesting import Nesting
+from fidelitas.rights.sockets import join_sockets
 from fidelitas.rights.twins import Own, TwinRights, circumstances
 
 __all__ = ["Audit", "audit", "rights_in", "rights_of_estate"]
@@ -131,4 +132,6 @@ def audit(evidence: Iterable[HostEvidence]) -> Audit:
     directories = [one for one in servers if isinstance(one, DirectoryRights)]
     # A Windows machine names accounts and groups by SID, which tells their domain.
     servers += [windows_rights_of(read_windows(machine), directories) for machine in machines]
-    return Audit(rights_of_estate(hosts, for_hosts(directories[0]) if len(directories) == 1 else None), servers)
+    rights = rights_of_estate(hosts, for_hosts(directories[0]) if len(directories) == 1 else None)
+    join_sockets(servers, rights)
+    return Audit(rights, servers)

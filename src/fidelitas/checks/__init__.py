@@ -19,6 +19,7 @@ from fidelitas.checks.postgresql import (
     extra_superuser,
     open_door,
     outdated_password,
+    outlived_session,
     reaches_host,
     self_made_superuser,
     stored_password,
@@ -143,6 +144,7 @@ DATABASE_CHECKS: tuple[Check[DatabaseRights], ...] = (
     clear_password,
     outdated_password,
     expired_password,
+    outlived_session,
     stored_password,
 )
 MARIADB_CHECKS: tuple[Check[MariadbRights], ...] = (
@@ -155,6 +157,7 @@ MARIADB_CHECKS: tuple[Check[MariadbRights], ...] = (
     mariadb.wide_database_name,
     mariadb.definer_object,
     mariadb.socket_administrator,
+    mariadb.outlived_login,
 )
 DIRECTORY_CHECKS: tuple[Check[DirectoryRights], ...] = (
     directory.everybody_administers,

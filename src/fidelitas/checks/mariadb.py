@@ -6,7 +6,8 @@ from collections.abc import Iterator
 from fidelitas.checks.check import Found, check
 from fidelitas.findings import Severity
 from fidelitas.rights import MariadbRights, RightKind
-from fidelitas.rights.mariadb import database_fits
+from fidelitas.rights.mariadb import account_for, database_fits
+from fidelitas.text import Place
 
 __all__ = [
     "administrator_from_anywhere",
@@ -16,10 +17,13 @@ __all__ = [
     "hidden_administrator",
     "not_in_force",
     "outdated_login",
+    "outlived_login",
     "socket_administrator",
     "wide_database_name",
 ]
 
+# What the server itself is called in its list of connections.
+_SYSTEM_USERS = frozenset({"", "system user", "event_scheduler", "unauthenticated user"})
 _LOCAL = ("localhost", "127.0.0.1", "::1")
 _USUAL = frozenset({"root", "mariadb.sys", "mysql.sys", "mysql.session", "mysql.infoschema", "debian-sys-maint"})
 
@@ -168,3 +172,20 @@ def definer_object(rights: MariadbRights) -> Iterator[Found]:
         if one.definer in superusers:
             message = f"{one.kind} {one.database}.{one.name} acts as {one.definer}"
             yield Found(about=f"{one.database}.{one.name}", message=message, places=(one.place,))
+
+
+@check("databases.outlived-login", Severity.MEDIUM, advice="End it: KILL with the number that the process list shows.")
+def outlived_login(rights: MariadbRights) -> Iterator[Found]:
+    """A connection is open of an account that would not be let in any more.
+
+    An account is looked up once, when a connection begins: what was taken away since is in use until it ends.
+    """
+    place = Place(rights.subject, "mysql.sessions")
+    for user, address in dict.fromkeys(rights.facts.sessions):
+        if user in _SYSTEM_USERS:
+            continue
+        host = address.partition(":")[0]
+        account = account_for(rights.facts.accounts, user, host, host)
+        why = "there is no account for it any more" if account is None else "its account is locked" if account.locked else ""
+        if why:
+            yield Found(about=user, message=f"{user} is connected from {host or 'nowhere told'}, and {why}", places=(place,))

@@ -15,6 +15,7 @@ __all__ = [
     "extra_superuser",
     "open_door",
     "outdated_password",
+    "outlived_session",
     "reaches_host",
     "self_made_superuser",
     "stored_password",
@@ -108,6 +109,28 @@ def outdated_password(rights: DatabaseRights) -> Iterator[Found]:
     for role in rights.facts.roles:
         if role.password == "md5":  # noqa: S105
             yield Found(about=role.name, message=f"the password of {role.name} is kept as MD5", places=(role.place,))
+
+
+@check("databases.outlived-session", Severity.MEDIUM, advice="End it: SELECT pg_terminate_backend(PID).")
+def outlived_session(rights: DatabaseRights) -> Iterator[Found]:
+    """A connection is open of a role that would not be let in any more.
+
+    A connection is asked for a password once, when it begins: what was taken away since is in use until it ends.
+    """
+    for session in rights.facts.sessions:
+        role = rights.privileges.roles.get(session.role)
+        expired = role is not None and role.valid_until is not None and role.valid_until < rights.facts.taken
+        why = (
+            "has no such role any more"
+            if role is None
+            else "lets it log in no more"
+            if not role.log_in
+            else "has an expired password for it"
+        )
+        if session.role and (role is None or not role.log_in or expired):
+            where = f" from {session.address}" if session.address else ""
+            message = f"{session.role} is connected to {session.database}{where}, and the server {why}"
+            yield Found(about=session.role, message=message, places=(session.place,))
 
 
 @check("databases.expired-password", Severity.LOW, advice="Remove the role, or take its memberships and grants away.")

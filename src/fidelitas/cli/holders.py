@@ -5,7 +5,7 @@ import click
 from fidelitas.cli.options import Output, Source, format_option, source_options, subjects_of, tell_gaps
 from fidelitas.errors import RequestError
 from fidelitas.reports.holders import Filter, holders_document, holders_table, object_rows, selected
-from fidelitas.rights import DatabaseRights, Strength
+from fidelitas.rights import ServerRights, Strength
 
 
 @click.command
@@ -32,7 +32,7 @@ def command(account: str | None, right: str | None, subject: str | None, strengt
     chosen = Filter(account=account, right=right, strength=strength)
     if inside:
         database, _, name = inside.partition("/")
-        servers = [host for host in hosts if isinstance(host, DatabaseRights)]
+        servers = [host for host in hosts if isinstance(host, ServerRights)]
         every = object_rows(servers, database, name)
         if not every:
             raise RequestError(f'{subject} has no database or object "{inside}" that is in evidence', hint="Such as shop/app.payments.")

@@ -155,6 +155,7 @@ class DatabaseFacts:
     taken: datetime
     version: int
     version_text: str
+    host_name: str = ""
     taken_by: str
     ssl: bool
     roles: tuple[DatabaseRole, ...]

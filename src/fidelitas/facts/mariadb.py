@@ -24,7 +24,7 @@ class DatabaseAccount:
     locked: bool = False
     expired: bool = False
     tls: bool = False
-    default_role: str = ""
+    default_roles: frozenset[str] = frozenset()
     place: Place = field(compare=False)
 
     @property
@@ -88,6 +88,7 @@ class MariadbFacts:
     taken: datetime
     version: str
     taken_by: str
+    host_name: str = ""
     resolves_names: bool
     tls: bool
     accounts: tuple[DatabaseAccount, ...]

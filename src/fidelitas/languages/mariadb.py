@@ -5,6 +5,7 @@ Follows "mysql.global_priv table" and "mysql.user table" of the MariaDB manual, 
 
 import json
 from collections.abc import Callable, Iterator
+from dataclasses import replace
 from typing import Any
 
 from fidelitas.facts import AccountGrant, DatabaseAccount, DefinerObject, MariadbFacts, Place, ProxyGrant, RoleGrant
@@ -50,11 +51,13 @@ class _Reader:
         accounts = [account for row, place in self._rows("global_priv") for account in self._one(_from_json, row, place)]
         if not accounts:
             accounts = [account for row, place in self._rows("user") for account in self._one(_from_columns, row, place)]
+            accounts = self._of_mysql(accounts)
         return MariadbFacts(
             subject=self._evidence.subject,
             taken=self._evidence.taken,
             version=str(server.get("version", "")),
             taken_by=str(server.get("taken_by", "")),
+            host_name=str(server.get("host_name") or ""),
             resolves_names=not server.get("skip_name_resolve"),
             tls=server.get("have_ssl") == "YES",
             accounts=tuple(accounts),
@@ -67,6 +70,25 @@ class _Reader:
             sessions=tuple((str(row.get("user", "")), str(row.get("host", ""))) for row, _ in self._rows("sessions")),
             gaps=self._reader.gaps,
         )
+
+    def _of_mysql(self, accounts: list[DatabaseAccount]) -> list[DatabaseAccount]:
+        """Return accounts with what MySQL keeps in tables of its own: dynamic privileges, and several default roles."""
+        dynamic: dict[tuple[str, str], set[str]] = {}
+        for row, place in self._rows("global_grants"):
+            for key, privilege in self._one(lambda row, _: ((_text(row, "USER"), _text(row, "HOST")), _text(row, "PRIV")), row, place):
+                dynamic.setdefault(key, set()).add(privilege.replace("_", " "))
+        roles: dict[tuple[str, str], set[str]] = {}
+        for row, place in self._rows("default_roles"):
+            for key, role in self._one(_default_role, row, place):
+                roles.setdefault(key, set()).add(role)
+        return [
+            replace(
+                account,
+                privileges=account.privileges | dynamic.get((account.user, account.host), set()),
+                default_roles=account.default_roles | roles.get((account.user, account.host), set()),
+            )
+            for account in accounts
+        ]
 
     def _grants(self) -> Iterator[AccountGrant]:
         for listing in ("db", "tables_priv", "columns_priv", "procs_priv"):
@@ -103,7 +125,7 @@ def _from_json(row: Row, place: Place) -> DatabaseAccount:
         locked=bool(stated.get("account_locked")),
         expired=stated.get("password_last_changed") == 0,
         tls=bool(stated.get("ssl_type")),
-        default_role=str(stated.get("default_role", "")),
+        default_roles=_one_role(stated.get("default_role")),
         place=place,
     )
 
@@ -120,9 +142,17 @@ def _from_columns(row: Row, place: Place) -> DatabaseAccount:
         locked=row.get("account_locked") == "Y",
         expired=row.get("password_expired") == "Y",
         tls=bool(row.get("ssl_type")),
-        default_role=str(row.get("default_role") or ""),
+        default_roles=_one_role(row.get("default_role")),
         place=place,
     )
+
+
+def _one_role(stated: object) -> frozenset[str]:
+    return frozenset({str(stated)}) if stated else frozenset()
+
+
+def _default_role(row: Row, _: Place) -> tuple[tuple[str, str], str]:
+    return (_text(row, "USER"), _text(row, "HOST")), f"{_text(row, 'DEFAULT_ROLE_USER')}@{_text(row, 'DEFAULT_ROLE_HOST')}"
 
 
 def _columns(row: Row) -> frozenset[str]:

@@ -55,6 +55,7 @@ class _Reader:
             taken=self._evidence.taken,
             version=version if isinstance(version, int) else 0,
             version_text=str(server.get("version_text", "")),
+            host_name=str(server.get("host_name") or ""),
             taken_by=str(server.get("taken_by", "")),
             ssl=server.get("ssl") == "on",
             roles=roles,

@@ -7,12 +7,13 @@ from fidelitas.reports.places import place_document
 from fidelitas.reports.provenance import UNTOLD, Provenance, since_document, since_in_brief
 from fidelitas.reports.sentences import brief, holder, kind_of
 from fidelitas.reports.table import Table
-from fidelitas.rights import DatabaseRights, Holding, HostRights, Link, LinkKind, RightKind, Route, SubjectRights
+from fidelitas.rights import Holding, HostRights, Link, LinkKind, RightKind, Route, ServerRights, SubjectRights
 
 __all__ = ["Filter", "holders_document", "holders_table", "object_rows", "route_document", "selected"]
 
 Row = tuple[SubjectRights, Holding]
-_ALL_OF_A_TABLE = 7  # privileges that there are on one
+# The privileges that there are on a table of PostgreSQL.
+_ALL_OF_A_TABLE = frozenset({"select", "insert", "update", "delete", "truncate", "references", "trigger"})
 
 
 class Filter:
@@ -82,20 +83,14 @@ def _right_of(holdings: Sequence[Holding]) -> str:
     first = holdings[0].right
     if first.kind is RightKind.DB_OBJECT:
         privileges = dict.fromkeys(holding.right.detail.partition(" ")[0] for holding in holdings)
-        shown = "all privileges" if len(privileges) >= _ALL_OF_A_TABLE else ", ".join(privileges)
+        shown = "all privileges" if privileges.keys() >= _ALL_OF_A_TABLE else ", ".join(privileges)
         return f"{shown} on {first.detail.partition(' ')[2]}"
     return str(first) + (f" (+{len(holdings) - 1} more)" if len(holdings) > 1 else "")
 
 
-def object_rows(servers: Iterable[DatabaseRights], database: str, name: str) -> list[Row]:
+def object_rows(servers: Iterable[ServerRights], database: str, name: str) -> list[Row]:
     """Return who may do what with an object of a database, or with the database itself where no name is given."""
-    found: list[Row] = []
-    for server in servers:
-        keys = server.objects(database, name) if name else [("", "database", "", database)]
-        for key in keys:
-            for privilege in dict.fromkeys(grant.privilege for grant in server.privileges.grants_on(key)):
-                found += [(server, holding) for holding in server.on_object(key, privilege) if not holding.principal.name.startswith("pg_")]
-    return found
+    return [(server, holding) for server in servers for holding in server.on(database, name)]
 
 
 def _row(host: SubjectRights, holding: Holding, right: str) -> tuple[str, ...]:

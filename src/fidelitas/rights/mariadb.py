@@ -3,16 +3,17 @@
 Follows the manual's "Account names", "Roles" and "GRANT".
 """
 
-import re
 from collections.abc import Iterable, Iterator, Sequence
 from functools import cached_property
 from ipaddress import AddressValueError, IPv4Address
 
 from fidelitas.facts import AccountGrant, DatabaseAccount, MariadbFacts
 from fidelitas.rights.links import Holding, Link, LinkKind, Principal, PrincipalKind, RightKind
+from fidelitas.rights.mariadb_objects import on_object
 from fidelitas.rights.resolve import Step
 from fidelitas.rights.routes import holdings_by
 from fidelitas.rights.servers import ServerRights
+from fidelitas.rights.wildcards import like, weight
 from fidelitas.text import Place
 
 __all__ = ["ADMINISTRATOR", "MariadbRights", "account_for", "database_fits", "host_fits", "mariadb_rights_of"]
@@ -25,6 +26,11 @@ _REACH = {
     "SET USER": (RightKind.DB_SUPERUSER, "it defines objects in anybody's name, which then act as they (SET USER)"),
     "FILE": (RightKind.DB_HOST_ESCAPE, "it reads and writes files of the server's host as the account of the service (FILE)"),
     "CREATE USER": (RightKind.DB_GRANT, "it makes accounts and changes their passwords (CREATE USER)"),
+    "SET USER ID": (RightKind.DB_SUPERUSER, "it defines objects in anybody's name, which then act as they (SET_USER_ID)"),
+    "SET ANY DEFINER": (RightKind.DB_SUPERUSER, "it defines objects in anybody's name, which then act as they (SET_ANY_DEFINER)"),
+    "SYSTEM VARIABLES ADMIN": (RightKind.DB_SUPERUSER, "it changes settings of the whole server (SYSTEM_VARIABLES_ADMIN)"),
+    "ROLE ADMIN": (RightKind.DB_GRANT, "it gives any role to anybody, itself included (ROLE_ADMIN)"),
+    "CLONE ADMIN": (RightKind.DB_READ_ALL, "it copies the whole server elsewhere (CLONE_ADMIN)"),
     "SELECT": (RightKind.DB_READ_ALL, "it reads every table, the grant tables among them"),
     "UPDATE": (RightKind.DB_WRITE_ALL, "it changes every table, the grant tables among them"),
     "INSERT": (RightKind.DB_WRITE_ALL, "it adds to every table, the grant tables among them"),
@@ -43,41 +49,19 @@ def host_fits(pattern: str, host: str, address: str) -> bool:
             return int(IPv4Address(address)) & bits == int(IPv4Address(network))
         except (AddressValueError, ValueError):
             return False
-    expression = _like(pattern or "%")
+    expression = like(pattern or "%")
     return any(text and expression.fullmatch(text) for text in (host, address))
 
 
 def database_fits(pattern: str, name: str) -> bool:
     """Return whether the database name of a grant takes a database."""
-    return _like(pattern).fullmatch(name) is not None
-
-
-def _like(pattern: str) -> re.Pattern[str]:
-    parts = {"%": ".*", "_": "."}
-    escaped = re.sub(r"\\(.)|([%_])|([^\\%_]+)|\\", lambda found: _part(found, parts), pattern)
-    return re.compile(escaped, re.IGNORECASE | re.DOTALL)
-
-
-def _part(found: re.Match[str], parts: dict[str, str]) -> str:
-    return parts[found[2]] if found[2] else re.escape(found[1] or found[3] or "\\")
-
-
-def _weight(pattern: str) -> tuple[int, int, int]:
-    """Return how specific a host pattern is: no wildcard, only ``_``, or ``%``; then how many letters are none; then where the first is.
-
-    Found by asking a server of version 10.11 with pairs of accounts; of equal ones the later name in the alphabet comes first.
-    """
-    wild = [found.start() for found in re.finditer(r"(?<!\\)[%_]", pattern)]
-    if pattern and not wild:
-        return 2, 0, 0
-    many = "%" in pattern or not pattern
-    return 0 if many else 1, len(pattern) - len(wild), -(wild[0] if wild else 0)
+    return like(pattern).fullmatch(name) is not None
 
 
 def account_for(accounts: Iterable[DatabaseAccount], user: str, host: str, address: str) -> DatabaseAccount | None:
     """Return the account that a connection gets: the most specific host first, of equal ones the named user before the anonymous."""
     fitting = [one for one in accounts if not one.role and one.user in (user, "") and host_fits(one.host, host, address)]
-    return max(fitting, key=lambda one: (_weight(one.host), one.user != "", one.host), default=None)
+    return max(fitting, key=lambda one: (weight(one.host), one.user != "", one.host), default=None)
 
 
 class MariadbRights(ServerRights):
@@ -87,11 +71,12 @@ class MariadbRights(ServerRights):
         super().__init__(facts.subject, facts.taken, facts.gaps)
         self.facts = facts
         self.accounts = {account.name: account for account in facts.accounts}
+        self.host_name = facts.host_name
 
     @cached_property
     def holdings(self) -> tuple[Holding, ...]:
         """All holdings of accounts and roles, the furthest reaching rights first."""
-        return holdings_by([Step((link,)) for link in self._links()])
+        return holdings_by([Step((link,)) for link in (*self._links(), *self.from_host)])
 
     def knows(self, holder: str) -> bool:
         """Return whether there is such an account, by its whole name or by the user alone."""
@@ -157,6 +142,19 @@ class MariadbRights(ServerRights):
                     agenda.append(grant.role)
         return seen - {name}
 
+    def socket_logins(self) -> Iterator[tuple[str, Principal, Place]]:
+        """Yield the accounts that the account of the host of the same name gets by the socket."""
+        for account in self.facts.accounts:
+            if not account.locked and any("socket" in plugin for plugin, _ in account.logins):
+                yield account.user, self.role(account.name), account.place
+
+    def on(self, database: str, name: str) -> Sequence[Holding]:
+        """Return who may do what with a database, or with a table or routine of it."""
+        if database not in self.facts.databases:
+            return ()
+        links = [*self._links(), *self.from_host, *on_object(self, database, name)]
+        return [holding for holding in holdings_by([Step((link,)) for link in links]) if holding.right.kind is RightKind.DB_OBJECT]
+
     # -- links -------------------------------------------------------------------------------------------------------------------
 
     def _links(self) -> Iterator[Link]:
@@ -165,7 +163,7 @@ class MariadbRights(ServerRights):
                 yield from self._global(account)
         for grant in self.facts.roles:
             member = f"{grant.user}@{grant.host}" if grant.host else grant.user
-            default = member in self.accounts and self.accounts[member].default_role == grant.role
+            default = member in self.accounts and grant.role in self.accounts[member].default_roles
             kind = LinkKind.HAS if default or not grant.host else LinkKind.MAY_BECOME
             how = (
                 "from the start (default role)"
@@ -201,7 +199,7 @@ class MariadbRights(ServerRights):
     def _on_grant_tables(self, one: AccountGrant) -> Iterator[Link]:
         """Yield what changing the grant tables amounts to: they take effect when the server loads them."""
         writes = one.privileges & {"INSERT", "UPDATE"}
-        if one.kind in ("database", "table") and writes and _like(one.database).fullmatch(_GRANT_TABLES):
+        if one.kind in ("database", "table") and writes and like(one.database).fullmatch(_GRANT_TABLES):
             source = one.user if not one.host else f"{one.user}@{one.host}"
             because = f"it may {' and '.join(sorted(writes)).lower()} the grant tables, and so give itself anything at the next load"
             yield self.link(

@@ -1,7 +1,7 @@
 """What reports ask of the rights on a database server, of whatever make."""
 
 from abc import ABC, abstractmethod
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from datetime import datetime
 
 from fidelitas.facts import Gap
@@ -16,6 +16,8 @@ class ServerRights(ABC):
 
     def __init__(self, subject: str, taken: datetime, gaps: tuple[Gap, ...]) -> None:
         self.subject, self.taken, self.gaps = subject, taken, gaps
+        self.host_name = ""  # of the host that it runs on, where the server tells
+        self.from_host: tuple[Link, ...] = ()  # from accounts of that host, once it is known
 
     @property
     @abstractmethod
@@ -54,6 +56,14 @@ class ServerRights(ABC):
     @abstractmethod
     def counts(self) -> Sequence[tuple[str, int]]:
         """Return what was read, and how many rows of it."""
+
+    def socket_logins(self) -> Iterator[tuple[str, Principal, Place]]:
+        """Yield the accounts of the host that the server lets in by its socket: the account, what it is here, and where that is stated."""
+        return iter(())
+
+    def on(self, database: str, name: str) -> Sequence[Holding]:
+        """Return who may do what with an object of a database, with the database itself without a name; nothing if it is unknown."""
+        return ()
 
     def role(self, name: str) -> Principal:
         """Return a role or account as a holder."""

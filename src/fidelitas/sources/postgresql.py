@@ -6,6 +6,8 @@ machine.
 Everything is read only and stops after a time.
 """
 
+import json
+import os
 from collections.abc import Mapping
 
 import psycopg
@@ -38,6 +40,9 @@ def from_postgresql(parameters: str, name: str | None = None, password: str | No
         _take(connection, "cluster", "", version, read)
         names = [str(row[0]) for row in connection.execute("select datname from pg_database where datallowconn order by datname")]
         host = name or _host_of(connection)
+        if _is_here(connection):  # the server does not tell its host's name; by a socket it is this one
+            rows = [{**json.loads(line), "host_name": os.uname().nodename} for line in read.listings.get("server", b"").splitlines()]
+            read.listings["server"] = b"".join(json.dumps(row).encode() + b"\n" for row in rows)
     for database in names:
         try:
             with _connected({**stated, "dbname": database}, password, parameters) as connection:
@@ -85,6 +90,11 @@ def _connected(stated: Mapping[str, str], password: str | None, shown: str) -> p
         text = " ".join(str(error).split())
         raise ReadError(f'could not read database server "{shown}": {text}', hint="See docs/databases.md for what it takes.") from error
     return connection
+
+
+def _is_here(connection: psycopg.Connection[tuple[object, ...]]) -> bool:
+    host = connection.info.host
+    return not host or host.startswith("/") or host in ("localhost", "127.0.0.1", "::1")
 
 
 def _host_of(connection: psycopg.Connection[tuple[object, ...]]) -> str:

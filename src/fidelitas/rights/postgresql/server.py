@@ -12,6 +12,7 @@ from fidelitas.rights.postgresql.privileges import Key, Privileges
 from fidelitas.rights.resolve import Step
 from fidelitas.rights.routes import holdings_by
 from fidelitas.rights.servers import ServerRights
+from fidelitas.text import Place
 
 __all__ = ["DatabaseRights", "database_rights_of"]
 
@@ -33,11 +34,12 @@ class DatabaseRights(ServerRights):
         super().__init__(facts.subject, facts.taken, facts.gaps)
         self.facts = facts
         self.privileges = Privileges(facts)
+        self.host_name = facts.host_name
 
     @cached_property
     def holdings(self) -> tuple[Holding, ...]:
         """All holdings of roles, the furthest reaching rights first."""
-        return holdings_by([Step((link,)) for link in self._links()])
+        return holdings_by([Step((link,)) for link in (*self._links(), *self.from_host)])
 
     @property
     def own_holdings(self) -> tuple[Holding, ...]:
@@ -140,6 +142,17 @@ class DatabaseRights(ServerRights):
             if name in self.privileges.roles and name != role.name:
                 yield self.link(role.name, self.role(name), LinkKind.MAY_GRANT, f"grants itself {name}", because, role.place, certain=True)
 
+    def socket_logins(self) -> Iterator[tuple[str, Principal, Place]]:
+        """Yield the roles that an account of the host of the same name gets by the socket (``peer`` without a map)."""
+        for role in self.facts.roles:
+            for door in self.doors(role.name):
+                if (
+                    door.rule.type == "local"
+                    and door.rule.method == "peer"
+                    and not any(one.startswith("map=") for one in door.rule.options)
+                ):
+                    yield role.name, self.role(role.name), door.rule.place
+
     # -- one object ----------------------------------------------------------------------------------------------------------------
 
     def objects(self, database: str, name: str) -> list[Key]:
@@ -148,10 +161,19 @@ class DatabaseRights(ServerRights):
         keys = {(one.database, one.kind, one.schema, one.name) for one in self.facts.objects if one.database == database}
         return sorted(key for key in keys if key[3] == name or (key[3] == rest and key[2] in (schema, schema or key[2])))
 
+    def on(self, database: str, name: str) -> Sequence[Holding]:
+        """Return who may do what with an object of a database, or with the database itself; without the server's own roles."""
+        keys = self.objects(database, name) if name else [("", "database", "", database)]
+        found: list[Holding] = []
+        for key in keys:
+            for privilege in dict.fromkeys(grant.privilege for grant in self.privileges.grants_on(key)):
+                found += [holding for holding in self.on_object(key, privilege) if not holding.principal.name.startswith("pg_")]
+        return found
+
     def on_object(self, key: Key, privilege: str) -> tuple[Holding, ...]:
         """Return who has a privilege on an object, by which routes; superusers and predefined roles included."""
         right = self.right(RightKind.DB_OBJECT, f"{privilege.lower()} {key[0]}/{key[2]}{'.' if key[2] else ''}{key[3]}")
-        links = [*self._links(), *self._object_links(key, privilege, right)]
+        links = [*self._links(), *self.from_host, *self._object_links(key, privilege, right)]
         return tuple(holding for holding in holdings_by([Step((link,)) for link in links]) if holding.right == right)
 
     def _object_links(self, key: Key, privilege: str, right: Right) -> Iterator[Link]:
