@@ -148,7 +148,7 @@ class Estate:
             for path, text in files.items()
         ]
         processes = "".join(f"{number + n}\t1\t0 0 0\t0 0 0\t0\tsh\n" for n in range(3)).encode()
-        listings = {"file-systems": b"", "homes": b"", "processes": processes}
+        listings = {"file-systems": b"", "homes": b"", "kept-passwords": b"read\n", "processes": processes}
         manifest = Manifest(
             subject=f"host{number}", platform="linux", taken=datetime(2026, 11, 20, tzinfo=UTC) + timedelta(seconds=number), kernel="",
             live=True, probe=1, uid=0, items=tuple(items), gaps=(), addresses=(f"10.{number >> 16}.{number >> 8 & 255}.{number & 255}/8",),

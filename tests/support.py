@@ -90,7 +90,7 @@ def bundle(
         subject="knot", platform="linux", taken=NOW, kernel="", live=True, probe=1, uid=0, items=tuple(states.values()), gaps=()
     )
     raw = {path: put.text.encode() if isinstance(put.text, str) else put.text for path, put in puts.items()}
-    searched = {"file-systems": b"searched\t/\n", "homes": b"read\n"}
+    searched = {"file-systems": b"searched\t/\n", "homes": b"read\n", "kept-passwords": b"read\n"}
     listings = tuple(Listing(name=name, member=f"listings/{name}", tool=name) for name in searched)
     return read_bundle(io.BytesIO(make_bundle(replace(manifest, listings=listings), raw, searched)))
 

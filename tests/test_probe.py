@@ -378,3 +378,30 @@ def test_the_tools_of_busybox_tell_the_same(tmp_path: Path, need: Callable[..., 
     assert small.files == usual.files
     assert [name for name in usual.listings if name != "set-id" and small.listings.get(name) != usual.listings[name]] == []
     assert b"secret" not in b"".join(small.files.values())
+
+
+PASSWORD_FILES = {
+    "root/.my.cnf": ("[client]\nuser=root\npassword = made-up\n", "option file"), "home/ines/.my.cnf": ("[client]\nuser=ines\n#password=x\npassword=\n", ""),
+    "home/ines/.pgpass": ("# db\n*:*:tides:ines:made-up\n", "password file"), "etc/mysql/conf.d/x.cnf": ("PASSWORD=made-up\n", "option file"),
+    "usr/local/bin/dump": ("#!/bin/sh\nmysqldump -u root -pmade-up tides\n", "script"), "usr/local/bin/asks": ("#!/bin/sh\nmysqldump -p tides\n", ""),
+    "usr/local/bin/takes": ('#!/bin/sh\nPGPASSWORD="$(cat /run/key)" psql; mysql --password=$x\n', ""), "etc/default/app": ("DB=postgresql://app:made-up@db/tides\n", "script"),
+    "opt/nightly": ("#!/bin/sh\nPGPASSWORD=made-up psql\n", "script"), "usr/local/bin/other": ("ssh -p22 host; http://a:b@c/\n", ""),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("shell", SHELLS)
+def test_files_with_a_password_of_a_database_are_told_and_nothing_of_them(shell: str, tmp_path: Path) -> None:
+    for name, (text, _) in {
+        **PASSWORD_FILES,
+        "etc/passwd": ("root:x:0:0::/root:/bin/sh\nines:x:1001:1001::/home/ines:/bin/sh\n", ""),
+        "etc/cron.d/n": ("1 1 * * * root /opt/nightly\n", ""),
+    }.items():
+        (tmp_path / name).parent.mkdir(parents=True, exist_ok=True)
+        (tmp_path / name).write_text(text)
+    archive = subprocess.run([*shell.split(), str(PROBE), "--root", str(tmp_path), "--no-logs"], capture_output=True, check=True).stdout
+    found = read_bundle(io.BytesIO(archive))
+    rows = [line.split("\t") for line in found.listings["kept-passwords"].decode().splitlines()[1:]]
+    told = {path: kind for kind, path in rows}
+    assert told == {f"/{name}": kind for name, (_, kind) in PASSWORD_FILES.items() if kind}
+    assert b"made-up" not in archive
+    assert {item.path for item in found.items} >= set(told)

@@ -31,7 +31,7 @@ from support import NOW, Put, bundle, found, held
 HERE = Place(subject="knot", path="/etc/x")
 KEY = "ssh-ed25519 " + base64.b64encode(b"\0\0\0\x0bssh-ed25519\0\0\0\x20" + b"s" * 32).decode()
 SSHD = {"/etc/ssh/sshd_config": "PermitRootLogin yes\n"}
-FILES = {"file-systems": b"searched\t/\n", "homes": b"read\n"}
+FILES = {"file-systems": b"searched\t/\n", "homes": b"read\n", "kept-passwords": b"read\n"}
 
 
 def host(files: Mapping[str, str | Put] | None = None, listings: Mapping[str, bytes] | None = None, *items: Item) -> HostRights:
@@ -177,7 +177,7 @@ def test_any_attribute_is_survived(value: bytes) -> None:
 @given(st.binary(max_size=80))
 def test_any_listing_is_survived(content: bytes) -> None:
     names = ("set-id", "capabilities", "capabilities-told", "dpkg-owners", "dpkg-md5sums", "rpm-files", "md5", "processes", "mounts",
-             "kernel", "private-keys", "scripts", "homes", "log-in-ids", "file-systems", "access-lists", "sudo-version")  # fmt: skip
+             "kernel", "private-keys", "scripts", "homes", "log-in-ids", "file-systems", "kept-passwords", "access-lists", "sudo-version")  # fmt: skip
     host({}, dict.fromkeys(names, content))
 
 
@@ -582,3 +582,15 @@ def test_a_bundle_without_the_listings_says_nothing_of_what_nobody_looked_for() 
     assert known.facts.programs is None
     assert known.facts.log_ins.keys is None
     assert [gap.what for gap in known.facts.gaps] == ["setuid files and capabilities", "authorized keys"]
+
+
+@pytest.mark.parametrize(
+    ("mode", "folder", "uid", "expected"),
+    [(0o644, 0o755, 0, Severity.HIGH), (0o640, 0o755, 0, Severity.MEDIUM), (0o600, 0o755, 1001, None), (0o644, 0o700, 1001, None), (0o600, 0o755, 0, None)],
+)  # fmt: skip
+def test_who_can_read_the_password_of_a_database(mode: int, folder: int, uid: int, expected: Severity | None) -> None:
+    path = "/home/ines/.my.cnf"
+    listings = {"kept-passwords": f"read\noption file\t{path}\n".encode()}
+    machine = host(None, listings, item(path, mode, uid, 3001), item("/home/ines", folder, 1001, 1001, "folder"))
+    told = [finding.severity for finding in found(machine, "log-ins.kept-database-password")]
+    assert told == ([expected] if expected else [])

@@ -10,7 +10,15 @@ from fidelitas.checks.accounts import empty_password, extra_root
 from fidelitas.checks.check import Check, EstateCheck, Found, check
 from fidelitas.checks.estate import unknown_host
 from fidelitas.checks.groups import conferring_group, lent_group, not_yet_in_force, revoked_yet_active
-from fidelitas.checks.log_ins import key_for_many, root_by_password, su_unasked, taken_empty_password, unlocked_private_key, writable_keys
+from fidelitas.checks.log_ins import (
+    kept_database_password,
+    key_for_many,
+    root_by_password,
+    su_unasked,
+    taken_empty_password,
+    unlocked_private_key,
+    writable_keys,
+)
 from fidelitas.checks.postgresql import (
     clear_password,
     definer_function,
@@ -129,6 +137,7 @@ CHECKS: tuple[Check[HostRights], ...] = (
     taken_empty_password,
     su_unasked,
     writable_keys,
+    kept_database_password,
     unlocked_private_key,
 )
 ESTATE_CHECKS: tuple[EstateCheck, ...] = (unknown_host, key_for_many)

@@ -8,12 +8,20 @@ from fidelitas.checks.check import Found, check, estate_check
 from fidelitas.facts import PasswordState, Place
 from fidelitas.findings import Severity
 from fidelitas.rights import HostRights
-from fidelitas.rights.files import above, writers, writers_told
+from fidelitas.rights.files import above, readers, writers, writers_told
 from fidelitas.rights.pam import su_rules
 from fidelitas.rights.population import Identity
 from fidelitas.rights.ssh import Opening, is_elsewhere, may_connect, sshd_for
 
-__all__ = ["key_for_many", "root_by_password", "su_unasked", "taken_empty_password", "unlocked_private_key", "writable_keys"]
+__all__ = [
+    "kept_database_password",
+    "key_for_many",
+    "root_by_password",
+    "su_unasked",
+    "taken_empty_password",
+    "unlocked_private_key",
+    "writable_keys",
+]
 
 
 @check("log-ins.root-by-password", Severity.MEDIUM, advice="Set PermitRootLogin to no; let people log in as themselves and use sudo.")
@@ -145,6 +153,31 @@ def unlocked_private_key(rights: HostRights) -> Iterator[Found]:
             )
         elif not key.encrypted:
             yield Found(about=key.path, message=f"the private key {key.path} has no passphrase", places=(place,))
+
+
+@check(
+    "log-ins.kept-database-password",
+    Severity.MEDIUM,
+    advice="Let its owner alone read it, or let the database take the socket.",
+)
+def kept_database_password(rights: HostRights) -> Iterator[Found]:
+    """A file with the password of a database can be read by others than its owner.
+
+    Whoever reads it is that account of the database, from wherever the database lets it in.
+    """
+    states = {state.path: state for state in rights.facts.files}
+    for kept in rights.facts.log_ins.kept_passwords:
+        state, able = states.get(kept.path), readers(kept.path, states)
+        owner = state.uid if state is not None else None
+        others = sorted(who.name for who in rights.population.effective if who.uid not in (0, owner) and able.include(who))
+        if not others:
+            continue
+        by = "everybody" if able.everybody else f"{', '.join(others[:5])}{' and others' if len(others) > 5 else ''}"
+        mode = f" (mode {state.mode:04o})" if state is not None and state.mode is not None else ""
+        message = f"{kept.kind} {kept.path} holds the password of a database, and {by} can read it{mode}"
+        severity = Severity.HIGH if able.everybody else None
+        place = Place(subject=rights.subject, path=kept.path)
+        yield Found(about=kept.path, message=message, places=(place,), severity=severity, safer=f"chmod go= {shlex.quote(kept.path)}")
 
 
 @estate_check("log-ins.key-for-many", Severity.LOW, advice="Give every person a key of their own for an account of their own.")

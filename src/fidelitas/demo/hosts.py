@@ -145,6 +145,9 @@ def _tern_roads(host: HostBuilder, team: Team, planted: list[Planted]) -> None:
     host.policies["/opt/tide/rotate.sh"] = File(None, 0o775, 0, 3001, kind="file")
     host.listing("scripts", "/opt/tide/rotate.sh\t#!/bin/sh\n")
     planted.append(Planted("running.writable", "tern", "/opt/tide/rotate.sh", None))
+    host.policies["/usr/local/bin/dump-tides"] = File(None, 0o755, kind="file")
+    host.listing("kept-passwords", "script\t/usr/local/bin/dump-tides\n")
+    planted.append(Planted("log-ins.kept-database-password", "tern", "/usr/local/bin/dump-tides", None))
     contractor = team["contractors"][0].name
     lines = [key_line("noor", "noor@desk"), key_line(contractor, f"{contractor}@dunlin")]
     host.policies["/root/.ssh/authorized_keys"] = File("".join(f"{line}\n" for line in lines), 0o600)

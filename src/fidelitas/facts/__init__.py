@@ -50,7 +50,7 @@ from fidelitas.facts.events import Event, EventKind, TimeJump
 from fidelitas.facts.gaps import Gap
 from fidelitas.facts.host import AccessEntry, FileKind, FileState, HostFacts, NameService, Netgroup, OperatingSystem
 from fidelitas.facts.jobs import Job, SearchFolder
-from fidelitas.facts.log_ins import AuthorizedKey, LentGroups, LogIns, PamRule, PrivateKey, SshdSetting
+from fidelitas.facts.log_ins import AuthorizedKey, KeptPassword, LentGroups, LogIns, PamRule, PrivateKey, SshdSetting
 from fidelitas.facts.mariadb import AccountGrant, DatabaseAccount, DefinerObject, MariadbFacts, ProxyGrant, RoleGrant
 from fidelitas.facts.programs import CapableFile, Packaged, Programs, SetIdFile
 from fidelitas.facts.running import KernelSetting, LogOn, Mount, Process
@@ -120,6 +120,7 @@ __all__ = [
     "GroupShadow",
     "HostFacts",
     "Job",
+    "KeptPassword",
     "KernelSetting",
     "LentGroups",
     "LocalAccount",

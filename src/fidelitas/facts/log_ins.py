@@ -4,7 +4,7 @@ from dataclasses import dataclass, field
 
 from fidelitas.text import Place
 
-__all__ = ["AuthorizedKey", "LentGroups", "LogIns", "PamRule", "PrivateKey", "SshdSetting"]
+__all__ = ["AuthorizedKey", "KeptPassword", "LentGroups", "LogIns", "PamRule", "PrivateKey", "SshdSetting"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -47,6 +47,14 @@ class PrivateKey:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class KeptPassword:
+    """A file with the password of a database in it: an option file, a password file or a script."""
+
+    path: str
+    kind: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class PamRule:
     """A line of a PAM service, includes followed; `control` is the word, or what stands in the brackets."""
 
@@ -80,5 +88,6 @@ class LogIns:
     sshd: tuple[SshdSetting, ...] | None = None
     keys: dict[str, tuple[AuthorizedKey, ...]] | None = None
     private_keys: tuple[PrivateKey, ...] = ()
+    kept_passwords: tuple[KeptPassword, ...] = ()
     pam: dict[str, tuple[PamRule, ...]] = field(default_factory=dict)
     lent_groups: tuple[LentGroups, ...] = ()

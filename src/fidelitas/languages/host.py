@@ -60,6 +60,7 @@ _ELSEWHERE = {
 _SEARCHES = {
     "file-systems": ("setuid files and capabilities", "which programs make their user root"),
     "homes": ("authorized keys", "whose keys open which accounts"),
+    "kept-passwords": ("passwords of databases in files", "who can read the password of a database"),
 }
 
 

@@ -16,6 +16,7 @@ from fidelitas.facts import (
     FileState,
     Gap,
     Job,
+    KeptPassword,
     LogIns,
     Place,
     PolkitAction,
@@ -85,6 +86,7 @@ class Roads:
             sshd=sshd,
             keys=keys if "homes" in self._listings else None,
             private_keys=tuple(self._private_keys()),
+            kept_passwords=tuple(KeptPassword(path=path, kind=kind) for kind, path in self._rows("kept-passwords") if path),
             pam={name: rules for name, rules in pam.items() if rules is not None},
             lent_groups=tuple(
                 read_lent_groups(self._files.text("/etc/security/group.conf") or "", self._place("/etc/security/group.conf"))

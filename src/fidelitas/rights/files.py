@@ -10,9 +10,9 @@ from posixpath import dirname
 from fidelitas.facts import FileKind, FileState
 from fidelitas.rights.population import Identity, Population
 
-__all__ = ["Writers", "above", "is_link", "writers", "writers_told"]
+__all__ = ["Writers", "above", "is_link", "readers", "writers", "writers_told"]
 
-_WRITE = 2
+_WRITE, _READ = 2, 4
 
 
 @dataclass(frozen=True, slots=True)
@@ -44,7 +44,7 @@ def writers(state: FileState | None) -> Writers:
     owner = frozenset({state.uid} - {0, None})
     if state.kind is FileKind.FOLDER and state.mode & 0o1000:
         return Writers(uids=frozenset(uid for uid in owner if uid is not None))
-    uids, gids = _by_list(state) if state.access else (frozenset(), _group(state))
+    uids, gids = _by_list(state, _WRITE) if state.access else (frozenset(), _group(state, 0o020))
     return Writers(
         uids=frozenset(uid for uid in owner | uids if uid),
         gids=frozenset(gid for gid in gids if gid),
@@ -52,14 +52,37 @@ def writers(state: FileState | None) -> Writers:
     )
 
 
-def _group(state: FileState) -> frozenset[int]:
-    return frozenset({state.gid}) if state.gid is not None and state.mode is not None and state.mode & 0o020 else frozenset()
+def readers(path: str, states: Mapping[str, FileState]) -> Writers:
+    """Return who besides root can read a file, through all folders above it whose state is known."""
+    state = states.get(path)
+    if state is None or state.mode is None or state.kind is FileKind.ABSENT:
+        return NOBODY
+    uids, gids = _by_list(state, _READ) if state.access else (frozenset(), _group(state, 0o040))
+    folders = [states[one] for one in above(state.real or path) if one in states and one != path and states[one].kind is FileKind.FOLDER]
+    known = [folder for folder in folders if folder.mode is not None]
+    owner = frozenset({state.uid} - {0, None})
+    return Writers(
+        uids=frozenset(uid for uid in owner | uids if uid and (uid in owner or all(_passes(one, uid, None) for one in known))),
+        gids=frozenset(gid for gid in gids if gid and all(_passes(one, None, gid) for one in known)),
+        everybody=bool(state.mode & 0o004) and all(_passes(one, None, None) for one in known),
+    )
 
 
-def _by_list(state: FileState) -> tuple[frozenset[int], frozenset[int]]:
-    """Return the user and group IDs that the list lets write; its mask limits all but the owner and others."""
+def _passes(folder: FileState, uid: int | None, gid: int | None) -> bool:
+    """Return whether an account, a group or, with neither, everybody can go through a folder; a list of its own counts as a yes."""
+    mode = folder.mode or 0
+    own = (uid is not None and folder.uid == uid and mode & 0o100) or (gid is not None and folder.gid == gid and mode & 0o010)
+    return bool(mode & 0o001 or own or ((uid is not None or gid is not None) and folder.access))
+
+
+def _group(state: FileState, bit: int) -> frozenset[int]:
+    return frozenset({state.gid}) if state.gid is not None and state.mode is not None and state.mode & bit else frozenset()
+
+
+def _by_list(state: FileState, bit: int) -> tuple[frozenset[int], frozenset[int]]:
+    """Return the user and group IDs that the list lets read, or write; its mask limits all but the owner and others."""
     mask = next((entry.permissions for entry in state.access if entry.kind == "mask"), 7)
-    able = [entry for entry in state.access if entry.permissions & mask & _WRITE]
+    able = [entry for entry in state.access if entry.permissions & mask & bit]
     groups = {state.gid if entry.id is None else entry.id for entry in able if entry.kind == "group"}
     users = {entry.id for entry in able if entry.kind == "user" and entry.id is not None}
     return frozenset(users), frozenset(gid for gid in groups if gid is not None)
