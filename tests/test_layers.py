@@ -28,7 +28,7 @@ MAY_IMPORT = {
     "refusal": {"inquiry", "usage", "rights", "facts"},
     "logbook": {"languages", "usage", "rights", "checks", "facts", "findings", "errors"},
     "memberships": {"facts"},
-    "people": {"rights", "errors"},
+    "people": {"rights", "facts", "errors"},
     "comparison": {"rights"},
     "inquiry": {"languages", "rights", "facts", "text", "errors"},
     "ledger": {"evidence", "facts", "findings", "text", "errors"},

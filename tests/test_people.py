@@ -1,5 +1,6 @@
 """People across systems: the map in both forms, accounts joined by it, and what is nobody's."""
 
+import base64
 from datetime import date
 from pathlib import Path
 
@@ -11,7 +12,7 @@ from fidelitas.audit import audit
 from fidelitas.errors import ReadError
 from fidelitas.people import join, read_map
 from fidelitas.sources.directory import from_ldif
-from support import PASSWD, SHADOW, bundle, fidelitas
+from support import PASSWD, SHADOW, Put, bundle, fidelitas
 from test_cli import check_schema
 from test_directory import DOMAIN, group, person
 
@@ -126,3 +127,25 @@ def test_the_command_tells_who_has_left_and_still_holds(tmp_path: Path) -> None:
     assert any({"tern", "tides-db", "saltmarsh-ad"} <= subjects for subjects in across.values())
     gone = fidelitas("people", "nowhere.csv", "--ledger", "estate/ledger", cwd=tmp_path)
     assert (gone.status, gone.err.count("\n")) == (4, 1)
+
+
+def key(name: str) -> str:
+    return f"ssh-ed25519 {base64.b64encode(b'key of ' + name.encode().ljust(44))[:68].decode()} "
+
+
+@pytest.mark.parametrize(
+    ("shared", "expected"),
+    [
+        ([("ines", "x")], [("shared", "Ines Marram", "it opens an account of theirs, too")]), ([("ines", "x"), ("tomas", "y")], []),
+        ([("other", "ines@desk")], [("shared", "Ines Marram", 'its comment is "ines@desk"')]), ([("other", "somebody")], []), ([("ines", "x"), ("other", "")], []),
+    ],
+)  # fmt: skip
+def test_accounts_that_only_one_persons_key_opens(shared: list[tuple[str, str]], expected: list[tuple[str, str, str]]) -> None:
+    passwd = PASSWD + "shared:x:1010:1010::/home/shared:/bin/bash\n"
+    files = {f"/home/{name}/.ssh/authorized_keys": Put(f"{key(name)}\n", 0o600, uid) for name, uid in (("ines", 1001), ("tomas", 1002))}
+    files["/home/shared/.ssh/authorized_keys"] = Put("".join(f"{key(name)}{comment}\n" for name, comment in shared), 0o600, 1010)
+    people = read_map(CSV.replace(" knot:shared", "").replace(";knot:shared", ""), "people.csv")
+    joined = join(
+        people, audit([bundle("", {"/etc/passwd": passwd, "/etc/ssh/sshd_config": Put("PubkeyAuthentication yes\n"), **files})]).subjects
+    )
+    assert [(one.account, one.person, one.why) for one in joined.one_key] == expected

@@ -4,10 +4,11 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import date
 
+from fidelitas.facts import AuthorizedKey, Place
 from fidelitas.people.map import MappedPerson
 from fidelitas.rights import AccountKind, Holding, HostRights, PrincipalKind, SubjectRights
 
-__all__ = ["Joined", "Owned", "Suggestion", "join"]
+__all__ = ["Joined", "OneKey", "Owned", "Suggestion", "join"]
 
 _HELD_BY = frozenset({PrincipalKind.ACCOUNT, PrincipalKind.ROLE})
 
@@ -33,6 +34,17 @@ class Suggestion:
     why: str
 
 
+@dataclass(frozen=True, slots=True)
+class OneKey:
+    """An account of nobody, or of several, that the keys of one person alone open; `why` says how the keys are known as theirs."""
+
+    subject: str
+    account: str
+    person: str
+    why: str
+    place: Place
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Joined:
     """`people` with their accounts, in the order of the map; `unmapped` accounts that hold rights, `shared` ones of several people."""
@@ -41,6 +53,7 @@ class Joined:
     unmapped: tuple[Suggestion, ...]
     shared: tuple[tuple[Owned, tuple[str, ...]], ...]
     missing: tuple[tuple[MappedPerson, str], ...]  # accounts of the map that no subject has
+    one_key: tuple[OneKey, ...]
 
     def leavers(self, today: date) -> list[tuple[MappedPerson, tuple[Owned, ...]]]:
         """Return who has left and still holds rights, with the accounts that do."""
@@ -50,6 +63,7 @@ class Joined:
 
 def join(people: Sequence[MappedPerson], subjects: Iterable[SubjectRights]) -> Joined:
     """Return the accounts of the subjects by person."""
+    subjects = tuple(subjects)
     every = [(one, comment) for subject in subjects for one, comment in _accounts(subject, people)]
     owners = {one: [person for person in people if person.owns(one.subject, one.account)] for one, _ in every}
     known = {str(one) for one, _ in every} | {one.account for one, _ in every}
@@ -58,7 +72,36 @@ def join(people: Sequence[MappedPerson], subjects: Iterable[SubjectRights]) -> J
         unmapped=tuple(_suggestion(one, comment, people) for one, comment in every if not owners[one] and one.holdings),
         shared=tuple((one, tuple(person.name for person in mine)) for one, mine in owners.items() if len(mine) > 1),
         missing=tuple((person, account) for person in people for account in person.accounts if account not in known),
+        one_key=tuple(_one_key(people, [one for one in subjects if isinstance(one, HostRights)])),
     )
+
+
+def _one_key(people: Sequence[MappedPerson], hosts: Sequence[HostRights]) -> Iterator[OneKey]:
+    """Yield the accounts of no one person that the keys of one person alone open.
+
+    A key is theirs that opens an account of theirs and of nobody else, or whose comment names one.
+    """
+    opened: dict[tuple[str, str], list[AuthorizedKey]] = {}
+    for host in hosts:
+        for who, opening in host.openings:
+            opened.setdefault((host.subject, who.name), []).append(opening.key)
+    owners = {at: [person.name for person in people if person.owns(*at)] for at in opened}
+    by_key: dict[str, set[str]] = {}
+    for at, keys in opened.items():
+        for key in keys if len(owners[at]) == 1 else ():
+            by_key.setdefault(key.fingerprint, set()).update(owners[at])
+    for (subject, account), keys in sorted(opened.items()):
+        found = [by_key.get(key.fingerprint) or _commented(key, people) for key in keys]
+        names = set().union(*found)
+        if len(owners[subject, account]) != 1 and len(names) == 1 and all(found):
+            known = all(key.fingerprint in by_key for key in keys)
+            why = "it opens an account of theirs, too" if known else f'its comment is "{keys[0].comment}"'
+            yield OneKey(subject, account, min(names), why, keys[0].place)
+
+
+def _commented(key: AuthorizedKey, people: Sequence[MappedPerson]) -> set[str]:
+    user = key.comment.partition("@")[0].strip()
+    return {person.name for person in people if user and user in {account.rpartition(":")[2] for account in person.accounts}}
 
 
 def _accounts(subject: SubjectRights, people: Sequence[MappedPerson]) -> Iterator[tuple[Owned, str]]:

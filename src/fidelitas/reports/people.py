@@ -50,6 +50,11 @@ def people_blocks(joined: Joined, today: date) -> list[Block]:
             "bold yellow",
             [_unmapped(joined, number) for number in range(len(joined.unmapped))],
         ),
+        (
+            "Accounts that only one person's key opens",
+            "bold yellow",
+            [f"{one.subject}:{one.account}: {one.person} ({one.why})  {one.place.in_file()}" for one in joined.one_key],
+        ),
         ("Accounts of the map that no subject has", "bold", [f"{person.name}: {account}" for person, account in joined.missing]),
     )
     return [_block(title, style, lines) for title, style, lines in groups if lines]
@@ -88,5 +93,9 @@ def people_document(joined: Joined, today: date) -> dict[str, Any]:
         ],
         "shared": [{**_owned(one), "people": list(names)} for one, names in joined.shared],
         "unmapped": [{**_owned(one.owned), "perhaps": one.person or None, "why": one.why or None} for one in joined.unmapped],
+        "one_key": [
+            {"subject": one.subject, "account": one.account, "person": one.person, "why": one.why, "place": place_document(one.place)}
+            for one in joined.one_key
+        ],
         "missing": [{"person": person.name, "account": account} for person, account in joined.missing],
     }
