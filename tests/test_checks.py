@@ -8,7 +8,16 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from fidelitas.checks import CHECKS, DATABASE_CHECKS, DIRECTORY_CHECKS, ESTATE_CHECKS, MARIADB_CHECKS, estate_findings, findings_of
+from fidelitas.checks import (
+    CHECKS,
+    DATABASE_CHECKS,
+    DIRECTORY_CHECKS,
+    ESTATE_CHECKS,
+    MARIADB_CHECKS,
+    WINDOWS_CHECKS,
+    estate_findings,
+    findings_of,
+)
 from fidelitas.checks.sudo_rules import NEEDED
 from fidelitas.checks.use import USE_CHECKS
 from fidelitas.evidence import Item
@@ -369,8 +378,11 @@ def test_a_missing_secure_path_matters_where_none_is_built_in() -> None:
     assert not found(rights("Defaults secure_path=/bin\nines ALL=ALL\n", red_hat), "sudo.open-path")
 
 
+EVERY = (*CHECKS, *ESTATE_CHECKS, *USE_CHECKS, *DATABASE_CHECKS, *MARIADB_CHECKS, *DIRECTORY_CHECKS, *WINDOWS_CHECKS)
+
+
 def test_every_check_explains_itself() -> None:
-    every = (*CHECKS, *ESTATE_CHECKS, *USE_CHECKS, *DATABASE_CHECKS, *MARIADB_CHECKS, *DIRECTORY_CHECKS)
+    every = EVERY
     assert len({check.name for check in every}) == len(every)
     for check in every:
         assert check.title.endswith(".")
@@ -380,7 +392,7 @@ def test_every_check_explains_itself() -> None:
 
 def test_every_check_stands_in_the_readme_with_its_severity() -> None:
     readme = (Path(__file__).parent.parent / "README.md").read_text(encoding="utf-8")
-    for check in (*CHECKS, *ESTATE_CHECKS, *USE_CHECKS, *DATABASE_CHECKS, *MARIADB_CHECKS, *DIRECTORY_CHECKS):
+    for check in EVERY:
         assert f"| `{check.name}` | {check.severity} |" in readme
 
 

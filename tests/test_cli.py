@@ -163,7 +163,10 @@ def test_every_listing_has_every_form(estate: tuple[Path, Ran]) -> None:
 def test_piped_tables_are_whole_and_plain(estate: tuple[Path, Ran]) -> None:
     lines = asked(estate, "holders").out.splitlines()
     assert lines[0].split() == ["SUBJECT", "HOLDER", "KIND", "RIGHT", "HOW", "PASSWORD", "STRENGTH", "SINCE", "PLACE"]
-    assert all(line.split()[0] in {"tern", "curlew", "dunlin", "tides-db", "saltmarsh-ad", "avocet", "godwit"} for line in lines[1:])
+    assert all(
+        line.split()[0] in {"tern", "curlew", "dunlin", "tides-db", "saltmarsh-ad", "avocet", "godwit", "catalogue-db"}
+        for line in lines[1:]
+    )
 
 
 @pytest.mark.parametrize(("width", "colour"), [(60, True), (100, True), (126, False)])
@@ -258,7 +261,10 @@ def test_a_usage_error_is_2(arguments: list[str], tmp_path: Path) -> None:
 
 def test_an_unknown_account_subject_or_survey_is_2_and_names_what_there_is(estate: tuple[Path, Ran]) -> None:
     assert "Groups are written %NAME." in asked(estate, "why", "nobody-here").err
-    assert "There is of: avocet, curlew, dunlin, godwit, saltmarsh-ad, tern, tides-db." in asked(estate, "holders", "--on", "knot").err
+    assert (
+        "There is of: avocet, catalogue-db, curlew, dunlin, godwit, saltmarsh-ad, tern, tides-db."
+        in asked(estate, "holders", "--on", "knot").err
+    )
     ran = asked(estate, "holders", "--survey", "1999-01-01T000000Z")
     assert "The latest are: 20" in ran.err
     assert ran.status == 2

@@ -14,6 +14,7 @@ from fidelitas.demo.directory import DIRECTORY, directory_bundle
 from fidelitas.demo.host import File, HostBuilder
 from fidelitas.demo.hosts import HOSTS
 from fidelitas.demo.logs import LogFile, logs_of
+from fidelitas.demo.mariadb import CATALOGUE, catalogue_bundle
 from fidelitas.demo.people import Person, draw_people
 from fidelitas.demo.planted import Planted
 from fidelitas.demo.windows import MACHINES, windows_bundle
@@ -93,7 +94,11 @@ def write_estate(folder: Path, seed: int = 1) -> list[Path]:
             path.write_bytes(bundle_of(host, logs))
             paths.append(path)
             _write_logs(folder / "logs" / host.name, logs)
-        others = {SERVER: database_bundle(people, TAKEN), DIRECTORY: directory_bundle(people, TAKEN)}
+        others = {
+            SERVER: database_bundle(people, TAKEN),
+            DIRECTORY: directory_bundle(people, TAKEN),
+            CATALOGUE: catalogue_bundle(people, TAKEN),
+        }
         for name in MACHINES:
             content, odd, lines = windows_bundle(name, people, TAKEN)
             others[name] = content, odd

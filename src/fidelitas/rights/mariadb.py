@@ -80,7 +80,8 @@ class MariadbRights(ServerRights):
 
     def knows(self, holder: str) -> bool:
         """Return whether there is such an account, by its whole name or by the user alone."""
-        return holder in self.accounts or any(account.user == holder for account in self.facts.accounts)
+        here = holder in self.accounts or any(account.user == holder for account in self.facts.accounts)
+        return here or self.knows_of_host(holder)
 
     def held_by(self, role: str) -> tuple[Holding, ...]:
         """Return what an account holds, or all accounts of a user."""
@@ -91,6 +92,8 @@ class MariadbRights(ServerRights):
     def describe(self, principal: Principal) -> str:
         """Return what a holder is: a role, or an account and how it logs in."""
         account = self.accounts.get(principal.name)
+        if principal.kind is PrincipalKind.ELSEWHERE:
+            return "account of its host"
         if account is None:
             return "everybody" if principal.kind is PrincipalKind.ANY_ACCOUNT else "role"
         if account.role:
@@ -153,7 +156,8 @@ class MariadbRights(ServerRights):
         if database not in self.facts.databases:
             return ()
         links = [*self._links(), *self.from_host, *on_object(self, database, name)]
-        return [holding for holding in holdings_by([Step((link,)) for link in links]) if holding.right.kind is RightKind.DB_OBJECT]
+        found = [holding for holding in holdings_by([Step((link,)) for link in links]) if holding.right.kind is RightKind.DB_OBJECT]
+        return [holding for holding in found if not self.by_host_alone(holding)]
 
     # -- links -------------------------------------------------------------------------------------------------------------------
 

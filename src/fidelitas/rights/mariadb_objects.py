@@ -30,7 +30,7 @@ def on_object(rights: "MariadbRights", database: str, name: str) -> Iterator[Lin
     what = f"{database}/{name or database}"
 
     def link(holder: str, privilege: str, way: str, because: str, place: Place) -> Link:
-        right = rights.right(RightKind.DB_OBJECT, f"{privilege.lower()} {what}")
+        right = rights.right(RightKind.DB_OBJECT, f"{privilege.lower().replace(' ', '-')} {what}")
         return rights.link(holder, right, LinkKind.HAS, way, because, place)
 
     for account in rights.facts.accounts:
@@ -42,7 +42,7 @@ def on_object(rights: "MariadbRights", database: str, name: str) -> Iterator[Lin
             yield link(_holder(grant), privilege, "database", f"it is granted {privilege} on database {grant.database}", grant.place)
     for grant in rights.facts.grants if name else ():
         if grant.kind != "database" and grant.database == database and grant.name == name:
-            column = f" ({grant.column})" if grant.column else ""
+            column = f"({grant.column})" if grant.column else ""
             for privilege in sorted(grant.privileges):
                 because = f"it is granted {privilege}{column} on {grant.kind if grant.kind != 'column' else 'table'} {database}.{name}"
                 yield link(_holder(grant), f"{privilege}{column}", grant.kind, because, grant.place)

@@ -26,8 +26,16 @@ class ServerRights(ABC):
 
     @property
     def own_holdings(self) -> tuple[Holding, ...]:
-        """The holdings that a reader wants to see unasked."""
-        return self.holdings
+        """The holdings that a reader wants to see unasked: an account of the host with a way in stands for whoever may become it there."""
+        return tuple(holding for holding in self.holdings if not self.by_host_alone(holding))
+
+    def by_host_alone(self, holding: Holding) -> bool:
+        """Return whether a holding is one of somebody who may become, on the host, the account that the server lets in by its socket."""
+        return all(route.links[0].way == "host" for route in holding.routes)
+
+    def knows_of_host(self, holder: str) -> bool:
+        """Return whether an account of the host that leads into the server is called so."""
+        return any(link.source.is_called(holder) for link in self.from_host)
 
     def held_by(self, role: str) -> tuple[Holding, ...]:
         """Return what a role holds."""

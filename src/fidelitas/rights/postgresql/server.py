@@ -44,15 +44,18 @@ class DatabaseRights(ServerRights):
     @property
     def own_holdings(self) -> tuple[Holding, ...]:
         """The holdings without those of the server's own roles, which hold what they are made for."""
-        return tuple(holding for holding in self.holdings if not holding.principal.name.startswith("pg_"))
+        own = (holding for holding in self.holdings if not holding.principal.name.startswith("pg_"))
+        return tuple(holding for holding in own if not self.by_host_alone(holding))
 
     def knows(self, holder: str) -> bool:
         """Return whether there is such a role."""
-        return holder in self.privileges.roles
+        return holder in self.privileges.roles or self.knows_of_host(holder)
 
     def describe(self, principal: Principal) -> str:
         """Return what a holder is, in a few words."""
         role = self.privileges.roles.get(principal.name)
+        if principal.kind is PrincipalKind.ELSEWHERE:
+            return "account of its host"
         if role is None:
             return "all roles" if principal.kind is PrincipalKind.ANY_ACCOUNT else "role"
         if not role.log_in:
@@ -63,7 +66,7 @@ class DatabaseRights(ServerRights):
 
     def belongs_to(self, role: str) -> Iterable[str]:
         """Return the roles that a role was put into."""
-        return self.privileges.put_into(role) - {role} if self.knows(role) else ()
+        return self.privileges.put_into(role) - {role} if role in self.privileges.roles else ()
 
     def about(self, role: str) -> Sequence[str]:
         """Return what a role is, and its ways in."""
@@ -168,7 +171,7 @@ class DatabaseRights(ServerRights):
         for key in keys:
             for privilege in dict.fromkeys(grant.privilege for grant in self.privileges.grants_on(key)):
                 found += [holding for holding in self.on_object(key, privilege) if not holding.principal.name.startswith("pg_")]
-        return found
+        return [holding for holding in found if not self.by_host_alone(holding)]
 
     def on_object(self, key: Key, privilege: str) -> tuple[Holding, ...]:
         """Return who has a privilege on an object, by which routes; superusers and predefined roles included."""
