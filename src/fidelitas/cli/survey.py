@@ -1,6 +1,8 @@
 """``fidelitas survey``."""
 
+from collections.abc import Iterator, Sequence
 from datetime import UTC, datetime
+from importlib import import_module
 from pathlib import Path
 
 import click
@@ -18,6 +20,12 @@ from fidelitas.rights import RightKind
 from fidelitas.sources import FileScan, LogScan, from_file, from_this_machine
 from fidelitas.sources.collected import Collected
 
+# What reads each kind of server; its driver is loaded for this alone.
+_SERVERS = {
+    "postgresql": ("fidelitas.sources.postgresql", "from_postgresql"),
+    "mariadb": ("fidelitas.sources.mariadb", "from_mariadb"),
+    "directory": ("fidelitas.sources.directory", "from_directory"),
+}
 # What the table of a survey shows; other rights are counted.
 _FURTHEST = (RightKind.ROOT, RightKind.ADMIN, RightKind.DB_SUPERUSER, RightKind.DB_HOST_ESCAPE, RightKind.DIRECTORY_ADMIN)
 
@@ -32,14 +40,21 @@ _FURTHEST = (RightKind.ROOT, RightKind.ADMIN, RightKind.DB_SUPERUSER, RightKind.
 )
 @click.option(
     "--postgresql",
+    multiple=True,
     metavar="PARAMETERS",
     help="Read the PostgreSQL server of these connection parameters: postgresql://auditor@db.example/postgres, or service=NAME.",
 )
 @click.option(
-    "--mariadb", metavar="URI", help="Read the MariaDB or MySQL server at mariadb://auditor@db.example, or mariadb://root@/?socket=PATH."
+    "--mariadb",
+    multiple=True,
+    metavar="URI",
+    help="Read the MariaDB or MySQL server at mariadb://auditor@db.example, or mariadb://root@/?socket=PATH.",
 )
 @click.option(
-    "--directory", metavar="URI", help="Read the directory at ldaps://dc.example/dc=example,dc=org?bind=cn=auditor,dc=example,dc=org."
+    "--directory",
+    multiple=True,
+    metavar="URI",
+    help="Read the directory at ldaps://dc.example/dc=example,dc=org?bind=cn=auditor,dc=example,dc=org.",
 )
 @click.option("--ask-password", is_flag=True, help="Ask for the database account's password, rather than take it from the usual files.")
 @click.option("--name", metavar="NAME", help="Call the subject NAME, not what it calls itself.")
@@ -52,9 +67,6 @@ _FURTHEST = (RightKind.ROOT, RightKind.ADMIN, RightKind.DB_SUPERUSER, RightKind.
 def command(
     files: tuple[Path, ...],
     root: Path | None,
-    postgresql: str | None,
-    mariadb: str | None,
-    directory: str | None,
     name: str | None,
     scan: str | None,
     logs: str | None,
@@ -62,26 +74,23 @@ def command(
     output: Output,
     *,
     ask_password: bool,
+    **servers: tuple[str, ...],
 ) -> None:
     """Read hosts, database servers or a directory into the ledger and say who holds elevated rights, by which rule.
 
     With no argument this machine is read.  FILE is what the probe printed on another host (see "fidelitas probe").  Nothing is changed on
-    what is read.  Run it as root: what an ordinary user cannot read is listed as a gap.
+    what is read; a subject that cannot be read costs only itself.  Run it as root: what an ordinary user cannot read is listed as a gap.
     """
-    if sum((root is not None, bool(files), postgresql is not None, mariadb is not None, directory is not None)) > 1:
-        raise RequestError(
-            "--root, --postgresql, --mariadb, --directory and files cannot be surveyed in one go", hint="Run survey for each."
-        )
-    if name is not None and (len(files) > 1 or not may_name_a_subject(name)):
-        raise RequestError(f'"{name}" cannot name the subject' if len(files) < 2 else "--name fits one subject only")
+    asked: list[tuple[str, str | Path]] = [(kind, text) for kind in _SERVERS for text in servers[kind]]
+    asked += [("file", file) for file in files]
+    if root is not None or not asked:
+        asked.insert(0, ("host", root or ""))
+    if name is not None and (len(asked) > 1 or not may_name_a_subject(name)):
+        raise RequestError(f'"{name}" cannot name the subject' if len(asked) < 2 else "--name fits one subject only")
+    password = click.prompt("Password", hide_input=True, err=True) if ask_password else None
+    scanned = FileScan[scan or "EVERYWHERE"], LogScan[logs or "CONCERNING"]
     failures: list[FidelitasError] = []
-    if postgresql is not None or mariadb is not None or directory is not None:
-        found = [_server(postgresql, mariadb, directory, name, ask_password=ask_password)]
-    elif files:
-        found = _files(files, failures, name)
-    else:
-        found = [from_this_machine(root, scan=FileScan[scan or "EVERYWHERE"], logs=LogScan[logs or "CONCERNING"])]
-    collected = [_named(one, name) for one in found]
+    collected = list(_each(asked, name, password, scanned, failures))
     if not collected:
         raise failures[0]
     path = ledger or default_ledger()
@@ -95,31 +104,26 @@ def command(
         raise SystemExit(failures[0].exit_status)
 
 
-def _server(postgresql: str | None, mariadb: str | None, directory: str | None, name: str | None, *, ask_password: bool) -> Collected:
-    """Read a database server or a directory; its driver is loaded for this alone."""
-    password = click.prompt("Password", hide_input=True, err=True) if ask_password else None
-    if postgresql is not None:
-        from fidelitas.sources.postgresql import from_postgresql  # noqa: PLC0415
-
-        return from_postgresql(postgresql, name, password)
-    if directory is not None:
-        from fidelitas.sources.directory import from_directory  # noqa: PLC0415
-
-        return from_directory(directory, name, password)
-    from fidelitas.sources.mariadb import from_mariadb  # noqa: PLC0415
-
-    return from_mariadb(mariadb or "", name, password)
-
-
-def _files(files: tuple[Path, ...], failures: list[FidelitasError], name: str | None) -> list[Collected]:
-    """Read every file that can be read; one that cannot costs only itself."""
-    collected = []
-    for file in files:
+def _each(
+    asked: Sequence[tuple[str, str | Path]],
+    name: str | None,
+    password: str | None,
+    scanned: tuple[FileScan, LogScan],
+    failures: list[FidelitasError],
+) -> Iterator[Collected]:
+    """Read every subject that can be read; one that cannot costs only itself."""
+    for kind, what in asked:
         try:
-            collected.append(from_file(file, name))
+            if kind == "host":
+                found = from_this_machine(Path(what) if what else None, scan=scanned[0], logs=scanned[1])
+            elif kind == "file":
+                found = from_file(Path(what), name)
+            else:
+                module, function = _SERVERS[kind]
+                found = getattr(import_module(module), function)(str(what), name, password)
+            yield _named(found, name)
         except FidelitasError as error:
             failures.append(error)
-    return collected
 
 
 def _named(found: Collected, name: str | None) -> Collected:

@@ -8,9 +8,10 @@ from datetime import UTC, datetime
 from importlib import resources
 from typing import Any
 
+from fidelitas.errors import ReadError
 from fidelitas.evidence import Bundle, MissingItem, make_rows_bundle, read_bundle
 
-__all__ = ["Answers", "Collected", "queries", "sealed"]
+__all__ = ["Answers", "Collected", "GoneAway", "queries", "sealed"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -21,12 +22,22 @@ class Collected:
     archive: bytes
 
 
+class GoneAway(Exception):  # noqa: N818 it ends the reading of one server, and what was read of it counts
+    """The server went away while it was read."""
+
+
 @dataclass(slots=True)
 class Answers:
     """What a server has answered so far: listings of rows, and what it did not tell."""
 
     listings: dict[str, bytes] = field(default_factory=dict)
     gaps: list[MissingItem] = field(default_factory=list)
+
+    def broken_off(self, gone: GoneAway) -> None:
+        """Note that the server told no more; raises `ReadError` where it had told nothing yet."""
+        if not self.listings:
+            raise ReadError(str(gone), hint="Survey it again.") from gone
+        self.gaps.append(MissingItem(path="server", reason=f"{gone}; not known: whatever is not listed"))
 
 
 def queries(name: str) -> Mapping[str, Mapping[str, Any]]:

@@ -84,6 +84,7 @@ class _Asked:
     bind: str | None
     tls: str  # "checked", "as it comes", or "off"
     ca: str | None
+    seconds: int
 
 
 def _asked(uri: str) -> _Asked:
@@ -96,16 +97,19 @@ def _asked(uri: str) -> _Asked:
     server = uri.partition("?")[0].removesuffix("/" + parts.path.lstrip("/"))
     ca = said.get("ca", [None])[0]
     encrypted = "off" if off or (parts.scheme == "ldap" and local and not ca) else "as it comes" if local and not ca else "checked"
-    return _Asked(server, parts.hostname, unquote(parts.path.lstrip("/")), said.get("bind", [None])[0], encrypted, ca)
+    seconds = said.get("timeout", [str(_SECONDS)])[0]
+    if not (seconds.isdecimal() and 0 < int(seconds[:6]) <= 3600):
+        raise RequestError(f'"{seconds}" is no limit of time', hint="A number of seconds, from 1 to 3600.")
+    return _Asked(server, parts.hostname, unquote(parts.path.lstrip("/")), said.get("bind", [None])[0], encrypted, ca, int(seconds))
 
 
 def _connection(asked: _Asked, password: str | None) -> "Connection":
     import ldap3  # noqa: PLC0415
 
     tls = ldap3.Tls(validate=ssl.CERT_REQUIRED if asked.tls == "checked" else ssl.CERT_NONE, ca_certs_file=asked.ca)
-    server = ldap3.Server(asked.server, tls=tls, connect_timeout=_SECONDS, get_info=ldap3.DSA)
+    server = ldap3.Server(asked.server, tls=tls, connect_timeout=asked.seconds, get_info=ldap3.DSA)
     connection = ldap3.Connection(
-        server, asked.bind, password, read_only=True, receive_timeout=_SECONDS, raise_exceptions=True, check_names=False
+        server, asked.bind, password, read_only=True, receive_timeout=asked.seconds, raise_exceptions=True, check_names=False
     )
     try:
         connection.open()

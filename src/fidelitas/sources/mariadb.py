@@ -19,7 +19,7 @@ from pymysql.cursors import SSDictCursor
 
 from fidelitas.errors import ReadError, RequestError
 from fidelitas.evidence import MissingItem
-from fidelitas.sources.collected import Answers, Collected, queries, sealed
+from fidelitas.sources.collected import Answers, Collected, GoneAway, queries, sealed
 
 __all__ = ["WITHOUT_PASSWORD", "from_mariadb", "kind_of_password", "with_edges"]
 
@@ -58,8 +58,6 @@ def from_mariadb(uri: str, name: str | None = None, password: str | None = None)
         connection = pymysql.connect(
             **options,
             password=given,
-            connect_timeout=_SECONDS,
-            read_timeout=_QUERY_SECONDS,
             autocommit=True,
             charset="utf8mb4",
             cursorclass=SSDictCursor,
@@ -68,9 +66,14 @@ def from_mariadb(uri: str, name: str | None = None, password: str | None = None)
         text = " ".join(str(part) for part in error.args)
         raise ReadError(f'could not read database server "{uri}": {text}', hint="See docs/databases.md for what it takes.") from error
     read = Answers()
-    with connection:
+    try:
         for listing, stated in queries("mariadb").items():
             _take(connection, listing, stated["query"], stated.get("weakens", ""), read)
+    except GoneAway as gone:
+        read.broken_off(gone)
+    finally:
+        if connection.open:
+            connection.close()
     for listing, other in _INSTEAD.items():
         if listing in read.listings or other in read.listings or listing == "role_edges":
             continue
@@ -96,7 +99,9 @@ def _options(uri: str) -> dict[str, Any]:
             hint="Put it into the [client] part of ~/.my.cnf, or use --ask-password.",
         )
     asked = parse_qs(parts.query)
-    options: dict[str, Any] = {"user": unquote(parts.username or "root")}
+    seconds = _seconds(asked.get("timeout", [""])[0])
+    options: dict[str, Any] = {"user": unquote(parts.username or "root"), "connect_timeout": seconds or _SECONDS}
+    options["read_timeout"] = seconds or _QUERY_SECONDS
     if "socket" in asked:
         return {**options, "unix_socket": asked["socket"][0]}
     try:
@@ -106,6 +111,13 @@ def _options(uri: str) -> dict[str, Any]:
     if asked.get("tls", [""])[0] != "off" and options["host"] not in ("localhost", "127.0.0.1", "::1"):
         options["ssl"] = ssl.create_default_context(cafile=asked["ca"][0] if "ca" in asked else None)
     return options
+
+
+def _seconds(text: str) -> int:
+    """Return the limit of time that a URI states, zero where it states none."""
+    if text and not (text.isdecimal() and 0 < int(text[:6]) <= 3600):
+        raise RequestError(f'"{text}" is no limit of time', hint="A number of seconds, from 1 to 3600.")
+    return int(text or 0)
 
 
 def _password() -> str:
@@ -134,7 +146,7 @@ def _take(connection: "pymysql.Connection[SSDictCursor]", listing: str, query: s
             reason = " ".join(str(part) for part in error.args)
             read.gaps.append(MissingItem(path=f"listing {listing}", reason=f"{reason}; not known: {weakens}"))
         if not connection.open:
-            raise ReadError(f"the server went away while {listing} was read", hint="Survey it again.") from error
+            raise GoneAway(f"the server went away while {listing} was read") from error
 
 
 def _lines(cursor: SSDictCursor, listing: str, read: Answers) -> Iterator[bytes]:

@@ -15,7 +15,7 @@ from psycopg import conninfo, sql
 
 from fidelitas.errors import ReadError, RequestError
 from fidelitas.evidence import MissingItem
-from fidelitas.sources.collected import Answers, Collected, queries, sealed
+from fidelitas.sources.collected import Answers, Collected, GoneAway, queries, sealed
 
 __all__ = ["dump_script", "from_postgresql", "from_postgresql_dump", "is_postgresql_dump"]
 
@@ -35,11 +35,14 @@ def from_postgresql(parameters: str, name: str | None = None, password: str | No
     """
     stated = _stated(parameters)
     read = Answers()
+    names: list[str] = []
     with _connected(stated, password, parameters) as connection:
-        version = connection.info.server_version
-        _take(connection, "cluster", "", version, read)
-        names = [str(row[0]) for row in connection.execute("select datname from pg_database where datallowconn order by datname")]
-        host = name or _host_of(connection)
+        version, host = connection.info.server_version, name or _host_of(connection)
+        try:
+            _take(connection, "cluster", "", version, read)
+            names = [str(row[0]) for row in connection.execute("select datname from pg_database where datallowconn order by datname")]
+        except (GoneAway, psycopg.Error) as error:
+            read.broken_off(error if isinstance(error, GoneAway) else GoneAway(f"{parameters}: {' '.join(str(error).split())}"))
         if _is_here(connection):  # the server does not tell its host's name; by a socket it is this one
             rows = [{**json.loads(line), "host_name": os.uname().nodename} for line in read.listings.get("server", b"").splitlines()]
             read.listings["server"] = b"".join(json.dumps(row).encode() + b"\n" for row in rows)
@@ -47,7 +50,7 @@ def from_postgresql(parameters: str, name: str | None = None, password: str | No
         try:
             with _connected({**stated, "dbname": database}, password, parameters) as connection:
                 _take(connection, "database", database, version, read)
-        except ReadError as error:
+        except (ReadError, GoneAway) as error:
             read.gaps.append(MissingItem(path=f"database {database}", reason=str(error)))
     return sealed(host, "postgresql", read.listings, "catalogue query", read.gaps)
 
@@ -114,7 +117,7 @@ def _take(connection: psycopg.Connection[tuple[object, ...]], scope: str, databa
             reason = " ".join(str(error).split())
             read.gaps.append(MissingItem(path=f"listing {listing}", reason=f"{reason}; not known: {query['weakens']}"))
             if connection.closed:
-                raise ReadError(f"the server went away while {listing} was read", hint="Survey it again.") from error
+                raise GoneAway(f"the server went away while {listing} was read") from error
 
 
 def _rows(connection: psycopg.Connection[tuple[object, ...]], query: str, listing: str, read: Answers) -> bytes:
