@@ -133,9 +133,11 @@ def test_why_of_a_group_and_of_an_account_that_holds_nothing(estate: tuple[Path,
 @pytest.mark.parametrize(
     ("options", "expected"),
     [
+        (["--account", "noor", "--on", "catalogue-db", "--right", "db-superuser"], {("catalogue-db", "noor@dunlin", "db-superuser")}),
+        (["--account", "noor", "--right", "admin"], {("avocet", "noor", "admin")}),
         (
-            ["--account", "noor"],
-            {("avocet", "noor", "admin"), ("dunlin", "noor", "root"), ("tern", "noor", "root"), ("tern", "noor@dunlin", "root")},
+            ["--account", "noor", "--right", "root"],
+            {("dunlin", "noor", "root"), ("tern", "noor", "root"), ("tern", "noor@dunlin", "root")},
         ),
         (["--right", "root", "--on", "tern", "--account", "%sudo"], {("tern", "%sudo", "root")}),
         (["--right", "run-as", "--on", "curlew", "--account", "%modellers"], {("curlew", "%modellers", "run-as:modelrun")}),

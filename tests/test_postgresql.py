@@ -13,7 +13,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from fidelitas.audit import audit
-from fidelitas.checks import DATABASE_CHECKS
+from fidelitas.checks import DATABASE_CHECKS, server_findings
 from fidelitas.evidence import Bundle, Listing, Manifest, make_bundle, read_bundle
 from fidelitas.languages.postgresql import read_postgresql
 from fidelitas.rights import DatabaseRights, database_rights_of
@@ -353,4 +353,17 @@ def test_ten_thousand_nested_roles_are_followed() -> None:
 
 
 def test_every_check_of_servers_has_a_case() -> None:
-    assert {check.name for check in DATABASE_CHECKS} == {check for check, _ in PLANTED} | {"databases.untrusted-function"}
+    assert {check.name for check in DATABASE_CHECKS} == {check for check, _ in PLANTED} | {
+        "databases.untrusted-function",
+        "databases.outlived-session",
+    }
+
+
+def test_connections_that_outlived_their_rights() -> None:
+    late = {**ROLE, "name": "late", "valid_until": "2026-01-01T00:00:00+00:00"}
+    shut, fine = {**ROLE, "name": "shut", "log_in": False}, {**ROLE, "name": "fine"}
+    sessions = [{"role": role, "database": "tides", "address": "10.1.1.1", "since": None} for role in ("late", "shut", "fine", "gone")]
+    rows = ["".join(json.dumps(row) + "\n" for row in some) for some in ((late, shut, fine), sessions)]
+    found = database_rights_of(read_postgresql(bundle_of(roles=rows[0], sessions=rows[1])))
+    told = {finding.about for finding in server_findings(found) if finding.check == "databases.outlived-session"}
+    assert told == {"late", "shut", "gone"}

@@ -581,7 +581,7 @@ def test_a_bundle_without_the_listings_says_nothing_of_what_nobody_looked_for() 
     known = rights_of(read_host(replace(bundle(), listings={})))
     assert known.facts.programs is None
     assert known.facts.log_ins.keys is None
-    assert [gap.what for gap in known.facts.gaps] == ["setuid files and capabilities", "authorized keys"]
+    assert [gap.what for gap in known.facts.gaps] == ["setuid files and capabilities", "authorized keys", "passwords of databases in files"]
 
 
 @pytest.mark.parametrize(

@@ -20,7 +20,7 @@ __all__ = ["logs_at"]
 
 _NAMES = re.compile(
     r"(?P<base>(?:auth|secure|messages|syslog|sudo|user|sulog|journal|audit|wtmp|btmp|lastlog)[A-Za-z0-9_-]*?(?:\.log)?)"
-    r"(?P<turn>(?:[.-]\d+)?)(?P<pack>\.(?:gz|xz|zst|bz2))?\Z|(?P<other>.+\.(?:json|export|jsonl|journal|evtx|xml))\Z"
+    r"(?P<turn>(?:[.-]\d+)?)(?P<pack>\.(?:gz|xz|zst|bz2))?\Z|(?P<other>postgresql.*\.(?:log|csv)|.+\.(?:json|export|jsonl|journal|evtx|xml))\Z"
 )
 
 

@@ -14,9 +14,11 @@ from fidelitas.errors import ReadError
 from fidelitas.facts import Event, Gap, Place
 from fidelitas.languages.logs.audit_log import AuditReader, is_audit_log
 from fidelitas.languages.logs.clock import Clock, has_year
+from fidelitas.languages.logs.directory_log import DirectoryLogReader, is_directory_log
 from fidelitas.languages.logs.entries import first_stamp, lines_that_matter
 from fidelitas.languages.logs.journal import JournalReader, is_export, is_journal_json
 from fidelitas.languages.logs.log_in_records import LAST_LOG, is_log_in_records, read_last_log, read_log_in_records
+from fidelitas.languages.logs.postgresql_log import PostgresqlLogReader, is_postgresql_log
 from fidelitas.languages.logs.pulse import Pulse
 from fidelitas.languages.logs.sudo_file import SudoFileReader, is_sudo_file
 from fidelitas.languages.logs.syslog import SyslogReader
@@ -131,6 +133,14 @@ class LogReading:
             yield from _beating(events, pulse)
             self.gaps += journal.gaps
             self.unknown += journal.unknown
+        elif is_postgresql_log(start):
+            database = PostgresqlLogReader(origin, self._zone)
+            yield from _beating(database.events(log.blocks()), pulse)
+            self.gaps += database.gaps
+        elif is_directory_log(start):
+            directory = DirectoryLogReader(origin, self._sids)
+            yield from _beating(directory.events(log.blocks()), pulse)
+            self.gaps += directory.gaps
         elif is_event_xml(start):
             windows = WindowsEventReader(origin, self._sids)
             yield from _beating(windows.events(log.blocks()), pulse)
