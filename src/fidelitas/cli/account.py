@@ -6,7 +6,6 @@ from fidelitas.cli.options import Output, Source, format_option, source_options,
 from fidelitas.errors import RequestError
 from fidelitas.reports.account import account_blocks, account_document
 from fidelitas.reports.holders import Filter, holders_table, selected
-from fidelitas.reports.why import why_blocks
 from fidelitas.rights import HostRights, ServerRights
 
 
@@ -23,7 +22,7 @@ def command(name: str, subject: str | None, source: Source, output: Output) -> N
     if not servers and not any(name in host.population.by_name for host in hosts):
         raise RequestError(f'no host in evidence has an account "{name}"')
     if output.form == "table":
-        output.blocks([*account_blocks(name, hosts), *why_blocks(name, servers)])
+        output.blocks(account_blocks(name, hosts, servers))
     else:
         rows = selected([*hosts, *servers], Filter(account=name))
         output.table(holders_table(rows, whole=True), lambda: account_document(name, hosts, servers))

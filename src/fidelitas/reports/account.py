@@ -20,13 +20,23 @@ __all__ = ["account_blocks", "account_document"]
 MOST_ROUTES = 4
 
 
-def account_blocks(name: str, hosts: Sequence[HostRights]) -> list[Block]:
-    """Return a block for each host that has the account, and for each that it leads to from there; and a headline over them."""
+def account_blocks(name: str, hosts: Sequence[HostRights], servers: Sequence[ServerRights] = ()) -> list[Block]:
+    """Return a block for each host and server that has the account, and for each that it leads to from there; and a headline over them."""
     here = [host for host in hosts if name in host.population.by_name]
     names = dict.fromkeys(who.account.comment for host in here if (who := host.population.by_name[name]).account and who.account.comment)
-    head = Block(f"{name} on {len(here)} host{'' if len(here) == 1 else 's'}", tuple(Row(text) for text in names))
+    counted = [(here, "host"), *([(servers, "other subject")] if servers else [])]
+    told = " and ".join(f"{len(some)} {what}{'' if len(some) == 1 else 's'}" for some, what in counted if some or what == "host")
+    head = Block(f"{name} on {told}", tuple(Row(text) for text in names))
     there = [_there(host, held) for host in hosts if (held := _from_elsewhere(host, name))]
-    return [head, *(_host(host, host.population.by_name[name]) for host in here), *there]
+    return [head, *(_host(host, host.population.by_name[name]) for host in here), *there, *(_server(name, one) for one in servers)]
+
+
+def _server(name: str, server: ServerRights) -> Block:
+    """Return what an account is and holds on a server, in a directory or on a Windows machine."""
+    groups = [Row(group, label="group") for group in sorted(server.belongs_to(name))]
+    held = [row for holding in server.held_by(name) for row in _holding(holding)]
+    rows = [*(Row(line) for line in server.about(name)), *groups, *(held or [Row("holds no elevated right")])]
+    return Block(server.subject, tuple(rows))
 
 
 def _from_elsewhere(host: HostRights, name: str) -> list[Holding]:
@@ -101,7 +111,9 @@ def _holding(holding: Holding) -> list[Row]:
         RightKind.READ_SECRETS: "may read secrets",
         RightKind.READ_EVIDENCE: "may read the logs",
         RightKind.WRITE_EVIDENCE: "may change the logs",
-    }.get(holding.right.kind, f"may run {holding.right.detail}")
+        RightKind.COMMAND: f"may run {holding.right.detail}",
+        RightKind.RUN_AS_GROUP: f"may run anything as group {holding.right.detail}",
+    }.get(holding.right.kind, f"holds {holding.right}")
     rows = [row for route in holding.routes[:MOST_ROUTES] for row in _route(route)]
     more = len(holding.routes) - MOST_ROUTES + holding.cut
     return [Row(what, style="bold"), *rows, *([Row(f"and {more} more ways: see fidelitas why", indent=6)] if more > 0 else [])]

@@ -12,8 +12,11 @@ from fidelitas.rights import Holding, HostRights, Link, LinkKind, RightKind, Rou
 __all__ = ["Filter", "holders_document", "holders_table", "object_rows", "route_document", "selected"]
 
 Row = tuple[SubjectRights, Holding]
-# The privileges that there are on a table of PostgreSQL.
-_ALL_OF_A_TABLE = frozenset({"select", "insert", "update", "delete", "truncate", "references", "trigger"})
+# The privileges that there are on a table of PostgreSQL, and those of MariaDB that change or read one.
+_ALL_OF_A_TABLE = (
+    frozenset({"select", "insert", "update", "delete", "truncate", "references", "trigger"}),
+    frozenset({"select", "insert", "update", "delete", "create", "drop", "alter", "index", "references", "trigger", "grant-option"}),
+)
 
 
 class Filter:
@@ -58,7 +61,7 @@ def holders_table(rows: Sequence[Row], provenance: Provenance = UNTOLD, *, whole
             (*cells[:-1], *([when] if told else []), cells[-1])
             for cells, when in zip((_row(host, holding, right) for (host, holding), right in shown), since, strict=True)
         ),
-        may_fold=frozenset({"right", "how", "place"}),
+        may_fold=frozenset({"kind", "right", "how", "place"}),
         empty="Nobody holds an elevated right, as far as the evidence goes.",
     )
 
@@ -68,7 +71,8 @@ def _together(rows: Sequence[Row]) -> list[tuple[Row, str]]:
     groups: dict[object, list[Row]] = {}
     for host, holding in rows:
         groups.setdefault((host.subject, holding.principal, _likeness(holding)), []).append((host, holding))
-    return [(those[0], _right_of([holding for _, holding in those])) for those in groups.values()]
+    objects = {holding.right.detail.partition(" ")[2] for _, holding in rows if holding.right.kind is RightKind.DB_OBJECT}
+    return [(those[0], _right_of([holding for _, holding in those], name=len(objects) > 1)) for those in groups.values()]
 
 
 def _likeness(holding: Holding) -> object:
@@ -79,12 +83,13 @@ def _likeness(holding: Holding) -> object:
     return holding.right
 
 
-def _right_of(holdings: Sequence[Holding]) -> str:
+def _right_of(holdings: Sequence[Holding], *, name: bool) -> str:
+    """Return in words what a holder has by one rule, or on one object; with its `name` where there are several."""
     first = holdings[0].right
     if first.kind is RightKind.DB_OBJECT:
         privileges = dict.fromkeys(holding.right.detail.partition(" ")[0] for holding in holdings)
-        shown = "all privileges" if privileges.keys() >= _ALL_OF_A_TABLE else ", ".join(privileges)
-        return f"{shown} on {first.detail.partition(' ')[2]}"
+        shown = "all privileges" if any(privileges.keys() >= every for every in _ALL_OF_A_TABLE) else ", ".join(privileges)
+        return f"{shown} on {first.detail.partition(' ')[2]}" if name else shown
     return str(first) + (f" (+{len(holdings) - 1} more)" if len(holdings) > 1 else "")
 
 

@@ -64,6 +64,11 @@ def account_for(accounts: Iterable[DatabaseAccount], user: str, host: str, addre
     return max(fitting, key=lambda one: (weight(one.host), one.user != "", one.host), default=None)
 
 
+def _way(plugin: str, kind: str) -> str:
+    """Return a way to log in, in a word or two."""
+    return "socket" if "socket" in plugin else "password" if kind == "current" else f"{kind} password"
+
+
 class MariadbRights(ServerRights):
     """What the grant tables of a server amount to."""
 
@@ -98,7 +103,7 @@ class MariadbRights(ServerRights):
             return "everybody" if principal.kind is PrincipalKind.ANY_ACCOUNT else "role"
         if account.role:
             return "role"
-        ways = ", ".join(dict.fromkeys("socket" if "socket" in plugin else f"{kind} password" for plugin, kind in account.logins))
+        ways = ", ".join(dict.fromkeys(_way(plugin, kind) for plugin, kind in account.logins))
         return f"account, {'locked' if account.locked else ways}{', expired' if account.expired else ''}"
 
     def belongs_to(self, role: str) -> Iterable[str]:
