@@ -167,6 +167,22 @@ def test_nesting_of_any_shape(inner: list[tuple[int, int]], members: list[tuple[
     assert {holding.principal.name for holding in found.holdings} == reached
 
 
+def test_ten_thousand_groups_in_a_row_are_followed_and_told_in_brief() -> None:
+    depth = 10_000
+    rows = [group("g0", "g1", number=(*DOMAIN, 512))]
+    rows += [
+        group(f"g{number}", f"g{number + 1}" if number < depth else "ines", number=(*DOMAIN, 2000 + number))
+        for number in range(1, depth + 1)
+    ]
+    found = rights("".join(rows) + person("ines"))
+    (held,) = [holding for holding in found.holdings if str(holding.principal) == "ines"]
+    assert (len(held.routes[0].links), str(held.strength)) == (2, "direct")
+    assert held.routes[0].links[1].because == "10001 further links lead on to it, more than are listed"
+    assert len(found.belongs_to("ines")) == depth + 1
+    near = next(holding for holding in found.holdings if str(holding.principal) == "%g90")
+    assert len(near.routes[0].links) == 91
+
+
 @given(st.binary(max_size=300), st.text(max_size=60))
 def test_any_object_is_survived(content: bytes, name: str) -> None:
     rights(LDIF + name)

@@ -444,3 +444,14 @@ def test_connections_of_accounts_that_are_gone() -> None:
     assert {(one.about, one.check) for one in server_findings(mariadb_rights_of(facts))} == {
         (name, "databases.outlived-login") for name in ("gone", "shut")
     }
+
+
+def test_an_account_for_a_host_by_name_is_out_of_reach_where_no_names_are_resolved() -> None:
+    accounts = [account_row("kofi", "desk.saltmarsh.example"), account_row("kofi", "10.1.1.1"), account_row("kofi", "localhost")]
+    for skips, expected in (
+        (1, ["account, password, its host's name is not resolved", "account, password", "account, password"]),
+        (0, ["account, password"] * 3),
+    ):
+        facts = read_mariadb(rows_of(server=[{"version": "10.11", "skip_name_resolve": skips}], global_priv=accounts))
+        found = mariadb_rights_of(facts)
+        assert [found.describe(found.role(account.name)) for account in facts.accounts] == expected

@@ -104,7 +104,13 @@ class MariadbRights(ServerRights):
         if account.role:
             return "role"
         ways = ", ".join(dict.fromkeys(_way(plugin, kind) for plugin, kind in account.logins))
-        return f"account, {'locked' if account.locked else ways}{', expired' if account.expired else ''}"
+        closed = ", its host's name is not resolved" if self._is_out_of_reach(account) else ""
+        return f"account, {'locked' if account.locked else ways}{', expired' if account.expired else ''}{closed}"
+
+    def _is_out_of_reach(self, account: DatabaseAccount) -> bool:
+        """Return whether an account is for a host by its name, and the server resolves no names (``skip_name_resolve``)."""
+        named = re.fullmatch(r"[A-Za-z][A-Za-z0-9.-]*", account.host) is not None and account.host != "localhost"
+        return named and not self.facts.resolves_names
 
     def belongs_to(self, role: str) -> Iterable[str]:
         """Return the roles of an account, through others too."""

@@ -11,10 +11,13 @@ from itertools import islice
 
 from fidelitas.rights.chains import MOST_ROUTES, Chain, holding_of, visits_once
 from fidelitas.rights.lending import Lending
-from fidelitas.rights.links import Holding, Link, Principal, PrincipalKind, Right
+from fidelitas.rights.links import Holding, Link, Principal, PrincipalKind, Right, Strength
 from fidelitas.rights.resolve import Step, Steps
 
 __all__ = ["holdings_by", "holdings_from", "order_of"]
+
+# No honest nesting is as deep.  Beyond, a route tells its first link and how many follow: thousands of groups in a row are an attack.
+_MOST_LINKS = 100
 
 
 @dataclass(slots=True)
@@ -58,10 +61,27 @@ class _Graph:
 
     def holdings(self, right: Right, distances: Mapping[Principal | Right, int]) -> Iterator[Holding]:
         """Yield who holds a right, by principal."""
+        far = self._far(right, distances) if max(distances.values()) > _MOST_LINKS else {}
         for source in sorted((node for node in distances if isinstance(node, Principal)), key=_order_of_principal):
-            holding = holding_of(source, right, list(islice(self.routes(source, right, distances), MOST_ROUTES + 1)))
+            chains = [far[source]] if source in far else list(islice(self.routes(source, right, distances), MOST_ROUTES + 1))
+            holding = holding_of(source, right, chains)
             if holding.routes:
                 yield holding
+
+    def _far(self, right: Right, distances: Mapping[Principal | Right, int]) -> dict[Principal, Chain]:
+        """Return the chains of those that are many links away: the first link, and one that stands for the others."""
+        weakest: dict[Principal | Right, Strength] = {right: Strength.DIRECT}
+        found: dict[Principal, Chain] = {}
+        for node in distances:  # the nearest first
+            if not isinstance(node, Principal):
+                continue
+            nearer = [target for target in self._towards(node, distances) if distances[target] == distances[node] - 1]
+            target = min(nearer, key=weakest.__getitem__)
+            step = self.forward[node][target][0]
+            weakest[node] = max(weakest[target], *(link.strength for link in step.links))
+            if distances[node] > _MOST_LINKS and isinstance(target, Principal):
+                found[node] = (*step.links, _many(target, right, distances[target], weakest[target], step.links[-1]))
+        return found
 
     def _towards(self, node: Principal, distances: Mapping[Principal | Right, int]) -> list[Principal | Right]:
         """Return where the steps of a principal lead from which a right can be reached, the nearest to it first."""
@@ -81,6 +101,21 @@ class _Graph:
                 for step in self.forward[node][target]:
                     for rest in self._onward(target, right, distances, start):
                         yield (*step.links, *rest)
+
+
+def _many(source: Principal, right: Right, count: int, strength: Strength, before: Link) -> Link:
+    because = f"{count} further links lead on to it, more than are listed"
+    conditions = ("as some of those links say",) if strength is Strength.CONDITIONAL else ()
+    return Link(
+        source=source,
+        target=right,
+        kind=before.kind,
+        strength=strength,
+        way=f"{count} links",
+        because=because,
+        conditions=conditions,
+        place=before.place,
+    )
 
 
 def holdings_from(found: Steps) -> tuple[tuple[Holding, ...], Lending]:
