@@ -3,6 +3,7 @@
 Follows the manual's "Account names", "Roles" and "GRANT".
 """
 
+import re
 from collections.abc import Iterable, Iterator, Sequence
 from functools import cached_property
 from ipaddress import AddressValueError, IPv4Address
