@@ -7,7 +7,7 @@ import lzma
 import os
 import struct
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from datetime import UTC, datetime
 from pathlib import Path
 from zoneinfo import ZoneInfo
@@ -28,7 +28,7 @@ from fidelitas.languages.logs.sudo_file import SudoFileReader
 from fidelitas.languages.logs.sudo_lines import read_sudo_line
 from fidelitas.languages.logs.syslog import SyslogReader
 from fidelitas.sources.logs import logs_at
-from fidelitas.usage import Ground, deeds_of, summed_up
+from fidelitas.usage import Attribution, Deed, Ground, People, PersonUse
 from support import fidelitas
 from test_cli import check_schema
 from test_judge_sudo import ACCOUNTS, Writer, in_world, write
@@ -296,6 +296,19 @@ def test_a_damaged_log_is_told_in_one_line_and_a_line_of_megabytes_is_no_trouble
 
 
 # -- who stood behind it -----------------------------------------------------------------------------------------------------------
+
+
+def deeds_of(events: Iterable[Event]) -> list[Deed]:
+    """Each event with who stood behind it, host by host."""
+    hosts: dict[str, Attribution] = {}
+    return [hosts.setdefault(event.host, Attribution()).deed(event) for event in events]
+
+
+def summed_up(deeds: Iterable[Deed]) -> list[PersonUse]:
+    people = People()
+    for deed in deeds:
+        people.add(deed)
+    return people.ranked()
 
 
 def behind(text: str) -> list[tuple[str, tuple[str, ...], str]]:

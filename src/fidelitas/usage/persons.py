@@ -6,14 +6,13 @@ a shell was opened on, or by the one person who had a root shell open.
 """
 
 from collections import deque
-from collections.abc import Container, Iterable, Iterator
 from enum import Enum
 from typing import NamedTuple
 
 from fidelitas.facts import Event, EventKind
 from fidelitas.usage.sessions import MOMENT, Sessions, is_shell, may_be_elevated, stem
 
-__all__ = ["Attribution", "Deed", "Ground", "deeds_of"]
+__all__ = ["Attribution", "Deed", "Ground"]
 
 _ROOT = "root"
 _MOST_RECENT = 64
@@ -155,15 +154,3 @@ def _starts(command: Event, event: Event) -> bool:
     if not _close_in_time(command, event):
         return False
     return stem(event.program) in {word.rpartition("/")[2] for word in command.command.split()}
-
-
-def deeds_of(events: Iterable[Event], person: str | None = None, kinds: Container[EventKind] = frozenset(EventKind)) -> Iterator[Deed]:
-    """Yield each event with who stood behind it; events come in the order of time.
-
-    With `person` or `kinds` only those that this person can have done, or of these kinds: all of them tell of who stood behind others.
-    """
-    hosts: dict[str, Attribution] = {}
-    for event in events:
-        deed = hosts.setdefault(event.host, Attribution()).deed(event)
-        if event.kind in kinds and (person is None or person in deed.persons):
-            yield deed

@@ -1,7 +1,6 @@
 """What a person did with privilege, counted while the deeds go by."""
 
 from collections import Counter
-from collections.abc import Iterable
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 
@@ -9,7 +8,7 @@ from fidelitas.facts import EventKind
 from fidelitas.usage.persons import Deed, Ground
 from fidelitas.usage.sessions import is_shell
 
-__all__ = ["People", "PersonUse", "summed_up"]
+__all__ = ["People", "PersonUse"]
 
 # PAM tells of the first wrong password of a try, without the command, before sudo sums all of them up: it waits for each password, five
 # minutes unless passwd_timeout says otherwise (sudoers(5)), and PAM delays each answer.
@@ -116,11 +115,3 @@ class People:
 def _program_of(command: str) -> str:
     """Return the program of a command, which has blanks only where it is in quotes."""
     return command[1:].partition('"')[0] if command.startswith('"') else command.partition(" ")[0]
-
-
-def summed_up(deeds: Iterable[Deed]) -> list[PersonUse]:
-    """Return what each person did, the most active first."""
-    people = People()
-    for deed in deeds:
-        people.add(deed)
-    return people.ranked()
