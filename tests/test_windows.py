@@ -425,3 +425,20 @@ def test_an_event_file_is_read_as_its_text_is(tmp_path: Path) -> None:
     ran = fidelitas("usage", "--log", "Broken.evtx", cwd=tmp_path)
     assert "could not read event log" in ran.err
     assert "Traceback" not in ran.err
+
+
+def test_sessions_with_an_administrators_privileges_and_what_was_done_in_them(tmp_path: Path) -> None:
+    subject = {"SubjectUserName": "ines", "SubjectUserSid": f"{FOREIGN}-1100", "SubjectLogonId": "0x3e7a1"}
+    lines = [
+        event(4672, "2026-11-20T05:00:00Z", **subject, PrivilegeList="SeDebugPrivilege"),
+        event(4688, "2026-11-20T05:10:00Z", **subject, TokenElevationType="%%1937", NewProcessName="C:\\Windows\\regedit.exe"),
+        event(4732, "2026-11-20T05:20:00Z", **subject, MemberName="-", MemberSid=f"{LOCAL}-1002", TargetUserName="Beheerders"),
+        event(4634, "2026-11-20T06:00:00Z", TargetUserName="ines", TargetLogonId="0x3e7a1", LogonType="2"),
+    ]
+    (tmp_path / "Security.xml").write_text("".join(lines))
+    ran = fidelitas("usage", "--log", "Security.xml", "--sessions", "--format", "csv", "--name", "avocet", cwd=tmp_path)
+    head, row = ran.out.splitlines()
+    told = dict(zip(head.split(","), row.split(","), strict=True))
+    assert (told["person"], told["as"], told["lasted"], told["deeds"]) == ("ines", "administrator", "1 h 00 min", "2")
+    other = fidelitas("usage", "--log", "Security.xml", "--sessions", "--format", "csv", "--host", "godwit", cwd=tmp_path)
+    assert len(other.out.splitlines()) == 1

@@ -20,7 +20,7 @@ from fidelitas.languages.host import HostEvidence, read_host
 from fidelitas.languages.logs.reading import Cover, LogLike, LogReading
 from fidelitas.languages.windows import read_windows
 from fidelitas.rights import rights_of, windows_rights_of
-from fidelitas.usage import Deed, HostUse, LogState, People
+from fidelitas.usage import Deed, HostUse, LogState, People, Session
 
 __all__ = ["HostLogs", "Logbook", "Wanted", "host_logs", "read_logbook"]
 
@@ -67,6 +67,15 @@ class Wanted:
             and (self.command is None or self.command in event.command)
             and (self.since is None or (event.at is not None and event.at >= self.since))
             and (self.until is None or (event.at is not None and event.at < self.until))
+        )
+
+    def takes_session(self, session: Session) -> bool:
+        """Return whether a session is asked for, by person, host and time."""
+        return (
+            (self.person is None or self.person == session.person)
+            and (self.host is None or _short(session.host or session.place.subject) == _short(self.host))
+            and (self.since is None or session.closed is None or session.closed >= self.since)
+            and (self.until is None or session.opened < self.until)
         )
 
 

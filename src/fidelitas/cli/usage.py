@@ -74,18 +74,20 @@ def command(
     else:
         book = source.logbook(wanted, deeds.append if keep else None)
         deeds.sort(key=lambda deed: deed.event.at or datetime.min.replace(tzinfo=UTC))
-        _show(book, deeds, view or "summary", source, output, plain=wanted == Wanted())
+        _show(book, deeds, view or "summary", source, output, wanted)
     if figures is not None:
         _draw(figures, deeds, source)
     _tell(book)
 
 
-def _show(book: Logbook, deeds: list[Deed], view: str, source: Source, output: Output, *, plain: bool) -> None:
+def _show(book: Logbook, deeds: list[Deed], view: str, source: Source, output: Output, wanted: Wanted) -> None:
+    plain = wanted == Wanted()
     zone, found = reader_zone(), book.findings() if plain else []
     if view == "against-policy":
         _against(book, deeds, source, output)
     elif view == "sessions" and output.form != "json":
-        output.table(sessions_table(book.hosts.values(), zone, everything=output.form != "table"), dict)
+        sessions = [session for use in book.hosts.values() for session in use.sessions if wanted.takes_session(session)]
+        output.table(sessions_table(sessions, zone, everything=output.form != "table"), dict)
     elif output.form == "json":
         document = findings_document(found, complete=True)["findings"]
         output.json(usage_document(book, document, deeds if view in ("events", "timeline") else None))

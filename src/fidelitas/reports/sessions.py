@@ -7,7 +7,7 @@ from fidelitas.facts import EventKind
 from fidelitas.reports.blocks import Block, Row
 from fidelitas.reports.table import Table
 from fidelitas.reports.usage import event_words, time_shown
-from fidelitas.usage import Deed, Ground, HostUse, Session, is_shell
+from fidelitas.usage import Deed, Ground, Session, is_shell
 
 __all__ = ["sessions_table", "timeline_blocks"]
 
@@ -20,9 +20,9 @@ _STYLES = {
 _NOT_SHOWN = frozenset({EventKind.OPENED, EventKind.CLOSED})
 
 
-def sessions_table(hosts: Iterable[HostUse], zone: tzinfo, *, everything: bool) -> Table:
+def sessions_table(found: Iterable[Session], zone: tzinfo, *, everything: bool) -> Table:
     """Return a row for each elevated session, shells alone unless `everything`, by the time when it was opened."""
-    sessions = [session for use in hosts for session in use.sessions if session.shell or everything]
+    sessions = [session for session in found if session.shell or everything]
     return Table(
         columns=("opened", "host", "person", "as", "by", "terminal", "lasted", "deeds", "command", "place"),
         rows=tuple(_row(session, zone) for session in sorted(sessions, key=lambda one: (one.opened, one.host))),

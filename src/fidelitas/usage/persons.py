@@ -10,7 +10,7 @@ from enum import Enum
 from typing import NamedTuple
 
 from fidelitas.facts import Event, EventKind
-from fidelitas.usage.sessions import MOMENT, Sessions, is_shell, may_be_elevated, stem
+from fidelitas.usage.sessions import MOMENT, Sessions, begins_session, may_be_elevated, stem
 
 __all__ = ["Attribution", "Deed", "Ground"]
 
@@ -74,6 +74,7 @@ class Attribution:
     def deed(self, event: Event) -> Deed:
         """Return an event with who stood behind it."""
         deed = Deed(event, *self._tied(event))
+        self.sessions.count(event)
         self._remember(deed)
         return deed
 
@@ -114,7 +115,7 @@ class Attribution:
         if kind is EventKind.USED:
             if deed.persons and not event.doubt:
                 self._commands.append(deed)
-                if len(deed.persons) == 1 and is_shell(event):
+                if len(deed.persons) == 1 and begins_session(event):
                     self.sessions.begin(event, deed.persons[0])
         elif kind is EventKind.OPENED:
             if event.pid is not None and len(deed.persons) == 1 and len(self._by_process) < 100_000:

@@ -12,7 +12,7 @@ from functools import lru_cache
 from fidelitas.facts import Event, EventKind, Place
 from fidelitas.usage.touches import first_program
 
-__all__ = ["MOMENT", "Session", "Sessions", "is_shell", "may_be_elevated", "stem"]
+__all__ = ["MOMENT", "Session", "Sessions", "begins_session", "is_shell", "may_be_elevated", "stem"]
 
 # A command and what it does are logged within moments of each other.
 MOMENT = timedelta(seconds=3)
@@ -20,6 +20,7 @@ _SHELLS = frozenset({"sh", "bash", "dash", "zsh", "ksh", "mksh", "csh", "tcsh", 
 _SWITCHES = frozenset({"sudo", "su", "doas", "pkexec", "runuser"})
 # A log-on of Windows with an administrator's privileges is a session by itself.
 _ELEVATED_LOG_ON = "log-on"
+_OF_SESSION = frozenset({"elevation", "runas", "accounts", "policy", "system"})
 _LOG_INS = frozenset({"sshd", "login"})
 # So many sessions without an end are kept open; more than these are an attack on the reader.
 _MOST_OPEN = 1000
@@ -58,11 +59,12 @@ def stem(program: str) -> str:
 
 def is_shell(event: Event) -> bool:
     """Return whether an event is a use that gives an interactive shell, which ends attribution by name."""
-    if event.kind is not EventKind.USED:
-        return False
-    if event.program == _ELEVATED_LOG_ON:
-        return True
-    return event.program in _SWITCHES and (event.program == "su" or _is_shell(event.command))
+    return event.kind is EventKind.USED and event.program in _SWITCHES and (event.program == "su" or _is_shell(event.command))
+
+
+def begins_session(event: Event) -> bool:
+    """Return whether an event is a use that begins an elevated session: a shell, or a log-on with an administrator's privileges."""
+    return is_shell(event) or (event.kind is EventKind.USED and event.program == _ELEVATED_LOG_ON)
 
 
 @lru_cache(maxsize=10_000)
@@ -112,11 +114,18 @@ class Sessions:
             terminal=event.terminal,
             command=event.command,
             pid=event.pid,
-            shell=is_shell(event) or (event.kind is EventKind.OPENED and stem(event.program) in ("su", *_LOG_INS)),
+            shell=begins_session(event) or (event.kind is EventKind.OPENED and stem(event.program) in ("su", *_LOG_INS)),
         )
         self._open.append(session)
         if len(self._open) > _MOST_OPEN:
             self.done.append(self._open.pop(0))
+
+    def count(self, event: Event) -> None:
+        """Count an event of Windows for its session, whose number it bears as its process."""
+        if event.program in _OF_SESSION and event.pid is not None:
+            session = next((one for one in reversed(self._open) if one.pid == event.pid), None)
+            if session is not None:
+                session.deeds += 1
 
     def close(self, event: Event) -> None:
         """A session has ended."""
