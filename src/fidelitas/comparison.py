@@ -35,7 +35,7 @@ def _groups(host: SubjectRights, first: str, second: str) -> Iterable[Compared]:
 def _group_names(host: SubjectRights, account: str) -> set[str]:
     """Return the names of an account's groups, without the one that is its own by name."""
     if isinstance(host, ServerRights):
-        return set(host.belongs_to(account))
+        return {group.removeprefix("%") for group in host.belongs_to(account)}
     who = host.population.by_name.get(account)
     return {one.group.name for one in who.memberships if one.group.name != account} if who else set()
 

@@ -25,7 +25,7 @@ def account_blocks(name: str, hosts: Sequence[HostRights], servers: Sequence[Ser
     here = [host for host in hosts if name in host.population.by_name]
     names = dict.fromkeys(who.account.comment for host in here if (who := host.population.by_name[name]).account and who.account.comment)
     counted = [(here, "host"), *([(servers, "other subject")] if servers else [])]
-    told = " and ".join(f"{len(some)} {what}{'' if len(some) == 1 else 's'}" for some, what in counted if some or what == "host")
+    told = " and ".join(f"{len(some)} {what}{'' if len(some) == 1 else 's'}" for some, what in counted if some or not servers)
     head = Block(f"{name} on {told}", tuple(Row(text) for text in names))
     there = [_there(host, held) for host in hosts if (held := _from_elsewhere(host, name))]
     return [head, *(_host(host, host.population.by_name[name]) for host in here), *there, *(_server(name, one) for one in servers)]
@@ -33,7 +33,7 @@ def account_blocks(name: str, hosts: Sequence[HostRights], servers: Sequence[Ser
 
 def _server(name: str, server: ServerRights) -> Block:
     """Return what an account is and holds on a server, in a directory or on a Windows machine."""
-    groups = [Row(group, label="group") for group in sorted(server.belongs_to(name))]
+    groups = [Row(group.removeprefix("%"), label="group") for group in sorted(server.belongs_to(name))]
     held = [row for holding in server.held_by(name) for row in _holding(holding)]
     rows = [*(Row(line) for line in server.about(name)), *groups, *(held or [Row("holds no elevated right")])]
     return Block(server.subject, tuple(rows))

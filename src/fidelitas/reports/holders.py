@@ -61,7 +61,7 @@ def holders_table(rows: Sequence[Row], provenance: Provenance = UNTOLD, *, whole
             (*cells[:-1], *([when] if told else []), cells[-1])
             for cells, when in zip((_row(host, holding, right) for (host, holding), right in shown), since, strict=True)
         ),
-        may_fold=frozenset({"kind", "right", "how", "place"}),
+        may_fold=frozenset({"holder", "kind", "right", "how", "place"}),
         empty="Nobody holds an elevated right, as far as the evidence goes.",
     )
 

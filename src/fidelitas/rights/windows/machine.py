@@ -164,7 +164,8 @@ class WindowsRights(ServerRights):
     def _group_powers(self) -> Iterator[Link]:
         for group in self.facts.groups:
             if group.sid in GROUP_POWERS:
-                yield self._power(self._node(group), GROUP_POWERS[group.sid], group.name, group.place)
+                power = GROUP_POWERS[group.sid]
+                yield self._power(self._node(group), power, power.group, group.place)
 
     def _power(self, source: Principal, power: Power, way: str, place: Place) -> Link:
         return self._to(source, self.right(power.right), LinkKind.HAS, power.strength, way, power.because, place)

@@ -11,23 +11,24 @@ __all__ = ["GROUP_POWERS", "USER_RIGHT_POWERS", "Power"]
 
 
 class Power(NamedTuple):
-    """A right, the clause that completes "P → right because …", and how sure it is."""
+    """A right, the clause that completes "P → right because …", how sure it is, and the English name of a built-in group that has it."""
 
     right: RightKind
     because: str
     strength: Strength = Strength.CERTAIN
+    group: str = ""
 
 
 _ADMIN, _SECRETS, _EVIDENCE, _LOGS = RightKind.ADMIN, RightKind.READ_SECRETS, RightKind.WRITE_EVIDENCE, RightKind.READ_EVIDENCE
 
 # By the SID of the group, whatever it is called.
 GROUP_POWERS = {
-    "S-1-5-32-544": Power(_ADMIN, "it administers the machine (Administrators)", Strength.DIRECT),
-    "S-1-5-32-549": Power(_ADMIN, "it changes services, which run as the system (Server Operators)"),
-    "S-1-5-32-550": Power(_ADMIN, "it loads printer drivers into the system (Print Operators)"),
-    "S-1-5-32-551": Power(_SECRETS, "it reads any file, the machine's password hashes among them (Backup Operators)"),
-    "S-1-5-32-573": Power(_LOGS, "it reads the event logs (Event Log Readers)", Strength.DIRECT),
-    "S-1-5-32-578": Power(_ADMIN, "it opens the disks of every virtual machine, and the host's files by them (Hyper-V Administrators)"),
+    "S-1-5-32-544": Power(_ADMIN, "it administers the machine", Strength.DIRECT, group="Administrators"),
+    "S-1-5-32-549": Power(_ADMIN, "it changes services, which run as the system", group="Server Operators"),
+    "S-1-5-32-550": Power(_ADMIN, "it loads printer drivers into the system", group="Print Operators"),
+    "S-1-5-32-551": Power(_SECRETS, "it reads any file, the machine's password hashes among them", group="Backup Operators"),
+    "S-1-5-32-573": Power(_LOGS, "it reads the event logs", Strength.DIRECT, group="Event Log Readers"),
+    "S-1-5-32-578": Power(_ADMIN, "it opens the disks of every virtual machine, and so the host", group="Hyper-V Administrators"),
 }
 USER_RIGHT_POWERS = {
     "SeDebugPrivilege": Power(_ADMIN, "it writes into any process, the system's too (user right SeDebugPrivilege)"),
