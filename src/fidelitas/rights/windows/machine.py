@@ -78,8 +78,9 @@ class WindowsRights(ServerRights):
         directory = next((one for one in self.holders.directories if one.subject == principal.subject), None)
         if directory is not None:
             return directory.describe(principal)
+        local = any(group.name == principal.name for group in self.facts.groups)
         return {
-            PrincipalKind.GROUP: "local group",
+            PrincipalKind.GROUP: "local group" if local else "group of a domain",
             PrincipalKind.ANY_ACCOUNT: "everybody",
             PrincipalKind.ACCOUNT: "account",
         }.get(principal.kind, "not of this machine")
