@@ -155,6 +155,7 @@ grant grp_oncall to tomas;
 grant pg_read_server_files to svc_backup;
 grant pg_read_all_data to ines;
 grant app_owner to svc_web;
+grant alter system on parameter archive_command to svc_web;
 create database tides owner app_owner
 """
 TIDES = """\
@@ -168,6 +169,7 @@ create function app.reset_pw(u text) returns int language sql security definer a
 create function app.safe() returns int language sql security definer set search_path = pg_catalog as 'select 1';
 create extension if not exists postgres_fdw;
 create server archive foreign data wrapper postgres_fdw;
+alter default privileges for role app_owner in schema app grant insert on tables to public;
 create user mapping for ines server archive options (user 'ines', password 'made-up-7')
 """
 ACCESS = """\
@@ -183,6 +185,7 @@ PLANTED = {
     ("databases.reaches-host", "svc_backup"), ("databases.open-door", "1"), ("databases.clear-password", "3"),
     ("databases.outdated-password", "legacy"), ("databases.definer-function", "tides app.reset_pw(text)"),
     ("databases.everybody-writes", "tides app.notes"), ("databases.expired-password", "tomas"),
+    ("databases.reaches-host", "svc_web"), ("databases.open-default", "INSERT"), ("databases.reaching-extension", "postgres_fdw"),
     ("databases.stored-password", "tides archive ines"), ("databases.definer-function", "tides app.safe()"),
 }  # fmt: skip
 
@@ -226,6 +229,8 @@ def about(finding: dict[str, Any]) -> str:
         return f"{words[-1]} {words[6]} {words[1]}"
     if finding["check"] in ("databases.outdated-password", "databases.expired-password"):
         return str(words[3])
+    if finding["check"] == "databases.open-default":
+        return str(words[2])
     return str(words[1] if message.startswith("role ") else words[0])
 
 

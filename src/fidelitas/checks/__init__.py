@@ -25,10 +25,12 @@ from fidelitas.checks.postgresql import (
     everybody_writes,
     expired_password,
     extra_superuser,
+    open_default,
     open_door,
     outdated_password,
     outlived_session,
     reaches_host,
+    reaching_extension,
     self_made_superuser,
     stored_password,
     untrusted_function,
@@ -154,6 +156,8 @@ DATABASE_CHECKS: tuple[Check[DatabaseRights], ...] = (
     outdated_password,
     expired_password,
     outlived_session,
+    open_default,
+    reaching_extension,
     stored_password,
 )
 MARIADB_CHECKS: tuple[Check[MariadbRights], ...] = (

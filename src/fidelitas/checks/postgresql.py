@@ -13,10 +13,12 @@ __all__ = [
     "everybody_writes",
     "expired_password",
     "extra_superuser",
+    "open_default",
     "open_door",
     "outdated_password",
     "outlived_session",
     "reaches_host",
+    "reaching_extension",
     "self_made_superuser",
     "stored_password",
     "untrusted_function",
@@ -183,6 +185,44 @@ def untrusted_function(rights: DatabaseRights) -> Iterator[Found]:
         ):
             message = f"{routine.name} in {routine.database} is written in {routine.language}, which is not trusted"
             yield Found(about=f"{routine.database} {routine.name}", message=message, places=(routine.place,))
+
+
+# Extensions that reach beyond the database: what each is for.
+_REACHING = {
+    "adminpack": "writes files of the server", "dblink": "connects to other servers", "file_fdw": "reads files of the server's host",
+    "postgres_fdw": "connects to other servers", "mysql_fdw": "connects to other servers", "plperlu": "runs anything on the host",
+    "plpython3u": "runs anything on the host", "plpythonu": "runs anything on the host", "pltclu": "runs anything on the host",
+    "pg_cron": "runs statements at times as whoever asked", "lo": "reads and writes large objects",
+}  # fmt: skip
+
+
+@check("databases.reaching-extension", Severity.INFO, advice="Drop it where nothing uses it; else see who may use what it brings.")
+def reaching_extension(rights: DatabaseRights) -> Iterator[Found]:
+    """A database has an extension that reaches beyond it.
+
+    What it brings is the usual next step of whoever has taken over a superuser, or a role that may use it.
+    """
+    for one in rights.facts.extensions:
+        if one.name in _REACHING:
+            message = f"{one.name} in {one.database} {_REACHING[one.name]}"
+            yield Found(about=f"{one.database} {one.name}", message=message, places=(one.place,))
+
+
+@check("databases.open-default", Severity.MEDIUM, advice="ALTER DEFAULT PRIVILEGES … REVOKE … FROM PUBLIC.")
+def open_default(rights: DatabaseRights) -> Iterator[Found]:
+    """Whatever a role makes next is open to everybody.
+
+    Nobody grants anything when the table is made, and so nobody notices.
+    """
+    kinds = {"r": "tables", "S": "sequences", "n": "schemas"}
+    for one in rights.facts.defaults:
+        if not one.grantee and one.kind in kinds:
+            where = f" in schema {one.schema}" if one.schema else ""
+            message = f"everybody gets {one.privilege} on the {kinds[one.kind]} that {one.owner} makes{where} in {one.database}"
+            severity = Severity.LOW if one.privilege in ("SELECT", "USAGE") else None
+            yield Found(
+                about=f"{one.database} {one.owner} {one.kind} {one.privilege}", message=message, places=(one.place,), severity=severity
+            )
 
 
 @check("databases.everybody-writes", Severity.MEDIUM, advice="REVOKE … FROM PUBLIC, and grant to the roles that need it.")

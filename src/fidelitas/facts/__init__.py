@@ -34,6 +34,7 @@ finding
 from fidelitas.facts.accounts import Account, Group, GroupShadow, LoginLimits, Password, PasswordState, Shadow
 from fidelitas.facts.database import (
     AccessRule,
+    DatabaseExtension,
     DatabaseFacts,
     DatabaseGrant,
     DatabaseObject,
@@ -96,6 +97,7 @@ __all__ = [
     "Command",
     "CommandOptions",
     "DatabaseAccount",
+    "DatabaseExtension",
     "DatabaseFacts",
     "DatabaseGrant",
     "DatabaseObject",

@@ -8,6 +8,7 @@ from fidelitas.text import Place
 
 __all__ = [
     "AccessRule",
+    "DatabaseExtension",
     "DatabaseFacts",
     "DatabaseGrant",
     "DatabaseObject",
@@ -111,6 +112,16 @@ class DefaultPrivilege:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class DatabaseExtension:
+    """An extension that a database has."""
+
+    database: str
+    name: str
+    owner: str
+    place: Place = field(compare=False)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class AccessRule:
     """A line that says how whom to let in from where: the first that fits decides (pg_hba.conf)."""
 
@@ -164,6 +175,7 @@ class DatabaseFacts:
     grants: tuple[DatabaseGrant, ...]
     routines: tuple[Routine, ...]
     defaults: tuple[DefaultPrivilege, ...]
+    extensions: tuple[DatabaseExtension, ...] = ()
     access: tuple[AccessRule, ...] | None  # None where it could not be seen
     sessions: tuple[DatabaseSession, ...]
     mappings: tuple[UserMapping, ...]

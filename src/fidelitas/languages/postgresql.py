@@ -10,6 +10,7 @@ from typing import Any, TypeVar
 
 from fidelitas.facts import (
     AccessRule,
+    DatabaseExtension,
     DatabaseFacts,
     DatabaseGrant,
     DatabaseObject,
@@ -64,6 +65,7 @@ class _Reader:
             grants=self._all("grants", _grant) + self._all("cluster-grants", _grant) + self._all("parameter-grants", _grant),
             routines=self._all("routines", _routine),
             defaults=self._all("default-privileges", _default),
+            extensions=self._all("extensions", _extension),
             access=self._access(),
             sessions=self._all("sessions", _session),
             mappings=self._all("user-mappings", _mapping),
@@ -191,6 +193,10 @@ def _routine(row: Row, database: str, place: Place) -> Routine:
         settings=_texts(row.get("settings")),
         place=place,
     )
+
+
+def _extension(row: Row, database: str, place: Place) -> DatabaseExtension:
+    return DatabaseExtension(database=database, name=_text(row, "name"), owner=_text(row, "owner"), place=place)
 
 
 def _default(row: Row, database: str, place: Place) -> DefaultPrivilege:

@@ -18,6 +18,11 @@ __all__ = ["DatabaseRights", "database_rights_of"]
 
 # Before this version CREATEROLE could give any role but superusers to anybody (release notes of PostgreSQL 16).
 _BOUNDED_CREATE_ROLE = 160000
+# Parameters that name what the server runs or loads.
+_PARAMETERS = frozenset({
+    "archive_command", "archive_cleanup_command", "archive_library", "dynamic_library_path", "local_preload_libraries",
+    "recovery_end_command", "restore_command", "session_preload_libraries", "shared_preload_libraries", "ssl_passphrase_command",
+})  # fmt: skip
 _RIGHTS = {"db-host-escape": RightKind.DB_HOST_ESCAPE, "db-read-all": RightKind.DB_READ_ALL, "db-write-all": RightKind.DB_WRITE_ALL}
 
 
@@ -104,6 +109,16 @@ class DatabaseRights(ServerRights):
             if role.name in _predefined():
                 kind, because = _predefined()[role.name]
                 yield self.link(role.name, self.right(kind), LinkKind.HAS, role.name, because, role.place)
+
+        for grant in self.facts.grants:
+            yield from self._parameter(grant)
+
+    def _parameter(self, grant: DatabaseGrant) -> Iterator[Link]:
+        """Yield what setting a parameter amounts to that names a command or library of the host (GRANT … ON PARAMETER)."""
+        if grant.kind == "parameter" and grant.name.lower() in _PARAMETERS and grant.grantee:
+            because = f"it may set {grant.name} ({grant.privilege}), which says what the server runs or loads on its host"
+            right = self.right(RightKind.DB_HOST_ESCAPE)
+            yield self.link(grant.grantee, right, LinkKind.HAS, f"parameter {grant.name}", because, grant.place, certain=True)
 
     def _membership(self, one: RoleMembership) -> Iterator[Link]:
         target = self.role(one.role)
