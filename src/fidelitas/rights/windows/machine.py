@@ -57,8 +57,8 @@ class WindowsRights(ServerRights):
     def links(self) -> tuple[Link, ...]:
         """Everything that somebody can do next."""
         own = (*self._memberships(), *self._group_powers(), *self._user_rights(), *self._jobs(), *self._settings())
-        named = [node for link in own for node in (link.source, link.target) if isinstance(node, Principal)]
-        return tuple(dict.fromkeys((*own, *(link for directory in self.holders.directories for link in directory.below(named)))))
+        entitled = _leading_on(own)
+        return tuple(dict.fromkeys((*own, *(link for directory in self.holders.directories for link in directory.below(entitled)))))
 
     @cached_property
     def holdings(self) -> tuple[Holding, ...]:
@@ -152,8 +152,8 @@ class WindowsRights(ServerRights):
         for group in self.facts.groups:
             for member in group.members:
                 source = self.holders.of_sid(member.sid) if member.sid else self.holders.of_name(member.name)
-                if source == self.holders.anybody and group.sid in EVERYBODY:
-                    continue
+                if group.sid in EVERYBODY and source.name not in self.accounts:
+                    continue  # "any account" stands for all the people of a domain
                 inner = (
                     f"group {source.name} is in group {group.name}"
                     if source.kind is PrincipalKind.GROUP
@@ -291,6 +291,20 @@ _SESSION_KINDS = {
     2: "at the console", 3: "over the network", 4: "as a batch job", 5: "as a service", 7: "at the console", 10: "by remote desktop",
     11: "at the console",
 }  # fmt: skip
+
+
+def _leading_on(links: Sequence[Link]) -> list[Principal]:
+    """Return who reaches a right by some links: whose members matter."""
+    into: dict[Principal | Right, list[Principal]] = {}
+    for link in links:
+        into.setdefault(link.target, []).append(link.source)
+    agenda = [source for target, sources in into.items() if isinstance(target, Right) for source in sources]
+    seen = set(agenda)
+    for node in agenda:
+        new = [source for source in into.get(node, ()) if source not in seen]
+        seen.update(new)
+        agenda += new
+    return list(dict.fromkeys(agenda))
 
 
 def _described(kind: str, account: LocalAccount) -> str:
