@@ -271,6 +271,12 @@ def test_any_text_is_survived_as_a_descriptor(text: str) -> None:
     assert found is None or found.owner == "" or found.owner.startswith(("S-1-", "domain-"))
 
 
+def test_short_names_in_lists_are_of_the_machine_or_of_its_domain() -> None:
+    rows: dict[str, Any] = {"services": service("C:\\t\\g.exe"), "access": [path("C:\\t\\g.exe", "O:BAD:(A;;FA;;;DU)(A;;FA;;;LA)")]}
+    found = rights(local_accounts=[account("Beheerder", 500)], **groups((f"{FOREIGN}-513", "SALTMARSH\\Domeingebruikers", "group")), **rows)
+    assert {str(link.source) for link in found.links if link.way == "service"} == {"%Domeingebruikers@SALTMARSH", "Beheerder"}
+
+
 def test_a_conditional_entry_and_a_long_one_are_read() -> None:
     found = read_descriptor("O:BAG:DUD:PAI(XA;;FA;;;BU;(Member_of{SID(BA)}))(A;;FRFW;;;S-1-5-21-1-2-3-4)(AU;SA;FA;;;WD)S:(AU;SAFA;FA;;;WD)")
     assert found is not None

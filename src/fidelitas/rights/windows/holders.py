@@ -1,5 +1,6 @@
 """Who a SID is: an account or group of the machine, one of a directory in evidence, everybody, or somebody known by the SID alone."""
 
+from collections import Counter
 from collections.abc import Sequence
 from functools import cached_property
 
@@ -13,6 +14,8 @@ __all__ = ["SYSTEM", "Holders"]
 SYSTEM = "S-1-5-18"
 # What a service says that runs as the system, and as two accounts with few rights.
 _SYSTEM_NAMES = frozenset({"localsystem", "system", "nt authority\\system", "nt authority\\localsystem", ".\\localsystem", ""})
+# The built-in administrator and guest, which in a list are those of the machine.
+_OF_MACHINE = ("500", "501")
 _WELL_KNOWN = {
     "S-1-5-7": "ANONYMOUS LOGON", "S-1-5-2": "NETWORK", "S-1-5-19": "LOCAL SERVICE", "S-1-5-20": "NETWORK SERVICE", "S-1-5-6": "SERVICE",
     "S-1-5-32-546": "Guests", "S-1-5-32-549": "Server Operators", "S-1-5-32-550": "Print Operators", "S-1-5-32-551": "Backup Operators",
@@ -59,8 +62,9 @@ class Holders:
     def of_sid(self, sid: str) -> Principal:
         """Return who has a SID."""
         number = sid.removeprefix("domain-")
-        if number != sid:  # of the machine's domain, whose SID is not stated
-            sid = next((f"{one.rpartition('-')[0]}-{number}" for one in self._domain_sids()), sid)
+        if number != sid:  # short for an account of the machine, or a group of its domain
+            prefix = self._facts.sid if number in _OF_MACHINE else self._domain
+            sid = f"{prefix}-{number}" if prefix else sid
         known = self.by_sid.get(sid)
         return known or self._here(PrincipalKind.ELSEWHERE, _WELL_KNOWN.get(sid, sid))
 
@@ -72,8 +76,12 @@ class Holders:
         """Return whether what runs so runs as the system itself."""
         return sid == SYSTEM or (not sid and account.lower() in _SYSTEM_NAMES)
 
-    def _domain_sids(self) -> list[str]:
-        return [sid for directory in self.directories for sid in directory.by_sid if sid.startswith("S-1-5-21-")]
+    @cached_property
+    def _domain(self) -> str:
+        """The SID of the machine's domain: the one that most members of its groups are of."""
+        members = (member.sid.rpartition("-")[0] for group in self._facts.groups for member in group.members)
+        counted = Counter(prefix for prefix in members if prefix.startswith("S-1-5-21-") and prefix != self._facts.sid)
+        return counted.most_common(1)[0][0] if counted else ""
 
     def _in_directory(self, name: str) -> Principal | None:
         """Return who of the one directory has a name; with several directories nobody knows which domain is meant."""
