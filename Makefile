@@ -11,7 +11,7 @@ PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 # What the tests ask for their judgement: real sudo, other shells, a checker for shell scripts.
-PACKAGES := sudo busybox dash shellcheck iproute2 acl attr libcap2-bin openssh-server debootstrap rpm procps rsyslog systemd postgresql-15 mariadb-server slapd ldap-utils samba-ad-dc samba-ad-provision samba-dsdb-modules samba-vfs-modules
+PACKAGES := sudo busybox dash shellcheck iproute2 acl attr libcap2-bin openssh-server debootstrap rpm procps rsyslog systemd postgresql-15 mariadb-server slapd ldap-utils openssl samba-ad-dc samba-ad-provision samba-dsdb-modules samba-vfs-modules
 
 .PHONY: demo test test-long check packages benchmark format clean
 
