@@ -333,6 +333,17 @@ def test_events_tell_who_did_what() -> None:
     assert used.command == "C:\\Windows\\System32\\net.exe user x [masked] /add"
 
 
+def test_a_cleared_log_and_a_changed_audit_policy_are_told_as_such() -> None:
+    cleared = "<UserData><LogFileCleared xmlns='x'><SubjectUserName>ines</SubjectUserName></LogFileCleared></UserData>"
+    text = event(1102).replace("<EventData></EventData>", cleared) + event(4719, SubjectUserName="ines", SubjectUserSid=f"{FOREIGN}-1100")
+    found, gaps = events(text)
+    assert not gaps
+    assert [(one[1], one[2], one[5]) for one in found] == [
+        ("audit", "ines", "audit: log cleared"),
+        ("audit", "ines", "audit: policy changed"),
+    ]
+
+
 @pytest.mark.parametrize(
     ("text", "gap"),
     [

@@ -126,7 +126,7 @@ class _Reader:
     def _changes(self) -> Iterator[MembershipChange]:
         logs = getattr(self._evidence, "logs", None)
         for log in logs() if logs else ():
-            for record in security_records(log.blocks(), Place(self._evidence.subject, log.path), []):
+            for record in security_records(log.blocks(), Place(self._evidence.subject, log.path), [], _MEMBERSHIP):
                 added = _MEMBERSHIP.get(record.number)
                 if added is not None and record.at is not None:
                     data = record.data

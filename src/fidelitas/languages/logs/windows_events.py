@@ -5,7 +5,7 @@ SID where the event has no name for them.  Text is taken as it stands: a documen
 """
 
 import re
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Container, Iterable, Iterator, Mapping
 from datetime import UTC, datetime
 from typing import ClassVar, NamedTuple
 from xml.etree import ElementTree as ET
@@ -17,6 +17,8 @@ from fidelitas.text import clipped, decode, plain
 __all__ = ["SecurityRecord", "WindowsEventReader", "is_event_xml", "security_records"]
 
 _END = b"</Event>"
+_NUMBER = re.compile(rb"<EventID(?:\s[^>]*)?>\s*(\d{1,9})\s*</EventID>")
+_PROCESS = 4688
 _BEGINS = re.compile(rb"(?:\xef\xbb\xbf)?\s*(?:<\?xml[^>]*>\s*)?(?:<Events[^>]*>\s*)?<Event[\s>]")
 # An event with a task's whole definition in it has some tens of kilobytes.
 _LARGEST = 1 << 20
@@ -57,8 +59,8 @@ def is_event_xml(start: bytes) -> bool:
     return _BEGINS.match(start) is not None
 
 
-def security_records(blocks: Iterable[bytes], origin: Place, gaps: list[Gap]) -> Iterator[SecurityRecord]:
-    """Yield the events of blocks of whole lines; one that cannot be read is a gap and costs only itself."""
+def security_records(blocks: Iterable[bytes], origin: Place, gaps: list[Gap], wanted: Container[int]) -> Iterator[SecurityRecord]:
+    """Yield the events of some numbers in blocks of whole lines; one that cannot be read is a gap and costs only itself."""
     held, line = b"", 1
     for block in blocks:
         held += block
@@ -66,7 +68,8 @@ def security_records(blocks: Iterable[bytes], origin: Place, gaps: list[Gap]) ->
         while (end := held.find(_END, done)) >= 0:
             start = max(held.rfind(b"<Event ", done, end), held.rfind(b"<Event>", done, end))
             if start >= 0:
-                record = _record(held[start : end + len(_END)], line + held.count(b"\n", done, start), origin, gaps)
+                text = held[start : end + len(_END)]
+                record = _record(text, line + held.count(b"\n", done, start), origin, gaps) if _is_wanted(text, wanted) else None
                 if record is not None:
                     yield record
             line += held.count(b"\n", done, end)
@@ -79,6 +82,15 @@ def security_records(blocks: Iterable[bytes], origin: Place, gaps: list[Gap]) ->
         gaps.append(_gap("the log ends within an event", origin.at(line)))
 
 
+def _is_wanted(text: bytes, wanted: Container[int]) -> bool:
+    """Return whether an event is worth parsing: most are of other numbers, or processes that are not elevated."""
+    found = _NUMBER.search(text)
+    if found is None or b"<![CDATA[" in text or b"<!" in text:
+        return True  # whatever is odd about it is told
+    number = int(found[1])
+    return number in wanted and (number != _PROCESS or _ELEVATED.encode() in text)
+
+
 def _gap(why: str, place: Place) -> Gap:
     return Gap(what="event of the security log", why=why, weakens="what it tells is not known", place=place)
 
@@ -88,18 +100,23 @@ def _record(text: bytes, line: int, origin: Place, gaps: list[Gap]) -> SecurityR
         gaps.append(_gap("it has a document type, which no event has", origin.at(line)))
         return None
     try:
-        event = ET.fromstring(_without_controls(text))  # noqa: S314 no document type, and so no entities of its own
-        number = int(event.findtext("{*}System/{*}EventID") or "")
-        if event.findtext("{*}System/{*}Channel", "Security") != "Security":
-            return None  # other logs use the same numbers for other things
-    except (ET.ParseError, ValueError, UnicodeError) as error:
+        parts = {_local(part): part for part in ET.fromstring(_without_controls(text))}  # noqa: S314 no entities of its own
+        system = {_local(one): one for one in parts.get("System", ())}
+        number = int(system["EventID"].text or "")
+    except (ET.ParseError, ValueError, KeyError, UnicodeError) as error:
         gaps.append(_gap(f"not an event in XML: {clipped(plain(str(error)), 80)}", origin.at(line)))
         return None
-    created = event.find("{*}System/{*}TimeCreated")
-    data = {one.get("Name", ""): "".join(one.itertext()).strip() for one in event.iterfind("{*}EventData/{*}Data")}
-    data |= {one.tag.rpartition("}")[2]: "".join(one.itertext()).strip() for one in event.iterfind("{*}UserData/*/*")}
-    at = _time(created.get("SystemTime", "") if created is not None else "")
-    return SecurityRecord(number, at, event.findtext("{*}System/{*}Computer") or "", data, line)
+    if "Channel" in system and system["Channel"].text != "Security":
+        return None  # other logs use the same numbers for other things
+    data = {one.get("Name", ""): "".join(one.itertext()).strip() for one in parts.get("EventData", ())}
+    data |= {_local(one): "".join(one.itertext()).strip() for whole in parts.get("UserData", ()) for one in whole}
+    created = system.get("TimeCreated")
+    computer = system["Computer"].text if "Computer" in system else ""
+    return SecurityRecord(number, _time(created.get("SystemTime", "") if created is not None else ""), computer or "", data, line)
+
+
+def _local(element: "ET.Element") -> str:
+    return element.tag.rpartition("}")[2]
 
 
 def _without_controls(text: bytes) -> str:
@@ -124,7 +141,7 @@ class WindowsEventReader:
 
     def events(self, blocks: Iterable[bytes]) -> Iterator[Event]:
         """Yield what the log tells of privilege."""
-        for record in security_records(blocks, self._origin, self.gaps):
+        for record in security_records(blocks, self._origin, self.gaps, self._readers):
             event = self._event(record)
             if event is not None:
                 yield event
