@@ -35,7 +35,7 @@ def command(*, windows: bool, postgresql: bool, mariadb: bool) -> None:
 
     \b
         fidelitas probe --mariadb > probe.sql
-        mariadb --batch --raw --skip-column-names --force < probe.sql > server.txt
+        mariadb --batch --force < probe.sql > server.txt
         fidelitas survey server.txt --name db.example
     """  # noqa: D301 Click wants the character itself
     if sum((windows, postgresql, mariadb)) > 1:

@@ -42,19 +42,19 @@ _FURTHEST = (RightKind.ROOT, RightKind.ADMIN, RightKind.DB_SUPERUSER, RightKind.
     "--postgresql",
     multiple=True,
     metavar="PARAMETERS",
-    help="Read the PostgreSQL server of these connection parameters: postgresql://auditor@db.example/postgres, or service=NAME.",
+    help="Read the PostgreSQL server of these connection parameters: postgresql://auditor@db.example/postgres, or service=NAME; repeatable.",
 )
 @click.option(
     "--mariadb",
     multiple=True,
     metavar="URI",
-    help="Read the MariaDB or MySQL server at mariadb://auditor@db.example, or mariadb://root@/?socket=PATH.",
+    help="Read the MariaDB or MySQL server at mariadb://auditor@db.example, or mariadb://root@/?socket=PATH; repeatable.",
 )
 @click.option(
     "--directory",
     multiple=True,
     metavar="URI",
-    help="Read the directory at ldaps://dc.example/dc=example,dc=org?bind=cn=auditor,dc=example,dc=org.",
+    help="Read the directory at ldaps://dc.example/dc=example?bind=cn=auditor,dc=example; repeatable.",
 )
 @click.option("--ask-password", is_flag=True, help="Ask for the database account's password, rather than take it from the usual files.")
 @click.option("--name", metavar="NAME", help="Call the subject NAME, not what it calls itself.")
@@ -76,10 +76,11 @@ def command(
     ask_password: bool,
     **servers: tuple[str, ...],
 ) -> None:
-    """Read hosts, database servers or a directory into the ledger and say who holds elevated rights, by which rule.
+    """Read hosts, database servers or directories into the ledger and say who holds elevated rights, by which rule.
 
-    With no argument this machine is read.  FILE is what the probe printed on another host (see "fidelitas probe").  Nothing is changed on
-    what is read; a subject that cannot be read costs only itself.  Run it as root: what an ordinary user cannot read is listed as a gap.
+    With no argument this machine is read.  FILE is what a probe printed elsewhere (see "fidelitas probe"), or LDIF of a directory.  Nothing
+    is changed on what is read; a subject that cannot be read costs only itself.  Run it as root: what an ordinary user cannot read is
+    listed as a gap.
     """
     asked: list[tuple[str, str | Path]] = [(kind, text) for kind in _SERVERS for text in servers[kind]]
     asked += [("file", file) for file in files]
