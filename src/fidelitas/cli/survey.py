@@ -42,7 +42,7 @@ _FURTHEST = (RightKind.ROOT, RightKind.ADMIN, RightKind.DB_SUPERUSER, RightKind.
     "--postgresql",
     multiple=True,
     metavar="PARAMETERS",
-    help="Read the PostgreSQL server of these connection parameters: postgresql://auditor@db.example/postgres, or service=NAME; repeatable.",
+    help="Read the PostgreSQL server of these parameters: postgresql://auditor@db.example/postgres, or service=NAME; repeatable.",
 )
 @click.option(
     "--mariadb",
