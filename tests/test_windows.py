@@ -4,6 +4,7 @@ import gzip
 import json
 import re
 import struct
+from dataclasses import replace
 from datetime import UTC, datetime
 from io import BytesIO
 from pathlib import Path
@@ -459,3 +460,11 @@ def test_sessions_with_an_administrators_privileges_and_what_was_done_in_them(tm
     assert (told["person"], told["as"], told["lasted"], told["deeds"]) == ("ines", "administrator", "1 h 00 min", "2")
     other = fidelitas("usage", "--log", "Security.xml", "--sessions", "--format", "csv", "--host", "godwit", cwd=tmp_path)
     assert len(other.out.splitlines()) == 1
+
+
+def test_a_damaged_security_log_is_a_gap_and_costs_only_itself() -> None:
+    whole = machine(log=event(4732, MemberSid=f"{LOCAL}-1001", TargetSid=ADMINISTRATORS) * 200, local_accounts=[account("kofi", 1001)])
+    cut = {path: content[: len(content) // 2] for path, content in whole.copies.items()}
+    facts = read_windows(replace(whole, copies=cut))
+    assert [one.name for one in facts.accounts] == ["kofi"]
+    assert "security log" in {gap.what for gap in facts.gaps}

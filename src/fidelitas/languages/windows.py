@@ -8,6 +8,7 @@ from collections.abc import Iterable, Iterator
 from datetime import UTC, datetime
 from functools import partial
 
+from fidelitas.errors import ReadError
 from fidelitas.facts import (
     Gap,
     LocalAccount,
@@ -23,7 +24,7 @@ from fidelitas.facts import (
     WindowsSession,
 )
 from fidelitas.languages.host import HostEvidence
-from fidelitas.languages.logs.windows_events import security_records
+from fidelitas.languages.logs.windows_events import SecurityRecord, security_records
 from fidelitas.languages.rows import Row, RowReader, text_of
 from fidelitas.languages.security_descriptors import read_descriptor
 from fidelitas.languages.windows_text import ADMINISTRATORS, decoded, read_group_text, read_user_rights
@@ -126,14 +127,25 @@ class _Reader:
     def _changes(self) -> Iterator[MembershipChange]:
         logs = getattr(self._evidence, "logs", None)
         for log in logs() if logs else ():
-            for record in security_records(log.blocks(), Place(self._evidence.subject, log.path), [], _MEMBERSHIP):
-                added = _MEMBERSHIP.get(record.number)
-                if added is not None and record.at is not None:
-                    data = record.data
-                    yield MembershipChange(
-                        at=record.at, group=data.get("TargetSid", ""), member=data.get("MemberSid", ""), added=added,
-                        by=data.get("SubjectUserName", ""), place=Place(self._evidence.subject, log.path).at(record.line),
-                    )  # fmt: skip
+            origin = Place(self._evidence.subject, log.path)
+            try:
+                for record in security_records(log.blocks(), origin, self._gaps, _MEMBERSHIP):
+                    if record.at is not None:
+                        yield _change(record, record.at, origin)
+            except ReadError as error:  # a damaged log: what was read of it before counts, and so does everything else
+                self._gaps.append(Gap(what="security log", why=str(error), weakens="which memberships changed, and when", place=origin))
+
+
+def _change(record: SecurityRecord, at: datetime, origin: Place) -> MembershipChange:
+    data, place = record.data, origin.at(record.line)
+    return MembershipChange(
+        at=at,
+        group=data.get("TargetSid", ""),
+        member=data.get("MemberSid", ""),
+        added=_MEMBERSHIP[record.number],
+        by=data.get("SubjectUserName", ""),
+        place=place,
+    )
 
 
 def _flag(row: Row, name: str) -> bool | None:
