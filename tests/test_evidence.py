@@ -73,16 +73,16 @@ def test_a_manifest_is_read_back(listed: list[tuple[str, str, int]]) -> None:
         ("../../etc/passwd", tarfile.REGTYPE, "its name reaches out of the archive"),
         ("files/../../x", tarfile.REGTYPE, "its name reaches out of the archive"),
         ("/etc/passwd", tarfile.REGTYPE, "its name reaches out of the archive"),
-        ("files/etc/passwd", tarfile.SYMTYPE, "it is not a plain file"),
-        ("files/etc/passwd", tarfile.LNKTYPE, "it is not a plain file"),
-        ("files/etc/passwd", tarfile.CHRTYPE, "it is not a plain file"),
-        ("files/etc/passwd", tarfile.FIFOTYPE, "it is not a plain file"),
+        ("files/1", tarfile.SYMTYPE, "it is not a plain file"),
+        ("files/1", tarfile.LNKTYPE, "it is not a plain file"),
+        ("files/1", tarfile.CHRTYPE, "it is not a plain file"),
+        ("files/1", tarfile.FIFOTYPE, "it is not a plain file"),
         ("files/etc/other", tarfile.REGTYPE, "the manifest does not list it"),
     ],
 )
 def test_a_member_that_is_not_what_it_should_be_is_passed_over(name: str, kind: bytes, reason: str) -> None:
     head = read(MADE)
-    hostile = archive(("manifest.json", render_manifest(head.manifest)), (special(name, kind), b""), ("files/etc/group", b"def"))
+    hostile = archive(("manifest.json", render_manifest(head.manifest)), (special(name, kind), b""), ("files/2", b"def"))
     found = read(hostile)
     assert found.files == {"/etc/group": b"def"}
     assert reason in [gap.reason for gap in found.gaps]

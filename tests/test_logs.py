@@ -23,10 +23,10 @@ from fidelitas.languages.logs.clock import Clock
 from fidelitas.languages.logs.journal import JournalReader
 from fidelitas.languages.logs.log_in_records import read_log_in_records
 from fidelitas.languages.logs.reading import LogReading
-from fidelitas.languages.logs.secrets import MASK, masked
 from fidelitas.languages.logs.sudo_file import SudoFileReader
 from fidelitas.languages.logs.sudo_lines import read_sudo_line
 from fidelitas.languages.logs.syslog import SyslogReader
+from fidelitas.masking import mask, masked
 from fidelitas.sources.logs import logs_at
 from fidelitas.usage import Attribution, Deed, Ground, People, PersonUse
 from support import fidelitas
@@ -34,6 +34,7 @@ from test_cli import check_schema
 from test_judge_sudo import ACCOUNTS, Writer, in_world, write
 
 SAMPLES = Path(__file__).parent / "samples" / "logs"
+MASK = mask("hunter2")
 HERE = Place(subject="knot", path="/var/log/auth.log")
 NOW = datetime(2026, 11, 23, 12, tzinfo=UTC)
 
@@ -229,7 +230,7 @@ def test_a_command_that_sudo_cut_into_several_lines_is_one() -> None:
         ("/usr/bin/mysql -u root -phunter2 tides", f"/usr/bin/mysql -u root -p{MASK} tides"),
         ("/usr/bin/psql postgresql://ines:hunter2@db/tides", f"/usr/bin/psql postgresql://ines:{MASK}@db/tides"),
         ("/bin/tool --password=hunter2 --verbose", f"/bin/tool --password={MASK} --verbose"),
-        ("/bin/tool --api-key 'hun ter2' x", f"/bin/tool --api-key {MASK} x"),
+        ("/bin/tool --api-key 'hun ter2' x", f"/bin/tool --api-key '{mask('hun ter2')}' x"),
         ("/usr/bin/env PGPASSWORD=hunter2 psql", f"/usr/bin/env PGPASSWORD={MASK} psql"),
         ("/usr/bin/curl -u ines:hunter2 http://x", f"/usr/bin/curl -u ines:{MASK} http://x"),
         ("/usr/bin/curl -H 'Authorization: Bearer hunter2'", f"/usr/bin/curl -H 'Authorization: Bearer {MASK}'"),

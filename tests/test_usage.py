@@ -14,8 +14,8 @@ from hypothesis import strategies as st
 
 from fidelitas.checks.use import USE_CHECKS
 from fidelitas.findings import Finding
-from fidelitas.languages.logs.secrets import masked
 from fidelitas.logbook import HostLogs, Logbook, Wanted, host_logs, read_logbook
+from fidelitas.masking import masked
 from fidelitas.sources.logs import logs_at
 from fidelitas.usage import Deed, Touch, touches
 from fidelitas.usage.statistics import BINS, burst_tail, concentration, discoveries, habit, novelty_tail, rarity, silence_tail, smoothed

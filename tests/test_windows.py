@@ -331,7 +331,7 @@ def test_events_tell_who_did_what() -> None:
     ]
     assert events(text, 700)[0] == found  # wherever a block ends
     (used,) = [one for one in WindowsEventReader(HERE).events([text.encode()]) if one.program == "elevation"]
-    assert used.command == "C:\\Windows\\System32\\net.exe user x [masked] /add"
+    assert used.command == "C:\\Windows\\System32\\net.exe user x •¤¤ /add"
 
 
 def test_a_cleared_log_and_a_changed_audit_policy_are_told_as_such() -> None:

@@ -10,10 +10,10 @@ from collections.abc import Callable, Hashable, Iterable, Mapping
 from functools import cached_property
 
 from fidelitas.checks import estate_findings, findings_of, server_findings
-from fidelitas.facts import Directory, Gap
+from fidelitas.facts import Directory, Gap, Place
 from fidelitas.findings import Finding
 from fidelitas.languages.directory import read_directory
-from fidelitas.languages.host import HostEvidence, read_host
+from fidelitas.languages.host import HostEvidence, lost_evidence, read_host
 from fidelitas.languages.likeness import LIVE, likeness
 from fidelitas.languages.mariadb import read_mariadb
 from fidelitas.languages.postgresql import read_postgresql
@@ -25,17 +25,20 @@ from fidelitas.rights import (
     HostRights,
     ServerRights,
     SubjectRights,
+    UnreadServer,
     database_rights_of,
     directory_rights_of,
     for_hosts,
     mariadb_rights_of,
     rights_of,
+    unread_host,
     windows_rights_of,
 )
 from fidelitas.rights.across import across_hosts
 from fidelitas.rights.nesting import Nesting
 from fidelitas.rights.sockets import join_sockets
 from fidelitas.rights.twins import Own, TwinRights, circumstances
+from fidelitas.trouble import internal_error
 
 __all__ = ["Audit", "audit", "rights_in", "rights_of_estate"]
 
@@ -69,7 +72,14 @@ class Audit:
         for host in self.hosts:
             if host.like not in told:
                 told[host.like] = findings_of(host.like)
-        found = [finding for host in self.hosts for finding in host.here(told[host.like])] + estate_findings(self.hosts)
+        found = [finding for host in self.hosts for finding in host.here(told[host.like])]
+        try:
+            found += estate_findings(self.hosts)
+        except Exception as error:  # noqa: BLE001
+            for host in self.hosts:
+                host.troubles.append(
+                    internal_error(error, _place(host.subject), "checking across hosts", "what several hosts show together")
+                )
         found += [finding for server in self.servers for finding in server_findings(server)]
         return tuple(sorted(found, key=lambda finding: (finding.severity, finding.subject, finding.check, finding.places[0])))
 
@@ -94,17 +104,62 @@ def rights_of_estate(evidence: Iterable[HostEvidence], directory: Directory | No
     known: dict[bytes, dict[Hashable, HostRights]] = {}
     hosts: list[HostRights] = []
     for bundle in evidence:
-        alike = known.setdefault(likeness(bundle), {})
-        own, one = _own(bundle), next(iter(alike.values()), None)
-        key = circumstances(one.facts, one.population, own) if one is not None else None
-        first = alike.get(key) if key is not None else None
-        hosts.append(TwinRights(first, own) if first is not None else rights_of(read_host(bundle), nesting))
-        if first is None:
-            alike[key or circumstances(hosts[-1].facts, hosts[-1].population, own) or bundle.subject] = hosts[-1]
-    elsewhere = across_hosts(hosts)
+        try:
+            hosts.append(_rights_among(bundle, known, nesting))
+        except Exception as error:  # noqa: BLE001 one subject costs only itself
+            hosts.append(unread_host(bundle.subject, bundle.taken, _lost(bundle.subject, error)))
+    try:
+        elsewhere = across_hosts(hosts)
+    except Exception as error:  # noqa: BLE001
+        for host in hosts:
+            host.troubles.append(
+                internal_error(error, _place(host.subject), "following keys between hosts", "which keys of other hosts open it")
+            )
+        return hosts
     for host in hosts:
         host.from_elsewhere = elsewhere.get(host.subject, ())
     return hosts
+
+
+def _rights_among(bundle: HostEvidence, known: dict[bytes, dict[Hashable, HostRights]], nesting: Nesting | None) -> HostRights:
+    """Return the rights on a host, from those of another that states the same where there is one."""
+    lost = lost_evidence(bundle)
+    if lost is not None:
+        return unread_host(bundle.subject, bundle.taken, lost)
+    alike = known.setdefault(likeness(bundle), {})
+    own, one = _own(bundle), next(iter(alike.values()), None)
+    key = circumstances(one.facts, one.population, own) if one is not None else None
+    first = alike.get(key) if key is not None else None
+    if first is not None:
+        return TwinRights(first, own)
+    rights = rights_of(read_host(bundle), nesting)
+    alike[key or circumstances(rights.facts, rights.population, own) or bundle.subject] = rights
+    return rights
+
+
+def _place(subject: str) -> Place:
+    return Place(subject=subject, path="evidence")
+
+
+def _lost(subject: str, error: Exception) -> Gap:
+    return internal_error(error, _place(subject), f"reading {subject}", "everything about it")
+
+
+def _server(evidence: HostEvidence, make: Callable[[HostEvidence], ServerRights]) -> ServerRights:
+    """Return the rights on a server or machine; of one that fails unexpectedly a gap."""
+    try:
+        return make(evidence)
+    except Exception as error:  # noqa: BLE001 one subject costs only itself
+        return UnreadServer(evidence.subject, evidence.taken, (_lost(evidence.subject, error),))
+
+
+def _held(server: ServerRights) -> ServerRights:
+    """Return the rights on a server once its holdings are worked out; of one where that fails a gap."""
+    try:
+        server.holdings  # noqa: B018 for what it may raise
+    except Exception as error:  # noqa: BLE001
+        return UnreadServer(server.subject, server.taken, (*server.gaps, _lost(server.subject, error)))
+    return server
 
 
 def _own(evidence: HostEvidence) -> Own:
@@ -125,13 +180,18 @@ def audit(evidence: Iterable[HostEvidence]) -> Audit:
     servers: list[ServerRights] = []
     for one in evidence:
         if one.platform in _SERVERS:
-            servers.append(_SERVERS[one.platform](one))
+            servers.append(_server(one, _SERVERS[one.platform]))
         else:
             (machines if one.platform == _WINDOWS else hosts).append(one)
     # A host names no directory in a way that can be relied on: with one in evidence it is that one, with several nobody knows which.
     directories = [one for one in servers if isinstance(one, DirectoryRights)]
     # A Windows machine names accounts and groups by SID, which tells their domain.
-    servers += [windows_rights_of(read_windows(machine), directories) for machine in machines]
+    servers += [_server(machine, lambda one: windows_rights_of(read_windows(one), directories)) for machine in machines]
     rights = rights_of_estate(hosts, for_hosts(directories[0]) if len(directories) == 1 else None)
-    join_sockets(servers, rights)
-    return Audit(rights, servers)
+    try:
+        join_sockets(servers, rights)
+    except Exception as error:  # noqa: BLE001
+        for server in servers:
+            doing = "following sockets from hosts into it"
+            server.troubles.append(internal_error(error, _place(server.subject), doing, "who becomes what there by way of its host"))
+    return Audit(rights, map(_held, servers))

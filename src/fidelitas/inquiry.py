@@ -132,7 +132,7 @@ class Inquiry:
 
     def _told(self, decision: Decision) -> str:
         """Return an answer as the rest of a JSON object; few different ones are given again and again."""
-        key = (decision.verdict, decision.password, id(decision.rule), decision.reason)
+        key = (decision.verdict, decision.password, id(decision.rule), decision.reason, decision.conditions)
         if key not in self._answers:
             self._answers[key] = _encode(_document(decision))[1:]
         return self._answers[key]
@@ -170,7 +170,8 @@ def _document(decision: Decision) -> dict[str, Any]:
     if rule is not None:
         # sudo names a rule by the last line of its statement.
         place = {"path": rule.place.path, "line": rule.last_line, "column": rule.place.column, "first_line": rule.place.line}
-    return {"decision": decision.verdict.value, "password": decision.password, "rule": place, "reason": decision.reason or None}
+    told = {"decision": decision.verdict.value, "password": decision.password, "rule": place, "reason": decision.reason or None}
+    return {**told, "conditions": list(decision.conditions)} if decision.conditions else told
 
 
 def run_as_of(text: str | None) -> tuple[str | None, str | None]:

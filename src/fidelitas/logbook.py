@@ -14,12 +14,13 @@ from typing import Protocol
 
 from fidelitas.checks.use import use_findings
 from fidelitas.errors import ReadError
-from fidelitas.facts import EventKind, Gap
+from fidelitas.facts import EventKind, Gap, Place
 from fidelitas.findings import Finding
 from fidelitas.languages.host import HostEvidence, read_host
 from fidelitas.languages.logs.reading import Cover, LogLike, LogReading
 from fidelitas.languages.windows import read_windows
 from fidelitas.rights import rights_of, windows_rights_of
+from fidelitas.trouble import guarded, internal_error
 from fidelitas.usage import Deed, HostUse, LogState, People, Session
 
 __all__ = ["HostLogs", "Logbook", "Wanted", "host_logs", "read_logbook"]
@@ -44,6 +45,7 @@ class HostLogs:
     sids: Mapping[str, str] = field(default_factory=dict)
     entitled: frozenset[str] | None = None
     taken: datetime | None = None
+    troubles: tuple[Gap, ...] = ()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -95,8 +97,10 @@ class Logbook:
     covers: list[Cover] = field(default_factory=list)
 
     def findings(self) -> list[Finding]:
-        """Return what is out of order, the worst first."""
-        return use_findings(self.hosts.values())
+        """Return what is out of order, the worst first; a check that failed unexpectedly is a gap."""
+        found = use_findings(self.hosts.values())
+        self.gaps += [gap for use in self.hosts.values() for gap in use.troubles if gap not in self.gaps]
+        return found
 
     def use_of(self, subject: str) -> HostUse | None:
         """Return the use of privilege on a host, by its name up to the first dot."""
@@ -106,8 +110,17 @@ class Logbook:
 def host_logs(evidence: Sequence[HostLogEvidence]) -> HostLogs:
     """Return the logs that the evidence of one host holds, the oldest first, with what the newest tells of the host."""
     newest = evidence[-1]
-    if newest.platform == "windows":
-        return _windows_logs(evidence)
+    try:
+        return _windows_logs(evidence) if newest.platform == "windows" else _host_logs(evidence)
+    except Exception as error:  # noqa: BLE001 its logs can be read without knowing its accounts
+        place = Place(subject=newest.subject, path="evidence")
+        trouble = internal_error(error, place, f"reading {newest.subject}", "whose user IDs the log names, and who holds rights")
+        logs = [log for number, bundle in enumerate(evidence) for log in bundle.logs(number)]
+        return HostLogs(subject=newest.subject, logs=logs, taken=newest.taken, troubles=(trouble,))
+
+
+def _host_logs(evidence: Sequence[HostLogEvidence]) -> HostLogs:
+    newest = evidence[-1]
     host = rights_of(read_host(newest))
     return HostLogs(
         subject=newest.subject,
@@ -172,7 +185,9 @@ def _read(host: HostLogs, wanted: Wanted, take: Callable[[Deed], None] | None) -
     book, every = Logbook(), wanted == Wanted()
     reading = LogReading(host.logs, host.zone, host.names, host.sids)
     told: dict[str, HostUse] = {}
-    for event in reading.events():
+    place = Place(subject=host.subject, path="logs")
+    doing = f"counting the use of privilege on {host.subject}"
+    for event in guarded(reading.events(), book.gaps, place, doing, "what its logs record from there on"):
         use = told.get(event.host)
         if use is None:
             name = _short(event.host or host.subject)
@@ -197,7 +212,7 @@ def _read(host: HostLogs, wanted: Wanted, take: Callable[[Deed], None] | None) -
 
 def _finish(host: HostLogs, reading: LogReading, told: Mapping[str, HostUse], book: Logbook) -> None:
     book.unknown += reading.unknown
-    book.gaps += reading.gaps
+    book.gaps += (*host.troubles, *reading.gaps)
     book.unread += reading.unread
     book.covers += reading.covers
     uses = list({id(use): use for use in told.values()}.values())

@@ -4,7 +4,6 @@ Pure: events, and the hosts to ask, are given.  A log holds the command as one t
 matching of arguments does not mind, since it joins them again.
 """
 
-import shlex
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
@@ -13,6 +12,8 @@ from fidelitas.errors import RequestError
 from fidelitas.facts import Event, EventKind, SudoRule
 from fidelitas.inquiry import Inquiry
 from fidelitas.languages.host import HostEvidence
+from fidelitas.languages.words import shell_words
+from fidelitas.masking import is_masked
 from fidelitas.refusal import explained
 from fidelitas.rights.sudo import Decision, Question, Verdict
 from fidelitas.usage import HostUse
@@ -21,7 +22,6 @@ __all__ = ["Held", "Replay", "Replayed", "replay"]
 
 # Questions of sudo itself that are no command, and the account that sudo never refuses.
 _NO_COMMANDS = frozenset({"list", "validate", ""})
-_MASKED = "[masked]"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -122,11 +122,11 @@ def _one(held: Held, same: Sequence[Event], *, explain: bool) -> Replayed:
             why = explained(held.latest, last, decision, later, answer.near, held.use)
     except RequestError as error:  # an account or group that is not there any more
         decision = Decision(verdict=Verdict.NO_RULE, reason=str(error))
-    return Replayed(last=last, count=len(same), decision=decision, masked=_MASKED in last.command, why=why)
+    return Replayed(last=last, count=len(same), decision=decision, masked=is_masked(last.command), why=why)
 
 
 def _words(command: str) -> tuple[str, ...]:
     try:
-        return tuple(shlex.split(command)) or (command,)
+        return tuple(shell_words(command)) or (command,)
     except ValueError:
         return tuple(command.split(" "))

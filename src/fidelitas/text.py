@@ -7,7 +7,7 @@ auditor's screen, or a right-to-left mark that turns a line round.  `plain` is t
 import unicodedata
 from typing import NamedTuple
 
-__all__ = ["Place", "byte_column", "clipped", "decode", "plain"]
+__all__ = ["Place", "byte_column", "clipped", "decode", "first_line", "plain"]
 
 
 class Place(NamedTuple):  # a tuple, since every fact has one
@@ -63,6 +63,19 @@ def clipped(text: str, width: int) -> str:
 def decode(content: bytes) -> str:
     """Return the text of a file; bytes that are not UTF-8 are kept, as lone surrogates, so that nothing is lost or refused."""
     return content.decode("utf-8", "surrogateescape")
+
+
+def first_line(text: str, comment: str = "#") -> str:
+    """Return the first line of a text that is neither blank nor a comment, without the blanks around it."""
+    at = 0
+    while at < len(text):
+        end = text.find("\n", at)
+        end = len(text) if end < 0 else end
+        line = text[at:end].strip()
+        if line and not line.startswith(comment):
+            return line
+        at = end + 1
+    return ""
 
 
 def byte_column(line: str, offset: int) -> int:

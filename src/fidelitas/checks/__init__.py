@@ -4,6 +4,7 @@ Each is a pure generator over the rights; `CHECKS` lists them, importing a modul
 """
 
 from collections.abc import Iterable
+from typing import Protocol, TypeVar
 
 from fidelitas.checks import directory, mariadb, windows
 from fidelitas.checks.accounts import empty_password, extra_root
@@ -73,8 +74,10 @@ from fidelitas.checks.sudo_options import (
     unasked_by_default,
 )
 from fidelitas.checks.sudo_rules import all_outside_admins, overridden_rule, unasked_all, unknown_name
+from fidelitas.facts import Gap, Place
 from fidelitas.findings import Finding
 from fidelitas.rights import DatabaseRights, DirectoryRights, HostRights, MariadbRights, ServerRights, WindowsRights
+from fidelitas.trouble import guarded
 
 __all__ = [
     "CHECKS",
@@ -205,20 +208,38 @@ def server_findings(rights: ServerRights) -> list[Finding]:
     """Return all findings on a database server or in a directory, the worst first."""
     found: list[Finding] = []
     if isinstance(rights, DatabaseRights):
-        found += [finding for check in DATABASE_CHECKS for finding in check.findings(rights)]
+        found += _run(DATABASE_CHECKS, rights)
     elif isinstance(rights, MariadbRights):
-        found += [finding for one in MARIADB_CHECKS for finding in one.findings(rights)]
+        found += _run(MARIADB_CHECKS, rights)
     elif isinstance(rights, DirectoryRights):
-        found += [finding for each in DIRECTORY_CHECKS for finding in each.findings(rights)]
+        found += _run(DIRECTORY_CHECKS, rights)
     elif isinstance(rights, WindowsRights):
-        found += [finding for that in WINDOWS_CHECKS for finding in that.findings(rights)]
+        found += _run(WINDOWS_CHECKS, rights)
     return sorted(found, key=lambda finding: (finding.severity, finding.check, finding.about))
 
 
 def findings_of(rights: HostRights, checks: Iterable[Check[HostRights]] = CHECKS) -> list[Finding]:
     """Return all findings on a host, the worst first."""
-    found = [finding for check in checks for finding in check.findings(rights)]
-    return sorted(found, key=lambda finding: (finding.severity, finding.check, finding.places[0], finding.about))
+    return sorted(_run(checks, rights), key=lambda finding: (finding.severity, finding.check, finding.places[0], finding.about))
+
+
+class _Judged(Protocol):
+    @property
+    def subject(self) -> str: ...
+    @property
+    def troubles(self) -> list[Gap]: ...
+
+
+J = TypeVar("J", bound=_Judged)
+
+
+def _run(checks: Iterable[Check[J]], rights: J) -> list[Finding]:
+    """Return what some checks find; one that fails unexpectedly costs itself, and is a gap of the subject."""
+    found: list[Finding] = []
+    place = Place(subject=rights.subject, path="checks")
+    for one in checks:
+        found += guarded(one.findings(rights), rights.troubles, place, f"checking {one.name}", f"what the check {one.name} finds")
+    return found
 
 
 def estate_findings(hosts: Iterable[HostRights]) -> list[Finding]:

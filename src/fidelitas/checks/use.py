@@ -21,7 +21,9 @@ from fidelitas.checks.privilege_use import (
     secret_read,
     spread_failures,
 )
+from fidelitas.facts import Place
 from fidelitas.findings import Finding
+from fidelitas.trouble import guarded
 from fidelitas.usage import HostUse
 
 __all__ = ["USE_CHECKS", "use_findings"]
@@ -51,5 +53,9 @@ USE_CHECKS: tuple[Check[HostUse], ...] = (
 
 def use_findings(hosts: Iterable[HostUse]) -> list[Finding]:
     """Return what is out of order in the use of privilege on some hosts, the worst first."""
-    found = [finding for use in hosts for check in USE_CHECKS for finding in check.findings(use)]
+    found: list[Finding] = []
+    for use in hosts:
+        place = Place(subject=use.host, path="checks")
+        for check in USE_CHECKS:
+            found += guarded(check.findings(use), use.troubles, place, f"checking {check.name}", f"what the check {check.name} finds")
     return sorted(found, key=lambda finding: (finding.severity, finding.subject, finding.check, finding.about))

@@ -2,7 +2,7 @@
 
 import click
 
-from fidelitas.cli.options import Output, Source, format_option, say, source_options, subjects_of
+from fidelitas.cli.options import Output, Source, format_option, note_unread, say, source_options, subjects_of
 from fidelitas.findings import Severity
 from fidelitas.reports.coverage import gap_lines, gaps_line
 from fidelitas.reports.findings import findings_blocks, findings_document, findings_table, tally
@@ -47,6 +47,7 @@ def command(
         say(line)
     if gaps:
         say(gaps_line(gaps))
+    note_unread(gaps)
     if fail_on != "never" and any(finding.severity <= Severity[fail_on.upper()] for finding in found):
         raise SystemExit(1)
     if gaps and not allow_gaps:

@@ -3,6 +3,7 @@
 import gc
 import importlib
 import os
+import signal
 import sys
 from typing import NoReturn
 
@@ -32,6 +33,10 @@ COMMANDS = {
 }
 
 
+# Under which name a command keeps the status with which it ends because a subject was lost as a whole.
+UNREAD_STATUS = "fidelitas.unread"
+
+
 class Commands(click.Group):
     """Commands that are imported when they are called."""
 
@@ -50,12 +55,24 @@ class Commands(click.Group):
 
     def invoke(self, ctx: click.Context) -> object:
         try:
-            return super().invoke(ctx)
+            super().invoke(ctx)
+            ctx.exit(ctx.meta.get(UNREAD_STATUS, 0))
         except FidelitasError as error:
             fail(error)
+        except SystemExit as ended:
+            # What was lost as a whole counts more than what is merely incomplete.
+            raise SystemExit(ctx.meta.get(UNREAD_STATUS, ended.code) if ended.code in (0, 3) else ended.code) from None
         except BrokenPipeError:  # the reader has seen enough, as with "| head"
             os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
             ctx.exit(0)
+        except (click.exceptions.Exit, click.ClickException, click.Abort):
+            raise
+        except Exception as error:
+            if os.environ.get("FIDELITAS_TRACEBACK"):
+                raise
+            from fidelitas.trouble import told  # noqa: PLC0415 what --help does without
+
+            fail(FidelitasError(f"internal error: {told(error)}", hint="Please report it; FIDELITAS_TRACEBACK=1 shows where it was."))
 
 
 def fail(error: FidelitasError) -> NoReturn:
@@ -64,6 +81,10 @@ def fail(error: FidelitasError) -> NoReturn:
     separator = "." if hint and not str(error).endswith((".", "!", "?")) else ""
     click.echo(f"fidelitas: {plain(str(error))}{separator}{plain(hint)}", err=True)
     raise SystemExit(error.exit_status)
+
+
+def _end(number: int, _frame: object) -> NoReturn:
+    raise SystemExit(128 + number)
 
 
 @click.command(cls=Commands, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 110})
@@ -76,5 +97,9 @@ def main() -> None:
     Exit status: 0 clean and complete; 1 findings at or above --fail-on; 2 usage error; 3 incomplete, evidence is missing;
     4 input could not be read.
     """
+    # Told to end, it ends like one that is interrupted: what it has started is ended too, and what it has made is removed.
+    for sent in (signal.SIGTERM, signal.SIGHUP):
+        if signal.getsignal(sent) is signal.SIG_DFL:
+            signal.signal(sent, _end)
     # A short-lived program that makes many lasting objects: looking for cycles among them after every 700 is a third of its time.
     gc.set_threshold(100_000, 20, 20)

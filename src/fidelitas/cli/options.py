@@ -17,8 +17,11 @@ from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 import click
 
 from fidelitas.audit import Audit, audit
-from fidelitas.errors import RequestError
+from fidelitas.cli.main import UNREAD_STATUS
+from fidelitas.errors import ReadError, RequestError
 from fidelitas.evidence import Bundle
+from fidelitas.facts import Gap
+from fidelitas.languages.host import lost_evidence
 from fidelitas.ledger import Ledger
 from fidelitas.reports import FORMATS, Table, render
 from fidelitas.reports.blocks import Block, render_blocks
@@ -114,6 +117,9 @@ class Source:
         found = [bundle for bundle in bundles if subject in (None, bundle.subject)]
         if not found:
             raise unknown_subject(subject, [bundle.subject for bundle in bundles])
+        for lost in (lost_evidence(bundle) for bundle in found if subject is not None):
+            if lost is not None:
+                raise ReadError(f"{subject}: {lost.why}")
         return found
 
     def history(self, subjects: Container[str] | None = None) -> Iterator[tuple[str, list[Bundle]]]:
@@ -215,6 +221,15 @@ def tell_gaps(hosts: Sequence[SubjectRights]) -> None:
     gaps = [gap for host in hosts for gap in host.gaps]
     if gaps:
         say(gaps_line(gaps))
+    note_unread(gaps)
+
+
+def note_unread(gaps: Iterable[Gap]) -> None:
+    """Say of every subject, log or check that was lost as a whole that it was, and let the command end with 4 unless it ends worse."""
+    for gap in gaps:
+        if gap.fatal:
+            say(f"{gap.place.subject}: {gap.why}")
+            click.get_current_context().find_root().meta[UNREAD_STATUS] = 4
 
 
 def source_options(function: F) -> F:
@@ -265,6 +280,23 @@ def format_option(function: F | None = None, *, jsonl: bool = False) -> Any:
     forms = [*FORMATS, "jsonl"] if jsonl else FORMATS
     option = click.option("--format", "form", type=click.Choice(forms), default="table", show_default=True, help="Form of the output.")
     return option(wrapped)
+
+
+class Duration(click.ParamType[float]):
+    """A span of time in seconds: 90s, 30m, 2h."""
+
+    name = "TIME"
+
+    def convert(self, value: object, param: click.Parameter | None, ctx: click.Context | None) -> float:
+        """Return the seconds of a span; refuse anything else, and what is longer than a week."""
+        found = re.fullmatch(r"(\d{1,6})([smh]?)", str(value))
+        seconds = int(found[1]) * {"": 1, "s": 1, "m": 60, "h": 3600}[found[2]] if found else 0
+        if not 0 < seconds <= 7 * 86400:
+            self.fail(f'"{value}" is not a span of time such as 90s, 30m or 2h', param, ctx)
+        return float(seconds)
+
+
+DURATION = Duration()
 
 
 def reader_zone() -> tzinfo:

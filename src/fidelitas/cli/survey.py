@@ -1,17 +1,18 @@
 """``fidelitas survey``."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from datetime import UTC, datetime
+from functools import partial
 from importlib import import_module
 from pathlib import Path
 
 import click
 
 from fidelitas.audit import Audit, audit
-from fidelitas.cli.options import Output, default_ledger, format_option, ledger_option, say, tell_gaps
-from fidelitas.errors import FidelitasError, LedgerError, RequestError
-from fidelitas.evidence import may_name_a_subject
-from fidelitas.ledger import Ledger
+from fidelitas.cli.options import DURATION, Output, default_ledger, format_option, ledger_option, say, tell_gaps
+from fidelitas.errors import FidelitasError, LedgerError, ReadError, RequestError
+from fidelitas.evidence import keep_apart, may_name_a_subject
+from fidelitas.ledger import Ledger, Survey
 from fidelitas.reports.coverage import coverage_table, gap_lines
 from fidelitas.reports.findings import findings_blocks, findings_table, tally
 from fidelitas.reports.holders import Filter, holders_table, selected
@@ -19,6 +20,7 @@ from fidelitas.reports.survey import subject_block, survey_document
 from fidelitas.rights import RightKind
 from fidelitas.sources import FileScan, LogScan, from_file, from_this_machine
 from fidelitas.sources.collected import Collected
+from fidelitas.trouble import told
 
 # What reads each kind of server; its driver is loaded for this alone.
 _SERVERS = {
@@ -57,19 +59,33 @@ _FURTHEST = (RightKind.ROOT, RightKind.ADMIN, RightKind.DB_SUPERUSER, RightKind.
     help="Read the directory at ldaps://dc.example/dc=example?bind=cn=auditor,dc=example; repeatable.",
 )
 @click.option("--ask-password", is_flag=True, help="Ask for the database account's password, rather than take it from the usual files.")
-@click.option("--name", metavar="NAME", help="Call the subject NAME, not what it calls itself.")
+@click.option(
+    "--name",
+    "names",
+    metavar="[FILE=]NAME",
+    multiple=True,
+    help="Call the subject NAME, not what it calls itself; with several subjects, the one of FILE. Repeatable.",
+)
 @click.option("--one-file-system", "scan", flag_value="ONE_FILE_SYSTEM", help="Look for setuid files on the root file system alone.")
 @click.option("--no-file-scan", "scan", flag_value="NOWHERE", help="Do not look for setuid files and capabilities; that is a gap.")
 @click.option("--whole-logs", "logs", flag_value="WHOLE", help="Copy all lines of logs, not those alone that concern privilege.")
 @click.option("--no-logs", "logs", flag_value="NONE", help="Copy no logs.")
+@click.option(
+    "--deadline",
+    type=DURATION,
+    default="30m",
+    show_default=True,
+    help="How long to read one subject: 90s, 30m, 2h. What was not read by then is a gap.",
+)
 @ledger_option
 @format_option
 def command(
     files: tuple[Path, ...],
     root: Path | None,
-    name: str | None,
+    names: tuple[str, ...],
     scan: str | None,
     logs: str | None,
+    deadline: float,
     ledger: Path | None,
     output: Output,
     *,
@@ -86,19 +102,21 @@ def command(
     asked += [("file", file) for file in files]
     if root is not None or not asked:
         asked.insert(0, ("host", root or ""))
-    if name is not None and (len(asked) > 1 or not may_name_a_subject(name)):
-        raise RequestError(f'"{name}" cannot name the subject' if len(asked) < 2 else "--name fits one subject only")
+    called = _names(names, asked)
     password = click.prompt("Password", hide_input=True, err=True) if ask_password else None
-    scanned = FileScan[scan or "EVERYWHERE"], LogScan[logs or "CONCERNING"]
+    host = partial(from_this_machine, scan=FileScan[scan or "EVERYWHERE"], logs=LogScan[logs or "CONCERNING"], deadline=deadline)
     failures: list[FidelitasError] = []
-    collected = list(_each(asked, name, password, scanned, failures))
+    apart = keep_apart(_each(asked, called, password, host, failures))
+    collected = list(apart.pieces)
     if not collected:
         raise failures[0]
     path = ledger or default_ledger()
     survey = _keep(path, collected)
-    show(audit(found.bundle for found in collected), survey, output)
+    show(audit(found.bundle for found in collected), survey.name if survey else None, output)
+    for note in (*apart.notes, *(survey.notes if survey else ())):
+        say(note)
     if survey:
-        say(f'kept as survey {survey} in ledger "{path}"')
+        say(f'kept as survey {survey.name} in ledger "{path}"')
     for failure in failures:
         say(str(failure))
     if failures:
@@ -107,16 +125,17 @@ def command(
 
 def _each(
     asked: Sequence[tuple[str, str | Path]],
-    name: str | None,
+    called: Mapping[str, str],
     password: str | None,
-    scanned: tuple[FileScan, LogScan],
+    host: Callable[[Path | None], Collected],
     failures: list[FidelitasError],
 ) -> Iterator[Collected]:
     """Read every subject that can be read; one that cannot costs only itself."""
     for kind, what in asked:
+        name = called.get(str(what))
         try:
             if kind == "host":
-                found = from_this_machine(Path(what) if what else None, scan=scanned[0], logs=scanned[1])
+                found = host(Path(what) if what else None)
             elif kind == "file":
                 found = from_file(Path(what), name)
             else:
@@ -125,6 +144,26 @@ def _each(
             yield _named(found, name)
         except FidelitasError as error:
             failures.append(error)
+        except Exception as error:  # noqa: BLE001 one subject costs only itself
+            failures.append(ReadError(f'internal error while reading "{what or "this machine"}" (please report): {told(error)}'))
+
+
+def _names(names: Sequence[str], asked: Sequence[tuple[str, str | Path]]) -> dict[str, str]:
+    """Return the names that were given, by what each is for: ``FILE=NAME``, or ``NAME`` for the only subject."""
+    called: dict[str, str] = {}
+    subjects = [str(what) for _, what in asked]
+    for text in names:
+        what, sign, name = text.rpartition("=")
+        if not sign or what not in subjects:
+            what, name = subjects[0], text
+            if len(asked) > 1:
+                raise RequestError(
+                    f'--name "{text}" does not say which subject it is for', hint="With several subjects write --name FILE=NAME."
+                )
+        if not may_name_a_subject(name):
+            raise RequestError(f'"{name}" cannot name the subject')
+        called[what] = name
+    return called
 
 
 def _named(found: Collected, name: str | None) -> Collected:
@@ -134,10 +173,10 @@ def _named(found: Collected, name: str | None) -> Collected:
     return Collected(bundle=bundle, archive=found.archive)
 
 
-def _keep(path: Path, collected: list[Collected]) -> str | None:
+def _keep(path: Path, collected: list[Collected]) -> Survey | None:
     """Store the survey; an answer that cannot be kept is still an answer."""
     try:
-        return Ledger(path).add(((found.bundle, found.archive) for found in collected), datetime.now(UTC)).name
+        return Ledger(path).add(((found.bundle, found.archive) for found in collected), datetime.now(UTC))
     except LedgerError as error:
         say(f"{error}. {error.hint} The survey is not kept.")
         return None

@@ -6,7 +6,7 @@ from pathlib import Path
 
 import click
 
-from fidelitas.cli.options import Output, Source, format_option, log_option, reader_zone, say, source_options, time_of
+from fidelitas.cli.options import Output, Source, format_option, log_option, note_unread, reader_zone, say, source_options, time_of
 from fidelitas.errors import ReadError, RequestError
 from fidelitas.facts import EventKind
 from fidelitas.logbook import Logbook, Wanted
@@ -132,8 +132,9 @@ def _draw(folder: Path, deeds: list[Deed], source: Source) -> None:
 
 def _tell(book: Logbook) -> None:
     """Say on standard error what was not understood, and what could not be read."""
-    for problem in (*book.gaps, *book.unread):
+    for problem in (*(gap for gap in book.gaps if not gap.fatal), *book.unread):
         say(str(problem))
+    note_unread(book.gaps)
     untold = [cover.path for cover in book.covers if cover.pulse.first is None]
     if untold and len(untold) == len(book.covers):
         more = f" and {len(untold) - 3} more" if len(untold) > 3 else ""

@@ -6,26 +6,35 @@ what the files in it mean.
 
 from pathlib import Path
 
-from fidelitas.evidence.bundle import Bundle, make_bundle, make_rows_bundle, read_bundle
+from fidelitas.evidence.bundle import UNREAD, Bundle, make_bundle, make_rows_bundle, read_bundle, unread_bundle
+from fidelitas.evidence.identity import Apart, Identity, Sameness, keep_apart, sameness
 from fidelitas.evidence.logs import BROKEN, LogCopy, family_of, unpacked, whole_lines
 from fidelitas.evidence.manifest import CopiedLog, Item, Listing, Manifest, MissingItem, may_name_a_subject
+from fidelitas.masking import awk_code, awk_program
 
 __all__ = [
     "BROKEN",
+    "UNREAD",
+    "Apart",
     "Bundle",
     "CopiedLog",
+    "Identity",
     "Item",
     "Listing",
     "LogCopy",
     "Manifest",
     "MissingItem",
+    "Sameness",
     "family_of",
+    "keep_apart",
     "make_bundle",
     "make_rows_bundle",
     "may_name_a_subject",
     "probe_script",
     "read_bundle",
+    "sameness",
     "unpacked",
+    "unread_bundle",
     "whole_lines",
     "windows_probe_script",
 ]
@@ -36,8 +45,9 @@ _PARTS = Path(__file__).with_name("probe")
 
 
 def probe_script() -> str:
-    """Return the text of the collector script: its parts, in the order of their names."""
-    return "\n".join(part.read_text(encoding="utf-8") for part in sorted(_PARTS.glob("*.sh")))
+    """Return the text of the collector script: its parts, in the order of their names, with the table of secrets in its place."""
+    text = "\n".join(part.read_text(encoding="utf-8") for part in sorted(_PARTS.glob("*.sh")))
+    return text.replace("@SECRETS@\n", awk_program()).replace("@MASK@\n", awk_code())
 
 
 def windows_probe_script() -> str:

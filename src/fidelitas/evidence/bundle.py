@@ -14,10 +14,16 @@ from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from fidelitas.errors import EvidenceError
 from fidelitas.evidence.archive import LIMITS, Limits, Member, open_archive
+from fidelitas.evidence.identity import Identity
 from fidelitas.evidence.logs import LogCopy, family_of, log_copy
 from fidelitas.evidence.manifest import CopiedLog, Item, Listing, Manifest, MissingItem, parse_manifest, render_manifest
 
-__all__ = ["Bundle", "make_bundle", "make_rows_bundle", "read_bundle"]
+_Copied = Item | Listing | CopiedLog
+
+__all__ = ["UNREAD", "Bundle", "make_bundle", "make_rows_bundle", "read_bundle", "unread_bundle"]
+
+# The path of the gap that stands for evidence of which nothing could be read.
+UNREAD = "the evidence"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -39,6 +45,11 @@ class Bundle:
     def subject(self) -> str:
         """The name of the subject; empty where the evidence does not tell one."""
         return self.name or self.manifest.subject
+
+    @property
+    def identity(self) -> Identity:
+        """What tells the machine from another of the same name."""
+        return Identity(self.manifest.machine, frozenset(self.manifest.host_keys))
 
     @property
     def host_name(self) -> str:
@@ -101,42 +112,44 @@ def read_bundle(stream: IO[bytes], limits: Limits = LIMITS) -> Bundle:
     if first is None or first.name != "manifest.json" or first.refused:
         raise EvidenceError("the archive does not begin with manifest.json: it is no evidence bundle")
     manifest = parse_manifest(first.content)
-    wanted: dict[str, Item | Listing | CopiedLog] = {item.member: item for item in manifest.items if item.member}
-    wanted |= {listing.member: listing for listing in manifest.listings}
-    wanted |= {log.member: log for log in manifest.logs}
+    wanted: dict[str, list[_Copied]] = {}  # one member may be the copy of several paths
+    every: tuple[_Copied, ...] = (*manifest.items, *manifest.listings, *manifest.logs)
+    for one in every:
+        if one.member:
+            wanted.setdefault(one.member, []).append(one)
     found: dict[str, bytes] = {}
     gaps = list(manifest.gaps)
     for member in members:
-        fault = _fault(member, wanted)
+        fault = _fault(member, wanted.get(member.name, ()))
         if fault:
-            gaps.append(MissingItem(path=_name(wanted[member.name]) if member.name in wanted else member.name or "(archive)", reason=fault))
+            names = [_name(one) for one in wanted.get(member.name, ())]
+            gaps += [MissingItem(path=name, reason=fault) for name in names or [member.name or "(archive)"]]
         else:
             found[member.name] = member.content
-    told = {gap.path for gap in gaps}
-    lost = [_name(one) for member, one in wanted.items() if member not in found and _name(one) not in told]
+    noted = {gap.path for gap in gaps}
+    lost = [_name(one) for member, copied in wanted.items() if member not in found for one in copied if _name(one) not in noted]
     gaps += [MissingItem(path=name, reason="is not in the archive") for name in lost]
-    contents = [(wanted[member], content) for member, content in found.items()]
     return Bundle(
         manifest=manifest,
-        files={one.path: content for one, content in contents if isinstance(one, Item)},
-        listings={one.name: content for one, content in contents if isinstance(one, Listing)},
-        copies={one.path: content for one, content in contents if isinstance(one, CopiedLog)},
+        files={item.path: found[item.member] for item in manifest.items if item.member in found},
+        listings={listing.name: found[listing.member] for listing in manifest.listings if listing.member in found},
+        copies={log.path: found[log.member] for log in manifest.logs if log.member in found},
         gaps=tuple(gaps),
     )
 
 
-def _name(one: Item | Listing | CopiedLog) -> str:
+def _name(one: _Copied) -> str:
     return f"listing {one.name}" if isinstance(one, Listing) else one.path
 
 
-def _fault(member: Member, wanted: Mapping[str, Item | Listing | CopiedLog]) -> str:
+def _fault(member: Member, copied: Sequence[_Copied]) -> str:
     """Return why a member is not used, or nothing."""
     if member.refused:
         return member.refused
-    item = wanted.get(member.name)
-    if item is None:
+    if not copied:
         return "the manifest does not list it"
-    if item.sha256 is not None and item.sha256 != hashlib.sha256(member.content).hexdigest():
+    digests = {one.sha256 for one in copied} - {None}
+    if digests and digests != {hashlib.sha256(member.content).hexdigest()}:
         return "its content differs from the digest in the manifest"
     return ""
 
@@ -146,7 +159,7 @@ def make_bundle(
 ) -> bytes:
     """Return a plain tar archive of a manifest, sealed with the digests of its members, and those.  Equal input, equal bytes."""
     listings, logs = listings or {}, logs or {}
-    items = tuple(_sealed(item, files) for item in manifest.items)
+    items = tuple(_sealed(item, files, number) for number, item in enumerate(manifest.items, 1))
     listed = tuple(replace(one, sha256=hashlib.sha256(listings[one.name]).hexdigest()) for one in manifest.listings)
     copied = tuple(replace(one, sha256=hashlib.sha256(logs[one.path]).hexdigest()) for one in manifest.logs)
     members = [("manifest.json", render_manifest(replace(manifest, items=items, listings=listed, logs=copied)))]
@@ -182,7 +195,15 @@ def make_rows_bundle(
     return make_bundle(manifest, {}, listings)
 
 
-def _sealed(item: Item, files: Mapping[str, bytes]) -> Item:
+def _sealed(item: Item, files: Mapping[str, bytes], number: int) -> Item:
     if item.path not in files:
         return item
-    return replace(item, member=f"files{item.path}", sha256=hashlib.sha256(files[item.path]).hexdigest())
+    return replace(item, member=f"files/{number}", sha256=hashlib.sha256(files[item.path]).hexdigest())
+
+
+def unread_bundle(subject: str, reason: str) -> Bundle:
+    """Return what stands for evidence that could not be read at all: nothing but a gap."""
+    gap = MissingItem(path=UNREAD, reason=reason, weakens="everything about it")
+    taken = datetime(1970, 1, 1, tzinfo=UTC)
+    manifest = Manifest(subject=subject, platform="linux", taken=taken, kernel="", live=False, probe=0, uid=0, items=(), gaps=(gap,))
+    return Bundle(manifest=manifest, files={}, listings={}, gaps=(gap,), name=subject)

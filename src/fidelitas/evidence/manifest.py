@@ -34,6 +34,10 @@ VERSION = 1
 _KINDS = ("file", "folder", "other", "absent")
 # A subject names rows, files and folders; what a host calls itself is its own free text, and hostile hosts lie.
 _SUBJECT_LENGTH = 253  # RFC 1035, section 2.3.4
+# uid_t is 32 bits, off_t 63; datetime ends with the year 9999, and a day is left for time zones.
+_IDS, _SIZES, _TIMES = range(2**32), range(2**63), range(-(2**31), 253_402_214_400)
+# When evidence can have been taken: a clock that was never set says 1970.
+_YEARS = range(1970, 2200)
 _MODE = re.compile(r"[0-7]{1,5}\Z")
 _DIGEST = re.compile(r"[0-9a-f]{64}\Z")
 _HEXADECIMAL = re.compile(r"[0-9a-f]+\Z")
@@ -72,6 +76,7 @@ class MissingItem:
 
     path: str
     reason: str
+    weakens: str = ""  # what is not known without it
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -103,6 +108,8 @@ class Manifest:
     listings: tuple[Listing, ...] = ()
     logs: tuple[CopiedLog, ...] = ()
     zone: str = ""  # of the host's clock, by its name
+    machine: str = ""  # digest of its machine-id; empty where it has none
+    host_keys: tuple[str, ...] = ()  # digests of its public host keys
     addresses: tuple[str, ...] | None = None  # "ADDRESS/LENGTH" of the interfaces that are up; None: not known
 
 
@@ -131,8 +138,10 @@ def parse_manifest(content: bytes) -> Manifest:
         listings=tuple(_listing(entry) for entry in (_of(stated, "listings", list) if "listings" in stated else ())),
         logs=tuple(_log(entry) for entry in (_of(stated, "logs", list) if "logs" in stated else ())),
         zone=_of(stated, "zone", str) if "zone" in stated else "",
+        machine=_digest_of(stated.get("machine")),
+        host_keys=tuple(_digest_of(one) for one in (_of(stated, "host_keys", list) if "host_keys" in stated else ())),
         addresses=_addresses(stated),
-        gaps=tuple(MissingItem(path=_of(entry, "path", str), reason=_of(entry, "reason", str)) for entry in _of(stated, "gaps", list)),
+        gaps=tuple(_gap(entry) for entry in _of(stated, "gaps", list)),
     )
 
 
@@ -141,6 +150,16 @@ def _of(stated: Any, name: str, kind: type[_T]) -> _T:
     if not isinstance(value, kind) or (kind is int and isinstance(value, bool)):
         raise EvidenceError(f'manifest.json: expected "{name}" to be of type {kind.__name__}, found {_shown(value)}')
     return value
+
+
+def _gap(entry: Any) -> MissingItem:
+    return MissingItem(path=_of(entry, "path", str), reason=_of(entry, "reason", str), weakens=_optional(entry, "weakens", str) or "")
+
+
+def _number(entry: Mapping[str, Any], name: str, bounds: range) -> int | None:
+    """Return a number of an item; ``None`` where it is beyond what the system can mean: any user can set a file's time to anything."""
+    value = _optional(entry, name, int)
+    return value if value is not None and value in bounds else None
 
 
 def _addresses(stated: Mapping[str, Any]) -> tuple[str, ...] | None:
@@ -177,6 +196,8 @@ def _taken(stated: Mapping[str, Any]) -> datetime:
         taken = datetime.fromisoformat(text)
     except ValueError as error:
         raise EvidenceError(f'manifest.json: "taken" is not a time of ISO 8601: {_shown(text)}') from error
+    if taken.year not in _YEARS:
+        raise EvidenceError(f'manifest.json: "taken" is not between the years {_YEARS.start} and {_YEARS.stop - 1}: {_shown(text)}')
     return taken.astimezone(UTC) if taken.tzinfo else taken.replace(tzinfo=UTC)
 
 
@@ -191,15 +212,20 @@ def _item(entry: Any) -> Item:
         path=_of(entry, "path", str),
         kind=kind,
         mode=None if mode is None else int(mode, 8),
-        uid=_optional(entry, "uid", int),
-        gid=_optional(entry, "gid", int),
-        size=_optional(entry, "size", int),
-        mtime=_optional(entry, "mtime", int),
+        uid=_number(entry, "uid", _IDS),
+        gid=_number(entry, "gid", _IDS),
+        size=_number(entry, "size", _SIZES),
+        mtime=_number(entry, "mtime", _TIMES),
         real=_optional(entry, "real", str),
         member=_optional(entry, "member", str),
         sha256=digest,
         digests=_digests(entry),
     )
+
+
+def _digest_of(stated: object) -> str:
+    _check_digest(stated)
+    return stated if isinstance(stated, str) else ""
 
 
 def _check_digest(digest: object) -> None:
@@ -247,14 +273,20 @@ def render_manifest(manifest: Manifest) -> bytes:
         "probe": manifest.probe,
         "taken": manifest.taken.astimezone(UTC).strftime("%Y-%m-%dT%H:%M:%SZ"),
         "uid": manifest.uid,
+        "machine": manifest.machine or None,
+        "host_keys": list(manifest.host_keys),
         "addresses": None if manifest.addresses is None else list(manifest.addresses),
     }
     items = ",\n".join(f"  {json.dumps(_stated(item))}" for item in manifest.items)
     listings = ",\n".join(f"  {json.dumps(_stated_listing(listing))}" for listing in manifest.listings)
     logs = ",\n".join(f"  {json.dumps(_stated_log(log))}" for log in manifest.logs)
-    gaps = ",\n".join(f"  {json.dumps({'path': gap.path, 'reason': gap.reason})}" for gap in manifest.gaps)
+    gaps = ",\n".join(f"  {json.dumps(_stated_gap(gap))}" for gap in manifest.gaps)
     told = f' "items": [\n{items}\n ],\n "listings": [\n{listings}\n ],\n "zone": {json.dumps(manifest.zone)}, "logs": [\n{logs}\n ],\n'
     return f'{json.dumps(head)[:-1]},\n{told} "gaps": [\n{gaps}\n ]}}\n'.encode()
+
+
+def _stated_gap(gap: MissingItem) -> dict[str, str]:
+    return {"path": gap.path, "reason": gap.reason, **({"weakens": gap.weakens} if gap.weakens else {})}
 
 
 def _stated_log(log: CopiedLog) -> dict[str, Any]:

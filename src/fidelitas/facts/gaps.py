@@ -17,6 +17,7 @@ class Gap:
     what: str
     why: str
     weakens: str = ""
+    fatal: bool = False  # the whole subject, log or check was lost, not a part of it
     place: Place = field(compare=False)
     begin: int | None = field(default=None, compare=False)  # the column where the offending text begins, if before the place
 

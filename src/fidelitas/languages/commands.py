@@ -4,8 +4,9 @@ A reader of intent, not a shell: what only a running shell can know (variables, 
 """
 
 import re
-import shlex
 from collections.abc import Iterator
+
+from fidelitas.languages.words import shell_words
 
 __all__ = ["programs_of"]
 
@@ -24,11 +25,8 @@ def programs_of(command: str) -> tuple[str, ...]:
 
 
 def _split(command: str) -> list[str]:
-    lexer = shlex.shlex(command, posix=True, punctuation_chars="();<>|&")
-    lexer.whitespace_split = True
-    lexer.commenters = ""
     try:
-        return list(lexer)
+        return shell_words(command, operators=True)
     except ValueError:  # an open quote
         return command.split()
 

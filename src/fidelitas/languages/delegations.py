@@ -4,11 +4,11 @@ Knows their syntax.  The rules of polkit are programs in JavaScript: only their 
 """
 
 import re
-import shlex
 from collections.abc import Iterator
 
 from fidelitas.facts import DoasRule, Gap, NfsExport, Place, PolkitRule, SearchFolder
 from fidelitas.languages.lines import Broken, Line, Parsed, lines_of, read_lines
+from fidelitas.languages.words import shell_words
 
 __all__ = ["read_doas", "read_exports", "read_library_folders", "read_path_lines", "read_polkit_rules"]
 
@@ -24,7 +24,7 @@ def read_doas(text: str, origin: Place) -> Parsed[DoasRule]:
 def _doas_rule(line: Line) -> DoasRule | None:
     """rule = ( "permit" | "deny" ) { option } identity [ "as" target ] [ "cmd" command [ "args" { argument } ] ]"""
     try:
-        words = shlex.split(line.text, comments=True)
+        words = shell_words(line.text, comments=True)
     except ValueError:
         raise Broken("expected the closing quote") from None
     if not words:
@@ -57,8 +57,10 @@ def _doas_rule(line: Line) -> DoasRule | None:
     )
 
 
-_ADMIN_RULE = re.compile(r"addAdminRule\s*\(.*?return\s*\[(?P<names>[^\]]*)\]", re.DOTALL)
-_RULE = re.compile(r"addRule\s*\(\s*function\b.*?\n?\}\s*\)\s*;?", re.DOTALL)
+# Where a rule begins; it ends where the next begins, at the latest.
+_BEGIN = re.compile(r"addAdminRule\s*\(|addRule\s*\(\s*function\b")
+_ADMINS = re.compile(r"return\s*\[")
+_END = re.compile(r"\}\s{0,80}\)")
 _NAME = re.compile(r"unix-(user|group|netgroup):([^\"',\s]+)")
 _GROUP = re.compile(r"isInGroup\s*\(\s*[\"']([^\"']+)[\"']\s*\)")
 _USER = re.compile(r"subject\.user\s*===?\s*[\"']([^\"']+)[\"']")
@@ -69,14 +71,12 @@ def read_polkit_rules(text: str, origin: Place) -> tuple[list[PolkitRule], list[
     """Return the rules in the common forms, and a gap for each that is in another."""
     rules: list[PolkitRule] = []
     gaps: list[Gap] = []
-    code = re.sub(r"//[^\n]*|/\*.*?\*/", lambda found: re.sub(r"[^\n]", " ", found[0]), text, flags=re.DOTALL)
-    for found in _ADMIN_RULE.finditer(code):
-        place = origin.at(code.count("\n", 0, found.start()) + 1)
-        names = tuple((kind, name) for kind, name in _NAME.findall(found["names"]))
-        rules.append(PolkitRule(administrators=names, actions=(), groups=(), users=(), answer="administrators", place=place))
-    for found in _RULE.finditer(code):
-        place = origin.at(code.count("\n", 0, found.start()) + 1)
-        body = found[0]
+    for body, place in _rule_texts(_without_comments(text), origin):
+        if body.startswith("addAdminRule"):
+            names = _administrators(body)
+            if names is not None:
+                rules.append(PolkitRule(administrators=names, actions=(), groups=(), users=(), answer="administrators", place=place))
+            continue
         groups, users, actions = _GROUP.findall(body), _USER.findall(body), _ACTION.findall(body)
         if "Result.YES" not in body:
             continue
@@ -88,6 +88,43 @@ def read_polkit_rules(text: str, origin: Place) -> tuple[list[PolkitRule], list[
             PolkitRule(administrators=(), actions=tuple(actions), groups=tuple(groups), users=tuple(users), answer="yes", place=place)
         )
     return rules, gaps
+
+
+def _without_comments(text: str) -> str:
+    """Return a program with blanks in place of its comments; lines stay."""
+    parts: list[str] = []
+    at = 0
+    while (found := _COMMENT.search(text, at)) is not None:
+        parts.append(text[at : found.start()])
+        end = text.find("\n" if found[0] == "//" else "*/", found.end())
+        end = len(text) if end < 0 else end if found[0] == "//" else end + 2
+        parts.append(_NOT_A_BREAK.sub(" ", text[found.start() : end]))
+        at = end
+    return "".join((*parts, text[at:]))
+
+
+_COMMENT = re.compile(r"//|/\*")
+_NOT_A_BREAK = re.compile(r"[^\n]")
+
+
+def _rule_texts(code: str, origin: Place) -> Iterator[tuple[str, Place]]:
+    """Yield each rule of a program, administrators' first, with its place."""
+    begins = [found.start() for found in _BEGIN.finditer(code)]
+    found: list[tuple[str, Place]] = []
+    line, counted = 1, 0
+    for begin, limit in zip(begins, [*begins[1:], len(code)], strict=False):
+        line, counted = line + code.count("\n", counted, begin), begin
+        end = _END.search(code, begin, limit)
+        if end is not None or code.startswith("addAdminRule", begin):
+            found.append((code[begin : end.end() if end is not None else limit], origin.at(line)))
+    return iter(sorted(found, key=lambda one: not one[0].startswith("addAdminRule")))
+
+
+def _administrators(body: str) -> tuple[tuple[str, str], ...] | None:
+    """Return whom a rule names as administrators; nothing where it returns no list."""
+    found = _ADMINS.search(body)
+    end = body.find("]", found.end()) if found is not None else -1
+    return None if found is None or end < 0 else tuple((kind, name) for kind, name in _NAME.findall(body[found.end() : end]))
 
 
 def read_exports(text: str, origin: Place) -> list[NfsExport]:

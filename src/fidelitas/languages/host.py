@@ -20,9 +20,10 @@ from fidelitas.languages.running import read_kernel_settings, read_mounts, read_
 from fidelitas.languages.settings import PolicyPlugin, read_login_defs, read_netgroup, read_nsswitch, read_os_release, read_policy_plugin
 from fidelitas.languages.sudo_ldif import read_sudo_ldif
 from fidelitas.languages.sudoers import read_policy
+from fidelitas.masking import masked_lines
 from fidelitas.text import decode
 
-__all__ = ["ITEMS", "HostEvidence", "read_host"]
+__all__ = ["ITEMS", "HostEvidence", "lost_evidence", "read_host"]
 
 T = TypeVar("T")
 
@@ -88,6 +89,8 @@ class _MissingLike(Protocol):
     def path(self) -> str: ...
     @property
     def reason(self) -> str: ...
+    @property
+    def weakens(self) -> str: ...
 
 
 class HostEvidence(Protocol):
@@ -117,6 +120,17 @@ class HostEvidence(Protocol):
     def gaps(self) -> Sequence[_MissingLike]: ...
 
 
+# The gap of evidence of which nothing could be read; nothing else is said of it.
+_UNREAD = "the evidence"
+# Long files that hold no commands and no options; their hashes are reduced to a method by the probe.
+_NO_SECRETS = frozenset({"/etc/passwd", "/etc/group", "/etc/shadow", "/etc/gshadow", "/etc/netgroup"})
+
+
+def _form(path: str) -> str:
+    """Return how the words of a file end: the probe masks in the same way, an older one or another hand may not have."""
+    return "sudoers" if "sudoers" in path else "doas" if path.endswith("doas.conf") else "shell"
+
+
 @dataclass(frozen=True, slots=True)
 class _Files:
     """The files of a bundle, as the languages ask for them."""
@@ -127,7 +141,9 @@ class _Files:
 
     def text(self, path: str) -> str | None:
         content = self.contents.get(path)
-        return None if content is None else decode(content)
+        if content is None:
+            return None
+        return decode(content) if path in _NO_SECRETS else masked_lines(decode(content), _form(path))
 
     def state(self, path: str) -> FileState | None:
         return self.states.get(path)
@@ -142,6 +158,13 @@ class _Files:
     def inside(self, folder: str) -> list[str]:
         """Return the paths of the copies below a folder, which is written with its slash."""
         return sorted(path for path in self.contents if path.startswith(folder))
+
+
+def lost_evidence(evidence: HostEvidence) -> Gap | None:
+    """Return the gap of evidence of which nothing could be read; ``None`` of any other."""
+    lost = next((gap for gap in evidence.gaps if gap.path == _UNREAD), None)
+    place = Place(subject=evidence.subject, path=_UNREAD)
+    return None if lost is None else Gap(what=lost.path, why=lost.reason, weakens=lost.weakens, place=place, fatal=True)
 
 
 def read_host(evidence: HostEvidence) -> HostFacts:
@@ -262,7 +285,7 @@ class _Host:
     def _missing(self, evidence: HostEvidence) -> None:
         """Take over the gaps of the bundle, and note what a bundle should hold and neither has nor mentions."""
         for gap in evidence.gaps:
-            weakens = ITEMS.get(gap.path, "" if "sudoers" not in gap.path else ITEMS["/etc/sudoers"])
+            weakens = gap.weakens or ITEMS.get(gap.path, "" if "sudoers" not in gap.path else ITEMS["/etc/sudoers"])
             self._gaps.append(Gap(what=gap.path, why=gap.reason, weakens=weakens, place=self._place(gap.path)))
         for path, weakens in ITEMS.items():
             state = self._files.state(path)

@@ -11,17 +11,16 @@ from dataclasses import dataclass, field
 
 from fidelitas.facts import Gap, Place
 from fidelitas.languages.lines import lines_of
-from fidelitas.text import clipped, decode, plain
+from fidelitas.text import clipped, decode, first_line, plain
 
 __all__ = ["Entry", "entries", "is_ldif"]
 
 _RANGE = re.compile(r"(?:^|;)range=\d+-(\d+|\*)")
-_FIRST_LINE = re.compile(r"(#[^\n]*\n|\s*\n)*(version:|dn:)", re.IGNORECASE)
 
 
 def is_ldif(text: str) -> bool:
     """Return whether a text begins as LDIF does."""
-    return _FIRST_LINE.match(text) is not None
+    return first_line(text).lower().startswith(("version:", "dn:"))
 
 
 @dataclass(slots=True)
@@ -73,17 +72,18 @@ def entries(text: str, origin: Place, gaps: list[Gap], what: str) -> Iterator[En
 
 def _unfolded(text: str, origin: Place) -> Iterator[tuple[str, int]]:
     """Yield logical lines: a line that begins with a blank goes on with the one before (RFC 2849, note 2)."""
-    held: tuple[str, int] | None = None
+    held: list[str] = []
+    begun = 0
     for line in lines_of(text, origin):
         shown = line.text.rstrip("\r")
-        if shown.startswith(" ") and held is not None and held[0]:
-            held = (held[0] + shown[1:], held[1])
+        if shown.startswith(" ") and held and held[0]:
+            held.append(shown[1:])
             continue
-        if held is not None:
-            yield held
-        held = (shown, line.number)
-    if held is not None:
-        yield held
+        if held:
+            yield "".join(held), begun
+        held, begun = [shown], line.number
+    if held:
+        yield "".join(held), begun
 
 
 def _value(text: str) -> str | None:

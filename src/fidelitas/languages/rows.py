@@ -1,6 +1,7 @@
 """Listings of rows, one JSON object each: what the catalogue of a server is kept as.  A row that is not as expected costs only itself."""
 
 import json
+from collections import Counter
 from collections.abc import Callable, Iterator, Mapping
 from functools import partial
 from typing import Any, TypeVar
@@ -15,6 +16,10 @@ T = TypeVar("T")
 Row = Mapping[str, Any]
 
 
+# As many faulty rows of one listing are named.
+_MOST_FAULTS = 100
+
+
 class RowReader:
     """The rows of a server's evidence; ``origin`` stands before the listing in a place, ``what`` is what a gap calls a row."""
 
@@ -22,6 +27,7 @@ class RowReader:
         self.evidence = evidence
         self._what = what
         self._origin = origin
+        self._faults: Counter[str] = Counter()
         self._gaps = [
             Gap(what=gap.path, why=gap.reason, weakens="what it would have told is not known", place=Place(evidence.subject, gap.path))
             for gap in evidence.gaps
@@ -33,7 +39,12 @@ class RowReader:
         return tuple({(gap, gap.place): gap for gap in self._gaps}.values())
 
     def missing(self, why: str, weakens: str, place: Place, what: str = "") -> None:
-        """Note that a row could not be read."""
+        """Note that a row could not be read; of many such rows of a listing the first are named, and that there are more."""
+        count = self._faults[place.path] = self._faults[place.path] + 1
+        if count == _MOST_FAULTS + 1:
+            why, place = f"more than {_MOST_FAULTS} rows are not as expected", Place(place.subject, place.path)
+        if count > _MOST_FAULTS + 1:
+            return
         self._gaps.append(Gap(what=what or self._what, why=why, weakens=weakens, place=place))
 
     def rows(self, listing: str) -> Iterator[tuple[Row, Place]]:

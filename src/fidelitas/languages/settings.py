@@ -4,11 +4,11 @@ Knows their syntax.  Their unknown settings are passed over, as their own reader
 """
 
 import re
-import shlex
 from dataclasses import dataclass
 
 from fidelitas.facts import LoginLimits, NameService, Netgroup, OperatingSystem, Place
 from fidelitas.languages.lines import lines_of
+from fidelitas.languages.words import shell_words
 
 __all__ = ["PolicyPlugin", "read_login_defs", "read_netgroup", "read_nsswitch", "read_os_release", "read_policy_plugin"]
 
@@ -33,7 +33,7 @@ def read_os_release(text: str, origin: Place) -> OperatingSystem:
 def _unquoted(value: str) -> str:
     """Return a value as a shell would assign it; one that a shell would refuse, as it stands."""
     try:
-        return " ".join(shlex.split(value))
+        return " ".join(shell_words(value))
     except ValueError:
         return value
 

@@ -65,22 +65,22 @@ def _settings(name: str, path: str, texts: Mapping[str, str], subject: str) -> I
 
 def _file(text: str, origin: Place) -> Iterator[_Setting]:
     """file = { "[" section "]" | name "=" value }, a line that ends in a backslash goes on in the next"""
-    section, held, first = "", "", None
+    section, parts, first = "", list[str](), None
     for line in lines_of(text, origin):
         shown = line.text.strip()
-        if shown.startswith(("#", ";")) or (not shown and not held):
+        if shown.startswith(("#", ";")) or (not shown and not parts):
             continue
         first = first or line.place()
-        held += shown
-        if held.endswith("\\"):
-            held = held[:-1] + " "
+        if shown.endswith("\\"):
+            parts.append(shown[:-1] + " ")
             continue
+        held = "".join((*parts, shown))
         found = _SETTING.match(held)
         if held.startswith("[") and held.endswith("]"):
             section = held[1:-1]
         elif found is not None:
             yield _Setting(section, found[1], found[2].strip(), first)
-        held, first = "", None
+        parts, first = [], None
 
 
 def _jobs(name: str, settings: Iterator[_Setting]) -> Iterator[Job]:

@@ -14,7 +14,7 @@ import json
 import os
 import re
 from collections.abc import Container, Iterable, Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
@@ -22,7 +22,7 @@ from typing import Any
 import zstandard
 
 from fidelitas.errors import EvidenceError, LedgerError, RequestError
-from fidelitas.evidence import Bundle, may_name_a_subject, read_bundle
+from fidelitas.evidence import Bundle, Identity, Sameness, may_name_a_subject, read_bundle, sameness, unread_bundle
 
 __all__ = ["Ledger", "Survey"]
 
@@ -38,6 +38,8 @@ class Survey:
 
     name: str
     subjects: Mapping[str, str]
+    identities: Mapping[str, Identity] = field(default_factory=dict)
+    notes: tuple[str, ...] = ()  # what is odd about it beside the surveys before
 
 
 class Ledger:
@@ -50,8 +52,14 @@ class Ledger:
         """Store one survey of bundles and the archives they were read from; raises `LedgerError` where that fails."""
         try:
             self._prepare()
-            subjects = {bundle.subject: self._store(archive) for bundle, archive in collected}
-            return self._record(subjects, now)
+            known = self._identities()
+            subjects: dict[str, str] = {}
+            identities: dict[str, Identity] = {}
+            for bundle, archive in collected:
+                subjects[bundle.subject] = self._store(archive)
+                identities[bundle.subject] = bundle.identity
+            survey = self._record(subjects, identities, now)
+            return replace(survey, notes=tuple(_strangers(identities, known)))
         except OSError as error:
             raise LedgerError(
                 f'could not write to ledger "{self.path}": {error.strerror or error}',
@@ -83,12 +91,20 @@ class Ledger:
         return tuple(self._load(subject, digest) for subject, digest in sorted(newest.items()))
 
     def history(self, survey: str | None = None, subjects: Container[str] | None = None) -> Iterator[tuple[str, list[Bundle]]]:
-        """Yield each subject, or some, with all evidence of it, the oldest first; with `survey` up to that one."""
+        """Yield each subject, or some, with all evidence of it, the oldest first; with `survey` up to that one.
+
+        Evidence of another machine that had the name before is left out.
+        """
         digests: dict[str, list[str]] = {}
+        marks: dict[str, Identity] = {}
         for found in self.surveys():
             if survey is None or found.name <= survey:
                 for subject, digest in found.subjects.items():
+                    mark = found.identities.get(subject, Identity())
                     known = digests.setdefault(subject, [])
+                    if sameness(mark, marks.get(subject, mark)) is Sameness.OTHER:
+                        known.clear()  # another machine under the same name: what came before is not of it
+                    marks[subject] = mark
                     if digest not in known:
                         known.append(digest)
         for subject, known in sorted(digests.items()):
@@ -106,6 +122,10 @@ class Ledger:
         else:
             _write(head, json.dumps({"format": FORMAT, "version": VERSION}).encode())
 
+    def _identities(self) -> dict[str, Identity]:
+        """Return the marks of the machine that each name was last given to."""
+        return {subject: mark for found in self.surveys() for subject, mark in found.identities.items()}
+
     def _check_version(self) -> None:
         head = self.path / "ledger.json"
         stated = self._json(head)
@@ -117,7 +137,7 @@ class Ledger:
             stated = json.loads(path.read_bytes())
         except OSError as error:
             raise LedgerError(f'could not read "{path}": {error.strerror or error}') from error
-        except ValueError as error:
+        except (ValueError, RecursionError) as error:
             raise LedgerError(f'"{path}" is not JSON: {error}', hint="The ledger was changed by something else.") from error
         if not isinstance(stated, dict):
             raise LedgerError(f'"{path}" does not hold a JSON object', hint="The ledger was changed by something else.")
@@ -125,13 +145,14 @@ class Ledger:
 
     def _survey(self, name: str) -> Survey:
         path = self.path / "surveys" / f"{name}.json"
-        subjects = self._json(path).get("subjects")
+        stated = self._json(path)
+        subjects = stated.get("subjects")
         good = isinstance(subjects, dict) and all(
             may_name_a_subject(subject) and isinstance(digest, str) and _DIGEST.match(digest) for subject, digest in subjects.items()
         )
         if not good:
             raise LedgerError(f'"{path}" does not list subjects and digests', hint="The ledger was changed by something else.")
-        return Survey(name=name, subjects=subjects or {})
+        return Survey(name=name, subjects=subjects or {}, identities=_identities_of(stated.get("identities")))
 
     def _evidence(self, digest: str) -> Path:
         return self.path / "evidence" / digest[:2] / f"{digest}.tar.zst"
@@ -144,27 +165,47 @@ class Ledger:
             _write(path, zstandard.compress(archive))
         return digest
 
-    def _record(self, subjects: Mapping[str, str], now: datetime) -> Survey:
+    def _record(self, subjects: Mapping[str, str], identities: Mapping[str, Identity], now: datetime) -> Survey:
+        marks = {name: {"machine": mark.machine, "host_keys": sorted(mark.host_keys)} for name, mark in identities.items()}
+        content = json.dumps({"version": VERSION, "subjects": subjects, "identities": marks}, indent=1).encode()
         stem = now.astimezone(UTC).strftime("%Y-%m-%dT%H%M%SZ")
         count = 1
         while True:
             name = stem if count == 1 else f"{stem}-{count}"
             try:
-                _write(self.path / "surveys" / f"{name}.json", json.dumps({"version": VERSION, "subjects": subjects}, indent=1).encode())
+                _write(self.path / "surveys" / f"{name}.json", content)
             except FileExistsError:  # two surveys in one second
                 count += 1
             else:
-                return Survey(name=name, subjects=subjects)
+                return Survey(name=name, subjects=subjects, identities=identities)
 
     def _load(self, subject: str, digest: str) -> Bundle:
         path = self._evidence(digest)
         try:
             with path.open("rb") as stream:
                 return read_bundle(stream).named(subject)
-        except OSError as error:
-            raise LedgerError(f'could not read the evidence of {subject}, "{path}": {error.strerror or error}') from error
-        except EvidenceError as error:
-            raise LedgerError(f'the evidence of {subject}, "{path}", is damaged: {error}', hint="Survey the subject again.") from error
+        except (OSError, EvidenceError) as error:  # it costs this subject alone
+            why = getattr(error, "strerror", None) or error
+            return unread_bundle(subject, f'the evidence in the ledger, "{path}", could not be read: {why}; survey the subject again')
+
+
+def _identities_of(stated: object) -> dict[str, Identity]:
+    """Return the marks that a survey states; those that are not as documented say nothing."""
+    found: dict[str, Identity] = {}
+    for name, marks in stated.items() if isinstance(stated, dict) else ():
+        if isinstance(marks, dict) and isinstance(marks.get("machine"), str) and isinstance(marks.get("host_keys"), list):
+            found[name] = Identity(marks["machine"], frozenset(key for key in marks["host_keys"] if isinstance(key, str)))
+    return found
+
+
+def _strangers(identities: Mapping[str, Identity], known: Mapping[str, Identity]) -> Iterator[str]:
+    """Yield what is to be said of subjects that look like another machine than the one that had their name."""
+    for name, mark in identities.items():
+        verdict = sameness(mark, known.get(name, mark))
+        if verdict is Sameness.OTHER:
+            yield f'"{name}" is another machine than before: machine-id and host keys differ; what was read of the other is not added to it'
+        elif verdict is Sameness.DOUBTFUL:
+            yield f'"{name}" may be another machine than before: either its machine-id or its host keys differ, as with clones or new keys'
 
 
 def _write(path: Path, content: bytes) -> None:

@@ -31,6 +31,7 @@ def decision_block(
         rows += [Row(text, indent=8) for text in _chain(decision, question, policy)]
     if decision.reason:
         rows.append(Row(decision.reason))
+    rows += [Row(f"only if {text}", style="yellow") for text in decision.conditions]
     if decision.password is not None:
         rows.append(Row("asks for a password" if decision.password else "asks for no password"))
         rows += [Row(text) for text in _tags(decision)]
@@ -87,6 +88,7 @@ def decision_document(
         "at": question.at.isoformat(),
         "decision": decision.verdict.value,
         "reason": decision.reason or None,
+        "conditions": list(decision.conditions),
         "password": decision.password,
         "rule": _rule_document(decision.rule),
         "chain": _chain(decision, question, policy),

@@ -1,10 +1,11 @@
 """All rights on one host."""
 
+from datetime import datetime
 from functools import cached_property
 from ipaddress import ip_interface
 from typing import TypeVar
 
-from fidelitas.facts import Gap, HostFacts, PrivateKey
+from fidelitas.facts import Gap, HostFacts, LoginLimits, PrivateKey, SudoPolicy
 from fidelitas.rights.from_directory import with_directory
 from fidelitas.rights.lending import Lending
 from fidelitas.rights.links import Holding, Principal, PrincipalKind, Route
@@ -17,7 +18,7 @@ from fidelitas.rights.sudo import Host, Netgroups, Policy
 
 T = TypeVar("T")
 
-__all__ = ["HostRights", "policy_of", "rights_of"]
+__all__ = ["HostRights", "policy_of", "rights_of", "unread_host"]
 
 
 class HostRights:
@@ -32,6 +33,7 @@ class HostRights:
         self.policy = policy
         self.by_node = by_node
         self.lending = lending
+        self.troubles: list[Gap] = []  # what went wrong unexpectedly while it was judged
         self.from_elsewhere: tuple[Holding, ...] = ()  # those that accounts of other hosts have here, once all are known
 
     @property
@@ -62,7 +64,7 @@ class HostRights:
     @property
     def gaps(self) -> tuple[Gap, ...]:
         """Everything that could not be read."""
-        return self.facts.gaps
+        return (*self.facts.gaps, *self.troubles)
 
     @property
     def holdings(self) -> tuple[Holding, ...]:
@@ -109,6 +111,26 @@ def rights_of(facts: HostFacts, nesting: Nesting | None = None) -> HostRights:
     policy = policy_of(facts, population)
     by_node, lending = holdings_from(steps_of(facts, population, policy))
     return HostRights(facts, population, policy, by_node, lending)
+
+
+def unread_host(subject: str, taken: datetime, gap: Gap) -> HostRights:
+    """Return the rights on a host of which nothing could be made but a gap."""
+    facts = HostFacts(
+        subject=subject,
+        taken=taken,
+        host_name="",
+        system=None,
+        accounts=(),
+        shadows=None,
+        groups=(),
+        group_shadows=None,
+        login_limits=LoginLimits(),
+        name_services=(),
+        policy=SudoPolicy(),
+        files=(),
+        gaps=(gap,),
+    )
+    return rights_of(facts)
 
 
 def policy_of(facts: HostFacts, population: Population, host: Host | None = None) -> Policy:

@@ -8,16 +8,22 @@ from fidelitas.facts import Gap
 from fidelitas.rights.links import Holding, Link, LinkKind, Principal, PrincipalKind, Right, RightKind, Strength
 from fidelitas.text import Place
 
-__all__ = ["ServerRights"]
+__all__ = ["ServerRights", "UnreadServer"]
 
 
 class ServerRights(ABC):
     """The rights on one database server, taken at a time."""
 
     def __init__(self, subject: str, taken: datetime, gaps: tuple[Gap, ...]) -> None:
-        self.subject, self.taken, self.gaps = subject, taken, gaps
+        self.subject, self.taken, self._gaps = subject, taken, gaps
+        self.troubles: list[Gap] = []  # what went wrong unexpectedly while it was judged
         self.host_name = ""  # of the host that it runs on, where the server tells
         self.from_host: tuple[Link, ...] = ()  # from accounts of that host, once it is known
+
+    @property
+    def gaps(self) -> tuple[Gap, ...]:
+        """Everything that could not be read."""
+        return (*self._gaps, *self.troubles)
 
     @property
     @abstractmethod
@@ -103,3 +109,33 @@ class ServerRights(ABC):
             conditions=conditions,
             place=place,
         )
+
+
+class UnreadServer(ServerRights):
+    """A server, directory or machine of which nothing could be made but a gap."""
+
+    holdings: tuple[Holding, ...] = ()
+
+    def knows(self, holder: str) -> bool:
+        """Return that no role is known."""
+        return False
+
+    def describe(self, principal: Principal) -> str:
+        """Return nothing."""
+        return ""
+
+    def belongs_to(self, role: str) -> Iterable[str]:
+        """Return nothing."""
+        return ()
+
+    def about(self, role: str) -> Sequence[str]:
+        """Return nothing."""
+        return ()
+
+    def head(self) -> Sequence[str]:
+        """Return that it was not read."""
+        return ("could not be read",)
+
+    def counts(self) -> Sequence[tuple[str, int]]:
+        """Return nothing."""
+        return ()

@@ -66,6 +66,7 @@ class TwinRights(HostRights):
     def __init__(self, first: HostRights, own: Own) -> None:
         self.first = first
         self._own = own
+        self.troubles: list[Gap] = []
         self.from_elsewhere = ()
 
     @property
@@ -85,7 +86,7 @@ class TwinRights(HostRights):
     @property
     def gaps(self) -> tuple[Gap, ...]:
         """Everything that could not be read."""
-        return self.here(self.first.gaps)
+        return (*self.here(self.first.gaps), *self.troubles)
 
     @property
     def host_name(self) -> str:

@@ -1,5 +1,6 @@
 """What a source returns."""
 
+import hashlib
 import io
 import tomllib
 from collections.abc import Mapping, Sequence
@@ -9,7 +10,7 @@ from importlib import resources
 from typing import Any
 
 from fidelitas.errors import ReadError
-from fidelitas.evidence import Bundle, MissingItem, make_rows_bundle, read_bundle
+from fidelitas.evidence import Bundle, Identity, MissingItem, make_rows_bundle, read_bundle
 
 __all__ = ["Answers", "Collected", "GoneAway", "queries", "sealed"]
 
@@ -20,6 +21,30 @@ class Collected:
 
     bundle: Bundle
     archive: bytes
+
+    @property
+    def subject(self) -> str:
+        """The name of the subject."""
+        return self.bundle.subject
+
+    @property
+    def identity(self) -> Identity:
+        """What tells the machine from another of the same name."""
+        return self.bundle.identity
+
+    @property
+    def taken(self) -> datetime:
+        """When the evidence was taken."""
+        return self.bundle.taken
+
+    @property
+    def digest(self) -> str:
+        """The SHA-256 of the archive."""
+        return hashlib.sha256(self.archive).hexdigest()
+
+    def called(self, name: str) -> "Collected":
+        """Return the same evidence under another name for its subject."""
+        return Collected(bundle=self.bundle.named(name), archive=self.archive)
 
 
 class GoneAway(Exception):  # noqa: N818 it ends the reading of one server, and what was read of it counts

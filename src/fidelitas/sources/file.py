@@ -8,10 +8,12 @@ from pathlib import Path
 from fidelitas.errors import EvidenceError, ReadError
 from fidelitas.evidence import read_bundle
 from fidelitas.sources.collected import Collected, sealed
+from fidelitas.text import first_line
 
 __all__ = ["from_file"]
 
-_LDIF = re.compile(rb"(?:#[^\n]*\n|\s*\n)*(?:version:|dn:)", re.IGNORECASE)
+# So far into a file its first line is looked for.
+_BEGINNING = 1 << 20
 # The line of hyphens that net localgroup prints above the members; in UTF-16 with a zero to each.
 _RULE = re.compile(rb"\n-{40,}\r?\n")
 _LARGEST_TEXT = 1 << 20
@@ -39,7 +41,7 @@ def from_file(path: Path, name: str | None = None) -> Collected:
         from fidelitas.sources.mariadb_dump import from_mariadb_dump  # noqa: PLC0415
 
         return from_mariadb_dump(archive, name or path.stem)
-    if _LDIF.match(archive):
+    if first_line(archive[:_BEGINNING].decode("latin-1")).lower().startswith(("version:", "dn:")):
         from fidelitas.sources.directory import from_ldif  # noqa: PLC0415
 
         return from_ldif(archive, name or path.stem)

@@ -16,8 +16,12 @@ from fidelitas.text import clipped, plain
 
 __all__ = ["FileScan", "LogScan", "from_this_machine"]
 
-# Millions of files on a slow disk take some minutes; a probe that still runs after an hour hangs on something.
-TIME_LIMIT = 3600.0
+# Millions of files on a slow disk take some minutes.  The probe itself stops then and prints what it has.
+DEADLINE = 1800.0
+# How long it may take after that to pack what it has read.
+_PACKING = 120.0
+# What a probe may print: more than it copies at most, logs included.
+_LARGEST = 2 * 2**30
 
 
 class FileScan(Enum):
@@ -50,14 +54,14 @@ def from_this_machine(
     root: Path | None = None,
     *,
     shell: str = "/bin/sh",
-    time_limit: float = TIME_LIMIT,
+    deadline: float = DEADLINE,
     scan: FileScan = FileScan.EVERYWHERE,
     logs: LogScan = LogScan.CONCERNING,
 ) -> Collected:
     """Return the evidence of this machine, or of the files below `root`.
 
-    Raises `ReadError` when nothing at all can be had.  What the probe could not read is a gap of the bundle.  The probe is ended
-    after `time_limit` seconds; what it had printed by then is used.
+    Raises `ReadError` when nothing at all can be had.  What the probe could not read is a gap of the bundle: also what it had not read
+    when `deadline`, in seconds, had passed.
     """
     if root is not None and not root.is_dir():
         raise ReadError(f'could not read root folder "{root}": it is not a folder', hint="Give the folder that holds the host's etc.")
@@ -65,10 +69,10 @@ def from_this_machine(
         script.write(probe_script().encode())
         script.flush()
         place = ["--root", str(root.absolute())] if root is not None else []
-        command = [shell, script.name, *place, *scan.arguments, *logs.arguments]
-        status = _run(command, out, messages, time_limit)
+        command = [shell, script.name, *place, *scan.arguments, *logs.arguments, "--deadline", str(max(int(deadline), 1))]
+        status = _run(command, out, messages, deadline + _PACKING)
         out.seek(0)
-        archive = out.read()
+        archive = out.read(_LARGEST)
         messages.seek(0)
         said = clipped(plain(messages.read(2000).decode("utf-8", "replace").strip()), 200)
     if not archive:

@@ -25,7 +25,7 @@ def from_policy_file(path: Path, evidence: Bundle) -> Bundle:
         content = path.read_bytes()
     except OSError as error:
         raise ReadError(f'could not read policy file "{path}": {error.strerror or error}') from error
-    item = Item(path=POLICY, kind="file", mode=0o440, uid=0, gid=0, size=len(content), member=f"files{POLICY}")
+    item = Item(path=POLICY, kind="file", mode=0o440, uid=0, gid=0, size=len(content), member="files/policy")
     items = (*(other for other in evidence.items if other.path != POLICY), item)
     gaps = tuple(gap for gap in evidence.gaps if gap.path != POLICY)
     return replace(evidence, manifest=replace(evidence.manifest, items=items), files={**evidence.files, POLICY: content}, gaps=gaps)

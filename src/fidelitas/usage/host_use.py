@@ -8,7 +8,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, tzinfo
 
-from fidelitas.facts import Event, EventKind, TimeJump
+from fidelitas.facts import Event, EventKind, Gap, TimeJump
 from fidelitas.usage.persons import Attribution, Deed
 from fidelitas.usage.provenance import Grants
 from fidelitas.usage.sessions import Session, is_shell
@@ -77,6 +77,7 @@ class HostUse:
         self.grants = Grants()
         self.logs: list[LogState] = []
         self.gone: list[Event] = []
+        self.troubles: list[Gap] = []  # what went wrong unexpectedly while it was judged
         self.until: datetime | None = None  # when the logs were collected
         self.entitled: frozenset[str] | None = None  # accounts with rights, where a survey tells them
         self._known: dict[tuple[str, str], Counter[str]] = {}

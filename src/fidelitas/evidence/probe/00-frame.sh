@@ -4,39 +4,56 @@
 #   sh probe.sh > host.tar                the running host
 #   sh probe.sh --root DIR > host.tar     a mounted image or a chroot: only files below DIR are read
 #
-#   --one-file-system                     look for setuid files and capabilities on the file system of the root folder alone
-#   --no-file-scan                        do not look for them at all
-#   --whole-logs                          copy all lines of logs, not those alone that concern privilege
-#   --no-logs                             copy none
+#   --one-file-system                     search the file system of the root folder alone for setuid files and capabilities
+#   --no-file-scan                        do not search for them
+#   --whole-logs                          copy all lines of logs, not only those that concern privilege
+#   --no-logs                             copy no logs
+#   --deadline SECONDS                    stop reading after this time and print what was read by then (default: 1800)
 #
-# It needs the base system (sh, awk, cat, cut, find, grep, head, id, mkdir, mktemp, mv, readlink, rm, sed, sort, tail, tar, tr, uname,
-# xargs; stat, sha256sum, getfacl, gzip and journalctl where there are any).
-# It reads; it writes nothing outside a private temporary folder, which it removes.  It judges nothing: what it copies is
-# interpreted later, elsewhere.  Password hashes never leave the host: each is replaced by its state and the name of its method.
-# What it cannot read it lists as a gap, with the reason.  The format is described in docs/evidence-format.md.
-set -u
+# It needs the base system: sh, awk, cat, cut, find, grep, head, id, ls, mkdir, mktemp, mv, readlink, rm, sed, sleep, sort, tail, tar, tr,
+# uname, xargs, and stat where find has no -printf.  It uses setpriv, chroot or start-stop-daemon, setsid, sha256sum, getfacl, getfattr,
+# gzip and journalctl where there are any.
+#
+# It runs as root among accounts that may be hostile.  What it promises (docs/security.md has the whole list):
+#   - Below a folder that an unprivileged account can write, it reads with the rights of that account and no others.
+#   - It creates nothing outside one private folder, which it removes; no name that it reads becomes a path there.
+#   - Everything is limited in size, number and time; what was cut is listed as a gap.
+#   - It judges nothing.  Password hashes are reduced to their method, other secrets are masked, before anything leaves the host.
+# The format of what it prints is described in docs/evidence-format.md.
+# Functions are started by name and in subshells; expressions of other tools stand in single quotes; fields that are not needed are read.
+# shellcheck disable=SC1003,SC2016,SC2030,SC2031,SC2034,SC2317
+set -uf
 LC_ALL=C
-PATH=/usr/sbin:/usr/bin:/sbin:/bin:$PATH
+PATH=/usr/sbin:/usr/bin:/sbin:/bin
 export LC_ALL PATH
+unset ENV BASH_ENV CDPATH TAR_OPTIONS GZIP XZ_OPT XZ_DEFAULTS ZSTD_CLEVEL POSIXLY_CORRECT GREP_OPTIONS 2>/dev/null
 umask 077
 
-PROBE_VERSION=3
-# An account file larger than this is listed as a gap: the largest honest ones (half a million accounts) are some 40 MB.
+PROBE_VERSION=4
+# An account file larger than this is a gap: the largest honest ones (half a million accounts) are some 40 MB.
 FILE_LIMIT=67108864
-# A policy is written by hand, or by a program of somebody who then cannot read it any more: a hundred thousand lines are 6 MB.
+# A policy is written by hand, or by a program: a hundred thousand lines are 6 MB.
 POLICY_LIMIT=16777216
-# sudo gives up at 128 levels of includes; a policy of more than 4096 files is an attack or an accident.
+# What may be copied of one account that is not root, together.
+ACCOUNT_LIMIT=8388608
+ACCOUNT_FILES=1000
+# What may be copied of all files together, logs left out.
+TOTAL_LIMIT=1073741824
+# sudo stops at 128 levels of includes; a policy of more than 4096 files is an attack or an accident.
 DEPTH_LIMIT=128
 FILES_LIMIT=4096
 
 say() { printf 'probe: %s\n' "$1" >&2; }
 
-root=
-live=true
+for tool in awk cat cp cut date find grep head id ls mkdir mktemp mv readlink rm sed sleep sort tail tar tr uname wc xargs; do
+    command -v "$tool" >/dev/null 2>&1 || { say "there is no $tool, which the probe needs"; exit 3; }
+done
+root=/
 scan=true
 one_file_system=false
 logs=true
 whole_logs=false
+deadline=1800
 while [ $# -gt 0 ]; do
     case $1 in
         --no-file-scan) scan=false; shift ;;
@@ -45,213 +62,127 @@ while [ $# -gt 0 ]; do
         --one-file-system) one_file_system=true; shift ;;
         --root)
             [ $# -ge 2 ] || { say '--root needs a folder'; exit 2; }
-            root=${2%/}
-            live=false
+            root=${2:-/}
+            shift 2 ;;
+        --deadline)
+            [ $# -ge 2 ] || { say '--deadline needs a number of seconds'; exit 2; }
+            deadline=$2
+            case $deadline in
+                '' | *[!0-9]* | ????????*) say '--deadline needs a number of seconds'; exit 2 ;;
+            esac
             shift 2 ;;
         *) say "unknown argument: $1"; exit 2 ;;
     esac
 done
-[ -d "$root/" ] || { say "not a folder: $root"; exit 2; }
-[ -n "$root" ] || live=true # --root / is this host
+case $root in /*) ;; *) root=$PWD/$root ;; esac
+base=${TMPDIR:-/tmp}
+case $base in /*) ;; *) base=$PWD/$base ;; esac
+# Whoever can rename the private folder could put another in its place.
+case $(ls -ldn "$base/." 2>/dev/null) in
+    d????????[tT]* | d????-??-*) ;;
+    *) say "no temporary folder: $base is missing, or other accounts can rename what is in it"; exit 3 ;;
+esac
+# From here on every path of the host is relative to its root folder, whatever is mounted or renamed above that.
+cd -P -- "$root" 2>/dev/null || { say "not a folder: $root"; exit 2; }
+at_root=$(pwd -P)
+live=false
+[ "$at_root" != / ] || live=true at_root=
+me=$(id -u)
 
-work=$(mktemp -d "${TMPDIR:-/tmp}/fidelitas.XXXXXX") || { say 'no temporary folder could be made'; exit 3; }
-trap 'rm -rf "$work"' EXIT
-trap 'exit 3' HUP INT TERM
-mkdir -p "$work/bundle/files" "$work/seen" || exit 3
-: > "$work/items"
-: > "$work/gaps"
+work=$(mktemp -d "$base/fidelitas.XXXXXX") || { say 'no temporary folder could be made'; exit 3; }
+worker=
+alarm=
+# Ends what was started and removes the private folder.
+finish() {
+    trap '' HUP INT TERM
+    [ -z "$worker" ] || end_tree "$worker"
+    [ -z "$alarm" ] || kill "$alarm" 2>/dev/null
+    rm -rf "$work"
+}
+trap finish EXIT
+trap 'exit 143' HUP INT TERM PIPE
+# No file of the bundle is larger than this, whatever goes wrong.
+ulimit -f 4194304 2>/dev/null || :
+mkdir "$work/bundle" "$work/bundle/files" "$work/bundle/listings" "$work/bundle/logs" "$work/raw" || exit 3
+for name in items gaps states acls walked copied wanted listings logs members; do : > "$work/$name"; done
+printf '0\n' > "$work/count"
+
 newline='
 '
-separator=$(printf '\001')
+# Fields of our own records end with this character; a line break in a name stands as the other one.  Names that hold either are gaps.
+separator=$(printf '\037')
+broken=$(printf '\036')
 
-# A JSON string of the value of the environment variable V.  ENVIRON is used because awk leaves its backslashes alone.
-# Bytes above 127 are passed on as they are: paths on this host are bytes, and need not be UTF-8.
-json_string() {
-    V=$1 awk 'BEGIN {
-        for (code = 1; code < 32; code++) control[sprintf("%c", code)] = sprintf("\\u%04x", code)
-        text = ENVIRON["V"]; out = ""
-        for (at = 1; at <= length(text); at++) {
-            one = substr(text, at, 1)
-            if (one == "\\" || one == "\"") out = out "\\" one
-            else if (one in control) out = out control[one]
-            else out = out one
+# gap PATH REASON WEAKENS: something that was wanted and not read, why, and what is not known without it.
+gap() {
+    gap_path=$1
+    case $1 in *"$newline"*) gap_path=$(printf '%s' "$1" | tr '\n' '?') ;; esac
+    printf '%s\037%s\037%s\n' "$gap_path" "$2" "${3:-}" >> "$work/gaps"
+}
+
+# -- processes: everything that is started can be ended --------------------------------------------------------------------------------
+
+# descendants PID: the processes that PID has started, at any depth, on one line.
+descendants() {
+    find /proc -maxdepth 1 -name '[0-9]*' 2>/dev/null | awk -v top="$1" '
+        {
+            file = $0 "/status"
+            while ((getline line < file) > 0) if (line ~ /^PPid:/) {
+                split(line, part, /[ \t]+/)
+                child[part[2]] = child[part[2]] " " substr($0, 7)
+                break
+            }
+            close(file)
         }
-        printf "\"%s\"", out
-    }'
+        END {
+            queue = top
+            while (queue != "") {
+                count = split(queue, now, " ")
+                queue = ""
+                for (at = 1; at <= count; at++) if (now[at] in child) { queue = queue child[now[at]]; printf "%s", child[now[at]] }
+            }
+        }'
 }
 
-gap() { # PATH REASON
-    printf '{"path": %s, "reason": %s}\n' "$(json_string "$1")" "$(json_string "$2")" >> "$work/gaps"
-}
-
-# item KIND PATH: notes that PATH was looked at.  $real is where it was found; a copy, if there is one, lies below bundle/files.
-# States and digests are added for all at once, at the end: a process for each would take longer than all the rest.
-digests=
-item() {
-    case $2$real in
-        *"$newline"* | *"$separator"*) gap "$2" 'its name holds a line break' ;;
-        *) printf '%s\001%s\001%s\001%s\n' "$1" "$2" "${real:-/}" "$digests" >> "$work/items" ;;
-    esac
-}
-
-# resolve PATH: sets $real to the path that PATH means once every symbolic link is followed as a process confined to $root would
-# follow it: an absolute link starts again at $root, and ".." never leaves it.
-resolve() {
-    rest=$1
-    real=
-    hops=0
-    while [ -n "$rest" ]; do
-        part=${rest%%/*}
-        case $rest in
-            */*) rest=${rest#*/} ;;
-            *) rest= ;;
-        esac
-        case $part in
-            '' | .) continue ;;
-            ..) real=${real%/*}; continue ;;
-        esac
-        if [ -L "$root$real/$part" ]; then
-            hops=$((hops + 1))
-            [ "$hops" -le 40 ] || return 1
-            target=$(readlink "$root$real/$part" && printf x) || return 1
-            target=${target%?x}
-            case $target in /*) real= ;; esac
-            rest=$target/$rest
-        else
-            real=$real/$part
-        fi
+# end_tree PID: ends a process and all that it has started.  All are stopped first, so that none can start another meanwhile.
+end_tree() {
+    ended=
+    kill -STOP "$1" 2>/dev/null
+    for _ in 1 2 3 4 5 6 7 8; do
+        below=$(descendants "$1")
+        [ "$below" != "$ended" ] || break
+        ended=$below
+        # shellcheck disable=SC2086 # one word a process
+        kill -STOP $ended 2>/dev/null
     done
-    return 0
+    # shellcheck disable=SC2086
+    kill -KILL "$1" $ended 2>/dev/null
 }
 
-# tidy PATH: sets $tidied to PATH without ".", ".." and doubled slashes.  Every path from a policy goes through here before anything
-# is made of it: no name in evidence may reach out of the temporary folder.
-tidy() {
-    rest=$1
-    tidied=
-    while [ -n "$rest" ]; do
-        part=${rest%%/*}
-        case $rest in
-            */*) rest=${rest#*/} ;;
-            *) rest= ;;
-        esac
-        case $part in
-            '' | .) ;;
-            ..) tidied=${tidied%/*} ;;
-            *) tidied=$tidied/$part ;;
-        esac
-    done
+# within SECONDS COMMAND...: runs a command, and ends it with all that it has started when the time is over.  Fails then, and only then.
+within() {
+    seconds=$1
+    shift
+    { "$@" <&3 3<&- & } 3<&0
+    task=$!
+    (
+        trap 'kill "$nap" 2>/dev/null; exit 0' TERM
+        sleep "$seconds" &
+        nap=$!
+        wait "$nap"
+        : > "$work/ended.$task"
+        end_tree "$task"
+    ) < /dev/null > /dev/null 2>&1 &
+    timer=$!
+    wait "$task" 2>/dev/null
+    kill "$timer" 2>/dev/null
+    wait "$timer" 2>/dev/null
+    [ ! -e "$work/ended.$task" ]
 }
-
-# first_visit NAMESPACE PATH: whether PATH was not met before.
-first_visit() {
-    [ ! -e "$work/seen/$1$2/.seen" ] || return 1
-    if [ ! -d "$work/seen/$1$2" ]; then mkdir -p "$work/seen/$1$2" 2>/dev/null; fi
-    : > "$work/seen/$1$2/.seen"
-}
-
-# Why a path that is not there is not there: absent is a fact, unsearchable is a gap.
-absent_or_gap() {
-    parent=${real%/*}
-    while [ -n "$parent" ] && [ ! -e "$root$parent" ]; do parent=${parent%/*}; done
-    if [ -d "$root$parent/" ] && [ ! -x "$root$parent/" ]; then gap "$1" 'permission denied'
-    else item absent "$1"
-    fi
-}
-
-# folders PATH: the state of every folder above PATH, since whoever writes to one decides what lies in it.
-folders() {
-    above=${1%/*}
-    while :; do
-        first_visit folder "$above" || return 0
-        if resolve "$above" && [ -d "$root$real/" ]; then item folder "${above:-/}"; fi
-        [ -n "$above" ] || return 0
-        above=${above%/*}
-    done
-}
-
-# Whether the size of the next file to copy is known to be within the limit.
-sized=
-
-# take PATH FILTER: copies a file through a filter and records it, or records why not.  Returns 0 if there is a copy.
-take() {
-    [ ! -e "$work/bundle/files$1" ] && first_visit "file${1%/*}/" "${1##*/}" || return 1
-    folders "$1"
-    resolve "$1" || { gap "$1" 'too many symbolic links'; return 1; }
-    found=$root$real
-    if [ ! -e "$found" ]; then absent_or_gap "$1"; return 1; fi
-    if [ -d "$found" ]; then item folder "$1"; gap "$1" 'is a folder where a file was expected'; return 1; fi
-    if [ ! -f "$found" ]; then item other "$1"; gap "$1" 'is not a regular file'; return 1; fi
-    if [ ! -r "$found" ]; then item file "$1"; gap "$1" 'permission denied'; return 1; fi
-    if [ -z "$sized" ] && [ -n "$(find "$found" -prune -size "+${limit}c" 2>/dev/null)" ]; then
-        item file "$1"
-        gap "$1" "is larger than $limit bytes"
-        return 1
-    fi
-    copy=$work/bundle/files$1
-    [ -d "${copy%/*}" ] || mkdir -p "${copy%/*}"
-    if { "$2" < "$found" > "$copy"; } 2>/dev/null; then
-        item file "$1"
-        return 0
-    fi
-    rm -f "$copy"
-    if [ -e "$found" ]; then item file "$1"; gap "$1" 'could not be read'
-    else gap "$1" 'vanished while it was read'
-    fi
-    return 1
-}
-
-whole() { cat; }
 
 # listing NAME TOOL: makes what lies in $work/listing a listing of the bundle, unless it is empty.
-: > "$work/listings"
-mkdir -p "$work/bundle/listings" || exit 3
 listing() {
     [ -s "$work/listing" ] || return 0
     mv "$work/listing" "$work/bundle/listings/$1"
-    printf '%s\001%s\n' "$1" "$2" >> "$work/listings"
-}
-
-# take_all FOLDER DEPTH FILTER PATTERN...: every regular file below a folder whose name fits, links followed, at most DEPTH levels down.
-MANY=5000
-take_all() {
-    take_folder=$1 take_depth=$2 take_filter=$3
-    shift 3
-    folders "$take_folder/x"
-    resolve "$take_folder" || return 0
-    inside=$root$real
-    if [ ! -e "$inside" ]; then absent_or_gap "$take_folder"; return 0; fi
-    if [ ! -d "$inside/" ]; then return 0; fi
-    if [ ! -r "$inside" ] || [ ! -x "$inside" ]; then gap "$take_folder" 'permission denied'; return 0; fi
-    for pattern; do
-        (cd "$inside" && find . -maxdepth "$take_depth" ! -type d -name "$pattern" ! -name '*.dpkg-*' ! -name '*~' -size "-${limit}c" 2>/dev/null)
-    done | sort -u | head -n "$MANY" > "$work/inside"
-    while IFS= read -r name; do
-        name=${name#./}
-        resolve "$take_folder/$name" || continue
-        if [ -f "$root$real" ]; then
-            [ -L "$inside/$name" ] || sized=yes
-            take "$take_folder/$name" "$take_filter"
-            sized=
-        elif [ -e "$root$real" ]; then item other "$take_folder/$name" # /dev/null, most of the time: a unit or file switched off
-        fi
-    done < "$work/inside"
-}
-
-algorithms= # of digests that are wanted; known once the policy is read
-# look PATH: the state of a path, of what it leads to and of the folders above both; never its content.
-look() {
-    first_visit look "$1" || return 0
-    folders "$1"
-    resolve "$1" || return 0
-    found=$root$real
-    if [ -d "$found" ]; then item folder "$1"
-    elif [ -f "$found" ]; then
-        [ -z "$algorithms" ] || digests_of "$found"
-        item file "$1"
-        digests=
-    elif [ -e "$found" ]; then item other "$1"
-    else absent_or_gap "$1"
-    fi
-    if [ -e "$found" ] && [ "$real" != "$1" ]; then folders "$real"; fi
+    printf '%s\037%s\n' "$1" "$2" >> "$work/listings"
 }

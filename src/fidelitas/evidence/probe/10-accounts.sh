@@ -1,3 +1,5 @@
+# -- accounts ---------------------------------------------------------------------------------------------------------------------------
+
 # Replaces the second field of account files.  What is kept: nothing at all (empty), x (passwd: see the shadow file), or in braces
 # the state (usable, locked, none) and the method of crypt(5).
 redacted() {
@@ -38,33 +40,55 @@ redacted() {
 redacted_passwd() { redacted x; }
 redacted_shadow() { redacted ''; }
 
-if [ "$live" = true ] && [ -z "$root" ]; then
-    host_name=$(uname -n)
-    kernel=$(uname -srm)
-else
-    kernel=
-    host_name=
-    if resolve /etc/hostname && [ -r "$root$real" ] && [ -f "$root$real" ]; then
-        host_name=$(awk '!/^#/ && NF { print $1; exit }' "$root$real")
+read_accounts() {
+    if [ "$live" = true ]; then
+        host_name=$(uname -n)
+        kernel=$(uname -srm)
     fi
-fi
-short_name=${host_name%%.*}
+    for path in /etc/passwd /etc/group; do want copy "$FILE_LIMIT" redacted_passwd "$path"; done
+    want copy "$FILE_LIMIT" whole /etc/nsswitch.conf
+    fetch
+    learn_accounts
+    : > "$work/walked" # who can be in which group is known only now
+    for path in /etc/shadow /etc/gshadow; do want copy "$FILE_LIMIT" redacted_shadow "$path"; done
+    for path in /etc/os-release /etc/hostname /etc/login.defs; do want copy "$POLICY_LIMIT" whole "$path"; done
+    want if "$POLICY_LIMIT" whole /usr/lib/os-release
+    want copy "$FILE_LIMIT" whole /etc/netgroup
+    fetch
+    if [ "$live" != true ] && member /etc/hostname; then host_name=$(awk '!/^#/ && NF { print substr($1, 1, 253); exit }' "$member"); fi
+    short_name=${host_name%%.*}
+    # The addresses of the interfaces that are up, loopback left out: sudo rules may name networks.  null where they cannot be had.
+    if [ "$live" = true ] && command -v ip >/dev/null 2>&1; then
+        addresses=$(within 20 ip -o addr show up 2>/dev/null < /dev/null | awk '
+            $2 != "lo" && ($3 == "inet" || $3 == "inet6") && $4 ~ /^[0-9a-fA-F.:\/]+$/ { list = list (list == "" ? "" : ", ") "\"" $4 "\"" }
+            END { print "[" list "]" }')
+    fi
+    read_identity > "$work/identity"
+    { printf '%s\n' "$kernel"; printf '%s\n' "$addresses"; printf '%s\n' "$host_name"; } > "$work/head"
+}
 
-# The addresses of the interfaces that are up, loopback left out: sudo rules may name networks.  null where they cannot be had.
-addresses=null
-if [ -n "$kernel" ] && command -v ip >/dev/null 2>&1; then
-    addresses=$(ip -o addr show up 2>/dev/null | awk '
-        $2 != "lo" && ($3 == "inet" || $3 == "inet6") && $4 ~ /^[0-9a-fA-F.:\/]+$/ { list = list (list == "" ? "" : ", ") "\"" $4 "\"" }
-        END { print "[" list "]" }')
-fi
-
-limit=$FILE_LIMIT
-take /etc/os-release whole || take /usr/lib/os-release whole
-take /etc/hostname whole
-take /etc/passwd redacted_passwd
-take /etc/group redacted_passwd
-take /etc/shadow redacted_shadow
-take /etc/gshadow redacted_shadow
-take /etc/login.defs whole
-take /etc/nsswitch.conf whole
-take /etc/netgroup whole
+# What tells this machine from another of the same name: digests of its machine-id(5) and of its public host keys, which tell nothing else.
+digest() {
+    if command -v sha256sum >/dev/null 2>&1; then sha256sum | cut -c 1-64
+    elif command -v shasum >/dev/null 2>&1; then shasum -a 256 | cut -c 1-64
+    elif command -v openssl >/dev/null 2>&1; then openssl dgst -sha256 -r | cut -c 1-64
+    else cat > /dev/null
+    fi
+}
+read_identity() {
+    want if 4096 whole /etc/machine-id
+    inside /etc/ssh 1 'ssh_host_*_key.pub' | V="if${separator}65536${separator}public_lines" awk '{ print ENVIRON["V"] "\037" $0 }' >> "$work/wanted"
+    fetch
+    machine_id=
+    if member /etc/machine-id; then read -r machine_id < "$member" || :; fi
+    case $machine_id in
+        *[!0-9a-f]* | '') ;;
+        *) printf 'machine %s\n' "$(printf 'fidelitas machine %s' "$machine_id" | digest)" ;;
+    esac
+    # The identifier itself is not to be handed on (machine-id(5)).
+    if member /etc/machine-id; then : > "$member"; fi
+    awk -F '\037' '$1 ~ /^\/etc\/ssh\/ssh_host_.*[.]pub$/ { print $2 }' "$work/members" | while IFS= read -r number; do
+        awk 'NF > 1 { print $1, $2; exit }' "$work/bundle/files/$number"
+    done | sort -u | head -n 20 | while IFS= read -r line; do printf 'key %s\n' "$(printf 'fidelitas host key %s' "$line" | digest)"; done
+}
+host_name='' short_name='' kernel='' addresses=null

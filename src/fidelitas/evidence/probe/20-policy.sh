@@ -1,3 +1,5 @@
+# -- the policy of sudo, and what it includes ---------------------------------------------------------------------------------------------
+
 # The include directives of a policy file: "f PATH" or "d PATH" a line, quotes and escapes undone (sudoers(5), Including other files).
 includes_of() {
     awk -v host="$short_name" '
@@ -24,55 +26,62 @@ includes_of() {
     }' "$1"
 }
 
-policies=0
-# policy PATH DEPTH: a policy file and everything that it includes.
-policy() {
-    policies=$((policies + 1))
-    [ "$policies" -le "$FILES_LIMIT" ] || { gap "$1" "more than $FILES_LIMIT policy files"; return 0; }
-    [ "$2" -le "$DEPTH_LIMIT" ] || { gap "$1" "more than $DEPTH_LIMIT levels of includes"; return 0; }
-    limit=$POLICY_LIMIT
-    take "$1" whole || return 0
-    includes_of "$work/bundle/files$1" > "$work/includes.$2"
-    while IFS= read -r directive; do
-        included=${directive#? }
-        case $included in
-            /*) tidy "$included" ;;
-            *) tidy "${1%/*}/$included" ;;
-        esac
-        case $directive in
-            f*) policy "$tidied" $(($2 + 1)) ;;
-            *) policy_folder "$tidied" $(($2 + 1)) ;;
-        esac
-    done < "$work/includes.$2"
+# Where the next level of includes is listed: "VERB PATH" a line.
+: > "$work/level"
+
+# policy_level: fetches the policy files of $work/level, and prints what they include: "f PATH" or "d PATH" a line.
+policy_level() {
+    while read -r verb path; do want "$verb" "$POLICY_LIMIT" masked_policy "$path"; done < "$work/level"
+    fetch
+    while read -r verb path; do
+        member "$path" || continue
+        includes_of "$member" | V=${path%/*} awk "$tidy"'{
+            path = substr($0, 3)
+            print substr($0, 1, 2) tidied(substr(path, 1, 1) == "/" ? path : ENVIRON["V"] "/" path) }'
+    done < "$work/level"
 }
 
-# policy_folder PATH DEPTH: every regular file of it, also those whose names make sudo pass them over: an auditor wants to see them.
+# policy_folder PATH: prints every file of an included folder, also those whose names make sudo skip them: an auditor wants to see them.
 policy_folder() {
-    first_visit policies "$1" || return 0
-    folders "$1/x"
-    resolve "$1" || { gap "$1" 'too many symbolic links'; return 0; }
-    inside=$root$real
-    if [ ! -e "$inside" ]; then absent_or_gap "$1"; return 0; fi
-    if [ ! -d "$inside/" ]; then item other "$1"; gap "$1" 'is not a folder'; return 0; fi
-    if [ ! -r "$inside" ] || [ ! -x "$inside" ]; then gap "$1" 'permission denied'; return 0; fi
-    for entry in "$inside"/* "$inside"/.[!.]* "$inside"/..?*; do
-        if [ -e "$entry" ] || [ -L "$entry" ]; then printf '%s\n' "${entry##*/}"; fi
-    done > "$work/names.$2"
-    # A name with a line break is read as two names here, neither of which exists: two absent files, and sudo's answer is shown as
-    # incomplete rather than wrong.
-    while IFS= read -r name; do
-        resolve "$1/$name" || { gap "$1/$name" 'too many symbolic links'; continue; }
-        if [ -d "$root$real" ]; then item folder "$1/$name"
-        elif [ -e "$root$real" ] && [ ! -f "$root$real" ]; then item other "$1/$name"
-        else policy "$1/$name" "$2"
-        fi
-    done < "$work/names.$2"
+    want look 0 '' "$1"
+    locate "$1"
+    case $kind in f | o) gap "$1" 'is not a folder' ;; esac
+    [ "$kind" = d ] || return 0
+    inside "$1" 1 '*' | sed 's/^/member /'
+    if [ -r ".$real" ]; then
+        find ".$real" -mindepth 1 -maxdepth 1 -type d 2>/dev/null < /dev/null | sed 's/.*\///' | while IFS= read -r name; do want look 0 '' "$1/$name"; done
+    fi
 }
 
-sudoers=/etc/sudoers
-if take /etc/sudo.conf whole; then # sudo.conf(5): the policy may lie elsewhere
-    tidy "$(awk '$1 == "Plugin" { for (at = 4; at <= NF; at++) if ($at ~ /^sudoers_file=/) print substr($at, 14) }' \
-        "$work/bundle/files/etc/sudo.conf" | head -n 1)"
-    sudoers=${tidied:-$sudoers}
-fi
-policy "$sudoers" 0
+# Level by level: the policy, what it includes, what that includes.
+read_policy() {
+    want copy "$POLICY_LIMIT" whole /etc/sudo.conf
+    fetch
+    sudoers=
+    if member /etc/sudo.conf; then # sudo.conf(5): the policy may be in another file
+        sudoers=$(awk "$tidy"'$1 == "Plugin" { for (at = 4; at <= NF; at++) if ($at ~ /^sudoers_file=\//) { print tidied(substr($at, 14)); exit } }' "$member")
+    fi
+    printf 'copy %s\n' "${sudoers:-/etc/sudoers}" > "$work/level"
+    : > "$work/met"
+    depth=0
+    while [ -s "$work/level" ]; do
+        policy_level > "$work/included"
+        sed 's/^[a-z]* //' "$work/level" >> "$work/met"
+        {
+            sed -n 's/^f /copy /p' "$work/included"
+            sed -n 's/^d //p' "$work/included" | sort -u > "$work/folders"
+            while IFS= read -r path; do policy_folder "$path"; done < "$work/folders"
+        } > "$work/next"
+        awk 'FILENAME == ARGV[1] { met[$0]; next } { path = $0; sub(/^[a-z]* /, "", path) } !(path in met) { met[path]; print }' "$work/met" "$work/next" > "$work/level"
+        depth=$((depth + 1))
+        if [ -s "$work/level" ] && [ "$depth" -gt "$DEPTH_LIMIT" ]; then
+            gap "${sudoers:-/etc/sudoers}" "more than $DEPTH_LIMIT levels of includes" 'what sudo allows to whom'
+            break
+        fi
+        if [ "$(awk 'END { print NR }' "$work/met" "$work/level")" -gt "$FILES_LIMIT" ]; then
+            gap "${sudoers:-/etc/sudoers}" "includes more than $FILES_LIMIT files" 'what sudo allows to whom'
+            break
+        fi
+    done
+    fetch
+}

@@ -1,146 +1,192 @@
-# -- log-ins: what sshd accepts, keys, and what PAM asks ---------------------------------------------------------------------------
+# -- logins: what sshd accepts, keys, and what PAM asks ---------------------------------------------------------------------------------
 
-limit=$POLICY_LIMIT
-sshd_folder=/etc/ssh
-# sshd_files PATH DEPTH: a configuration file and what it includes (sshd_config(5), Include); sshd itself gives up at 16 levels.
-sshd_files() {
-    take "$1" whole || return 0
-    [ "$2" -lt 16 ] || return 0
-    awk 'tolower($1) == "include" || tolower($1) ~ /^include=/ {
+# sshd_includes FILE: prints the patterns of the files that a configuration file includes (sshd_config(5), Include).
+sshd_includes() {
+    awk "$tidy"'tolower($1) == "include" || tolower($1) ~ /^include=/ {
         sub(/^[ \t]*[A-Za-z]+[ \t=]+/, ""); gsub(/"/, ""); count = split($0, word, /[ \t]+/)
-        for (at = 1; at <= count; at++) if (word[at] != "") print word[at] }' "$work/bundle/files$1" > "$work/sshd.$2"
-    while IFS= read -r pattern; do
-        case $pattern in
-            /*) ;;
-            *) pattern=$sshd_folder/$pattern ;;
-        esac
-        folders "$pattern"
-        resolve "${pattern%/*}" || continue
-        (cd "$root${real:-/}" 2>/dev/null && find . -maxdepth 1 ! -type d -name "${pattern##*/}" 2>/dev/null) | sort |
-            while IFS= read -r name; do printf '%s/%s\n' "${pattern%/*}" "${name#./}"; done > "$work/sshd.found.$2"
-        while IFS= read -r found_path; do sshd_files "$found_path" $(($2 + 1)); done < "$work/sshd.found.$2"
-    done < "$work/sshd.$2"
-}
-sshd_files "$sshd_folder/sshd_config" 0
-
-take_all /etc/pam.d 1 whole '*'
-take_all /etc/security 2 whole '*.conf'
-
-# private_key PATH: notes that there is one, and whether a passphrase protects it; nothing of the key itself is kept.
-private_key() {
-    resolve "$1" && [ -f "$root$real" ] && [ -r "$root$real" ] || return 0
-    { read -r head; read -r next; } < "$root$real" 2>/dev/null
-    case $head in
-        *'BEGIN ENCRYPTED PRIVATE KEY'*) key_state=encrypted ;;
-        *'BEGIN OPENSSH PRIVATE KEY'*) # the name of the cipher stands first; that of "none" is always the same text
-            case $next in b3BlbnNzaC1rZXktdjEAAAAABG5vbmU*) key_state=open ;; *) key_state=encrypted ;; esac ;;
-        *'BEGIN '*'PRIVATE KEY'*) case $next in *ENCRYPTED*) key_state=encrypted ;; *) key_state=open ;; esac ;;
-        *) return 0 ;;
-    esac
-    printf '%s\t%s\n' "$key_state" "$1" >> "$work/keys"
-    item file "$1"
+        for (at = 1; at <= count; at++) if (word[at] != "") print tidied(word[at] ~ /^\// ? word[at] : "/etc/ssh/" word[at]) }' "$1"
 }
 
-# private_keys FOLDER PATTERN: the same for every file of a folder whose name fits.
-private_keys() {
-    resolve "$1" && [ -d "$root$real/" ] || return 0
-    (cd "$root$real" 2>/dev/null && find . -maxdepth 1 ! -type d -name "$2" 2>/dev/null) | sort > "$work/inside"
-    while IFS= read -r name; do
-        private_key "$1/${name#./}"
-        case $name in *.pub) take "$1/${name#./}" whole || : ;; esac # by it the key is known on other hosts
-    done < "$work/inside"
-}
-
-# The files in which sshd looks for the keys of an account: sshd_config(5), AuthorizedKeysFile.
-key_files=$(cat "$work/bundle/files/etc/ssh/"sshd_config* "$work/bundle/files/etc/ssh/sshd_config.d/"* 2>/dev/null |
-    awk 'tolower($1) == "authorizedkeysfile" { for (at = 2; at <= NF; at++) if ($at !~ /^none$/) print $at }' | tr -d '"' | sort -u)
-: > "$work/keys"
-: > "$work/homes"
-homes=0
-if [ -f "$work/bundle/files/etc/passwd" ]; then
-    while IFS=: read -r name _ uid _ _ home _; do
-        case $name in '' | '#'* | [+-]*) continue ;; esac
-        homes=$((homes + 1))
-        [ "$homes" -le 20000 ] || { gap 'authorized keys' 'more than 20000 accounts: the keys of the rest were not read'; break; }
-        case $home in /?*) ;; *) home=/ ;; esac
-        resolve "$home" || continue
-        home_found=$root$real
-        # Not every home is there, and what two accounts share is read once.
-        for pattern in .ssh/authorized_keys .ssh/authorized_keys2 $key_files; do
-            case $pattern in
-                *%*) pattern=$(printf '%s' "$pattern" | awk -v user="$name" -v home="$home" -v uid="$uid" '{
-                    gsub(/%%/, "\001"); gsub(/%u/, user); gsub(/%h/, home); gsub(/%U/, uid); gsub(/\001/, "%"); printf "%s", $0 }') ;;
+# The configuration of sshd, level by level; sshd itself stops at 16.
+read_sshd() {
+    printf '/etc/ssh/sshd_config\n' > "$work/level"
+    : > "$work/met"
+    for _ in 1 2 3 4 5 6 7 8 9 10 11 12 13 14 15 16; do
+        [ -s "$work/level" ] || break
+        while IFS= read -r path; do want copy "$POLICY_LIMIT" masked "$path"; done < "$work/level"
+        fetch
+        cat "$work/level" >> "$work/met"
+        while IFS= read -r path; do if member "$path"; then sshd_includes "$member"; fi; done < "$work/level" | sort -u | head -n "$FILES_LIMIT" > "$work/patterns"
+        while IFS= read -r pattern; do
+            case ${pattern%/*} in
+                *[*?[]*) gap "$pattern" 'a pattern in the name of a folder: not followed' 'what sshd accepts' ;;
+                *)
+                    want look 0 '' "${pattern%/*}/."
+                    inside "${pattern%/*}" 1 "${pattern##*/}" ;;
             esac
-            case $pattern in
-                /*) ;;
-                *) pattern=${home%/}/$pattern ;;
-            esac
-            resolve "$pattern" || continue
-            if [ -e "$root$real" ]; then take "$pattern" whole || :
-            elif [ -d "$home_found" ] && [ ! -x "$home_found" ]; then gap "$pattern" 'permission denied'
-            fi
-        done
-        if [ "$home" = / ] || [ ! -d "$home_found/" ]; then continue; fi
-        look "$home"
-        private_keys "${home%/}/.ssh" '*'
-        printf '%s\t%s\n' "$name" "$home" >> "$work/homes"
-    done < "$work/bundle/files/etc/passwd"
-    # What was looked for is said even where nothing was found: no keys and no look are two things.
+        done < "$work/patterns" > "$work/next"
+        awk 'FILENAME == ARGV[1] { met[$0]; next } !($0 in met) { met[$0]; print }' "$work/met" "$work/next" | head -n "$FILES_LIMIT" > "$work/level"
+    done
+    fetch
+}
+
+# Only lines that are public keys: what else may be in such a file is nobody's business.
+public_lines() { awk '{ print /^(ssh-|ecdsa-|sk-ssh-|sk-ecdsa-)/ ? $0 : "" }'; }
+# As many files of one folder of keys are looked at; honest ones hold a dozen.
+KEYS_MANY=200
+KEYS_LIMIT=1048576
+HOMES_MANY=20000
+
+# homes: "NAME UID HOME" of each account.
+homes() {
+    member /etc/passwd || return 0
+    awk -F : -v OFS='\037' -v most="$HOMES_MANY" "$tidy"'
+        $1 == "" || $1 ~ /^[#+-]/ || $6 ~ /[\036\037]/ { next }
+        ++count <= most { print $1, $3, (substr($6, 1, 1) == "/" ? tidied($6) : "/") }' "$member"
+    [ "$(awk 'END { print NR }' "$member")" -le "$HOMES_MANY" ] || gap 'authorized keys' "more than $HOMES_MANY accounts: the keys of the rest were not read" 'whose keys open which accounts'
+}
+
+# The files in which sshd looks for the keys of an account: sshd_config(5), AuthorizedKeysFile.  Keys, and passwords of databases, in homes.
+read_homes() {
+    awk -F '\037' '$1 ~ /^\/etc\/ssh\/sshd_config/ { print $2 }' "$work/members" | while IFS= read -r number; do
+        awk 'tolower($1) == "authorizedkeysfile" { for (at = 2; at <= NF; at++) if ($at !~ /^"?none"?$/) { gsub(/"/, "", $at); print $at } }' "$work/bundle/files/$number"
+    done | sort -u | head -n 50 > "$work/key-files"
+    homes > "$work/all-homes"
+    awk -F '\037' -v OFS='\037' -v limit="$KEYS_LIMIT" '
+        BEGIN { pattern[++patterns] = ".ssh/authorized_keys"; pattern[++patterns] = ".ssh/authorized_keys2" }
+        FILENAME == ARGV[1] { pattern[++patterns] = $0; next }
+        function replaced(text, token, value,   out, at) {
+            while ((at = index(text, token)) > 0) { out = out substr(text, 1, at - 1) value; text = substr(text, at + 2) }
+            return out text
+        }
+        {
+            home = $3 == "/" ? "" : $3
+            for (at = 1; at <= patterns; at++) {
+                path = pattern[at]
+                if (path ~ /%/) path = replaced(replaced(replaced(replaced(replaced(path, "%%", "\036"), "%u", $1), "%h", $3), "%U", $2), "\036", "%")
+                if (path !~ /^[\/]/) path = home "/" path
+                print "if", limit, "masked", path
+            }
+            if (home == "" || home in met) next
+            met[home]
+            print "seen", 0, "", home
+            print "seen", 0, "", home "/.ssh"
+            print "kept", 2097152, "option file", home "/.my.cnf"
+            print "kept", 2097152, "any file", home "/.mylogin.cnf"
+            print "kept", 2097152, "password file", home "/.pgpass"
+        }' "$work/key-files" "$work/all-homes" >> "$work/wanted"
+    fetch
+    # The homes that are there, and the files of their folders of keys.
+    awk -F '\037' -v OFS='\t' 'FILENAME == ARGV[1] { kind[$1] = $2; next } kind[$3] == "d" && $3 != "/" { print $1, $3 }' "$work/walked" "$work/all-homes" > "$work/homes"
     { printf 'read\n'; cat "$work/homes"; } > "$work/listing"
     listing homes 'homes of the accounts'
-fi
-private_keys /etc/ssh 'ssh_host_*_key'
-mv "$work/keys" "$work/listing"
-listing private-keys 'first two lines of private keys'
-
-# -- what root runs ----------------------------------------------------------------------------------------------------------------
-
-# Commands as they are, the values of variables left out but for those that say where and what runs: they hold passwords.
-without_values() {
-    awk '/^[ \t]*[A-Za-z_][A-Za-z0-9_]*[ \t]*=/ && !/^[ \t]*(PATH|SHELL|MAILTO|HOME|LOGNAME|RANDOM_DELAY|START_HOURS_RANGE)[ \t]*=/ {
-        sub(/=.*/, "=[not copied]") } { print }'
+    want_keys
+    fetch
 }
-unit_lines() { awk '/^[ \t]*(Environment|PassEnvironment|SetCredential)[A-Za-z]*[ \t]*=/ && !/^[ \t]*EnvironmentFile/ { sub(/=.*/, "=[not copied]") } { print }'; }
-# Of shell start-up files only what says where programs are taken from; the other lines are empty, so that the numbers hold.
-path_lines() { awk '{ print /(^|[ \t;])(export[ \t]+)?PATH\+?=|^[ \t]*(\.|source)[ \t]/ ? $0 : "" }'; }
 
-take /etc/crontab without_values
-take /etc/anacrontab without_values
-take_all /etc/cron.d 1 without_values '*'
-for folder in /var/spool/cron /var/spool/cron/crontabs /var/spool/cron/tabs; do take_all "$folder" 1 without_values '*'; done
-for file in /etc/cron.allow /etc/cron.deny /etc/at.allow /etc/at.deny; do take "$file" whole; done
-for folder in /etc/systemd/system /run/systemd/system /usr/local/lib/systemd/system /usr/lib/systemd/system /lib/systemd/system; do
-    resolve "$folder" || continue
-    first_visit units "$real" || continue # /lib is /usr/lib on most hosts
-    take_all "$folder" 2 unit_lines '*.service' '*.socket' '*.timer' '*.path' '*.conf'
-done
-take /etc/ld.so.preload whole
-take /etc/ld.so.conf whole
-take_all /etc/ld.so.conf.d 1 whole '*.conf'
-for file in /root/.profile /root/.bash_profile /root/.bash_login /root/.bashrc /root/.zshrc /root/.kshrc /etc/profile /etc/bash.bashrc \
-    /etc/bashrc /etc/environment /etc/zsh/zshenv; do take "$file" path_lines; done
-take_all /etc/profile.d 1 path_lines '*.sh'
-take_all /etc/polkit-1 3 whole '*.rules' '*.conf' '*.pkla'
-take_all /usr/share/polkit-1/rules.d 1 whole '*.rules'
-take_all /usr/share/polkit-1/actions 1 whole '*.policy'
-take /etc/doas.conf whole
-take /etc/exports whole
-take_all /etc/exports.d 1 whole '*.exports'
+# want_keys: asks for every file of the folders of keys: whether it is a private key; of public ones, by which it is known on other hosts, a copy.
+want_keys() {
+    awk -F '\037' 'FILENAME == ARGV[1] { if ($2 == "d" && $6 != 1) real[$1] = $3; next } ($3 "/.ssh") in real { print real[$3 "/.ssh"] "\037" $3 "/.ssh" }' \
+        "$work/walked" "$work/all-homes" | sort -u > "$work/key-folders"
+    awk -F '\037' '!($1 in seen) { seen[$1]; printf ".%s%c", $1, 0 }' "$work/key-folders" > "$work/key-folders.0"
+    [ -s "$work/key-folders" ] || return 0
+    cut -d "$separator" -f 1 "$work/key-folders" | sort -u | sed 's/^/./' | tr '\n' '\0' > "$work/key-folders.0"
+    key_names() { xargs -0 sh -c 'exec find "$@" -mindepth 1 -maxdepth 1 ! -type d -print0' find < "$work/key-folders.0" 2>/dev/null; }
+    within 120 key_names > "$work/inside.0" || gap 'private keys' 'the folders of keys could not be searched in time' 'which private keys lead to other hosts'
+    tr '\n\0' '\036\n' < "$work/inside.0" | awk -F '\037' -v OFS='\037' -v limit="$KEYS_LIMIT" -v most="$KEYS_MANY" -v gaps="$work/gaps" '
+        FILENAME == ARGV[1] { paths[$1] = paths[$1] == "" ? $2 : paths[$1] SUBSEP $2; next }
+        /[\036\037]/ { next }
+        {
+            name = $0; sub(/.*[\/]/, "", name)
+            folder = substr($0, 2, length($0) - length(name) - 2)
+            if (++count[folder] > most) {
+                if (count[folder] == most + 1) print folder, "holds more than " most " files: the rest is not read", "which private keys are there" >> gaps
+                next
+            }
+            number = split(paths[folder], path, SUBSEP)
+            for (at = 1; at <= number; at++) {
+                print "key", limit, "", path[at] "/" name
+                if (name ~ /[.]pub$/) print "if", limit, "public_lines", path[at] "/" name
+            }
+        }' "$work/key-folders" - >> "$work/wanted"
+}
 
-# Programs that root runs by lying in a folder; their first lines name their interpreters.
-for folder in /etc/cron.hourly /etc/cron.daily /etc/cron.weekly /etc/cron.monthly /etc/init.d /var/spool/cron/atjobs /var/spool/at; do
-    if ! resolve "$folder" || [ ! -d "$root$real/" ]; then continue; fi
-    find "$root$real" -maxdepth 1 ! -type d ! -name '.*' 2>/dev/null | while IFS= read -r entry; do printf '%s\n' "$folder/${entry##*/}"; done
-done > "$work/more"
+: > "$work/keys"
+read_logins() {
+    read_sshd
+    want_all if "$POLICY_LIMIT" masked /etc/pam.d 1 '*'
+    want_all if "$POLICY_LIMIT" masked /etc/security 2 '*.conf'
+    fetch
+    read_homes
+    inside /etc/ssh 1 'ssh_host_*_key' | V=key awk '{ print ENVIRON["V"] "\037" 1048576 "\037\037" $0 }' >> "$work/wanted"
+    inside /etc/ssh 1 'ssh_host_*_key.pub' | V=if awk '{ print ENVIRON["V"] "\037" 1048576 "\037public_lines\037" $0 }' >> "$work/wanted"
+    fetch
+    cp "$work/keys" "$work/listing"
+    listing private-keys 'first two lines of private keys'
+}
 
-# What the power of some groups hangs on: sockets of container runtimes, disks, and the like.
-for path in /run/docker.sock /var/run/docker.sock /run/podman/podman.sock /run/containerd/containerd.sock /run/crio/crio.sock \
-    /var/lib/lxd/unix.socket /var/snap/lxd/common/lxd/unix.socket /var/lib/incus/unix.socket /run/libvirt/libvirt-sock /dev/kvm /dev/mem \
-    /dev/kmem /dev/port /dev/fb0 /dev/input/event0 /dev/ttyS0 /dev/uinput /etc/shadow /etc/gshadow /etc/passwd /etc/group /usr/local \
-    /usr/local/bin /usr/local/sbin /usr/local/lib /var/log /var/log/auth.log /var/log/secure /var/log/journal /run/sudo /var/backups \
-    /etc/cups /etc/crontab /etc/ld.so.preload /run/utmp /var/log/wtmp; do printf '%s\n' "$path"; done >> "$work/more"
-if [ "$live" = true ]; then
-    for path in "$root"/dev/sd? "$root"/dev/vd? "$root"/dev/xvd? "$root"/dev/nvme?n? "$root"/dev/mmcblk? "$root"/dev/dm-?; do
-        if [ -b "$path" ]; then printf '%s\n' "${path#"$root"}"; fi
-    done >> "$work/more"
-fi
+# -- what root runs ----------------------------------------------------------------------------------------------------------------------
+
+# Commands, secrets masked; the values of variables left out but for those that say where and what runs.
+without_values() {
+    awk '/^[ \t]*[A-Za-z_][A-Za-z0-9_]*[ \t]*=/ && !/^[ \t]*(PATH|SHELL|MAILTO|HOME|LOGNAME|RANDOM_DELAY|START_HOURS_RANGE|BASH_ENV|ENV|LD_[A-Z_]*|PERL5LIB|PYTHONPATH)[ \t]*=/ {
+        sub(/=.*/, "=[not copied]") } { print }' | masked
+}
+unit_lines() {
+    awk '/^[ \t]*(Environment|PassEnvironment|SetCredential)[A-Za-z]*[ \t]*=/ && !/^[ \t]*EnvironmentFile/ { sub(/=.*/, "=[not copied]"); going = 1; print; next }
+        going && last ~ /\\$/ { last = $0; print ""; next }
+        { going = 0; print }
+        { last = $0 }' | masked
+}
+# Of shell start-up files only what says where programs are taken from; the other lines are empty, so that line numbers hold.
+path_lines() { awk '{ print /(^|[ \t;])(export[ \t]+)?PATH\+?=|^[ \t]*(\.|source)[ \t]/ ? $0 : "" }' | masked; }
+
+# A crontab of an account: as many bytes of it are read, since each account writes its own.
+CRONTAB_LIMIT=262144
+read_jobs() {
+    want copy "$POLICY_LIMIT" without_values /etc/crontab
+    want copy "$POLICY_LIMIT" without_values /etc/anacrontab
+    want_all if "$POLICY_LIMIT" without_values /etc/cron.d 1 '*'
+    for folder in /var/spool/cron /var/spool/cron/crontabs /var/spool/cron/tabs; do want_all if "$CRONTAB_LIMIT" without_values "$folder" 1 '*'; done
+    for file in /etc/cron.allow /etc/cron.deny /etc/at.allow /etc/at.deny; do want copy "$POLICY_LIMIT" whole "$file"; done
+    : > "$work/unit-folders"
+    for folder in /etc/systemd/system /run/systemd/system /usr/local/lib/systemd/system /usr/lib/systemd/system /lib/systemd/system; do
+        locate "$folder"
+        if grep -qxF -e "$real" "$work/unit-folders"; then continue; fi # /lib is /usr/lib on most hosts
+        printf '%s\n' "$real" >> "$work/unit-folders"
+        want_all if "$POLICY_LIMIT" unit_lines "$folder" 2 '*.service' '*.socket' '*.timer' '*.path' '*.conf'
+    done
+    want copy "$POLICY_LIMIT" whole /etc/ld.so.preload
+    want copy "$POLICY_LIMIT" whole /etc/ld.so.conf
+    want_all if "$POLICY_LIMIT" whole /etc/ld.so.conf.d 1 '*.conf'
+    for file in /root/.profile /root/.bash_profile /root/.bash_login /root/.bashrc /root/.zshrc /root/.kshrc /etc/profile /etc/bash.bashrc \
+        /etc/bashrc /etc/environment /etc/zsh/zshenv; do want copy "$POLICY_LIMIT" path_lines "$file"; done
+    want_all if "$POLICY_LIMIT" path_lines /etc/profile.d 1 '*.sh'
+    want_all if "$POLICY_LIMIT" masked /etc/polkit-1 3 '*.rules' '*.conf' '*.pkla'
+    want_all if "$POLICY_LIMIT" masked /usr/share/polkit-1/rules.d 1 '*.rules'
+    want_all if "$POLICY_LIMIT" whole /usr/share/polkit-1/actions 1 '*.policy'
+    want copy "$POLICY_LIMIT" masked_doas /etc/doas.conf
+    want copy "$POLICY_LIMIT" masked /etc/exports
+    want_all if "$POLICY_LIMIT" masked /etc/exports.d 1 '*.exports'
+    want copy "$POLICY_LIMIT" whole /etc/sysctl.conf
+    want_all if "$POLICY_LIMIT" whole /etc/sysctl.d 1 '*.conf'
+    fetch
+}
+
+# Programs that root runs because they lie in a folder; their first lines name their interpreters.
+programs_in_folders() {
+    for folder in /etc/cron.hourly /etc/cron.daily /etc/cron.weekly /etc/cron.monthly /etc/init.d /var/spool/cron/atjobs /var/spool/at; do
+        inside "$folder" 1 '[!.]*'
+    done
+}
+
+# What the power of some groups depends on: sockets of container runtimes, disks, and the like.
+deciding_paths() {
+    for path in /run/docker.sock /var/run/docker.sock /run/podman/podman.sock /run/containerd/containerd.sock /run/crio/crio.sock \
+        /var/lib/lxd/unix.socket /var/snap/lxd/common/lxd/unix.socket /var/lib/incus/unix.socket /run/libvirt/libvirt-sock /dev/kvm /dev/mem \
+        /dev/kmem /dev/port /dev/fb0 /dev/input/event0 /dev/ttyS0 /dev/uinput /etc/shadow /etc/gshadow /etc/passwd /etc/group /usr/local \
+        /usr/local/bin /usr/local/sbin /usr/local/lib /var/log /var/log/auth.log /var/log/secure /var/log/journal /run/sudo /var/backups \
+        /etc/cups /etc/crontab /etc/ld.so.preload /run/utmp /var/log/wtmp; do printf '%s\n' "$path"; done
+    [ "$live" = true ] || return 0
+    find ./dev -maxdepth 1 -type b \( -name 'sd?' -o -name 'vd?' -o -name 'xvd?' -o -name 'nvme?n?' -o -name 'mmcblk?' -o -name 'dm-?' \) 2>/dev/null < /dev/null | sed 's/^\.//'
+}

@@ -4,29 +4,20 @@
 # The choice is made by what stands before the message: the tag of the program, the type of the record.
 LOG_TAGS='sudo|su|sshd|sshd-session|login|useradd|usermod|userdel|groupadd|groupmod|groupdel|gpasswd|passwd|chpasswd|chage|chsh|chfn|newusers|pkexec|doas|CRON|cron|crond'
 LOG_RECORDS='USER_CMD|USER_AUTH|USER_LOGIN|USER_START|USER_END|USER_CHAUTHTOK|USER_MGMT|USER_ACCT|GRP_MGMT|GRP_AUTH|ADD_USER|DEL_USER|ADD_GROUP|DEL_GROUP|ACCT_LOCK|ACCT_UNLOCK|CONFIG_CHANGE|DAEMON_START|DAEMON_END|DAEMON_ABORT|DAEMON_CONFIG'
-# What a log may be, packed as it is in the bundle: some hundred million bytes of text.
+# What a log may be, packed as it is in the bundle: some hundred million bytes of text; and all of them together.
 LOG_LIMIT=33554432
+LOGS_LIMIT=268435456
+# What may be unpacked of one log: a packed one of a few kilobytes can hold as much as a disk.
+LOG_TEXT_LIMIT=1073741824
+LOG_TIME=300
 LOG_FILES=2000
-: > "$work/logs"
-mkdir -p "$work/bundle/logs" || exit 3
 
-# Passwords in command lines never leave the host.  What an option or variable of such a name is set to, and passwords in addresses.
-secret='[A-Za-z0-9_-]*(password|passwd|passphrase|secret|token|api-?key|access-?key|credentials?)'
-word="('[^']*'|\"[^\"]*\"|[^ '\"]+)"
-masked() {
-    sed -E -e "s/((^|[ '\"=])-{1,2}${secret}[= ])$word/\1[masked]/gI" -e "s/((^|[ '\"=])${secret}=)$word/\1[masked]/gI" -e 's/(PGPASSWORD|MYSQL_PWD)=[^ ]+/\1=[masked]/g' \
-        -e 's|([a-z][a-z0-9+.-]*://[^ /:@]+:)[^ @/]+@|\1[masked]@|g' -e 's/((mysql|mysqldump|mysqladmin|mariadb|mariadb-dump) [^|;&]*-p)[^ ]+/\1[masked]/g' \
-        -e 's/(curl [^|;&]*(-u|--user)[= ]+[^ :]+:)[^ ]+/\1[masked]/g' -e 's/(authorization: *(bearer|basic) +)[^ '"'"'"]+/\1[masked]/gI'
-}
-printf 'A=1\n' | sed -E -e 's/a/b/gI' > "$work/listing" 2>/dev/null
-grep -q '^b=1' "$work/listing" || masked() { awk '{ if (tolower($0) ~ /passw|secret|token|credential|:\/\/[^ \/]*:/) gsub(/COMMAND=.*/, "COMMAND=[masked]"); print }'; }
-: > "$work/listing"
-
-# chosen WHICH NUMBERS: keeps the lines that concern privilege, and notes in NUMBERS how many there were, how many were kept, and how the
-# first and the last of all begin: their times.
+# chosen WHICH NUMBERS: keeps the lines that concern privilege, and notes in NUMBERS how many there were, how many were kept, how the first
+# and the last of all begin: their times; and how many bytes there were.
 chosen() {
     awk -v which="$1" -v numbers="$2" -v tags=" ($LOG_TAGS)([[][0-9]+[]])?(:| [-0-9])" -v records="type=($LOG_RECORDS) " '
     NF { if (begins == "") begins = substr($0, 1, 40); ends = substr($0, 1, 40) }
+    { bytes += length($0) + 1 }
     {
         keep = which == "whole" || (which == "syslog" && substr($0, 1, 160) ~ tags) || (which == "audit" && $0 ~ records)
         if (which == "audit" && /type=SYSCALL / && / euid=0 / && !/ uid=0 /) {
@@ -39,9 +30,9 @@ chosen() {
         print keep ? $0 : ""
     }
     END {
-        gsub(/\001/, "", begins)
-        gsub(/\001/, "", ends)
-        printf "%d\001%d\001%s\001%s\n", NR, kept, begins, ends > numbers
+        gsub(/[\001-\037]/, "", begins)
+        gsub(/[\001-\037]/, "", ends)
+        printf "%d\037%d\037%s\037%s\n%.0f\n", NR, kept, begins, ends, bytes > numbers
     }'
 }
 if command -v gzip >/dev/null 2>&1; then log_suffix=.gz; packed() { gzip -c; }
@@ -49,104 +40,145 @@ else log_suffix=; packed() { cat; }
 fi
 unpacked() {
     case $1 in
-        *.gz) gzip -dc < "$1" ;;
-        *.xz) xz -dc < "$1" ;;
-        *.bz2) bzip2 -dc < "$1" ;;
-        *.zst) zstd -dcq < "$1" ;;
-        *) cat < "$1" ;;
+        *.gz) gzip -dc ;;
+        *.xz) xz -dc --memlimit=134217728 ;;
+        *.bz2) bzip2 -dc ;;
+        *.zst) zstd -dcq ;;
+        *) cat ;;
     esac
 }
 
 # log PATH WHICH: the lines of one log that concern privilege (syslog, audit), or all of them (whole).
 log() {
-    first_visit log "$1" || return 0
-    look "$1"
-    resolve "$1" && [ -f "$root$real" ] || return 0
-    if [ ! -r "$root$real" ]; then gap "$1" 'permission denied'; return 0; fi
+    if grep -qxF -e "$1" "$work/logs-met"; then return 0; fi
+    printf '%s\n' "$1" >> "$work/logs-met"
     log_count=$((log_count + 1))
-    [ "$log_count" -le "$LOG_FILES" ] || { gap "$1" "more than $LOG_FILES files of logs"; return 0; }
-    case $1 in *.gz) tool=gzip ;; *.xz) tool=xz ;; *.bz2) tool=bzip2 ;; *.zst) tool=zstd ;; *) tool='cat' ;; esac
-    command -v "$tool" >/dev/null 2>&1 || { gap "$1" "there is no $tool to unpack it with"; return 0; }
-    if [ "$whole_logs" = true ]; then set -- "$1" whole; fi
-    log_member=logs$1$log_suffix
-    mkdir -p "$work/bundle/${log_member%/*}"
-    : > "$work/numbers"
-    { unpacked "$root$real" | chosen "$2" "$work/numbers" | masked | packed > "$work/bundle/$log_member"; } 2>"$work/complaint"
-    [ ! -s "$work/complaint" ] || gap "$1" "could not be read to its end: $(head -n 1 "$work/complaint" | cut -c 1-100 | tr -d '\000-\037')"
-    kept_log "$1"
-}
-
-# kept_log PATH: notes a log whose copy is $log_member, unless it is too large.
-kept_log() {
-    if [ -n "$(find "$work/bundle/$log_member" -prune -size "+${LOG_LIMIT}c" 2>/dev/null)" ]; then
-        rm -f "$work/bundle/$log_member"
-        gap "$1" "its lines on privilege are more than $LOG_LIMIT bytes, packed"
+    if [ "$log_count" -gt "$LOG_FILES" ]; then
+        [ "$log_count" -ne $((LOG_FILES + 1)) ] || gap "$1" "more than $LOG_FILES files of logs: the rest is not read" 'who used privileges'
         return 0
     fi
-    printf '%s\001%s\001%s\n' "$1" "$log_member" "$(cat "$work/numbers")" >> "$work/logs"
+    locate "$1"
+    [ "$kind" = f ] || return 0
+    may_read "$1" || return 0
+    case $1 in *.gz) tool=gzip ;; *.xz) tool=xz ;; *.bz2) tool=bzip2 ;; *.zst) tool=zstd ;; *) tool='cat' ;; esac
+    command -v "$tool" >/dev/null 2>&1 || { gap "$1" "there is no $tool to unpack it with" 'who used privileges'; return 0; }
+    which=$2
+    if [ "$whole_logs" = true ]; then which=whole; fi
+    log_name=$1
+    log_member=logs/$log_count$log_suffix
+    : > "$work/numbers"
+    if ! within "$LOG_TIME" copy_log 2> "$work/complaint"; then gap "$1" "was not read within $LOG_TIME seconds" 'who used privileges'; rm -f "$work/bundle/$log_member"; return 0; fi
+    [ ! -s "$work/complaint" ] || gap "$1" "could not be read to its end: $(head -n 1 "$work/complaint" | cut -c 1-100 | tr -d '\000-\037')" 'who used privileges'
+    { read -r numbers; read -r log_bytes; } < "$work/numbers" || log_bytes=0
+    if [ "${log_bytes:-0}" -ge "$LOG_TEXT_LIMIT" ]; then gap "$1" "is more than $LOG_TEXT_LIMIT bytes of text: the rest is not read" 'who used privileges'; fi
+    kept_log "$1"
+}
+copy_log() { content_of "$LOG_TEXT_LIMIT" | unpacked "$log_name" | head -c "$LOG_TEXT_LIMIT" | chosen "$which" "$work/numbers" | masked shell | packed > "$work/bundle/$log_member"; }
+
+# kept_log PATH: notes a log whose copy is $log_member and whose numbers are $numbers, unless it is too large.
+kept_log() {
+    log_size=$(wc -c < "$work/bundle/$log_member")
+    if [ "$log_size" -gt "$LOG_LIMIT" ]; then
+        gap "$1" "its lines on privilege are more than $LOG_LIMIT bytes, packed" 'who used privileges'
+    elif [ $((logs_size + log_size)) -gt "$LOGS_LIMIT" ]; then
+        gap "$1" "all logs together are more than $LOGS_LIMIT bytes, packed" 'who used privileges'
+    else
+        logs_size=$((logs_size + log_size))
+        printf '%s\037%s\037%s\n' "$1" "$log_member" "$numbers" >> "$work/logs"
+        return 0
+    fi
+    rm -f "$work/bundle/$log_member"
 }
 
 # log_family PATH WHICH: a log and the files that it was rotated into.
 log_family() {
-    resolve "${1%/*}" && [ -d "$root$real/" ] || return 0
-    if [ ! -x "$root$real/" ]; then gap "$1" 'permission denied'; return 0; fi
-    (cd "$root$real" && find . -maxdepth 1 -type f \( -name "${1##*/}" -o -name "${1##*/}.[0-9]*" -o -name "${1##*/}-[0-9]*" \) 2>/dev/null) |
-        sort > "$work/rotated"
-    while IFS= read -r name; do log "${1%/*}/${name#./}" "$2"; done < "$work/rotated"
+    want look 0 '' "$1"
+    inside "${1%/*}" 1 "${1##*/}" "${1##*/}.[0-9]*" "${1##*/}-[0-9]*" > "$work/rotated"
+    while IFS= read -r path; do
+        want look 0 '' "$path"
+        log "$path" "$2"
+    done < "$work/rotated"
 }
 
-log_count=0
-if [ "$logs" = true ]; then
-    # Where sudo logs to, by its policy: a file of its own, or another facility of syslog.
-    policy_options=$(find "$work/bundle/files" -type f -path '*sudo*' -exec cat {} + 2>/dev/null | grep '^[[:space:]]*Defaults')
-    facility=$(printf '%s\n' "$policy_options" | sed -n 's/.*[^!]syslog[[:space:]]*=[[:space:]]*"*\([a-z0-9]*\).*/\1/p' | tail -n 1)
-    printf '%s\n' "$policy_options" | sed -n 's/.*logfile[[:space:]]*=[[:space:]]*"*\(\/[^", ]*\).*/\1/p' | sort -u > "$work/own-logs"
-    # Where syslog writes what concerns privilege: rsyslog.conf(5), and syslog.conf(5) before it.
-    : > "$work/syslog-files"
-    for file in "$root"/etc/rsyslog.conf "$root"/etc/syslog.conf "$root"/etc/rsyslog.d/*.conf; do
-        [ -f "$file" ] && [ -r "$file" ] && take "${file#"$root"}" whole && cat "$file"
-    done 2>/dev/null | awk -v facility="${facility:-authpriv}" '
+# Where sudo logs to, by its policy: a file of its own, or another facility of syslog.
+sudo_logs() { grep '^[[:space:]]*Defaults' | sed -n 's/.*logfile[[:space:]]*=[[:space:]]*"*\(\/[^", ]*\).*/\1/p' | sort -u | head -n 20; }
+# Where syslog writes what concerns privilege: rsyslog.conf(5), and syslog.conf(5) before it.
+syslog_files() {
+    awk -v facility="${1:-authpriv}" '
         /^[ \t]*[a-z*][a-z0-9,*;.=!-]*[ \t]+-?\// && $1 ~ ("(^|[,;])([*]|auth|authpriv|" facility ")[,.]") { sub(/^-/, "", $2); print $2 }
-        /^[^#]*action\(/ && /omfile/ { if (match($0, /[fF]ile="[^"]*"/)) print substr($0, RSTART + 6, RLENGTH - 7) }' > "$work/syslog-files"
-    for name in auth.log secure messages sulog; do printf '/var/log/%s\n' "$name"; done >> "$work/syslog-files"
-    while IFS= read -r path; do tidy "$path"; log_family "$tidied" whole; done < "$work/own-logs"
-    sort -u "$work/syslog-files" > "$work/syslog-unique"
-    while IFS= read -r path; do tidy "$path"; log_family "$tidied" syslog; done < "$work/syslog-unique"
-    log_family /var/log/audit/audit.log audit
-    # Records of log-ins are copied as they are; their files say by their names what they are.
+        /^[^#]*action\(/ && /omfile/ { if (match($0, /[fF]ile="[^"]*"/)) print substr($0, RSTART + 6, RLENGTH - 7) }' | head -n 200
+}
+
+# The journal, of the same programs; it knows who wrote a line, whatever the line says.
+read_journal() {
+    set -- --quiet --no-pager --all --output=json \
+        --output-fields=MESSAGE,SYSLOG_IDENTIFIER,_HOSTNAME,_PID,SYSLOG_PID,_COMM,_UID,_AUDIT_LOGINUID,_SOURCE_REALTIME_TIMESTAMP
+    for tag in sudo su sshd sshd-session login useradd usermod userdel groupadd groupmod groupdel gpasswd passwd chpasswd chage chsh chfn newusers \
+        pkexec doas CRON cron crond; do set -- "$@" "--identifier=$tag"; done
+    if [ "$live" != true ]; then # file by file: journalctl itself would follow links
+        inside /var/log/journal 2 '*.journal' | head -n 500 > "$work/journals"
+        while IFS= read -r path; do
+            locate "$path"
+            if [ "$kind" = f ] && [ -z "$who" ] && [ "$left" != 1 ]; then set -- "$@" "--file=.$real"; has_journal=true
+            else gap "$path" 'is a link, or can be replaced by others: not read' 'who used privileges'
+            fi
+        done < "$work/journals"
+    elif [ -d ./var/log/journal ] || [ -d ./run/log/journal ]; then has_journal=true
+    fi
+    [ "$has_journal" = true ] || return 0
+    command -v journalctl >/dev/null 2>&1 || { gap /var/log/journal 'there is no journalctl to read it with' 'who used privileges'; return 0; }
+    log_member=logs/journal$log_suffix
+    : > "$work/numbers"
+    copy_journal() { journalctl "$@" < /dev/null | head -c "$LOG_TEXT_LIMIT" | masked json | chosen whole "$work/numbers" | packed > "$work/bundle/$log_member"; }
+    within "$LOG_TIME" copy_journal "$@" 2> "$work/complaint" || gap /var/log/journal "was not read within $LOG_TIME seconds" 'who used privileges'
+    [ ! -s "$work/complaint" ] || gap /var/log/journal "journalctl: $(head -n 1 "$work/complaint" | cut -c 1-100 | tr -d '\000-\037')" 'who used privileges'
+    # How the first and last entry begin says nothing of when they were.
+    numbers=$(awk -F '\037' 'NR == 1 { printf "%s\037%s\037\037\n", $1, $2 }' "$work/numbers")
+    [ -z "$numbers" ] || kept_log /var/log/journal.json
+}
+
+# Records of logins are copied as they are; their files say by their names what they are.
+read_login_records() {
     for path in /var/log/wtmp /var/log/wtmp.1 /var/log/btmp /var/log/btmp.1 /var/log/lastlog; do
-        look "$path"
-        if ! resolve "$path" || [ ! -f "$root$real" ] || [ ! -r "$root$real" ]; then continue; fi
-        if [ -n "$(find "$root$real" -prune -size "+${FILE_LIMIT}c" 2>/dev/null)" ]; then gap "$path" "is larger than $FILE_LIMIT bytes"; continue; fi
-        log_member=logs$path$log_suffix
-        mkdir -p "$work/bundle/logs/var/log"
-        packed < "$root$real" > "$work/bundle/$log_member"
-        printf '0\0010\001\001\n' > "$work/numbers"
+        want look 0 '' "$path"
+        locate "$path"
+        [ "$kind" = f ] || continue
+        may_read "$path" || continue
+        if [ "$size" -gt "$FILE_LIMIT" ]; then gap "$path" "is larger than $FILE_LIMIT bytes" 'who logged in'; continue; fi
+        log_member=logs/${path##*/}$log_suffix
+        copy_records() { content_of "$FILE_LIMIT" | packed > "$work/bundle/$log_member"; }
+        within 60 copy_records || continue
+        numbers="0${separator}0${separator}${separator}"
         kept_log "$path"
     done
-    # The journal, of the same programs; it knows who wrote a line, whatever the line says.
-    if [ -d "$root/var/log/journal/" ] || { [ -z "$root" ] && [ -d /run/log/journal/ ]; }; then
-        if command -v journalctl >/dev/null 2>&1; then
-            set -- --quiet --no-pager --all --output=json \
-                --output-fields=MESSAGE,SYSLOG_IDENTIFIER,_HOSTNAME,_PID,SYSLOG_PID,_COMM,_UID,_AUDIT_LOGINUID,_SOURCE_REALTIME_TIMESTAMP
-            [ -z "$root" ] || set -- "$@" "--directory=$root/var/log/journal"
-            for tag in $(printf '%s' "$LOG_TAGS" | tr '|' ' '); do set -- "$@" "--identifier=$tag"; done
-            log_member=logs/var/log/journal.json$log_suffix
-            mkdir -p "$work/bundle/logs/var/log"
-            { journalctl "$@" < /dev/null | masked | chosen whole "$work/numbers" | packed > "$work/bundle/$log_member"; } 2>"$work/complaint"
-            [ ! -s "$work/complaint" ] || gap /var/log/journal "journalctl: $(head -n 1 "$work/complaint" | cut -c 1-100 | tr -d '\000-\037')"
-            # How the first and last entry begin says nothing of when they were.
-            awk -F '\001' '{ printf "%s\001%s\001\001\n", $1, $2 }' "$work/numbers" > "$work/listing" && mv "$work/listing" "$work/numbers"
-            kept_log /var/log/journal.json
-        else
-            gap /var/log/journal 'there is no journalctl to read it with'
-        fi
-    fi
-fi
+}
 
-# The time zone of the host's clock: most logs tell times without it.
-host_zone=
-if resolve /etc/localtime; then
+log_count=0 logs_size=0 has_journal=false host_zone=
+read_logs() {
+    # The time zone of the host's clock: most logs give times without it.
+    locate /etc/localtime
     case $real in */zoneinfo/*) host_zone=${real#*/zoneinfo/} ;; esac
-fi
-if [ -z "$host_zone" ] && resolve /etc/timezone && [ -f "$root$real" ] && [ -r "$root$real" ]; then read -r host_zone < "$root$real" || :; fi
+    want if 65536 whole /etc/timezone
+    fetch
+    if [ -z "$host_zone" ] && member /etc/timezone; then read -r host_zone < "$member" || :; fi
+    printf '%s\n' "$host_zone" | cut -c 1-100 > "$work/zone"
+    [ "$logs" = true ] || return 0
+    : > "$work/logs-met"
+    policy_text > "$work/policy-text"
+    sudo_logs < "$work/policy-text" > "$work/own-logs"
+    facility=$(grep '^[[:space:]]*Defaults' "$work/policy-text" | sed -n 's/.*[^!]syslog[[:space:]]*=[[:space:]]*"*\([a-z0-9]*\).*/\1/p' | tail -n 1)
+    for path in /etc/rsyslog.conf /etc/syslog.conf; do want copy "$POLICY_LIMIT" masked "$path"; done
+    want_all if "$POLICY_LIMIT" masked /etc/rsyslog.d 1 '*.conf'
+    fetch
+    {
+        awk -F '\037' '$1 ~ /^\/etc\/r?syslog/ { print $2 }' "$work/members" | while IFS= read -r number; do cat "$work/bundle/files/$number"; done | syslog_files "$facility"
+        for name in auth.log secure messages sulog; do printf '/var/log/%s\n' "$name"; done
+    } | awk "$tidy"'/^\// { print tidied($0) }' | sort -u > "$work/syslog-logs"
+    awk "$tidy"'{ print tidied($0) }' "$work/own-logs" > "$work/whole-logs"
+    while IFS= read -r path; do log_family "$path" whole; done < "$work/whole-logs"
+    while IFS= read -r path; do log_family "$path" syslog; done < "$work/syslog-logs"
+    log_family /var/log/audit/audit.log audit
+    read_login_records
+    read_journal
+    fetch
+}

@@ -1,52 +1,83 @@
-# The algorithms of the digests that the policy asks for (sudoers(5), Digest_Spec).
-policy_text() { find "$work/bundle/files" -type f -path '*sudo*' -exec cat {} +; }
-algorithms=$(policy_text | grep -v '^[[:space:]]*#' | grep -o 'sha\(224\|256\|384\|512\)[[:space:]]*:' | tr -d ': \t' | sort -u)
+# -- the paths that the policy names, commands above all, and those of what root runs: who can write one decides what runs as root ------
 
-# digests_of FILE: sets $digests to those that the policy compares commands with.
-digests_of() {
-    digests=
-    for algorithm in $algorithms; do
-        command -v "${algorithm}sum" >/dev/null 2>&1 || continue
-        digests="$digests${digests:+, }$("${algorithm}sum" < "$1" 2>/dev/null | awk -v name="$algorithm" '{ printf "\"%s\": \"%s\"", name, $1 }')"
-    done
-    digests=${digests:+, \"digests\": \{$digests\}}
-}
-
-# The paths that the policy names, commands above all, and those of what root runs: who can write one decides what runs as root.
-# Patterns and escapes are left out.
-LOOK_LIMIT=4000
+# As many are looked at of what root wrote; of each other account's files as many.
+LOOK_LIMIT=20000
+LOOK_EACH=300
+# named_paths MOST EACH FILE...: prints the paths in files, at most EACH of a file; patterns and escapes are left out.
 named_paths() {
-    awk -v most="$LOOK_LIMIT" '
+    named_most=$1 named_each=$2
+    shift 2
+    xargs -0 awk -v each="$named_each" -v gaps="$work/gaps" -v sources="$work/sources" '
+    BEGIN { while ((getline line < sources) > 0) { split(line, part, "\037"); source[part[1]] = part[2] } }
+    FNR == 1 { split("", met); printed = 0 }
     /^[ \t]*#/ && !/^#!/ { next }
+    FILENAME in source && source[FILENAME] ~ /\/systemd\// && !/^[ \t]*(Exec|EnvironmentFile|RootDirectory|WorkingDirectory)/ { next }
+    printed > each { next }
     {
         count = split($0, words, /[ \t,=:()!"\047;|&<>@{}$]+/)
         for (at = 1; at <= count; at++) {
             word = words[at]
             sub(/\/+$/, "", word)
             sub(/^[-+]+\//, "/", word)
-            if (word ~ /^\/[^]\\*?[%`]+$/ && word !~ /\/\.\.?(\/|$)/ && !(word in seen) && length(word) < 1024) {
-                seen[word]
+            if (word ~ /^\/[^]\\*?[%`]+$/ && word !~ /\/\.\.?(\/|$)/ && !(word in met) && length(word) < 1024) {
+                met[word]
+                if (++printed > each) { print source[FILENAME] "\037names more than " each " paths: the rest is not looked at\037who can replace what it runs" >> gaps; break }
                 print word
-                if (++printed >= most) exit
             }
         }
-    }'
+    }' < "$work/files.0" | sort -u > "$work/names"
+    if [ "$(awk 'END { print NR }' "$work/names")" -gt "$named_most" ]; then
+        gap 'paths that root runs' "there are more than $named_most: the rest is not looked at" 'who can replace what root runs'
+    fi
+    head -n "$named_most" "$work/names"
 }
-running_text() {
-    (cd "$work/bundle/files" && find . -type f \( -path './etc/cron*' -o -path './var/spool/cron*' -o -path './etc/anacrontab' \
-        -o -path './etc/ld.so*' -o -path './etc/profile*' -o -path './root/*' -o -path './etc/environment' \) -exec cat {} +
-    find . -type f -path '*/systemd/*' -exec grep -h '^[ \t]*\(Exec\|EnvironmentFile\|RootDirectory\|WorkingDirectory\)' {} +) 2>/dev/null
-}
-{ policy_text | named_paths; running_text | named_paths; cat "$work/more"; } | sort -u > "$work/named"
-while IFS= read -r named; do look "$named"; done < "$work/named"
 
-# The first line of each of them that is a script: it names the interpreter that root runs.
-while IFS= read -r named; do
-    if ! resolve "$named" || [ ! -f "$root$real" ] || [ ! -r "$root$real" ]; then continue; fi
-    first=
-    { read -r first < "$root$real"; } 2>/dev/null
-    case $first in '#!'*) printf '%s\t%.200s\n' "$named" "$first" ;; esac
-done < "$work/named" > "$work/listing" 2>/dev/null
-cut -f 2 "$work/listing" | sed 's/^#!//' | named_paths | sort -u > "$work/interpreters"
-listing scripts 'first lines of scripts'
-while IFS= read -r named; do look "$named"; done < "$work/interpreters"
+# sources_of PATTERN ROOTS: the copies of files whose paths match, those that only root can write (yes) or the others (no), in $work/files.0.
+sources_of() {
+    awk -F '\037' -v pattern="$1" -v roots="$2" -v folder="$work/bundle/files/" '
+        FILENAME == ARGV[1] { if ($1 == "file" && ($5 != 0 || $4 ~ /[2367]$/)) other[$2]; next }
+        FILENAME == ARGV[2] { if ($4 != "") other[$1]; next }
+        $1 ~ pattern && ($1 in other ? "no" : "yes") == roots { print folder $2 "\037" $1 }' "$work/items" "$work/walked" "$work/members" | sort -u > "$work/sources"
+    cut -d "$separator" -f 1 "$work/sources" | sort -u | tr '\n' '\0' > "$work/files.0"
+}
+POLICIES='sudo|^/etc/doas[.]conf$'
+JOBS='^/etc/cron|^/var/spool/cron|^/etc/anacrontab$|^/etc/ld[.]so|^/etc/profile|^/root/|^/etc/environment$|/systemd/'
+policy_text() {
+    awk -F '\037' '$1 ~ /sudo/ { print $2 }' "$work/members" | sort -u | while IFS= read -r number; do cat "$work/bundle/files/$number"; done
+}
+
+# The algorithms of the digests that the policy asks for (sudoers(5), Digest_Spec).
+algorithms() { policy_text | grep -v '^[[:space:]]*#' | grep -o 'sha\(224\|256\|384\|512\)[[:space:]]*:' | tr -d ': \t' | sort -u; }
+
+read_named() {
+    {
+        sources_of "$POLICIES|$JOBS" yes
+        named_paths "$LOOK_LIMIT" "$LOOK_LIMIT"
+        programs_in_folders | head -n "$LOOK_LIMIT"
+        deciding_paths
+        cat "$work/interesting" 2>/dev/null
+    } | sort -u > "$work/roots-names"
+    sources_of "$POLICIES|$JOBS" no
+    named_paths "$LOOK_LIMIT" "$LOOK_EACH" > "$work/others-names"
+    sort -u "$work/roots-names" "$work/others-names" | V="look${separator}0$separator" awk '{ print ENVIRON["V"] "\037" $0 }' >> "$work/wanted"
+    : > "$work/first-lines"
+    V="first$separator$SUM_LIMIT$separator" awk '{ print ENVIRON["V"] "\037" $0 }' "$work/roots-names" >> "$work/wanted"
+    fetch
+    read_digests
+    # The first line of each that is a script: it names the interpreter that root runs.
+    sort -u "$work/first-lines" > "$work/listing"
+    cut -f 2 "$work/listing" | sed 's/^#!//' | awk '{ print $1 }' | grep '^/' | sort -u | head -n 1000 > "$work/interpreters"
+    listing scripts 'first lines of scripts'
+    V="look${separator}0$separator" awk '{ print ENVIRON["V"] "\037" $0 }' "$work/interpreters" >> "$work/wanted"
+    fetch
+}
+
+# Of the files that the policy names, the digests that it compares commands with.
+read_digests() {
+    : > "$work/command-digests"
+    sources_of "$POLICIES" yes
+    named_paths "$LOOK_LIMIT" "$LOOK_LIMIT" > "$work/commands"
+    for algorithm in $(algorithms); do
+        digests_of "${algorithm}sum" "$work/commands" | awk -v name="$algorithm" -F '\t' '{ print $2 "\037" name "\037" $1 }' >> "$work/command-digests"
+    done
+}

@@ -9,7 +9,7 @@ from collections.abc import Iterable, Iterator, Mapping
 from datetime import UTC, datetime
 
 from fidelitas.facts import Event, EventKind, Place
-from fidelitas.languages.logs.secrets import masked
+from fidelitas.masking import masked
 from fidelitas.text import decode
 
 __all__ = ["AuditReader", "is_audit_log"]

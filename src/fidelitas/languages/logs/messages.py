@@ -11,7 +11,7 @@ from functools import cache
 from importlib import resources
 
 from fidelitas.facts import Event, EventKind
-from fidelitas.languages.logs.secrets import masked
+from fidelitas.masking import masked
 
 __all__ = ["idle_beginnings", "is_idle", "is_part", "read_message"]
 

@@ -13,7 +13,7 @@ from typing import Protocol
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from fidelitas.facts import Event, EventKind, Gap, Place
-from fidelitas.languages.logs.secrets import MASK
+from fidelitas.masking import mask
 from fidelitas.text import decode
 
 __all__ = ["PostgresqlLogReader", "is_postgresql_log"]
@@ -202,4 +202,4 @@ def _unquoted(name: str) -> str:
 
 
 def _masked(statement: str) -> str:
-    return _PASSWORD.sub(rf"\1{MASK}", " ".join(statement.split()))
+    return _PASSWORD.sub(lambda found: found[1] + mask(found[0][len(found[1]) :]), " ".join(statement.split()))

@@ -25,6 +25,7 @@ from fidelitas.languages.logs.syslog import SyslogReader
 from fidelitas.languages.logs.twice import Sourced, once
 from fidelitas.languages.logs.windows_events import WindowsEventReader, is_event_xml
 from fidelitas.text import decode
+from fidelitas.trouble import internal_error
 
 __all__ = ["Cover", "LogLike", "LogReading"]
 
@@ -117,6 +118,9 @@ class LogReading:
                     yield Sourced(at, number, event)
             except ReadError as error:  # a damaged file: what was read of it before counts, and so does every other
                 self.unread.append(error)
+            except Exception as error:  # noqa: BLE001 one log costs only itself
+                place = Place(subject=log.subject, path=log.path)
+                self.gaps.append(internal_error(error, place, f"reading {log.path}", "the use of privilege that it records"))
 
     def _events(self, log: LogLike, cover: Cover) -> Iterator[Event]:
         origin, pulse = Place(subject=log.subject, path=log.path), cover.pulse

@@ -11,7 +11,7 @@ from datetime import UTC, datetime
 from typing import Any
 
 from fidelitas.facts import Event, EventKind, Place
-from fidelitas.languages.logs.secrets import masked
+from fidelitas.masking import masked
 
 __all__ = ["continued", "read_sudo_event", "read_sudo_line"]
 

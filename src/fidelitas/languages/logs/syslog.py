@@ -13,8 +13,8 @@ from fidelitas.languages.logs.clock import Clock, has_year
 from fidelitas.languages.logs.entries import Idle, Line, lines_that_matter
 from fidelitas.languages.logs.messages import idle_beginnings, is_part, read_message
 from fidelitas.languages.logs.pulse import Pulse
-from fidelitas.languages.logs.secrets import masked
 from fidelitas.languages.logs.sudo_lines import continued, read_sudo_line
+from fidelitas.masking import masked
 from fidelitas.text import decode
 
 __all__ = ["SyslogReader"]

@@ -11,7 +11,7 @@ from typing import ClassVar, NamedTuple
 from xml.etree import ElementTree as ET
 
 from fidelitas.facts import Event, EventKind, Gap, Place
-from fidelitas.languages.logs.secrets import masked
+from fidelitas.masking import masked
 from fidelitas.text import clipped, decode, plain
 
 __all__ = ["SecurityRecord", "WindowsEventReader", "is_event_xml", "security_records"]

@@ -29,7 +29,8 @@ _ID = re.compile(r"#-?[0-9]+")
 _GROUP = re.compile(r'%:?(?:(?:[^#>!=:,() \t\r\n\\"]|\\[^\t\n])+|#-?[0-9]+)')
 _NETGROUP = re.compile(r'\+(?:[^#>!=:,() \t\r\n\\"]|\\[^\t\n])+')
 _PATH = re.compile(r"/(?:\\[,:= \t#]|[^,:=\\ \t\r\n#])+")
-_REGEX = re.compile(r"\^(?:\\[#$]|[^#\r\n$])*\$")
+# A regular expression, up to the "$" that ends it.
+_REGEX = re.compile(r"\^(?:\\[#$]|[^#\r\n$])*")
 _TAG = re.compile(r"(NO)?(PASSWD|EXEC|INTERCEPT|SETENV|LOG_OUTPUT|LOG_INPUT|MAIL|FOLLOW)[ \t]*:")
 _UPPER = re.compile(r"[A-Z][A-Z0-9_]*\Z")
 _OCTET = r"(?:25[0-5]|2[0-4][0-9]|1?[0-9]{1,2})"
@@ -80,6 +81,7 @@ class Scanner:
         # sudo counts the columns behind a line break within a string from the wrong place; its error messages are matched, not mended.
         self._drift: dict[int, int] = {}
         self._counted = (0, 0, 1)
+        self._no_regular = (-1, 0)  # the row in which no regular expression begins, and up to which column
         self._plain = self._line.isascii()  # whether characters of the line are bytes, and no drift is on it
 
     def next(self) -> Token:
@@ -220,7 +222,7 @@ class Scanner:
                 self._at = tag.end()
                 return self._token(Kind.TAG, (tag[1] or "") + tag[2])
         if character in "/^":
-            end = _end(_PATH if character == "/" else _REGEX, line, at)
+            end = _end(_PATH, line, at) if character == "/" else self._regular_end(line, at)
             if end > at and end >= _end(_WORD, line, at):
                 return self._path(end)
         if character == ":":
@@ -230,6 +232,22 @@ class Scanner:
         if end == at:
             return self._token(Kind.UNKNOWN, self._advance(1))
         return self._word(self._advance(end - at))
+
+    def _regular_end(self, line: str, at: int) -> int:
+        """Return where a regular expression ends, after its "$"; where none begins, `at`.
+
+        One that has an end of its own nowhere takes an escaped "$" for it, as the longest match does.
+        """
+        row, upto = self._no_regular
+        if row == self._row and at < upto:  # looked for once a line, however many "^" it has
+            return at
+        stop = _end(_REGEX, line, at)
+        if line.startswith("$", stop):
+            return stop + 1
+        last = line.rfind("\\$", at, stop)
+        if last < 0:
+            self._no_regular = self._row, stop
+        return at if last < 0 else last + 2
 
     def _hash(self) -> Token | None:
         """A number with "#" in front names an ID; any other "#" begins a comment, which ends the statement."""

@@ -2,14 +2,16 @@
 
 import base64
 import binascii
+import re
 from collections.abc import Callable, Container
 from dataclasses import dataclass
 
 from fidelitas.facts import Command
+from fidelitas.masking import is_masked
 from fidelitas.rights.sudo.files import Files, Identity, glob
 from fidelitas.rights.sudo.patterns import has_wildcards, regex_matches, wildcard_matches
 
-__all__ = ["Asked", "asked_command", "command_matches", "raw_digest"]
+__all__ = ["Asked", "asked_command", "command_matches", "depends_on_mask", "raw_digest"]
 
 # What the search for a bare command name goes through when the policy does not say (no secure_path): the usual path of a log-in shell.
 USUAL_PATH = "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin"
@@ -145,17 +147,48 @@ def _glob(stated: Command, asked: Asked, files: Files, refuse: Callable[[int], b
 
 
 def arguments_match(stated: Command, asked: Asked) -> bool:
-    """Return whether the arguments fit: any where none are stated, none at all for ``""``, else as one string."""
+    """Return whether the arguments match: any where none are stated, none at all for ``""``, else as one string.
+
+    Where a secret was masked, on either side, they match if they could: see `depends_on_mask`.
+    """
     pattern = stated.arguments
     if pattern is None:
         return True
     if pattern == "":
         return asked.arguments is None
     text = asked.arguments or ""
+    if is_masked(pattern) or is_masked(text):
+        return _could_match(pattern, text)
     if pattern.startswith("^") and pattern.endswith("$"):
         return regex_matches(pattern, text)
     # Files that sudoedit is given are paths, in which a wildcard does not cross a slash.
     return wildcard_matches(pattern, text, path=stated.path == "sudoedit")
+
+
+def depends_on_mask(stated: Command, asked: Asked) -> bool:
+    """Return whether a match hangs on a secret that was masked, in the policy or in the log that the command is from."""
+    return bool(stated.arguments) and (is_masked(stated.arguments or "") or is_masked(asked.arguments or ""))
+
+
+def _could_match(pattern: str, text: str) -> bool:
+    """Return whether arguments could match if what is masked in either were known."""
+    if pattern.startswith("^") and pattern.endswith("$"):
+        return True
+    return wildcard_matches(opened(pattern), text, path=False) or wildcard_matches(opened(escaped(text)), pattern, path=False)
+
+
+def opened(pattern: str) -> str:
+    """Return a pattern in which a mask stands for anything."""
+    return _MASK.sub("*", pattern)
+
+
+def escaped(text: str) -> str:
+    """Return a text as a pattern that matches it alone."""
+    return _SPECIAL.sub(r"\\\g<0>", text)
+
+
+_MASK = re.compile("[•¤]+")
+_SPECIAL = re.compile(r"[\\*?\[]")
 
 
 def _digest_matches(stated: Command, path: str, files: Files) -> bool:

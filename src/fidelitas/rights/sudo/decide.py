@@ -11,7 +11,7 @@ from enum import Enum
 
 from fidelitas.facts import DefaultScope, Member, MemberKind, SudoDefault, SudoRule, Tag
 from fidelitas.rights.population import AccountKind, Identity, LogIn
-from fidelitas.rights.sudo.commands import USUAL_PATH, Asked, asked_command, command_matches
+from fidelitas.rights.sudo.commands import USUAL_PATH, Asked, asked_command, command_matches, depends_on_mask
 from fidelitas.rights.sudo.files import Files
 from fidelitas.rights.sudo.grants import Leaf, leaves
 from fidelitas.rights.sudo.matching import Policy
@@ -57,6 +57,7 @@ class Decision:
     path: str = ""  # where the command was found, or is taken to be
     tags: tuple[tuple[Tag, bool], ...] = ()
     before: tuple[SudoRule, ...] = ()  # the rules that would have decided, had no later one
+    conditions: tuple[str, ...] = ()  # what the answer depends on and is not in evidence
 
 
 class Judge:
@@ -81,13 +82,13 @@ class Judge:
             return Decision(verdict=Verdict.NO_RULE, reason="root may not use sudo here (the option root_sudo is off)")
         settings = self._for_command(settings, asked)
         matching = self._matching(target, settings, asked, question.at)
-        first = next(matching, None)
+        first, conditions = _first_certain(matching, asked)
         if first is None:
-            return Decision(verdict=Verdict.NO_RULE, path=asked.path)
+            return Decision(verdict=Verdict.NO_RULE, path=asked.path, conditions=conditions)
         rule, leaf = first
         before = tuple(other for other, _ in matching) if whole else ()
         if not leaf.allowed:
-            return Decision(verdict=Verdict.DENIED, rule=rule, leaf=leaf, path=asked.path, before=before)
+            return Decision(verdict=Verdict.DENIED, rule=rule, leaf=leaf, path=asked.path, before=before, conditions=conditions)
         if target.user.account is None and not settings.on("runas_allow_unknown_id"):
             reason = f"user ID {target.user.uid} is not in the passwd file (the option runas_allow_unknown_id is off)"
             return Decision(verdict=Verdict.DENIED, rule=rule, leaf=leaf, reason=reason, before=before)
@@ -99,6 +100,7 @@ class Judge:
             path=asked.path,
             tags=_tags_in_force(rule, leaf, settings),
             before=before,
+            conditions=conditions,
         )
 
     def asked(self, question: Question) -> tuple[Target, Asked]:
@@ -244,6 +246,18 @@ class Judge:
         stays = (oneself or target.user.uid == who.uid) and (target.group is None or self._policy.in_group(target.group[0], who) is True)
         confined = rule.options.role or rule.options.type or settings.value("role") or settings.value("type")
         return bool(confined) or not (who.uid == 0 or stays)
+
+
+def _first_certain(matching: Iterator[tuple[SudoRule, Leaf]], asked: Asked) -> tuple[tuple[SudoRule, Leaf] | None, tuple[str, ...]]:
+    """Return the rule that decides, with what that depends on: a ban that hangs on a masked secret denies nothing for certain."""
+    conditions: list[str] = []
+    for rule, leaf in matching:
+        if not depends_on_mask(leaf.command, asked):
+            return (rule, leaf), tuple(conditions)
+        if leaf.allowed:
+            return (rule, leaf), (*conditions, f"the masked argument is the one that the rule at {rule.place.in_file()} names")
+        conditions.append(f"the masked argument is not the one that the rule at {rule.place.in_file()} denies")
+    return None, tuple(conditions)
 
 
 def _base(path: str) -> str | None:

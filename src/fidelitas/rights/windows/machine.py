@@ -51,7 +51,7 @@ class WindowsRights(ServerRights):
         self.accounts = {account.name: account for account in facts.accounts}
         self.holders = Holders(facts, directories)
         self._paths = {same_path(one.path): one for one in facts.paths}
-        self.gaps = (*facts.gaps, *self._unread_groups())
+        self._gaps = (*facts.gaps, *self._unread_groups())
 
     @cached_property
     def links(self) -> tuple[Link, ...]:

@@ -1,0 +1,14 @@
+# -- secrets: masked before anything of them is kept ------------------------------------------------------------------------------------
+
+# The table of what takes a secret where, a row a line: see fidelitas/masking/secrets.toml.
+cat > "$work/mask.rows" << 'END_OF_ROWS'
+@SECRETS@
+END_OF_ROWS
+cat > "$work/mask.awk" << 'END_OF_PROGRAM'
+@MASK@
+END_OF_PROGRAM
+
+# masked [FORM]: a filter that masks the secrets in a text, with as many bytes as they had, so that lines and columns hold.
+masked() { awk -v form="${1:-shell}" -v rows="$work/mask.rows" -f "$work/mask.awk"; }
+masked_policy() { masked sudoers; }
+masked_doas() { masked doas; }
