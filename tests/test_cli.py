@@ -288,7 +288,7 @@ def test_one_bad_file_costs_only_itself(tmp_path: Path) -> None:
 
 def test_a_truncated_bundle_is_used_as_far_as_it_goes(tmp_path: Path) -> None:
     whole = handed_in(tmp_path).read_bytes()
-    (tmp_path / "cut.tar").write_bytes(whole[: whole.rindex(b"files/4") - 100])
+    (tmp_path / "cut.tar").write_bytes(whole[: whole.rindex(b"files/8") - 100])
     ran = fidelitas("survey", "cut.tar", cwd=tmp_path)
     assert ran.status == 0
     assert "damaged or ends early" in ran.err

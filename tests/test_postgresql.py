@@ -292,7 +292,7 @@ def test_an_account_with_the_documented_grants_sees_all_but_passwords(faulty: Se
         (["--postgresql", "postgresql://ines:secret@db/x"], 2, "a password on the command line can be read by everybody"),
         (["--postgresql", "nonsense=1"], 2, "cannot understand the connection parameters"),
         (["--postgresql", "host=/nowhere-at-all"], 4, 'could not read database server "host=/nowhere-at-all"'),
-        (["--postgresql", "host=/a", "--postgresql", "host=/b", "--name", "db"], 2, "--name fits one subject only"),
+        (["--postgresql", "host=/a", "--postgresql", "host=/b", "--name", "db"], 2, "does not say which subject it is for"),
     ],
 )
 def test_servers_that_cannot_be_read_are_one_clear_line(tmp_path: Path, arguments: list[str], status: int, message: str) -> None:

@@ -19,6 +19,7 @@ from fidelitas.reports.holders import Filter, holders_table, selected
 from fidelitas.reports.survey import subject_block, survey_document
 from fidelitas.rights import RightKind
 from fidelitas.sources import FileScan, LogScan, from_file, from_this_machine
+from fidelitas.sources.bounded import read_within
 from fidelitas.sources.collected import Collected
 from fidelitas.trouble import told
 
@@ -106,7 +107,7 @@ def command(
     password = click.prompt("Password", hide_input=True, err=True) if ask_password else None
     host = partial(from_this_machine, scan=FileScan[scan or "EVERYWHERE"], logs=LogScan[logs or "CONCERNING"], deadline=deadline)
     failures: list[FidelitasError] = []
-    apart = keep_apart(_each(asked, called, password, host, failures))
+    apart = keep_apart(_each(asked, called, password, host, deadline, failures))
     collected = list(apart.pieces)
     if not collected:
         raise failures[0]
@@ -128,6 +129,7 @@ def _each(
     called: Mapping[str, str],
     password: str | None,
     host: Callable[[Path | None], Collected],
+    deadline: float,
     failures: list[FidelitasError],
 ) -> Iterator[Collected]:
     """Read every subject that can be read; one that cannot costs only itself."""
@@ -140,7 +142,8 @@ def _each(
                 found = from_file(Path(what), name)
             else:
                 module, function = _SERVERS[kind]
-                found = getattr(import_module(module), function)(str(what), name, password)
+                read = partial(getattr(import_module(module), function), str(what), name, password, deadline)
+                found = read_within(deadline, read, str(what))
             yield _named(found, name)
         except FidelitasError as error:
             failures.append(error)

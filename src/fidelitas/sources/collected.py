@@ -12,7 +12,11 @@ from typing import Any
 from fidelitas.errors import ReadError
 from fidelitas.evidence import Bundle, Identity, MissingItem, make_rows_bundle, read_bundle
 
-__all__ = ["Answers", "Collected", "GoneAway", "queries", "sealed"]
+__all__ = ["DEADLINE", "Answers", "Collected", "GoneAway", "queries", "sealed"]
+
+
+# How long one subject is read unless it is said otherwise, in seconds.
+DEADLINE = 1800.0
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

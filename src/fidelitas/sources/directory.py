@@ -17,7 +17,8 @@ from urllib.parse import parse_qs, unquote, urlsplit
 
 from fidelitas.errors import ReadError, RequestError
 from fidelitas.evidence import MissingItem
-from fidelitas.sources.collected import Collected, sealed
+from fidelitas.sources.bounded import cut_at
+from fidelitas.sources.collected import DEADLINE, Collected, sealed
 
 if TYPE_CHECKING:
     from ldap3 import Connection
@@ -47,7 +48,7 @@ def from_ldif(content: bytes, name: str) -> Collected:
     return _sealed(name, _SECRET.sub(lambda found: b"# not copied" + b"\n# not copied" * found[0].count(b"\n"), content), [])
 
 
-def from_directory(uri: str, name: str | None = None, password: str | None = None) -> Collected:
+def from_directory(uri: str, name: str | None = None, password: str | None = None, deadline: float = DEADLINE) -> Collected:
     """Return the evidence of the directory at ``ldaps://HOST/BASE?bind=DN``; raises `ReadError` where it cannot be reached.
 
     What the bound account may not see looks as if it were not there: a directory does not tell.  Where the server goes away midway, what
@@ -59,14 +60,26 @@ def from_directory(uri: str, name: str | None = None, password: str | None = Non
     with warnings.catch_warnings():
         warnings.simplefilter("ignore", DeprecationWarning)  # of a library that this one is made with
         from ldap3.core.exceptions import LDAPException  # noqa: PLC0415
+        from pyasn1.error import PyAsn1Error  # noqa: PLC0415
     try:
-        connection = _connection(asked, password if password is not None else os.environ.get("LDAP_PASSWORD"))
-        try:
-            for entry in _objects(connection, asked.base, gaps):
-                texts.append(_ldif(entry))  # noqa: PERF401 what was read counts, whatever comes
-        finally:
-            connection.unbind()
-    except (LDAPException, OSError) as error:
+        opened: list[Connection] = []
+        with cut_at(deadline, lambda: opened[0].socket.fileno()):  # noqa: PLW0108 there is one only later
+            connection = _connection(asked, password if password is not None else os.environ.get("LDAP_PASSWORD"), opened)
+            try:
+                for entry in _objects(connection, asked.base, gaps):
+                    texts.append(_ldif(entry))  # noqa: PERF401 what was read counts, whatever comes
+            finally:
+                connection.unbind()
+    except (
+        LDAPException,
+        OSError,
+        PyAsn1Error,
+        ValueError,
+        TypeError,
+        IndexError,
+        KeyError,
+        AttributeError,
+    ) as error:  # of a driver fed junk
         text = " ".join(str(error).split())
         if not texts:
             raise ReadError(f'could not read directory "{uri}": {text}', hint="See docs/directories.md for what it takes.") from error
@@ -103,7 +116,7 @@ def _asked(uri: str) -> _Asked:
     return _Asked(server, parts.hostname, unquote(parts.path.lstrip("/")), said.get("bind", [None])[0], encrypted, ca, int(seconds))
 
 
-def _connection(asked: _Asked, password: str | None) -> "Connection":
+def _connection(asked: _Asked, password: str | None, opened: "list[Connection]") -> "Connection":
     import ldap3  # noqa: PLC0415
 
     tls = ldap3.Tls(validate=ssl.CERT_REQUIRED if asked.tls == "checked" else ssl.CERT_NONE, ca_certs_file=asked.ca)
@@ -111,6 +124,7 @@ def _connection(asked: _Asked, password: str | None) -> "Connection":
     connection = ldap3.Connection(
         server, asked.bind, password, read_only=True, receive_timeout=asked.seconds, raise_exceptions=True, check_names=False
     )
+    opened.append(connection)
     try:
         connection.open()
         if asked.tls != "off" and not server.ssl:

@@ -11,14 +11,12 @@ from typing import IO
 
 from fidelitas.errors import EvidenceError, ReadError
 from fidelitas.evidence import probe_script, read_bundle
-from fidelitas.sources.collected import Collected
+from fidelitas.sources.collected import DEADLINE, Collected
 from fidelitas.text import clipped, plain
 
 __all__ = ["FileScan", "LogScan", "from_this_machine"]
 
-# Millions of files on a slow disk take some minutes.  The probe itself stops then and prints what it has.
-DEADLINE = 1800.0
-# How long it may take after that to pack what it has read.
+# How long the probe may take, once its deadline has come, to pack what it has read.
 _PACKING = 120.0
 # What a probe may print: more than it copies at most, logs included.
 _LARGEST = 2 * 2**30

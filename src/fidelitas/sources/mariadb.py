@@ -7,8 +7,10 @@ server is on this machine or the URI says otherwise.  Everything is read in a re
 import json
 import os
 import ssl
+import struct
 from collections.abc import Iterator, Mapping
 from configparser import ConfigParser, Error
+from contextlib import suppress
 from datetime import date, datetime
 from pathlib import Path
 from typing import Any
@@ -19,18 +21,35 @@ from pymysql.cursors import SSDictCursor
 
 from fidelitas.errors import ReadError, RequestError
 from fidelitas.evidence import MissingItem
-from fidelitas.sources.collected import Answers, Collected, GoneAway, queries, sealed
+from fidelitas.sources.bounded import cut_at
+from fidelitas.sources.collected import DEADLINE, Answers, Collected, GoneAway, queries, sealed
 
 __all__ = ["WITHOUT_PASSWORD", "from_mariadb", "kind_of_password", "with_edges"]
 
 _SECONDS = 15
 _QUERY_SECONDS = 120
 _MOST_ROWS = 500_000
+_LARGEST_LISTING = 64 << 20
+# Ways to log in by which a server reads the password itself, or can: not over a connection that is neither encrypted nor local.
+_READABLE = ("mysql_clear_password", "dialog", "sha256_password", "caching_sha2_password")
 _MISSING = frozenset({1146, 1109})  # no such table
 # Ways to log in that take no password of the server's.
 WITHOUT_PASSWORD = frozenset({"unix_socket", "auth_socket", "gssapi", "pam", "auth_pam"})
 # Each tells what the other does, on a server of the other make.
 _INSTEAD = {"global_priv": "user", "user": "global_priv", "roles_mapping": "role_edges", "role_edges": "roles_mapping"}
+
+
+class _Refusal:
+    """Refuses a way to log in."""
+
+    def __init__(self, connection: object) -> None:
+        """Take what the driver gives."""
+
+    def authenticate(self, packet: object) -> object:
+        """Raise: the password is not sent."""
+        raise pymysql.err.OperationalError(
+            2061, "the server asks for the password in a way in which it could be read on the way; use TLS, or the server's socket"
+        )
 
 
 def kind_of_password(plugin: str, text: str) -> str:
@@ -46,34 +65,40 @@ def kind_of_password(plugin: str, text: str) -> str:
     return "plain" if plugin == "mysql_clear_password" else "current"
 
 
-def from_mariadb(uri: str, name: str | None = None, password: str | None = None) -> Collected:
+def from_mariadb(uri: str, name: str | None = None, password: str | None = None, deadline: float = DEADLINE) -> Collected:
     """Return the evidence of the server at ``mariadb://user@host:port``, or ``mariadb://user@/?socket=PATH``.
 
     Raises `RequestError` for a URI that cannot be meant, `ReadError` where the server cannot be reached.  What the account may not see is a
-    gap.
+    gap; so is what was not read `deadline` seconds later.
     """
     options = _options(uri)
     given = password if password is not None else _password()
-    try:
-        connection = pymysql.connect(
-            **options,
-            password=given,
-            autocommit=True,
-            charset="utf8mb4",
-            cursorclass=SSDictCursor,
-        )
-    except (pymysql.Error, OSError, ValueError) as error:
-        text = " ".join(str(part) for part in error.args)
-        raise ReadError(f'could not read database server "{uri}": {text}', hint="See docs/databases.md for what it takes.") from error
+    connection = pymysql.connect(
+        **options,
+        password=given,
+        autocommit=True,
+        charset="utf8mb4",
+        cursorclass=SSDictCursor,
+        local_infile=False,
+        auth_plugin_map={} if "ssl" in options or "unix_socket" in options else dict.fromkeys(_READABLE, _Refusal),
+        defer_connect=True,
+    )
     read = Answers()
-    try:
-        for listing, stated in queries("mariadb").items():
-            _take(connection, listing, stated["query"], stated.get("weakens", ""), read)
-    except GoneAway as gone:
-        read.broken_off(gone)
-    finally:
-        if connection.open:
-            connection.close()
+    with cut_at(deadline, lambda: connection._sock.fileno()):  # type: ignore[attr-defined]  # noqa: PLW0108, SLF001 there is no other way to it
+        try:
+            connection.connect()
+        except (pymysql.Error, OSError, ValueError, RuntimeError, IndexError, struct.error) as error:
+            text = " ".join(str(part) for part in error.args)
+            raise ReadError(f'could not read database server "{uri}": {text}', hint="See docs/databases.md for what it takes.") from error
+        try:
+            for listing, stated in queries("mariadb").items():
+                _take(connection, listing, stated["query"], stated.get("weakens", ""), read)
+        except GoneAway as gone:
+            read.broken_off(gone)
+        finally:
+            if connection.open:
+                with suppress(pymysql.Error, OSError):
+                    connection.close()
     for listing, other in _INSTEAD.items():
         if listing in read.listings or other in read.listings or listing == "role_edges":
             continue
@@ -139,6 +164,10 @@ def _take(connection: "pymysql.Connection[SSDictCursor]", listing: str, query: s
         with connection.cursor() as cursor:
             cursor.execute(query)
             read.listings[listing] = b"".join(_lines(cursor, listing, read))
+    except (RuntimeError, IndexError, ValueError, TypeError, AttributeError, struct.error) as error:
+        # What is no answer to a query: a request for a file of ours, packets of a wrong shape.
+        connection._force_close()  # type: ignore[attr-defined]  # noqa: SLF001 a polite end would wait for more of them
+        raise GoneAway(f"the server answered {listing} with something else than rows ({error}), and was left") from error
     except pymysql.Error as error:
         if error.args and error.args[0] in _MISSING:
             return
@@ -150,11 +179,21 @@ def _take(connection: "pymysql.Connection[SSDictCursor]", listing: str, query: s
 
 
 def _lines(cursor: SSDictCursor, listing: str, read: Answers) -> Iterator[bytes]:
+    size = 0
     for number, row in enumerate(cursor.fetchall_unbuffered()):
         if number >= _MOST_ROWS:
             read.gaps.append(MissingItem(path=f"listing {listing}", reason=f"has more than {_MOST_ROWS} rows"))
             return
-        yield json.dumps(_reduced(listing, dict(row)), default=_plain).encode() + b"\n"
+        try:
+            line = json.dumps(_reduced(listing, dict(row)), default=_plain).encode() + b"\n"
+        except (KeyError, TypeError, ValueError, AttributeError, RecursionError):
+            read.gaps.append(MissingItem(path=f"listing {listing}", reason="a row is not as expected; not known: what it states"))
+            continue
+        size += len(line)
+        if size > _LARGEST_LISTING:
+            read.gaps.append(MissingItem(path=f"listing {listing}", reason=f"is larger than {_LARGEST_LISTING} bytes"))
+            return
+        yield line
 
 
 def _plain(value: object) -> object:
@@ -191,9 +230,13 @@ def with_edges(listings: Mapping[str, bytes]) -> dict[str, bytes]:
     return found
 
 
+_EDGE = frozenset({"TO_USER", "TO_HOST", "FROM_USER", "FROM_HOST", "WITH_ADMIN_OPTION"})
+
+
 def _edges(rows: bytes) -> bytes:
     """Return MySQL's table of role grants in the form of MariaDB's: a role is an account there, with a host of its own."""
-    found: list[Mapping[str, Any]] = [json.loads(line) for line in rows.splitlines()]
+    stated = [json.loads(line) for line in rows.splitlines()]
+    found: list[Mapping[str, Any]] = [row for row in stated if isinstance(row, dict) and row.keys() >= _EDGE]
     return b"".join(
         json.dumps(
             {

@@ -123,7 +123,8 @@ def _without_sockets(listing: str, row: Mapping[str, str | int | None]) -> dict[
         stated = json.loads(str(row.get("Priv")))
     except ValueError:
         return dict(row)
-    for part in (stated, *stated.get("auth_or", ())):
+    parts = (stated, *(stated.get("auth_or") or ())) if isinstance(stated, dict) else ()
+    for part in (one for one in parts if isinstance(one, dict)):
         if part.get("plugin") in WITHOUT_PASSWORD:
             part["password"] = "none"  # noqa: S105
     return {**row, "Priv": json.dumps(stated)}

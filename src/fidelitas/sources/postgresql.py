@@ -8,14 +8,20 @@ Everything is read only and stops after a time.
 
 import json
 import os
-from collections.abc import Mapping
+import time
+from collections.abc import Iterator, Mapping
+from configparser import ConfigParser
+from configparser import Error as ConfigError
+from contextlib import contextmanager, suppress
+from pathlib import Path
 
 import psycopg
 from psycopg import conninfo, sql
 
 from fidelitas.errors import ReadError, RequestError
 from fidelitas.evidence import MissingItem
-from fidelitas.sources.collected import Answers, Collected, GoneAway, queries, sealed
+from fidelitas.sources.bounded import cut_at
+from fidelitas.sources.collected import DEADLINE, Answers, Collected, GoneAway, queries, sealed
 
 __all__ = ["dump_script", "from_postgresql", "from_postgresql_dump", "is_postgresql_dump"]
 
@@ -26,17 +32,19 @@ _LARGEST_LISTING = 64 << 20
 # What every server has some of: nothing of it is a query that failed.
 _NEVER_EMPTY = frozenset({"server", "roles", "passwords", "memberships", "databases", "cluster-grants", "access-rules"})
 _HEAD = b"fidelitas-postgresql 1"
+_Connection = psycopg.Connection[tuple[object, ...]]
 
 
-def from_postgresql(parameters: str, name: str | None = None, password: str | None = None) -> Collected:
+def from_postgresql(parameters: str, name: str | None = None, password: str | None = None, deadline: float = DEADLINE) -> Collected:
     """Return the evidence of the server that libpq's connection parameters name; raises `ReadError` where it cannot be reached.
 
-    What the account may not see, or a database that does not let it in, is a gap.
+    What the account may not see, or a database that does not let it in, is a gap; so is what was not read `deadline` seconds later.
     """
     stated = _stated(parameters)
+    ends = time.monotonic() + deadline
     read = Answers()
     names: list[str] = []
-    with _connected(stated, password, parameters) as connection:
+    with _connected(stated, password, parameters, ends) as connection:
         version, host = connection.info.server_version, name or _host_of(connection)
         try:
             _take(connection, "cluster", "", version, read)
@@ -48,7 +56,7 @@ def from_postgresql(parameters: str, name: str | None = None, password: str | No
             read.listings["server"] = b"".join(json.dumps(row).encode() + b"\n" for row in rows)
     for database in names:
         try:
-            with _connected({**stated, "dbname": database}, password, parameters) as connection:
+            with _connected({**stated, "dbname": database}, password, parameters, ends) as connection:
                 _take(connection, "database", database, version, read)
         except (ReadError, GoneAway) as error:
             read.gaps.append(MissingItem(path=f"database {database}", reason=str(error)))
@@ -71,14 +79,51 @@ def _stated(parameters: str) -> dict[str, str]:
     return stated
 
 
-def _connected(stated: Mapping[str, str], password: str | None, shown: str) -> psycopg.Connection[tuple[object, ...]]:
-    options = dict(stated)
-    host = options.get("host", "")
-    if "sslmode" not in options and not host.startswith("/") and host:
-        options["sslmode"] = "verify-full"
-        options.setdefault("sslrootcert", "system" if psycopg.pq.version() >= 160000 else "")
-        if not options["sslrootcert"]:
-            del options["sslrootcert"]
+@contextmanager
+def _connected(stated: Mapping[str, str], password: str | None, shown: str, ends: float) -> Iterator[_Connection]:
+    """Yield a connection that is cut when the time is over: a server that stays silent would be waited for without end."""
+    left = ends - time.monotonic()
+    if left <= 0:
+        raise ReadError("there was no time left to read it")
+    opened: list[_Connection] = []
+    with cut_at(left, lambda: opened[0].fileno()):  # noqa: PLW0108 there is one only later
+        connection = _connect(stated, password, shown, left, opened)
+        try:
+            yield connection
+        finally:
+            with suppress(psycopg.Error):
+                connection.close()
+
+
+def _tls(options: Mapping[str, str]) -> dict[str, str]:
+    """Return what makes libpq verify the server's certificate, unless the parameters, their service or the environment say otherwise.
+
+    However the host is named: over a socket of this machine libpq passes over it.
+    """
+    known = {**_service(options.get("service") or os.environ.get("PGSERVICE", "")), **options}
+    if "sslmode" in known or "PGSSLMODE" in os.environ:
+        return {}
+    root = {} if "sslrootcert" in known or "PGSSLROOTCERT" in os.environ or psycopg.pq.version() < 160000 else {"sslrootcert": "system"}
+    return {"sslmode": "verify-full", **root}
+
+
+def _service(name: str) -> Mapping[str, str]:
+    """Return the parameters of a service (The Connection Service File, in the manual of libpq); none where it is not found."""
+    if not name:
+        return {}
+    folder = os.environ.get("PGSYSCONFDIR")
+    files = [os.environ.get("PGSERVICEFILE") or Path.home() / ".pg_service.conf", *([Path(folder) / "pg_service.conf"] if folder else [])]
+    parser = ConfigParser(interpolation=None, strict=False, delimiters=("=",))
+    for file in files:
+        with suppress(ConfigError, OSError, UnicodeError):
+            parser.read(file, encoding="utf-8")
+            if parser.has_section(name):
+                return dict(parser[name])
+    return {}
+
+
+def _connect(stated: Mapping[str, str], password: str | None, shown: str, left: float, opened: list[_Connection]) -> _Connection:
+    options = {**stated, **_tls(stated)}
     options.setdefault("connect_timeout", str(_CONNECT_SECONDS))
     options.setdefault("dbname", "postgres")
     options["application_name"] = "fidelitas"
@@ -86,27 +131,28 @@ def _connected(stated: Mapping[str, str], password: str | None, shown: str) -> p
         options["password"] = password
     try:
         connection = psycopg.connect(**options, autocommit=True)  # type: ignore[arg-type]
+        opened.append(connection)
         connection.execute("set default_transaction_read_only = on")
         connection.execute("set search_path = pg_catalog")
-        connection.execute(sql.SQL("set statement_timeout = {}").format(sql.Literal(_QUERY_MILLISECONDS)))
+        connection.execute(sql.SQL("set statement_timeout = {}").format(sql.Literal(min(_QUERY_MILLISECONDS, int(left * 1000) + 1))))
     except psycopg.Error as error:
         text = " ".join(str(error).split())
         raise ReadError(f'could not read database server "{shown}": {text}', hint="See docs/databases.md for what it takes.") from error
     return connection
 
 
-def _is_here(connection: psycopg.Connection[tuple[object, ...]]) -> bool:
+def _is_here(connection: _Connection) -> bool:
     host = connection.info.host
     return not host or host.startswith("/") or host in ("localhost", "127.0.0.1", "::1")
 
 
-def _host_of(connection: psycopg.Connection[tuple[object, ...]]) -> str:
+def _host_of(connection: _Connection) -> str:
     info = connection.info
     host = info.host if info.host and not info.host.startswith("/") else "localhost"
     return f"{host}:{info.port}"
 
 
-def _take(connection: psycopg.Connection[tuple[object, ...]], scope: str, database: str, version: int, read: Answers) -> None:
+def _take(connection: _Connection, scope: str, database: str, version: int, read: Answers) -> None:
     for name, query in queries("postgresql").items():
         if query["scope"] != scope or version < int(str(query.get("since", 0))):
             continue
@@ -120,7 +166,7 @@ def _take(connection: psycopg.Connection[tuple[object, ...]], scope: str, databa
                 raise GoneAway(f"the server went away while {listing} was read") from error
 
 
-def _rows(connection: psycopg.Connection[tuple[object, ...]], query: str, listing: str, read: Answers) -> bytes:
+def _rows(connection: _Connection, query: str, listing: str, read: Answers) -> bytes:
     """Return the rows of a query as JSON lines; they are streamed, and cut at a limit."""
     lines: list[bytes] = []
     size = 0
