@@ -23,6 +23,7 @@ from fidelitas.rights.live import stale_groups
 from fidelitas.rights.programs import Origin, judged_programs
 from fidelitas.rights.ssh import sshd_for
 from fidelitas.sources import FileScan, from_this_machine
+from support import open_up
 from test_probe import grow, probe, put
 
 pytestmark = pytest.mark.judge
@@ -139,6 +140,56 @@ def test_nothing_is_raised_on_a_fresh_debian(fresh: Path) -> None:
     assert {one.expected != "" for one in judged_programs(host.facts)} == {True}
     assert len(list(judged_programs(host.facts))) >= 10
     assert not host.facts.gaps
+
+
+def test_trees_of_other_systems_are_one_finding_each_and_give_root_to_nobody(fresh: Path, tmp_path: Path) -> None:
+    """A chroot of this Debian, and layers of containers with another: what `su` of each does for an account is what the host's would."""
+    trees = ["srv/chroot/same", "var/lib/docker/overlay2/aa/diff", "var/lib/docker/overlay2/bb/diff", "root/images/old"]
+    programs = [
+        path for path in ("usr/bin/su", "usr/bin/passwd", "usr/bin/mount", "usr/bin/gpasswd", "usr/bin/chsh") if (fresh / path).exists()
+    ]
+    try:
+        for number, tree in enumerate(trees):
+            for path in programs:
+                content = (fresh / path).read_bytes() + (b"" if number == 0 else bytes([number]))
+                put(fresh / tree / path, "")
+                (fresh / tree / path).write_bytes(content)
+                (fresh / tree / path).chmod(0o4755)
+        (fresh / "root").chmod(0o700)
+        host = read(fresh)
+        raised = [one for one in findings_of(host) if one.severity <= Severity.LOW and one.check.startswith("programs.")]
+        assert {(one.about, str(one.severity)) for one in raised} == {("/var/lib/docker", "medium"), ("/root/images/old", "low")}
+        assert "any account" not in {str(holding.principal) for holding in host.holdings}
+        assert not [one for one in host.facts.gaps if "setuid" in one.what]
+    finally:
+        for tree in trees:
+            shutil.rmtree(
+                fresh / tree.split("/")[0] / tree.split("/")[1] if not tree.startswith("var") else fresh / "var/lib/docker",
+                ignore_errors=True,
+            )
+
+
+def test_an_ordinary_account_gets_nothing_of_a_copy_and_nothing_behind_a_closed_folder(tmp_path: Path, need: Callable[..., None]) -> None:
+    """Real attempts, as uid 65534."""
+    need("setpriv", "su", root=True)
+    open_up(tmp_path)
+    for name, mode in (("open", 0o755), ("closed", 0o700)):
+        (tmp_path / name).mkdir()
+        for program in ("su", "id"):
+            shutil.copy(shutil.which(program) or "", tmp_path / name / program)
+            (tmp_path / name / program).chmod(0o4755)
+        (tmp_path / name).chmod(mode)
+    # By way of a shell: setpriv itself looks for the program before its capabilities are gone.
+    ordinary = ["setpriv", "--reuid=65534", "--regid=65534", "--clear-groups", "sh", "-c", 'exec "$@"', "x"]
+    tried = {
+        name: subprocess.run(
+            [*ordinary, tmp_path / name / program, *words], capture_output=True, text=True, check=False, stdin=subprocess.DEVNULL
+        )
+        for name, program, words in (("open", "su", ("-c", "id -u")), ("closed", "su", ("-c", "id -u")), ("closed", "id", ("-u",)))
+    }
+    own = subprocess.run([*ordinary, "su", "-c", "id -u"], capture_output=True, text=True, check=False, stdin=subprocess.DEVNULL)
+    assert (tried["open"].returncode, tried["open"].stdout) == (own.returncode, own.stdout)  # what the host's own su does
+    assert tried["closed"].returncode == 126 or "Permission denied" in tried["closed"].stderr
 
 
 def test_dpkg_finds_the_same_files_changed(fresh: Path) -> None:

@@ -199,7 +199,11 @@ def test_an_error_is_marked_and_ends_with_4(tmp_path: Path) -> None:
         ("{none}", "", "nobody could become root"),
         ("{none}", "daemon ALL=ALL\n", "nobody who can log in could become root; left are daemon"),
         ("{none}", "ines ALL=ALL\n", None),
-        ("{usable sha512}", "", None),
+        (
+            "{usable sha512}",
+            "",
+            "everyone who can become root by sudo now would lose it (ines); roads left: root itself, with its password or a key",
+        ),
     ],
 )
 def test_a_lock_out_is_said_loudly(root: str, after: str, warning: str | None, tmp_path: Path) -> None:
@@ -208,7 +212,7 @@ def test_a_lock_out_is_said_loudly(root: str, after: str, warning: str | None, t
     put(tmp_path / "new", after)
     ran = fidelitas("rehearse", "--policy", "new", cwd=tmp_path)
     assert ran.status == (1 if warning else 0)
-    assert (f"LOCK-OUT on knot: {warning}\n" in ran.out) is bool(warning)
+    assert (f"LOCK-OUT on knot: {warning}" in ran.out) is bool(warning)
 
 
 # -- charter -----------------------------------------------------------------------------------------------------------------------
@@ -231,16 +235,17 @@ CLAUSE = '[[{kind}]]\naccount = "{account}"\non = "{on}"\ncommand = "{command}"\
         ("must", "rada", "knot", "/bin/restart db", 1),
         ("never", "rada", "knot", "/bin/sh", 0),
         ("never", "rada", "knot", "/bin/status", 1),
-        ("never", "nosuch", "knot", "/bin/sh", 0),
-        ("must", "nosuch", "knot", "/bin/sh", 1),
-        ("must", "rada", "tern", "/bin/status", 3),
+        ("never", "nosuch", "knot", "/bin/sh", 2),
+        ("must", "nosuch", "knot", "/bin/sh", 2),
+        ("must", "rada", "tern", "/bin/status", 2),
     ],
 )
 def test_musts_and_nevers(kind: str, account: str, on: str, command: str, status: int, tmp_path: Path) -> None:
     charter = "format = 1\n" + CLAUSE.format(kind=kind, account=account, on=on, command=command)
     assert chartered(tmp_path, charter).status == status
     ran = chartered(tmp_path, charter, "--format", "json")
-    check_schema("charter", ran.json)
+    if status < 2:
+        check_schema("charter", ran.json)
 
 
 def test_a_change_is_tested_against_the_charter_before_it_is_made(tmp_path: Path) -> None:
@@ -340,4 +345,7 @@ def test_two_accounts_are_compared(tmp_path: Path) -> None:
         ("right", "root", True, True),
     ]
     assert "ines and ines hold the same" in fidelitas("compare", "ines", "ines", cwd=folder).out
-    assert fidelitas("compare", "ines", "nobody", cwd=folder).err == ('fidelitas: there is no account "nobody" on any host in the ledger\n')
+    assert fidelitas("compare", "ines", "nobody", cwd=folder).err == (
+        'fidelitas: on any subject in the ledger there is no account "nobody". Known are: '
+        "%daemon, %docker, %gauges, %ines, %rada, %root, %sudo, %tomas, daemon, ines and others.\n"
+    )

@@ -316,7 +316,7 @@ def test_commands_of_the_policy_are_looked_at_and_not_copied(tmp_path: Path) -> 
 def test_access_lists_links_and_digests_of_what_the_policy_names(tmp_path: Path, need: Callable[..., None], shell: str) -> None:
     need("setfacl", "getfacl")
     digest = "sha256:" + "0" * 64
-    root = grow(tmp_path, f"ines ALL = {digest} /opt/odd\\ na\\:me, /opt/link\n")
+    root = grow(tmp_path / "root", f"ines ALL = {digest} /opt/odd\\ na\\:me, /opt/link\n")
     put(root / "opt/odd na:me", "#!/bin/sh\n", 0o755)
     (root / "opt/link").symlink_to("odd na:me")
     put(root / "opt/plain", "")

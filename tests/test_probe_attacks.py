@@ -371,7 +371,14 @@ def test_the_probe_ends_when_told_with_everything_that_it_started(root: Path, sh
     private = root.parent / "private"
     private.mkdir()
     command = [*shell.split(), str(PROBE), "--root", str(root)]
-    process = subprocess.Popen(command, stdout=subprocess.DEVNULL, env={**os.environ, "TMPDIR": str(private)}, start_new_session=True)
+    # Where the tests run in the background SIGINT is ignored, and a shell cannot trap what is ignored when it starts.
+    process = subprocess.Popen(
+        command,
+        stdout=subprocess.DEVNULL,
+        env={**os.environ, "TMPDIR": str(private)},
+        start_new_session=True,
+        preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL),  # noqa: PLW1509 nothing else runs in this process
+    )
     while not list(private.iterdir()):
         assert process.poll() is None
     time.sleep(0.5)  # somewhere in the middle

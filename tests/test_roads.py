@@ -131,6 +131,23 @@ DPKG = {
         ("2755 0 50 1 1 /opt/x", {}, "programs.no-package", "low"),
         ("4755 0 0 1 1 /usr/bin/tide", {"dpkg-overrides": b"root root 4755 /usr/bin/tide\n"}, None, ""),
         ("4755 0 0 1 1 /usr/bin/tide", {"dpkg-overrides": b"root root 0755 /usr/bin/tide\n"}, "programs.bit-added", "medium"),
+        ("4755 0 0 1 1 /srv/chroot/old/usr/bin/passwd", {}, "programs.foreign-copies", "medium"),
+        ("4755 0 0 1 1 /var/lib/docker/overlay2/ab/diff/bin/su", {}, "programs.foreign-copies", "medium"),
+        (
+            "4755 0 0 1 1 /srv/chroot/same/usr/bin/passwd",
+            {
+                "set-id": b"4755 0 0 1 1 /usr/bin/passwd\0" + b"4755 0 0 1 1 /srv/chroot/same/usr/bin/passwd\0",
+                "program-digests": b"d1\t/usr/bin/passwd\nd1\t/srv/chroot/same/usr/bin/passwd\n",
+            },
+            None,
+            "",
+        ),
+        (
+            "4755 0 0 1 1 /srv/chroot/old/usr/bin/su",
+            {"program-digests": b"d1\t/srv/chroot/old/usr/bin/su\nd1\t/usr/bin/bash\n"},
+            "programs.hands-over-root",
+            "critical",
+        ),
         ("4755 0 0 1 1 /mnt/x", {"mounts": b"1 0 8:1 / / rw - ext4 x rw\n2 1 8:2 / /mnt rw,nosuid - ext4 y rw\n"}, None, ""),
     ],
 )
@@ -138,7 +155,7 @@ def test_verdicts_on_setuid_files(line: str, listings: dict[str, bytes], check: 
     known = host({}, {**DPKG, "set-id": set_id(line), **listings})
     findings = [
         (one.check, str(one.severity))
-        for name in ("hands-over-root", "changed", "no-package", "bit-added", "writable")
+        for name in ("hands-over-root", "changed", "no-package", "foreign-copies", "bit-added", "writable")
         for one in found(known, f"programs.{name}")
     ]
     assert findings == ([(check, severity)] if check else [])
@@ -594,3 +611,35 @@ def test_who_can_read_the_password_of_a_database(mode: int, folder: int, uid: in
     machine = host(None, listings, item(path, mode, uid, 3001), item("/home/ines", folder, 1001, 1001, "folder"))
     told = [finding.severity for finding in found(machine, "log-ins.kept-database-password")]
     assert told == ([expected] if expected else [])
+
+
+@pytest.mark.parametrize(
+    ("mode", "uid", "gid", "who", "severity"),
+    [
+        (0o755, 0, 0, "any account", "critical"),
+        (0o700, 0, 0, "", "low"),
+        (0o700, 1001, 0, "ines", "high"),
+        (0o750, 0, 3001, "rada", "high"),
+    ],
+)
+def test_a_setuid_shell_is_as_grave_as_it_can_be_reached(mode: int, uid: int, gid: int, who: str, severity: str) -> None:
+    known = host(
+        {},
+        {**DPKG, "set-id": set_id("4755 0 0 1 1 /srv/vault/bash")},
+        item("/srv", 0o755, kind="folder"),
+        item("/srv/vault", mode, uid, gid, "folder"),
+    )
+    assert [str(one.severity) for one in found(known, "programs.hands-over-root")] == [severity]
+    assert held(known) >= {who} - {""}
+    assert ("any account" in held(known)) == (who == "any account")
+
+
+@pytest.mark.parametrize(
+    ("mode", "uid", "gid", "severity"),
+    [(0o700, 1001, 0, None), (0o755, 1001, 0, "high"), (0o777, 0, 0, "high"), (0o755, 0, 0, None), (0o770, 0, 3001, "high")],
+    ids=["its own alone", "its own, open to all", "anyone's", "root's", "a group's"],
+)
+def test_a_setuid_program_in_a_folder_of_others(mode: int, uid: int, gid: int, severity: str | None) -> None:
+    """One that only its folder's owner can reach fools nobody else: MariaDB's helper of PAM is such a one."""
+    known = host({}, {**DPKG, "set-id": set_id("4755 0 0 1 1 /usr/lib/helpers/tool")}, item("/usr/lib/helpers", mode, uid, gid, "folder"))
+    assert [str(one.severity) for one in found(known, "programs.writable")] == ([severity] if severity else [])

@@ -102,6 +102,15 @@ class Logbook:
         self.gaps += [gap for use in self.hosts.values() for gap in use.troubles if gap not in self.gaps]
         return found
 
+    def spans(self) -> dict[str, tuple[datetime, datetime]]:
+        """Return of each host from when to when its logs tell: up to when they were collected, where that is known."""
+        found: dict[str, tuple[datetime, datetime]] = {}
+        for name, use in self.hosts.items():
+            times = [at for log in use.logs for at in (log.first, log.last) if at is not None]
+            if times:
+                found[name] = min(times), max([*times, *([use.until] if use.until is not None else [])])
+        return found
+
     def use_of(self, subject: str) -> HostUse | None:
         """Return the use of privilege on a host, by its name up to the first dot."""
         return self.hosts.get(_short(subject))

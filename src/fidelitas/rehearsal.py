@@ -52,7 +52,7 @@ def rehearse(before: HostRights, after: HostRights) -> Rehearsal:
         gained=tuple(Change(before=None, after=new[key]) for key in new if key not in old),
         lost=tuple(Change(before=old[key], after=None) for key in old if key not in new),
         altered=tuple(Change(before=old[key], after=new[key]) for key in new if key in old and _terms(old[key]) != _terms(new[key])),
-        locked_out=_locked_out(after),
+        locked_out=_locked_out(after) or _sudo_lost(before, after),
     )
 
 
@@ -71,6 +71,32 @@ def _locked_out(rights: HostRights) -> str:
             return "nobody but root itself could become root, and root has no password to log in with"
         return ""
     return f"nobody who can log in could become root; left are {', '.join(others)}" if others else "nobody could become root"
+
+
+def _sudo_lost(before: HostRights, after: HostRights) -> str:
+    """Return a warning where everyone who can become root by sudo now would lose it, with the roads that would be left; else nothing."""
+    lost = sorted(_by_sudo(before) - _by_sudo(after))
+    if not lost or _by_sudo(after):
+        return ""
+    left = sorted({_road(holding) for holding in after.own_holdings if holding.right.kind is RightKind.ROOT} - {""})
+    roads = f"roads left: {'; '.join(left[:6])}" if left else "no road to root would be left"
+    return f"everyone who can become root by sudo now would lose it ({', '.join(lost[:6])}); {roads}"
+
+
+def _by_sudo(rights: HostRights) -> frozenset[str]:
+    """Return the accounts besides root that may become root by sudo and can log in, as far as is known."""
+    roots = [holding for holding in rights.holdings if holding.right.kind is RightKind.ROOT]
+    sudo = [one for one in roots if any(link.way == "sudo" for route in one.routes for link in route.links)]
+    people = [who for one in sudo if (who := rights.identity(one.principal)) is not None and who.uid != 0]
+    return frozenset(who.name for who in people if who.log_in.possible is not False)
+
+
+def _road(holding: Holding) -> str:
+    """Return in a few words how somebody would still become root."""
+    route = holding.routes[0]
+    if holding.principal.kind is PrincipalKind.ACCOUNT and route.links[0].way == "user ID 0":
+        return f"{holding.principal} itself, with its password or a key"
+    return f"{holding.principal} ({', '.join(dict.fromkeys(link.way for link in route.links))})"
 
 
 def _roots(rights: HostRights) -> Iterator[tuple[str, int | None, bool | None]]:

@@ -5,7 +5,9 @@ from dataclasses import dataclass
 from enum import Enum
 
 from fidelitas.charter.read import Clause, Kind
+from fidelitas.rights import Holding, RightKind
 from fidelitas.rights.sudo import Decision, Verdict
+from fidelitas.text import Place
 
 __all__ = ["Outcome", "Result", "check_charter"]
 
@@ -14,6 +16,7 @@ class Outcome(Enum):
     """What became of a demand."""
 
     KEPT = "kept"
+    UNLESS = "kept unless"  # something that is not in evidence decides
     BROKEN = "broken"
     UNKNOWN = "not known"
 
@@ -26,19 +29,52 @@ class Result:
     outcome: Outcome
     decision: Decision | None = None
     reason: str = ""
+    place: Place | None = None  # of the route that breaks it, where that is no rule of sudo
 
 
 # Answers a clause: the decision, or in words why there is none.
 Ask = Callable[[Clause], Decision | str]
+# Returns what the account of a clause holds on its subject, by whatever route.
+Held = Callable[[Clause], Iterable[Holding]]
 
 
-def check_charter(clauses: Iterable[Clause], ask: Ask) -> list[Result]:
-    """Return a result for each clause."""
-    return [_result(clause, ask(clause)) for clause in clauses]
+def check_charter(clauses: Iterable[Clause], ask: Ask, held: Held) -> list[Result]:
+    """Return a result for each clause.
+
+    A never is broken by any route, not by sudo alone: whoever can become root, or the account in question, can run anything as it.
+    """
+    return [_result(clause, ask(clause), held) for clause in clauses]
 
 
-def _result(clause: Clause, answer: Decision | str) -> Result:
+def _result(clause: Clause, answer: Decision | str, held: Held) -> Result:
     if isinstance(answer, str):
         return Result(clause=clause, outcome=Outcome.UNKNOWN, reason=answer)
-    kept = (answer.verdict is Verdict.ALLOWED) is (clause.kind is Kind.MUST)
-    return Result(clause=clause, outcome=Outcome.KEPT if kept else Outcome.BROKEN, decision=answer, reason=answer.reason)
+    allowed, conditions = answer.verdict is Verdict.ALLOWED, "; ".join(answer.conditions)
+    if clause.kind is Kind.MUST:
+        outcome = Outcome.BROKEN if not allowed else Outcome.UNKNOWN if conditions else Outcome.KEPT
+        reason = answer.reason or (f"only if {conditions}" if conditions else "")
+        return Result(clause=clause, outcome=outcome, decision=answer, reason=reason)
+    if allowed:
+        outcome = Outcome.UNLESS if conditions else Outcome.BROKEN
+        return Result(clause=clause, outcome=outcome, decision=answer, reason=answer.reason or conditions)
+    return _by_other_routes(clause, answer, held)
+
+
+def _by_other_routes(clause: Clause, answer: Decision, held: Held) -> Result:
+    """Return what becomes of a never that the sudo policy alone would keep."""
+    routes = [route for holding in held(clause) if _reaches(holding, clause) for route in holding.routes]
+    best = min(routes, key=lambda route: (bool(route.conditions), len(route.links)), default=None)
+    if best is None:
+        return Result(clause=clause, outcome=Outcome.KEPT, decision=answer, reason=answer.reason)
+    how = "; ".join(link.because for link in best.links)
+    if best.conditions:
+        return Result(clause=clause, outcome=Outcome.UNLESS, reason=f"{'; '.join(best.conditions)}: {how}", place=best.place)
+    return Result(clause=clause, outcome=Outcome.BROKEN, reason=how, place=best.place)
+
+
+def _reaches(holding: Holding, clause: Clause) -> bool:
+    """Return whether a right lets its holder run anything as the account that the clause names."""
+    account = (clause.run_as or "root").partition(":")[0] or clause.account
+    if holding.right.kind in (RightKind.ROOT, RightKind.ADMIN):
+        return True
+    return holding.right.kind is RightKind.RUN_AS and holding.right.detail == account

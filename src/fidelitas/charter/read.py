@@ -55,7 +55,7 @@ def read_charter(text: str, origin: str) -> tuple[Clause, ...]:
     """Return the clauses of a charter; raises `RequestError` that names the entry that is not as documented."""
     try:
         stated = tomllib.loads(text)
-    except (tomllib.TOMLDecodeError, RecursionError) as error:
+    except (ValueError, RecursionError) as error:  # also numbers of more digits than Python reads
         raise RequestError(f'charter "{origin}" is not TOML: {error}') from error
     unknown = set(stated) - {"format", *(kind.value for kind in Kind)}
     if stated.get("format") != FORMAT or unknown:

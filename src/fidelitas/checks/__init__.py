@@ -36,7 +36,7 @@ from fidelitas.checks.postgresql import (
     stored_password,
     untrusted_function,
 )
-from fidelitas.checks.programs import added_bit, changed_program, escaping_program, stray_program, writable_program
+from fidelitas.checks.programs import added_bit, changed_program, escaping_program, foreign_copies, stray_program, writable_program
 from fidelitas.checks.running import (
     open_export,
     open_search_path,
@@ -126,6 +126,7 @@ CHECKS: tuple[Check[HostRights], ...] = (
     escaping_program,
     changed_program,
     stray_program,
+    foreign_copies,
     added_bit,
     writable_program,
     conferring_group,
@@ -202,6 +203,16 @@ WINDOWS_CHECKS: tuple[Check[WindowsRights], ...] = (
     windows.remote_local_administrators,
     windows.unknown_administrator,
 )
+
+
+def check_names() -> frozenset[str]:
+    """Return the names of all checks, and of their themes."""
+    # What brings the numerical libraries is asked for here alone.
+    from fidelitas.checks.use import USE_CHECKS  # noqa: PLC0415
+
+    every = (CHECKS, ESTATE_CHECKS, DATABASE_CHECKS, MARIADB_CHECKS, DIRECTORY_CHECKS, WINDOWS_CHECKS, USE_CHECKS)
+    names = {one.name for checks in every for one in checks}
+    return frozenset(names | {name.partition(".")[0] for name in names})
 
 
 def server_findings(rights: ServerRights) -> list[Finding]:

@@ -1,16 +1,19 @@
 """Checks of programs that run with more than their caller's rights: setuid and setgid files, file capabilities."""
 
+import re
 import shlex
 from collections.abc import Iterator
+from posixpath import dirname
 
 from fidelitas.checks.check import Found, check
-from fidelitas.facts import Place
+from fidelitas.facts import FileState, Place
 from fidelitas.findings import Severity
 from fidelitas.rights import HostRights
-from fidelitas.rights.files import above, writers_told
+from fidelitas.rights.files import above, writers, writers_told
 from fidelitas.rights.programs import Judged, Origin, judged_programs
+from fidelitas.rights.reach import reachers
 
-__all__ = ["added_bit", "changed_program", "escaping_program", "stray_program", "writable_program"]
+__all__ = ["added_bit", "changed_program", "escaping_program", "foreign_copies", "stray_program", "writable_program"]
 
 
 def _in_force(rights: HostRights) -> Iterator[Judged]:
@@ -53,8 +56,10 @@ def escaping_program(rights: HostRights) -> Iterator[Found]:
         if judged.power is not None and judged.as_root:
             copy = f", a copy of {judged.copy_of}," if judged.copy_of else ""
             mode = judged.set_id.mode if judged.set_id else 0o001
-            severity = None if mode & 0o001 else Severity.HIGH
-            yield _found(rights, judged, f"{judged.path}{copy} {_bits(judged)} and {judged.power.reason}", severity)
+            within = reachers(judged.path, _states(rights), rights.population)
+            severity = Severity.LOW if within == frozenset() else None if mode & 0o001 and within is None else Severity.HIGH
+            more = "; no account but root can reach it" if within == frozenset() else ""
+            yield _found(rights, judged, f"{judged.path}{copy} {_bits(judged)} and {judged.power.reason}{more}", severity)
         elif judged.power is not None and judged.set_id is not None and judged.set_id.mode & 0o4000:
             yield _found(rights, judged, f"{judged.path} {_bits(judged)} and {judged.power.reason}", Severity.HIGH)
 
@@ -79,9 +84,52 @@ def stray_program(rights: HostRights) -> Iterator[Found]:
     Nobody updates it, and nothing tells what it is meant to do.  Any fault in it makes everybody root who may start it.
     """
     for judged in _in_force(rights):
-        if judged.origin is Origin.UNPACKAGED and judged.power is None:
+        if judged.origin is Origin.UNPACKAGED and judged.power is None and not judged.twin and not judged.is_foreign_copy:
             severity = None if judged.as_root else Severity.LOW
             yield _found(rights, judged, f"{judged.path} {_bits(judged)} and belongs to no package", severity)
+
+
+# Where programs are in a root folder; what is before that in a path is the root folder of a chroot, a container's layer or an image.
+_IN_A_ROOT = re.compile(r"(?:/usr)?(?:/local)?/s?bin/[^/]+\Z|/usr/lib(?:exec|64|32)?/.+\Z")
+# As many parts of the path of such a root folder name the tree that it is in: /var/lib/docker, /srv/chroot/bookworm.
+_TREE_PARTS = 3
+
+
+def _tree_of(path: str) -> str:
+    """Return the tree that a copy is in."""
+    found = _IN_A_ROOT.search(path)
+    above_it = path[: found.start()] if found is not None else ""
+    return "/".join(above_it.split("/")[: _TREE_PARTS + 1]) or dirname(path)
+
+
+@check(
+    "programs.foreign-copies",
+    Severity.MEDIUM,
+    advice="Remove the tree if nothing uses it; else bar the way to it (chmod 0700 on its top folder), or mount it with nosuid.",
+)
+def foreign_copies(rights: HostRights) -> Iterator[Found]:
+    """Set-id programs of other root folders, such as su and mount of a chroot, are reachable on this host.
+
+    They check their caller by this host's files, so that they give no rights by themselves; but nobody updates them with this host, and a
+    known fault in an old one is a fault of this host.
+    """
+    trees: dict[str, list[Judged]] = {}
+    for judged in _in_force(rights):
+        if judged.is_foreign_copy:
+            trees.setdefault(_tree_of(judged.path), []).append(judged)
+    states = _states(rights)
+    for tree, copies in sorted(trees.items()):
+        barred = all(reachers(one.path, states, rights.population) == frozenset() for one in copies)
+        names = sorted({one.path.rpartition("/")[2] for one in copies})
+        shown = ", ".join(names[:6]) + (" and others" if len(names) > 6 else "")
+        reach = "; no account but root can reach them" if barred else ""
+        message = f"older or foreign copies of set-id programs: {len(copies)} below {tree} ({shown}){reach}"
+        places = tuple(Place(subject=rights.subject, path=one.path) for one in copies[:20])
+        yield Found(about=tree, message=message, places=places, severity=Severity.LOW if barred else None)
+
+
+def _states(rights: HostRights) -> dict[str, FileState]:
+    return {state.path: state for state in rights.facts.files}
 
 
 @check("programs.bit-added", Severity.MEDIUM, advice="Take the bit away, or register it with the package manager.")
@@ -101,25 +149,33 @@ def added_bit(rights: HostRights) -> Iterator[Found]:
 
 @check(
     "programs.writable",
-    Severity.CRITICAL,
-    advice="Let root own the file and every folder above it, and nobody else write there.",
+    Severity.HIGH,
+    advice="Let root own the file and every folder above it, and let no other account write there.",
 )
 def writable_program(rights: HostRights) -> Iterator[Found]:
-    """A program that runs with more than its caller's rights can be replaced by somebody other than root.
+    """A program that runs with more than its caller's rights can be replaced by an account other than root.
 
-    A write takes the bit away from the file itself (chown(2)), but a folder above it lets one put another file in its place, or
-    bring an old version with a known fault back.
+    A write takes the bit away from the file (chown(2)), and another file in its place has none: so it gives root to nobody by itself.  But
+    others go on calling it by its name, and then run what that account put there.
     """
-    states = {state.path: state for state in rights.facts.files}
+    states = _states(rights)
     for judged in _in_force(rights):
+        within = reachers(judged.path, states, rights.population)
         for at in above(judged.path):
-            told = writers_told(states.get(at), rights.population)
-            if told:
-                where = "" if at == judged.path else f"{at}, above "
-                message = f"{where}{judged.path}, which {_bits(judged)}, {told}"
-                place = Place(subject=rights.subject, path=at)
-                severity = None if judged.as_root else Severity.MEDIUM
-                yield Found(
-                    about=f"{at}\0{judged.path}", message=message, places=(place,), severity=severity, safer=f"chmod go-w {shlex.quote(at)}"
-                )
-                break
+            who, told = writers(states.get(at)), writers_told(states.get(at), rights.population)
+            if not told:
+                continue
+            if within is not None and not who.everybody and not who.gids and within <= who.uids:
+                break  # whoever can reach it are those who can replace it: they fool themselves alone
+            where = "" if at == judged.path else f"{at}, above "
+            message = f"{where}{judged.path}, which {_bits(judged)}, {told}"
+            state = states[at]
+            owner = f"chown root {shlex.quote(at)}; " if state.uid else ""
+            yield Found(
+                about=f"{at}\0{judged.path}",
+                message=message,
+                places=(Place(subject=rights.subject, path=at),),
+                severity=None if judged.as_root else Severity.MEDIUM,
+                safer=f"{owner}chmod go-w {shlex.quote(at)}",
+            )
+            break

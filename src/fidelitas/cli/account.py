@@ -2,10 +2,9 @@
 
 import click
 
-from fidelitas.cli.options import Output, Source, format_option, source_options, subjects_of, tell_gaps
-from fidelitas.errors import RequestError
+from fidelitas.cli.options import Output, Source, format_option, source_options, subjects_of, tell_gaps, unknown_name
 from fidelitas.reports.account import account_blocks, account_document
-from fidelitas.reports.holders import Filter, holders_table, selected
+from fidelitas.reports.holders import Filter, holders_table, names_of, selected
 from fidelitas.rights import HostRights, ServerRights
 
 
@@ -20,7 +19,7 @@ def command(name: str, subject: str | None, source: Source, output: Output) -> N
     hosts = [one for one in subjects if isinstance(one, HostRights)]
     servers = [one for one in subjects if isinstance(one, ServerRights) and one.knows(name)]
     if not servers and not any(name in host.population.by_name for host in hosts):
-        raise RequestError(f'no host in evidence has an account "{name}"')
+        raise unknown_name("no subject in evidence has an account", name, (known for one in subjects for known in names_of(one)))
     if output.form == "table":
         output.blocks(account_blocks(name, hosts, servers))
     else:

@@ -1,14 +1,18 @@
 """``fidelitas charter``."""
 
+from collections.abc import Iterable
 from pathlib import Path
 
 import click
 
+from fidelitas.audit import Audit, audit
 from fidelitas.charter import Clause, Outcome, check_charter, read_charter
-from fidelitas.cli.options import Output, Source, bundle_of_root, format_option, say, source_options
+from fidelitas.cli.options import Output, Source, bundle_of_root, format_option, say, source_options, unknown_name
 from fidelitas.errors import ReadError
 from fidelitas.inquiry import Inquiry
 from fidelitas.reports.charter import charter_document, charter_table
+from fidelitas.reports.holders import names_of
+from fidelitas.rights import Holding, HostRights, PrincipalKind
 from fidelitas.rights.sudo import Decision
 from fidelitas.sources import RootFiles, from_policy_file
 
@@ -41,15 +45,25 @@ def check(file: Path, policy: Path | None, root: Path | None, allow_gaps: bool, 
     With --policy a change is tested before it is made.  Exit status: 1 a demand is broken, else 3 one cannot be told, else 0.
     """  # noqa: D301 Click wants the character itself
     clauses = charter_of(file)
-    inquiries = _inquiries(policy, root, source)
+    bundles = source.bundles() if root is None else [bundle_of_root(root)]
+    changed = bundles if policy is None else [from_policy_file(policy, bundle) for bundle in bundles]
+    files = None if root is None else RootFiles(root)
+    inquiries = {bundle.subject: Inquiry(bundle, files) for bundle in changed}
+    found = source.audit() if policy is None and root is None else audit(changed)
+    hosts = {host.subject: host for host in found.hosts}
+    _refuse_unknown(clauses, found)
 
     def ask(clause: Clause) -> Decision | str:
         inquiry = inquiries.get(clause.subject)
         if inquiry is None:
-            return f'there is no evidence of a subject "{clause.subject}"'
+            return f'"{clause.subject}" is not a Linux host: a charter can demand commands of such hosts alone'
         return inquiry.decision(clause.account, clause.run_as, clause.command)
 
-    results = check_charter(clauses, ask)
+    def held(clause: Clause) -> tuple[Holding, ...]:
+        host = hosts[clause.subject]
+        return tuple(one for one in host.holdings if one.principal.is_called(clause.account)) + _of_all(host)
+
+    results = check_charter(clauses, ask, held)
     output.table(charter_table(results), lambda: charter_document(results))
     broken = [one for one in results if one.outcome is Outcome.BROKEN]
     unknown = [one for one in results if one.outcome is Outcome.UNKNOWN]
@@ -58,6 +72,26 @@ def check(file: Path, policy: Path | None, root: Path | None, allow_gaps: bool, 
         raise SystemExit(1)
     if unknown and not allow_gaps:
         raise SystemExit(3)
+
+
+def _of_all(host: HostRights) -> tuple[Holding, ...]:
+    """Return what every account of a host holds."""
+    return tuple(holding for holding in host.holdings if holding.principal.kind is PrincipalKind.ANY_ACCOUNT)
+
+
+def _refuse_unknown(clauses: Iterable[Clause], found: Audit) -> None:
+    """Refuse a charter that names a subject or an account of which there is no evidence: a never about it would look kept."""
+    subjects = [one.subject for one in found.subjects]
+    names = {name for one in found.subjects for name in names_of(one)}
+    for clause in clauses:
+        where = f"[[{clause.kind.value}]] number {clause.number} of the charter"
+        if clause.subject not in subjects:
+            raise unknown_name(f"{where}: there is no evidence of a subject", clause.subject, subjects)
+        if clause.account not in names:
+            raise unknown_name(f"{where}: no subject in evidence has an account", clause.account, names)
+        user = (clause.run_as or "").partition(":")[0]
+        if user and user not in names and not user.startswith("#"):
+            raise unknown_name(f"{where}: no subject in evidence has an account to run as", user, names)
 
 
 def charter_of(file: Path) -> tuple[Clause, ...]:
@@ -70,10 +104,3 @@ def _text(file: Path) -> str:
         return file.read_text(encoding="utf-8")
     except (OSError, UnicodeDecodeError) as error:
         raise ReadError(f'could not read charter "{file}": {getattr(error, "strerror", None) or error}') from error
-
-
-def _inquiries(policy: Path | None, root: Path | None, source: Source) -> dict[str, Inquiry]:
-    bundles = source.bundles() if root is None else [bundle_of_root(root)]
-    files = None if root is None else RootFiles(root)
-    changed = bundles if policy is None else [from_policy_file(policy, bundle) for bundle in bundles]
-    return {bundle.subject: Inquiry(bundle, files) for bundle in changed}

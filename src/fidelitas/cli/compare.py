@@ -2,10 +2,10 @@
 
 import click
 
-from fidelitas.cli.options import Output, Source, format_option, source_options, subjects_of, tell_gaps
+from fidelitas.cli.options import Output, Source, format_option, source_options, subjects_of, tell_gaps, unknown_name
 from fidelitas.comparison import compare
-from fidelitas.errors import RequestError
 from fidelitas.reports.comparison import comparison_document, comparison_table
+from fidelitas.reports.holders import names_of
 
 
 @click.command
@@ -20,7 +20,8 @@ def command(first: str, second: str, subject: str | None, whole: bool, source: S
     hosts = subjects_of(source.audit(), subject)
     for name in (first, second):
         if not any(host.knows(name) for host in hosts):
-            raise RequestError(f'there is no account "{name}" on {subject or "any host in the ledger"}')
+            where = subject or "any subject in the ledger"
+            raise unknown_name(f"on {where} there is no account", name, (known for host in hosts for known in names_of(host)))
     found = compare(hosts, first, second)
     output.table(comparison_table(found, first, second, whole=whole), lambda: comparison_document(found, first, second))
     tell_gaps(hosts)

@@ -2,7 +2,8 @@
 
 import click
 
-from fidelitas.cli.options import Output, Source, format_option, note_unread, say, source_options, subjects_of
+from fidelitas.checks import check_names
+from fidelitas.cli.options import Output, Source, format_option, note_unread, say, source_options, subjects_of, unknown_name
 from fidelitas.findings import Severity
 from fidelitas.reports.coverage import gap_lines, gaps_line
 from fidelitas.reports.findings import findings_blocks, findings_document, findings_table, tally
@@ -31,6 +32,10 @@ def command(
 
     Exit status: 1 where there is a finding of --fail-on or worse, else 3 where evidence is missing, else 0.
     """
+    known = check_names()
+    for name in only:
+        if name not in known:
+            raise unknown_name("there is no check or theme", name, known)
     audit = source.audit()
     hosts = subjects_of(audit, subject)
     names = {host.subject for host in hosts}

@@ -2,9 +2,9 @@
 
 import click
 
-from fidelitas.cli.options import Output, Source, format_option, source_options, subjects_of, tell_gaps
+from fidelitas.cli.options import Output, Source, format_option, source_options, subjects_of, tell_gaps, unknown_name
 from fidelitas.errors import RequestError
-from fidelitas.reports.holders import Filter, holders_document, holders_table, object_rows, selected
+from fidelitas.reports.holders import Filter, holders_document, holders_table, is_right, names_of, object_rows, right_names, selected
 from fidelitas.rights import ServerRights, Strength
 
 
@@ -30,6 +30,10 @@ def command(account: str | None, right: str | None, subject: str | None, strengt
     subject, _, inside = (subject or "").partition("/")
     hosts = subjects_of(source.audit(), subject or None)
     chosen = Filter(account=account, right=right, strength=strength)
+    if account is not None and not any(host.knows(account) for host in hosts):
+        raise unknown_name("no subject has an account, group or role", account, (name for host in hosts for name in names_of(host)))
+    if right is not None and not is_right(right, hosts):
+        raise unknown_name("there is no right", right, right_names(hosts))
     if inside:
         database, _, name = inside.partition("/")
         servers = [host for host in hosts if isinstance(host, ServerRights)]

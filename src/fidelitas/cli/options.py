@@ -1,5 +1,6 @@
 """Options that several commands share, and the one place where output meets the terminal."""
 
+import difflib
 import json
 import multiprocessing
 import os
@@ -189,7 +190,18 @@ def on_all_cores(function: Callable[[S], T], items: Iterable[S]) -> Iterator[T]:
 
 def unknown_subject(subject: str | None, known: Sequence[str]) -> RequestError:
     """Return the error that there is no evidence of a subject, and of which there is."""
-    return RequestError(f'there is no evidence of a subject "{subject}"', hint=f"There is of: {', '.join(known[:10])}.")
+    return unknown_name("there is no evidence of a subject", subject or "", known)
+
+
+def unknown_name(what: str, name: str, known: Iterable[str]) -> RequestError:
+    """Return the error that a name is not known, with the nearest that is: a filter that matches nothing would look like a clean answer."""
+    names = sorted({one for one in known if one})
+    near = difflib.get_close_matches(name, names, n=3, cutoff=0.6)
+    if near:
+        hint = f"Did you mean {' or '.join(near)}?"
+    else:
+        hint = f"Known are: {', '.join(names[:10])}{' and others' if len(names) > 10 else ''}." if names else "None is known."
+    return RequestError(f'{what} "{name}"', hint=hint)
 
 
 def bundle_of_root(root: Path) -> Bundle:

@@ -6,7 +6,18 @@ from pathlib import Path
 
 import click
 
-from fidelitas.cli.options import Output, Source, format_option, log_option, note_unread, reader_zone, say, source_options, time_of
+from fidelitas.cli.options import (
+    Output,
+    Source,
+    format_option,
+    log_option,
+    note_unread,
+    reader_zone,
+    say,
+    source_options,
+    time_of,
+    unknown_name,
+)
 from fidelitas.errors import ReadError, RequestError
 from fidelitas.facts import EventKind
 from fidelitas.logbook import Logbook, Wanted
@@ -14,7 +25,7 @@ from fidelitas.replay import Held, replay
 from fidelitas.reports.findings import findings_blocks, findings_document, tally
 from fidelitas.reports.replay import replay_blocks, replay_document, replay_table
 from fidelitas.reports.sessions import sessions_table, timeline_blocks
-from fidelitas.reports.usage import deed_document, head_block, people_table, usage_blocks, usage_document, usage_table
+from fidelitas.reports.usage import deed_document, head_block, outside_lines, people_table, usage_blocks, usage_document, usage_table
 from fidelitas.usage import Deed
 
 _KINDS = {kind.name.lower().replace("_", "-"): kind for kind in EventKind}
@@ -67,6 +78,9 @@ def command(
         since=time_of(since, now),
         until=time_of(until, now),
     )
+    ends = min(wanted.until or now, now)
+    if wanted.since is not None and wanted.since >= ends:
+        raise RequestError("the window is empty: it ends before it begins", hint="Give --since a time before --until and before now.")
     deeds: list[Deed] = []
     keep = figures is not None or view in ("events", "timeline", "against-policy")
     if output.form == "jsonl":
@@ -74,10 +88,27 @@ def command(
     else:
         book = source.logbook(wanted, deeds.append if keep else None)
         deeds.sort(key=lambda deed: deed.event.at or datetime.min.replace(tzinfo=UTC))
+        _refuse_unknown(book, wanted, source)
         _show(book, deeds, view or "summary", source, output, wanted)
     if figures is not None:
         _draw(figures, deeds, source)
+    outside = outside_lines(book, wanted.since, ends, reader_zone()) if wanted.since is not None or wanted.until is not None else []
+    for line in outside:
+        say(line)
     _tell(book)
+    if outside:
+        raise SystemExit(3)
+
+
+def _refuse_unknown(book: Logbook, wanted: Wanted, source: Source) -> None:
+    """Refuse a person or host that neither the logs nor the evidence knows: nothing found would look like nothing done."""
+    if wanted.host is not None and book.use_of(wanted.host) is None:
+        raise unknown_name("the logs are of no host", wanted.host, book.hosts)
+    people = {name for use in book.hosts.values() for name in use.people.by_name}
+    if wanted.person is not None and wanted.person not in people:
+        people |= {name for host in source.hosts_if_any() for name in host.population.by_name}
+        if wanted.person not in people:
+            raise unknown_name("neither logs nor evidence know a person", wanted.person, people)
 
 
 def _show(book: Logbook, deeds: list[Deed], view: str, source: Source, output: Output, wanted: Wanted) -> None:
@@ -98,7 +129,7 @@ def _show(book: Logbook, deeds: list[Deed], view: str, source: Source, output: O
     elif output.form != "table":
         output.table(people_table(book.people.ranked(), zone), dict)
     else:
-        output.blocks([head_block(book, zone)])
+        output.blocks([head_block(book, zone, (wanted.since, wanted.until))])
         output.table(people_table(book.people.ranked(), zone), dict)
         output.text("\n")
         if plain:

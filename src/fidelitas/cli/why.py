@@ -2,9 +2,8 @@
 
 import click
 
-from fidelitas.cli.options import Output, Source, format_option, source_options, subjects_of, tell_gaps
-from fidelitas.errors import RequestError
-from fidelitas.reports.holders import Filter, holders_table, selected
+from fidelitas.cli.options import Output, Source, format_option, source_options, subjects_of, tell_gaps, unknown_name
+from fidelitas.reports.holders import Filter, holders_table, names_of, selected
 from fidelitas.reports.why import why_blocks, why_document
 
 
@@ -23,7 +22,9 @@ def command(account: str, subject: str | None, source: Source, output: Output) -
     hosts = subjects_of(source.audit(), subject)
     known = [host for host in hosts if host.knows(account)]
     if not known:
-        raise RequestError(f'no host in evidence has an account or group "{account}"', hint="Groups are written %NAME.")
+        raise unknown_name(
+            "no subject in evidence has an account, group or role", account, (name for host in hosts for name in names_of(host))
+        )
     told = source.provenance(known)
     if output.form == "table":
         output.blocks(why_blocks(account, known, told))

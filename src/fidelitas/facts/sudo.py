@@ -202,3 +202,4 @@ class SudoPolicy:
     defaults: tuple[SudoDefault, ...] = ()
     files: tuple[PolicyFile, ...] = ()
     gaps: tuple[Gap, ...] = ()
+    known: bool = True  # False: the main file could not be read, which is not the same as a policy without rules

@@ -4,7 +4,7 @@ Knows the paths and what each is read for; not the syntax, nor what follows from
 """
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import Protocol, TypeVar
 
@@ -311,11 +311,13 @@ class _Host:
         if not plugin.path.rpartition("/")[2].startswith("sudoers."):
             why = f'sudo asks the plugin "{plugin.path}", which we cannot read'
             self._gaps.append(Gap(what="sudo policy", why=why, weakens=ITEMS["/etc/sudoers"], place=plugin.place))
-            return SudoPolicy()
+            return SudoPolicy(known=False)
         state = self._files.state(plugin.sudoers_file)
         if state is not None and state.kind is FileKind.ABSENT and plugin.sudoers_file in _OPTIONAL:
             return SudoPolicy()  # sudo is not installed
         text = self._files.text(plugin.sudoers_file)
         if text is not None and is_ldif(text):  # given in place of the policy, with --policy; sudo itself reads LDIF from a directory only
             return read_sudo_ldif(text, self._place(plugin.sudoers_file))
-        return read_policy(self._files, self._place(plugin.sudoers_file), host=host_name, uid=plugin.sudoers_uid, gid=plugin.sudoers_gid)
+        origin = self._place(plugin.sudoers_file)
+        policy = read_policy(self._files, origin, host=host_name, uid=plugin.sudoers_uid, gid=plugin.sudoers_gid)
+        return policy if text is not None else replace(policy, known=False)

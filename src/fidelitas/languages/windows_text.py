@@ -50,7 +50,7 @@ def read_group_text(text: str, origin: Place) -> LocalGroup:
     backslash.
     """
     lines = _lines(text)
-    named = next(number for number, line in enumerate(lines) if line.strip())
+    named = next((number for number, line in enumerate(lines) if line.strip()), 0)
     head = _HEAD.match(lines[named])
     below = next((number for number, line in enumerate(lines) if _RULE.match(line)), len(lines)) + 1
     members = [(number, line.strip()) for number, line in enumerate(lines[below:], below + 1) if line.strip()]

@@ -95,7 +95,7 @@ def _hint_expression() -> str:
 @cache
 def _assignment() -> re.Pattern[str]:
     # At the beginning of a word, or in a list within one: username=a,password=b; /token:x of Windows.
-    return re.compile(rf"(^|[,;&?{{([/'\"-])(-*{_table().names})(\\?=|[?]?:=)")
+    return re.compile(rf"(^|[,;&?{{([/'\"=-])(-*{_table().names})(\\?=|[?]?:=)")
 
 
 @cache
@@ -110,7 +110,7 @@ def _name() -> re.Pattern[str]:
 
 @cache
 def _not_name() -> re.Pattern[str]:
-    return re.compile(rf"(^|[,;&?{{([/'\"-])-*({_table().not_names})$")
+    return re.compile(rf"(^|[,;&?{{([/'\"=-])-*({_table().not_names})$")
 
 
 # What a line holds in which anything can be secret; most lines hold none of it.
@@ -197,6 +197,9 @@ class _Words:
             return self._quoted(word, low, lead)
         found = self._found(word, low, bare, lead)
         self._note_program(bare)
+        if found is None and self.depth < _DEPTH and (" " in low or "\t" in low):
+            inner = min(at for at in (low.find('"'), low.find("'"), len(low)) if at >= 0)  # command="mysql -p…"
+            return self._quoted(word, low, inner + 1) if inner < len(low) else word
         return word if found is None else found
 
     def _awaited(self, word: str, low: str, bare: str) -> str:
@@ -285,7 +288,7 @@ class _Words:
                 start = match.end()
                 continue
             end = len(bare)
-            if match.start() or match[1]:
+            if (match.start() or match[1]) and match[1] != "=":
                 listed = _LIST_END.search(bare, match.end())
                 end = listed.start() if listed else end
             out += word[at : lead + match.end()] + self._whole(word[lead + match.end() : lead + end], 0)

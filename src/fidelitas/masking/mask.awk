@@ -13,9 +13,9 @@ BEGIN {
         }
     }
     close(rows)
-    assignment = "(^|[,;&?{([/'\"-])(-*" head["names"] ")(\\\\?=|[?]?:=)"
-    before = "^[,;&?{([/'\"-]"
-    not_name = "(^|[,;&?{([/'\"-])-*(" head["not"] ")$"
+    assignment = "(^|[,;&?{([/'\"=-])(-*" head["names"] ")(\\\\?=|[?]?:=)"
+    before = "^[,;&?{([/'\"=-]"
+    not_name = "(^|[,;&?{([/'\"=-])-*(" head["not"] ")$"
     a_name = "^-*" head["names"] "$"
     word_of["shell"] = "^(([^ \t\"'\\\\]|\\\\.|\"([^\"\\\\]|\\\\.)*\"|'[^']*')+|[\"'\\\\])"
     word_of["doas"] = word_of["shell"]
@@ -91,9 +91,10 @@ function masked_word(word, low, depth,   lead, bare, found) {
     if (depth < 3 && lead && bare ~ /[ \t]/) return quoted_word(word, low, lead, depth)
     matched = 0
     found = found_in(word, low, bare, lead, depth)
-    if (!matched) found = word
     note_program(bare, depth)
-    return found
+    if (matched) return found
+    if (depth < 3 && low ~ /[ \t]/ && match(low, /["']/)) return quoted_word(word, low, RSTART, depth) # command="mysql -p..."
+    return word
 }
 
 function awaited_word(word, low, bare, depth,   how) {
@@ -196,7 +197,7 @@ function assigned(word, low, bare, lead, depth,   start, out, at, rest, begin, s
         stop = start + RSTART + RLENGTH - 1
         if (RSTART == 1 && start > lead && substr(low, begin, 1) !~ before) {
             rest = substr(low, start + 2)
-            if (!match(rest, "[,;&?{([/'\"-]")) break
+            if (!match(rest, "[,;&?{([/'\"=-]")) break
             start += RSTART
             continue
         }
@@ -204,7 +205,7 @@ function assigned(word, low, bare, lead, depth,   start, out, at, rest, begin, s
         sub(/(\\?=|[?]?:=)$/, "", name)
         if (name ~ not_name) { start = stop; continue }
         end = length(word)
-        if (begin - 1 > lead || substr(low, begin, 1) ~ "^[,;&?{([/'\"]") {
+        if ((begin - 1 > lead || substr(low, begin, 1) ~ "^[,;&?{([/'\"]") && substr(low, begin, 1) != "=") {
             if (match(substr(low, stop + 1), /[],;&})]/)) end = stop + RSTART - 1
         }
         out = out substr(word, at + 1, stop - at) whole(substr(word, stop + 1, end - stop), 0)

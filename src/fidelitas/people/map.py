@@ -8,7 +8,7 @@ import io
 import tomllib
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
-from datetime import date
+from datetime import date, datetime
 from typing import Any
 
 from fidelitas.errors import ReadError
@@ -72,7 +72,7 @@ def _from_csv(text: str, origin: str) -> Iterator[tuple[int, Mapping[str, Any]]]
 def _from_toml(text: str, origin: str) -> Iterator[tuple[int, Mapping[str, Any]]]:
     try:
         stated = tomllib.loads(text)
-    except tomllib.TOMLDecodeError as error:
+    except (ValueError, RecursionError) as error:  # also numbers of more digits than Python reads
         raise ReadError(f"{origin}: {error}", hint="See docs/people.md for the form.") from error
     entries = stated.get("person", [])
     if not isinstance(entries, list) or set(stated) - {"person"}:
@@ -103,6 +103,8 @@ def _person(row: Mapping[str, Any], origin: str, line: int) -> MappedPerson:
 
 
 def _day(text: Any, origin: str, line: int) -> date | None:
+    if isinstance(text, datetime):
+        return text.date()
     if isinstance(text, date):
         return text
     if not text:

@@ -9,12 +9,12 @@ from fidelitas.reports.table import Table
 
 __all__ = ["charter_document", "charter_table"]
 
-_STYLES = {Outcome.KEPT: "", Outcome.BROKEN: "bold red", Outcome.UNKNOWN: "bold yellow"}
+_STYLES = {Outcome.KEPT: "", Outcome.UNLESS: "bold yellow", Outcome.BROKEN: "bold red", Outcome.UNKNOWN: "bold yellow"}
 
 
 def charter_table(results: Sequence[Result]) -> Table:
     """Return one row a demand, the broken ones first."""
-    order = [Outcome.BROKEN, Outcome.UNKNOWN, Outcome.KEPT]
+    order = [Outcome.BROKEN, Outcome.UNKNOWN, Outcome.UNLESS, Outcome.KEPT]
     ordered = sorted(results, key=lambda result: order.index(result.outcome))
     return Table(
         columns=("outcome", "subject", "demand", "because", "place"),
@@ -33,7 +33,8 @@ def _because(result: Result) -> str:
 
 def _place(result: Result) -> str:
     rule = result.decision.rule if result.decision else None
-    return rule.place.in_file() if rule else ""
+    place = rule.place if rule else result.place
+    return place.in_file() if place else ""
 
 
 def charter_document(results: Sequence[Result]) -> dict[str, Any]:
@@ -53,6 +54,7 @@ def charter_document(results: Sequence[Result]) -> dict[str, Any]:
                 "decision": one.decision.verdict.value if one.decision else None,
                 "reason": one.reason or None,
                 "rule": place_document(one.decision.rule.place) if one.decision and one.decision.rule else None,
+                "place": place_document(one.place) if one.place else None,
             }
             for one in results
         ],

@@ -9,7 +9,17 @@ from fidelitas.reports.sentences import brief, holder, kind_of
 from fidelitas.reports.table import Table
 from fidelitas.rights import Holding, HostRights, Link, LinkKind, RightKind, Route, ServerRights, SubjectRights
 
-__all__ = ["Filter", "holders_document", "holders_table", "object_rows", "route_document", "selected"]
+__all__ = [
+    "Filter",
+    "holders_document",
+    "holders_table",
+    "is_right",
+    "names_of",
+    "object_rows",
+    "right_names",
+    "route_document",
+    "selected",
+]
 
 Row = tuple[SubjectRights, Holding]
 # The privileges that there are on a table of PostgreSQL, and those of MariaDB that change or read one.
@@ -45,6 +55,24 @@ def selected(hosts: Iterable[SubjectRights], chosen: Filter) -> list[Row]:
         for holding in (host.holdings if chosen.account else host.own_holdings)
         if chosen.takes(host, holding)
     ]
+
+
+def right_names(hosts: Iterable[SubjectRights]) -> set[str]:
+    """Return the rights and kinds of rights that can be asked for."""
+    return {kind.name.lower().replace("_", "-") for kind in RightKind} | {str(one.right) for host in hosts for one in host.own_holdings}
+
+
+def is_right(name: str, hosts: Iterable[SubjectRights]) -> bool:
+    """Return whether there is such a right: a kind, one that somebody holds, or one about an account that is known."""
+    return name in right_names(hosts) or name.startswith(("run-as:", "command:", "run as ", "become "))
+
+
+def names_of(host: SubjectRights) -> set[str]:
+    """Return what can be asked for as a holder on a subject: its accounts and groups, and whoever holds a right there."""
+    names = {str(holding.principal) for holding in host.own_holdings}
+    if isinstance(host, HostRights):
+        names |= set(host.population.by_name) | {f"%{group.name}" for group in host.population.groups}
+    return names
 
 
 def holders_table(rows: Sequence[Row], provenance: Provenance = UNTOLD, *, whole: bool = False) -> Table:

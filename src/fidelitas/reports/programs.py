@@ -69,6 +69,10 @@ def verdict(one: Judged) -> str:
         return "is not what its package brought" + (f"; that {one.expected}" if one.expected else "")
     if one.expected:
         return one.expected
+    if one.twin:
+        return f"the same as {one.twin}, which {one.checks_caller}" if one.checks_caller else f"the same as {one.twin}"
+    if one.is_foreign_copy:
+        return f"an older or foreign copy of a program that {one.checks_caller}"
     if one.capabilities:
         return "; ".join(f"{cap.name} {cap.reason}" for cap in one.capabilities)
     return "runs as root; what it does is not known" if one.as_root else "what it does with its right is not known"

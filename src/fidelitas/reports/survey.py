@@ -27,13 +27,13 @@ def _host_block(host: HostRights) -> Block:
     system = facts.system.name if facts.system else "system not known"
     how = "" if facts.live else ", from a root folder"
     by = "" if facts.taken_by == 0 else f", by user ID {facts.taken_by} and not as root"
-    rules = len(facts.policy.rules)
+    rules = f"{len(facts.policy.rules)} sudo rules" if facts.policy.known else "sudo policy unknown: it could not be read"
     packaged = dict(facts.packages).get("sudo")
     package = f" (package {packaged})" if packaged else ""
     sudo = f"; sudo {facts.sudo_version}{package}" if facts.sudo_version else f"; sudo{package}" if package else ""
     rows = [
         Row(f"{system}; evidence of {facts.taken:%Y-%m-%d %H:%M} UTC{how}{by}{sudo}"),
-        Row(f"{len(kinds)} accounts ({people} people, {services} services), {len(facts.groups)} groups, {rules} sudo rules"),
+        Row(f"{len(kinds)} accounts ({people} people, {services} services), {len(facts.groups)} groups, {rules}"),
     ]
     return Block(host.subject, tuple(rows))
 

@@ -14,7 +14,17 @@ from fidelitas.reports.places import place_document
 from fidelitas.reports.table import Table
 from fidelitas.usage import Deed, Ground, HostUse, PersonUse, Session
 
-__all__ = ["deed_document", "event_words", "head_block", "people_table", "time_shown", "usage_blocks", "usage_document", "usage_table"]
+__all__ = [
+    "deed_document",
+    "event_words",
+    "head_block",
+    "outside_lines",
+    "people_table",
+    "time_shown",
+    "usage_blocks",
+    "usage_document",
+    "usage_table",
+]
 
 # Of one sort of deeds a summary shows so many; the rest is counted, and all are listed with --events.
 _MOST_SHOWN = 8
@@ -56,13 +66,36 @@ def people_table(people: Sequence[PersonUse], zone: tzinfo) -> Table:
     )
 
 
-def head_block(book: Logbook, zone: tzinfo) -> Block:
-    """Return how much was read, and of which time."""
-    times = [at for cover in book.covers for at in (cover.pulse.first, cover.pulse.last) if at is not None]
-    span = f", from {min(times).astimezone(zone):%Y-%m-%d %H:%M} to {max(times).astimezone(zone):%Y-%m-%d %H:%M %Z}" if times else ""
+def head_block(book: Logbook, zone: tzinfo, window: tuple[datetime | None, datetime | None] = (None, None)) -> Block:
+    """Return how much was read, and of which time: the window that was asked for, where one was."""
+    read = [at for cover in book.covers for at in (cover.pulse.first, cover.pulse.last) if at is not None]
+    times = [at for at in window if at is not None] or read
+    begin, end = (f"{at.astimezone(zone):%Y-%m-%d %H:%M %Z}" for at in (min(times), max(times))) if times else ("", "")
+    span = "" if not times else f", from {begin}" if window[1] is None and window[0] is not None else f", from {begin} to {end}"
+    if window[0] is None and window[1] is not None:
+        span = f", until {end}"
     hosts = f" of {len(book.hosts)} host{'' if len(book.hosts) == 1 else 's'}"
     logs = len(book.covers)
     return Block(f"{book.deeds} event{'' if book.deeds == 1 else 's'} in {logs} log{'' if logs == 1 else 's'}{hosts}{span}", ())
+
+
+def outside_lines(book: Logbook, since: datetime | None, until: datetime, zone: tzinfo) -> list[str]:
+    """Return in words which part of a window the logs do not cover; hosts of which the same is so share a line."""
+    lines: dict[str, list[str]] = {}
+    for host, (first, last) in sorted(book.spans().items()):
+        if since is not None and first > since and first < until:
+            lines.setdefault(f"begin {first.astimezone(zone):%Y-%m-%d %H:%M}: what was before is unknown", []).append(host)
+        if last < until:
+            lost = "all of the window" if since is not None and last < since else f"the last {_length(until - last)}"
+            lines.setdefault(f"end {last.astimezone(zone):%Y-%m-%d %H:%M}: {lost} is unknown", []).append(host)
+        elif since is not None and first > until:
+            lines.setdefault(f"begin {first.astimezone(zone):%Y-%m-%d %H:%M}, after the window", []).append(host)
+    return [f"logs of {', '.join(hosts)} {text}" for text, hosts in lines.items()]
+
+
+def _length(span: timedelta) -> str:
+    days, hours = span.days, span.seconds // 3600
+    return f"{days} day{'' if days == 1 else 's'}" if days else f"{max(hours, 1)} hour{'' if hours < 2 else 's'}"
 
 
 def usage_blocks(hosts: Iterable[HostUse], zone: tzinfo) -> list[Block]:

@@ -126,7 +126,7 @@ def unread_host(subject: str, taken: datetime, gap: Gap) -> HostRights:
         group_shadows=None,
         login_limits=LoginLimits(),
         name_services=(),
-        policy=SudoPolicy(),
+        policy=SudoPolicy(known=False),
         files=(),
         gaps=(gap,),
     )

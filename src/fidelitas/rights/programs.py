@@ -5,7 +5,7 @@ Knows where a file comes from and what its program can do; not who may run it.
 
 import tomllib
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from enum import Enum
 from functools import cache
 from importlib.resources import files
@@ -41,8 +41,9 @@ class Judged:
     """A file with such a bit, where it comes from and what it amounts to.
 
     `power` is set where the program does whatever its user likes, `copy_of` where it is a copy of one that does, by its digest.
-    `capabilities` are those of its own that matter.  `expected` is the reason why a packaged program has the bit, where the table knows
-    it.  `in_force` is false on a mount that honours no such bits.
+    `capabilities` are those of its own that matter.  `checks_caller` is the reason why a program of its name, wherever it is, does nothing
+    for its caller that the host's files do not allow; `twin` is a packaged program of the same content.  `expected` is the reason why a
+    packaged program has the bit, where the table knows it.  `in_force` is false on a mount that honours no such bits.
     """
 
     path: str
@@ -55,6 +56,13 @@ class Judged:
     capabilities: tuple[Capability, ...]
     expected: str
     in_force: bool
+    checks_caller: str = ""
+    twin: str = ""
+
+    @property
+    def is_foreign_copy(self) -> bool:
+        """Whether it is an older or foreign copy of a program that checks its caller: one of a chroot, a container or an image."""
+        return bool(self.checks_caller) and self.origin is Origin.UNPACKAGED and self.power is None and not self.twin
 
     @property
     def as_root(self) -> bool:
@@ -87,19 +95,29 @@ def judged_programs(facts: HostFacts) -> Iterator[Judged]:
         return
     set_id = {one.path: one for one in programs.set_id}
     capable = {one.path: one for one in programs.capable}
-    known = _known(programs)
+    known, twins = _known(programs), _packaged_twins(programs)
     for path in sorted(set_id.keys() | capable.keys()):
         mount = mount_of(facts.mounts or (), path)
-        yield _judged(path, set_id.get(path), capable.get(path), programs, known, in_force=mount is None or "nosuid" not in mount.options)
+        judged = _judged(
+            path, set_id.get(path), capable.get(path), programs, known, in_force=mount is None or "nosuid" not in mount.options
+        )
+        twin = twins.get(programs.digests.get((path, "sha256"), ""), "")
+        yield replace(judged, twin=twin) if twin not in ("", path) and judged.package is None else judged
 
 
 def _known(programs: Programs) -> Mapping[str, str]:
-    """Return the paths of programs that do whatever their user likes, by the digest of their content."""
+    """Return the paths of programs that do whatever their user likes, by the digest of their content; not of those that check who it is."""
     return {
         digest: path
         for (path, algorithm), digest in sorted(programs.digests.items(), reverse=True)
-        if algorithm == "sha256" and power_of(Command(path=path)) is not None
+        if algorithm == "sha256" and path.rpartition("/")[2] not in _tables()[0] and power_of(Command(path=path)) is not None
     }
+
+
+def _packaged_twins(programs: Programs) -> Mapping[str, str]:
+    """Return the packaged programs that have such a bit, by the digest of their content."""
+    paths = [one.path for one in programs.set_id if one.path in programs.packaged]
+    return {digest: path for path in sorted(paths, reverse=True) if (digest := programs.digests.get((path, "sha256"), ""))}
 
 
 def _judged(
@@ -108,8 +126,9 @@ def _judged(
     package = programs.packaged.get(path)
     copy_of = known.get(programs.digests.get((path, "sha256"), ""), "")
     name = path.rpartition("/")[2]
-    expected = _tables()[0].get(name, "") if package is not None or not programs.manager else ""
-    power = None if expected else power_of(Command(path=path)) or (power_of(Command(path=copy_of)) if copy_of else None)
+    checks_caller = "" if copy_of else _tables()[0].get(name, "")
+    expected = checks_caller if package is not None or not programs.manager else ""
+    power = None if checks_caller else power_of(Command(path=path)) or (power_of(Command(path=copy_of)) if copy_of else None)
     names = sorted(capable.permitted) if capable is not None and capable.root_uid is None else []
     return Judged(
         path=path,
@@ -122,6 +141,7 @@ def _judged(
         capabilities=tuple(power for power in map(capability_power, names) if power is not None),
         expected=expected,
         in_force=in_force,
+        checks_caller=checks_caller,
     )
 
 

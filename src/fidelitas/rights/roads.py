@@ -18,6 +18,7 @@ from fidelitas.rights.polkit import has_pkexec, unasked_actions
 from fidelitas.rights.population import Identity, Population
 from fidelitas.rights.powers import power_of
 from fidelitas.rights.programs import Judged, judged_programs
+from fidelitas.rights.reach import reachers
 from fidelitas.rights.ssh import key_name, openings
 from fidelitas.rights.sudo import Policy, leaves, stated_file
 from fidelitas.rights.writable import weak_places
@@ -150,8 +151,11 @@ class Roads:
                 Strength.CERTAIN,
             )
             mode = judged.set_id.mode if judged.set_id else self._mode(judged.path)
-            if mode & 0o001:
+            within = reachers(judged.path, self._states, self._population)
+            if mode & 0o001 and within is None:
                 yield from self._by_anybody(target, why)
+            elif mode & 0o001 and within:
+                yield from self._by_writers(Writers(uids=within), target, why)
             elif mode & 0o010 and judged.set_id is not None and judged.set_id.gid:
                 yield from self._by_group(judged.set_id.gid, target, why)
 

@@ -29,6 +29,8 @@ _ATTRIBUTES = (
     "objectClass", "cn", "uid", "uidNumber", "gidNumber", "homeDirectory", "unixHomeDirectory", "loginShell", "gecos", "member",
     "uniqueMember", "memberUid", "sAMAccountName", "objectSid", "primaryGroupID", "userAccountControl", "accountExpires", "adminCount",
     "servicePrincipalName", "lastLogonTimestamp", "groupType", "sudoUser", "sudoHost", "sudoCommand", "sudoRunAs", "sudoRunAsUser",
+    "userPrincipalName", "pwdLastSet", "department", "title", "sIDHistory", "msDS-AllowedToDelegateTo", "msDS-KeyCredentialLink",
+    "msDS-AllowedToActOnBehalfOfOtherIdentity", "msDS-GroupMSAMembership", "nTSecurityDescriptor",
     "sudoRunAsGroup", "sudoOption", "sudoOrder", "sudoNotBefore", "sudoNotAfter",
 )  # fmt: skip
 _KINDS = ("posixAccount", "posixGroup", "person", "group", "groupOfNames", "groupOfUniqueNames", "sudoRole")
@@ -36,16 +38,38 @@ _WANTED = f"(|{''.join(f'(objectClass={kind})' for kind in _KINDS)})"
 _PAGE = 500
 _SECONDS = 20
 _MOST = 2_000_000
+# Attributes that hold a password, a key or what one can be made from: of these only that they are there is kept.
 _SECRET = re.compile(
-    rb"(?im)^(?:userPassword|unicodePwd|dBCSPwd|ntPwdHistory|lmPwdHistory|supplementalCredentials|samba\w*Password|krbPrincipalKey|ms-Mcs-AdmPwd|"
-    rb"pwdHistory)(?:;[^:\n]*)?:.*(?:\n .*)*"
+    rb"(?i)(?:[a-z0-9-]*(?:password|passwd|secret)|unicodePwd|dBCSPwd|[a-z]*PwdHistory|supplementalCredentials|krbPrincipalKey|krbMKey|krbExtraData"
+    rb"|ipaNTHash|ms-Mcs-AdmPwd(?:History)?|msLAPS-[a-z]*Password[a-z]*|msDS-ManagedPassword[a-z]*|trustAuth(?:Outgoing|Incoming)"
+    rb"|initialAuth(?:Outgoing|Incoming)|msFVE-(?:RecoveryPassword|KeyPackage)|msTPM-OwnerInformation[a-z]*|currentValue|priorValue|pekList"
+    rb"|msPKI-?(?:CredentialRoamingTokens|AccountCredentials|DPAPIMasterKeys)|msDS-KeyCredentialLink|userPKCS12|olcRootPW|sambaLMHash|sambaNTHash"
+    rb"|msSFU30?Password|goldKey|oathSecret|totpSecret[a-z]*|radius[a-z]*Password)\Z"
 )
 _SAFE = re.compile(rb"[\x21-\x39\x3b\x3d-\x7e][\x20-\x7e]*(?<! )\Z")
 
 
 def from_ldif(content: bytes, name: str) -> Collected:
     """Return the evidence that a file of LDIF holds; its lines keep their numbers."""
-    return _sealed(name, _SECRET.sub(lambda found: b"# not copied" + b"\n# not copied" * found[0].count(b"\n"), content), [])
+    return _sealed(name, without_secrets(content), [])
+
+
+def without_secrets(content: bytes) -> bytes:
+    """Return LDIF in which the value of every secret attribute is "present"; lines keep their numbers (RFC 2849)."""
+    lines = content.split(b"\n")
+    out: list[bytes] = []
+    at = 0
+    while at < len(lines):
+        end = at + 1
+        while end < len(lines) and lines[end].startswith(b" "):  # a folded line goes on, wherever it was folded: in a name, too
+            end += 1
+        name = b"".join((lines[at].rstrip(b"\r"), *(line[1:].rstrip(b"\r") for line in lines[at + 1 : end]))).partition(b":")[0]
+        if _SECRET.match(name.partition(b";")[0].strip()):
+            out += [name + b": present", *([b"# not copied"] * (end - at - 1))]
+        else:
+            out += lines[at:end]
+        at = end
+    return b"\n".join(out)
 
 
 def from_directory(uri: str, name: str | None = None, password: str | None = None, deadline: float = DEADLINE) -> Collected:
@@ -84,7 +108,7 @@ def from_directory(uri: str, name: str | None = None, password: str | None = Non
         if not texts:
             raise ReadError(f'could not read directory "{uri}": {text}', hint="See docs/directories.md for what it takes.") from error
         gaps.append(MissingItem(path="entries", reason=f"the server went away after {len(texts)} objects: {text}"))
-    return _sealed(name or asked.host or "localhost", b"\n".join(texts), gaps)
+    return _sealed(name or asked.host or "localhost", without_secrets(b"\n".join(texts)), gaps)
 
 
 @dataclass(frozen=True, slots=True)

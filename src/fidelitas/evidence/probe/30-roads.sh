@@ -133,7 +133,7 @@ without_values() {
         sub(/=.*/, "=[not copied]") } { print }' | masked
 }
 unit_lines() {
-    awk '/^[ \t]*(Environment|PassEnvironment|SetCredential)[A-Za-z]*[ \t]*=/ && !/^[ \t]*EnvironmentFile/ { sub(/=.*/, "=[not copied]"); going = 1; print; next }
+    awk '/^[ \t]*(Environment|PassEnvironment|SetCredential)[A-Za-z]*[ \t]*=/ && !/^[ \t]*EnvironmentFile/ { last = $0; sub(/=.*/, "=[not copied]"); going = 1; print; next }
         going && last ~ /\\$/ { last = $0; print ""; next }
         { going = 0; print }
         { last = $0 }' | masked

@@ -1,0 +1,146 @@
+"""No answer that misleads: names that nobody has, hosts that are called alike, times that no log covers, nevers that another road breaks."""
+
+import json
+from dataclasses import replace
+from pathlib import Path
+
+import pytest
+
+from fidelitas.evidence import Identity, Sameness, make_bundle, sameness
+from support import NOW, Put, Ran, bundle, fidelitas
+from test_cli import check_schema, handed_in
+
+GROUPS = "root:x:0:\nsudo:x:27:ines\nines:x:1001:\ntomas:x:1002:\nrada:x:1003:\ndocker:x:120:tomas\nadm:x:4:\n"
+
+
+def host(folder: Path, name: str, sudoers: str, *, subject: str = "knot", machine: str = "", key: str = "", hours: int = 0) -> Path:
+    """Write the evidence of a machine."""
+    made = bundle(sudoers)
+    taken = NOW.replace(hour=NOW.hour + hours)
+    manifest = replace(made.manifest, subject=subject, taken=taken, machine=machine and machine * 64, host_keys=(key * 64,) if key else ())
+    (folder / name).write_bytes(make_bundle(manifest, made.files, made.listings))
+    return folder / name
+
+
+@pytest.mark.parametrize(
+    ("one", "other", "verdict"),
+    [(("a", "b"), ("a", "b"), Sameness.SAME), (("a", "b"), ("c", "d"), Sameness.OTHER), (("a", "b"), ("a", "d"), Sameness.DOUBTFUL),
+     (("a", "b"), ("c", "b"), Sameness.DOUBTFUL), (("a", ""), ("a", "d"), Sameness.SAME), (("", ""), ("a", "b"), Sameness.UNKNOWN)],
+)  # fmt: skip
+def test_marks_tell_machines_apart(one: tuple[str, str], other: tuple[str, str], verdict: Sameness) -> None:
+    def identity(marks: tuple[str, str]) -> Identity:
+        return Identity(marks[0], frozenset(marks[1]))
+
+    assert sameness(identity(one), identity(other)) is sameness(identity(other), identity(one)) is verdict
+
+
+def test_two_machines_of_one_name_are_both_shown(tmp_path: Path) -> None:
+    """One would otherwise disappear, and the other would be asked in its place."""
+    host(tmp_path, "a.tar", "ines ALL=(ALL) ALL\n", machine="a", key="1")
+    host(tmp_path, "b.tar", "tomas ALL=(ALL) ALL\n", machine="b", key="2")
+    ran = fidelitas("survey", "a.tar", "b.tar", cwd=tmp_path)
+    assert 'two subjects are called "knot"' in ran.err
+    assert fidelitas("may", "ines", "knot", "--", "/bin/id", cwd=tmp_path).status == 0
+    assert fidelitas("may", "tomas", "knot", "--", "/bin/id", cwd=tmp_path).status == 1
+    assert fidelitas("may", "tomas", "knot#2", "--", "/bin/id", cwd=tmp_path).status == 0
+    named = fidelitas("survey", "a.tar", "b.tar", "--name", "b.tar=plover", cwd=tmp_path)
+    assert "two subjects" not in named.err
+    assert fidelitas("may", "tomas", "plover", "--", "/bin/id", cwd=tmp_path).status == 0
+
+
+def test_one_machine_given_twice_is_shown_once_the_newer_time(tmp_path: Path) -> None:
+    host(tmp_path, "new.tar", "ines ALL=(ALL) ALL\n", machine="a", key="1", hours=2)
+    host(tmp_path, "old.tar", "tomas ALL=(ALL) ALL\n", machine="a", key="1")
+    ran = fidelitas("survey", "new.tar", "old.tar", cwd=tmp_path)
+    assert '"knot" was given twice' in ran.err
+    assert "tomas" not in fidelitas("holders", cwd=tmp_path).out
+
+
+@pytest.mark.parametrize(
+    ("machine", "key", "said"),
+    [
+        ("a", "1", None),
+        ("b", "2", "is another machine than before"),
+        ("a", "2", "may be another machine"),
+        ("b", "1", "may be another machine"),
+    ],
+)
+def test_another_machine_under_a_known_name_is_said(machine: str, key: str, said: str | None, tmp_path: Path) -> None:
+    fidelitas("survey", host(tmp_path, "a.tar", "", machine="a", key="1"), cwd=tmp_path)
+    ran = fidelitas("survey", host(tmp_path, "b.tar", "", machine=machine, key=key), cwd=tmp_path)
+    assert (said is None and "another machine" not in ran.err and "may be" not in ran.err) or (said is not None and said in ran.err)
+
+
+UNKNOWN = [
+    (("holders", "--account", "inez"), "ines"), (("holders", "--right", "rooot"), "root"), (("holders", "--on", "knott"), "knot"), (("findings", "--check", "sudo-rule"), "sudo"),
+    (("findings", "--on", "knott"), "knot"), (("why", "inez"), "ines"), (("account", "inez"), "ines"), (("compare", "inez", "rada"), "ines"), (("coverage", "--on", "knott"), "knot"),
+    (("programs", "knott"), "knot"), (("may", "ines", "knott", "--", "/bin/id"), "knot"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("words", "near"), UNKNOWN, ids=[" ".join(words) for words, _ in UNKNOWN])
+def test_a_filter_that_matches_nothing_known_is_an_error_with_a_suggestion(words: tuple[str, ...], near: str, tmp_path: Path) -> None:
+    fidelitas("survey", handed_in(tmp_path), cwd=tmp_path)
+    ran = fidelitas(*words, cwd=tmp_path)
+    assert (ran.status, ran.out) == (2, "")
+    assert near in ran.err.partition("?")[0].rpartition("Did you mean")[2] or words[1] == "--check"
+
+
+LOG = "".join(
+    f"2026-11-{day:02}T08:00:0{number}Z knot sudo:    ines : TTY=pts/0 ; PWD=/ ; USER=root ; COMMAND=/bin/id\n"
+    for day in (3, 9)
+    for number in (1, 2)
+)
+
+
+@pytest.mark.parametrize(
+    ("words", "status", "said"),
+    [
+        (("--until", "2026-11-09T08:00:01Z"), 0, ""),
+        (("--since", "2026-11-05"), 3, "end 2026-11-09 08:00"),
+        (("--since", "2026-11-12", "--until", "2026-11-14"), 3, "all of the window is unknown"),
+        (("--since", "2026-10-01", "--until", "2026-11-08"), 3, "begin 2026-11-03 08:00: what was before is unknown"),
+        (("--person", "inez"), 2, "Did you mean ines"),
+        (("--host", "knott"), 2, "Did you mean knot"),
+        (("--since", "2026-11-05", "--until", "2026-11-04"), 2, "the window is empty"),
+    ],
+)
+def test_times_that_no_log_covers_are_said(words: tuple[str, ...], status: int, said: str, tmp_path: Path) -> None:
+    (tmp_path / "auth.log").write_text(LOG)
+    ran = fidelitas("usage", "--log", "auth.log", "--name", "knot", *words, cwd=tmp_path, env={"TZ": "UTC"})
+    assert ran.status == status, ran.err
+    assert said in ran.err
+
+
+def test_the_window_that_was_asked_for_is_shown(tmp_path: Path) -> None:
+    (tmp_path / "auth.log").write_text(LOG)
+    ran = fidelitas(
+        "usage", "--log", "auth.log", "--since", "2026-11-08", "--until", "2026-11-09T08:00:02Z", cwd=tmp_path, env={"TZ": "UTC"}
+    )
+    assert ran.out.startswith("1 event in 1 log of 1 host, from 2026-11-08 00:00 UTC to 2026-11-09 08:00 UTC")
+
+
+def charter(tmp_path: Path, account: str) -> Ran:
+    files = {"/etc/group": GROUPS, "/etc/cron.d/tide": Put("1 * * * * root /opt/rotate\n", 0o644)}
+    fidelitas("survey", handed_in(tmp_path, sudoers="ines ALL=(ALL) ALL\n", files=files), cwd=tmp_path)
+    text = f'format = 1\n[[never]]\naccount = "{account}"\non = "knot"\ncommand = "/usr/bin/cat /etc/shadow"\n'
+    (tmp_path / "charter.toml").write_text(text)
+    return fidelitas("charter", "check", "charter.toml", "--format", "json", cwd=tmp_path)
+
+
+@pytest.mark.parametrize(("account", "outcome", "status"), [("rada", "kept", 0), ("ines", "broken", 1), ("tomas", "kept unless", 0)])
+def test_a_never_is_broken_by_any_road(account: str, outcome: str, status: int, tmp_path: Path) -> None:
+    """ines by sudo; tomas by the group docker, if there is a container runtime, which is not in evidence."""
+    ran = charter(tmp_path, account)
+    check_schema("charter", ran.json)
+    assert [one["outcome"] for one in ran.json["results"]] == [outcome]
+    assert ran.status == status
+
+
+def test_a_policy_that_was_not_read_is_unknown_and_never_none(tmp_path: Path) -> None:
+    made = bundle("ines ALL=(ALL) ALL\n")
+    content = make_bundle(made.manifest, made.files, made.listings)
+    (tmp_path / "cut.tar").write_bytes(content[: content.rindex(b"files/") - 200])
+    ran = fidelitas("survey", "cut.tar", cwd=tmp_path)
+    assert "0 sudo rules" not in ran.out
+    assert json.loads(fidelitas("coverage", "--format", "json", cwd=tmp_path).out)["subjects"][0]["complete"] is False
