@@ -3,6 +3,7 @@
 #   make demo        make the demo estate, survey it and print the audit
 #   make test        lint, types and tests, with the system packages that the tests use
 #   make test-long   the same with thousands of questions to real sudo
+#   make fuzz        an hour of seeded hostile input for every language and reader (FUZZ_SECONDS, FUZZ_SEED)
 #   make benchmark   measure; prints ratios, fails nothing
 #   make format      format the code
 #   make clean       remove what the other targets made
@@ -11,9 +12,9 @@ PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 # What the tests ask for their judgement: real sudo, other shells, a checker for shell scripts.
-PACKAGES := sudo busybox dash shellcheck iproute2 acl attr libcap2-bin openssh-server debootstrap rpm procps rsyslog systemd postgresql-15 mariadb-server slapd ldap-utils openssl samba-ad-dc samba-ad-provision samba-dsdb-modules samba-vfs-modules
+PACKAGES := sudo busybox dash shellcheck iproute2 acl attr mawk gawk strace libcap2-bin openssh-server debootstrap rpm procps rsyslog systemd postgresql-15 mariadb-server slapd ldap-utils openssl samba-ad-dc samba-ad-provision samba-dsdb-modules samba-vfs-modules
 
-.PHONY: demo test test-long check packages benchmark format clean
+.PHONY: demo test test-long fuzz check packages benchmark format clean
 
 demo: $(VENV)/installed
 	$(BIN)/fidelitas demo
@@ -29,6 +30,11 @@ check: $(VENV)/installed-dev
 # Some thousands of questions to real sudo, and more examples for every law: half an hour.
 test-long: packages $(VENV)/installed-dev
 	JUDGE_QUESTIONS=300x12 HYPOTHESIS_PROFILE=long $(BIN)/pytest -n auto --dist loadscope
+
+FUZZ_SECONDS ?= 3600
+FUZZ_SEED ?= 1
+fuzz: $(VENV)/installed-dev
+	$(BIN)/python tests/fuzz.py $(FUZZ_SECONDS) $(FUZZ_SEED)
 
 packages:
 	@sh tests/packages.sh $(PACKAGES)
