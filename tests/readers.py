@@ -92,7 +92,11 @@ def log(path: str) -> Reader:
 
     def read(content: bytes) -> object:
         reading = LogReading([log_copy(path, "knot", NOW, content)], UTC)
-        return list(reading.events()), reading.gaps, reading.unread
+        events = list(reading.events())
+        lost = [gap.why for gap in reading.gaps if gap.fatal]
+        if lost:  # an unexpected error, which an audit would survive
+            raise RuntimeError(lost[0])
+        return events, reading.gaps, reading.unread
 
     return read
 

@@ -1,8 +1,10 @@
 """Bundles: made, sealed, and read without trust."""
 
+import bz2
 import gzip
 import io
 import json
+import lzma
 import tarfile
 import time
 import zlib
@@ -15,9 +17,10 @@ import zstandard
 from hypothesis import given
 from hypothesis import strategies as st
 
-from fidelitas.errors import EvidenceError
+from fidelitas.errors import EvidenceError, ReadError
 from fidelitas.evidence import Bundle, Item, Manifest, make_bundle, may_name_a_subject, read_bundle
 from fidelitas.evidence.archive import Limits, open_archive
+from fidelitas.evidence.logs import log_copy
 from fidelitas.evidence.manifest import parse_manifest, render_manifest
 from support import NOW, bundle
 
@@ -183,3 +186,12 @@ def test_one_stream_after_another_is_one_archive() -> None:
 
 def test_the_shared_host_of_the_tests_is_complete() -> None:
     assert bundle().gaps == ()
+
+
+@pytest.mark.parametrize("pack", [bz2.compress, lzma.compress, zstandard.compress], ids=["bz2", "xz", "zstd"])
+def test_a_log_that_unpacks_to_far_more_than_it_is_is_cut_and_it_is_said(pack: Callable[[bytes], bytes]) -> None:
+    packed = pack(b"\n" * (300 << 20))
+    read: list[int] = []
+    with pytest.raises(ReadError, match="times its size: the rest is not read"):
+        read.extend(map(len, log_copy("/var/log/auth.log.1", "knot", NOW, packed).blocks()))
+    assert 0 < sum(read) <= max(64 << 20, 2000 * len(packed))

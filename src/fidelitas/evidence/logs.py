@@ -20,13 +20,13 @@ import zstandard
 
 from fidelitas.errors import ReadError
 
-__all__ = ["LogCopy", "family_of", "log_copy", "unpacked", "whole_lines"]
+__all__ = ["LogCopy", "bounded", "family_of", "log_copy", "unpacked", "whole_lines"]
 
 _BLOCK = 1 << 20
 # A line that is longer is cut: no program that we read writes such lines, and whoever makes one wants to stop the reader.
 _LONGEST_LINE = 1 << 20
-# What a packed log of a bundle may unpack to: a log whose lines are nearly all empty packs some thousand times.
-_LARGEST = 64 << 30
+# What a packed log may unpack to: one whose lines are nearly all empty packs some thousand times; ten kilobytes can hold as much as a disk.
+_RATIO, _ALWAYS, _LARGEST = 2000, 64 << 20, 16 << 30
 _TURN = re.compile(r"(?:[.-]\d+)?(?:\.(?:gz|xz|zst|bz2))?\Z")
 BROKEN = (OSError, EOFError, lzma.LZMAError, zlib.error, zstandard.ZstdError)
 
@@ -54,15 +54,22 @@ def family_of(path: str) -> str:
 
 
 def _blocks(content: bytes, name: str) -> Iterator[bytes]:
-    total = 0
     try:
-        for block in whole_lines(unpacked(cast(IO[bytes], io.BytesIO(content)))):
-            total += len(block)
-            if total > _LARGEST:
-                raise ReadError(f'log "{name}" unpacks to more than {_LARGEST} bytes', hint="What was read before counts.")
-            yield block
+        yield from bounded(whole_lines(unpacked(cast(IO[bytes], io.BytesIO(content)))), len(content), name)
     except BROKEN as error:
         raise ReadError(f'could not read log "{name}" to its end: {error}', hint="What was read before counts.") from error
+
+
+def bounded(blocks: Iterator[bytes], packed: int, name: str) -> Iterator[bytes]:
+    """Yield the blocks of a log as long as they are not many times what it is packed; raises `ReadError` then."""
+    limit, total = min(max(_ALWAYS, _RATIO * packed), max(_LARGEST, packed)), 0
+    for block in blocks:
+        total += len(block)
+        if total > limit:
+            raise ReadError(
+                f'log "{name}" unpacks to more than {limit} bytes, {limit // max(packed, 1)} times its size: the rest is not read'
+            )
+        yield block
 
 
 def unpacked(stream: IO[bytes]) -> BufferedIOBase:

@@ -77,6 +77,8 @@ def read_polkit_actions(text: str, origin: Place) -> tuple[list[PolkitAction], l
         reader.read(text)
     except expat.ExpatError as error:
         return reader.actions, [_gap(str(error).partition(":")[0], origin.at(error.lineno))]
+    except (LookupError, ValueError) as error:  # an encoding that it names and that there is not
+        return reader.actions, [_gap(str(error), origin)]
     except _EntityError:
         return reader.actions, [_gap("it defines entities, which are not followed", origin)]
     return reader.actions, []

@@ -32,8 +32,9 @@ def read_processes(listings: Mapping[str, bytes]) -> tuple[Process, ...] | None:
 def _pairs(text: str) -> Iterator[tuple[int, int]]:
     for line in text.split("\n"):
         pid, _, uid = line.partition("\t")
-        if _IDS.match(pid) and _IDS.match(uid):
-            yield int(pid), int(uid)
+        numbers = _numbers(f"{pid} {uid}")
+        if len(numbers) == 2:
+            yield numbers[0], numbers[1]
 
 
 def _processes(text: str, log_ins: Mapping[int, int]) -> Iterator[Process]:

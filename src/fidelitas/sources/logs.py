@@ -14,7 +14,7 @@ from pathlib import Path
 from typing import cast
 
 from fidelitas.errors import ReadError
-from fidelitas.evidence import BROKEN, LogCopy, unpacked, whole_lines
+from fidelitas.evidence import BROKEN, LogCopy, bounded, unpacked, whole_lines
 
 __all__ = ["logs_at"]
 
@@ -99,7 +99,7 @@ def _blocks(path: Path) -> Iterator[bytes]:
     """Yield a log's content in blocks that end with a line; raises `ReadError` where it cannot be read or unpacked."""
     try:
         with path.open("rb") as stream:
-            yield from whole_lines(unpacked(stream))
+            yield from bounded(whole_lines(unpacked(stream)), path.stat().st_size, str(path))
     except BROKEN as error:
         raise ReadError(f'could not read log "{path}" to its end: {error}', hint="What was read before counts.") from error
 

@@ -118,7 +118,11 @@ class PostgresqlLogReader:
         if found is not None:
             yield {name: value or "" for name, value in found.groupdict().items()}, number
         elif _CSV.match(text):
-            fields = next(csv.reader([text.replace("\n", "\v")], strict=False), [])
+            try:
+                fields = next(csv.reader([text.replace("\n", "\v").replace("\r", " ")], strict=False), [])
+            except csv.Error as error:  # a field longer than the reader takes
+                self._gap(str(error), number)
+                return
             yield {name: value.replace("\v", "\n") for name, value in zip(_COLUMNS, fields, strict=False)}, number
         elif text.strip():
             self._gap("not in a form that is known", number)
