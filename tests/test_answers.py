@@ -6,6 +6,7 @@ from pathlib import Path
 
 import pytest
 
+from fidelitas.audit import audit
 from fidelitas.evidence import Identity, Sameness, make_bundle, sameness
 from support import NOW, Put, Ran, bundle, fidelitas
 from test_cli import check_schema, handed_in
@@ -144,3 +145,26 @@ def test_a_policy_that_was_not_read_is_unknown_and_never_none(tmp_path: Path) ->
     ran = fidelitas("survey", "cut.tar", cwd=tmp_path)
     assert "0 sudo rules" not in ran.out
     assert json.loads(fidelitas("coverage", "--format", "json", cwd=tmp_path).out)["subjects"][0]["complete"] is False
+
+
+class Unreadable:
+    """Evidence that fails in a way that nobody thought of, whatever is asked of it but its name."""
+
+    subject, host_name, platform, taken, gaps = "dunlin", "dunlin", "linux", NOW, ()
+
+    def __init__(self, platform: str) -> None:
+        self.platform = platform
+
+    def __getattr__(self, name: str) -> object:
+        raise ZeroDivisionError(f"{name} cannot be had")
+
+
+@pytest.mark.parametrize("platform", ["linux", "windows", "postgresql", "mariadb", "directory"])
+def test_one_subject_costs_only_itself_whatever_happens_while_it_is_read(platform: str) -> None:
+    found = audit([bundle("ines ALL=(ALL) ALL\n"), Unreadable(platform)])  # type: ignore[list-item]
+    knot, dunlin = (next(one for one in found.subjects if one.subject == name) for name in ("knot", "dunlin"))
+    assert any(holding.principal.is_called("ines") for holding in knot.holdings)
+    assert dunlin.holdings == ()
+    [gap] = [gap for gap in dunlin.gaps if gap.fatal]
+    assert gap.why.startswith("internal error while reading dunlin (please report): ZeroDivisionError at ")
+    assert not any(gap.fatal for gap in knot.gaps)

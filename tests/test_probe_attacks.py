@@ -461,3 +461,26 @@ def test_a_temporary_folder_that_others_can_rename_is_refused(root: Path) -> Non
     done = subprocess.run(["sh", PROBE, "--root", root], capture_output=True, check=False, env={**os.environ, "TMPDIR": str(unsafe)})
     assert done.returncode == 3
     assert b"no temporary folder" in done.stderr
+
+
+@pytest.mark.parametrize("sent", [signal.SIGTERM, signal.SIGINT])
+def test_the_program_ends_when_told_and_its_probe_with_it(root: Path, sent: int) -> None:
+    private = root.parent / "private"
+    private.mkdir()
+    command = [str(Path(sys.executable).with_name("fidelitas")), "survey", "--root", str(root), "--ledger", str(root.parent / "ledger")]
+    process = subprocess.Popen(
+        command,
+        stdout=subprocess.DEVNULL,
+        stderr=subprocess.DEVNULL,
+        env={**os.environ, "TMPDIR": str(private)},
+        preexec_fn=lambda: signal.signal(signal.SIGINT, signal.default_int_handler),  # noqa: PLW1509 nothing else runs in this process
+    )
+    while not any(path.name.startswith("fidelitas.") for path in private.iterdir()):
+        assert process.poll() is None
+    process.send_signal(sent)
+    assert process.wait(timeout=10) != 0
+    for _ in range(50):
+        if not list(private.iterdir()):
+            break
+        time.sleep(0.1)
+    assert list(private.iterdir()) == []
