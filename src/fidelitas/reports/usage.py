@@ -86,8 +86,8 @@ def outside_lines(book: Logbook, since: datetime | None, until: datetime, zone: 
         if since is not None and first > since and first < until:
             lines.setdefault(f"begin {first.astimezone(zone):%Y-%m-%d %H:%M}: what was before is unknown", []).append(host)
         if last < until:
-            lost = "all of the window" if since is not None and last < since else f"the last {_length(until - last)}"
-            lines.setdefault(f"end {last.astimezone(zone):%Y-%m-%d %H:%M}: {lost} is unknown", []).append(host)
+            lost = "all of the window is" if since is not None and last < since else f"the last {_length(until - last)} are"
+            lines.setdefault(f"end {last.astimezone(zone):%Y-%m-%d %H:%M}: {lost} unknown", []).append(host)
         elif since is not None and first > until:
             lines.setdefault(f"begin {first.astimezone(zone):%Y-%m-%d %H:%M}, after the window", []).append(host)
     return [f"logs of {', '.join(hosts)} {text}" for text, hosts in lines.items()]
