@@ -264,7 +264,7 @@ def test_a_usage_error_is_2(arguments: list[str], tmp_path: Path) -> None:
 def test_an_unknown_account_subject_or_survey_is_2_and_names_what_there_is(estate: tuple[Path, Ran]) -> None:
     assert "Did you mean nobody" in asked(estate, "why", "nobody-here").err
     assert (
-        "There is of: avocet, catalogue-db, curlew, dunlin, godwit, saltmarsh-ad, tern, tides-db."
+        "Known are: avocet, catalogue-db, curlew, dunlin, godwit, saltmarsh-ad, tern, tides-db."
         in asked(estate, "holders", "--on", "knot").err
     )
     ran = asked(estate, "holders", "--survey", "1999-01-01T000000Z")

@@ -30,7 +30,7 @@ MAY_IMPORT = {
     "refusal": {"inquiry", "usage", "rights", "facts"},
     "logbook": {"languages", "usage", "rights", "checks", "facts", "findings", "errors", "trouble"},
     "memberships": {"facts"},
-    "people": {"rights", "facts", "errors"},
+    "people": {"rights", "facts", "errors", "text"},
     "comparison": {"rights"},
     "inquiry": {"languages", "rights", "facts", "text", "errors"},
     "ledger": {"evidence", "facts", "findings", "text", "errors"},

@@ -7,7 +7,7 @@ auditor's screen, or a right-to-left mark that turns a line round.  `plain` is t
 import unicodedata
 from typing import NamedTuple
 
-__all__ = ["Place", "byte_column", "clipped", "decode", "first_line", "plain"]
+__all__ = ["Place", "byte_column", "clipped", "decode", "first_line", "has_endless_key", "plain"]
 
 
 class Place(NamedTuple):  # a tuple, since every fact has one
@@ -76,6 +76,15 @@ def first_line(text: str, comment: str = "#") -> str:
             return line
         at = end + 1
     return ""
+
+
+# A key of TOML of more parts is nobody's honest work, and takes the square of its length to read.
+_KEY_PARTS = 100
+
+
+def has_endless_key(text: str) -> bool:
+    """Return whether a line of a TOML text may be a key of very many parts."""
+    return any(line.count(".") > _KEY_PARTS for line in text.split("\n"))
 
 
 def byte_column(line: str, offset: int) -> int:

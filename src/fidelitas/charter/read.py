@@ -20,6 +20,7 @@ from enum import Enum
 from typing import Any
 
 from fidelitas.errors import RequestError
+from fidelitas.text import has_endless_key
 
 __all__ = ["Clause", "Kind", "read_charter"]
 
@@ -53,6 +54,8 @@ class Clause:
 
 def read_charter(text: str, origin: str) -> tuple[Clause, ...]:
     """Return the clauses of a charter; raises `RequestError` that names the entry that is not as documented."""
+    if has_endless_key(text):
+        raise RequestError(f'charter "{origin}" has a line with more than a hundred dots: it is not read')
     try:
         stated = tomllib.loads(text)
     except (ValueError, RecursionError) as error:  # also numbers of more digits than Python reads

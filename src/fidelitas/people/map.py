@@ -12,6 +12,7 @@ from datetime import date, datetime
 from typing import Any
 
 from fidelitas.errors import ReadError
+from fidelitas.text import has_endless_key
 
 __all__ = ["MappedPerson", "read_map"]
 
@@ -70,6 +71,8 @@ def _from_csv(text: str, origin: str) -> Iterator[tuple[int, Mapping[str, Any]]]
 
 
 def _from_toml(text: str, origin: str) -> Iterator[tuple[int, Mapping[str, Any]]]:
+    if has_endless_key(text):
+        raise ReadError(f"{origin}: a line has more than a hundred dots: it is not read", hint="See docs/people.md for the form.")
     try:
         stated = tomllib.loads(text)
     except (ValueError, RecursionError) as error:  # also numbers of more digits than Python reads
