@@ -484,3 +484,14 @@ def test_the_program_ends_when_told_and_its_probe_with_it(root: Path, sent: int)
             break
         time.sleep(0.1)
     assert list(private.iterdir()) == []
+
+
+@pytest.mark.parametrize(("mode", "known"), [(0o600, False), (0o644, True)])
+def test_a_log_below_a_folder_of_others_is_read_whole_or_is_a_gap(root: Path, mode: int, *, known: bool) -> None:
+    put(root / "var/log/auth.log", "2026-11-20T05:00:00Z knot sudo:    ines : TTY=pts/0 ; PWD=/ ; USER=root ; COMMAND=/bin/id\n", mode)
+    os.chown(root / "var/log", INES, INES)
+    done = subprocess.run(["sh", PROBE, "--root", root], capture_output=True, check=True, timeout=100)
+    found = read_bundle(io.BytesIO(done.stdout))
+    [log] = [log for log in found.logs() if log.path == "/var/log/auth.log"]
+    assert (b"COMMAND=/bin/id" in b"".join(log.blocks())) is known
+    assert ("/var/log/auth.log" in gaps(found)) is not known

@@ -70,6 +70,10 @@ log() {
     if ! within "$LOG_TIME" copy_log 2> "$work/complaint"; then gap "$1" "was not read within $LOG_TIME seconds" 'who used privileges'; rm -f "$work/bundle/$log_member"; return 0; fi
     [ ! -s "$work/complaint" ] || gap "$1" "could not be read to its end: $(head -n 1 "$work/complaint" | cut -c 1-100 | tr -d '\000-\037')" 'who used privileges'
     { read -r numbers; read -r log_bytes; } < "$work/numbers" || log_bytes=0
+    # Read with the rights of an account, it may have come in part or not at all: a packed one is not as long as what comes out of it.
+    if [ -n "$who" ] && [ "$size" -gt 0 ] && { [ "${log_bytes:-0}" -eq 0 ] || { [ "$tool" = 'cat' ] && [ "$log_bytes" -lt "$size" ]; }; }; then
+        gap "$1" 'was not read whole with the rights of the accounts that can write above it' 'who used privileges'
+    fi
     if [ "${log_bytes:-0}" -ge "$LOG_TEXT_LIMIT" ]; then gap "$1" "is more than $LOG_TEXT_LIMIT bytes of text: the rest is not read" 'who used privileges'; fi
     kept_log "$1"
 }
@@ -144,6 +148,7 @@ read_login_records() {
         locate "$path"
         [ "$kind" = f ] || continue
         may_read "$path" || continue
+        if [ -n "$who" ]; then gap "$path" 'lies below a folder that other accounts can write: not read' 'who logged in'; continue; fi
         if [ "$size" -gt "$FILE_LIMIT" ]; then gap "$path" "is larger than $FILE_LIMIT bytes" 'who logged in'; continue; fi
         log_member=logs/${path##*/}$log_suffix
         copy_records() { content_of "$FILE_LIMIT" | packed > "$work/bundle/$log_member"; }
