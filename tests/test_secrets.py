@@ -1,7 +1,9 @@
 """No clear-text secret enters a bundle, the ledger or an output: one of every kind, in every place, and then a search."""
 
 import io
+import json
 import os
+import struct
 import subprocess
 from collections.abc import Callable
 from pathlib import Path
@@ -26,7 +28,23 @@ COMMANDS = (
     "/usr/bin/smbclient -U ines%{} //x/y", "/usr/bin/psql postgresql://ines:{}@db/tides", "PGPASSWORD={} psql", '/bin/sh -c "mysql -p{} tides"', "/usr/bin/redis-cli -a {}",
     "/usr/bin/htpasswd -b /etc/f ines {}",
 )  # fmt: skip
+# What is logged of a failed login; {} is what was typed for the name.
+FAILED = (
+    "sshd[1]: Invalid user {} from 192.0.2.1 port 22", "sshd[1]: Failed password for invalid user {} from 192.0.2.1 port 22 ssh2", "sshd[1]: Failed password for invalid user {} from 9.9.9.9 port 1 ssh2 from 192.0.2.1 port 22 ssh2",
+    "sshd[1]: Connection closed by invalid user {} 192.0.2.1 port 22 [preauth]", "sshd[1]: input_userauth_request: invalid user {} [preauth]", "sshd[1]: Failed none for illegal user a {} from ::1 port 22 ssh2",
+    "sshd[1]: pam_sss(sshd:auth): authentication failure; logname= uid=0 euid=0 tty=ssh ruser= rhost=192.0.2.1 user={}", "sshd[1]: pam_succeed_if(sshd:auth): error retrieving information about user {}",
+    "login[1]: FAILED LOGIN (1) on '/dev/tty1' FOR '{}', Authentication failure", "login[1]: FAILED LOGIN 2 FROM tty1 FOR {}, Authentication failure",
+)  # fmt: skip
+AUDITED = (
+    "type=USER_AUTH msg=audit(1795400000.102:1): pid=1 uid=0 auid=4294967295 msg='op=PAM:authentication acct=\"{}\" exe=\"/usr/sbin/sshd\" addr=192.0.2.1 res=failed'",
+    "type=USER_LOGIN msg=audit(1795400001.102:2): pid=1 uid=0 auid=4294967295 msg='op=login acct=\"{}\" exe=\"/usr/bin/login\" addr=? res=failed'",
+    f"type=USER_LOGIN msg=audit(1795400001.102:3): pid=1 uid=0 auid=4294967295 msg='op=login acct={SECRET.encode().hex().upper()} exe=\"/usr/bin/login\" addr=? res=failed'",
+)  # fmt: skip
+BTMP = struct.Struct("<hxxi32s4s32s256shhiii16s20x")
 _SHELL_ONLY = ("| ", "PGPASSWORD", "/bin/sh -c")
+
+
+FORMS = (SECRET.encode(), SECRET.encode().hex().encode(), SECRET.encode().hex().upper().encode())
 
 
 def sudoers(command: str) -> str:
@@ -72,9 +90,13 @@ def root(tmp_path_factory: pytest.TempPathFactory) -> Path:
         "etc/polkit-1/rules.d/x.rules": f"// token={SECRET}\n",
         "etc/exports": f"/srv host(rw,password={SECRET})\n",
         "var/log/auth.log": log,
+        "var/log/secure": "".join(f"2026-11-20T06:00:00Z knot {line.format(name)}\n" for line in FAILED for name in (SECRET, "ines")),
+        "var/log/audit/audit.log": "".join(f"{line.format(SECRET)}\n" for line in AUDITED),
     }.items():
         (at / name).parent.mkdir(parents=True, exist_ok=True)
         (at / name).write_text(text)
+    typed = [BTMP.pack(6, 1, b"ssh:notty", b"", name.encode(), b"192.0.2.1", 0, 0, 0, 1795400000, 0, b"") for name in (SECRET, "ines")]
+    (at / "var/log/btmp").write_bytes(b"".join(typed))
     if os.geteuid() == 0:
         for path in (at / "home/ines", at / "home/ines/.ssh", *(at / "home/ines/.ssh").iterdir()):
             os.chown(path, 1001, 1001)
@@ -89,7 +111,8 @@ def test_none_is_in_a_bundle(shell: str, root: Path, need: Callable[..., None]) 
     found = read_bundle(io.BytesIO(stream))
     contents = {**found.files, **found.listings, "manifest": stream}
     contents |= {path: b"".join(log.blocks()) for log in found.logs() for path in (log.path,)}
-    assert [path for path, content in contents.items() if SECRET.encode() in content] == []
+    assert [path for path, content in contents.items() if any(form in content for form in FORMS)] == []
+    assert contents["/var/log/btmp"].count(b"\n") == 2
     assert len(contents["/var/log/auth.log"].splitlines()) == len(COMMANDS)
     assert found.files["/etc/sudoers"].count(b"\n") == (root / "etc/sudoers").read_bytes().count(b"\n")
 
@@ -100,6 +123,7 @@ def test_none_is_in_the_ledger_or_in_an_output(root: Path, tmp_path: Path) -> No
         ("holders",), ("holders", "--format", "json"), ("findings",), ("findings", "--format", "json"), ("coverage",), ("account", "ines"), ("why", "ines"),
         ("usage",), ("usage", "--events"), ("usage", "--timeline"), ("usage", "--events", "--format", "json"), ("usage", "--against-policy"),
         ("may", "ines", "knot", "--", "/usr/bin/mysql", "-px", "tides"), ("programs",), ("compare", "ines", "root"),
+        ("usage", "--timeline", "--log", str(root / "var/log"), "--ledger", "none"),
     ):  # fmt: skip
         outputs.append(fidelitas(*words, cwd=tmp_path))
     assert [ran.out for ran in outputs if SECRET in ran.out + ran.err] == []
@@ -107,6 +131,36 @@ def test_none_is_in_the_ledger_or_in_an_output(root: Path, tmp_path: Path) -> No
         content = path.read_bytes() if path.is_file() else b""
         content = zstandard.ZstdDecompressor().stream_reader(io.BytesIO(content)).read() if path.suffix == ".zst" else content
         assert SECRET.encode() not in content
+
+
+def test_what_is_typed_for_a_name_is_shown_where_an_account_has_it(root: Path, tmp_path: Path) -> None:
+    fidelitas("survey", "--root", root, cwd=tmp_path)
+    for arguments in (("usage",), ("usage", "--log", root / "var/log")):
+        ran = fidelitas(*arguments, "--events", "--format", "jsonl", cwd=tmp_path)
+        failed = [event["as"] for event in map(json.loads, ran.out.splitlines()) if event["kind"].startswith("failed")]
+        assert set(failed) == {"ines", "unknown user (masked)"}
+        assert failed.count("ines") >= 6
+
+
+@pytest.mark.judge
+@pytest.mark.parametrize("awk", ["mawk", "gawk", "busybox awk"])
+def test_the_probe_leaves_out_what_was_typed_for_a_name(awk: str, tmp_path: Path, need: Callable[..., None]) -> None:
+    need(awk.split(maxsplit=1)[0])
+    (tmp_path / "rows").write_text(awk_program())
+    (tmp_path / "mask.awk").write_text(awk_code())
+    (tmp_path / "accounts").write_text("root\nines\n")
+    for form, around in (("shell", "{}"), ("json", '{{"MESSAGE":"{}","_PID":"1"}}')):
+        lines = [around.format(line.partition(": ")[2]) if form == "json" else line for line in FAILED]
+        settings = [("form", form), ("rows", tmp_path / "rows"), ("accounts", tmp_path / "accounts")]
+        command = [*awk.split(), *(word for name, value in settings for word in ("-v", f"{name}={value}")), "-f", tmp_path / "mask.awk"]
+        for typed, changed in ((SECRET, set(FAILED)), ("ines", {line for line in FAILED if "9.9.9.9" in line or " a {}" in line})):
+            text = [line.replace("{}", typed) for line in lines]
+            environment = {"LC_ALL": "C", "PATH": os.environ["PATH"]}
+            done = subprocess.run(command, input="\n".join(text).encode(), capture_output=True, check=True, env=environment)
+            after = done.stdout.decode().splitlines()
+            assert [len(line.encode()) for line in after] == list(map(len, text))
+            assert {line for line, old, new in zip(FAILED, text, after, strict=True) if old != new} == changed
+            assert SECRET not in done.stdout.decode()
 
 
 def test_a_masked_argument_matches_conditionally_and_is_never_denied(root: Path, tmp_path: Path) -> None:

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from fidelitas.evidence.bundle import UNREAD, Bundle, make_bundle, make_rows_bundle, read_bundle, unread_bundle
 from fidelitas.evidence.identity import Apart, Identity, Sameness, keep_apart, sameness
-from fidelitas.evidence.logs import BROKEN, LogCopy, bounded, family_of, unpacked, whole_lines
+from fidelitas.evidence.logs import BROKEN, LogCopy, bounded, family_of, has_records, in_blocks, tail_of, whole_lines
 from fidelitas.evidence.manifest import CopiedLog, Item, Listing, Manifest, MissingItem, may_name_a_subject
 from fidelitas.masking import awk_code, awk_program
 
@@ -27,6 +27,8 @@ __all__ = [
     "Sameness",
     "bounded",
     "family_of",
+    "has_records",
+    "in_blocks",
     "keep_apart",
     "make_bundle",
     "make_rows_bundle",
@@ -34,7 +36,7 @@ __all__ = [
     "probe_script",
     "read_bundle",
     "sameness",
-    "unpacked",
+    "tail_of",
     "unread_bundle",
     "whole_lines",
     "windows_probe_script",

@@ -20,20 +20,26 @@ import zstandard
 
 from fidelitas.errors import ReadError
 
-__all__ = ["LogCopy", "bounded", "family_of", "log_copy", "unpacked", "whole_lines"]
+__all__ = ["LogCopy", "bounded", "family_of", "has_records", "in_blocks", "log_copy", "tail_of", "whole_lines"]
 
 _BLOCK = 1 << 20
 # A line that is longer is cut: no program that we read writes such lines, and whoever makes one wants to stop the reader.
 _LONGEST_LINE = 1 << 20
 # What a packed log may unpack to: one whose lines are nearly all empty packs some thousand times; ten kilobytes can hold as much as a disk.
 _RATIO, _ALWAYS, _LARGEST = 2000, 64 << 20, 16 << 30
+_GZIP, _XZ, _BZIP2, _ZSTD = _PACKED = (b"\x1f\x8b", b"\xfd7zXZ", b"BZh", b"\x28\xb5\x2f\xfd")
+_MAGIC = 6  # the longest of them
 _TURN = re.compile(r"(?:[.-]\d+)?(?:\.(?:gz|xz|zst|bz2))?\Z")
 BROKEN = (OSError, EOFError, lzma.LZMAError, zlib.error, zstandard.ZstdError)
 
 
 @dataclass(frozen=True, slots=True)
 class LogCopy:
-    """One log of a bundle: `blocks` reads it anew; `by` is when it was last written to, `family` the log that it was rotated from."""
+    """One log of a bundle: `blocks` reads it anew; `by` is when it was last written to, `family` the log that it was rotated from.
+
+    Blocks are of whole lines, but of `records`, which have none.  `tail` returns how a log ends, without reading all of it: nothing where
+    that cannot be had, as of a packed one.
+    """
 
     path: str
     subject: str
@@ -41,11 +47,14 @@ class LogCopy:
     by: datetime
     blocks: Callable[[], Iterator[bytes]]
     survey: int = 0
+    records: bool = False
+    tail: Callable[[], bytes] = bytes
 
 
 def log_copy(path: str, subject: str, by: datetime, content: bytes, survey: int = 0) -> LogCopy:
     """Return the copy of a log that a bundle holds, packed or not."""
-    return LogCopy(path, subject, family_of(path), by, partial(_blocks, content, f"{subject}:{path}"), survey)
+    blocks, tail = partial(_blocks, content, path, f"{subject}:{path}"), lambda: tail_of(io.BytesIO(content))
+    return LogCopy(path, subject, family_of(path), by, blocks, survey, records=has_records(path), tail=tail)
 
 
 def family_of(path: str) -> str:
@@ -53,9 +62,14 @@ def family_of(path: str) -> str:
     return _TURN.sub("", path)
 
 
-def _blocks(content: bytes, name: str) -> Iterator[bytes]:
+def has_records(path: str) -> bool:
+    """Return whether a log by its name holds login records (utmp(5), lastlog(8)): nothing in them says so."""
+    return path.rpartition("/")[2].partition(".")[0].partition("-")[0] in ("wtmp", "btmp", "lastlog")
+
+
+def _blocks(content: bytes, path: str, name: str) -> Iterator[bytes]:
     try:
-        yield from bounded(whole_lines(unpacked(cast(IO[bytes], io.BytesIO(content)))), len(content), name)
+        yield from bounded(in_blocks(cast(IO[bytes], io.BytesIO(content)), path), len(content), name)
     except BROKEN as error:
         raise ReadError(f'could not read log "{name}" to its end: {error}', hint="What was read before counts.") from error
 
@@ -72,28 +86,49 @@ def bounded(blocks: Iterator[bytes], packed: int, name: str) -> Iterator[bytes]:
         yield block
 
 
+def in_blocks(stream: IO[bytes], path: str) -> Iterator[bytes]:
+    """Return the content of a log, unpacked, in the blocks that its form has: whole lines, or any number of bytes of records."""
+    content = unpacked(stream)
+    return _pieces(content) if has_records(path) else whole_lines(content)
+
+
+def tail_of(stream: IO[bytes]) -> bytes:
+    """Return the last lines of a log, at most a megabyte of them: nothing of a packed one."""
+    if stream.read(_MAGIC).startswith(_PACKED):
+        return b""
+    stream.seek(0, io.SEEK_END)
+    stream.seek(max(stream.tell() - _BLOCK, 0))
+    return stream.read(_BLOCK).partition(b"\n")[2]
+
+
 def unpacked(stream: IO[bytes]) -> BufferedIOBase:
     """Return a stream that unpacks another, by what it begins with; the other must be one that can be rewound."""
-    magic = stream.read(6)
+    magic = stream.read(_MAGIC)
     stream.seek(0)
-    if magic.startswith(b"\x1f\x8b"):
+    if magic.startswith(_GZIP):
         return gzip.GzipFile(fileobj=stream)
-    if magic.startswith(b"\xfd7zXZ"):
+    if magic.startswith(_XZ):
         return lzma.LZMAFile(stream)
-    if magic.startswith(b"BZh"):
+    if magic.startswith(_BZIP2):
         return bz2.BZ2File(stream)
-    if magic.startswith(b"\x28\xb5\x2f\xfd"):
+    if magic.startswith(_ZSTD):
         return cast(BufferedIOBase, zstandard.ZstdDecompressor(max_window_size=2**27).stream_reader(stream, read_across_frames=True))
     return cast(BufferedIOBase, stream)
+
+
+def _pieces(stream: BufferedIOBase) -> Iterator[bytes]:
+    """Yield a stream as it comes: what is before damage is given out before the damage is met."""
+    read = stream.read1 if hasattr(stream, "read1") else stream.read
+    while block := read(_BLOCK):
+        yield block
 
 
 def whole_lines(stream: BufferedIOBase) -> Iterator[bytes]:
     """Yield a stream in blocks that end with a line; what comes before damage is given out before the error of the damage."""
     rest = b""
-    read = stream.read1 if hasattr(stream, "read1") else stream.read  # what comes before the damage is given out before it is met
     try:
-        while block := read(_BLOCK):
-            block = rest + block
+        for piece in _pieces(stream):
+            block = rest + piece
             cut = block.rfind(b"\n") + 1
             if cut:
                 yield block[:cut]

@@ -10,6 +10,6 @@ __all__ = ["read_log_ons"]
 
 def read_log_ons(content: bytes) -> Iterator[LogOn]:
     """Yield the sessions of people."""
-    for one in read_records(content):
+    for one in read_records((content,)):
         if one.kind == USER_PROCESS and one.account:
             yield LogOn(account=one.account, terminal=one.terminal, host=one.host, pid=one.pid, since=one.at)

@@ -1,5 +1,6 @@
 # The same as masked_lines() of this package, for the probe.  The names of functions and steps are the same; a test compares the two.
-# -v form=shell, sudoers, doas or json; -v rows=FILE: the table, from awk_program().
+# -v form=shell, sudoers, doas or json; -v rows=FILE: the table, from awk_program(); -v accounts=FILE: the text is a log of a host with these
+# accounts, so that what was typed for a name at a failed login, and is none, may be a password.
 
 BEGIN {
     while ((getline line < rows) > 0) {
@@ -23,9 +24,47 @@ BEGIN {
     word_of["json"] = "^(([^ \t\"'\\\\]|\\\\[^\"]|\\\\\"([^\"\\\\]|\\\\[^\"])*\\\\\"|'[^'\"]*')+|[\"'\\\\])"
     url = "^[^/:@]*[^/:@\\\\]\\\\?:"
     longest = 16384
+    if (accounts != "") {
+        while ((getline line < accounts) > 0) account[line]
+        close(accounts)
+    }
 }
 
-{ print masked_line($0) }
+{ print masked_line(accounts == "" ? $0 : nameless($0)) }
+
+# Failed logins: a line without what was typed for a name, where no account has that name.
+function nameless(line,   start, rest, size, name) {
+    if (!match(line, /([Ii]nvalid|illegal|nonexistent) user |information about user |not met by user "|pam_[a-tv-z][a-z_]*\([^)]*:auth\): authentication failure;.* user=|FAILED LOGIN .* FOR '?|type=USER_[A-Z]+ .* acct="/)) {
+        if (!match(line, /type=USER_[A-Z]+ .* acct=/)) return line
+        size = 1 # in hexadecimal digits
+    }
+    start = RSTART + RLENGTH
+    rest = substr(line, start)
+    if (index(line, " acct=")) {
+        if (line !~ / res=(failed|0|no)/ || (line ~ /exe="[^"]*\/sshd"/ && line !~ /op=PAM:/)) return line
+        match(rest, size ? "^[0-9A-F]*" : "^[^\"]*")
+        size = RLENGTH
+    } else if (length(rest) > 2000) size = length(rest)
+    else size = name_size(rest)
+    name = substr(rest, 1, size)
+    if (size < 1 || name in account || name ~ /^[(?]/) return line
+    return substr(line, 1, start - 1) mask(name) substr(rest, size + 1)
+}
+# How long a typed name is: it ends where the last of the words begin that the program writes after it.
+function name_size(rest,   at) {
+    if ((at = last_match(rest, " from [^ \"]+ port [0-9]+"))) return at - 1
+    if ((at = last_match(rest, " [0-9a-fA-F.:]+ port [0-9]+"))) return at - 1
+    if ((at = last_match(rest, " from [^ \"]+"))) return at - 1
+    if ((at = last_match(rest, "', "))) return at - 1
+    if ((at = last_match(rest, ", "))) return at - 1
+    if ((at = last_match(rest, " [[]preauth[]]"))) return at - 1
+    return (at = index(rest, "\"")) ? at - 1 : length(rest)
+}
+function last_match(text, pattern,   at) {
+    at = 0
+    while (match(substr(text, at + 1), pattern)) at += RSTART
+    return at
+}
 
 function masked_line(line,   low, found) {
     if (inside) {

@@ -14,7 +14,7 @@ from pathlib import Path
 from typing import cast
 
 from fidelitas.errors import ReadError
-from fidelitas.evidence import BROKEN, LogCopy, bounded, unpacked, whole_lines
+from fidelitas.evidence import BROKEN, LogCopy, bounded, has_records, in_blocks, tail_of, whole_lines
 
 __all__ = ["logs_at"]
 
@@ -88,7 +88,8 @@ def _log(path: Path, subject: str) -> LogCopy:
             stream.read(1)
     except OSError as error:
         raise ReadError(f'could not read log "{path}": {error.strerror or error}', hint=_hint(error)) from error
-    return LogCopy(str(path), subject, _age(path)[0], by, partial(_READERS.get(path.suffix.lower(), _blocks), path))
+    blocks = partial(_READERS.get(path.suffix.lower(), _blocks), path)
+    return LogCopy(str(path), subject, _age(path)[0], by, blocks, records=has_records(path.name), tail=partial(_tail, path))
 
 
 def _hint(error: OSError) -> str:
@@ -99,8 +100,16 @@ def _blocks(path: Path) -> Iterator[bytes]:
     """Yield a log's content in blocks that end with a line; raises `ReadError` where it cannot be read or unpacked."""
     try:
         with path.open("rb") as stream:
-            yield from bounded(whole_lines(unpacked(stream)), path.stat().st_size, str(path))
+            yield from bounded(in_blocks(stream, path.name), path.stat().st_size, str(path))
     except BROKEN as error:
+        raise ReadError(f'could not read log "{path}" to its end: {error}', hint="What was read before counts.") from error
+
+
+def _tail(path: Path) -> bytes:
+    try:
+        with path.open("rb") as stream:
+            return tail_of(stream)
+    except OSError as error:
         raise ReadError(f'could not read log "{path}" to its end: {error}', hint="What was read before counts.") from error
 
 

@@ -10,8 +10,8 @@
 #   --no-logs                             copy no logs
 #   --deadline SECONDS                    stop reading after this time and print what was read by then (default: 1800)
 #
-# It needs the base system: sh, awk, cat, cut, find, grep, head, id, ls, mkdir, mktemp, mv, readlink, rm, sed, sleep, sort, tail, tar, tr,
-# uname, xargs, and stat where find has no -printf.  It uses setpriv, chroot or start-stop-daemon, setsid, sha256sum, getfacl, getfattr,
+# It needs the base system: sh, awk, cat, cp, cut, date, find, grep, head, id, ls, mkdir, mktemp, mv, readlink, rm, sed, sleep, sort, tail, tar, tr,
+# uname, wc, xargs, and stat where find has no -printf.  It uses setpriv, chroot or start-stop-daemon, setsid, sha256sum, getfacl, getfattr, od,
 # gzip and journalctl where there are any.
 #
 # It runs as root among accounts that may be hostile.  What it promises (docs/security.md has the whole list):
@@ -89,18 +89,21 @@ live=false
 [ "$at_root" != / ] || live=true at_root=
 me=$(id -u)
 
-work=$(mktemp -d "$base/fidelitas.XXXXXX") || { say 'no temporary folder could be made'; exit 3; }
 worker=
 alarm=
+work=
 # Ends what was started and removes the private folder.
 finish() {
     trap '' HUP INT TERM
     [ -z "$worker" ] || end_tree "$worker"
     [ -z "$alarm" ] || kill "$alarm" 2>/dev/null
-    rm -rf "$work"
+    [ -z "$work" ] || rm -rf "$work"
 }
 trap finish EXIT
 trap 'exit 143' HUP INT TERM PIPE
+# The name is known before the folder is there, so that it is removed whenever a signal comes.
+work=$(mktemp -u "$base/fidelitas.XXXXXX")
+mkdir "$work" 2>/dev/null || { work=; say 'no temporary folder could be made'; exit 3; }
 # No file of the bundle is larger than this, whatever goes wrong.
 ulimit -f 4194304 2>/dev/null || :
 mkdir "$work/bundle" "$work/bundle/files" "$work/bundle/listings" "$work/bundle/logs" "$work/raw" || exit 3

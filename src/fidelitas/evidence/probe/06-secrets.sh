@@ -8,7 +8,8 @@ cat > "$work/mask.awk" << 'END_OF_PROGRAM'
 @MASK@
 END_OF_PROGRAM
 
-# masked [FORM]: a filter that masks the secrets in a text, with as many bytes as they had, so that lines and columns hold.
-masked() { awk -v form="${1:-shell}" -v rows="$work/mask.rows" -f "$work/mask.awk"; }
+# masked [FORM [ACCOUNTS]]: a filter that masks the secrets in a text, with as many bytes as they had, so that lines and columns hold; of a
+# log also what was typed for a name at a failed login and is not the name of one of the ACCOUNTS, a file.
+masked() { awk -v form="${1:-shell}" -v accounts="${2:-}" -v rows="$work/mask.rows" -f "$work/mask.awk"; }
 masked_policy() { masked sudoers; }
 masked_doas() { masked doas; }

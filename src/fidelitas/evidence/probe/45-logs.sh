@@ -77,7 +77,7 @@ log() {
     if [ "${log_bytes:-0}" -ge "$LOG_TEXT_LIMIT" ]; then gap "$1" "is more than $LOG_TEXT_LIMIT bytes of text: the rest is not read" 'who used privileges'; fi
     kept_log "$1"
 }
-copy_log() { content_of "$LOG_TEXT_LIMIT" | unpacked "$log_name" | head -c "$LOG_TEXT_LIMIT" | chosen "$which" "$work/numbers" | masked shell | packed > "$work/bundle/$log_member"; }
+copy_log() { content_of "$LOG_TEXT_LIMIT" | unpacked "$log_name" | head -c "$LOG_TEXT_LIMIT" | chosen "$which" "$work/numbers" | masked shell "$work/account-names" | packed > "$work/bundle/$log_member"; }
 
 # kept_log PATH: notes a log whose copy is $log_member and whose numbers are $numbers, unless it is too large.
 kept_log() {
@@ -133,7 +133,7 @@ read_journal() {
     command -v journalctl >/dev/null 2>&1 || { gap /var/log/journal 'there is no journalctl to read it with' 'who used privileges'; return 0; }
     log_member=logs/journal$log_suffix
     : > "$work/numbers"
-    copy_journal() { journalctl "$@" < /dev/null | head -c "$LOG_TEXT_LIMIT" | masked json | chosen whole "$work/numbers" | packed > "$work/bundle/$log_member"; }
+    copy_journal() { journalctl "$@" < /dev/null | head -c "$LOG_TEXT_LIMIT" | masked json "$work/account-names" | chosen whole "$work/numbers" | packed > "$work/bundle/$log_member"; }
     within "$LOG_TIME" copy_journal "$@" 2> "$work/complaint" || gap /var/log/journal "was not read within $LOG_TIME seconds" 'who used privileges'
     [ ! -s "$work/complaint" ] || gap /var/log/journal "journalctl: $(head -n 1 "$work/complaint" | cut -c 1-100 | tr -d '\000-\037')" 'who used privileges'
     # How the first and last entry begin says nothing of when they were.
@@ -141,7 +141,30 @@ read_journal() {
     [ -z "$numbers" ] || kept_log /var/log/journal.json
 }
 
-# Records of logins are copied as they are; their files say by their names what they are.
+# Records of logins are copied as they are; their files say by their names what they are.  Those of failed logins hold what was typed for a
+# name, perhaps a password: they become lines of hexadecimal digits, since awk cannot be given bytes, with that in question marks.
+failed_logins() {
+    od -An -v -tx1 | awk -v accounts="$work/account-names" '
+    BEGIN {
+        for (code = 1; code < 256; code++) digits[sprintf("%c", code)] = sprintf("%02x", code)
+        while ((getline name < accounts) > 0) {
+            written = ""
+            for (at = 1; at <= length(name) && at <= 32; at++) written = written digits[substr(name, at, 1)]
+            known[written]
+        }
+    }
+    {
+        gsub(/ /, "")
+        record = record $0
+        if (length(record) < 768) next
+        name = substr(record, 89, 64)
+        for (at = 1; at < 64 && substr(name, at, 2) != "00"; at += 2) continue
+        name = substr(name, 1, at - 1)
+        if (!(name in known)) gsub(/../, "3f", name)
+        print substr(record, 1, 88) name substr(record, 89 + length(name))
+        record = ""
+    }'
+}
 read_login_records() {
     for path in /var/log/wtmp /var/log/wtmp.1 /var/log/btmp /var/log/btmp.1 /var/log/lastlog; do
         want look 0 '' "$path"
@@ -151,8 +174,14 @@ read_login_records() {
         if [ -n "$who" ]; then gap "$path" 'lies below a folder that other accounts can write: not read' 'who logged in'; continue; fi
         if [ "$size" -gt "$FILE_LIMIT" ]; then gap "$path" "is larger than $FILE_LIMIT bytes" 'who logged in'; continue; fi
         log_member=logs/${path##*/}$log_suffix
-        copy_records() { content_of "$FILE_LIMIT" | packed > "$work/bundle/$log_member"; }
-        within 60 copy_records || continue
+        case $path in
+            */btmp*)
+                command -v od >/dev/null 2>&1 || { gap "$path" 'there is no od to mask with what was typed for a name' 'who failed to log in'; continue; }
+                as_kept() { failed_logins; } ;;
+            *) as_kept() { cat; } ;;
+        esac
+        copy_records() { content_of "$FILE_LIMIT" | as_kept | packed > "$work/bundle/$log_member"; }
+        within 60 copy_records || { gap "$path" 'was not read within 60 seconds' 'who logged in'; rm -f "$work/bundle/$log_member"; continue; }
         numbers="0${separator}0${separator}${separator}"
         kept_log "$path"
     done
@@ -169,6 +198,7 @@ read_logs() {
     printf '%s\n' "$host_zone" | cut -c 1-100 > "$work/zone"
     [ "$logs" = true ] || return 0
     : > "$work/logs-met"
+    { printf 'root\n'; if member /etc/passwd; then cut -d : -f 1 < "$member"; fi; } > "$work/account-names"
     policy_text > "$work/policy-text"
     sudo_logs < "$work/policy-text" > "$work/own-logs"
     facility=$(grep '^[[:space:]]*Defaults' "$work/policy-text" | sed -n 's/.*[^!]syslog[[:space:]]*=[[:space:]]*"*\([a-z0-9]*\).*/\1/p' | tail -n 1)

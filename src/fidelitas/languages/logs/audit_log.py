@@ -27,6 +27,8 @@ _UNSET = ("4294967295", "-1", "unset", "?", "")
 _CHANGES = frozenset(
     ("ADD_USER", "DEL_USER", "ADD_GROUP", "DEL_GROUP", "USER_CHAUTHTOK", "USER_MGMT", "GRP_MGMT", "ACCT_LOCK", "ACCT_UNLOCK")
 )
+# sshd writes "(invalid user)" for a name that no account has (its audit-linux.c); libpam and login write what was typed.
+_VOUCHES = "sshd"
 _SESSIONS = {"USER_START": EventKind.OPENED, "USER_END": EventKind.CLOSED}
 _SWITCHES = frozenset({"su", "sudo", "pkexec", "doas"})
 # Parts of a change that another record tells as a whole.
@@ -106,6 +108,7 @@ class AuditReader:
             address=fields["addr"] if fields.get("addr", "?") != "?" else "",
             pid=int(fields["pid"]) if fields.get("pid", "").isdecimal() else None,
             place=self._origin.at(line),
+            typed=what in (EventKind.FAILED, EventKind.LOG_IN_FAILED) and (program != _VOUCHES or "PAM:" in fields.get("op", "")),
         )
 
     def _told(self, kind: str, serial: str, fields: Mapping[str, str], program: str) -> tuple[EventKind, str, str, str] | None:

@@ -63,7 +63,8 @@ class DirectoryLogReader:
         why = str(told["status"]).removeprefix("NT_STATUS_").replace("_", " ").lower()
         reason = why if failed else str(told.get("authDescription") or "")
         kind = EventKind.LOG_IN_FAILED if failed else EventKind.LOG_IN
-        return Event(at=at, place=place, pid=None, kind=kind, program="directory", target=name, address=_address(told), reason=reason)
+        event = Event(at=at, place=place, pid=None, kind=kind, program="directory", target=name, address=_address(told), reason=reason)
+        return event._replace(typed=failed and why == "no such user")
 
     def _group(self, told: Mapping[str, Any], at: datetime | None, place: Place) -> Event | None:
         if told["status"] != "Success" or told["action"] not in ("Added", "Removed"):

@@ -4,26 +4,23 @@ import struct
 from collections.abc import Iterable, Iterator, Mapping
 from datetime import UTC, datetime
 
+from fidelitas.errors import ReadError
 from fidelitas.facts import Event, EventKind, Place
-from fidelitas.languages.utmp import DEAD_PROCESS, USER_PROCESS, read_records
+from fidelitas.languages.utmp import DEAD_PROCESS, USER_PROCESS, pieces, read_records
 from fidelitas.text import decode
 
-__all__ = ["LAST_LOG", "is_log_in_records", "read_last_log", "read_log_in_records"]
+__all__ = ["LAST_LOG", "read_last_log", "read_log_in_records"]
 
 LAST_LOG = "/lastlog"
+_MOST = 1_000_000
 _LAST = struct.Struct("<i32s256s")  # time, line, host; one record for each user ID, whether used or not
-
-
-def is_log_in_records(path: str) -> bool:
-    """Return whether a log by its name holds such records: nothing in them says so."""
-    return path.rpartition("/")[2].partition(".")[0].partition("-")[0] in ("wtmp", "btmp", LAST_LOG[1:])
 
 
 def read_log_in_records(content: Iterable[bytes], origin: Place) -> Iterator[Event]:
     """Yield the events of a file; places count records.  A log-out is told by its terminal, whose last log-in tells the account."""
     failed = origin.path.rpartition("/")[2].startswith("btmp")
     accounts: dict[str, str] = {}
-    for number, one in enumerate(read_records(b"".join(content)), 1):
+    for number, one in enumerate(read_records(content), 1):
         target, kind = one.account, EventKind.LOG_IN_FAILED if failed else EventKind.LOG_IN
         if one.kind == DEAD_PROCESS and not failed:
             target, kind = accounts.pop(one.terminal, ""), EventKind.CLOSED
@@ -41,17 +38,21 @@ def read_log_in_records(content: Iterable[bytes], origin: Place) -> Iterator[Eve
                 target=target,
                 terminal=one.terminal,
                 address=one.host,
+                typed=failed,
             )
 
 
 def read_last_log(content: Iterable[bytes], origin: Place, names: Mapping[int, str]) -> list[Event]:
-    """Return the last log-in of each account, by time; places count records, of which the first is that of user ID 0."""
-    whole = b"".join(content)
-    found = []
-    for uid in range(len(whole) // _LAST.size):
-        record = whole[uid * _LAST.size : (uid + 1) * _LAST.size]
+    """Return the last log-in of each account, by time; places count records, of which the first is that of user ID 0.
+
+    Raises `ReadError` for a file with a record of more accounts than any host has.
+    """
+    found: list[Event] = []
+    for uid, record in enumerate(pieces(content, _LAST.size)):
         if any(record[:4]):  # the file is sparse: nearly all are empty
             seconds, terminal, host = _LAST.unpack(record)
+            if len(found) >= _MOST:
+                raise ReadError(f'log "{origin.path}" has last log-ins of more than {_MOST} accounts: it is not read')
             found.append(
                 Event(
                     at=datetime.fromtimestamp(max(seconds, 0), UTC),

@@ -81,4 +81,5 @@ def _event(found: re.Match[str], kind: EventKind, reason: str, program: str, mak
         command=masked(parts.get("command", "")),
         reason=" ".join(filter(None, (parts.get("reason") or reason.format(**parts), parts.get("key", "")))),
         address=parts.get("address", ""),
+        typed=bool(parts.get("typed")),
     )

@@ -5,19 +5,20 @@ Nothing is kept but what the end of the stream is asked for: what each log cover
 
 import heapq
 from collections import Counter
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, tzinfo
-from typing import Protocol
 
 from fidelitas.errors import ReadError
 from fidelitas.facts import Event, Gap, Place
 from fidelitas.languages.logs.audit_log import AuditReader, is_audit_log
 from fidelitas.languages.logs.clock import Clock, has_year
+from fidelitas.languages.logs.content import LogContent, LogLike
 from fidelitas.languages.logs.directory_log import DirectoryLogReader, is_directory_log
 from fidelitas.languages.logs.entries import first_stamp, lines_that_matter
 from fidelitas.languages.logs.journal import JournalReader, is_export, is_journal_json
-from fidelitas.languages.logs.log_in_records import LAST_LOG, is_log_in_records, read_last_log, read_log_in_records
+from fidelitas.languages.logs.log_in_records import LAST_LOG, read_last_log, read_log_in_records
+from fidelitas.languages.logs.login_names import LoginNames
 from fidelitas.languages.logs.postgresql_log import PostgresqlLogReader, is_postgresql_log
 from fidelitas.languages.logs.pulse import Pulse
 from fidelitas.languages.logs.sudo_file import SudoFileReader, is_sudo_file
@@ -30,26 +31,6 @@ from fidelitas.trouble import internal_error
 __all__ = ["Cover", "LogLike", "LogReading"]
 
 _EARLIEST = datetime(1970, 1, 1, tzinfo=UTC)
-
-
-class LogLike(Protocol):
-    """A log to read, perhaps packed: `blocks` reads it anew each time, whole lines at a time; `by` is when it was last written to.
-
-    `family` names the log that it is a rotated part of, `survey` counts when it was collected: the same log can be there twice.
-    """
-
-    @property
-    def path(self) -> str: ...
-    @property
-    def subject(self) -> str: ...
-    @property
-    def family(self) -> str: ...
-    @property
-    def survey(self) -> int: ...
-    @property
-    def by(self) -> datetime: ...
-    @property
-    def blocks(self) -> Callable[[], Iterator[bytes]]: ...
 
 
 @dataclass(slots=True)
@@ -81,6 +62,7 @@ class LogReading:
         self._zone = zone
         self._names = names or {}
         self._sids = sids or {}
+        self._logins = LoginNames([*self._names.values(), *self._sids.values()])
         self.unknown: Counter[str] = Counter()
         self.gaps: list[Gap] = []
         self.unread: list[ReadError] = []
@@ -113,7 +95,7 @@ class LogReading:
             cover = Cover(log.subject, log.path, log.family, log.survey)
             self.covers.append(cover)
             try:
-                for event in self._events(log, cover):
+                for event in map(self._logins.shown, self._events(log, cover)):
                     at = event.at or at  # one without a time stands where its neighbours do
                     yield Sourced(at, number, event)
             except ReadError as error:  # a damaged file: what was read of it before counts, and so does every other
@@ -124,44 +106,40 @@ class LogReading:
 
     def _events(self, log: LogLike, cover: Cover) -> Iterator[Event]:
         origin, pulse = Place(subject=log.subject, path=log.path), cover.pulse
-        cover.empty = next(log.blocks(), None) is None
-        start = _beginning(log)
-        if is_log_in_records(log.path):
+        content = LogContent(log)
+        start = content.beginning()
+        cover.empty = content.is_empty
+        if log.records:
             last = log.path.endswith(LAST_LOG)
-            yield from read_last_log(log.blocks(), origin, self._names) if last else read_log_in_records(log.blocks(), origin)
+            yield from read_last_log(content.blocks(), origin, self._names) if last else read_log_in_records(content.blocks(), origin)
         elif is_audit_log(start):
-            yield from _beating(AuditReader(origin, self._names).events(log.blocks()), pulse)
+            yield from _beating(AuditReader(origin, self._names).events(content.blocks()), pulse)
         elif is_journal_json(start) or is_export(start):
             journal = JournalReader(origin, self._names)
-            events = journal.json_events(log.blocks()) if is_journal_json(start) else journal.export_events(log.blocks())
+            events = journal.json_events(content.blocks()) if is_journal_json(start) else journal.export_events(content.blocks())
             yield from _beating(events, pulse)
             self.gaps += journal.gaps
             self.unknown += journal.unknown
         elif is_postgresql_log(start):
             database = PostgresqlLogReader(origin, self._zone)
-            yield from _beating(database.events(log.blocks()), pulse)
+            yield from _beating(database.events(content.blocks()), pulse)
             self.gaps += database.gaps
         elif is_directory_log(start):
             directory = DirectoryLogReader(origin, self._sids)
-            yield from _beating(directory.events(log.blocks()), pulse)
+            yield from _beating(directory.events(content.blocks()), pulse)
             self.gaps += directory.gaps
         elif is_event_xml(start):
             windows = WindowsEventReader(origin, self._sids)
-            yield from _beating(windows.events(log.blocks()), pulse)
+            yield from _beating(windows.events(content.blocks()), pulse)
             self.gaps += windows.gaps
         elif is_sudo_file(start):
-            sudo = SudoFileReader(Clock(self._zone, log.by, *_ends(log)), origin)
-            yield from _beating(sudo.events(log.blocks()), pulse)
+            sudo = SudoFileReader(Clock(self._zone, log.by, *_ends(content)), origin)
+            yield from _beating(sudo.events(content.blocks()), pulse)
             self.gaps += sudo.gaps
         else:
-            syslog = SyslogReader(Clock(self._zone, log.by, *_stamps(log)), origin, pulse)
-            yield from syslog.events(log.blocks())
+            syslog = SyslogReader(Clock(self._zone, log.by, *_stamps(content)), origin, pulse)
+            yield from syslog.events(content.blocks())
             self.unknown += syslog.unknown
-
-
-def _beginning(log: LogLike) -> bytes:
-    """Return how a log begins, by which its form is known; lines that were left out when it was copied are empty."""
-    return next((text[:4096] for block in log.blocks() if (text := block.lstrip(b"\n"))), b"")
 
 
 def _beating(events: Iterable[Event], pulse: Pulse) -> Iterator[Event]:
@@ -171,26 +149,17 @@ def _beating(events: Iterable[Event], pulse: Pulse) -> Iterator[Event]:
         yield event
 
 
-def _stamps(log: LogLike) -> tuple[str, str]:
+def _stamps(content: LogContent) -> tuple[str, str]:
     """Return the first and the last stamp of a log, where the first has no year; else nothing is needed of them."""
-    first = first_stamp(log.blocks())
+    first = first_stamp(content.first_blocks())
     if not first or has_year(first):
         return "", ""
-    stamps = [line.stamp for line in lines_that_matter(_last_blocks(log))]
+    stamps = [line.stamp for line in lines_that_matter(content.last_blocks())]
     return first, stamps[-1].decode() if stamps else first
 
 
-def _last_blocks(log: LogLike) -> Iterator[bytes]:
-    """Yield the last two blocks of a log, in one of which is a line that matters unless they are few."""
-    before, last = b"", b""
-    for block in log.blocks():
-        before, last = last, block
-    yield before
-    yield last
-
-
-def _ends(log: LogLike) -> tuple[str, str]:
+def _ends(content: LogContent) -> tuple[str, str]:
     """Return the stamps with which sudo's own log begins and ends."""
-    first = decode(next(log.blocks(), b"")[:15])
-    last = [line for block in _last_blocks(log) for line in block.split(b"\n") if line[:1].isalpha()]
+    first = decode(next(iter(content.first_blocks()), b"")[:15])
+    last = [line for block in content.last_blocks() for line in block.split(b"\n") if line[:1].isalpha()]
     return first, decode(last[-1][:15]) if last else ""

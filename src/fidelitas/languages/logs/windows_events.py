@@ -32,6 +32,8 @@ _FAILURES = {
     "0xc0000072": "the account is disabled", "0xc0000193": "the account has expired", "0xc0000071": "the password has expired",
     "0xc000015b": "not allowed to log on this way", "0xc000006f": "outside the hours of the account", "0xc0000070": "not from this machine",
 }  # fmt: skip
+# No such account, or either name or password is wrong.
+_OF_NAMES = ("0xc0000064", "0xc000006d")
 # Events about accounts, groups and memberships: what was done.
 _OF_ACCOUNTS = {
     4720: "account made", 4722: "account enabled", 4723: "password changed", 4724: "password set by another", 4725: "account disabled",
@@ -197,7 +199,8 @@ class WindowsEventReader:
         if record.number == 4625:
             status = record.data.get("SubStatus", "")
             code = (record.data.get("Status", "") if status in ("", "0x0") else status).lower()
-            return self._make(record, EventKind.LOG_IN_FAILED, "log-on", reason=_FAILURES.get(code, code), **told)
+            failed = self._make(record, EventKind.LOG_IN_FAILED, "log-on", reason=_FAILURES.get(code, code), **told)
+            return failed._replace(typed=code in _OF_NAMES)
         return self._make(record, EventKind.LOG_IN, "log-on", reason=_KINDS[kind], **told)
 
     def _log_off(self, record: SecurityRecord) -> Event | None:
