@@ -3,6 +3,7 @@
 import io
 import json
 import os
+import re
 import struct
 import subprocess
 from collections.abc import Callable
@@ -14,7 +15,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from fidelitas.evidence import read_bundle
-from fidelitas.masking import awk_code, awk_program, is_masked, masked, masked_lines
+from fidelitas.masking import awk_code, awk_program, command_line_expressions, is_masked, masked, masked_lines
 from fidelitas.sources.directory import without_secrets
 from support import PROBE, fidelitas
 
@@ -152,7 +153,12 @@ def test_the_probe_leaves_out_what_was_typed_for_a_name(awk: str, tmp_path: Path
     for form, around in (("shell", "{}"), ("json", '{{"MESSAGE":"{}","_PID":"1"}}')):
         lines = [around.format(line.partition(": ")[2]) if form == "json" else line for line in FAILED]
         settings = [("form", form), ("rows", tmp_path / "rows"), ("accounts", tmp_path / "accounts")]
-        command = [*awk.split(), *(word for name, value in settings for word in ("-v", f"{name}={value}")), "-f", tmp_path / "mask.awk"]
+        command = [
+            *awk.split(),
+            *(word for name, value in settings for word in ("-v", f"{name}={value}")),
+            "-f",
+            str(tmp_path / "mask.awk"),
+        ]
         for typed, changed in ((SECRET, set(FAILED)), ("ines", {line for line in FAILED if "9.9.9.9" in line or " a {}" in line})):
             text = [line.replace("{}", typed) for line in lines]
             environment = {"LC_ALL": "C", "PATH": os.environ["PATH"]}
@@ -181,6 +187,33 @@ def test_a_mask_is_as_long_as_the_secret(command: str) -> None:
     assert SECRET not in after
     assert len(after.encode()) == len(line.encode())
     assert masked(after) == after
+
+
+WINDOWS = (
+    "C:\\Windows\\System32\\net.exe user ines {} /add", '"C:\\Windows\\System32\\net.exe" user ines {}', "schtasks.exe /create /tn x /ru ines /rp {}", "cmdkey /add:x /user:ines /pass:{}",
+    "plink.exe -ssh -pw {} host", "sc.exe config x password= {}", "powershell.exe -File x.ps1 -Password {}", "x.exe /password:{}", 'x.exe --token "{} and more"', "sqlcmd -S x -P {} -Q 1",
+)  # fmt: skip
+
+
+@pytest.mark.parametrize("command", [command for command in (*COMMANDS, *WINDOWS) if "echo" not in command])
+def test_the_expressions_for_windows_find_what_the_table_says(command: str) -> None:
+    line = command.format(SECRET)
+    event = f"<Event><Data Name='CommandLine'>{line.replace('&', '&amp;').replace('<', '&lt;').replace(chr(34), '&quot;')}</Data></Event>"
+    for text in (line, event):
+        after = text
+        for expression in command_line_expressions():
+            after = re.sub(expression, r"\1?", after, flags=re.IGNORECASE)
+        assert SECRET not in after
+        assert after.endswith("</Data></Event>") is text.startswith("<Event>")
+
+
+@pytest.mark.parametrize(
+    "line",
+    [r"C:\Windows\System32\svchost.exe -k netsvcs -p", "C:\\Windows\\System32\\net.exe localgroup Administrators ines /add", "<Data Name='TargetUserName'>ines</Data>",
+     "ssh.exe -p 22 knot", "x.exe /passive /token", "https://sea.example/x"],
+)  # fmt: skip
+def test_the_expressions_for_windows_leave_the_rest(line: str) -> None:
+    assert [expression for expression in command_line_expressions() if re.search(expression, line, re.IGNORECASE)] == []
 
 
 @pytest.mark.parametrize(

@@ -10,7 +10,7 @@ from fidelitas.evidence.bundle import UNREAD, Bundle, make_bundle, make_rows_bun
 from fidelitas.evidence.identity import Apart, Identity, Sameness, keep_apart, sameness
 from fidelitas.evidence.logs import BROKEN, LogCopy, bounded, family_of, has_records, in_blocks, tail_of, whole_lines
 from fidelitas.evidence.manifest import CopiedLog, Item, Listing, Manifest, MissingItem, may_name_a_subject
-from fidelitas.masking import awk_code, awk_program
+from fidelitas.masking import awk_code, awk_program, command_line_expressions
 
 __all__ = [
     "BROKEN",
@@ -54,5 +54,6 @@ def probe_script() -> str:
 
 
 def windows_probe_script() -> str:
-    """Return the text of the collector script for Windows."""
-    return _WINDOWS_PROBE.read_text(encoding="utf-8")
+    """Return the text of the collector script for Windows, with the table of secrets in its place."""
+    quoted = ",\n".join("    '" + expression.replace("'", "''") + "'" for expression in command_line_expressions())
+    return _WINDOWS_PROBE.read_text(encoding="utf-8").replace("@SECRETS@", quoted)

@@ -7,7 +7,9 @@ The Fidelitas probe of a Windows machine: who administers it, and what runs on i
 It changes nothing.  It reads the accounts and groups of the machine, user rights, services, scheduled tasks, access control lists of what
 those run, a few values of the registry, who is logged on, and of the security log what concerns privilege; it writes OutFile, and one
 temporary file that it deletes.  No password and no hash is read: of a password kept in the registry only that it is there.  Run it as an
-administrator: what it may not read is listed in the manifest as a gap.
+administrator: what it may not read is listed in the manifest as a gap, as is what is left out at its limits: of time (Deadline, in
+seconds), of paths and of bytes.  It opens nothing through a link and nothing on another machine: whoever may make a task could else have
+an administrator log on to a server of theirs.
 
 OutFile is a tar archive with manifest.json first (docs/evidence-format.md); listings are JSON, one row a line.
 #>
@@ -15,12 +17,17 @@ OutFile is a tar archive with manifest.json first (docs/evidence-format.md); lis
 param(
     [Parameter(Mandatory = $true)] [string] $OutFile,
     [int] $LogDays = 90,
+    [int] $Deadline = 1800,
     [switch] $NoLogs
 )
 
 Set-StrictMode -Version 2.0
 $ErrorActionPreference = 'Stop'
-$ProbeVersion = 1
+$ProbeVersion = 2
+$Until = [datetime]::UtcNow.AddSeconds($Deadline)
+# Of a listing; of all paths whose access is read.
+$ListingLimit = 67108864
+$PathLimit = 20000
 $LogLimit = 33554432
 $Utf8 = New-Object System.Text.UTF8Encoding($false)
 $Invariant = [System.Globalization.CultureInfo]::InvariantCulture
@@ -32,8 +39,31 @@ $Gaps = New-Object System.Collections.ArrayList
 
 # -- the frame: rows become listings, what fails becomes a gap --------------------------------------------------------------------------
 
-function Add-Gap([string] $Path, [string] $Reason) {
-    [void] $Gaps.Add([ordered] @{ path = $Path; reason = ($Reason -replace '\s+', ' ').Trim() })
+function Add-Gap([string] $Path, [string] $Reason, [string] $Weakens = '') {
+    $Gap = [ordered] @{ path = $Path; reason = ($Reason -replace '\s+', ' ').Trim() }
+    if ($Weakens) { $Gap.weakens = $Weakens }
+    [void] $Gaps.Add($Gap)
+}
+
+# Expressions for clear-text secrets in command lines and in events, each of two parts: what stands before, and the secret.
+$Secrets = @(
+@SECRETS@
+) | ForEach-Object { New-Object System.Text.RegularExpressions.Regex($_, 'IgnoreCase, CultureInvariant', [timespan]::FromSeconds(2)) }
+
+# A mask has as many bytes as what it hides.
+$Mask = [System.Text.RegularExpressions.MatchEvaluator] {
+    param($Found)
+    $Size = $Utf8.GetByteCount($Found.Groups[2].Value)
+    $Twos = @(0, 2, 1)[$Size % 3]
+    if ($Size -lt 2) { return $Found.Groups[1].Value + '?' * $Size }
+    return $Found.Groups[1].Value + ([string] [char] 0x2022) * (($Size - 2 * $Twos) / 3) + ([string] [char] 0xa4) * $Twos
+}
+
+# A text without secrets; nothing of one that takes too long.
+function Hide-Secret([string] $Text) {
+    try { foreach ($Pattern in $Secrets) { $Text = $Pattern.Replace($Text, $Mask) } }
+    catch [System.Text.RegularExpressions.RegexMatchTimeoutException] { Add-Gap 'a command line' 'could not be masked in time: left out'; return '' }
+    return $Text
 }
 
 function Get-Digest([byte[]] $Content) {
@@ -53,10 +83,12 @@ function Add-Rows([string] $Name, [string] $Tool, [scriptblock] $Read) {
     $Text = New-Object System.Text.StringBuilder
     try {
         & $Read | ForEach-Object {
+            if ([datetime]::UtcNow -gt $Until) { throw "the deadline of $Deadline seconds came first: the rest is not read" }
+            if ($Text.Length -gt $ListingLimit) { throw "it is longer than $ListingLimit bytes: the rest is not read" }
             [void] $Text.Append((ConvertTo-Json -InputObject $_ -Compress -Depth 4)).Append("`n")
         }
     }
-    catch { Add-Gap "listing $Name" $_.Exception.Message }
+    catch { Add-Gap "listing $Name" $_.Exception.Message 'who holds rights on this machine' }
     Add-Listing $Name $Tool ($Utf8.GetBytes($Text.ToString()))
 }
 
@@ -133,14 +165,16 @@ Add-Rows 'local-members' 'WinNT provider' {
 
 # -- user rights ------------------------------------------------------------------------------------------------------------------------
 
-$Export = [System.IO.Path]::GetTempFileName()
+$Private = Join-Path ([System.IO.Path]::GetTempPath()) ([guid]::NewGuid().ToString())
+$Export = Join-Path $Private 'rights.inf'
 try {
+    [void] [System.IO.Directory]::CreateDirectory($Private)
     & "$env:SystemRoot\System32\secedit.exe" /export /cfg $Export /areas USER_RIGHTS /quiet | Out-Null
     if ($LASTEXITCODE -ne 0) { throw "secedit.exe ended with status $LASTEXITCODE" }
     Add-Listing 'user-rights' 'secedit /export /areas USER_RIGHTS' ([System.IO.File]::ReadAllBytes($Export))
 }
-catch { Add-Gap 'listing user-rights' $_.Exception.Message }
-finally { Remove-Item -LiteralPath $Export -Force -ErrorAction SilentlyContinue }
+catch { Add-Gap 'listing user-rights' $_.Exception.Message 'who has user rights' }
+finally { Remove-Item -LiteralPath $Private -Recurse -Force -ErrorAction SilentlyContinue }
 
 # -- what runs, and from where ----------------------------------------------------------------------------------------------------------
 
@@ -173,7 +207,7 @@ Add-Rows 'services' 'Win32_Service' {
         $Shown = & "$env:SystemRoot\System32\sc.exe" sdshow $Service.Name
         $Sddl = ($Shown | Where-Object { $_ -match '^[OGDS]:' }) -join ''
         [ordered] @{
-            name = $Service.Name; account = [string] $Service.StartName; sid = (ConvertTo-Sid ([string] $Service.StartName)); command = $Command
+            name = $Service.Name; account = [string] $Service.StartName; sid = (ConvertTo-Sid ([string] $Service.StartName)); command = (Hide-Secret $Command)
             enabled = ($Service.StartMode -ne 'Disabled'); state = [string] $Service.State; sddl = $Sddl
         }
     }
@@ -188,15 +222,35 @@ Add-Rows 'tasks' 'Get-ScheduledTask' {
             Add-Wanted "`"$Program`""
             [ordered] @{
                 name = "$($Task.TaskPath)$($Task.TaskName)"; account = $Account; sid = (ConvertTo-Sid $Account)
-                command = "`"$Program`" $($Action.Arguments)".Trim(); enabled = ([string] $Task.State -ne 'Disabled')
+                command = (Hide-Secret "`"$Program`" $($Action.Arguments)".Trim()); enabled = ([string] $Task.State -ne 'Disabled')
                 run_level = [string] $Task.Principal.RunLevel; sddl = [string] $Task.SecurityDescriptor
             }
         }
     }
 }
 
+# Whether a path is on a disk of this machine, and goes through no link.
+function Test-Local([string] $Path) {
+    try {
+        if ((New-Object System.IO.DriveInfo($Path.Substring(0, 1))).DriveType -ne [System.IO.DriveType]::Fixed) { return $false }
+        $At = 3
+        while ($At -ge 3 -and $At -le $Path.Length) {
+            $Next = $Path.IndexOf('\', $At)
+            if ($Next -lt 0) { $Next = $Path.Length }
+            if ([System.IO.File]::GetAttributes($Path.Substring(0, $Next)) -band [System.IO.FileAttributes]::ReparsePoint) { return $false }
+            $At = $Next + 1
+        }
+        return $true
+    }
+    # What is not there is no link.
+    catch [System.IO.FileNotFoundException], [System.IO.DirectoryNotFoundException] { return $true }
+    catch { return $false }
+}
+
+if ($Wanted.Count -gt $PathLimit) { Add-Gap 'access' "there are more than $PathLimit paths of programs: the rest is not read" 'who can replace what runs' }
 Add-Rows 'access' 'Get-Acl' {
-    foreach ($Path in $Wanted) {
+    foreach ($Path in $Wanted | Select-Object -First $PathLimit) {
+        if (-not (Test-Local $Path)) { Add-Gap $Path 'is on another machine, or goes through a link: not read' 'who can replace what runs'; continue }
         $Item = Get-Item -LiteralPath $Path -Force -ErrorAction SilentlyContinue
         $Sddl = ''
         if ($null -ne $Item) {
@@ -248,8 +302,9 @@ Add-Rows 'sessions' 'Win32_LogonSession' {
 
 $Numbers = 'EventID=1102 or EventID=4624 or EventID=4625 or EventID=4634 or EventID=4647 or EventID=4648 or EventID=4672 or EventID=4688 or ' +
     'EventID=4697 or EventID=4698 or EventID=4704 or EventID=4705 or EventID=4719 or (EventID>=4720 and EventID<=4767) or EventID=4781'
-# Passwords in command lines never leave the machine.
-$Secret = '(?i)((?:[-/][a-z0-9_-]*(?:password|passwd|pwd|secret|token|apikey)[=: ]\s*|\bnet1?(?:\.exe)?(?:&quot;)?\s+user\s+\S+\s+))([^\s/*<&][^\s<]*)'
+# What was typed for the name of an account at a failed log-on may be a password, where there is no such account.
+$Typed = New-Object System.Text.RegularExpressions.Regex('(<Data Name=.TargetUserName.>)([^<]+)')
+$NoSuchName = '<EventID[^>]*>4625<.*SubStatus.>0xc00000(?:64|6d)<|<EventID[^>]*>4625<.*[^b]Status.>0xc00000(?:64|6d)<.*SubStatus.>0x0<'
 
 function Add-SecurityLog {
     $Span = [int64] $LogDays * 86400000
@@ -261,13 +316,15 @@ function Add-SecurityLog {
     $Writer.NewLine = "`n"
     $Count = 0; $Begins = ''; $Ends = ''
     while ($null -ne ($Event_ = $Reader.ReadEvent())) {
-        $Line = ($Event_.ToXml() -replace "`r?`n", '&#10;') -replace $Secret, '$1[masked]'
+        $Line = Hide-Secret ($Event_.ToXml() -replace "`r?`n", '&#10;')
+        if ($Line -match $NoSuchName) { $Line = $Typed.Replace($Line, $Mask) }
         $Writer.WriteLine($Line)
         $Count++
         $Ends = ConvertTo-Stamp $Event_.TimeCreated
         if (-not $Begins) { $Begins = $Ends }
         $Event_.Dispose()
-        if ($Packed.Length -gt $LogLimit) { Add-Gap 'Security.xml' "the log is larger than $LogLimit bytes packed: it ends at $Ends"; break }
+        if ($Packed.Length -gt $LogLimit) { Add-Gap 'Security.xml' "the log is larger than $LogLimit bytes packed: it ends at $Ends" 'who used privileges'; break }
+        if ([datetime]::UtcNow -gt $Until) { Add-Gap 'Security.xml' "the deadline of $Deadline seconds came first: it ends at $Ends" 'who used privileges'; break }
     }
     $Writer.Dispose()
     $Content = $Packed.ToArray()
@@ -277,15 +334,23 @@ function Add-SecurityLog {
 }
 
 if (-not $NoLogs) {
-    try { Add-SecurityLog } catch { Add-Gap 'Security.xml' $_.Exception.Message }
+    try { Add-SecurityLog } catch { Add-Gap 'Security.xml' $_.Exception.Message 'who used privileges' }
 }
 
 # -- the archive: POSIX ustar, manifest first -------------------------------------------------------------------------------------------
 
+# What tells this machine from another of its name: a digest, which tells nothing else.
+$Machine = $null
+try {
+    $Guid = [string] [Microsoft.Win32.Registry]::LocalMachine.OpenSubKey('SOFTWARE\Microsoft\Cryptography').GetValue('MachineGuid')
+    if ($Guid) { $Machine = Get-Digest ($Utf8.GetBytes("fidelitas machine $($Guid.ToLowerInvariant())")) }
+}
+catch { Add-Gap 'MachineGuid' $_.Exception.Message 'whether this is the machine that had this name before' }
+
 $Manifest = [ordered] @{
     format = 'fidelitas-evidence'; version = 1; platform = 'windows'; subject = $env:COMPUTERNAME.ToLowerInvariant()
     kernel = "Windows $($System.Version)"; live = $true; probe = $ProbeVersion; taken = (ConvertTo-Stamp ([datetime]::UtcNow))
-    uid = $(if ($Elevated) { 0 } else { 65534 }); addresses = $null; items = @(); listings = @($Listings); zone = ''; logs = @($Logs); gaps = @($Gaps)
+    uid = $(if ($Elevated) { 0 } else { 65534 }); addresses = $null; machine = $Machine; host_keys = @(); items = @(); listings = @($Listings); zone = ''; logs = @($Logs); gaps = @($Gaps)
 }
 $First = @{ Name = 'manifest.json'; Content = $Utf8.GetBytes((ConvertTo-Json -InputObject $Manifest -Depth 5)) }
 $Seconds = [int64] ([datetime]::UtcNow - (New-Object datetime(1970, 1, 1, 0, 0, 0, ([System.DateTimeKind]::Utc)))).TotalSeconds

@@ -12,7 +12,7 @@ from dataclasses import dataclass
 from functools import cache
 from importlib import resources
 
-__all__ = ["Format", "awk_code", "awk_program", "is_masked", "mask", "masked", "masked_lines"]
+__all__ = ["Format", "awk_code", "awk_program", "command_line_expressions", "is_masked", "mask", "masked", "masked_lines"]
 
 # The marks of a mask: of three bytes and of two.  Neither is written in a command line or a policy by anyone.
 _THREE, _TWO = "•", "¤"
@@ -329,6 +329,40 @@ def _masked_words(line: str, form: Format, folded: str, depth: int) -> str:
         out.append(words.masked(found[0], folded[found.start() : found.end()]))
         at = found.end()
     return "".join(out) + line[at:]
+
+
+# In an expression of .NET: a value in quotes (those of XML too) or a word; and what an option stands behind.
+_VALUE = r"""((?<=&quot;)(?:(?!&quot;).)+|(?<=["'])[^"'<]+|(?!&quot;)[^\s"'<>|&/*-][^\s"'<>|&]*)"""
+_QUOTE = r"""(?:&quot;|["'])?"""
+_ATTACHED = rf"\s*{_QUOTE}"
+_BETWEEN = {
+    "attached": _QUOTE, "next": rf"\s+{_QUOTE}", "either": _ATTACHED, "colon": r"\s*[^\s:]*:", "percent": r"\s*[^\s%]*%",
+    "second": rf"\s+\S+\s+{_QUOTE}", "header": r"\s*(?:(?:basic|bearer|digest|token|negotiate|apikey)\s+)?", "quoted": "",
+}  # fmt: skip
+
+
+def command_line_expressions() -> list[str]:
+    """Return the table as expressions that .NET and Python read alike, for whole command lines and events in XML.
+
+    Each has two groups: what stays, and the secret.  They are coarser than `masked`, which knows words: they mask rather too much.
+    """
+    stated = _stated()
+    names = f"(?:{stated['names']})"
+    found = [
+        rf"((?:^|[\s,;?{{([/'\"=>-])-*{names}(?:=|:=|:(?!//))\s*{_QUOTE}){_VALUE}",
+        rf"([-/]{names}\s+{_QUOTE}){_VALUE}",
+        r"(://[^/\s:@]*:)([^@\s/<]+(?=@))",
+    ]
+    for row in stated["option"]:  # type: ignore[attr-defined]
+        if "with" in row or row["value"] not in _BETWEEN:
+            continue
+        program = (
+            rf"(?<![a-z0-9_.-])(?:{row['programs']})(?:\.exe)?{_QUOTE}\s(?:[^|<]{{0,2000}}?\s)??"
+            if "programs" in row
+            else r"(?:^|[\s\"';>])"
+        )
+        found.append(rf"({program}(?:{row['option']}){_BETWEEN[row['value']]}){_VALUE}")
+    return found
 
 
 def awk_code() -> str:
