@@ -29,7 +29,7 @@ check: $(VENV)/installed-dev
 
 # Some thousands of questions to real sudo, and more examples for every law: half an hour.
 test-long: packages $(VENV)/installed-dev
-	JUDGE_QUESTIONS=300x12 HYPOTHESIS_PROFILE=long $(BIN)/pytest -n auto --dist loadscope
+	JUDGE_QUESTIONS=300x12 JUDGE_WORLDS=100 HYPOTHESIS_PROFILE=long $(BIN)/pytest -n auto --dist loadscope
 
 FUZZ_SECONDS ?= 3600
 FUZZ_SEED ?= 1

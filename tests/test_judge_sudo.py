@@ -12,6 +12,8 @@ import pytest
 
 pytestmark = pytest.mark.judge
 
+# How many policies are made; each has a copy of this machine read and sudo asked nineteen times.
+WORLDS = int(os.environ.get("JUDGE_WORLDS", "12"))
 HERE = Path(__file__).parent / "judges"
 ACCOUNTS = {"ines": 4101, "tomas": 4102, "rada": 4103, "vesna": 4104, "kofi": 4105}
 GROUPS = {"sudo": 27, "gauges": 4201, "Model": 4202, "night": 4203}
@@ -124,7 +126,7 @@ def world(request: pytest.FixtureRequest, tmp_path: Path, need: Callable[..., No
     return tmp_path
 
 
-@pytest.mark.parametrize("world", range(30), indirect=True)
+@pytest.mark.parametrize("world", range(WORLDS), indirect=True)
 def test_real_sudo_decides_the_same(world: Path) -> None:
     """For every account and target: allowed or not, and whether a password is asked."""
     judged, ours = answers(world, "answers.py"), answers(world, "our_answers.py")
@@ -137,7 +139,7 @@ def test_real_sudo_decides_the_same(world: Path) -> None:
     assert not wrong, (world / "etc/sudoers").read_text()
 
 
-@pytest.mark.parametrize("world", [100, 101, 102, 103], indirect=True)
+@pytest.mark.parametrize("world", [100, 101], indirect=True)
 def test_the_survey_of_this_machine_lists_everybody_whom_sudo_lets_become_root(world: Path) -> None:
     program = Path(sys.executable).with_name("fidelitas")
     survey = json.loads(in_world(world, program, "survey", "--no-file-scan", "--format", "json", "--ledger", world / "ledger"))
