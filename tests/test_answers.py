@@ -168,3 +168,16 @@ def test_one_subject_costs_only_itself_whatever_happens_while_it_is_read(platfor
     [gap] = [gap for gap in dunlin.gaps if gap.fatal]
     assert gap.why.startswith("internal error while reading dunlin (please report): ZeroDivisionError at ")
     assert not any(gap.fatal for gap in knot.gaps)
+
+
+def test_a_map_of_names_that_nobody_has_is_not_taken_for_a_clean_estate(tmp_path: Path) -> None:
+    fidelitas("survey", host(tmp_path, "knot.tar", ""), cwd=tmp_path)
+    (tmp_path / "map.csv").write_text("person,accounts\nInes Marram,ines knot:ynes knto:ines\nNo One,nobody-at-all\n")
+    ran = fidelitas("people", "map.csv", cwd=tmp_path)
+    assert ran.status == 0, ran.err
+    assert "knot:ynes; did you mean ines?" in ran.out
+    assert "knto:ines; did you mean knot?" in ran.out
+    (tmp_path / "map.csv").write_text("person,accounts\nNo One,nobody-at-all\n")
+    ran = fidelitas("people", "map.csv", cwd=tmp_path)
+    assert (ran.status, ran.out) == (2, "")
+    assert "no subject in evidence has any account of the map" in ran.err

@@ -70,7 +70,7 @@ def test_accounts_of_all_subjects_are_joined_and_what_is_nobodys_is_told() -> No
     assert {(str(one.owned), one.person, one.why) for one in joined.unmapped} == {
         ("knot:vinlet", "Vesna Inlet", 'its comment is "Vesna Inlet"'), ("saltmarsh:odd", "", "")
     }  # fmt: skip
-    assert [(person.name, account) for person, account in joined.missing] == [("Vesna Inlet", "nobody-at-all")]
+    assert [(person.name, account, near) for person, account, near in joined.missing] == [("Vesna Inlet", "nobody-at-all", "")]
 
 
 def test_both_forms_tell_the_same() -> None:

@@ -87,11 +87,15 @@ def _refuse_unknown(clauses: Iterable[Clause], found: Audit) -> None:
         where = f"[[{clause.kind.value}]] number {clause.number} of the charter"
         if clause.subject not in subjects:
             raise unknown_name(f"{where}: there is no evidence of a subject", clause.subject, subjects)
-        if clause.account not in names:
+        if not any(one.knows(clause.account) for one in found.subjects):
             raise unknown_name(f"{where}: no subject in evidence has an account", clause.account, names)
-        user = (clause.run_as or "").partition(":")[0]
+        user, _, group = (clause.run_as or "").partition(":")
         if user and user not in names and not user.startswith("#"):
             raise unknown_name(f"{where}: no subject in evidence has an account to run as", user, names)
+        if group and f"%{group}" not in names and not group.startswith("#"):
+            raise unknown_name(
+                f"{where}: no subject in evidence has a group to run as", group, (name[1:] for name in names if name[0] == "%")
+            )
 
 
 def charter_of(file: Path) -> tuple[Clause, ...]:

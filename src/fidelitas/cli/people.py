@@ -6,7 +6,7 @@ from pathlib import Path
 import click
 
 from fidelitas.cli.options import Output, Source, format_option, source_options, tell_gaps
-from fidelitas.errors import ReadError
+from fidelitas.errors import ReadError, RequestError
 from fidelitas.people import join, read_map
 from fidelitas.reports.people import people_blocks, people_document, persons_table
 from fidelitas.text import decode
@@ -22,7 +22,7 @@ def command(mapped: Path, source: Source, output: Output) -> None:
     MAP is CSV (person,accounts,team,status,until) or TOML; see docs/people.md.  Told besides: who has left and still holds rights, shared
     accounts, and accounts with rights that are in nobody's entry, with a guess whose they are.
 
-    Exit status: 1 where somebody who has left holds a right.
+    Exit status: 1 where somebody who has left holds a right; 2 where no account of the map is known.
     """
     try:
         text = decode(mapped.read_bytes())
@@ -31,6 +31,8 @@ def command(mapped: Path, source: Source, output: Output) -> None:
     people, today = read_map(text, str(mapped)), datetime.now(UTC).date()
     subjects = source.audit().subjects
     joined = join(people, subjects)
+    if people and not any(owned for _, owned in joined.people):
+        raise RequestError(f"{mapped}: no subject in evidence has any account of the map", hint="Is it the map of this estate?")
     output.table(persons_table(joined, today), lambda: people_document(joined, today))
     if output.form == "table":
         output.text("\n")

@@ -3,6 +3,7 @@
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import date
+from difflib import get_close_matches
 
 from fidelitas.facts import AuthorizedKey, Place
 from fidelitas.people.map import MappedPerson
@@ -52,7 +53,7 @@ class Joined:
     people: tuple[tuple[MappedPerson, tuple[Owned, ...]], ...]
     unmapped: tuple[Suggestion, ...]
     shared: tuple[tuple[Owned, tuple[str, ...]], ...]
-    missing: tuple[tuple[MappedPerson, str], ...]  # accounts of the map that no subject has
+    missing: tuple[tuple[MappedPerson, str, str], ...]  # accounts of the map that no subject has, each with the nearest that there is
     one_key: tuple[OneKey, ...]
 
     def leavers(self, today: date) -> list[tuple[MappedPerson, tuple[Owned, ...]]]:
@@ -66,14 +67,29 @@ def join(people: Sequence[MappedPerson], subjects: Iterable[SubjectRights]) -> J
     subjects = tuple(subjects)
     every = [(one, comment) for subject in subjects for one, comment in _accounts(subject, people)]
     owners = {one: [person for person in people if person.owns(one.subject, one.account)] for one, _ in every}
-    known = {str(one) for one, _ in every} | {one.account for one, _ in every}
     return Joined(
         people=tuple((person, tuple(one for one, mine in owners.items() if person in mine)) for person in people),
         unmapped=tuple(_suggestion(one, comment, people) for one, comment in every if not owners[one] and one.holdings),
         shared=tuple((one, tuple(person.name for person in mine)) for one, mine in owners.items() if len(mine) > 1),
-        missing=tuple((person, account) for person in people for account in person.accounts if account not in known),
+        missing=tuple(_missing(people, subjects, {one.account for one, _ in every})),
         one_key=tuple(_one_key(people, [one for one in subjects if isinstance(one, HostRights)])),
     )
+
+
+def _missing(
+    people: Sequence[MappedPerson], subjects: Sequence[SubjectRights], names: Iterable[str]
+) -> Iterator[tuple[MappedPerson, str, str]]:
+    """Yield the accounts of the map that no subject has, or not the one that is named, each with the nearest name that there is."""
+    by_name = {one.subject: one for one in subjects}
+    known = sorted(names)
+    for person in people:
+        for account in person.accounts:
+            at, _, name = account.rpartition(":")
+            if at in by_name and by_name[at].knows(name):
+                continue
+            if not any(one.knows(account) for one in subjects):
+                near = get_close_matches(at, by_name, n=1) if at and at not in by_name else get_close_matches(name, known, n=1)
+                yield person, account, next(iter(near), "")
 
 
 def _one_key(people: Sequence[MappedPerson], hosts: Sequence[HostRights]) -> Iterator[OneKey]:

@@ -3,7 +3,7 @@
 from datetime import date
 from typing import Any
 
-from fidelitas.people import Joined, Owned
+from fidelitas.people import Joined, MappedPerson, Owned
 from fidelitas.reports.blocks import Block, Row
 from fidelitas.reports.places import place_document
 from fidelitas.reports.table import Table
@@ -55,7 +55,7 @@ def people_blocks(joined: Joined, today: date) -> list[Block]:
             "bold yellow",
             [f"{one.subject}:{one.account}: {one.person} ({one.why})  {one.place.in_file()}" for one in joined.one_key],
         ),
-        ("Accounts of the map that no subject has", "bold", [f"{person.name}: {account}" for person, account in joined.missing]),
+        ("Accounts of the map that no subject has", "bold", [_missing(*one) for one in joined.missing]),
     )
     return [_block(title, style, lines) for title, style, lines in groups if lines]
 
@@ -63,6 +63,10 @@ def people_blocks(joined: Joined, today: date) -> list[Block]:
 def _unmapped(joined: Joined, number: int) -> str:
     one = joined.unmapped[number]
     return f"{one.owned}: {one.owned.holdings[0].right}" + (f"; perhaps of {one.person}: {one.why}" if one.person else "")
+
+
+def _missing(person: MappedPerson, account: str, near: str) -> str:
+    return f"{person.name}: {account}" + (f"; did you mean {near}?" if near else "")
 
 
 def _block(title: str, style: str, lines: list[str]) -> Block:
@@ -97,5 +101,5 @@ def people_document(joined: Joined, today: date) -> dict[str, Any]:
             {"subject": one.subject, "account": one.account, "person": one.person, "why": one.why, "place": place_document(one.place)}
             for one in joined.one_key
         ],
-        "missing": [{"person": person.name, "account": account} for person, account in joined.missing],
+        "missing": [{"person": person.name, "account": account, "nearest": near or None} for person, account, near in joined.missing],
     }
