@@ -101,7 +101,7 @@ def _run(command: list[str], out: IO[bytes], messages: IO[bytes], time_limit: fl
 def _end(process: subprocess.Popen[bytes]) -> int:
     os.killpg(process.pid, signal.SIGTERM)  # lets the probe remove its temporary folder
     try:
-        return process.wait(timeout=5)
+        return process.wait(timeout=20)
     except subprocess.TimeoutExpired:
         os.killpg(process.pid, signal.SIGKILL)
         return process.wait()
