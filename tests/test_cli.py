@@ -179,7 +179,13 @@ def test_a_terminal_gets_what_fits_it(estate: tuple[Path, Ran], width: int, colo
         line = f"stty cols {width}; {'' if colour else 'NO_COLOR=1'} {program} {command} --ledger estate/ledger 2>/dev/null"
         env = {"PATH": os.environ["PATH"], "TERM": "xterm-256color", "LC_ALL": "C.UTF-8", "COLUMNS": str(width)}
         done = subprocess.run(
-            ["script", "-qec", line, "/dev/null"], cwd=estate[0], env=env, capture_output=True, check=False, stdin=subprocess.DEVNULL
+            ["script", "-qec", line, "/dev/null"],
+            cwd=estate[0],
+            env=env,
+            capture_output=True,
+            check=False,
+            stdin=subprocess.DEVNULL,
+            timeout=120,
         )
         text = done.stdout.decode()
         assert ("\x1b[" in text) is ((colour and command not in ("coverage", "holders")) or ("\x1b[" in text and colour))

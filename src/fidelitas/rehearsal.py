@@ -3,13 +3,13 @@
 Compares what everybody holds before and after; texts are not compared.  Pure.
 """
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
 from fidelitas.facts import Gap
 from fidelitas.rights import Holding, HostRights, PrincipalKind, RightKind
 
-__all__ = ["Change", "Rehearsal", "rehearse"]
+__all__ = ["Change", "Rehearsal", "errors_of", "rehearse"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -41,6 +41,12 @@ class Rehearsal:
     locked_out: str
 
 
+def errors_of(rehearsals: Iterable[Rehearsal]) -> list[Gap]:
+    """Return each error of a new policy once, at each of its places, though it is an error on every host."""
+    found = {(error.place.path, error.place.line, error.place.column, error.why): error for one in rehearsals for error in one.errors}
+    return list(found.values())
+
+
 def rehearse(before: HostRights, after: HostRights) -> Rehearsal:
     """Return what changes from one state of a host's rights to another."""
     old = {(holding.principal, holding.right): holding for holding in before.own_holdings}
@@ -48,7 +54,7 @@ def rehearse(before: HostRights, after: HostRights) -> Rehearsal:
     return Rehearsal(
         before=before,
         after=after,
-        errors=after.facts.policy.gaps,
+        errors=(*after.facts.policy.gaps, *after.facts.policy.visudo_refusals),
         gained=tuple(Change(before=None, after=new[key]) for key in new if key not in old),
         lost=tuple(Change(before=old[key], after=None) for key in old if key not in new),
         altered=tuple(Change(before=old[key], after=new[key]) for key in new if key in old and _terms(old[key]) != _terms(new[key])),

@@ -5,8 +5,8 @@ from collections.abc import Iterable, Iterator
 from fidelitas.checks.check import Found, estate_check
 from fidelitas.facts import AliasKind, Member, MemberKind
 from fidelitas.findings import Severity
+from fidelitas.patterns import wildcard_matches
 from fidelitas.rights import HostRights
-from fidelitas.rights.sudo.patterns import wildcard_matches
 
 __all__ = ["unknown_host"]
 

@@ -102,7 +102,7 @@ def spread_failures(use: HostUse) -> Iterator[Found]:
     rows.sort(key=lambda row: -len(row[2].accounts))
     for source, hour, found in rows[:_MOST_SOURCES]:
         if found.first is not None:
-            names = ", ".join(sorted(found.accounts)[:_SHOWN])
+            names = ", ".join(sorted({name for name, _ in found.accounts})[:_SHOWN])
             yield Found(
                 about=f"{source} {hour}",
                 message=f"from {source}: {found.count} failures on {len(found.accounts)} accounts in the hour of {_hour(use, hour)} "

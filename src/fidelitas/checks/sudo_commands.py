@@ -9,10 +9,10 @@ from fidelitas.checks.check import Found, check
 from fidelitas.checks.sudo_rules import NEEDED, as_root, named_instead, without_tag
 from fidelitas.facts import AliasKind, Command, MemberKind, SudoRule, Tag
 from fidelitas.findings import Severity
+from fidelitas.patterns import has_wildcards
 from fidelitas.rights import HostRights
 from fidelitas.rights.powers import power_of
 from fidelitas.rights.sudo import Leaf, leaves
-from fidelitas.rights.sudo.patterns import has_wildcards
 
 __all__ = [
     "ban_by_exclusion",

@@ -174,18 +174,25 @@ class Source:
 
 def on_all_cores(function: Callable[[S], T], items: Iterable[S]) -> Iterator[T]:
     """Apply a function to each of some items, in their order, in as many processes as there are cores; to a single one here."""
+    from concurrent.futures import ProcessPoolExecutor  # noqa: PLC0415 most commands need one process
+    from concurrent.futures.process import BrokenProcessPool  # noqa: PLC0415
+
     known = list(items)
     cores = len(os.sched_getaffinity(0))
     if len(known) < 2 or cores < 2:
         yield from map(function, known)
         return
     try:
-        pool = multiprocessing.get_context("fork").Pool(min(cores, len(known)))
+        pool = ProcessPoolExecutor(min(cores, len(known)), multiprocessing.get_context("fork"))
     except OSError:  # no shared memory here, as in some containers: one after another, then
         yield from map(function, known)
         return
-    with pool:
-        yield from pool.imap(function, known)
+    try:
+        yield from pool.map(function, known)
+    except BrokenProcessPool as error:
+        raise ReadError("a process that read a subject was ended by the system", hint="Perhaps the memory was not enough.") from error
+    finally:
+        pool.shutdown(cancel_futures=True)
 
 
 def unknown_subject(subject: str | None, known: Sequence[str]) -> RequestError:

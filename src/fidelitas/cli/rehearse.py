@@ -14,7 +14,7 @@ from fidelitas.evidence import Bundle
 from fidelitas.facts import Event, EventKind
 from fidelitas.logbook import Wanted
 from fidelitas.memberships import Memberships
-from fidelitas.rehearsal import Rehearsal, rehearse
+from fidelitas.rehearsal import Rehearsal, errors_of, rehearse
 from fidelitas.replay import Held, Replay, replay
 from fidelitas.reports.rehearsal import error_block, rehearsal_blocks, rehearsal_document
 from fidelitas.reports.replay import replay_blocks, replay_document
@@ -93,12 +93,16 @@ def _show(
     output: Output,
 ) -> None:
     names = {POLICY: str(policy)}
-    errors = dict.fromkeys((error, error.place.path) for one in rehearsals for error in one.errors) if policy is not None else {}
+    errors = errors_of(rehearsals) if policy is not None else []
     if output.form == "json":
         output.json({**rehearsal_document(rehearsals, names, charter), "replay": replay_document(replays)})
     else:
         texts = {path: content for bundle in changed for path, content in bundle.files.items()}
-        shown = [error_block(error, decode(texts[path]) if path in texts else None, names.get(path, path)) for error, path in errors]
+        paths = [error.place.path for error in errors]
+        shown = [
+            error_block(error, decode(texts[path]) if path in texts else None, names.get(path, path))
+            for error, path in zip(errors, paths, strict=True)
+        ]
         output.blocks([*shown, *rehearsal_blocks(rehearsals, charter), *replay_blocks(replays, whole=False)])
     if errors:
         say(f"the new policy has {len(errors)} error{'s' if len(errors) > 1 else ''}; sudo would use what is left of it")

@@ -53,13 +53,17 @@ class LogCopy:
 
 def log_copy(path: str, subject: str, by: datetime, content: bytes, survey: int = 0) -> LogCopy:
     """Return the copy of a log that a bundle holds, packed or not."""
-    blocks, tail = partial(_blocks, content, path, f"{subject}:{path}"), lambda: tail_of(io.BytesIO(content))
+    blocks, tail = partial(_blocks, content, path, f"{subject}:{path}"), partial(_tail, content)
     return LogCopy(path, subject, family_of(path), by, blocks, survey, records=has_records(path), tail=tail)
 
 
 def family_of(path: str) -> str:
     """Return the path of the log that one was rotated from."""
     return _TURN.sub("", path)
+
+
+def _tail(content: bytes) -> bytes:
+    return tail_of(io.BytesIO(content))
 
 
 def has_records(path: str) -> bool:

@@ -28,7 +28,8 @@ class Event(NamedTuple):  # a tuple, since there are millions of them
     `account` is who did it and `target` whom it was done as or to, empty where the line does not tell.  `reason` is why it was refused or
     failed, or what was changed, `times` how many wrong passwords the line tells of.  `log_in` is the account of the log-in, which su and
     sudo do not change, where the kernel tells it.
-    `typed` says that `target` is what was typed where the name of an account belongs, and need not be one: it may be a password.
+    `typed` says that `target` is what was typed where the name of an account belongs, and need not be one: it may be a password; where it
+    was masked therefore, `masked` counts the different names of which this is one.
     `doubt` says why a line should not be believed as it stands: part of it may have been written by the one whom it is about.  `at` is in
     UTC; ``None`` where the line has no time that can be read.
     """
@@ -51,6 +52,7 @@ class Event(NamedTuple):  # a tuple, since there are millions of them
     log_in: str = ""
     doubt: str = ""
     typed: bool = False
+    masked: int = 0
 
     @property
     def told(self) -> tuple[object, ...]:

@@ -202,4 +202,5 @@ class SudoPolicy:
     defaults: tuple[SudoDefault, ...] = ()
     files: tuple[PolicyFile, ...] = ()
     gaps: tuple[Gap, ...] = ()
+    visudo_refusals: tuple[Gap, ...] = ()  # what visudo(8) would not install, though sudo takes it
     known: bool = True  # False: the main file could not be read, which is not the same as a policy without rules

@@ -5,7 +5,7 @@ from typing import Any
 
 from fidelitas.charter import Clause, sanctions
 from fidelitas.facts import Gap, Place
-from fidelitas.rehearsal import Change, Rehearsal
+from fidelitas.rehearsal import Change, Rehearsal, errors_of
 from fidelitas.reports.blocks import Block, Row
 from fidelitas.reports.holders import holding_document
 from fidelitas.reports.sentences import brief
@@ -87,7 +87,7 @@ def rehearsal_document(
     rehearsals: Sequence[Rehearsal], names: Mapping[str, str], charter: Sequence[Clause] | None = None
 ) -> dict[str, Any]:
     """Return the JSON document of a rehearsal; `names` says what to call the new policy's file, by its path on the host."""
-    errors = {error: None for one in rehearsals for error in one.errors}
+    errors = errors_of(rehearsals)
     return {
         "schema": "fidelitas/rehearsal/1",
         "errors": [

@@ -5,9 +5,9 @@ from collections.abc import Callable, Iterator
 from functools import partial
 
 from fidelitas.facts import LentGroups, LogIns
+from fidelitas.patterns import wildcard_matches
 from fidelitas.rights.identity import Identity
 from fidelitas.rights.population import Population
-from fidelitas.rights.sudo.patterns import wildcard_matches
 
 __all__ = ["lent_groups"]
 

@@ -8,8 +8,8 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 
 from fidelitas.facts import AuthorizedKey, HostFacts, LogIns, SshdSetting
+from fidelitas.patterns import wildcard_matches
 from fidelitas.rights.population import Identity, LogIn, Population
-from fidelitas.rights.sudo.patterns import wildcard_matches
 
 __all__ = ["Effective", "Opening", "is_elsewhere", "key_name", "may_connect", "openings", "sshd_for", "with_keys"]
 

@@ -40,7 +40,7 @@ class Failures:
     """Failed attempts of one hour from one place or on one account."""
 
     count: int = 0
-    accounts: set[str] = field(default_factory=set)
+    accounts: set[tuple[str, int]] = field(default_factory=set)  # of a name that is masked, which
     first: Event | None = None
 
 
@@ -182,7 +182,7 @@ class HostUse:
             found.count += count
             found.first = found.first or event
             if len(found.accounts) < _MOST:
-                found.accounts.add(event.target or account)
+                found.accounts.add((event.target or account, event.masked))
 
     def is_entitled(self, account: str) -> bool:
         """Return whether an account holds rights here: by a survey, else by having used some; root always does."""

@@ -22,6 +22,7 @@ class LoginNames:
 
     def __init__(self, names: Iterable[str] = ()) -> None:
         self._known = {"root", *names}
+        self._masked: dict[str, int] = {}
 
     def shown(self, event: Event) -> Event:
         """Return the event without what may be a password; of events that succeeded the names are learned."""
@@ -30,7 +31,8 @@ class LoginNames:
                 self._known.update((event.account, event.target))
             return event
         if is_masked(event.target) or (event.typed and event.target and not self._has(event.target)):
-            return event._replace(target=UNKNOWN_USER, typed=False)
+            number = self._masked.setdefault(event.target, len(self._masked) + 1) if len(self._masked) < _MOST else _MOST
+            return event._replace(target=UNKNOWN_USER, typed=False, masked=number)
         return event._replace(typed=False) if event.typed else event
 
     def _has(self, name: str) -> bool:

@@ -172,4 +172,5 @@ def read_policy(files: PolicyFiles, origin: Place, *, host: str, uid: int = 0, g
         defaults=tuple(reader.into.defaults),
         files=tuple(reader.reached),
         gaps=tuple(reader.into.gaps),
+        visudo_refusals=tuple(reader.into.visudo_refusals),
     )

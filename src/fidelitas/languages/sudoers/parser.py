@@ -62,6 +62,7 @@ class Statements:
     aliases: list[SudoAlias] = field(default_factory=list)
     defaults: list[SudoDefault] = field(default_factory=list)
     gaps: list[Gap] = field(default_factory=list)
+    visudo_refusals: list[Gap] = field(default_factory=list)
     defined: set[tuple[AliasKind, str]] = field(default_factory=set)
 
     def count(self) -> int:
@@ -147,6 +148,16 @@ class _Parser:
 
     def policy(self) -> None:
         """policy = { statement }"""
+        self._statements()
+        broken = {gap.place.line for gap in self._into.gaps if gap.place.path == self._origin.path}
+        for line, column, why in self._scanner.visudo_refusals:
+            if line in broken:  # the line is refused by both
+                continue
+            weakens = "sudo itself takes it; visudo would not install the file"
+            place = self._origin.at(line, column)
+            self._into.visudo_refusals.append(Gap(what="sudo policy", why=f"refused by visudo: {why}", weakens=weakens, place=place))
+
+    def _statements(self) -> None:
         while self._token.kind is not Kind.END:
             try:
                 self._statement()
@@ -339,7 +350,7 @@ class _Parser:
 
     def _option_value(self, name: str) -> str | datetime:
         token = self._token
-        if token.kind not in (Kind.WORD, Kind.ALIAS) or (token.kind is Kind.ALIAS and name not in ("ROLE", "TYPE")):
+        if token.kind is not Kind.WORD:
             self._fail(f"expected a value for {name}")
         if name in ("CWD", "CHROOT") and not token.value.startswith(("/", "~")) and token.value != "*":
             self._reject(f"values for {name} begin with / or ~, or are *")

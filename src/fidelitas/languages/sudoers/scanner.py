@@ -9,6 +9,7 @@ import re
 from enum import Enum
 
 from fidelitas.languages.sudoers.tokens import Kind, Token, command_path, escaped_argument, unescaped
+from fidelitas.patterns import PatternError, compile_regex
 
 __all__ = ["Scanner"]
 
@@ -37,7 +38,7 @@ _OCTET = r"(?:25[0-5]|2[0-4][0-9]|1?[0-9]{1,2})"
 _IPV4 = rf"{_OCTET}(?:\.{_OCTET}){{3}}"
 _HEX = r"[0-9A-Fa-f]{1,4}"
 _IPV6 = rf"(?:(?:(?:{_HEX})?:){{2,6}}:{_IPV4}|(?:(?:{_HEX})?:){{2,7}}(?:{_HEX})?)"
-_ADDRESS4 = re.compile(rf"{_IPV4}(?:/(?:{_IPV4}|[12]?[0-9]|3[0-2]))?")
+_ADDRESS4 = re.compile(rf"{_IPV4}(?:/(?:{_IPV4}|3[0-2]|[12]?[0-9]))?")
 _ADDRESS6 = re.compile(rf"{_IPV6}(?:/(?:{_IPV6}|1[01][0-9]|12[0-8]|[1-9][0-9]|[0-9]))?")
 _DEFAULTS = re.compile(r'[ \t]*Defaults(?:([:@>!])[ \t]*(?=!*"?(?:#-?[0-9]+|(?:[^#>!=:,() \t\r\n\\"]|\\[^\t\n])+)))?')
 _DEFAULTS_WHOLE = re.compile(r'[ \t]*Defaults(?:[:@>!][ \t]*!*"?(?:#-?[0-9]+|(?:[^#>!=:,() \t\r\n\\"]|\\[^\t\n])+))?')
@@ -82,6 +83,8 @@ class Scanner:
         self._drift: dict[int, int] = {}
         self._counted = (0, 0, 1)
         self._no_regular = (-1, 0)  # the row in which no regular expression begins, and up to which column
+        # What visudo refuses and sudo takes: line, column, why.
+        self.visudo_refusals: list[tuple[int, int, str]] = []
         self._plain = self._line.isascii()  # whether characters of the line are bytes, and no drift is on it
 
     def next(self) -> Token:
@@ -275,9 +278,22 @@ class Scanner:
 
     def _path(self, end: int) -> Token:
         text = self._advance(end - self._at)
+        if text.startswith("^") or text.endswith("/sudoedit"):
+            self._note_refusal(text)
         if self._state is _State.BINDING or text.endswith("/"):  # a folder takes no arguments, nor does a command of Defaults!
             return self._token(Kind.COMMAND, command_path(text))
         return self._arguments(command_path(text))
+
+    def _note_refusal(self, text: str) -> None:
+        """Note what visudo alone checks in a command: that an expression compiles, and that sudoedit has no path."""
+        line, at = self._start
+        if text.startswith("^"):
+            try:
+                compile_regex(text)
+            except PatternError as error:
+                self.visudo_refusals.append((line, self._column(line, at), f"a regular expression that does not compile: {error}"))
+        else:
+            self.visudo_refusals.append((line, self._column(line, at), "sudoedit is written without a path"))
 
     def _word(self, text: str) -> Token:
         if text == "ALL":
@@ -404,7 +420,7 @@ class Scanner:
     def _digest_value(self) -> Token | None:
         """digest = hexadecimal | base64, of the length that the algorithm gives; any other run of such characters is lost."""
         end = _end(_DIGEST, self._line, self._at)
-        if end == self._at:
+        if end == self._at or _end(_TAG, self._line, self._at) > end:
             return self._initial()
         text = self._advance(end - self._at)
         size = _DIGEST_LENGTHS[self._digest]
@@ -415,9 +431,11 @@ class Scanner:
     def _path_value(self) -> Token | None:
         end = max(_end(_PATH, self._line, self._at), _end(_WORD, self._line, self._at))
         if end == self._at:
-            return self._initial()
+            # sudo 1.9.13 reads no quotes here: what should be a path in them is a syntax error.
+            return self._token(Kind.UNKNOWN, self._advance(1)) if self._line[self._at] == '"' else self._initial()
         self._state = _State.INITIAL
-        return self._token(Kind.WORD, unescaped(self._advance(end - self._at)))
+        text = self._advance(end - self._at)
+        return self._word(text) if text == "sudoedit" else self._token(Kind.WORD, unescaped(text))
 
     def _file_name(self) -> Token:
         if self._line[self._at] == '"':

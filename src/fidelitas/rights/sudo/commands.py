@@ -8,8 +8,8 @@ from dataclasses import dataclass
 
 from fidelitas.facts import Command
 from fidelitas.masking import is_masked
+from fidelitas.patterns import has_wildcards, regex_matches, wildcard_matches
 from fidelitas.rights.sudo.files import Files, Identity, glob
-from fidelitas.rights.sudo.patterns import has_wildcards, regex_matches, wildcard_matches
 
 __all__ = ["Asked", "asked_command", "command_matches", "depends_on_mask", "raw_digest"]
 

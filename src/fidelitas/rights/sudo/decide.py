@@ -10,12 +10,12 @@ from datetime import datetime
 from enum import Enum
 
 from fidelitas.facts import DefaultScope, Member, MemberKind, SudoDefault, SudoRule, Tag
+from fidelitas.patterns import has_wildcards
 from fidelitas.rights.population import AccountKind, Identity, LogIn
 from fidelitas.rights.sudo.commands import USUAL_PATH, Asked, asked_command, command_matches, depends_on_mask
 from fidelitas.rights.sudo.files import Files
 from fidelitas.rights.sudo.grants import Leaf, leaves
 from fidelitas.rights.sudo.matching import Policy
-from fidelitas.rights.sudo.patterns import has_wildcards
 from fidelitas.rights.sudo.run_as import Target, run_as_matches
 from fidelitas.rights.sudo.settings import EARLY, Settings, applies
 

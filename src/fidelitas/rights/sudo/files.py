@@ -8,7 +8,7 @@ that does not exist.
 from collections.abc import Iterator
 from typing import Protocol
 
-from fidelitas.rights.sudo.patterns import has_wildcards, wildcard_matches
+from fidelitas.patterns import has_wildcards, wildcard_matches
 
 __all__ = ["Files", "Identity", "NoFiles", "glob"]
 

@@ -10,9 +10,9 @@ from dataclasses import dataclass
 from ipaddress import IPv4Interface, IPv6Interface
 
 from fidelitas.facts import AliasKind, Member, MemberKind, SudoAlias, SudoDefault, SudoPolicy
+from fidelitas.patterns import has_wildcards, wildcard_matches
 from fidelitas.rights.population import Identity, Population
 from fidelitas.rights.sudo.hosts import Netgroups, address_matches
-from fidelitas.rights.sudo.patterns import has_wildcards, wildcard_matches
 
 __all__ = ["Host", "Match", "Policy", "stated_id"]
 

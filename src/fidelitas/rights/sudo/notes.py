@@ -6,10 +6,10 @@ Knows file states; a decision does not depend on them.
 from collections.abc import Iterator, Mapping
 
 from fidelitas.facts import Command, FileKind, FileState
+from fidelitas.patterns import has_wildcards
 from fidelitas.rights.files import above, is_link, writers
 from fidelitas.rights.population import Identity
 from fidelitas.rights.sudo.commands import raw_digest
-from fidelitas.rights.sudo.patterns import has_wildcards
 
 __all__ = ["notes_on", "stated_file", "wrong_digest"]
 

@@ -6,7 +6,10 @@ translation to another engine would agree only almost, and an answer about root 
 
 import ctypes
 import ctypes.util
+import os
+import resource
 from functools import lru_cache
+from pathlib import Path
 
 __all__ = ["PatternError", "compile_regex", "has_wildcards", "regex_matches", "wildcard_matches"]
 
@@ -20,6 +23,10 @@ _REG_NOSUB = 8  # glibc: 1 << 3; musl has the same
 # regex_t is 64 bytes with glibc and 56 with musl on 64-bit machines.
 _REGEX_SIZE = 256
 _LC_ALL_MASK = 0x1FBF
+_REG_ESPACE = 12
+# regcomp(3) can take for ever, and all memory: 2,000 "^" cost four gigabytes, 700 "(a*)*" hours.
+_REGEX_MEMORY, _REGEX_SECONDS = 256 << 20, 1
+_SHORT = 100  # an expression of so few characters is harmless without groups and bounds
 
 _LIBC.newlocale.restype = ctypes.c_void_p
 _LIBC.newlocale.argtypes = (ctypes.c_int, ctypes.c_char_p, ctypes.c_void_p)
@@ -70,6 +77,20 @@ def wildcard_matches(pattern: str, text: str, *, path: bool = False, fold: bool 
         return bool(_LIBC.fnmatch(_bytes(pattern), _bytes(text), flags) == 0)
 
 
+def _is_costly(text: str, flags: int) -> bool:
+    """Return whether an expression takes the C library more time or memory than any honest one: tried in a process of its own."""
+    if len(text) <= _SHORT and not set(text) & set("({"):
+        return False
+    child = os.fork()
+    if child == 0:
+        resource.setrlimit(resource.RLIMIT_CPU, (_REGEX_SECONDS, _REGEX_SECONDS))
+        used = int(Path("/proc/self/statm").read_text().split()[0]) * resource.getpagesize()
+        resource.setrlimit(resource.RLIMIT_AS, (used + _REGEX_MEMORY, used + _REGEX_MEMORY))
+        with _C:
+            os._exit(int(_LIBC.regcomp(ctypes.create_string_buffer(_REGEX_SIZE), _bytes(text), flags) == _REG_ESPACE))
+    return os.waitpid(child, 0)[1] != 0
+
+
 @lru_cache(maxsize=4096)
 def compile_regex(pattern: str) -> "ctypes.Array[ctypes.c_char]":
     """Return a compiled extended regular expression; ``(?i)`` after the first ``^`` or at the start ignores case.
@@ -81,6 +102,8 @@ def compile_regex(pattern: str) -> "ctypes.Array[ctypes.c_char]":
     if text.startswith("^(?i)"):
         text, flags = "^" + text[5:], flags | _REG_ICASE
     compiled = ctypes.create_string_buffer(_REGEX_SIZE)
+    if _is_costly(text, flags):
+        raise PatternError("too large to be compiled")
     with _C:
         status = _LIBC.regcomp(compiled, _bytes(text), flags)
         if status != 0:
