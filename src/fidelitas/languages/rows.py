@@ -51,10 +51,11 @@ class RowReader:
         """Yield the rows of a listing, each with the line it stands in."""
         origin = Place(self.evidence.subject, self._origin + listing)
         for number, line in enumerate(self.evidence.listings.get(listing, b"").split(b"\n"), 1):
-            if not line.strip():
+            begins = line.lstrip()[:1]
+            if not begins:
                 continue
             try:
-                row = json.loads(line)
+                row = json.loads(line) if begins in b"{\xef" else None
             except (ValueError, RecursionError):
                 row = None
             if isinstance(row, dict):
