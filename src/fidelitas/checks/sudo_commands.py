@@ -6,13 +6,13 @@ from dataclasses import replace
 from datetime import UTC
 
 from fidelitas.checks.check import Found, check
-from fidelitas.checks.sudo_rules import NEEDED, as_root, named_instead, without_tag
+from fidelitas.checks.sudo_rules import NEEDED, as_root, named_instead, users_of, without_tag
 from fidelitas.facts import AliasKind, Command, MemberKind, SudoRule, Tag
 from fidelitas.findings import Severity
 from fidelitas.patterns import has_wildcards
 from fidelitas.rights import HostRights
 from fidelitas.rights.powers import power_of
-from fidelitas.rights.sudo import Leaf, leaves
+from fidelitas.rights.sudo import InForce, Leaf
 
 __all__ = [
     "ban_by_exclusion",
@@ -25,14 +25,10 @@ __all__ = [
 ]
 
 
-def _bounded(rights: HostRights, rule: SudoRule) -> Iterator[Leaf]:
-    """Yield the commands that a rule allows as root and that are not everything."""
-    if as_root(rights, rule):
-        yield from (leaf for leaf in leaves(rights.policy, rule.command) if leaf.allowed and not leaf.everything)
-
-
-def _users(rule: SudoRule) -> str:
-    return ", ".join(map(str, rule.users))
+def _bounded(rights: HostRights) -> Iterator[tuple[SudoRule, InForce]]:
+    """Yield each rule with the commands that it gives somebody as root and that are not everything, one by one."""
+    for rule, commands in as_root(rights):
+        yield from ((rule, command) for command in commands if not command.leaf.everything)
 
 
 def _found(rule: SudoRule, what: object, message: str, severity: Severity | None = None, safer: str = "") -> Found:
@@ -83,13 +79,13 @@ def hands_over_root(rights: HostRights) -> Iterator[Found]:
 
     The rule looks narrow, and the program runs whatever its user likes: a shell, an editor, a pager, a copier of files.
     """
-    for rule in rights.facts.policy.rules:
-        for leaf in _bounded(rights, rule):
-            power = power_of(leaf.command, noexec=rule.tag(Tag.EXEC) is False)
-            if power is not None:
-                instead = f"; {power.instead} instead" if power.instead else ""
-                message = f"{_users(rule)} may run {leaf.command} as root, which {power.reason}{instead}"
-                yield _found(rule, leaf.command, message, safer=_safer(rule, leaf))
+    for rule, command in _bounded(rights):
+        leaf = command.leaf
+        power = power_of(leaf.command, noexec=rule.tag(Tag.EXEC) is False)
+        if power is not None:
+            instead = f"; {power.instead} instead" if power.instead else ""
+            message = f"{users_of([command])} may run {leaf.command} as root, which {power.reason}{instead}"
+            yield _found(rule, leaf.command, message, safer=_safer(rule, leaf))
 
 
 @check(
@@ -102,14 +98,14 @@ def loose_arguments(rights: HostRights) -> Iterator[Found]:
 
     sudo matches all arguments as one text: a star takes in further words, options among them, and paths that climb with "..".
     """
-    for rule in rights.facts.policy.rules:
-        for leaf in _bounded(rights, rule):
-            pattern = leaf.command.arguments or ""
-            star = "*" in pattern.replace("\\*", "") and not pattern.startswith("^")
-            if star and leaf.command.path != "sudoedit" and power_of(leaf.command) is None:
-                example = pattern.replace("*", "/../../etc/shadow" if "/" in pattern else "x --any-option", 1)
-                message = f'"{leaf.command}" also takes the arguments "{example}"'
-                yield _found(rule, leaf.command, message, safer=_with(rule, leaf, str(_without_stars(leaf.command))))
+    for rule, command in _bounded(rights):
+        leaf = command.leaf
+        pattern = leaf.command.arguments or ""
+        star = "*" in pattern.replace("\\*", "") and not pattern.startswith("^")
+        if star and leaf.command.path != "sudoedit" and power_of(leaf.command) is None:
+            example = pattern.replace("*", "/../../etc/shadow" if "/" in pattern else "x --any-option", 1)
+            message = f'"{leaf.command}" also takes the arguments "{example}"'
+            yield _found(rule, leaf.command, message, safer=_with(rule, leaf, str(_without_stars(leaf.command))))
 
 
 def _without_stars(command: Command) -> Command:
@@ -126,22 +122,12 @@ def ban_by_exclusion(rights: HostRights) -> Iterator[Found]:
     A copy of the excluded program under another name, or another program that starts it, is not excluded (sudoers(5), Limitations of the
     "!" operator).  The exclusion hides from the reader that the rule gives everything.
     """
-    everything: set[str] = set()
-    banned: dict[str, list[str]] = {}
-    rules: dict[str, SudoRule] = {}
-    for rule in rights.facts.policy.rules:
-        if not as_root(rights, rule):
-            continue
-        for leaf in leaves(rights.policy, rule.command):
-            if leaf.everything and leaf.allowed:
-                everything.add(rule.statement)
-            elif not leaf.allowed and rule.statement in everything:
-                banned.setdefault(rule.statement, []).append(str(leaf.command))
-                rules[rule.statement] = rule
-    for statement, commands in banned.items():
-        rule = rules[statement]
-        message = f"{_users(rule)} may run everything as root; that {', '.join(commands)} is excluded is no barrier"
-        yield _found(rule, "exclusion", message, safer=named_instead(rule))
+    for rule, commands in as_root(rights):
+        for command in commands:
+            if command.leaf.everything and command.excluded:
+                banned = ", ".join(map(str, command.excluded))
+                message = f"{users_of([command])} may run everything as root; that {banned} is excluded is no barrier"
+                yield _found(rule, "exclusion", message, safer=named_instead(rule))
 
 
 @check("sudo.settable-environment", Severity.MEDIUM, advice="Remove the SETENV tag; keep the variables that are needed with env_keep.")
@@ -150,15 +136,12 @@ def settable_environment(rights: HostRights) -> Iterator[Found]:
 
     By variables such as LD_PRELOAD or PYTHONPATH a harmless command loads the user's own code and runs it as root.
     """
-    for rule in rights.facts.policy.rules:
-        bounded = list(_bounded(rights, rule))
+    for rule, commands in as_root(rights):
+        bounded = [command for command in commands if not command.leaf.everything]
         if bounded and rule.tag(Tag.SETENV):
-            yield _found(
-                rule,
-                rule.command,
-                f"{_users(rule)} may set any variable for {', '.join(str(leaf.command) for leaf in bounded)}",
-                safer=without_tag(rule, "SETENV"),
-            )
+            what = ", ".join(str(command.leaf.command) for command in bounded)
+            message = f"{users_of(bounded)} may set any variable for {what}"
+            yield _found(rule, rule.command, message, safer=without_tag(rule, "SETENV"))
 
 
 @check("sudo.run-as-anybody", Severity.LOW, advice="Name the account that the command is to run as.")
@@ -167,10 +150,11 @@ def run_as_anybody(rights: HostRights) -> Iterator[Found]:
 
     Mostly one service account was meant.
     """
-    for rule in rights.facts.policy.rules:
+    for rule, commands in as_root(rights):
         anybody = any(member.kind is MemberKind.ALL and not member.negated for member in rule.run_as_users or ())
-        if anybody and any(True for _ in _bounded(rights, rule)):
-            yield _found(rule, rule.command, f"{_users(rule)} may run {rule.command} as anybody", safer=_as_one(rule))
+        bounded = [command for command in commands if not command.leaf.everything]
+        if anybody and bounded:
+            yield _found(rule, rule.command, f"{users_of(bounded)} may run {rule.command} as anybody", safer=_as_one(rule))
 
 
 def _as_one(rule: SudoRule) -> str:
@@ -188,7 +172,7 @@ def expired_rule(rights: HostRights) -> Iterator[Found]:
         until = rule.options.not_after
         if until is not None and until < rights.facts.taken:
             banned = rule.command.negated
-            message = f"the {'ban' if banned else 'rule'} for {_users(rule)} ended on {until.astimezone(UTC):%Y-%m-%d}"
+            message = f"the {'ban' if banned else 'rule'} for {', '.join(map(str, rule.users))} ended on {until.astimezone(UTC):%Y-%m-%d}"
             yield _found(rule, rule.command, message, Severity.MEDIUM if banned else None)
 
 

@@ -178,11 +178,9 @@ def wrong_digests(rights: HostRights) -> Iterator[Found]:
 def _named_commands(rights: HostRights) -> Iterator[tuple[SudoRule, Leaf, str]]:
     """Yield each literal path that a rule lets somebody run as root, once."""
     seen: set[str] = set()
-    for rule in rights.facts.policy.rules:
-        if not as_root(rights, rule):
-            continue
-        for leaf in leaves(rights.policy, rule.command):
-            path = stated_file(leaf.command)
-            if leaf.allowed and path and path not in seen:
+    for rule, commands in as_root(rights):
+        for command in commands:
+            path = stated_file(command.leaf.command)
+            if path and path not in seen:
                 seen.add(path)
-                yield rule, leaf, path
+                yield rule, command.leaf, path

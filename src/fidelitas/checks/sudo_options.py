@@ -198,7 +198,7 @@ def no_terminal_needed(rights: HostRights) -> Iterator[Found]:
     """
     entries = list(_entries(rights, "requiretty"))
     unasked = any(default.operator == "!" for default in _entries(rights, "authenticate")) or any(
-        rule.tag(Tag.PASSWD) is False and as_root(rights, rule) for rule in rights.facts.policy.rules
+        rule.tag(Tag.PASSWD) is False for rule, _ in as_root(rights)
     )
     for index, default in enumerate(entries):
         if default.operator == "!" and any(one.operator == "" for one in entries[:index]):

@@ -2,33 +2,40 @@
 
 import re
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
 
 from fidelitas.checks.check import Found, check
 from fidelitas.facts import AliasKind, Member, MemberKind, SudoRule, Tag
 from fidelitas.findings import Severity
 from fidelitas.rights import HostRights
-from fidelitas.rights.population import made_up_member
 from fidelitas.rights.powers import power_of
-from fidelitas.rights.sudo import Leaf, leaves
+from fidelitas.rights.sudo import InForce, Leaf, leaves
 
-__all__ = ["NEEDED", "all_outside_admins", "as_root", "named_instead", "overridden_rule", "unasked_all", "unknown_name", "without_tag"]
+__all__ = [
+    "NEEDED",
+    "all_outside_admins",
+    "as_root",
+    "named_instead",
+    "overridden_rule",
+    "unasked_all",
+    "unknown_name",
+    "users_of",
+    "without_tag",
+]
 
 # Stands in a safer rule where only those who use it can tell what to write.
 NEEDED = "/path/of/what/is/needed its-arguments"
 
 
-def as_root(rights: HostRights, rule: SudoRule) -> bool:
-    """Return whether a rule is about this host and lets its users run something as an account with user ID 0."""
-    host = rights.policy.hosts(rule.hosts)
-    if host is None or not host.allowed:
-        return False
-    if rule.run_as_users is None:
-        return rule.run_as_groups is None
-    nobody = made_up_member()
-    roots = [who for who in rights.population.effective if who.uid == 0]
-    matches = [rights.policy.run_as_users(rule.run_as_users, nobody, root) for root in roots]
-    return any(match is not None and match.allowed for match in matches)
+def as_root(rights: HostRights) -> Iterator[tuple[SudoRule, list[InForce]]]:
+    """Yield each rule that gives somebody on this host something as root, with the commands that it still gives."""
+    for rule, effect in rights.effective.of(rights.facts.policy.rules):
+        if effect.as_root:
+            yield rule, list(effect.as_root.values())
+
+
+def users_of(commands: Iterable[InForce]) -> str:
+    """Return those to whom a rule gives some commands, as the rule names them."""
+    return ", ".join(dict.fromkeys(user for command in commands for user in command.users))
 
 
 def _positive(rights: HostRights, members: Iterable[Member], kind: AliasKind) -> Iterator[Member]:
@@ -57,10 +64,10 @@ def all_outside_admins(rights: HostRights) -> Iterator[Found]:
     person moves on.
     """
     usual = {f"%{name}" for name in rights.population.admin_groups} | {"root", "#0"}
-    for rule in rights.facts.policy.rules:
-        if not as_root(rights, rule) or not any(leaf.everything and leaf.allowed for leaf in leaves(rights.policy, rule.command)):
-            continue
-        others = [str(member) for member in _positive(rights, rule.users, AliasKind.USER) if member.value not in usual]
+    for rule, commands in as_root(rights):
+        everything = [command for command in commands if command.leaf.everything]
+        members = _positive(rights, rule.users, AliasKind.USER) if everything else ()
+        others = [str(one) for one in members if str(one) not in usual and any(command.is_about(one) for command in everything)]
         if others:
             who = ", ".join(dict.fromkeys(others))
             admins = " or ".join(sorted(f"%{name}" for name in rights.population.admin_groups))
@@ -90,16 +97,13 @@ def unasked_all(rights: HostRights) -> Iterator[Found]:
 
     Whoever sits down at the open terminal, steals a key or takes over one process of that account, is root too.
     """
-    for rule in rights.facts.policy.rules:
-        if rule.tag(Tag.PASSWD) is not False or not as_root(rights, rule):
-            continue
-        broad = [leaf for leaf in leaves(rights.policy, rule.command) if leaf.allowed and _broad(leaf)]
-        if broad:
-            users = ", ".join(str(member) for member in rule.users)
-            commands = ", ".join(str(leaf.command) for leaf in broad)
+    for rule, commands in as_root(rights):
+        broad = [command for command in commands if _broad(command.leaf)]
+        if broad and rule.tag(Tag.PASSWD) is False:
+            what = ", ".join(str(command.leaf.command) for command in broad)
             yield Found(
                 about=f"{rule.statement}\0{rule.command}",
-                message=f"{users} may run {commands} as root without a password",
+                message=f"{users_of(broad)} may run {what} as root without a password",
                 places=(rule.place,),
                 quote=rule.statement,
                 safer=without_tag(rule, "NOPASSWD"),
@@ -198,69 +202,16 @@ def overridden_rule(rights: HostRights) -> Iterator[Found]:
     Of the rules that match, sudo takes the last.  A ban, a tag or an exception that stands before the general rule is not in force,
     whatever it looks like to the reader.
     """
-    reach = [_reach(rights, rule) for rule in rights.facts.policy.rules]
-    later: dict[object, list[_Decided]] = {}
-    dead: list[Found] = []
-    for rule, (users, targets) in reversed(list(zip(rights.facts.policy.rules, reach, strict=True))):
-        commands = list(leaves(rights.policy, rule.command))
-        if users and targets and commands:
-            over = _overriding(later, commands, users, targets)
-            if over:
-                dead.append(_dead(rule, commands, over))
-        for leaf in commands:
-            key = "ALL" if leaf.everything else leaf.command
-            later.setdefault(key, []).append(_Decided(rule, leaf, users, targets))
-    yield from reversed(dead)
+    for rule, effect in rights.effective.of(rights.facts.policy.rules):
+        if effect.is_overridden:
+            yield _dead(rights, rule, [by for _, by in sorted(effect.overridden_by.items())])
 
 
-@dataclass(frozen=True, slots=True)
-class _Decided:
-    rule: SudoRule
-    leaf: Leaf
-    users: frozenset[str]
-    targets: frozenset[str]
-
-
-def _reach(rights: HostRights, rule: SudoRule) -> tuple[frozenset[str], frozenset[str]]:
-    """Return the accounts that a rule is about on this host, and the targets that it is about."""
-    host = rights.policy.hosts(rule.hosts)
-    if host is None or not host.allowed or rule.options.not_after or rule.options.not_before:
-        return frozenset(), frozenset()
-    everybody = rights.population.effective
-    users = [(who, rights.policy.users(rule.users, who)) for who in everybody]
-    members = rule.run_as_users
-    if members is None:
-        members = (Member(kind=MemberKind.NAME, value="root", place=rule.place),) if rule.run_as_groups is None else ()
-    nobody = made_up_member()
-    targets = [(who, rights.policy.run_as_users(members, nobody, who)) for who in everybody]
-    return (
-        frozenset(who.name for who, match in users if match and match.allowed and not match.conditions),
-        frozenset(who.name for who, match in targets if match and match.allowed and not match.conditions),
-    )
-
-
-def _overriding(
-    later: dict[object, list[_Decided]], commands: list[Leaf], users: frozenset[str], targets: frozenset[str]
-) -> list[_Decided]:
-    """Return the later decisions that leave nothing to a rule with these commands, users and targets; none where something is left."""
-    over: list[_Decided] = []
-    for leaf in commands:
-        candidates = later.get("ALL", []) + ([] if leaf.everything else later.get(leaf.command, []))
-        left = users
-        for decided in candidates:
-            if left & decided.users and targets <= decided.targets:
-                left -= decided.users
-                over.append(decided)
-        if left:
-            return []
-    return over
-
-
-def _dead(rule: SudoRule, commands: list[Leaf], over: list[_Decided]) -> Found:
-    by = list(dict.fromkeys(decided.rule.place for decided in over))
+def _dead(rights: HostRights, rule: SudoRule, over: list[SudoRule]) -> Found:
+    by = list(dict.fromkeys(other.place for other in over))
     # What was written and what happens differ where one allows and the other forbids, or where only one of them asks for a password.
-    allows = {leaf.allowed for leaf in commands}
-    differs = any(decided.leaf.allowed not in allows or decided.rule.tag(Tag.PASSWD) != rule.tag(Tag.PASSWD) for decided in over)
+    allows = _senses(rights, rule)
+    differs = any(not _senses(rights, other) <= allows or other.tag(Tag.PASSWD) != rule.tag(Tag.PASSWD) for other in over)
     where = " and ".join(place.in_file() for place in by)
     users = ", ".join(str(member) for member in rule.users)
     effect = "which decides otherwise" if differs else "which says the same"
@@ -271,3 +222,8 @@ def _dead(rule: SudoRule, commands: list[Leaf], over: list[_Decided]) -> Found:
         quote=rule.statement,
         severity=Severity.MEDIUM if differs else None,
     )
+
+
+def _senses(rights: HostRights, rule: SudoRule) -> set[bool]:
+    """Return whether a rule allows, forbids, or both."""
+    return {leaf.allowed for leaf in leaves(rights.policy, rule.command)}

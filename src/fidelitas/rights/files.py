@@ -114,9 +114,10 @@ def above(path: str) -> Iterator[str]:
     """Yield a path and every folder above it."""
     while True:
         yield path
-        if path == "/":
+        folder = dirname(path)
+        if folder == path:  # "/", and also "//", which dirname(3) leaves alone as POSIX lets it, and a path without any
             return
-        path = dirname(path)
+        path = folder
 
 
 def is_link(path: str, states: Mapping[str, FileState]) -> str:

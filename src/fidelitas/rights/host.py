@@ -14,7 +14,7 @@ from fidelitas.rights.population import Identity, Population, populate
 from fidelitas.rights.resolve import steps_of
 from fidelitas.rights.routes import holdings_from, order_of
 from fidelitas.rights.ssh import Opening, openings, with_keys
-from fidelitas.rights.sudo import Host, Netgroups, Policy
+from fidelitas.rights.sudo import Effective, Host, Netgroups, Policy
 
 T = TypeVar("T")
 
@@ -27,12 +27,21 @@ class HostRights:
     `by_node` are the holdings worked out one by one, `lending` those that accounts of a directory have by their groups alone.
     """
 
-    def __init__(self, facts: HostFacts, population: Population, policy: Policy, by_node: tuple[Holding, ...], lending: Lending) -> None:
+    def __init__(
+        self,
+        facts: HostFacts,
+        population: Population,
+        policy: Policy,
+        by_node: tuple[Holding, ...],
+        lending: Lending,
+        effective: Effective,
+    ) -> None:
         self.facts = facts
         self.population = population
         self.policy = policy
         self.by_node = by_node
         self.lending = lending
+        self.effective = effective  # what each sudo rule still decides
         self.troubles: list[Gap] = []  # what went wrong unexpectedly while it was judged
         self.from_elsewhere: tuple[Holding, ...] = ()  # those that accounts of other hosts have here, once all are known
 
@@ -109,8 +118,9 @@ def rights_of(facts: HostFacts, nesting: Nesting | None = None) -> HostRights:
         facts = with_directory(facts, nesting.directory)
     population = with_keys(populate(facts, nesting), facts)
     policy = policy_of(facts, population)
-    by_node, lending = holdings_from(steps_of(facts, population, policy))
-    return HostRights(facts, population, policy, by_node, lending)
+    steps = steps_of(facts, population, policy)
+    by_node, lending = holdings_from(steps)
+    return HostRights(facts, population, policy, by_node, lending, steps.effective)
 
 
 def unread_host(subject: str, taken: datetime, gap: Gap) -> HostRights:

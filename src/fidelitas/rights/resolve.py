@@ -13,7 +13,7 @@ from fidelitas.rights.nodes import Lent, Nodes
 from fidelitas.rights.pam import SuRules, su_rules
 from fidelitas.rights.population import Identity, Population
 from fidelitas.rights.roads import Roads
-from fidelitas.rights.sudo import Policy
+from fidelitas.rights.sudo import Effective, Policy
 from fidelitas.rights.sudo_links import SudoLinks
 
 __all__ = ["Step", "Steps", "steps_of"]
@@ -38,12 +38,16 @@ class Step:
 
 @dataclass(frozen=True, slots=True)
 class Steps:
-    """All steps on a host: `steps` each by itself, and `lent` to `borrowers`, accounts of a directory that have nothing but by groups."""
+    """All steps on a host: `steps` each by itself, and `lent` to `borrowers`, accounts of a directory that have nothing but by groups.
+
+    `effective` is what each sudo rule still decides.
+    """
 
     nodes: Nodes
     steps: Sequence[Step]
     lent: Sequence[Lent]
     borrowers: Sequence[Identity]
+    effective: Effective
 
 
 def steps_of(facts: HostFacts, population: Population, policy: Policy) -> Steps:
@@ -51,7 +55,8 @@ def steps_of(facts: HostFacts, population: Population, policy: Policy) -> Steps:
     nodes = Nodes(facts.subject, population)
     host = _Host(facts, population, nodes)
     found = [*host.user_ids(), *host.su(), *Roads(facts, population, policy, nodes).found()]
-    found += SudoLinks(facts, population, policy, nodes).found(_stepping_stones(found))
+    sudo = SudoLinks(facts, population, policy, nodes)
+    found += sudo.found(_stepping_stones(found))
     lent = [one for one in found if isinstance(one, Lent)]
     chains = [one for one in found if not isinstance(one, Lent)]
     named = {node for links in (*chains, *((one.link,) for one in lent)) for link in links for node in (link.source, link.target)}
@@ -61,7 +66,7 @@ def steps_of(facts: HostFacts, population: Population, policy: Policy) -> Steps:
     for one in lent:
         own = (who for who in one.members if who.name not in apart)
         chains += [(*way, one.link) for who in own for way in nodes.ways(who, one)]
-    return Steps(nodes, _useful([Step(links) for links in dict.fromkeys(chains)]), lent if borrowers else (), borrowers)
+    return Steps(nodes, _useful([Step(links) for links in dict.fromkeys(chains)]), lent if borrowers else (), borrowers, sudo.effective)
 
 
 def _useful(steps: list[Step]) -> list[Step]:

@@ -14,7 +14,7 @@ from fidelitas.rights.links import Link, LinkKind, Principal, Right, RightKind, 
 from fidelitas.rights.nodes import Lent, Nodes
 from fidelitas.rights.population import Identity, Population, made_up_member
 from fidelitas.rights.powers import power_of
-from fidelitas.rights.sudo import Alike, Asks, Grant, Policy, grants, group_grants, reach
+from fidelitas.rights.sudo import Alike, Asks, Effective, Grant, Policy, grants, group_grants, reach
 
 __all__ = ["SudoLinks"]
 
@@ -41,6 +41,7 @@ class SudoLinks:
         self._policy = policy
         self._nodes = nodes
         self._alike = Alike(policy)
+        self.effective = Effective(policy.facts.rules)
 
     def found(self, stones: set[str]) -> Iterator[Chain | Lent]:
         """Yield every chain, and every link that a group lends.
@@ -93,7 +94,9 @@ class SudoLinks:
             who, target = next(((one, other) for other in targets[:2] for one in alike[:2] if one.name != other.name), (None, None))
             if who is None or target is None:
                 continue
-            for grant in grants(self._policy, who, target, self._facts.taken, rules):
+            for grant in grants(self._policy, who, target, self._facts.taken, rules, self.effective):
+                if target.uid == 0:
+                    self.effective.gives_root(grant, alike)
                 what = (grant.rule.place, grant.leaf.command)
                 if what in as_root:
                     continue  # the same rule gives the same command as root already, which includes this
@@ -101,7 +104,7 @@ class SudoLinks:
                     as_root.add(what)
                 offers.append(_Offer(grant, targets))
         for name, gid in self._run_as_groups():
-            found = group_grants(self._policy, alike[0], name, gid, self._facts.taken, rules)
+            found = group_grants(self._policy, alike[0], name, gid, self._facts.taken, rules, self.effective)
             offers += [_Offer(grant, group=name) for grant in found]
         return offers
 

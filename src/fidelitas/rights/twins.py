@@ -20,7 +20,7 @@ from fidelitas.rights.live import stale_groups
 from fidelitas.rights.nodes import Nodes
 from fidelitas.rights.population import Population, expired_on
 from fidelitas.rights.ssh import Opening
-from fidelitas.rights.sudo import Host, Policy
+from fidelitas.rights.sudo import Effective, Host, Policy
 
 __all__ = ["Own", "TwinRights", "circumstances", "renamed"]
 
@@ -112,6 +112,11 @@ class TwinRights(HostRights):
     def policy(self) -> Policy:  # type: ignore[override]
         """Its sudo policy."""
         return policy_of(self.facts, self.population)
+
+    @property
+    def effective(self) -> Effective:  # type: ignore[override]
+        """What each sudo rule still decides: of the same rules the same."""
+        return self.first.effective
 
     @property
     def by_node(self) -> tuple[Holding, ...]:  # type: ignore[override]

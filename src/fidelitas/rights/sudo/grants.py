@@ -15,7 +15,7 @@ from fidelitas.rights.population import Identity
 from fidelitas.rights.sudo.matching import Match, Policy
 from fidelitas.rights.sudo.settings import Settings, settings_for
 
-__all__ = ["Asks", "Grant", "Leaf", "Reach", "grants", "group_grants", "leaves", "reach"]
+__all__ = ["Asks", "Grant", "Leaf", "Reach", "Walk", "grants", "group_grants", "leaves", "reach"]
 
 
 class Asks(Enum):
@@ -60,6 +60,17 @@ class Grant:
     behind: tuple[SudoRule, ...] = ()
 
 
+class Walk:
+    """What a walk over a policy tells as it goes; this one does not listen."""
+
+    def decided(self, rule: SudoRule, leaf: Leaf) -> None:
+        """Take note that a rule gave or took a command."""
+
+    def overridden(self, rule: SudoRule, by: SudoRule) -> None:
+        """Take note that a later rule had decided what a rule says."""
+
+
+_UNHEARD = Walk()
 # The rules that are about an account on this host, the last first, each with what its user and host lists said.
 Reach = Sequence[tuple[SudoRule, Match, Match]]
 
@@ -95,8 +106,13 @@ def leaves(policy: Policy, member: Member) -> Iterator[Leaf]:
             agenda += [(inner, sense, (*within, alias)) for inner in alias.members]  # the last is popped first
 
 
-def grants(policy: Policy, who: Identity, target: Identity, now: datetime, rules: Reach | None = None) -> Iterator[Grant]:
-    """Yield all that an account may run as a target user, the deciding rule of each.  The last rule of the policy comes first."""
+def grants(
+    policy: Policy, who: Identity, target: Identity, now: datetime, rules: Reach | None = None, walk: Walk = _UNHEARD
+) -> Iterator[Grant]:
+    """Yield all that an account may run as a target user, the deciding rule of each.  The last rule of the policy comes first.
+
+    `walk` is told what each rule decides, and by what it is overridden.
+    """
     settings = settings_for(policy, who, target)
     default = settings.value("runas_default") or "root"
 
@@ -106,10 +122,13 @@ def grants(policy: Policy, who: Identity, target: Identity, now: datetime, rules
             members = (Member(kind=MemberKind.NAME, value=default, place=rule.place),)
         return policy.run_as_users(members, who, target)
 
-    return _walk(policy, reach(policy, who) if rules is None else rules, now, run_as, lambda rule: _asks(rule, who, target, settings))
+    found = reach(policy, who) if rules is None else rules
+    return _walk(policy, found, now, run_as, lambda rule: _asks(rule, who, target, settings), walk)
 
 
-def group_grants(policy: Policy, who: Identity, name: str, gid: int, now: datetime, rules: Reach | None = None) -> Iterator[Grant]:
+def group_grants(
+    policy: Policy, who: Identity, name: str, gid: int, now: datetime, rules: Reach | None = None, walk: Walk = _UNHEARD
+) -> Iterator[Grant]:
     """Yield all that an account may run as itself with another group, by rules that have a group list and no user list."""
     settings = settings_for(policy, who, None)
 
@@ -118,7 +137,8 @@ def group_grants(policy: Policy, who: Identity, name: str, gid: int, now: dateti
             return None
         return policy.run_as_groups(rule.run_as_groups, name, gid)
 
-    return _walk(policy, reach(policy, who) if rules is None else rules, now, run_as, lambda rule: _asks(rule, who, None, settings))
+    found = reach(policy, who) if rules is None else rules
+    return _walk(policy, found, now, run_as, lambda rule: _asks(rule, who, None, settings), walk)
 
 
 def _walk(
@@ -127,18 +147,25 @@ def _walk(
     now: datetime,
     run_as: Callable[[SudoRule], Match | None],
     asks: Callable[[SudoRule], tuple[Asks, tuple[str, ...]]],
+    walk: Walk,
 ) -> Iterator[Grant]:
     excluded: list[Command] = []
-    decided: set[Command] = set()
+    decided: dict[Command, SudoRule] = {}
+    everything: SudoRule | None = None
     unless: list[str] = []
-    about = ((rule, _about(rule, user, host, run_as, now)) for rule, user, host in rules)
-    for rule, found in about:
+    for index, (rule, user, host) in enumerate(rules):
+        found = _about(rule, user, host, run_as, now)
         if found is None:
             continue
         by, target, conditions = found
+        if everything is not None:
+            walk.overridden(rule, everything)
+            continue
         for leaf in leaves(policy, rule.command):
             if leaf.command in decided:
+                walk.overridden(rule, decided[leaf.command])
                 continue
+            walk.decided(rule, leaf)
             if leaf.allowed:
                 asked, more = asks(rule)
                 yield Grant(
@@ -149,27 +176,31 @@ def _walk(
                     asks=asked,
                     conditions=(*conditions, *more, *unless),
                     excluded=tuple(excluded) if leaf.everything else (),
-                    behind=_behind(policy, about) if leaf.everything and not conditions else (),
+                    behind=_behind(policy, rules[index + 1 :], run_as, now) if leaf.everything and not conditions else (),
                 )
             elif conditions:
                 unless.append(f"unless rule {rule.place.in_file()} forbids it")
             else:
                 excluded.append(leaf.command)
             if not conditions:
-                decided.add(leaf.command)
+                decided[leaf.command] = rule
             if leaf.everything and not conditions:
-                return
+                if walk is _UNHEARD:
+                    return
+                everything = rule
+                break
 
 
-def _behind(policy: Policy, about: Iterable[tuple[SudoRule, object]]) -> tuple[SudoRule, ...]:
+def _behind(policy: Policy, rules: Reach, run_as: Callable[[SudoRule], Match | None], now: datetime) -> tuple[SudoRule, ...]:
     """Return the rules, of those left, that would give everything; up to one that would forbid everything."""
     behind = []
-    for rule, found in about:
-        everything = next((leaf for leaf in leaves(policy, rule.command) if leaf.everything), None) if found else None
-        if everything is not None and not everything.allowed:
+    for rule, user, host in rules:
+        if not any(leaf.everything for leaf in leaves(policy, rule.command)) or _about(rule, user, host, run_as, now) is None:
+            continue
+        everything = next(leaf for leaf in leaves(policy, rule.command) if leaf.everything)
+        if not everything.allowed:
             break
-        if everything is not None:
-            behind.append(rule)
+        behind.append(rule)
     return tuple(behind)
 
 
