@@ -310,3 +310,41 @@ def test_aliases_that_name_one_another_over_and_over_do_not_multiply() -> None:
     )
     ends = "User_Alias A0 = tomas\nCmnd_Alias A0 = /bin/ls\nHost_Alias A0 = elsewhere\nRunas_Alias A0 = rada\n"
     assert held(rights(f"{bomb}{ends}A59 A59 = (A59) A59\nines ALL = (A59) A59\n"), "command:/bin/ls as rada") == {"ines"}
+
+
+def test_a_jail_is_not_the_host_and_a_chosen_one_is_none() -> None:
+    host = rights(
+        "ines ALL=(ALL) CHROOT=/srv/jail NOPASSWD: ALL\ntomas ALL=CHROOT=* ALL\nDefaults:rada runchroot=/srv/jail\nrada ALL=/usr/bin/vim\n"
+    )
+    strengths = {str(one.principal): {str(route.strength) for route in one.routes} for one in host.holdings if str(one.right) == "root"}
+    assert (strengths["ines"], strengths["tomas"], strengths["rada"]) == ({"conditional"}, {"direct"}, {"conditional"})
+    assert all(
+        "/srv/jail" in route.links[0].conditions[0]
+        for one in host.holdings
+        if str(one.principal) in ("ines", "rada")
+        for route in one.routes
+    )
+
+
+def test_an_administrator_of_a_group_has_what_the_group_gives() -> None:
+    groups = GROUP + "docker:x:120:\n"
+    files = {"/etc/group": groups, "/etc/gshadow": "docker:!:rada:\nsudo:!:ines,nosuch:ines\n"}
+    host = rights("%docker ALL=(ALL) ALL\n", files)
+    [route] = [
+        route
+        for one in host.holdings
+        if str(one.principal) == "rada" and str(one.right) == "root"
+        for route in one.routes
+        if route.links[1].way == "sudo"
+    ]
+    assert [(link.way, link.place.path, link.place.line) for link in route.links] == [
+        ("group administrator", "/etc/gshadow", 1),
+        ("sudo", "/etc/sudoers", 1),
+    ]
+    assert not [
+        link
+        for one in host.holdings
+        for route in one.routes
+        for link in route.links
+        if link.way == "group administrator" and link.source.name == "ines"
+    ]

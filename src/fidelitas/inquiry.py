@@ -28,6 +28,7 @@ from fidelitas.rights.sudo import (
     Question,
     UnknownNameError,
     Verdict,
+    jail_of,
     nearest,
     notes_on,
 )
@@ -96,7 +97,14 @@ class Inquiry:
         """Yield what to know of the rule's file, and of sessions that hold other groups than the files give (group_source=adaptive)."""
         if decision.leaf is None or decision.rule is None:
             return
-        yield from notes_on(decision.leaf.command, who, self._states)
+        jail = jail_of(decision.rule)
+        if jail:
+            yield f"it runs inside {jail} (CHROOT): its path is one of that folder, and what that holds is not known"
+        else:
+            yield from notes_on(decision.leaf.command, who, self._states)
+        if decision.rule.options.cwd is not None:
+            chosen = decision.rule.options.cwd == "*"
+            yield "the user chooses the folder that it runs in (CWD=*)" if chosen else f"it runs in {decision.rule.options.cwd} (CWD)"
         match = policy.users(decision.rule.users, who)
         for stale in self._stale:
             if match is not None and match.member.value == f"%{stale.group}" and stale.who.name == who.name and not stale.held:

@@ -61,6 +61,7 @@ class Roads:
         """Yield every chain, and every link that a group lends, in a fixed order."""
         yield from self._sessions()
         yield from self._groups()
+        yield from self._group_administrators()
         yield from self._programs()
         yield from self._writable()
         yield from self._sudo_commands()
@@ -134,6 +135,17 @@ class Roads:
             conditions = (found.condition,) if found.condition else ()
             why = _Why(f"group {group.name}", because, group.place, strength, conditions=conditions)
             yield from self._by_group(group.gid, self._nodes.right(_RIGHTS[found.right]), why)
+
+    def _group_administrators(self) -> Iterator[Chain | Lent]:
+        """An administrator of a group, by gshadow(5), may add itself with gpasswd(1), and then has what the group gives."""
+        for shadow in self._facts.group_shadows or ():
+            for gid in (gid for gid in self._population.gids_called(shadow.name) if self._population.group_names[gid] == shadow.name):
+                for name in dict.fromkeys(shadow.administrators):
+                    who = self._population.by_name.get(name)
+                    if who is not None and gid not in who.gids:
+                        because = f"it administers group {shadow.name} and may add itself to it (gpasswd)"
+                        why = _Why("group administrator", because, shadow.place, Strength.CERTAIN, kind=LinkKind.MAY_GRANT)
+                        yield from self._by_account(who, self._nodes.group(gid), why)
 
     def _programs(self) -> Iterator[Chain | Lent]:
         """Setuid files, and files with capabilities, that do whatever their user likes."""

@@ -11,7 +11,7 @@ from fidelitas.rights.sudo.alike import Alike
 from fidelitas.rights.sudo.decide import Decision, Judge, Question, UnknownNameError, Verdict
 from fidelitas.rights.sudo.effective import Effective, InForce, RuleEffect
 from fidelitas.rights.sudo.files import Files, NoFiles
-from fidelitas.rights.sudo.grants import Asks, Grant, Leaf, grants, group_grants, leaves, reach
+from fidelitas.rights.sudo.grants import Asks, Grant, Leaf, grants, group_grants, jail_of, leaves, reach
 from fidelitas.rights.sudo.hosts import Netgroups
 from fidelitas.rights.sudo.matching import Host, Match, Policy
 from fidelitas.rights.sudo.nearest import Near, nearest
@@ -39,6 +39,7 @@ __all__ = [
     "Verdict",
     "grants",
     "group_grants",
+    "jail_of",
     "leaves",
     "nearest",
     "notes_on",

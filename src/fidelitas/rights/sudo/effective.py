@@ -12,7 +12,7 @@ from dataclasses import dataclass, field
 
 from fidelitas.facts import Command, Member, MemberKind, SudoRule
 from fidelitas.rights.population import Identity
-from fidelitas.rights.sudo.grants import Grant, Leaf, Walk
+from fidelitas.rights.sudo.grants import Grant, Leaf, Walk, jail_of
 
 __all__ = ["Effective", "InForce", "RuleEffect"]
 
@@ -85,6 +85,8 @@ class Effective(Walk):
 
     def gives_root(self, grant: Grant, accounts: Sequence[Identity]) -> None:
         """Note that a grant makes some accounts root, or runs its command as root for them."""
+        if jail_of(grant.rule):  # what its commands amount to hangs on what the jail holds
+            return
         found = self.effects[self._number[id(grant.rule)]].as_root.setdefault(grant.leaf.command, InForce(grant.leaf))
         member = grant.by.member
         found.members.setdefault(member, grant.by.aliases[0].name if grant.by.aliases else str(member))

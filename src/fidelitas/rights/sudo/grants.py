@@ -15,7 +15,7 @@ from fidelitas.rights.population import Identity
 from fidelitas.rights.sudo.matching import Match, Policy
 from fidelitas.rights.sudo.settings import Settings, settings_for
 
-__all__ = ["Asks", "Grant", "Leaf", "Reach", "Walk", "grants", "group_grants", "leaves", "reach"]
+__all__ = ["Asks", "Grant", "Leaf", "Reach", "Walk", "grants", "group_grants", "jail_of", "leaves", "reach"]
 
 
 class Asks(Enum):
@@ -123,7 +123,7 @@ def grants(
         return policy.run_as_users(members, who, target)
 
     found = reach(policy, who) if rules is None else rules
-    return _walk(policy, found, now, run_as, lambda rule: _asks(rule, who, target, settings), walk)
+    return _walk(policy, found, now, run_as, lambda rule: _terms(rule, who, target, settings), walk)
 
 
 def group_grants(
@@ -138,7 +138,7 @@ def group_grants(
         return policy.run_as_groups(rule.run_as_groups, name, gid)
 
     found = reach(policy, who) if rules is None else rules
-    return _walk(policy, found, now, run_as, lambda rule: _asks(rule, who, None, settings), walk)
+    return _walk(policy, found, now, run_as, lambda rule: _terms(rule, who, None, settings), walk)
 
 
 def _walk(
@@ -217,6 +217,20 @@ def _about(
     before = rule.options.not_before
     later = (f"from {before:%Y-%m-%d %H:%M} UTC on",) if before is not None and now < before else ()
     return user, target, (*user.conditions, *host.conditions, *target.conditions, *later)
+
+
+def _terms(rule: SudoRule, who: Identity, target: Identity | None, settings: Settings) -> tuple[Asks, tuple[str, ...]]:
+    """Return whose password is asked, and what the grant is worth less for: a prompt that cannot be answered, a jail."""
+    asked, conditions = _asks(rule, who, target, settings)
+    jail = jail_of(rule, settings.value("runchroot"))
+    confined = (f"inside {jail} (CHROOT), with what that folder holds: the host's own programs are not there",) if jail else ()
+    return asked, (*conditions, *confined)
+
+
+def jail_of(rule: SudoRule, by_default: str | None = None) -> str:
+    """Return the folder that is the root folder of a rule's commands, or nothing: with "*" the user chooses, and may choose none."""
+    jail = rule.options.chroot or by_default or ""
+    return "" if jail in ("*", "/") else jail
 
 
 def _asks(rule: SudoRule, who: Identity, target: Identity | None, settings: Settings) -> tuple[Asks, tuple[str, ...]]:
