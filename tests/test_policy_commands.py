@@ -349,3 +349,17 @@ def test_two_accounts_are_compared(tmp_path: Path) -> None:
         'fidelitas: on any subject in the ledger there is no account "nobody". Known are: '
         "%daemon, %docker, %gauges, %ines, %rada, %root, %sudo, %tomas, daemon, ines and others.\n"
     )
+
+
+def test_a_policy_for_many_hosts_is_asked_about_each(tmp_path: Path) -> None:
+    """``%h`` in an include: the file of whichever host is asked about is read; one that is not there is said to be missing."""
+    (tmp_path / "root/etc").mkdir(parents=True)
+    files = {"passwd": PASSWD, "group": GROUP, "hostname": "knot\n", "sudoers": "@include /etc/sudoers.%h\n"}
+    for name, text in {**files, "sudoers.knot": "ines ALL = /bin/a\n", "sudoers.tern": "ines ALL = /bin/b\n"}.items():
+        (tmp_path / "root/etc" / name).write_text(text)
+        (tmp_path / "root/etc" / name).chmod(0o440 if "sudoers" in name else 0o644)
+    answers = {
+        host: fidelitas("may", "--root", "root", "--host", host, "ines", "--", "/bin/b", cwd=tmp_path) for host in ("knot", "tern", "ruff")
+    }
+    assert {host: ran.status for host, ran in answers.items()} == {"knot": 1, "tern": 0, "ruff": 1}
+    assert "/etc/sudoers.ruff, which the policy includes: its content is not in evidence" in answers["ruff"].out

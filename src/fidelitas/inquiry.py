@@ -12,7 +12,7 @@ from ipaddress import ip_interface
 from typing import Any
 
 from fidelitas.errors import RequestError
-from fidelitas.facts import FileState, SudoRule
+from fidelitas.facts import FileState, PolicyFileState, SudoPolicy, SudoRule
 from fidelitas.languages.host import HostEvidence, read_host
 from fidelitas.rights.host import policy_of
 from fidelitas.rights.live import Stale, stale_groups
@@ -90,7 +90,7 @@ class Inquiry:
             near = () if not whole or decision.password is not None else tuple(nearest(policy, target, asked, question.at))
         except UnknownNameError as error:
             raise RequestError(str(error)) from error
-        notes = tuple(self._notes(policy, decision, target.who)) if whole else ()
+        notes = (*self._notes(policy, decision, target.who), *_left_out(policy.facts)) if whole else ()
         return Answer(question=question, decision=decision, near=near, notes=notes)
 
     def _notes(self, policy: Policy, decision: Decision, who: Identity) -> Iterator[str]:
@@ -226,3 +226,14 @@ def _host(stated: Mapping[str, Any], known: Host | None) -> Host | None:
         raise ValueError('"addresses" must be a list of strings')
     interfaces = tuple(ip_interface(one) for one in addresses) if addresses is not None else known.addresses if known else None
     return Host(name=name or (known.name if known else "localhost"), resolves=False, addresses=interfaces)
+
+
+def _left_out(policy: SudoPolicy) -> Iterator[str]:
+    """Yield what of a policy does not count, or was not read: an answer that hangs on it must not look complete."""
+    states = (PolicyFileState.MISSING, PolicyFileState.REFUSED, PolicyFileState.NOT_SEEN)
+    for file in policy.files:
+        if file.state in states and not (file.folder and file.state is PolicyFileState.MISSING):
+            yield f"{file.path}, which the policy includes: {file.reason}; its rules do not count here"
+    errors = sum(gap.why.startswith("syntax error") for gap in policy.gaps)
+    if errors:
+        yield f"the policy has {errors} error{'s' if errors > 1 else ''}, and sudo drops those statements"

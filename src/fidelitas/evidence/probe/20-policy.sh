@@ -1,6 +1,7 @@
 # -- the policy of sudo, and what it includes ---------------------------------------------------------------------------------------------
 
-# The include directives of a policy file: "f PATH" or "d PATH" a line, quotes and escapes undone (sudoers(5), Including other files).
+# The include directives of a policy file: "f PATH" or "d PATH" a line, quotes and escapes undone (sudoers(5), Including other files); for a
+# file named by the host also "h PATH" with "*" for that name, since one policy is often put on many hosts and asked about for each.
 includes_of() {
     awk -v host="$short_name" '
     {
@@ -12,17 +13,19 @@ includes_of() {
         kind = "f"
         if (substr(line, 1, 3) == "dir") { kind = "d"; line = substr(line, 4) }
         sub(/^[ \t]+/, "", line)
-        path = ""
+        path = every = ""
         quoted = substr(line, 1, 1) == "\""
         for (at = quoted ? 2 : 1; at <= length(line); at++) {
             one = substr(line, at, 1)
             if (quoted && one == "\"") break
             if (!quoted && (one == " " || one == "\t")) break
             if (one == "\\" && (!quoted || substr(line, at + 1, 1) == "\"")) { at++; one = substr(line, at, 1) }
-            else if (substr(line, at, 2) == "%h") { at++; one = host }
+            else if (substr(line, at, 2) == "%h") { at++; path = path host; every = every "*"; continue }
             path = path one
+            every = every (one ~ /[][*?\\]/ ? "?" : one)
         }
         if (path != "") print kind " " path
+        if (kind == "f" && every ~ /\*[^\/]*$/ && every !~ /\*.*\//) print "h " every
     }' "$1"
 }
 
@@ -71,6 +74,8 @@ read_policy() {
             sed -n 's/^f /copy /p' "$work/included"
             sed -n 's/^d //p' "$work/included" | sort -u > "$work/folders"
             while IFS= read -r path; do policy_folder "$path"; done < "$work/folders"
+            sed -n 's/^h //p' "$work/included" | sort -u > "$work/folders"
+            while IFS= read -r path; do inside "${path%/*}" 1 "${path##*/}" | sed 's/^/member /'; done < "$work/folders"
         } > "$work/next"
         awk 'FILENAME == ARGV[1] { met[$0]; next } { path = $0; sub(/^[a-z]* /, "", path) } !(path in met) { met[path]; print }' "$work/met" "$work/next" > "$work/level"
         depth=$((depth + 1))
