@@ -23,7 +23,7 @@ MAY_IMPORT = {
     "rights": {"facts", "text", "masking", "patterns"},
     "usage": {"facts", "text"},
     "findings": {"text"},
-    "checks": {"usage", "rights", "facts", "findings", "text", "trouble"},
+    "checks": {"usage", "rights", "facts", "findings", "patterns", "text", "trouble"},
     "audit": {"languages", "rights", "checks", "facts", "findings", "memberships", "text", "trouble"},
     "charter": {"rights", "facts", "text", "errors"},
     "rehearsal": {"rights", "facts", "text"},

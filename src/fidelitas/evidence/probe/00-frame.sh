@@ -96,7 +96,7 @@ work=
 finish() {
     trap '' HUP INT TERM
     [ -z "$worker" ] || end_tree "$worker"
-    [ -z "$alarm" ] || kill "$alarm" 2>/dev/null
+    [ -z "$alarm" ] || end_tree "$alarm"
     [ -z "$work" ] || rm -rf "$work"
 }
 trap finish EXIT
@@ -162,24 +162,35 @@ end_tree() {
     kill -KILL "$1" $ended 2>/dev/null
 }
 
+# start_alarm SECONDS PID MARK: when the time is over, makes the file MARK and ends PID with all that it has started.
+start_alarm() {
+    (
+        sleep "$1" &
+        printf '%s\n' "$!" > "$3.nap"
+        wait "$!"
+        : > "$3"
+        end_tree "$2"
+    ) < /dev/null > /dev/null 2>&1 &
+    alarm=$!
+}
+# stop_alarm MARK: ends the alarm and its sleep, unless the time is over; then it waits until all are ended.
+stop_alarm() {
+    until [ -s "$1.nap" ] || ! kill -0 "$alarm" 2>/dev/null; do :; done
+    nap=$alarm
+    read -r nap 2>/dev/null < "$1.nap" || :
+    [ -e "$1" ] || kill -KILL "$alarm" "$nap" 2>/dev/null
+    wait "$alarm" 2>/dev/null
+}
+
 # within SECONDS COMMAND...: runs a command, and ends it with all that it has started when the time is over.  Fails then, and only then.
 within() {
     seconds=$1
     shift
     { "$@" <&3 3<&- & } 3<&0
     task=$!
-    (
-        trap 'kill "$nap" 2>/dev/null; exit 0' TERM
-        sleep "$seconds" &
-        nap=$!
-        wait "$nap"
-        : > "$work/ended.$task"
-        end_tree "$task"
-    ) < /dev/null > /dev/null 2>&1 &
-    timer=$!
+    start_alarm "$seconds" "$task" "$work/ended.$task"
     wait "$task" 2>/dev/null
-    kill "$timer" 2>/dev/null
-    wait "$timer" 2>/dev/null
+    stop_alarm "$work/ended.$task"
     [ ! -e "$work/ended.$task" ]
 }
 

@@ -136,19 +136,9 @@ pack() {
 : > "$work/phase"
 collect < /dev/null &
 worker=$!
-# Ends the collecting at the deadline, and tells this process so.
-(
-    trap 'kill "$nap" 2>/dev/null; exit 0' TERM
-    sleep "$deadline" &
-    nap=$!
-    wait "$nap"
-    : > "$work/late"
-    end_tree "$worker"
-) < /dev/null > /dev/null 2>&1 &
-alarm=$!
+start_alarm "$deadline" "$worker" "$work/late"
 wait "$worker" 2>/dev/null
-kill "$alarm" 2>/dev/null
-wait "$alarm" 2>/dev/null
+stop_alarm "$work/late"
 alarm=
 if [ -e "$work/late" ]; then phase_gap "was not read: the deadline of $deadline seconds came first"
 else phase_gap 'was not read: the collecting was ended'
