@@ -23,6 +23,8 @@ class _State(Enum):
     PATH = 5  # after CWD or CHROOT
     FILE_NAME = 6  # after an include directive
 
+    __hash__ = object.__hash__  # asked for with every token, and Enum's own hash is a call of Python's
+
 
 # In the definitions of sudo's scanner an escape may cover any character but a tab or a line break.
 _WORD = re.compile(r'(?:[^#>!=:,() \t\r\n\\"]|\\[^\t\n])+')
@@ -54,6 +56,13 @@ _OPTION_NAME = re.compile(r"[a-z_]+")
 _OPTION_WORD = re.compile(r'(?:[^#!=, \t\r\n\\"]|\\[^\r\n])(?:[^#=, \t\r\n\\"]|\\[^\r\n])*')
 _DIGEST = re.compile(r"[A-Za-z0-9+/=]+")
 _HEXADECIMAL = re.compile(r"[0-9A-Fa-f]+\Z")
+# What most of a policy is made of, taken whole; all that could be anything else ends the match, and is left to the methods below.
+_COMMON = re.compile(
+    r"[ \t]*(?:([,=()])|([a-z_][a-z0-9_.-]*|ALL)(?=[ \t\n,=()])|(/[A-Za-z0-9_./+-]+)(?=[ \t\n,])"
+    r"|((?:NO)?(?:PASSWD|EXEC|INTERCEPT|SETENV|LOG_OUTPUT|LOG_INPUT|MAIL|FOLLOW)):)"
+)
+_COMMON_ARGUMENTS = re.compile(r"((?:[ \t]+[^#\\:,=^ \t\r\n][^#\\:,= \t\r\n]*)*)[ \t]*(?=[,\n])")
+_KEYWORD_BEGINNINGS = frozenset(" \t#DHCUR")
 _NEGATIONS = re.compile(r"!+")
 _REGEX_PART = re.compile(r"[^#\\\r\n$]+")
 
@@ -105,8 +114,8 @@ class Scanner:
 
     def _token(self, kind: Kind, value: str = "", arguments: str | None = None, end: tuple[int, int] | None = None) -> Token:
         line, at = self._start
-        if end is None and self._plain:
-            return Token(kind, value, line, at + 1, line, at + 1, arguments)
+        if self._plain and (end is None or end[0] == line):
+            return Token(kind, value, line, at + 1, line, (at if end is None else end[1]) + 1, arguments)
         end_line, end_at = end or self._start
         return Token(
             kind, value, line, self._column(line, at), end_line, self._column(end_line, end_at) + self._drift.get(end_line, 0), arguments
@@ -153,10 +162,14 @@ class Scanner:
     def _scan(self) -> Token | None:
         """Return the token at the present place, or nothing when blanks or a continuation were passed over."""
         line, at = self._line, self._at
-        if self._line_start and self._state is _State.INITIAL:
-            token = self._keyword()
-            if token is not None:
-                return token
+        if self._state is _State.INITIAL:
+            if self._line_start and line[0] in _KEYWORD_BEGINNINGS:
+                token = self._keyword()
+                if token is not None:
+                    return token
+            found = _COMMON.match(line, at)
+            if found is not None:
+                return self._common(found)
         character = line[at]
         if character in " \t" and self._state is not _State.BINDING:
             at = self._at = _end(_BLANKS, line, at)
@@ -171,6 +184,20 @@ class Scanner:
         if character == "!" and self._state is not _State.FILE_NAME:
             return self._negation()
         return _BY_STATE[self._state](self)
+
+    def _common(self, found: re.Match[str]) -> Token:
+        """Return a token of those that most policies are made of."""
+        kind = found.lastindex or 0
+        self._start = (self._row + 1, found.start(kind))
+        self._line_start = False
+        if kind == 3:
+            self._at = found.start(kind)
+            return self._path(found.end())
+        self._at = found.end()
+        text = found[kind]
+        if kind == 1:
+            return self._token(_SINGLE[text])
+        return self._word(text) if kind == 2 else self._token(Kind.TAG, text)
 
     def _negation(self) -> Token | None:
         run = self._advance(_end(_NEGATIONS, self._line, self._at) - self._at)
@@ -359,6 +386,11 @@ class Scanner:
 
     def _arguments(self, path: str) -> Token:
         """The arguments of a command up to an unescaped ``,``, ``:``, ``#`` or lone ``=``, runs of blanks made one."""
+        found = _COMMON_ARGUMENTS.match(self._line, self._at)
+        if found is not None:
+            self._at = found.end()
+            words = found[1].split()
+            return self._token(Kind.COMMAND, path, " ".join(words) if words else None, (self._row + 1, self._at))
         parts: list[str] = []
         blank = False
         while self._row < len(self.lines):
