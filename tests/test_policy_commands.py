@@ -6,7 +6,7 @@ from pathlib import Path
 
 import pytest
 
-from support import GROUP, PASSWD, SHADOW, fidelitas
+from support import GROUP, PASSWD, SHADOW, Ran, fidelitas
 from test_cli import asked, check_schema, estate, handed_in  # noqa: F401  # the fixture
 from test_probe import grow, put
 
@@ -363,3 +363,23 @@ def test_a_policy_for_many_hosts_is_asked_about_each(tmp_path: Path) -> None:
     }
     assert {host: ran.status for host, ran in answers.items()} == {"knot": 1, "tern": 0, "ruff": 1}
     assert "/etc/sudoers.ruff, which the policy includes: its content is not in evidence" in answers["ruff"].out
+
+
+def test_where_a_command_is_looked_for_can_be_stated_and_is_said_where_it_is_not(tmp_path: Path) -> None:
+    for name, text in {"passwd": PASSWD, "group": GROUP, "hostname": "knot\n", "sudoers": "ines ALL = /opt/tool\n"}.items():
+        (tmp_path / "root/etc").mkdir(parents=True, exist_ok=True)
+        (tmp_path / "root/etc" / name).write_text(text)
+        (tmp_path / "root/etc" / name).chmod(0o440 if name == "sudoers" else 0o644)
+    (tmp_path / "root/opt").mkdir()
+    (tmp_path / "root/opt/tool").write_text("x")
+    (tmp_path / "root/opt/tool").chmod(0o755)
+
+    def ask(*words: str) -> Ran:
+        return fidelitas("may", "--root", "root", *words, cwd=tmp_path)
+
+    assert ask("--in", "/opt", "ines", "--", "./tool").status == ask("--in", "/opt/x/..", "ines", "--", "./tool").status == 0
+    assert ask("--path", "/bin:/opt", "ines", "--", "tool").status == 0
+    unstated = ask("ines", "--", "./tool")
+    assert unstated.status == 1
+    assert "./tool is a file of the folder that sudo is started in, which is not stated" in unstated.out
+    assert "tool is looked for in the PATH of ines, which is not stated" in ask("ines", "--", "tool").out

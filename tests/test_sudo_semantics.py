@@ -32,6 +32,12 @@ def decide(policy: str, asked: str) -> str:
 @pytest.mark.parametrize(
     ("policy", "asked", "answer"),
     [
+        # within itself an alias is a plain name: real sudo lists both
+        ("User_Alias INES = INES, tomas\nINES ALL=/bin/ls", "ines /bin/ls", "allowed"),
+        ("Host_Alias KNOT = KNOT\nines KNOT=/bin/ls", "ines /bin/ls", "allowed"),
+        ("User_Alias A = B\nUser_Alias B = A\nA ALL=/bin/ls", "ines /bin/ls", "no-rule"),
+        # the role and type of SELinux are no aliases: sudo drops the rule
+        ("ines ALL=ROLE=ADMIN_R /bin/ls", "ines /bin/ls", "no-rule"),
         # the last match decides, and only a command denies
         ("ines ALL=/bin/ls\nines ALL=!/bin/ls", "ines /bin/ls", "denied"),
         ("ines ALL=ALL\nALL, !ines ALL=!ALL", "ines /bin/ls", "allowed"),

@@ -90,7 +90,7 @@ class Inquiry:
             near = () if not whole or decision.password is not None else tuple(nearest(policy, target, asked, question.at))
         except UnknownNameError as error:
             raise RequestError(str(error)) from error
-        notes = (*self._notes(policy, decision, target.who), *_left_out(policy.facts)) if whole else ()
+        notes = (*judge.depends(question), *self._notes(policy, decision, target.who), *_left_out(policy.facts)) if whole else ()
         return Answer(question=question, decision=decision, near=near, notes=notes)
 
     def _notes(self, policy: Policy, decision: Decision, who: Identity) -> Iterator[str]:
@@ -202,7 +202,7 @@ def _question(stated: Any, now: datetime) -> Question:
     command = stated.get("command")
     if not isinstance(command, list) or not command or not all(isinstance(word, str) for word in command):
         raise ValueError('"command" must be a list of at least one string')
-    texts = {name: stated.get(name) for name in ("account", "run_as", "run_as_group", "at", "host")}
+    texts = {name: stated.get(name) for name in ("account", "run_as", "run_as_group", "at", "host", "path", "folder")}
     for name, value in texts.items():
         if value is not None and not isinstance(value, str):
             raise ValueError(f'"{name}" must be a string')
@@ -214,6 +214,8 @@ def _question(stated: Any, now: datetime) -> Question:
         run_as=texts["run_as"],
         run_as_group=texts["run_as_group"],
         at=parse_time(texts["at"]) if texts["at"] else now,
+        path=texts["path"],
+        folder=texts["folder"],
     )
 
 

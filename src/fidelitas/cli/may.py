@@ -20,6 +20,8 @@ from fidelitas.sources import FileScan, RootFiles, from_policy_file, from_this_m
 @click.argument("words", nargs=-1, metavar="ACCOUNT [SUBJECT] -- COMMAND [ARGUMENT]...")
 @click.option("--as", "run_as", metavar="USER[:GROUP]", help="As whom; :GROUP for the group alone.  [default: root]")
 @click.option("--at", "time", metavar="TIME", help="When, in ISO 8601.  [default: now]")
+@click.option("--path", "search", metavar="FOLDERS", help="The PATH of ACCOUNT, where the policy sets no secure_path.")
+@click.option("--in", "folder", metavar="FOLDER", help="The folder that it is run in, for a command such as ./tool.")
 @click.option("--root", type=click.Path(file_okay=False, path_type=Path), metavar="DIR", help="On the host whose root folder is DIR.")
 @click.option("--policy", type=click.Path(dir_okay=False, path_type=Path), metavar="FILE", help="By this policy file.")
 @click.option("--host", metavar="NAME", help="As if the host were called NAME.")
@@ -36,6 +38,8 @@ def command(
     words: tuple[str, ...],
     run_as: str | None,
     time: str | None,
+    search: str | None,
+    folder: str | None,
     root: Path | None,
     policy: Path | None,
     host: str | None,
@@ -47,7 +51,8 @@ def command(
     """Tell whether ACCOUNT may run COMMAND, by which rule; if not, what came nearest and what differs.
 
     The host is SUBJECT of the ledger or, with SUBJECT left out, the one of --root or --policy.  With --batch each line of FILE is a
-    question, {"id", "account", "command": [...], "run_as", "run_as_group", "host", "addresses": [...], "at"}, and each line of output
+    question, {"id", "account", "command": [...], "run_as", "run_as_group", "host", "addresses": [...], "at",
+    "path", "folder"}, and each line of output
     its answer.
 
     Exit status: 0 allowed, 1 not allowed.
@@ -62,7 +67,7 @@ def command(
     account, subject, asked = _words(words, outside=root is not None or policy is not None)
     inquiry, subject = _inquiry(subject, root, policy, named, source)
     user, group = run_as_of(run_as)
-    question = Question(account=account, command=asked, run_as=user, run_as_group=group, at=_time(time))
+    question = Question(account=account, command=asked, run_as=user, run_as_group=group, at=_time(time), path=search, folder=folder)
     answer = inquiry.ask(question, whole=True)
     arguments = (subject, question, answer.decision, answer.near, answer.notes, inquiry.policy)
     if output.form == "json":

@@ -103,9 +103,9 @@ class Alike:
             alias = self._policy.aliases.get((AliasKind.USER, member.value)) if member.kind is MemberKind.WORD else None
             if member.kind is MemberKind.ALL:
                 return None
-            if alias is None:
+            if alias is None or alias.name in met:  # within itself an alias is a plain name
                 found.add(self._user_members[member.kind, member.value])
-            elif alias.name not in met:
+            else:
                 met.add(alias.name)
                 agenda += alias.members
         return frozenset(found)

@@ -8,6 +8,7 @@ from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from enum import Enum
+from posixpath import normpath
 
 from fidelitas.facts import DefaultScope, Member, MemberKind, SudoDefault, SudoRule, Tag
 from fidelitas.patterns import has_wildcards
@@ -36,13 +37,19 @@ class UnknownNameError(ValueError):
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Question:
-    """Who asks to run what as whom, when.  Run-as names may be ``#`` and a number; ``None`` where the option is not given."""
+    """Who asks to run what as whom, when.  Run-as names may be ``#`` and a number; ``None`` where the option is not given.
+
+    A command without a slash is looked for in the folders of `path`, unless the policy says where (secure_path); one with a slash that is
+    not absolute is a file of `folder`.  Where they are not stated the usual path is taken, and the command as it stands.
+    """
 
     account: str
     command: tuple[str, ...]
     at: datetime
     run_as: str | None = None
     run_as_group: str | None = None
+    path: str | None = None
+    folder: str | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -108,7 +115,21 @@ class Judge:
         target = self._target(self._account(question.account), question)
         settings = self._settings_for(target)
         search = None if self._exempt(target.who, settings) else settings.value("secure_path")
-        return target, asked_command(question.command, search or USUAL_PATH, self._files, self._paths)
+        words = question.command
+        if question.folder is not None and "/" in words[0] and not words[0].startswith("/"):
+            words = (normpath(f"{question.folder}/{words[0]}"), *words[1:])
+        return target, asked_command(words, search or question.path or USUAL_PATH, self._files, self._paths)
+
+    def depends(self, question: Question) -> Iterator[str]:
+        """Yield what the file that a command means depends on and the question does not state."""
+        word = question.command[0]
+        if "/" in word and not word.startswith(("/", "^")) and question.folder is None:
+            yield f"{word} is a file of the folder that sudo is started in, which is not stated"
+        target = self._target(self._account(question.account), question)
+        settings = self._settings_for(target)
+        searched = "/" not in word and word not in ("sudoedit", "list", "") and question.path is None
+        if searched and (self._exempt(target.who, settings) or not settings.value("secure_path")):
+            yield f"{word} is looked for in the PATH of {question.account}, which is not stated; taken is {USUAL_PATH}"
 
     # -- who and as whom ---------------------------------------------------------------------------------------------------------
 

@@ -104,20 +104,21 @@ class Policy:
         kind: AliasKind,
         answer: Callable[[Member], _Answer],
         met: set[str],
+        within: tuple[str, ...] = (),
     ) -> Match | None:
         """Return the first answer from the end of the list.
 
         An alias that was met before has said nothing and will say nothing again; so cycles end, and aliases that name one another
-        twice over do not multiply.
+        twice over do not multiply.  The name of an alias `within` itself is a plain name there: sudo finds it in use, and goes on to names.
         """
         conditions: list[str] = []
         for member in reversed(members):
             alias = self.aliases.get((kind, member.value)) if member.kind is MemberKind.WORD else None
-            if alias is not None:
+            if alias is not None and alias.name not in within:
                 if alias.name in met or len(met) == _MOST_ALIASES:
                     continue
                 met.add(alias.name)
-                found = self._list(alias.members, kind, answer, met)
+                found = self._list(alias.members, kind, answer, met, (*within, alias.name))
                 if found is None:
                     continue
                 found = Match(
