@@ -2,10 +2,18 @@
 
 import gc
 import time
+from collections.abc import Callable
 
 import pytest
 
+from fidelitas.checks import findings_of
+from fidelitas.languages.directory import read_directory
+from fidelitas.languages.host import read_host
+from fidelitas.rights import directory_rights_of, rights_of
+from fidelitas.sources.directory import from_ldif
 from readers import READERS
+from support import PASSWD, bundle
+from test_directory import DOMAIN, group, person
 
 # What repeated and nested forms are made of, in any language.
 FRAGMENTS = (
@@ -27,14 +35,18 @@ _NOISE = 0.08
 _ROUNDS = 6
 
 
-def spent(name: str, content: bytes) -> float:
+def seconds(work: Callable[[], object]) -> float:
     gc.disable()  # its passes over millions of lasting objects are the interpreter's, not the reader's
     try:
         begun = time.process_time()
-        READERS[name](content)
+        work()
         return time.process_time() - begun
     finally:
         gc.enable()
+
+
+def spent(name: str, content: bytes) -> float:
+    return seconds(lambda: READERS[name](content))
 
 
 def growth(name: str, fragment: str) -> str:
@@ -53,3 +65,43 @@ def growth(name: str, fragment: str) -> str:
 def test_the_time_of_a_reader_grows_as_the_text_does(name: str) -> None:
     slow = [fault for fragment in FRAGMENTS if (fault := growth(name, fragment))]
     assert slow == []
+
+
+# -- whole subjects: what is judged grows as the subject does ----------------------------------------------------------------------------
+
+
+def _directory(size: int) -> Callable[[], object]:
+    """People with a primary group each, in groups of five members and in one another."""
+    people = "".join(person(f"p{number}", "primaryGroupID: 513\n", number=2000 + number) for number in range(size))
+    groups = "".join(
+        group(f"g{number}", f"g{number - 1}", *(f"p{(number * 5 + one) % size}" for one in range(5)), number=(*DOMAIN, 100_000 + number))
+        for number in range(size // 4)
+    )
+    evidence = from_ldif((people + groups + group("Domain Users", number=(*DOMAIN, 513))).encode(), "saltmarsh").bundle
+    return lambda: directory_rights_of(read_directory(evidence)).holdings
+
+
+def _roots(size: int) -> Callable[[], object]:
+    """Accounts that are all root."""
+    passwd = PASSWD + "".join(f"toor{number}:x:0:0::/root:/bin/sh\n" for number in range(size))
+    evidence = bundle("ines ALL=(ALL) ALL\n", {"/etc/passwd": passwd})
+    return lambda: findings_of(rights_of(read_host(evidence)))
+
+
+def _rules(size: int) -> Callable[[], object]:
+    """An account and two rules each, the first of which the second overrides."""
+    passwd = PASSWD + "".join(f"u{number}:x:{5000 + number}:{5000 + number}::/h:/bin/sh\n" for number in range(size))
+    rules = "".join(f"u{number} ALL=/bin/ls\nu{number} ALL=(ALL) NOPASSWD: ALL\n" for number in range(size))
+    evidence = bundle(rules, {"/etc/passwd": passwd})
+    return lambda: findings_of(rights_of(read_host(evidence)))
+
+
+@pytest.mark.parametrize(("make", "size"), [(_directory, 500), (_roots, 100), (_rules, 60)])
+def test_the_time_of_a_judgement_grows_as_the_subject_does(make: Callable[[int], Callable[[], object]], size: int) -> None:
+    small, large = make(size), make(4 * size)
+    before, now = seconds(small), seconds(large)
+    for _ in range(_ROUNDS):
+        if now <= 5 * before:
+            return
+        before, now = max(before, seconds(small)), min(now, seconds(large))
+    pytest.fail(f"{make.__name__}: {before:.2f} s for {size}, {now:.2f} s for four times as many")

@@ -55,6 +55,15 @@ class DirectoryRights(ServerRights):
         self._by_rid = {group.sid.rpartition("-")[2]: group for group in facts.groups if group.sid.startswith("S-1-5-21-")}
 
     @cached_property
+    def _by_primary(self) -> Mapping[str, Sequence[DirectoryAccount]]:
+        """The accounts by the number of their primary group, which lists none of them."""
+        found: dict[str, list[DirectoryAccount]] = {}
+        for account in self.facts.accounts:
+            if account.primary_rid is not None:
+                found.setdefault(str(account.primary_rid), []).append(account)
+        return found
+
+    @cached_property
     def by_sid(self) -> Mapping[str, Principal]:
         """The accounts and groups that have a SID, as holders."""
         every: tuple[DirectoryAccount | StatedGroup, ...] = (*self.facts.accounts, *self.facts.groups)
@@ -148,9 +157,9 @@ class DirectoryRights(ServerRights):
         for name, place in group.member_names:
             if name in self.accounts:
                 yield self.accounts[name], place
-        for account in self.facts.accounts:
-            if account.primary_rid is not None and self._by_rid.get(str(account.primary_rid)) is group:
-                yield account, account.place
+        rid = group.sid.rpartition("-")[2]
+        if self._by_rid.get(rid) is group:
+            yield from ((account, account.place) for account in self._by_primary.get(rid, ()))
 
     def _memberships(self) -> Iterator[Link]:
         for group in self.facts.groups:

@@ -4,7 +4,7 @@ Follows the manual's "Account names", "Roles" and "GRANT".
 """
 
 import re
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from functools import cached_property
 from ipaddress import AddressValueError, IPv4Address
 
@@ -150,14 +150,21 @@ class MariadbRights(ServerRights):
     def _named(self, name: str) -> list[str]:
         return [known for known, account in self.accounts.items() if name in (known, account.user)]
 
+    @cached_property
+    def _roles_of(self) -> Mapping[str, Sequence[str]]:
+        """The roles that each account or role was granted itself."""
+        found: dict[str, list[str]] = {}
+        for grant in self.facts.roles:
+            found.setdefault(f"{grant.user}@{grant.host}" if grant.host else grant.user, []).append(grant.role)
+        return found
+
     def _reached(self, name: str) -> set[str]:
         agenda, seen = [name], {name}
         for one in agenda:
-            for grant in self.facts.roles:
-                member = f"{grant.user}@{grant.host}" if grant.host else grant.user
-                if member == one and grant.role not in seen:
-                    seen.add(grant.role)
-                    agenda.append(grant.role)
+            for role in self._roles_of.get(one, ()):
+                if role not in seen:
+                    seen.add(role)
+                    agenda.append(role)
         return seen - {name}
 
     def socket_logins(self) -> Iterator[tuple[str, Principal, Place]]:
