@@ -20,7 +20,7 @@ from fidelitas.usage import HostUse
 
 __all__ = ["Held", "Replay", "Replayed", "replay"]
 
-# Questions of sudo itself that are no command, and the account that sudo never refuses.
+# Questions of sudo itself that are not commands.
 _NO_COMMANDS = frozenset({"list", "validate", ""})
 
 

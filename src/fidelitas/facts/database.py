@@ -20,8 +20,6 @@ __all__ = [
     "UserMapping",
 ]
 
-PUBLIC = ""
-
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class DatabaseRole:

@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 
 __all__ = ["on_object"]
 
-# Global privileges that are about the whole server and say nothing of a database.
+# Privileges on a table, and what is granted on a database or on everything besides; others are about the whole server.
 _OF_TABLES = (
     "SELECT", "INSERT", "UPDATE", "DELETE", "CREATE", "DROP", "REFERENCES", "INDEX", "ALTER", "CREATE VIEW", "SHOW VIEW", "TRIGGER",
     "DELETE HISTORY", "GRANT OPTION",

@@ -50,7 +50,7 @@ _ADMIN_GROUPS: Mapping[str, tuple[str, ...]] = {
     "freebsd": ("wheel",),
 }
 _ANY_FAMILY = ("sudo", "wheel")
-# Sources of nsswitch.conf(5) that are a directory.
+# The user IDs that login.defs(5) gives to people where it does not say.
 _UID_RANGE = LoginLimits(uid_min=1000, uid_max=60000)
 # Red Hat's sixth release and its kin, the last that began at 500.
 _OLD_UID_RANGE = LoginLimits(uid_min=500, uid_max=60000)

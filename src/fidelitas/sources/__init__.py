@@ -9,11 +9,4 @@ from fidelitas.sources.local import FileScan, LogScan, from_this_machine
 from fidelitas.sources.policy_file import POLICY, from_policy_file
 from fidelitas.sources.root_files import RootFiles
 
-__all__ = ["POLICY", "SOURCES", "FileScan", "LogScan", "RootFiles", "from_file", "from_policy_file", "from_this_machine"]
-
-# What `survey` can read, and by which function.
-SOURCES = {
-    "this machine, or a root folder": from_this_machine,
-    "a file handed in": from_file,
-    "a PostgreSQL server": "fidelitas.sources.postgresql:from_postgresql",  # by name: it brings a driver
-}
+__all__ = ["POLICY", "FileScan", "LogScan", "RootFiles", "from_file", "from_policy_file", "from_this_machine"]

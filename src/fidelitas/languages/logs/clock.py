@@ -10,8 +10,9 @@ __all__ = ["Clock", "has_year"]
 
 _MONTHS = {"JanFebMarAprMayJunJulAugSepOctNovDec"[at : at + 3]: at // 3 + 1 for at in range(0, 36, 3)}
 _ISO = re.compile(r"(\d{4}-\d\d-\d\d)[T ](\d\d:\d\d:\d\d)(?:[.,](\d+))?(Z|[+-]\d\d:?\d\d)?\Z")
-# A log whose lines come from several programs is now and then a moment out of order; a year's end is not a moment.
+# Made once: a log has millions of lines.
 _SECONDS = tuple(timedelta(seconds=number) for number in range(100))
+# A log whose lines come from several programs is now and then a moment out of order; a year's end is not a moment.
 _NEW_YEAR = timedelta(days=180)
 
 

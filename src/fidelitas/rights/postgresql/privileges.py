@@ -54,10 +54,6 @@ class Privileges:
         """Return the roles whose grants a role has, itself among them; who owns a database has those of pg_database_owner in it."""
         return self._closure(role, "inherit", database)
 
-    def may_become(self, role: str) -> frozenset[str]:
-        """Return the roles that a role may set, itself among them."""
-        return frozenset(self.roles) if self.is_superuser(role) else self._closure(role, "set", "")
-
     def is_member(self, role: str) -> frozenset[str]:
         """Return the roles that a role is a member of, in whatever way, itself among them."""
         return frozenset(self.roles) if self.is_superuser(role) else self._closure(role, "", "")

@@ -14,8 +14,8 @@ from fidelitas.rights.sudo.matching import Policy, stated_id
 
 __all__ = ["Alike"]
 
-# Options by which sudo asks for the password of the target, whose name is then in the answer.
 _NOBODY = made_up_member()
+# Options by which sudo asks for the password of the target, whose name is then in the answer.
 _ASK_TARGET = frozenset({"targetpw", "runaspw"})
 
 
