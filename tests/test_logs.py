@@ -250,10 +250,10 @@ def test_any_log_is_survived(content: bytes, text: str) -> None:
         blocks = [form + content + b"\n", text.encode("utf-8", "surrogatepass")]
         list(SyslogReader(clock, HERE).events(blocks))
         list(SudoFileReader(clock, HERE).events(blocks))
-        list(JournalReader(HERE).json_events([b'{"SYSLOG_IDENTIFIER":"sudo","MESSAGE":' + content + b"}\n"]))
+        list(JournalReader(HERE).events([b'{"SYSLOG_IDENTIFIER":"sudo","MESSAGE":' + content + b"}\n"]))
         list(AuditReader(HERE).events([b"type=USER_CMD msg=audit(1795400000.102:1): " + content + b"\n", *blocks]))
         list(read_log_in_records(blocks, HERE))
-        list(JournalReader(HERE).export_events([b"__CURSOR=x\nSYSLOG_IDENTIFIER=sudo\nMESSAGE\n" + content]))
+        list(JournalReader(HERE, export=True).events([b"__CURSOR=x\nSYSLOG_IDENTIFIER=sudo\nMESSAGE\n" + content]))
     line(text)
     masked(text)
 

@@ -34,15 +34,20 @@ def is_export(start: bytes) -> bool:
 
 
 class JournalReader:
-    """Reads one export; places count its lines."""
+    """Reads one export, in the export format or as JSON; places count its lines."""
 
-    def __init__(self, origin: Place, names: Mapping[int, str] | None = None) -> None:
+    def __init__(self, origin: Place, names: Mapping[int, str] | None = None, *, export: bool = False) -> None:
         self._origin = origin
         self._names = names or {}
+        self._export = export
         self.gaps: list[Gap] = []
         self.unknown: Counter[str] = Counter()
 
-    def json_events(self, blocks: Iterable[bytes]) -> Iterator[Event]:
+    def events(self, blocks: Iterable[bytes]) -> Iterator[Event]:
+        """Yield the events of an export."""
+        return self._export_events(blocks) if self._export else self._json_events(blocks)
+
+    def _json_events(self, blocks: Iterable[bytes]) -> Iterator[Event]:
         """Yield the events of JSON lines; lines of other programs are not even parsed."""
         number = 0
         for block in blocks:
@@ -61,7 +66,7 @@ class JournalReader:
         if isinstance(stated, dict):
             yield from self._entry({name: _value(value) for name, value in stated.items()}, number)
 
-    def export_events(self, blocks: Iterable[bytes]) -> Iterator[Event]:
+    def _export_events(self, blocks: Iterable[bytes]) -> Iterator[Event]:
         """Yield the events of the export format: ``NAME=value`` lines, or a name, eight bytes of length and as many of value."""
         stream, line, begun = BufferedReader(_Stream(blocks)), 1, 1
         fields: dict[str, str] = {}

@@ -9,11 +9,32 @@ from fidelitas.facts import Event, EventKind, Place
 from fidelitas.languages.utmp import DEAD_PROCESS, USER_PROCESS, pieces, read_records
 from fidelitas.text import decode
 
-__all__ = ["LAST_LOG", "read_last_log", "read_log_in_records"]
+__all__ = ["LastLogReader", "LogInReader", "read_last_log", "read_log_in_records"]
 
-LAST_LOG = "/lastlog"
 _MOST = 1_000_000
 _LAST = struct.Struct("<i32s256s")  # time, line, host; one record for each user ID, whether used or not
+
+
+class LogInReader:
+    """Reads wtmp or btmp."""
+
+    def __init__(self, origin: Place) -> None:
+        self._origin = origin
+
+    def events(self, blocks: Iterable[bytes]) -> Iterator[Event]:
+        """Yield the events of a file."""
+        return read_log_in_records(blocks, self._origin)
+
+
+class LastLogReader:
+    """Reads lastlog; `names` are the accounts by user ID."""
+
+    def __init__(self, origin: Place, names: Mapping[int, str]) -> None:
+        self._origin, self._names = origin, names
+
+    def events(self, blocks: Iterable[bytes]) -> Iterator[Event]:
+        """Yield the last log-in of each account, by time."""
+        yield from read_last_log(blocks, self._origin, self._names)
 
 
 def read_log_in_records(content: Iterable[bytes], origin: Place) -> Iterator[Event]:

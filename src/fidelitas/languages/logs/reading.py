@@ -11,21 +11,11 @@ from datetime import UTC, datetime, tzinfo
 
 from fidelitas.errors import ReadError
 from fidelitas.facts import Event, Gap, Place
-from fidelitas.languages.logs.audit_log import AuditReader, is_audit_log
-from fidelitas.languages.logs.clock import Clock, has_year
 from fidelitas.languages.logs.content import LogContent, LogLike
-from fidelitas.languages.logs.directory_log import DirectoryLogReader, is_directory_log
-from fidelitas.languages.logs.entries import first_stamp, lines_that_matter
-from fidelitas.languages.logs.journal import JournalReader, is_export, is_journal_json
-from fidelitas.languages.logs.log_in_records import LAST_LOG, read_last_log, read_log_in_records
+from fidelitas.languages.logs.forms import KnownLog, events_of
 from fidelitas.languages.logs.login_names import LoginNames
-from fidelitas.languages.logs.postgresql_log import PostgresqlLogReader, is_postgresql_log
 from fidelitas.languages.logs.pulse import Pulse
-from fidelitas.languages.logs.sudo_file import SudoFileReader, is_sudo_file
-from fidelitas.languages.logs.syslog import SyslogReader
 from fidelitas.languages.logs.twice import Sourced, once
-from fidelitas.languages.logs.windows_events import WindowsEventReader, is_event_xml
-from fidelitas.text import decode
 from fidelitas.trouble import internal_error
 
 __all__ = ["Cover", "LogLike", "LogReading"]
@@ -105,61 +95,18 @@ class LogReading:
                 self.gaps.append(internal_error(error, place, f"reading {log.path}", "the use of privilege that it records"))
 
     def _events(self, log: LogLike, cover: Cover) -> Iterator[Event]:
-        origin, pulse = Place(subject=log.subject, path=log.path), cover.pulse
         content = LogContent(log)
-        start = content.beginning()
         cover.empty = content.is_empty
-        if log.records:
-            last = log.path.endswith(LAST_LOG)
-            yield from read_last_log(content.blocks(), origin, self._names) if last else read_log_in_records(content.blocks(), origin)
-        elif is_audit_log(start):
-            yield from _beating(AuditReader(origin, self._names).events(content.blocks()), pulse)
-        elif is_journal_json(start) or is_export(start):
-            journal = JournalReader(origin, self._names)
-            events = journal.json_events(content.blocks()) if is_journal_json(start) else journal.export_events(content.blocks())
-            yield from _beating(events, pulse)
-            self.gaps += journal.gaps
-            self.unknown += journal.unknown
-        elif is_postgresql_log(start):
-            database = PostgresqlLogReader(origin, self._zone)
-            yield from _beating(database.events(content.blocks()), pulse)
-            self.gaps += database.gaps
-        elif is_directory_log(start):
-            directory = DirectoryLogReader(origin, self._sids)
-            yield from _beating(directory.events(content.blocks()), pulse)
-            self.gaps += directory.gaps
-        elif is_event_xml(start):
-            windows = WindowsEventReader(origin, self._sids)
-            yield from _beating(windows.events(content.blocks()), pulse)
-            self.gaps += windows.gaps
-        elif is_sudo_file(start):
-            sudo = SudoFileReader(Clock(self._zone, log.by, *_ends(content)), origin)
-            yield from _beating(sudo.events(content.blocks()), pulse)
-            self.gaps += sudo.gaps
-        else:
-            syslog = SyslogReader(Clock(self._zone, log.by, *_stamps(content)), origin, pulse)
-            yield from syslog.events(content.blocks())
-            self.unknown += syslog.unknown
-
-
-def _beating(events: Iterable[Event], pulse: Pulse) -> Iterator[Event]:
-    """Yield the events of a log of which no other line is looked at."""
-    for event in events:
-        pulse.beat(event.at, event.place.line or 0)
-        yield event
-
-
-def _stamps(content: LogContent) -> tuple[str, str]:
-    """Return the first and the last stamp of a log, where the first has no year; else nothing is needed of them."""
-    first = first_stamp(content.first_blocks())
-    if not first or has_year(first):
-        return "", ""
-    stamps = [line.stamp for line in lines_that_matter(content.last_blocks())]
-    return first, stamps[-1].decode() if stamps else first
-
-
-def _ends(content: LogContent) -> tuple[str, str]:
-    """Return the stamps with which sudo's own log begins and ends."""
-    first = decode(next(iter(content.first_blocks()), b"")[:15])
-    last = [line for block in content.last_blocks() for line in block.split(b"\n") if line[:1].isalpha()]
-    return first, decode(last[-1][:15]) if last else ""
+        known = KnownLog(
+            origin=Place(subject=log.subject, path=log.path),
+            content=content,
+            by=log.by,
+            zone=self._zone,
+            names=self._names,
+            sids=self._sids,
+            pulse=cover.pulse,
+        )
+        reader, events = events_of(known, records=log.records)
+        yield from events
+        self.gaps += getattr(reader, "gaps", ())
+        self.unknown += getattr(reader, "unknown", Counter())

@@ -1,0 +1,99 @@
+"""The forms of logs: how each is recognised, by how a log begins, and what reads it.  A new form is its module and one row here."""
+
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from dataclasses import dataclass, field
+from datetime import datetime, tzinfo
+from typing import NamedTuple, Protocol
+
+from fidelitas.facts import Event, Place
+from fidelitas.languages.logs.audit_log import AuditReader, is_audit_log
+from fidelitas.languages.logs.clock import Clock, has_year
+from fidelitas.languages.logs.content import LogContent
+from fidelitas.languages.logs.directory_log import DirectoryLogReader, is_directory_log
+from fidelitas.languages.logs.entries import first_stamp, lines_that_matter
+from fidelitas.languages.logs.journal import JournalReader, is_export, is_journal_json
+from fidelitas.languages.logs.log_in_records import LastLogReader, LogInReader
+from fidelitas.languages.logs.postgresql_log import PostgresqlLogReader, is_postgresql_log
+from fidelitas.languages.logs.pulse import Pulse
+from fidelitas.languages.logs.sudo_file import SudoFileReader, is_sudo_file
+from fidelitas.languages.logs.syslog import SyslogReader
+from fidelitas.languages.logs.windows_events import WindowsEventReader, is_event_xml
+from fidelitas.text import decode
+
+__all__ = ["KnownLog", "LogReader", "events_of"]
+
+LAST_LOG = "/lastlog"
+
+
+class LogReader(Protocol):
+    """Reads one log.  Some have `gaps`, lines that could not be read, or `unknown`, messages of no known form by program."""
+
+    def events(self, blocks: Iterable[bytes]) -> Iterator[Event]: ...
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class KnownLog:
+    """One log with what is known of its host: the zone of its clock, its accounts by ID; `by` is when it was last written to."""
+
+    origin: Place
+    content: LogContent
+    by: datetime
+    zone: tzinfo
+    names: Mapping[int, str]
+    sids: Mapping[str, str]
+    pulse: Pulse = field(default_factory=Pulse)
+
+
+class _Form(NamedTuple):
+    is_one: Callable[[bytes], bool]
+    reader: Callable[[KnownLog], LogReader]
+
+
+# The first that recognises a log reads it; what none does is taken for syslog.
+_FORMS = (
+    _Form(is_audit_log, lambda log: AuditReader(log.origin, log.names)),
+    _Form(is_journal_json, lambda log: JournalReader(log.origin, log.names)),
+    _Form(is_export, lambda log: JournalReader(log.origin, log.names, export=True)),
+    _Form(is_postgresql_log, lambda log: PostgresqlLogReader(log.origin, log.zone)),
+    _Form(is_directory_log, lambda log: DirectoryLogReader(log.origin, log.sids)),
+    _Form(is_event_xml, lambda log: WindowsEventReader(log.origin, log.sids)),
+    _Form(is_sudo_file, lambda log: SudoFileReader(Clock(log.zone, log.by, *_ends(log.content)), log.origin)),
+)
+
+
+def events_of(log: KnownLog, *, records: bool) -> tuple[LogReader, Iterator[Event]]:
+    """Return what reads a log, and its events, as they are asked for; the pulse of the log beats meanwhile."""
+    if records:
+        last = log.origin.path.endswith(LAST_LOG)
+        reader: LogReader = LastLogReader(log.origin, log.names) if last else LogInReader(log.origin)
+        return reader, reader.events(log.content.blocks())
+    start = log.content.beginning()
+    form = next((form for form in _FORMS if form.is_one(start)), None)
+    if form is None:  # its pulse is that of all lines that matter, not of its events alone
+        reader = SyslogReader(Clock(log.zone, log.by, *_stamps(log.content)), log.origin, log.pulse)
+        return reader, reader.events(log.content.blocks())
+    reader = form.reader(log)
+    return reader, _beating(reader.events(log.content.blocks()), log.pulse)
+
+
+def _beating(events: Iterable[Event], pulse: Pulse) -> Iterator[Event]:
+    """Yield the events of a log of which no other line is looked at."""
+    for event in events:
+        pulse.beat(event.at, event.place.line or 0)
+        yield event
+
+
+def _stamps(content: LogContent) -> tuple[str, str]:
+    """Return the first and the last stamp of a log, where the first has no year; else nothing is needed of them."""
+    first = first_stamp(content.first_blocks())
+    if not first or has_year(first):
+        return "", ""
+    stamps = [line.stamp for line in lines_that_matter(content.last_blocks())]
+    return first, stamps[-1].decode() if stamps else first
+
+
+def _ends(content: LogContent) -> tuple[str, str]:
+    """Return the stamps with which sudo's own log begins and ends."""
+    first = decode(next(iter(content.first_blocks()), b"")[:15])
+    last = [line for block in content.last_blocks() for line in block.split(b"\n") if line[:1].isalpha()]
+    return first, decode(last[-1][:15]) if last else ""
