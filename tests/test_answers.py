@@ -1,13 +1,19 @@
 """No answer that misleads: names that nobody has, hosts that are called alike, times that no log covers, nevers that another road breaks."""
 
 import json
+from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
 
 import pytest
 
 from fidelitas.audit import audit
+from fidelitas.checks import Found, check
 from fidelitas.evidence import Identity, Sameness, make_bundle, sameness
+from fidelitas.findings import Severity
+from fidelitas.platforms import PLATFORMS, Platform
+from fidelitas.rights import ServerRights, UnreadServer
+from fidelitas.text import Place
 from support import NOW, Put, Ran, bundle, fidelitas
 from test_cli import check_schema, handed_in
 
@@ -181,3 +187,25 @@ def test_a_map_of_names_that_nobody_has_is_not_taken_for_a_clean_estate(tmp_path
     ran = fidelitas("people", "map.csv", cwd=tmp_path)
     assert (ran.status, ran.out) == (2, "")
     assert "no subject in evidence has any account of the map" in ran.err
+
+
+def test_evidence_of_an_unknown_platform_is_a_gap_and_a_known_one_needs_a_row_alone(tmp_path: Path) -> None:
+    """Anything else would be read as a Linux host without accounts: nobody holds anything there."""
+    made = bundle("")
+    (tmp_path / "x.tar").write_bytes(make_bundle(replace(made.manifest, subject="ruff", platform="made-up"), made.files, made.listings))
+    ran = fidelitas("survey", "x.tar", cwd=tmp_path)
+    assert ran.status == 4
+    assert 'it is of the platform "made-up", which this version does not know' in ran.out + ran.err
+    evidence = replace(made, manifest=replace(made.manifest, subject="ruff", platform="made-up"))
+
+    @check("made-up.always", Severity.HIGH, advice="None.")
+    def always(rights: ServerRights) -> Iterator[Found]:
+        """It is made up."""
+        yield Found(about=rights.subject, message="it is made up", places=(Place(rights.subject, "x"),))
+
+    class MadeUp(UnreadServer):
+        platform = "made-up"
+
+    row = Platform(name="made-up", checks=(always,), rights=lambda one, _: MadeUp(one.subject, one.taken, ()))
+    found = audit([evidence], {**PLATFORMS, "made-up": row})
+    assert [(one.subject, one.check) for one in found.findings] == [("ruff", "made-up.always")]

@@ -16,8 +16,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from fidelitas.audit import audit
-from fidelitas.checks import DIRECTORY_CHECKS, server_findings
+from fidelitas.checks import DIRECTORY_CHECKS
 from fidelitas.languages.directory import read_directory, sid_of
+from fidelitas.platforms import server_findings
 from fidelitas.rights import DirectoryRights, directory_rights_of
 from fidelitas.sources.directory import from_directory, from_ldif
 from support import Put, bundle, fidelitas, open_up

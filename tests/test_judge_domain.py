@@ -8,8 +8,8 @@ from typing import Any
 
 import pytest
 
-from fidelitas.checks import server_findings
 from fidelitas.languages.directory import read_directory, sid_of
+from fidelitas.platforms import server_findings
 from fidelitas.rights import DirectoryRights, directory_rights_of
 from fidelitas.sources.directory import from_directory
 from samba_domain import BASE, PROGRAM, Domain, scratch_domain

@@ -15,10 +15,11 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from fidelitas.audit import audit
-from fidelitas.checks import MARIADB_CHECKS, server_findings
+from fidelitas.checks import MARIADB_CHECKS
 from fidelitas.evidence import Bundle, make_rows_bundle, read_bundle
 from fidelitas.facts import DatabaseAccount, Place
 from fidelitas.languages.mariadb import PRIVILEGES, read_mariadb
+from fidelitas.platforms import server_findings
 from fidelitas.rights import MariadbRights, mariadb_rights_of
 from fidelitas.rights.mariadb import account_for, database_fits, host_fits
 from fidelitas.sources.mariadb import from_mariadb, kind_of_password

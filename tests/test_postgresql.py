@@ -13,9 +13,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from fidelitas.audit import audit
-from fidelitas.checks import DATABASE_CHECKS, server_findings
+from fidelitas.checks import DATABASE_CHECKS
 from fidelitas.evidence import Bundle, Listing, Manifest, make_bundle, read_bundle
 from fidelitas.languages.postgresql import read_postgresql
+from fidelitas.platforms import server_findings
 from fidelitas.rights import DatabaseRights, database_rights_of
 from fidelitas.sources.postgresql import dump_script, from_postgresql, from_postgresql_dump
 from postgresql_server import BINARIES, Server, scratch_server

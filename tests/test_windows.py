@@ -16,13 +16,14 @@ from hypothesis import strategies as st
 
 from evtx_writer import event_file
 from fidelitas.audit import audit
-from fidelitas.checks import WINDOWS_CHECKS, server_findings
+from fidelitas.checks import WINDOWS_CHECKS
 from fidelitas.evidence import Bundle, CopiedLog, Listing, Manifest, make_bundle, read_bundle, windows_probe_script
 from fidelitas.facts import AccessControlEntry, EventKind, Gap, Place, SecurityDescriptor
 from fidelitas.languages.logs.windows_events import WindowsEventReader
 from fidelitas.languages.security_descriptors import read_descriptor
 from fidelitas.languages.windows import read_windows
 from fidelitas.languages.windows_text import decoded, read_group_text
+from fidelitas.platforms import server_findings
 from fidelitas.rights import WindowsRights, windows_rights_of
 from fidelitas.rights.windows.access import EVERYBODY, WRITE_FILE, allowed_to
 from fidelitas.rights.windows.commands import is_unquoted, programs_tried

@@ -6,57 +6,44 @@ Pure: evidence in, audit out.  Reaching hosts is the business of `sources`, keep
 `reports`.
 """
 
-from collections.abc import Callable, Hashable, Iterable, Mapping
+from collections.abc import Hashable, Iterable, Mapping, Sequence
 from functools import cached_property
 
-from fidelitas.checks import estate_findings, findings_of, server_findings
+from fidelitas.checks import estate_findings, findings_of
 from fidelitas.facts import Directory, Gap, Place
 from fidelitas.findings import Finding
-from fidelitas.languages.directory import read_directory
 from fidelitas.languages.host import HostEvidence, lost_evidence, read_host
 from fidelitas.languages.likeness import LIVE, likeness
-from fidelitas.languages.mariadb import read_mariadb
-from fidelitas.languages.postgresql import read_postgresql
 from fidelitas.languages.running import read_processes
-from fidelitas.languages.windows import read_windows
 from fidelitas.memberships import Memberships, with_memberships
+from fidelitas.platforms import PLATFORMS, Judge, Platform, server_findings
 from fidelitas.rights import (
     DirectoryRights,
     HostRights,
     ServerRights,
     SubjectRights,
     UnreadServer,
-    database_rights_of,
-    directory_rights_of,
     for_hosts,
-    mariadb_rights_of,
     rights_of,
     unread_host,
-    windows_rights_of,
 )
 from fidelitas.rights.across import across_hosts
 from fidelitas.rights.nesting import Nesting
 from fidelitas.rights.sockets import join_sockets
 from fidelitas.rights.twins import Own, TwinRights, circumstances
+from fidelitas.text import clipped, plain
 from fidelitas.trouble import internal_error
 
 __all__ = ["Audit", "audit", "rights_in", "rights_of_estate"]
 
 
-# How evidence that is not of a host becomes rights, by its platform.
-_SERVERS: Mapping[str, Callable[[HostEvidence], ServerRights]] = {
-    "postgresql": lambda evidence: database_rights_of(read_postgresql(evidence)),
-    "directory": lambda evidence: directory_rights_of(read_directory(evidence)),
-    "mariadb": lambda evidence: mariadb_rights_of(read_mariadb(evidence)),
-}
-# The platform of Windows machines, whose groups are resolved through directories.
-_WINDOWS = "windows"
-
-
 class Audit:
     """What an estate's evidence amounts to: hosts, and servers and directories, by name, findings worst first."""
 
-    def __init__(self, hosts: Iterable[HostRights], servers: Iterable[ServerRights] = ()) -> None:
+    def __init__(
+        self, hosts: Iterable[HostRights], servers: Iterable[ServerRights] = (), platforms: Mapping[str, Platform] = PLATFORMS
+    ) -> None:
+        self._platforms = platforms
         self.hosts = tuple(sorted(hosts, key=lambda host: host.subject))
         self.servers = tuple(sorted(servers, key=lambda server: server.subject))
 
@@ -80,7 +67,7 @@ class Audit:
                 host.troubles.append(
                     internal_error(error, _place(host.subject), "checking across hosts", "what several hosts show together")
                 )
-        found += [finding for server in self.servers for finding in server_findings(server)]
+        found += [finding for server in self.servers for finding in server_findings(server, self._platforms)]
         return tuple(sorted(found, key=lambda finding: (finding.severity, finding.subject, finding.check, finding.places[0])))
 
     @property
@@ -145,12 +132,18 @@ def _lost(subject: str, error: Exception) -> Gap:
     return internal_error(error, _place(subject), f"reading {subject}", "everything about it")
 
 
-def _server(evidence: HostEvidence, make: Callable[[HostEvidence], ServerRights]) -> ServerRights:
+def _server(evidence: HostEvidence, judge: Judge, directories: Sequence[DirectoryRights]) -> ServerRights:
     """Return the rights on a server or machine; of one that fails unexpectedly a gap."""
     try:
-        return make(evidence)
+        return judge(evidence, directories)
     except Exception as error:  # noqa: BLE001 one subject costs only itself
         return UnreadServer(evidence.subject, evidence.taken, (_lost(evidence.subject, error),))
+
+
+def _of_no_platform(evidence: HostEvidence) -> Gap:
+    """Return the gap of evidence that was collected of something that this version does not know."""
+    why = f'it is of the platform "{clipped(plain(evidence.platform), 40)}", which this version does not know'
+    return Gap(what="evidence", why=why, weakens="everything about it", place=_place(evidence.subject), fatal=True)
 
 
 def _held(server: ServerRights) -> ServerRights:
@@ -173,20 +166,24 @@ def _own(evidence: HostEvidence) -> Own:
     )
 
 
-def audit(evidence: Iterable[HostEvidence]) -> Audit:
+def audit(evidence: Iterable[HostEvidence], platforms: Mapping[str, Platform] = PLATFORMS) -> Audit:
     """Return the audit of the hosts and servers that the evidence is of."""
     hosts: list[HostEvidence] = []
-    machines: list[HostEvidence] = []
+    first: list[tuple[HostEvidence, Judge]] = []
+    later: list[tuple[HostEvidence, Judge]] = []
     servers: list[ServerRights] = []
     for one in evidence:
-        if one.platform in _SERVERS:
-            servers.append(_server(one, _SERVERS[one.platform]))
+        platform = platforms.get(one.platform)
+        if platform is None:
+            servers.append(UnreadServer(one.subject, one.taken, (_of_no_platform(one),)))
+        elif platform.rights is None:
+            hosts.append(one)
         else:
-            (machines if one.platform == _WINDOWS else hosts).append(one)
+            (later if platform.needs_directories else first).append((one, platform.rights))
+    servers += [_server(one, judge, ()) for one, judge in first]
     # A host names no directory in a way that can be relied on: with one in evidence it is that one, with several nobody knows which.
     directories = [one for one in servers if isinstance(one, DirectoryRights)]
-    # A Windows machine names accounts and groups by SID, which tells their domain.
-    servers += [_server(machine, lambda one: windows_rights_of(read_windows(one), directories)) for machine in machines]
+    servers += [_server(one, judge, directories) for one, judge in later]
     rights = rights_of_estate(hosts, for_hosts(directories[0]) if len(directories) == 1 else None)
     try:
         join_sockets(servers, rights)
@@ -194,4 +191,4 @@ def audit(evidence: Iterable[HostEvidence]) -> Audit:
         for server in servers:
             doing = "following sockets from hosts into it"
             server.troubles.append(internal_error(error, _place(server.subject), doing, "who becomes what there by way of its host"))
-    return Audit(rights, map(_held, servers))
+    return Audit(rights, map(_held, servers), platforms)

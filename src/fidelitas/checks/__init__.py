@@ -76,7 +76,7 @@ from fidelitas.checks.sudo_options import (
 from fidelitas.checks.sudo_rules import all_outside_admins, overridden_rule, unasked_all, unknown_name
 from fidelitas.facts import Gap, Place
 from fidelitas.findings import Finding
-from fidelitas.rights import DatabaseRights, DirectoryRights, HostRights, MariadbRights, ServerRights, WindowsRights
+from fidelitas.rights import DatabaseRights, DirectoryRights, HostRights, MariadbRights, WindowsRights
 from fidelitas.trouble import guarded
 
 __all__ = [
@@ -91,7 +91,7 @@ __all__ = [
     "check",
     "estate_findings",
     "findings_of",
-    "server_findings",
+    "run_checks",
 ]
 
 CHECKS: tuple[Check[HostRights], ...] = (
@@ -205,33 +205,9 @@ WINDOWS_CHECKS: tuple[Check[WindowsRights], ...] = (
 )
 
 
-def check_names() -> frozenset[str]:
-    """Return the names of all checks, and of their themes."""
-    # What brings the numerical libraries is asked for here alone.
-    from fidelitas.checks.use import USE_CHECKS  # noqa: PLC0415
-
-    every = (CHECKS, ESTATE_CHECKS, DATABASE_CHECKS, MARIADB_CHECKS, DIRECTORY_CHECKS, WINDOWS_CHECKS, USE_CHECKS)
-    names = {one.name for checks in every for one in checks}
-    return frozenset(names | {name.partition(".")[0] for name in names})
-
-
-def server_findings(rights: ServerRights) -> list[Finding]:
-    """Return all findings on a database server or in a directory, the worst first."""
-    found: list[Finding] = []
-    if isinstance(rights, DatabaseRights):
-        found += _run(DATABASE_CHECKS, rights)
-    elif isinstance(rights, MariadbRights):
-        found += _run(MARIADB_CHECKS, rights)
-    elif isinstance(rights, DirectoryRights):
-        found += _run(DIRECTORY_CHECKS, rights)
-    elif isinstance(rights, WindowsRights):
-        found += _run(WINDOWS_CHECKS, rights)
-    return sorted(found, key=lambda finding: (finding.severity, finding.check, finding.about))
-
-
 def findings_of(rights: HostRights, checks: Iterable[Check[HostRights]] = CHECKS) -> list[Finding]:
     """Return all findings on a host, the worst first."""
-    return sorted(_run(checks, rights), key=lambda finding: (finding.severity, finding.check, finding.places[0], finding.about))
+    return sorted(run_checks(checks, rights), key=lambda finding: (finding.severity, finding.check, finding.places[0], finding.about))
 
 
 class _Judged(Protocol):
@@ -244,8 +220,8 @@ class _Judged(Protocol):
 J = TypeVar("J", bound=_Judged)
 
 
-def _run(checks: Iterable[Check[J]], rights: J) -> list[Finding]:
-    """Return what some checks find; one that fails unexpectedly costs itself, and is a gap of the subject."""
+def run_checks(checks: Iterable[Check[J]], rights: J) -> list[Finding]:
+    """Return what some checks find of a subject; one that fails unexpectedly costs itself, and is a gap of the subject."""
     found: list[Finding] = []
     place = Place(subject=rights.subject, path="checks")
     for one in checks:

@@ -2,9 +2,9 @@
 
 import click
 
-from fidelitas.checks import check_names
 from fidelitas.cli.options import Output, Source, format_option, note_unread, say, source_options, subjects_of, unknown_name
 from fidelitas.findings import Severity
+from fidelitas.platforms import check_names
 from fidelitas.reports.coverage import gap_lines, gaps_line
 from fidelitas.reports.findings import findings_blocks, findings_document, findings_table, tally
 

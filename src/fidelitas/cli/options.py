@@ -24,6 +24,7 @@ from fidelitas.evidence import Bundle
 from fidelitas.facts import Gap
 from fidelitas.languages.host import lost_evidence
 from fidelitas.ledger import Ledger
+from fidelitas.platforms import PLATFORMS, is_host
 from fidelitas.reports import FORMATS, Table, render
 from fidelitas.reports.blocks import Block, render_blocks
 from fidelitas.reports.coverage import gaps_line
@@ -39,10 +40,6 @@ if TYPE_CHECKING:
 S = TypeVar("S")
 T = TypeVar("T")
 F = TypeVar("F", bound=Callable[..., Any])
-
-
-_HOST = "linux"  # the platform of evidence of hosts
-_WITH_LOGS = ("linux", "windows")  # of what brings logs of its own
 
 
 @dataclass(frozen=True, slots=True)
@@ -114,7 +111,7 @@ class Source:
 
     def bundles(self, subject: str | None = None) -> list[Bundle]:
         """Return the evidence of hosts in the ledger, of one or of all; refuse a subject that is not there."""
-        bundles = [bundle for bundle in self._every() if bundle.platform == _HOST]
+        bundles = [bundle for bundle in self._every() if is_host(bundle.platform)]
         found = [bundle for bundle in bundles if subject in (None, bundle.subject)]
         if not found:
             raise unknown_subject(subject, [bundle.subject for bundle in bundles])
@@ -126,7 +123,8 @@ class Source:
     def history(self, subjects: Container[str] | None = None) -> Iterator[tuple[str, list[Bundle]]]:
         """Yield each host, or some, with its evidence in the ledger, the oldest first."""
         every = Ledger(self.ledger).history(self.survey, subjects)
-        return ((name, bundles) for name, bundles in every if bundles[-1].platform in _WITH_LOGS)
+        with_logs = {name for name, platform in PLATFORMS.items() if platform.has_logs}
+        return ((name, bundles) for name, bundles in every if bundles[-1].platform in with_logs)
 
     def hosts_if_any(self) -> tuple[HostRights, ...]:
         """Return the hosts of the ledger, none where there is no survey."""

@@ -46,6 +46,8 @@ def _foreign(dn: str, place: Place) -> DirectoryAccount | None:
 class DirectoryRights(ServerRights):
     """What the objects of a directory amount to."""
 
+    platform = "directory"
+
     def __init__(self, facts: DirectoryFacts) -> None:
         super().__init__(facts.subject, facts.taken, facts.gaps)
         self.facts = facts

@@ -76,6 +76,8 @@ def _way(plugin: str, kind: str) -> str:
 class MariadbRights(ServerRights):
     """What the grant tables of a server amount to."""
 
+    platform = "mariadb"
+
     def __init__(self, facts: MariadbFacts) -> None:
         super().__init__(facts.subject, facts.taken, facts.gaps)
         self.facts = facts

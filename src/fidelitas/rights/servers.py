@@ -3,6 +3,7 @@
 from abc import ABC, abstractmethod
 from collections.abc import Iterable, Iterator, Sequence
 from datetime import datetime
+from typing import ClassVar
 
 from fidelitas.facts import Gap
 from fidelitas.rights.links import Holding, Link, LinkKind, Principal, PrincipalKind, Right, RightKind, Strength
@@ -12,7 +13,9 @@ __all__ = ["ServerRights", "UnreadServer"]
 
 
 class ServerRights(ABC):
-    """The rights on one database server, taken at a time."""
+    """The rights on one database server, taken at a time; `platform` is the name of its row in the table of platforms."""
+
+    platform: ClassVar[str] = ""
 
     def __init__(self, subject: str, taken: datetime, gaps: tuple[Gap, ...]) -> None:
         self.subject, self.taken, self._gaps = subject, taken, gaps

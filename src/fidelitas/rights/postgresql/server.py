@@ -35,6 +35,8 @@ def _predefined() -> dict[str, tuple[RightKind, str]]:
 class DatabaseRights(ServerRights):
     """What the catalogue of a server amounts to."""
 
+    platform = "postgresql"
+
     def __init__(self, facts: DatabaseFacts) -> None:
         super().__init__(facts.subject, facts.taken, facts.gaps)
         self.facts = facts

@@ -45,6 +45,8 @@ class StaleSession(NamedTuple):
 class WindowsRights(ServerRights):
     """What the facts of a Windows machine amount to; `directories` are those whose groups it may name."""
 
+    platform = "windows"
+
     def __init__(self, facts: WindowsFacts, directories: Sequence[DirectoryRights] = ()) -> None:
         super().__init__(facts.subject, facts.taken, facts.gaps)
         self.facts = facts
