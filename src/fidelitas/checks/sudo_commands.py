@@ -125,7 +125,7 @@ def ban_by_exclusion(rights: HostRights) -> Iterator[Found]:
     for rule, commands in as_root(rights):
         for command in commands:
             if command.leaf.everything and command.excluded:
-                banned = ", ".join(map(str, command.excluded))
+                banned = ", ".join(map(str, reversed(command.excluded)))  # walked from the last
                 message = f"{users_of([command])} may run everything as root; that {banned} is excluded is no barrier"
                 yield _found(rule, "exclusion", message, safer=named_instead(rule))
 
