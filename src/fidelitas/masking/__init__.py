@@ -9,7 +9,7 @@ import re
 import tomllib
 from collections.abc import Iterator
 from dataclasses import dataclass
-from functools import cache
+from functools import cache, lru_cache
 from importlib import resources
 
 __all__ = ["Format", "awk_code", "awk_program", "command_line_expressions", "is_masked", "mask", "masked", "masked_lines"]
@@ -79,6 +79,22 @@ def _table() -> _Table:
         for programs, option, value, condition in _rows()
     )
     return _Table(str(stated["names"]), str(stated["not_names"]), str(stated["plain_variables"]), options)
+
+
+@lru_cache(maxsize=1000)
+def _rows_about(program: str) -> tuple[_Option, ...]:
+    """The rows that a program named last leaves: those of it, and those of any."""
+    return tuple(row for row in _table().options if row.programs is None or row.programs.search(program))
+
+
+@cache
+def _any_option() -> re.Pattern[str]:
+    return re.compile("|".join(f"(?:{row.option.pattern})" for row in _table().options if row.programs is None))
+
+
+@cache
+def _any_program() -> re.Pattern[str]:
+    return re.compile("|".join(f"(?:{row.programs.pattern})" for row in _table().options if row.programs is not None))
 
 
 @cache
@@ -232,10 +248,7 @@ class _Words:
         return word[:lead] + _masked_words(word[lead:end], inner, low[lead:end], self.depth + 1) + word[end:]
 
     def _found(self, word: str, low: str, bare: str, lead: int) -> str | None:
-        table = _table()
-        for row in table.options:
-            if row.programs is not None and not row.programs.search(self.program):
-                continue
+        for row in _rows_about(self.program) if self.program or _any_option().search(bare) else ():
             if row.condition is not None and not row.condition.search(self.line):
                 continue
             match = row.option.search(bare)
@@ -315,7 +328,7 @@ class _Words:
 
     def _note_program(self, bare: str) -> None:
         named = "/" in bare or "=" in bare or "a" <= bare[:1] <= "z"
-        if named and any(row.programs is not None and row.programs.search(bare) for row in _table().options):
+        if named and _any_program().search(bare):
             self.program = bare
         elif bare.endswith((";", "|")):
             self.program = ""
