@@ -1,6 +1,6 @@
 """The platforms that evidence can be of: what each is called, what reads and judges it, which checks look at it, whether it brings logs.
 
-Whatever differs by platform is a field of its row, and whoever needs to know asks this table.  A new platform is its own modules and one
+What differs by platform is a field of its row; all code that needs it reads this table.  A new platform is its own modules and one
 row.  Knows which function is whose; not what they do, nor how evidence is reached (`sources`).
 """
 

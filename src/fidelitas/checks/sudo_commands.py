@@ -26,7 +26,7 @@ __all__ = [
 
 
 def _bounded(rights: HostRights) -> Iterator[tuple[SudoRule, InForce]]:
-    """Yield each rule with the commands that it gives somebody as root and that are not everything, one by one."""
+    """Yield each rule with the commands that it gives as root and that are not everything, one by one."""
     for rule, commands in as_root(rights):
         yield from ((rule, command) for command in commands if not command.leaf.everything)
 

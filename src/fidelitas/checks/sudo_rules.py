@@ -27,7 +27,7 @@ NEEDED = "/path/of/what/is/needed its-arguments"
 
 
 def as_root(rights: HostRights) -> Iterator[tuple[SudoRule, list[InForce]]]:
-    """Yield each rule that gives somebody on this host something as root, with the commands that it still gives."""
+    """Yield each rule that gives an account of this host something as root, with the commands that it still gives."""
     for rule, effect in rights.effective.of(rights.facts.policy.rules):
         if effect.as_root:
             yield rule, list(effect.as_root.values())

@@ -8,7 +8,7 @@ It changes nothing.  It reads the accounts and groups of the machine, user right
 those run, a few values of the registry, who is logged on, and of the security log what concerns privilege; it writes OutFile, and one
 temporary file that it deletes.  No password and no hash is read: of a password kept in the registry only that it is there.  Run it as an
 administrator: what it may not read is listed in the manifest as a gap, as is what is left out at its limits: of time (Deadline, in
-seconds), of paths and of bytes.  It opens nothing through a link and nothing on another machine: whoever may make a task could else have
+seconds), of paths and of bytes.  It opens nothing through a link and nothing on another machine: any account that may make a task could else have
 an administrator log on to a server of theirs.
 
 OutFile is a tar archive with manifest.json first (docs/evidence-format.md); listings are JSON, one row a line.

@@ -13,8 +13,8 @@ __all__ = ["UNKNOWN_USER", "LoginNames"]
 
 UNKNOWN_USER = "unknown user (masked)"
 _FAILURES = frozenset({EventKind.FAILED, EventKind.LOG_IN_FAILED})
-# More names than any host has accounts are the work of someone who wants to fill the memory.
-_MOST = 1_000_000
+# More or longer names than any host has are the work of someone who wants to fill the memory.
+_MOST, _MOST_MASKED, _LONGEST = 200_000, 10_000, 256
 
 
 class LoginNames:
@@ -28,12 +28,17 @@ class LoginNames:
         """Return the event without what may be a password; of events that succeeded the names are learned."""
         if event.kind not in _FAILURES:
             if len(self._known) < _MOST:
-                self._known.update((event.account, event.target))
+                self._known.update(name for name in (event.account, event.target) if len(name) <= _LONGEST)
             return event
         if is_masked(event.target) or (event.typed and event.target and not self._has(event.target)):
-            number = self._masked.setdefault(event.target, len(self._masked) + 1) if len(self._masked) < _MOST else _MOST
-            return event._replace(target=UNKNOWN_USER, typed=False, masked=number)
+            return event._replace(target=UNKNOWN_USER, typed=False, masked=self._number(event.target[:_LONGEST]))
         return event._replace(typed=False) if event.typed else event
+
+    def _number(self, name: str) -> int:
+        """Return which of the different masked names one is; all beyond the most count as one."""
+        if name in self._masked or len(self._masked) < _MOST_MASKED:
+            return self._masked.setdefault(name, len(self._masked) + 1)
+        return _MOST_MASKED
 
     def _has(self, name: str) -> bool:
         return name in self._known or name.rpartition("\\")[2].partition("@")[0] in self._known

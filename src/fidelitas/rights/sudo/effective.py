@@ -1,7 +1,7 @@
 """What each rule of a policy still decides once the last match has won: for whom, as root or not, and what overrides it.
 
 Theory of operation: the policy is decided for every class of accounts and targets that it can tell apart (`Alike`), by `grants` and
-`group_grants`.  Each of those walks tells this room what a rule gave or took, and which later rule left it nothing.  Links are made of
+`group_grants`.  Each of those walks notes here what a rule gave or took, and which later rule left it nothing.  Links are made of
 the same walks.  So what a finding says of a rule, and what holders hold by it, come from one decision and cannot contradict each other.
 
 Knows rules and commands; not routes, nor what is risky.
@@ -19,7 +19,7 @@ __all__ = ["Effective", "InForce", "RuleEffect"]
 
 @dataclass(slots=True)
 class InForce:
-    """A command that a rule gives somebody as root: `members` of the user list by which it does, each under the alias it is named by.
+    """A command that a rule gives as root: `members` of the user list by which it does, each under the alias it is named by.
 
     `accounts` are those that have it by name, `excluded` what later rules take from it.
     """
@@ -35,7 +35,7 @@ class InForce:
         return list(dict.fromkeys(self.members[member] for member in self._ordered))
 
     def is_about(self, member: Member) -> bool:
-        """Return whether a member of the list gives it: one by which somebody has it, or the name of somebody who has it all the same."""
+        """Return whether a member of the list gives it: one by which an account has it, or the name of an account that has it."""
         if member in self.members:
             return True
         return member.kind in (MemberKind.NAME, MemberKind.WORD) and any(who.name == member.value for some in self.accounts for who in some)
@@ -47,7 +47,7 @@ class InForce:
 
 @dataclass(slots=True)
 class RuleEffect:
-    """`as_root` are the commands that a rule gives somebody as root, `decides` those that it gives or takes at all, as anybody.
+    """`as_root` are the commands that a rule gives as root, `decides` those that it gives or takes at all, as any account.
 
     `overridden_by` are the later rules that decided what this one says.
     """
@@ -64,7 +64,7 @@ class RuleEffect:
 
 
 class Effective(Walk):
-    """The effects of all rules of a policy, told by the walks over it."""
+    """The effects of all rules of a policy, noted by the walks over it."""
 
     def __init__(self, rules: tuple[SudoRule, ...]) -> None:
         self._number: Mapping[int, int] = {id(rule): number for number, rule in enumerate(rules)}

@@ -61,7 +61,7 @@ class Grant:
 
 
 class Walk:
-    """What a walk over a policy tells as it goes; this one does not listen."""
+    """What a walk over a policy notes on its way; this one keeps nothing."""
 
     def decided(self, rule: SudoRule, leaf: Leaf) -> None:
         """Take note that a rule gave or took a command."""
@@ -111,7 +111,7 @@ def grants(
 ) -> Iterator[Grant]:
     """Yield all that an account may run as a target user, the deciding rule of each.  The last rule of the policy comes first.
 
-    `walk` is told what each rule decides, and by what it is overridden.
+    `walk` notes what each rule decides, and by what it is overridden.
     """
     settings = settings_for(policy, who, target)
     default = settings.value("runas_default") or "root"
