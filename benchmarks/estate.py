@@ -20,7 +20,7 @@ from hashlib import sha256
 from fidelitas.audit import rights_of_estate
 from fidelitas.evidence import Bundle, Item, Listing, Manifest
 from fidelitas.facts import Account, Directory, DirectoryGroup, DirectoryMember, Password, PasswordState, Place
-from fidelitas.rights.twins import TwinRights
+from fidelitas.rights.estate.overlay import HostOverlay
 
 SYSTEM = [
     "daemon",
@@ -176,9 +176,9 @@ def main() -> None:
     before, made = peak(), time.perf_counter()
     told = rights_of_estate(hosts, directory)
     solved = time.perf_counter()
-    shared = Counter(id(host.first) if isinstance(host, TwinRights) else id(host) for host in told)
-    firsts = [host for host in told if not isinstance(host, TwinRights)]
-    pairs = sum((len(host.by_node) + len(host.lending)) * shared[id(host)] for host in firsts)
+    shared = Counter(id(host.first) if isinstance(host, HostOverlay) else id(host) for host in told)
+    firsts = [host for host in told if not isinstance(host, HostOverlay)]
+    pairs = sum((len(host.by_node) + len(host.group_edges)) * shared[id(host)] for host in firsts)
     took = solved - made
     print(f"{len(told)} hosts, {len(firsts)} distinct: {took:.1f} s (wanted: < 60), {took / len(firsts) * 1e3:.0f} ms a distinct host")
     print(f"{peak():.0f} MB at most, {before:.0f} of them the evidence (wanted: < 2000); {pairs:,} holdings")

@@ -76,9 +76,9 @@ def everyday(host: Host, staff: Sequence[Person], chance: random.Random) -> None
             host.lines.append((later, "CRON[7]: pam_unix(cron:session): session closed for user root"))
     for person in staff:
         for day in days_at_work(chance):
-            log_in = day + timedelta(seconds=int(max(chance.gauss(person.hour - 2, 0.5), 5.5) * 3600))
+            login = day + timedelta(seconds=int(max(chance.gauss(person.hour - 2, 0.5), 5.5) * 3600))
             key = f"publickey for {person.name} from 10.20.0.{chance.randrange(9)} port 5022 ssh2"
-            host.lines.append((log_in, f"sshd[{chance.randrange(9000)}]: Accepted {key}"))
+            host.lines.append((login, f"sshd[{chance.randrange(9000)}]: Accepted {key}"))
             for _ in range(int(person.rate) + (chance.random() < person.rate % 1)):
                 hour = chance.gauss(person.hour, person.spread) + (chance.uniform(3, 6) if chance.random() < person.late else 0)
                 at = day + timedelta(seconds=int(min(max(hour, 5.5), 22.5) * 3600))
@@ -111,7 +111,7 @@ def moment(chance: random.Random) -> datetime:
             return day + timedelta(seconds=int(chance.uniform(9, 16) * 3600))
 
 
-def failed_log_ins(whom: Callable[[int], str], address: str, count: int) -> list[tuple[float, str]]:
+def failed_logins(whom: Callable[[int], str], address: str, count: int) -> list[tuple[float, str]]:
     """Return lines of so many failed log-ins, some seconds apart."""
     return [(6.0 * n, f"sshd[{n}]: Failed password for {whom(n)} from {address} port {4000 + n} ssh2") for n in range(count)]
 
@@ -125,24 +125,24 @@ def incident(kind: str, staff: Sequence[Person], chance: random.Random) -> tuple
     one_liners = {
         "use.refused-outsider": (sudo(other, "/usr/bin/systemctl stop tides", why="user NOT in sudoers ; "), other),
         "use.refused-probe": (sudo(who, "/usr/bin/cat /etc/shadow", why="command not allowed ; "), who),
-        "use.odd-hour": (sudo(who, f"{own.commands[0]} tides", own.target), who),
-        "use.first-right": (sudo(settled.name, f"{settled.commands[0]} tides", "postgres"), settled.name),
-        "use.first-command": (sudo(settled.name, "/usr/sbin/tcpreplay eth0", settled.target), settled.name),
+        "use.unusual-hour": (sudo(who, f"{own.commands[0]} tides", own.target), who),
+        "use.first-use-of-right": (sudo(settled.name, f"{settled.commands[0]} tides", "postgres"), settled.name),
+        "use.first-use-of-command": (sudo(settled.name, "/usr/sbin/tcpreplay eth0", settled.target), settled.name),
         "use.root-shell": (sudo(who, pick(("/bin/bash", "/usr/bin/su -", "/usr/bin/env zsh"))), who),
         "use.secret-read": (sudo(who, pick(("/usr/bin/cat /etc/shadow", "/usr/bin/cp /root/.ssh/id_ed25519 /tmp/x"))), who),
         "use.policy-edit": (sudo(who, pick(("/usr/sbin/visudo", "/usr/bin/tee -a /etc/sudoers.d/x", "/usr/bin/vi /etc/group"))), who),
         "use.log-edit": (sudo(who, pick(("/usr/bin/truncate -s 0 /var/log/auth.log", "/usr/bin/rm /var/log/wtmp"))), who),
         "use.audit-edit": (sudo(who, pick(("/usr/sbin/auditctl -D", "/usr/bin/systemctl stop rsyslog"))), who),
-        "use.root-log-in": ("sshd[4]: Accepted password for root from 203.0.113.77 port 4000 ssh2", "203.0.113.77"),
-        "use.forged-line": (sudo(who, "/bin/sh -c id", folder="/tmp/x ; USER=tides ; COMMAND=/usr/bin/id"), who),
+        "use.root-login": ("sshd[4]: Accepted password for root from 203.0.113.77 port 4000 ssh2", "203.0.113.77"),
+        "use.suspected-forgery": (sudo(who, "/bin/sh -c id", folder="/tmp/x ; USER=tides ; COMMAND=/usr/bin/id"), who),
     }
     if kind in one_liners:
         line, label = one_liners[kind]
         return [(0.0, line)], label
     if kind == "use.failure-burst":
-        return failed_log_ins(lambda _: who, "203.0.113.5", chance.randrange(12, 40)), who
-    if kind == "use.spread-failures":
-        return failed_log_ins(lambda n: f"invalid user name{n}", "198.51.100.7", chance.randrange(6, 20)), "198.51.100.7"
+        return failed_logins(lambda _: who, "203.0.113.5", chance.randrange(12, 40)), who
+    if kind == "use.password-spraying":
+        return failed_logins(lambda n: f"invalid user name{n}", "198.51.100.7", chance.randrange(6, 20)), "198.51.100.7"
     if kind == "use.brief-membership":
         taken = f"gpasswd[6]: user {other} removed by root from group sudo"
         return [(0.0, f"usermod[5]: add '{other}' to group 'sudo'"), (chance.uniform(0.5, 9) * 3600, taken)], other
@@ -154,7 +154,7 @@ def plant(host: Host, kind: str, staff: Sequence[Person], chance: random.Random)
     at = moment(chance)
     told = incident(kind, staff, chance)
     if told is not None:
-        at = at.replace(hour=chance.choice((1, 2, 3))) if kind == "use.odd-hour" else at
+        at = at.replace(hour=chance.choice((1, 2, 3))) if kind == "use.unusual-hour" else at
         host.lines += [(at + timedelta(seconds=after), line) for after, line in told[0]]
         host.labels.append((kind, told[1]))
     elif kind == "logs.time-backwards":
@@ -167,9 +167,9 @@ def plant(host: Host, kind: str, staff: Sequence[Person], chance: random.Random)
 
 
 KINDS = (
-    "use.failure-burst", "use.spread-failures", "use.refused-outsider", "use.refused-probe", "use.odd-hour", "use.first-right",
-    "use.first-command", "use.root-shell", "use.secret-read", "use.policy-edit", "use.log-edit", "use.audit-edit", "use.root-log-in",
-    "use.brief-membership", "use.forged-line", "logs.gap", "logs.silent", "logs.time-backwards",
+    "use.failure-burst", "use.password-spraying", "use.refused-outsider", "use.refused-probe", "use.unusual-hour", "use.first-use-of-right",
+    "use.first-use-of-command", "use.root-shell", "use.secret-read", "use.policy-edit", "use.log-edit", "use.audit-edit", "use.root-login",
+    "use.brief-membership", "use.suspected-forgery", "logs.gap", "logs.silent", "logs.time-backwards",
 )  # fmt: skip
 
 

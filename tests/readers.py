@@ -14,19 +14,20 @@ from fidelitas.errors import FidelitasError
 from fidelitas.evidence import Bundle, read_bundle
 from fidelitas.evidence.logs import log_copy
 from fidelitas.inquiry import Inquiry
-from fidelitas.languages import access_lists, accounts, capabilities, cron, delegations, keys, ldif, pam, polkit_actions, running, settings
 from fidelitas.languages.directory import read_directory
-from fidelitas.languages.host import read_host
+from fidelitas.languages.ldap import ldif
+from fidelitas.languages.ldap.sudo_role import read_sudo_ldif
+from fidelitas.languages.linux import access_lists, accounts, capabilities, cron, delegations, keys, pam, polkit_actions, running, settings
+from fidelitas.languages.linux.host import read_host
+from fidelitas.languages.linux.programs import read_programs
+from fidelitas.languages.linux.sshd import read_sshd
+from fidelitas.languages.linux.units import read_units
 from fidelitas.languages.logs.reading import LogReading
 from fidelitas.languages.mariadb import read_mariadb
 from fidelitas.languages.postgresql import read_postgresql
-from fidelitas.languages.programs import read_programs
 from fidelitas.languages.security_descriptors import read_descriptor
-from fidelitas.languages.sshd import read_sshd
-from fidelitas.languages.sudo_ldif import read_sudo_ldif
-from fidelitas.languages.units import read_units
-from fidelitas.languages.windows import read_windows
-from fidelitas.languages.windows_text import decoded, read_group_text, read_user_rights
+from fidelitas.languages.windows.machine import read_windows
+from fidelitas.languages.windows.tool_output import decoded, read_group_text, read_user_rights
 from fidelitas.ledger import Ledger
 from fidelitas.masking import masked_lines
 from fidelitas.people.map import read_map

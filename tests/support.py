@@ -18,7 +18,7 @@ from fidelitas.checks import findings_of
 from fidelitas.evidence import Bundle, Item, Listing, Manifest, make_bundle, probe_script, read_bundle
 from fidelitas.facts import SudoPolicy
 from fidelitas.findings import Finding, Severity
-from fidelitas.languages.host import read_host
+from fidelitas.languages.linux.host import read_host
 from fidelitas.rights import HostRights, rights_of
 
 # The collector as a file, as an administrator would carry it to a host.

@@ -12,9 +12,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from fidelitas.facts import LoginLimits, OperatingSystem, PasswordState, Place
-from fidelitas.languages.accounts import read_group, read_gshadow, read_passwd, read_shadow
-from fidelitas.languages.passwords import password
-from fidelitas.languages.settings import read_login_defs, read_nsswitch, read_os_release, read_policy_plugin
+from fidelitas.languages.linux.accounts import read_group, read_gshadow, read_passwd, read_shadow
+from fidelitas.languages.linux.passwords import password
+from fidelitas.languages.linux.settings import read_login_defs, read_nsswitch, read_os_release, read_policy_plugin
 from fidelitas.text import decode
 
 ORIGIN = Place(subject="knot", path="/etc/file")

@@ -8,22 +8,14 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from fidelitas.checks import (
-    CHECKS,
-    DATABASE_CHECKS,
-    DIRECTORY_CHECKS,
-    ESTATE_CHECKS,
-    MARIADB_CHECKS,
-    WINDOWS_CHECKS,
-    estate_findings,
-    findings_of,
-)
-from fidelitas.checks.sudo_rules import NEEDED
-from fidelitas.checks.use import USE_CHECKS
+from fidelitas.checks import ESTATE_CHECKS, estate_findings, findings_of
+from fidelitas.checks.linux.sudo_rules import NEEDED
+from fidelitas.checks.usage.table import USE_CHECKS
 from fidelitas.evidence import Item
 from fidelitas.facts import Tag
 from fidelitas.findings import Finding, Severity
-from fidelitas.languages.host import read_host
+from fidelitas.languages.linux.host import read_host
+from fidelitas.platforms import PLATFORMS
 from fidelitas.rights import HostRights, rights_of
 from fidelitas.text import Place
 from policy_writer import PolicyWriter
@@ -32,8 +24,8 @@ from support import PASSWD, SHADOW, Put, bundle, found, rights
 
 def test_an_extra_root_is_found_and_root_is_none() -> None:
     host = rights("", {"/etc/passwd": PASSWD + "toor:x:0:0::/root:/usr/sbin/nologin\n"})
-    assert [(finding.about, str(finding.places[0])) for finding in found(host, "accounts.extra-root")] == [("toor", "knot:/etc/passwd:7:1")]
-    assert not found(rights(), "accounts.extra-root")
+    assert [(finding.about, str(finding.places[0])) for finding in found(host, "accounts.uid-zero")] == [("toor", "knot:/etc/passwd:7:1")]
+    assert not found(rights(), "accounts.uid-zero")
 
 
 @pytest.mark.parametrize(
@@ -68,7 +60,9 @@ def test_an_empty_password_on_the_way_to_root_is_worse() -> None:
     ],
 )
 def test_all_outside_the_administrators(sudoers: str, message: str | None) -> None:
-    assert [finding.message for finding in found(rights(f"{sudoers}\n"), "sudo.all-outside-admins")] == ([message] if message else [])
+    assert [finding.message for finding in found(rights(f"{sudoers}\n"), "sudo.full-root-outside-admin-group")] == (
+        [message] if message else []
+    )
 
 
 @pytest.mark.parametrize(
@@ -87,7 +81,10 @@ def test_all_outside_the_administrators(sudoers: str, message: str | None) -> No
     ],
 )
 def test_unasked_all(sudoers: str, broad: str | None) -> None:
-    commands = [finding.message.split(" may run ")[1].split(" as root")[0] for finding in found(rights(f"{sudoers}\n"), "sudo.unasked-all")]
+    commands = [
+        finding.message.split(" may run ")[1].split(" as root")[0]
+        for finding in found(rights(f"{sudoers}\n"), "sudo.full-root-without-password")
+    ]
     assert commands == ([broad] if broad else [])
 
 
@@ -173,52 +170,52 @@ def test_a_skipped_file_matters_where_it_states_something(name: str, text: str, 
 @pytest.mark.parametrize(
     ("sudoers", "check", "severities"),
     [
-        ("ines ALL=/usr/bin/vim /etc/motd", "sudo.hands-over-root", "HIGH"),
-        ("ines ALL=/usr/bin/less /var/log/x", "sudo.hands-over-root", "HIGH"),
-        ("ines ALL=NOEXEC: /usr/bin/less /var/log/x", "sudo.hands-over-root", ""),
-        ("ines ALL=NOEXEC: /usr/bin/vim /etc/motd", "sudo.hands-over-root", "HIGH"),
-        ("ines ALL=/usr/bin/systemctl restart x", "sudo.hands-over-root", ""),
-        ("ines ALL=/usr/bin/systemctl status x", "sudo.hands-over-root", "HIGH"),
-        ("ines ALL=/usr/bin/journalctl --no-pager -u x", "sudo.hands-over-root", ""),
-        ("ines ALL=/usr/bin/find /srv -exec rm {} +", "sudo.hands-over-root", "HIGH"),
-        ("ines ALL=/bin/su tomas", "sudo.hands-over-root", ""),
-        ("ines ALL=(tomas) /bin/vi", "sudo.hands-over-root", ""),
-        ("ines ALL=!/bin/vi", "sudo.hands-over-root", ""),
+        ("ines ALL=/usr/bin/vim /etc/motd", "sudo.root-equivalent-command", "HIGH"),
+        ("ines ALL=/usr/bin/less /var/log/x", "sudo.root-equivalent-command", "HIGH"),
+        ("ines ALL=NOEXEC: /usr/bin/less /var/log/x", "sudo.root-equivalent-command", ""),
+        ("ines ALL=NOEXEC: /usr/bin/vim /etc/motd", "sudo.root-equivalent-command", "HIGH"),
+        ("ines ALL=/usr/bin/systemctl restart x", "sudo.root-equivalent-command", ""),
+        ("ines ALL=/usr/bin/systemctl status x", "sudo.root-equivalent-command", "HIGH"),
+        ("ines ALL=/usr/bin/journalctl --no-pager -u x", "sudo.root-equivalent-command", ""),
+        ("ines ALL=/usr/bin/find /srv -exec rm {} +", "sudo.root-equivalent-command", "HIGH"),
+        ("ines ALL=/bin/su tomas", "sudo.root-equivalent-command", ""),
+        ("ines ALL=(tomas) /bin/vi", "sudo.root-equivalent-command", ""),
+        ("ines ALL=!/bin/vi", "sudo.root-equivalent-command", ""),
         ("ines ALL=/bin/cat /var/log/*", "sudo.loose-arguments", "MEDIUM"),
         ("ines ALL=/bin/cat \\*", "sudo.loose-arguments", ""),
         ("ines ALL=/bin/cat ^/var/log/[a-z]*$", "sudo.loose-arguments", ""),
         ("ines ALL=sudoedit /etc/app/*", "sudo.loose-arguments", ""),
-        ("ines ALL=ALL, !/bin/sh", "sudo.ban-by-exclusion", "MEDIUM"),
-        ("Cmnd_Alias S = /bin/sh, /bin/bash\nines ALL=ALL, !S", "sudo.ban-by-exclusion", "MEDIUM"),
-        ("ines ALL=/bin/, !/bin/sh", "sudo.ban-by-exclusion", ""),
-        ("ines ALL=!/bin/sh, ALL", "sudo.ban-by-exclusion", ""),
+        ("ines ALL=ALL, !/bin/sh", "sudo.bypassable-exclusion", "MEDIUM"),
+        ("Cmnd_Alias S = /bin/sh, /bin/bash\nines ALL=ALL, !S", "sudo.bypassable-exclusion", "MEDIUM"),
+        ("ines ALL=/bin/, !/bin/sh", "sudo.bypassable-exclusion", ""),
+        ("ines ALL=!/bin/sh, ALL", "sudo.bypassable-exclusion", ""),
         ("ines ALL=SETENV: /bin/ls", "sudo.settable-environment", "MEDIUM"),
         ("ines ALL=NOSETENV: /bin/ls", "sudo.settable-environment", ""),
         ("ines ALL=SETENV: ALL", "sudo.settable-environment", ""),
-        ("ines ALL=(ALL) /bin/ls", "sudo.run-as-anybody", "LOW"),
-        ("ines ALL=(ALL) ALL", "sudo.run-as-anybody", ""),
+        ("ines ALL=(ALL) /bin/ls", "sudo.run-as-any-user", "LOW"),
+        ("ines ALL=(ALL) ALL", "sudo.run-as-any-user", ""),
         ("ines ALL=NOTAFTER=20200101000000Z /bin/ls", "sudo.expired-rule", "LOW"),
         ("ines ALL=NOTAFTER=20200101000000Z !/bin/ls", "sudo.expired-rule", "MEDIUM"),
         ("ines ALL=NOTAFTER=20990101000000Z /bin/ls", "sudo.expired-rule", ""),
         ("User_Alias A = ines", "sudo.unused-alias", "INFO"),
         ("User_Alias A = ines\nUser_Alias B = A\nB ALL=/bin/ls", "sudo.unused-alias", ""),
         ("Cmnd_Alias A = /bin/ls\nDefaults!A noexec", "sudo.unused-alias", ""),
-        ("Defaults !authenticate", "sudo.unasked-by-default", "HIGH"),
-        ("Defaults:ines !authenticate", "sudo.unasked-by-default", "MEDIUM"),
-        ("Defaults@tern !authenticate", "sudo.unasked-by-default", ""),
-        ("Defaults authenticate", "sudo.unasked-by-default", ""),
-        ("Defaults timestamp_timeout=-1", "sudo.long-memory", "HIGH"),
-        ("Defaults timestamp_timeout=90", "sudo.long-memory", "MEDIUM"),
-        ("Defaults timestamp_timeout=15", "sudo.long-memory", ""),
-        ("Defaults !timestamp_timeout", "sudo.long-memory", ""),
-        ('Defaults env_keep += "LANG LD_PRELOAD"', "sudo.loader-variables", "HIGH"),
-        ('Defaults env_keep -= "LD_PRELOAD"', "sudo.loader-variables", ""),
-        ("Defaults !env_reset", "sudo.loader-variables", "HIGH"),
-        ("Defaults env_keep += EDITOR", "sudo.loader-variables", ""),
-        ("Defaults targetpw", "sudo.other-password", "LOW"),
-        ("Defaults !targetpw", "sudo.other-password", ""),
-        ("Defaults !syslog", "sudo.no-log", "MEDIUM"),
-        ("Defaults !syslog, logfile=/var/log/sudo", "sudo.no-log", ""),
+        ("Defaults !authenticate", "sudo.authentication-disabled", "HIGH"),
+        ("Defaults:ines !authenticate", "sudo.authentication-disabled", "MEDIUM"),
+        ("Defaults@tern !authenticate", "sudo.authentication-disabled", ""),
+        ("Defaults authenticate", "sudo.authentication-disabled", ""),
+        ("Defaults timestamp_timeout=-1", "sudo.long-credential-cache", "HIGH"),
+        ("Defaults timestamp_timeout=90", "sudo.long-credential-cache", "MEDIUM"),
+        ("Defaults timestamp_timeout=15", "sudo.long-credential-cache", ""),
+        ("Defaults !timestamp_timeout", "sudo.long-credential-cache", ""),
+        ('Defaults env_keep += "LANG LD_PRELOAD"', "sudo.loader-variables-kept", "HIGH"),
+        ('Defaults env_keep -= "LD_PRELOAD"', "sudo.loader-variables-kept", ""),
+        ("Defaults !env_reset", "sudo.loader-variables-kept", "HIGH"),
+        ("Defaults env_keep += EDITOR", "sudo.loader-variables-kept", ""),
+        ("Defaults targetpw", "sudo.other-account-password", "LOW"),
+        ("Defaults !targetpw", "sudo.other-account-password", ""),
+        ("Defaults !syslog", "sudo.logging-disabled", "MEDIUM"),
+        ("Defaults !syslog, logfile=/var/log/sudo", "sudo.logging-disabled", ""),
     ],
 )
 def test_what_rules_and_options_amount_to(sudoers: str, check: str, severities: str) -> None:
@@ -267,7 +264,7 @@ def test_a_folder_above_a_command_counts_too() -> None:
 )
 def test_the_search_path_of_sudo(sudoers: str, severities: str) -> None:
     host = rights(f"{sudoers}\n", folders={"/opt": Put("", 0o777)})
-    assert [finding.severity.name for finding in found(host, "sudo.open-path")] == severities.split()
+    assert [finding.severity.name for finding in found(host, "sudo.unsafe-search-path")] == severities.split()
 
 
 @pytest.mark.parametrize(
@@ -286,31 +283,35 @@ def test_rules_for_hosts_that_nobody_knows(sudoers: str, names: list[str]) -> No
 @pytest.mark.parametrize(
     ("rule", "check", "safer"),
     [
-        ("ines ALL=NOPASSWD: ALL", "sudo.unasked-all", "ines ALL=ALL"),
+        ("ines ALL=NOPASSWD: ALL", "sudo.full-root-without-password", "ines ALL=ALL"),
         ("ines ALL=(root) SETENV: /bin/ls", "sudo.settable-environment", "ines ALL=(root) /bin/ls"),
-        ("ines ALL=/usr/bin/journalctl -u x, /bin/ls", "sudo.hands-over-root", "ines ALL=/usr/bin/journalctl --no-pager -u x, /bin/ls"),
-        ("ines ALL=/usr/bin/vim /etc/motd", "sudo.hands-over-root", "ines ALL=sudoedit /etc/motd"),
-        ("ines ALL=/usr/bin/vim", "sudo.hands-over-root", f"ines ALL={NEEDED}"),
-        ("ines ALL=/usr/bin/vim /etc/sudoers", "sudo.hands-over-root", f"ines ALL={NEEDED}"),
-        ("ines ALL=/usr/bin/vim /etc/*", "sudo.hands-over-root", f"ines ALL={NEEDED}"),
-        ("ines ALL=/usr/bin/systemctl edit tide", "sudo.hands-over-root", f"ines ALL={NEEDED}"),
+        (
+            "ines ALL=/usr/bin/journalctl -u x, /bin/ls",
+            "sudo.root-equivalent-command",
+            "ines ALL=/usr/bin/journalctl --no-pager -u x, /bin/ls",
+        ),
+        ("ines ALL=/usr/bin/vim /etc/motd", "sudo.root-equivalent-command", "ines ALL=sudoedit /etc/motd"),
+        ("ines ALL=/usr/bin/vim", "sudo.root-equivalent-command", f"ines ALL={NEEDED}"),
+        ("ines ALL=/usr/bin/vim /etc/sudoers", "sudo.root-equivalent-command", f"ines ALL={NEEDED}"),
+        ("ines ALL=/usr/bin/vim /etc/*", "sudo.root-equivalent-command", f"ines ALL={NEEDED}"),
+        ("ines ALL=/usr/bin/systemctl edit tide", "sudo.root-equivalent-command", f"ines ALL={NEEDED}"),
         (
             "ines ALL=/usr/bin/systemctl --no-pager link /home/ines/a.service",
-            "sudo.hands-over-root",
+            "sudo.root-equivalent-command",
             f"ines ALL={NEEDED}",
         ),
-        ("ines ALL=/usr/bin/find /var", "sudo.hands-over-root", None),
-        ("ines ALL=/usr/bin/less /var/log/a", "sudo.hands-over-root", "ines ALL=NOEXEC: /usr/bin/less /var/log/a"),
+        ("ines ALL=/usr/bin/find /var", "sudo.root-equivalent-command", None),
+        ("ines ALL=/usr/bin/less /var/log/a", "sudo.root-equivalent-command", "ines ALL=NOEXEC: /usr/bin/less /var/log/a"),
         ("ines ALL=/bin/tail -n 5 /var/log/*", "sudo.loose-arguments", "ines ALL=/bin/tail ^-n 5 /var/log/[[:alnum:]_][[:alnum:]_.-]*$"),
-        ("ines ALL=(ALL:ALL) /bin/ls", "sudo.run-as-anybody", "ines ALL=(root) /bin/ls"),
-        ("ines ALL=(ALL) ALL, !/bin/sh", "sudo.ban-by-exclusion", f"ines ALL=(ALL) {NEEDED}"),
-        ("Defaults !authenticate", "sudo.unasked-by-default", "Defaults authenticate"),
-        ("Defaults:ines timestamp_timeout=-1", "sudo.long-memory", "Defaults:ines timestamp_timeout=15"),
-        ('Defaults env_keep += "LANG LD_PRELOAD"', "sudo.loader-variables", 'Defaults env_keep -= "LD_PRELOAD"'),
-        ('Defaults secure_path="/bin:."', "sudo.open-path", 'Defaults secure_path="/bin"'),
-        ("Defaults targetpw", "sudo.other-password", "Defaults !targetpw"),
-        ("Defaults !use_pty", "sudo.no-terminal-of-its-own", "Defaults use_pty"),
-        ("ines ALL=sudoedit /etc/shadow", "sudo.hands-over-root", f"ines ALL={NEEDED}"),
+        ("ines ALL=(ALL:ALL) /bin/ls", "sudo.run-as-any-user", "ines ALL=(root) /bin/ls"),
+        ("ines ALL=(ALL) ALL, !/bin/sh", "sudo.bypassable-exclusion", f"ines ALL=(ALL) {NEEDED}"),
+        ("Defaults !authenticate", "sudo.authentication-disabled", "Defaults authenticate"),
+        ("Defaults:ines timestamp_timeout=-1", "sudo.long-credential-cache", "Defaults:ines timestamp_timeout=15"),
+        ('Defaults env_keep += "LANG LD_PRELOAD"', "sudo.loader-variables-kept", 'Defaults env_keep -= "LD_PRELOAD"'),
+        ('Defaults secure_path="/bin:."', "sudo.unsafe-search-path", 'Defaults secure_path="/bin"'),
+        ("Defaults targetpw", "sudo.other-account-password", "Defaults !targetpw"),
+        ("Defaults !use_pty", "sudo.shared-terminal", "Defaults use_pty"),
+        ("ines ALL=sudoedit /etc/shadow", "sudo.root-equivalent-command", f"ines ALL={NEEDED}"),
     ],
 )
 def test_a_safer_rule_is_written_out_and_is_safer(rule: str, check: str, safer: str | None) -> None:
@@ -354,9 +355,9 @@ def test_who_else_can_write_a_command(item: dict[str, Any], access: str, message
 def test_a_command_that_is_a_link_is_told_from_one_in_a_folder_that_is() -> None:
     inside = Item(path="/opt", kind="folder", mode=0o755, uid=0, gid=0, real="/srv/opt")
     host = host_with("ines ALL=(root) /opt/tool\n", inside, replace(STATES["/opt/tool"], real="/srv/opt/tool"))
-    assert not found(host, "sudo.linked-command")
+    assert not found(host, "sudo.symlinked-command")
     host = host_with("ines ALL=(root) /opt/tool\n", inside, replace(STATES["/opt/tool"], real="/home/ines/tool"))
-    assert [finding.safer for finding in found(host, "sudo.linked-command")] == ["ines ALL=(root) /home/ines/tool"]
+    assert [finding.safer for finding in found(host, "sudo.symlinked-command")] == ["ines ALL=(root) /home/ines/tool"]
 
 
 @pytest.mark.parametrize("digest", ["sha224:" + "a" * 56, "sha224:" + "a" * 56 + ", sha256:" + "b" * 64])
@@ -368,19 +369,19 @@ def test_a_digest_that_no_file_has_is_found(digest: str) -> None:
 
 def test_a_terminal_that_is_asked_of_all_but_one_matters_more_without_a_password() -> None:
     asked = "Defaults requiretty\nDefaults:ines !requiretty\nines ALL=(root) {}/bin/ls\n"
-    severities = [[one.severity for one in found(rights(asked.format(tag)), "sudo.no-terminal-needed")] for tag in ("", "NOPASSWD: ")]
+    severities = [[one.severity for one in found(rights(asked.format(tag)), "sudo.no-terminal-required")] for tag in ("", "NOPASSWD: ")]
     assert severities == [[Severity.INFO], [Severity.LOW]]
-    assert not found(rights("Defaults:ines !requiretty\nines ALL=(root) NOPASSWD: /bin/ls\n"), "sudo.no-terminal-needed")
+    assert not found(rights("Defaults:ines !requiretty\nines ALL=(root) NOPASSWD: /bin/ls\n"), "sudo.no-terminal-required")
 
 
 def test_a_missing_secure_path_matters_where_none_is_built_in() -> None:
     red_hat = {"/etc/os-release": 'ID="rocky"\nID_LIKE="rhel"\nVERSION_ID="9.4"\n'}
-    assert [finding.severity for finding in found(rights("ines ALL=ALL\n", red_hat), "sudo.open-path")] == [Severity.LOW]
-    assert not found(rights("ines ALL=ALL\n"), "sudo.open-path")
-    assert not found(rights("Defaults secure_path=/bin\nines ALL=ALL\n", red_hat), "sudo.open-path")
+    assert [finding.severity for finding in found(rights("ines ALL=ALL\n", red_hat), "sudo.unsafe-search-path")] == [Severity.LOW]
+    assert not found(rights("ines ALL=ALL\n"), "sudo.unsafe-search-path")
+    assert not found(rights("Defaults secure_path=/bin\nines ALL=ALL\n", red_hat), "sudo.unsafe-search-path")
 
 
-EVERY = (*CHECKS, *ESTATE_CHECKS, *USE_CHECKS, *DATABASE_CHECKS, *MARIADB_CHECKS, *DIRECTORY_CHECKS, *WINDOWS_CHECKS)
+EVERY = (*(check for platform in PLATFORMS.values() for check in platform.checks), *ESTATE_CHECKS, *USE_CHECKS)
 
 
 def test_every_check_explains_itself() -> None:
@@ -418,27 +419,29 @@ def test_a_key_names_what_it_is_about_and_not_the_line(one: str, other: str) -> 
 
 
 def test_a_rule_that_moves_keeps_its_key() -> None:
-    before = found(rights("ines ALL=ALL\n"), "sudo.all-outside-admins")[0]
-    after = found(rights("# moved\n\nines  ALL=ALL # for now\n"), "sudo.all-outside-admins")[0]
+    before = found(rights("ines ALL=ALL\n"), "sudo.full-root-outside-admin-group")[0]
+    after = found(rights("# moved\n\nines  ALL=ALL # for now\n"), "sudo.full-root-outside-admin-group")[0]
     assert before.places != after.places
     assert before.key == after.key
 
 
 # -- one decision: what findings say of rules is what holders hold by them ------------------------------------------------------------
 
-OF_RULES = ("sudo.all-outside-admins", "sudo.unasked-all", "sudo.hands-over-root", "sudo.ban-by-exclusion", "sudo.settable-environment", "sudo.loose-arguments")  # fmt: skip
+OF_RULES = ("sudo.full-root-outside-admin-group", "sudo.full-root-without-password", "sudo.root-equivalent-command", "sudo.bypassable-exclusion", "sudo.settable-environment", "sudo.loose-arguments")  # fmt: skip
 
 
 @pytest.mark.parametrize(
     ("sudoers", "expected"),
     [("ines ALL=(ALL) NOPASSWD: ALL\nines ALL=(ALL) !ALL", {"sudo.overridden-rule"}), ("ines ALL=(ALL) NOTAFTER=20200101000000Z NOPASSWD: ALL", {"sudo.expired-rule"}),
-     ("ines ALL=/usr/bin/vim\nines ALL=!/usr/bin/vim", {"sudo.overridden-rule"}), ("tomas, ines ALL=ALL\nines ALL=!ALL", {"sudo.all-outside-admins"}),
+     ("ines ALL=/usr/bin/vim\nines ALL=!/usr/bin/vim", {"sudo.overridden-rule"}), ("tomas, ines ALL=ALL\nines ALL=!ALL", {"sudo.full-root-outside-admin-group"}),
      ("nosuch ALL=(ALL) NOPASSWD: ALL", {"sudo.unknown-name"}), ("ines nowhere=(ALL) NOPASSWD: ALL", set())],
 )  # fmt: skip
 def test_a_rule_that_is_not_in_force_raises_nothing_but_that(sudoers: str, expected: set[str]) -> None:
-    findings = [one for one in findings_of(rights(f"{sudoers}\n")) if one.check.startswith("sudo.") and one.check != "sudo.no-log"]
+    findings = [
+        one for one in findings_of(rights(f"{sudoers}\n")) if one.check.startswith("sudo.") and one.check != "sudo.logging-disabled"
+    ]
     assert {one.check for one in findings if one.check in {*OF_RULES, *expected}} == expected
-    assert not [one for one in findings if one.check == "sudo.all-outside-admins" and "ines" in one.message]
+    assert not [one for one in findings if one.check == "sudo.full-root-outside-admin-group" and "ines" in one.message]
 
 
 @pytest.mark.parametrize("path", ["//usr/bin/vim", "///bin/ls", "//", "/bin//ls"])
@@ -462,6 +465,6 @@ def test_no_finding_contradicts_the_holdings(seed: int) -> None:
     for finding in findings_of(host):
         if finding.check in OF_RULES:
             assert (finding.places[0].path, finding.places[0].line) in by_rule, finding.message
-    named = {(finding.places[0].path, finding.places[0].line) for finding in findings_of(host) if finding.check in ("sudo.unasked-all", "sudo.hands-over-root", "sudo.unasked-by-default")}  # fmt: skip
+    named = {(finding.places[0].path, finding.places[0].line) for finding in findings_of(host) if finding.check in ("sudo.full-root-without-password", "sudo.root-equivalent-command", "sudo.authentication-disabled")}  # fmt: skip
     tagged = {(rule.place.path, rule.place.line) for rule in host.facts.policy.rules if rule.tag(Tag.PASSWD) is False}
     assert unasked & tagged <= named

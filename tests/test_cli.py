@@ -82,7 +82,7 @@ def test_equal_seeds_give_equal_estates() -> None:
 def test_the_demo_prints_the_audit(estate: tuple[Path, Ran]) -> None:
     out = estate[1].out
     assert "curlew\n  Rocky Linux 9.4 (Blue Onyx); evidence of 2026-11-20 06:00 UTC; sudo 1.9.5p2\n" in out
-    assert "CRITICAL  curlew  accounts.extra-root\n  sysop has user ID 0" in out
+    assert "CRITICAL  curlew  accounts.uid-zero\n  sysop has user ID 0" in out
     assert "\x1b" not in out
 
 
@@ -210,7 +210,7 @@ def test_clean_and_complete_is_0(tmp_path: Path) -> None:
         ("ines ALL=ALL\n", ["--fail-on", "critical"], 0),
         ("ines ALL=ALL\n", ["--fail-on", "never"], 0),
         ("ines ALL=ALL\n", ["--severity", "critical"], 1),
-        ("ines ALL=ALL\n", ["--check", "sudo.unasked-all"], 0),
+        ("ines ALL=ALL\n", ["--check", "sudo.full-root-without-password"], 0),
         ("nosuch ALL=/bin/a\n", [], 0),
         ("nosuch ALL=/bin/a\n", ["--fail-on", "medium"], 1),
         ("broken\n", [], 3),

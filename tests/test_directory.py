@@ -16,7 +16,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from fidelitas.audit import audit
-from fidelitas.checks import DIRECTORY_CHECKS
+from fidelitas.checks.directory import CHECKS
 from fidelitas.languages.directory import read_directory, sid_of
 from fidelitas.platforms import server_findings
 from fidelitas.rights import DirectoryRights, directory_rights_of
@@ -59,11 +59,11 @@ def test_administrative_groups_are_known_by_number_and_members_at_any_depth() ->
     assert admins == {"ines": 2, "tomas": 4, "prim": 2, "rada": 2, "%Domänen-Admins": 1, "%Dienst": 2, "%Bereitschaft": 3, "%Sicherung": 1}
     told = {(finding.check, finding.about) for finding in server_findings(found)}
     assert told == {
-        ("directory.stale-administrator", "tomas"), ("directory.password-never-expires", "ines"), ("directory.no-preauthentication", "rada"),
+        ("directory.disabled-administrator", "tomas"), ("directory.password-never-expires", "ines"), ("directory.no-preauthentication", "rada"),
         ("directory.delegation", "prim"), ("directory.service-administrator", "prim"), ("directory.former-administrator", "kofi"),
     }  # fmt: skip
-    assert {check.name for check in DIRECTORY_CHECKS} - {check for check, _ in told} == {
-        "directory.idle-administrator", "directory.everybody-administers",
+    assert {check.name for check in CHECKS} - {check for check, _ in told} == {
+        "directory.idle-administrator", "directory.everyone-administrator",
     }  # fmt: skip
     assert set(found.belongs_to("tomas")) == {"%Bereitschaft", "%Dienst", "%Domänen-Admins"}
     assert not found.gaps
@@ -136,7 +136,7 @@ def test_members_of_other_domains_and_members_that_are_told_in_part() -> None:
     found = rights(text)
     assert {str(holding.principal) for holding in found.holdings} == {"%Admins", "ines", "Authenticated Users"}
     assert [(gap.what, gap.why) for gap in found.gaps] == [("members of Admins", "its members are told up to number 1 and go on")]
-    assert "directory.everybody-administers" in {finding.check for finding in server_findings(found)}
+    assert "directory.everyone-administrator" in {finding.check for finding in server_findings(found)}
     assert not rights(text.replace("range=0-1", "range=0-*")).gaps
 
 

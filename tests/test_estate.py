@@ -10,15 +10,15 @@ import pytest
 from fidelitas.audit import audit, rights_in, rights_of_estate
 from fidelitas.evidence import Bundle
 from fidelitas.facts import Account, Directory, DirectoryGroup, DirectoryMember, Password, PasswordState, Place
-from fidelitas.languages.host import read_host
+from fidelitas.languages.linux.host import read_host
 from fidelitas.reports.findings import findings_document
 from fidelitas.reports.holders import holding_document
 from fidelitas.rights import HostRights, rights_of
-from fidelitas.rights.host import policy_of
-from fidelitas.rights.nesting import Nesting
-from fidelitas.rights.population import populate
-from fidelitas.rights.sudo import Alike, grants
-from fidelitas.rights.twins import TwinRights
+from fidelitas.rights.accounts.nesting import Nesting
+from fidelitas.rights.estate.overlay import HostOverlay
+from fidelitas.rights.linux.host import policy_of
+from fidelitas.rights.linux.population import populate
+from fidelitas.rights.linux.sudo import EquivalenceClasses, grants
 from policy_writer import ACCOUNTS, GROUPS, PolicyWriter
 from support import GROUP, NOW, PASSWD, Put, bundle
 
@@ -118,7 +118,7 @@ def test_accounts_of_a_class_are_given_the_same(seed: int) -> None:
     facts = read_host(bundle(None, PolicyWriter(seed).files()))
     population = populate(facts)
     policy = policy_of(facts, population)
-    alike = Alike(policy)
+    alike = EquivalenceClasses(policy)
     given: dict[object, object] = {}
     for who in (one for one in population.effective if one.uid):
         about = {number for rule in alike.rules_about(who) for number in alike.targets_of(rule)}
@@ -158,7 +158,7 @@ def hosts() -> list[Bundle]:
 
 def test_a_host_told_from_its_twin_is_what_it_would_be_by_itself() -> None:
     estate = rights_of_estate(hosts())
-    assert [host.first.subject for host in estate if isinstance(host, TwinRights)] == ["plover", "tern1"]
+    assert [host.first.subject for host in estate if isinstance(host, HostOverlay)] == ["plover", "tern1"]
     for host, evidence in zip(estate, hosts(), strict=True):
         alone = rights_in(evidence)
         assert (host.subject, shown(host), host.facts, host.gaps) == (alone.subject, shown(alone), alone.facts, alone.gaps)
@@ -179,7 +179,7 @@ def test_a_host_with_processes_out_of_step_is_told_by_itself() -> None:
     calm = replace(calm, listings={**calm.listings, "processes": row})
     third = replace(calm, manifest=replace(calm.manifest, subject="avocet"))
     estate = rights_of_estate([calm, stale, third])
-    assert [isinstance(host, TwinRights) for host in estate] == [False, False, True]
+    assert [isinstance(host, HostOverlay) for host in estate] == [False, False, True]
     reasons = [{link.because for one in host.held_by("rada") for route in one.routes for link in route.links} for host in estate]
     assert [any("still holds group sudo" in because for because in every) for every in reasons] == [False, True, False]
 

@@ -18,7 +18,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from fidelitas.errors import EvidenceError, ReadError
-from fidelitas.evidence import Bundle, Item, Manifest, make_bundle, may_name_a_subject, read_bundle
+from fidelitas.evidence import Bundle, Item, Manifest, is_valid_subject_name, make_bundle, read_bundle
 from fidelitas.evidence.archive import Limits, open_archive
 from fidelitas.evidence.logs import log_copy
 from fidelitas.evidence.manifest import parse_manifest, render_manifest
@@ -154,7 +154,7 @@ def test_a_manifest_that_is_not_as_documented_is_refused(field: str, value: obje
 
 @pytest.mark.parametrize("name", ["", "../x", "a/b", "a\nb", "-rf", ".hidden", "x" * 300, "\u202ereversed", "a\x1b[2J"])
 def test_some_names_cannot_stand_for_a_subject(name: str) -> None:
-    assert not may_name_a_subject(name)
+    assert not is_valid_subject_name(name)
     stated = {**json.loads(render_manifest(MANIFEST)), "subject": name}
     assert parse_manifest(json.dumps(stated).encode()).subject == ""
 

@@ -8,7 +8,7 @@ import pytest
 
 from fidelitas.checks import findings_of
 from fidelitas.languages.directory import read_directory
-from fidelitas.languages.host import read_host
+from fidelitas.languages.linux.host import read_host
 from fidelitas.rights import directory_rights_of, rights_of
 from fidelitas.sources.directory import from_ldif
 from readers import READERS

@@ -10,7 +10,7 @@ import pytest
 from fidelitas.facts import EventKind
 from fidelitas.logbook import HostLogs, Logbook, read_logbook
 from fidelitas.sources.logs import logs_at
-from fidelitas.usage import Deed, Ground
+from fidelitas.usage import AttributedEvent, AttributionBasis
 from support import fidelitas, open_up
 from test_judge_sudo import ACCOUNTS, HERE, Writer, write
 
@@ -68,28 +68,32 @@ def ready(need: Callable[..., None]) -> None:
     need("sudo", "su", "rsyslogd", "journalctl", "unshare", "setpriv", "perl", root=True)
 
 
-def told(logs: Path, *names: str) -> tuple[Logbook, list[Deed]]:
-    deeds: list[Deed] = []
+def told(logs: Path, *names: str) -> tuple[Logbook, list[AttributedEvent]]:
+    attributed_events: list[AttributedEvent] = []
     (found,) = logs_at([logs / name for name in names], "vm")
-    book = read_logbook([HostLogs(subject="vm", logs=found, zone=UTC)], take=deeds.append)
-    return book, deeds
+    book = read_logbook([HostLogs(subject="vm", logs=found, zone=UTC)], take=attributed_events.append)
+    return book, attributed_events
 
 
-def summed(deeds: list[Deed]) -> list[tuple[str, EventKind, str, str]]:
+def summed(attributed_events: list[AttributedEvent]) -> list[tuple[str, EventKind, str, str]]:
     """Return what was done; a failure that PAM tells before sudo or su do is a part of theirs."""
-    own = [deed for deed in deeds if deed.event.kind not in (EventKind.OPENED, EventKind.CLOSED) and deed.event.reason != "wrong password"]
-    return [(deed.person, deed.event.kind, deed.event.target, deed.event.command) for deed in own]
+    own = [
+        attributed
+        for attributed in attributed_events
+        if attributed.event.kind not in (EventKind.OPENED, EventKind.CLOSED) and attributed.event.reason != "wrong password"
+    ]
+    return [(attributed.person, attributed.event.kind, attributed.event.target, attributed.event.command) for attributed in own]
 
 
 @pytest.mark.usefixtures("ready")
 @pytest.mark.parametrize("names", FORMS, ids=" and ".join)
 def test_what_was_really_done_is_what_usage_says(logs: Path, names: tuple[str, ...]) -> None:
     """Also where several logs tell the same: every event comes once."""
-    book, deeds = told(logs, *names)
-    found = summed(deeds)
+    book, attributed_events = told(logs, *names)
+    found = summed(attributed_events)
     assert [row[:3] for row in found] == [row[:3] for row in DONE]
     assert all(part in command for (*_, command), (*_, part) in zip(found, DONE, strict=True))
-    assert not [deed for deed in deeds if deed.event.doubt]
+    assert not [attributed for attributed in attributed_events if attributed.event.doubt]
     people = book.people.by_name
     assert (people["rada"].failed, people["rada"].failures) == (3, "never let in")
     assert (people["vesna"].failed, people["vesna"].failures) == (1, "mistyped")
@@ -98,13 +102,13 @@ def test_what_was_really_done_is_what_usage_says(logs: Path, names: tuple[str, .
 
 @pytest.mark.usefixtures("ready")
 def test_the_shell_and_what_was_done_in_it(logs: Path) -> None:
-    book, deeds = told(logs, "auth.log")
+    book, attributed_events = told(logs, "auth.log")
     sessions = book.hosts["vm"].sessions
     assert all(session.closed is not None for session in sessions)
     (shell,) = [session for session in sessions if session.command == "/usr/bin/su -"]
     assert (shell.person, shell.account, shell.shell, shell.terminal != "") == ("tomas", "root", True, True)
-    (within,) = [deed for deed in deeds if "printf" in deed.event.command]
-    assert (within.ground, within.event.account) == (Ground.TERMINAL, "root")
+    (within,) = [attributed for attributed in attributed_events if "printf" in attributed.event.command]
+    assert (within.basis, within.event.account) == (AttributionBasis.TERMINAL, "root")
     found = {finding.check for finding in book.findings()}
     assert {"use.refused-outsider", "use.root-shell"} <= found
     listing = fidelitas("usage", "--log", logs / "auth.log", "--sessions", cwd=logs)
@@ -120,6 +124,6 @@ def test_a_line_that_another_program_wrote_is_doubted_by_what_the_journal_knows(
     (logs / "forged.json").write_text(
         use.replace('"_COMM":"sudo"', '"_COMM":"logger"').replace('"_COMM" : "sudo"', '"_COMM" : "logger"') + "\n"
     )
-    book, deeds = told(logs, "forged.json")
-    assert [deed.event.doubt for deed in deeds] == ["it was written by logger of user ID 4101, not by sudo"]
-    assert [finding.check for finding in book.findings()] == ["use.forged-line"]
+    book, attributed_events = told(logs, "forged.json")
+    assert [attributed.event.doubt for attributed in attributed_events] == ["it was written by logger of user ID 4101, not by sudo"]
+    assert [finding.check for finding in book.findings()] == ["use.suspected-forgery"]

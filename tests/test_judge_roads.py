@@ -16,12 +16,12 @@ import pytest
 from fidelitas.checks import findings_of
 from fidelitas.evidence import Bundle, probe_script, read_bundle
 from fidelitas.findings import Severity
-from fidelitas.languages.host import read_host
-from fidelitas.languages.log_ons import read_log_ons
+from fidelitas.languages.linux.host import read_host
+from fidelitas.languages.linux.sessions import read_login_sessions
 from fidelitas.rights import HostRights, rights_of
-from fidelitas.rights.live import stale_groups
-from fidelitas.rights.programs import Origin, judged_programs
-from fidelitas.rights.ssh import sshd_for
+from fidelitas.rights.linux.live import stale_groups
+from fidelitas.rights.linux.programs import Origin, privileged_programs
+from fidelitas.rights.linux.ssh import sshd_for
 from fidelitas.sources import FileScan, from_this_machine
 from support import open_up
 from test_probe import grow, probe, put
@@ -136,9 +136,9 @@ def fresh(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Path]:
 def test_nothing_is_raised_on_a_fresh_debian(fresh: Path) -> None:
     host = read(fresh)
     assert [one.message for one in findings_of(host) if one.severity <= Severity.MEDIUM] == []
-    assert {one.origin for one in judged_programs(host.facts)} == {Origin.PACKAGED}
-    assert {one.expected != "" for one in judged_programs(host.facts)} == {True}
-    assert len(list(judged_programs(host.facts))) >= 10
+    assert {one.origin for one in privileged_programs(host.facts)} == {Origin.PACKAGED}
+    assert {one.expected != "" for one in privileged_programs(host.facts)} == {True}
+    assert len(list(privileged_programs(host.facts))) >= 10
     assert not host.facts.gaps
 
 
@@ -199,7 +199,7 @@ def test_dpkg_finds_the_same_files_changed(fresh: Path) -> None:
         for path, (content, mode) in kept.items():
             put(fresh / path, content + b"x", stat.S_IMODE(mode))
         said = subprocess.run(["dpkg", f"--root={fresh}", "--verify"], capture_output=True, text=True, check=False).stdout
-        changed = {one.path for one in judged_programs(read(fresh).facts) if one.origin is Origin.CHANGED}
+        changed = {one.path for one in privileged_programs(read(fresh).facts) if one.origin is Origin.CHANGED}
         assert changed == {line.split()[-1] for line in said.splitlines() if line.split()[-1].startswith("/usr/bin/")}
         assert changed == {f"/{path}" for path in kept}
     finally:
@@ -236,7 +236,7 @@ for name in setid plain capable changed; do echo "#!/bin/sh $name" > %{buildroot
     (root / "usr/bin/tide-plain").chmod(0o4755)
     put(root / "usr/bin/tide-changed", "#!/bin/sh other", 0o4755)
     put(root / "usr/bin/tide-stray", "x", 0o4755)
-    origins = {one.path.rpartition("-")[2]: one.origin.name for one in judged_programs(read(root).facts)}
+    origins = {one.path.rpartition("-")[2]: one.origin.name for one in privileged_programs(read(root).facts)}
     assert origins == {"setid": "PACKAGED", "plain": "MADE_SO", "capable": "PACKAGED", "changed": "CHANGED", "stray": "UNPACKAGED"}
 
 
@@ -291,7 +291,7 @@ def test_sshd_applies_the_same_settings(seed: int, tmp_path: Path, need: Callabl
         passwd.write("sshd:x:110:65534::/run/sshd:/usr/sbin/nologin\n")
     host = read(root)
     for name in ("root", "ines", "tomas", "rada", "vesna"):
-        ours = sshd_for(host.facts.log_ins, host.population.by_name[name], host.population)
+        ours = sshd_for(host.facts.logins, host.population.by_name[name], host.population)
         said = dict(line.split(" ", 1) for line in ask_sshd(root, tmp_path / "key", name).splitlines() if " " in line)
         for keyword in map(str.lower, VALUES):
             judged = said.get(keyword, "none").replace("without-password", "prohibit-password")
@@ -326,10 +326,10 @@ def test_ssh_keygen_shows_the_same_fingerprint(kind: str, tmp_path: Path, need: 
     put(root / "etc/ssh/sshd_config", "PubkeyAuthentication yes\n")
     host = read(root)
     judged = run("ssh-keygen", "-l", "-f", folder / "id_open.pub").split()[1]
-    ((key,),) = (host.facts.log_ins.keys or {}).values()
+    ((key,),) = (host.facts.logins.keys or {}).values()
     assert (key.fingerprint, key.option("from"), key.option("command")) == (judged, "192.0.2.*", 'echo "hi"')
-    assert {one.fingerprint for one in host.facts.log_ins.private_keys if one.path.endswith("_open")} == {judged}
-    private = {one.path.rpartition("_")[2]: one.encrypted for one in host.facts.log_ins.private_keys}
+    assert {one.fingerprint for one in host.facts.logins.private_keys if one.path.endswith("_open")} == {judged}
+    private = {one.path.rpartition("_")[2]: one.encrypted for one in host.facts.logins.private_keys}
     assert private == {"open": False, "locked": True, "pem": True}
     assert b"PRIVATE" not in b"".join(probe(root).files.values())
 
@@ -383,7 +383,7 @@ def test_who_is_logged_on_as_who_tells(tmp_path: Path) -> None:
     told = run("who", file, env={"TZ": "UTC", "LC_ALL": "C", "PATH": os.environ["PATH"]})
     ours = [
         f"{one.account:<8} {one.terminal:<12} {one.since:%b %e %H:%M}" + (f" ({one.host})" if one.host else "")
-        for one in read_log_ons(file.read_bytes())
+        for one in read_login_sessions(file.read_bytes())
     ]
     assert ours
     assert [line.rstrip() for line in ours] == [line.rstrip() for line in told.splitlines()]

@@ -21,14 +21,14 @@ from fidelitas.facts import Event, EventKind, Place
 from fidelitas.languages.logs.audit_log import AuditReader
 from fidelitas.languages.logs.clock import Clock
 from fidelitas.languages.logs.journal import JournalReader
-from fidelitas.languages.logs.log_in_records import read_log_in_records
+from fidelitas.languages.logs.login_records import read_login_records
 from fidelitas.languages.logs.reading import LogReading
 from fidelitas.languages.logs.sudo_file import SudoFileReader
 from fidelitas.languages.logs.sudo_lines import read_sudo_line
 from fidelitas.languages.logs.syslog import SyslogReader
 from fidelitas.masking import mask, masked
 from fidelitas.sources.logs import logs_at
-from fidelitas.usage import Attribution, Deed, Ground, People, PersonUse
+from fidelitas.usage import AttributedEvent, Attribution, AttributionBasis, People, PersonUse
 from support import fidelitas
 from test_cli import check_schema
 from test_judge_sudo import ACCOUNTS, Writer, in_world, write
@@ -130,7 +130,7 @@ AUDIT = "type={} msg=audit(1795400000.102:{}): {}\n"
          (EventKind.CHANGED, "ines", "rada", "")),
         ("CONFIG_CHANGE", 'auid=1001 op=remove_rule key="x" list=4 res=1\x1dAUID="ines"', (EventKind.CHANGED, "ines", "", "")),
         ("USER_LOGIN", "uid=0 auid=4294967295 msg='op=login acct=\"mallory\" exe=\"/usr/sbin/sshd\" addr=192.0.2.7 res=failed'",
-         (EventKind.LOG_IN_FAILED, "root", "mallory", "")),
+         (EventKind.LOGIN_FAILED, "root", "mallory", "")),
     ],
 )  # fmt: skip
 def test_records_of_the_audit_log(tmp_path: Path, record: str, fields: str, expected: tuple[object, ...]) -> None:
@@ -161,10 +161,10 @@ def test_log_in_records_of_wtmp_and_btmp(tmp_path: Path) -> None:
     )
     (tmp_path / "wtmp").write_bytes(content + b"cut")
     assert [(one.kind, one.target, one.terminal, one.address, one.place.line) for one in read(tmp_path).all] == [
-        (EventKind.LOG_IN, "ines", "pts/0", "192.0.2.7", 1), (EventKind.LOG_IN, "root", "tty1", "", 2), (EventKind.CLOSED, "ines", "pts/0", "", 3)
+        (EventKind.LOGIN, "ines", "pts/0", "192.0.2.7", 1), (EventKind.LOGIN, "root", "tty1", "", 2), (EventKind.CLOSED, "ines", "pts/0", "", 3)
     ]  # fmt: skip
     (tmp_path / "wtmp").rename(tmp_path / "btmp")
-    assert {one.kind for one in read(tmp_path).all} == {EventKind.LOG_IN_FAILED}
+    assert {one.kind for one in read(tmp_path).all} == {EventKind.LOGIN_FAILED}
 
 
 @pytest.mark.parametrize(
@@ -252,7 +252,7 @@ def test_any_log_is_survived(content: bytes, text: str) -> None:
         list(SudoFileReader(clock, HERE).events(blocks))
         list(JournalReader(HERE).events([b'{"SYSLOG_IDENTIFIER":"sudo","MESSAGE":' + content + b"}\n"]))
         list(AuditReader(HERE).events([b"type=USER_CMD msg=audit(1795400000.102:1): " + content + b"\n", *blocks]))
-        list(read_log_in_records(blocks, HERE))
+        list(read_login_records(blocks, HERE))
         list(JournalReader(HERE, export=True).events([b"__CURSOR=x\nSYSLOG_IDENTIFIER=sudo\nMESSAGE\n" + content]))
     line(text)
     masked(text)
@@ -299,16 +299,16 @@ def test_a_damaged_log_is_told_in_one_line_and_a_line_of_megabytes_is_no_trouble
 # -- who stood behind it -----------------------------------------------------------------------------------------------------------
 
 
-def deeds_of(events: Iterable[Event]) -> list[Deed]:
+def attributed_events_of(events: Iterable[Event]) -> list[AttributedEvent]:
     """Each event with who stood behind it, host by host."""
     hosts: dict[str, Attribution] = {}
-    return [hosts.setdefault(event.host, Attribution()).deed(event) for event in events]
+    return [hosts.setdefault(event.host, Attribution()).attributed(event) for event in events]
 
 
-def summed_up(deeds: Iterable[Deed]) -> list[PersonUse]:
+def summed_up(attributed_events: Iterable[AttributedEvent]) -> list[PersonUse]:
     people = People()
-    for deed in deeds:
-        people.add(deed)
+    for attributed in attributed_events:
+        people.add(attributed)
     return people.ranked()
 
 
@@ -317,7 +317,7 @@ def behind(text: str) -> list[tuple[str, tuple[str, ...], str]]:
         f"2026-11-23T06:{minute:02}:00Z knot {line}\n"
         for minute, line in (row.split(" ", 1) and (int(row.split(" ", 1)[0]), row.split(" ", 1)[1]) for row in text.strip().split("\n"))
     )
-    return [(deed.event.program, deed.persons, deed.ground.name) for deed in deeds_of(told(lines))]
+    return [(attributed.event.program, attributed.persons, attributed.basis.name) for attributed in attributed_events_of(told(lines))]
 
 
 SHELL = "sudo: {} : TTY=pts/0 ; PWD=/ ; USER=root ; COMMAND=/bin/bash"
@@ -332,7 +332,7 @@ SHELL = "sudo: {} : TTY=pts/0 ; PWD=/ ; USER=root ; COMMAND=/bin/bash"
         (f"0 {SHELL.format('ines')}\n1 {SHELL.format('rada')}\n9 usermod[9]: add 'x' to group 'y'", ("usermod", ("ines", "rada"), "SEVERAL")),
         (f"0 {SHELL.format('ines')}\n5 sudo: pam_unix(sudo:session): session closed for user root\n9 usermod[9]: add 'x' to group 'y'", ("usermod", (), "NOBODY")),
         ("0 usermod[9]: add 'x' to group 'y'", ("usermod", (), "NOBODY")),
-        ("0 su[7]: pam_unix(su-l:session): session opened for user tomas(uid=1002) by ines(uid=0)\n1 su[7]: (to tomas) root on pts/1", ("su", ("ines",), "LOG_IN_NAME")),
+        ("0 su[7]: pam_unix(su-l:session): session opened for user tomas(uid=1002) by ines(uid=0)\n1 su[7]: (to tomas) root on pts/1", ("su", ("ines",), "LOGIN_NAME")),
         ("0 sudo: ines : TTY=pts/0 ; PWD=/ ; USER=root ; COMMAND=/usr/bin/su -\n0 su[7]: (to root) root on pts/1", ("su", ("ines",), "COMMAND")),
         ("0 sshd[5]: Accepted publickey for root from 192.0.2.7 port 1 ssh2: ED25519 SHA256:x", ("sshd", (), "NOBODY")),
         (f"0 {SHELL.format('ines')}\n1 CRON[5]: (root) CMD (/opt/x)", ("CRON", (), "NOBODY")),
@@ -349,7 +349,7 @@ def test_the_demo_logs_tell_what_was_put_into_them(demo: Path) -> None:
     joined, *brief = [event for event in events if event["kind"] == "change of accounts"]
     assert [event["host"] for event in brief] == ["curlew", "curlew"]
     (shell,) = [event for event in events if event["command"] == "/usr/bin/bash"]
-    assert (joined["persons"], joined["ground"]) == ([shell["account"]], "nobody else had a root shell open")
+    assert (joined["persons"], joined["basis"]) == ([shell["account"]], "nobody else had a root shell open")
     assert joined["place"]["path"].endswith("auth.log.4.gz")
     assert [event["host"] for event in events if event["doubt"]] == ["curlew"]
     assert len([event for event in events if event["kind"] == "refused"]) == 4
@@ -359,7 +359,7 @@ def test_the_demo_logs_tell_what_was_put_into_them(demo: Path) -> None:
 
 
 def test_wrong_passwords_are_counted_once() -> None:
-    people = {use.person: use for use in summed_up(deeds_of(read(SAMPLES / "auth.log").all))}
+    people = {use.person: use for use in summed_up(attributed_events_of(read(SAMPLES / "auth.log").all))}
     assert (people["ines"].failed, people["ines"].refused, people["tomas"].refused, people["vesna"].used) == (4, 0, 4, 2)
     assert people["ines"].commands["/usr/bin/id"] == 3
 
@@ -450,7 +450,7 @@ def test_a_new_policy_is_put_to_what_was_really_used(demo: Path) -> None:
 
 # -- the judge ---------------------------------------------------------------------------------------------------------------------
 
-DEEDS = [
+ATTRIBUTED_EVENTS = [
     ("ines", ["/usr/bin/id", "-u"], EventKind.USED, "root", "/usr/bin/id -u"),
     ("ines", ["-u", "rada", "/usr/bin/printf", "%s", "x ; COMMAND=/bin/fake"], EventKind.USED, "rada", None),
     ("ines", ["-i", "/usr/bin/true"], EventKind.USED, "root", None),
@@ -480,7 +480,7 @@ def test_what_sudo_really_did_is_what_usage_says(tmp_path: Path, form: str, need
     for extra in (tmp_path / "etc/sudoers.d").iterdir():
         extra.unlink()
     script = tmp_path / "deeds.py"
-    rows = [(ACCOUNTS[account], words) for account, words, *_ in DEEDS]
+    rows = [(ACCOUNTS[account], words) for account, words, *_ in ATTRIBUTED_EVENTS]
     script.write_text(
         "import subprocess\n"
         f"for uid, words in {rows!r}:\n"
@@ -490,10 +490,14 @@ def test_what_sudo_really_did_is_what_usage_says(tmp_path: Path, form: str, need
     )
     in_world(tmp_path, sys.executable, script)
     found = [event for event in read(log).all if event.kind is not EventKind.CLOSED]
-    assert [(event.account, event.kind, event.target) for event in found] == [(who, kind, target) for who, _, kind, target, _ in DEEDS]
-    for event, (*_, command) in zip(found, DEEDS, strict=True):
+    assert [(event.account, event.kind, event.target) for event in found] == [
+        (who, kind, target) for who, _, kind, target, _ in ATTRIBUTED_EVENTS
+    ]
+    for event, (*_, command) in zip(found, ATTRIBUTED_EVENTS, strict=True):
         assert command is None or event.command == command or event.command.startswith("sudoedit")
         assert not event.doubt
     assert next(event.times for event in found if event.kind is EventKind.FAILED) == 3
     ran = fidelitas("usage", "--log", log, "--events", "--format", "json", cwd=tmp_path)
-    assert [one["ground"] for one in json.loads(ran.out)["events"] if one["kind"] != "session closed"] == [Ground.NAMED.value] * len(DEEDS)
+    assert [one["basis"] for one in json.loads(ran.out)["events"] if one["kind"] != "session closed"] == [
+        AttributionBasis.NAMED.value
+    ] * len(ATTRIBUTED_EVENTS)

@@ -15,13 +15,13 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from fidelitas.audit import audit
-from fidelitas.checks import MARIADB_CHECKS
+from fidelitas.checks.mariadb import CHECKS
 from fidelitas.evidence import Bundle, make_rows_bundle, read_bundle
 from fidelitas.facts import DatabaseAccount, Place
 from fidelitas.languages.mariadb import PRIVILEGES, read_mariadb
 from fidelitas.platforms import server_findings
 from fidelitas.rights import MariadbRights, mariadb_rights_of
-from fidelitas.rights.mariadb import account_for, database_fits, host_fits
+from fidelitas.rights.mariadb.server import account_for, database_fits, host_fits
 from fidelitas.sources.mariadb import from_mariadb, kind_of_password
 from fidelitas.sources.mariadb_dump import from_mariadb_dump
 from mariadb_server import PROGRAM, Server, scratch_server
@@ -173,9 +173,9 @@ SEED = (
     "create user locked@'%' identified by '' account lock",
 )  # fmt: skip
 FOUND = {
-    ("databases.anonymous", "@%"), ("databases.no-password", "svc_web@%"), ("databases.outdated-login", "old@%"),
+    ("databases.anonymous-account", "@%"), ("databases.no-password", "svc_web@%"), ("databases.weak-login-method", "old@%"),
     ("databases.administrator-from-anywhere", "wide@%"), ("databases.hidden-administrator", "wide@%"), ("databases.hidden-administrator", "ines@10.20.%"),
-    ("databases.wide-name", "svc_web@% tide_a"), ("databases.definer-object", "tides.close_day"), ("databases.socket-administrator", "root@localhost"),
+    ("databases.wildcard-grant", "svc_web@% tide_a"), ("databases.definer-object", "tides.close_day"), ("databases.socket-administrator", "root@localhost"),
 }  # fmt: skip
 
 
@@ -192,8 +192,8 @@ def faulty(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Server]:
 def test_what_is_risky_is_found_and_tables_that_are_not_in_force(faulty: Server) -> None:
     before = {(finding.check, finding.about) for finding in server_findings(rights(faulty))}
     assert before == FOUND
-    assert {check.name for check in MARIADB_CHECKS} - {"databases.outlived-login"} == {check for check, _ in FOUND} | {
-        "databases.not-in-force"
+    assert {check.name for check in CHECKS} - {"databases.session-after-revocation"} == {check for check, _ in FOUND} | {
+        "databases.pending-grants"
     }
     change = "update mysql.global_priv set priv = json_set(priv, '$.access', cast(json_value(priv, '$.access') as unsigned) | (1 << 15)) where user = 'tomas'"
     faulty.run(
@@ -201,11 +201,11 @@ def test_what_is_risky_is_found_and_tables_that_are_not_in_force(faulty: Server)
         "insert into mysql.global_priv (host, user, priv) values ('%', 'ghost', '{\"access\": 0, \"plugin\": \"mysql_native_password\"}')",
     )
     after = {(finding.check, finding.about): finding.message for finding in server_findings(rights(faulty))}
-    assert after.keys() - before >= {("databases.not-in-force", "tomas@%"), ("databases.not-in-force", "ghost@%")}
-    assert after["databases.not-in-force", "tomas@%"] == "tomas@% gets SUPER at the next load of the grant tables"
+    assert after.keys() - before >= {("databases.pending-grants", "tomas@%"), ("databases.pending-grants", "ghost@%")}
+    assert after["databases.pending-grants", "tomas@%"] == "tomas@% gets SUPER at the next load of the grant tables"
     faulty.run("flush privileges")
     loaded = {(finding.check, finding.about) for finding in server_findings(rights(faulty))}
-    assert not [one for one in loaded if one[0] == "databases.not-in-force"]
+    assert not [one for one in loaded if one[0] == "databases.pending-grants"]
     faulty.run("revoke super on *.* from tomas@'%'", "drop user ghost@'%'")
 
 
@@ -443,7 +443,7 @@ def test_connections_of_accounts_that_are_gone() -> None:
     ]
     facts = read_mariadb(rows_of(global_priv=[account_row("kofi"), account_row("shut", account_locked=True)], sessions=sessions))
     assert {(one.about, one.check) for one in server_findings(mariadb_rights_of(facts))} == {
-        (name, "databases.outlived-login") for name in ("gone", "shut")
+        (name, "databases.session-after-revocation") for name in ("gone", "shut")
     }
 
 

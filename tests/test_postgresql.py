@@ -13,7 +13,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from fidelitas.audit import audit
-from fidelitas.checks import DATABASE_CHECKS
+from fidelitas.checks.postgresql import CHECKS
 from fidelitas.evidence import Bundle, Listing, Manifest, make_bundle, read_bundle
 from fidelitas.languages.postgresql import read_postgresql
 from fidelitas.platforms import server_findings
@@ -182,11 +182,11 @@ local replication svc_backup scram-sha-256
 local all legacy reject
 """
 PLANTED = {
-    ("databases.extra-superuser", "grp_dba"), ("databases.becomes-superuser", "tomas"), ("databases.reaches-host", "rada"),
-    ("databases.reaches-host", "svc_backup"), ("databases.open-door", "1"), ("databases.clear-password", "3"),
-    ("databases.outdated-password", "legacy"), ("databases.definer-function", "tides app.reset_pw(text)"),
-    ("databases.everybody-writes", "tides app.notes"), ("databases.expired-password", "tomas"),
-    ("databases.reaches-host", "svc_web"), ("databases.open-default", "INSERT"), ("databases.reaching-extension", "postgres_fdw"),
+    ("databases.extra-superuser", "grp_dba"), ("databases.superuser-by-membership", "tomas"), ("databases.host-access", "rada"),
+    ("databases.host-access", "svc_backup"), ("databases.login-without-password", "1"), ("databases.cleartext-password", "3"),
+    ("databases.weak-password-hash", "legacy"), ("databases.definer-function", "tides app.reset_pw(text)"),
+    ("databases.public-write", "tides app.notes"), ("databases.expired-password", "tomas"),
+    ("databases.host-access", "svc_web"), ("databases.public-default-privileges", "INSERT"), ("databases.risky-extension", "postgres_fdw"),
     ("databases.stored-password", "tides archive ines"), ("databases.definer-function", "tides app.safe()"),
 }  # fmt: skip
 
@@ -220,17 +220,17 @@ def test_what_is_risky_on_a_server_is_found_and_nothing_else(surveyed: Path) -> 
 def about(finding: dict[str, Any]) -> str:
     """Return what a finding is about, by its message and places."""
     message, words = finding["message"], finding["message"].split()
-    if finding["check"] in ("databases.open-door", "databases.clear-password"):
+    if finding["check"] in ("databases.login-without-password", "databases.cleartext-password"):
         return str(words[1])
     if finding["check"] == "databases.definer-function":
         return f"{words[2]} {words[0]}"
-    if finding["check"] == "databases.everybody-writes":
+    if finding["check"] == "databases.public-write":
         return f"{words[-1]} {words[-3]}"
     if finding["check"] == "databases.stored-password":
         return f"{words[-1]} {words[6]} {words[1]}"
-    if finding["check"] in ("databases.outdated-password", "databases.expired-password"):
+    if finding["check"] in ("databases.weak-password-hash", "databases.expired-password"):
         return str(words[3])
-    if finding["check"] == "databases.open-default":
+    if finding["check"] == "databases.public-default-privileges":
         return str(words[2])
     return str(words[1] if message.startswith("role ") else words[0])
 
@@ -359,9 +359,9 @@ def test_ten_thousand_nested_roles_are_followed() -> None:
 
 
 def test_every_check_of_servers_has_a_case() -> None:
-    assert {check.name for check in DATABASE_CHECKS} == {check for check, _ in PLANTED} | {
+    assert {check.name for check in CHECKS} == {check for check, _ in PLANTED} | {
         "databases.untrusted-function",
-        "databases.outlived-session",
+        "databases.session-after-expiry",
     }
 
 
@@ -371,5 +371,5 @@ def test_connections_that_outlived_their_rights() -> None:
     sessions = [{"role": role, "database": "tides", "address": "10.1.1.1", "since": None} for role in ("late", "shut", "fine", "gone")]
     rows = ["".join(json.dumps(row) + "\n" for row in some) for some in ((late, shut, fine), sessions)]
     found = database_rights_of(read_postgresql(bundle_of(roles=rows[0], sessions=rows[1])))
-    told = {finding.about for finding in server_findings(found) if finding.check == "databases.outlived-session"}
+    told = {finding.about for finding in server_findings(found) if finding.check == "databases.session-after-expiry"}
     assert told == {"late", "shut", "gone"}

@@ -18,9 +18,9 @@ from fidelitas.demo import make_estate
 from fidelitas.demo.estate import bundle_of
 from fidelitas.errors import ReadError
 from fidelitas.evidence import Bundle, read_bundle
-from fidelitas.languages.host import read_host
+from fidelitas.languages.linux.host import read_host
 from fidelitas.rights import rights_of
-from fidelitas.rights.files import is_link
+from fidelitas.rights.linux.files import is_link
 from fidelitas.sources import from_this_machine
 from support import DEBIAN, GROUP, PASSWD, PROBE
 
@@ -341,7 +341,7 @@ def test_no_link_leads_the_probe_out_of_the_root_folder(tmp_path: Path, shell: s
     found = probe(root, shell)
     assert not [path for path in found.files if "out" in path or ".ssh" in path]
     assert "private-keys" not in found.listings
-    assert len(read_host(found).log_ins.sshd or ()) == 0
+    assert len(read_host(found).logins.sshd or ()) == 0
 
 
 def test_access_lists_that_cannot_be_read_are_a_gap(tmp_path: Path, need: Callable[..., None]) -> None:

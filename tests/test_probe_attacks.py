@@ -18,7 +18,7 @@ from pathlib import Path
 import pytest
 
 from fidelitas.evidence import Bundle, read_bundle
-from fidelitas.languages.host import read_host
+from fidelitas.languages.linux.host import read_host
 from fidelitas.rights import rights_of
 from support import DEBIAN, PROBE, open_up
 from support import found as raised

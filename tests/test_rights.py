@@ -8,15 +8,15 @@ from hypothesis import strategies as st
 
 from fidelitas.facts import OperatingSystem
 from fidelitas.languages.sudoers.times import generalized_time, timeout_seconds
-from fidelitas.rights import AccountKind, HostRights, LogIn, Strength
-from fidelitas.rights.population import admin_groups
+from fidelitas.rights import AccountKind, HostRights, Login, Strength
+from fidelitas.rights.linux.population import admin_groups
 from support import GROUP, PASSWD, SHADOW, held, rights
 
 DAYS = 20777  # of the evidence: 2026-11-20
 
 
 @pytest.mark.parametrize(
-    ("shell", "shadow", "kind", "log_in"),
+    ("shell", "shadow", "kind", "login"),
     [
         ("/bin/bash", "{usable yescrypt}:20000:0:99999:7:::", "PERSON", "PASSWORD"),
         ("", "{usable yescrypt}:20000:0:99999:7:::", "PERSON", "PASSWORD"),
@@ -31,10 +31,10 @@ DAYS = 20777  # of the evidence: 2026-11-20
         ("/bin/bash", f"{{usable yescrypt}}:{DAYS - 100}:0:90:7:10::", "PERSON", "PASSWORD"),
     ],
 )
-def test_shell_password_and_dates_tell_people_from_services_and_who_can_log_in(shell: str, shadow: str, kind: str, log_in: str) -> None:
+def test_shell_password_and_dates_tell_people_from_services_and_who_can_log_in(shell: str, shadow: str, kind: str, login: str) -> None:
     host = rights("", {"/etc/passwd": f"zoe:x:1500:1500::/home/zoe:{shell}\n", "/etc/shadow": f"zoe:{shadow}\n"})
     who = host.population.by_name["zoe"]
-    assert (who.kind, who.log_in) == (AccountKind[kind], LogIn[log_in])
+    assert (who.kind, who.login) == (AccountKind[kind], Login[login])
 
 
 @pytest.mark.parametrize(
@@ -59,8 +59,8 @@ def test_the_hosts_own_range_decides_who_is_a_person(system: str, limits: str, u
 
 def test_what_was_not_read_is_not_known() -> None:
     host = rights("", {"/etc/shadow": None})
-    assert host.population.by_name["ines"].log_in is LogIn.UNKNOWN
-    assert host.population.by_name["ines"].log_in.possible is None
+    assert host.population.by_name["ines"].login is Login.UNKNOWN
+    assert host.population.by_name["ines"].login.possible is None
     assert "/etc/shadow" in [gap.what for gap in host.facts.gaps]
 
 

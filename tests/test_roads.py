@@ -14,18 +14,18 @@ from fidelitas.evidence import Item
 from fidelitas.facts import Place
 from fidelitas.findings import Severity
 from fidelitas.inquiry import Inquiry
-from fidelitas.languages.capabilities import CAPABILITIES, decode_capabilities, read_told_capabilities
-from fidelitas.languages.commands import programs_of
-from fidelitas.languages.cron import read_crontab
-from fidelitas.languages.delegations import read_doas, read_exports, read_polkit_rules
-from fidelitas.languages.host import read_host
-from fidelitas.languages.keys import read_authorized_keys
-from fidelitas.languages.log_ons import read_log_ons
-from fidelitas.languages.pam import read_lent_groups
-from fidelitas.languages.polkit_actions import read_local_authority, read_polkit_actions
-from fidelitas.languages.units import read_units
+from fidelitas.languages.linux.capabilities import CAPABILITIES, decode_capabilities, read_told_capabilities
+from fidelitas.languages.linux.commands import programs_of
+from fidelitas.languages.linux.cron import read_crontab
+from fidelitas.languages.linux.delegations import read_doas, read_exports, read_polkit_rules
+from fidelitas.languages.linux.host import read_host
+from fidelitas.languages.linux.keys import read_authorized_keys
+from fidelitas.languages.linux.pam import read_lent_groups
+from fidelitas.languages.linux.polkit_actions import read_local_authority, read_polkit_actions
+from fidelitas.languages.linux.sessions import read_login_sessions
+from fidelitas.languages.linux.units import read_units
 from fidelitas.rights import HostRights, rights_of
-from fidelitas.rights.sudo import Question
+from fidelitas.rights.linux.sudo import Question
 from support import NOW, Put, bundle, found, held
 
 HERE = Place(subject="knot", path="/etc/x")
@@ -65,7 +65,7 @@ def test_a_group_counts_only_if_its_socket_is_there_for_it(socket: tuple[Item, .
     known = host({"/etc/group": GROUP}, None, *socket)
     strengths = {str(holding.strength) for holding in known.held_by("tomas") if str(holding.right) == "root"}
     assert strengths == ({strength} if strength else set())
-    assert [one.about for one in found(known, "groups.confers-root")] == (["docker"] if strength else [])
+    assert [one.about for one in found(known, "groups.root-equivalent")] == (["docker"] if strength else [])
 
 
 def test_harmless_groups_confer_nothing() -> None:
@@ -74,13 +74,13 @@ def test_harmless_groups_confer_nothing() -> None:
 
 @pytest.mark.parametrize(
     ("groups", "check", "root"),
-    [("120", "groups.revoked-yet-active", {"ines", "%docker", "tomas"}), ("", None, {"%docker", "tomas"})],
+    [("120", "groups.revoked-but-active", {"ines", "%docker", "tomas"}), ("", None, {"%docker", "tomas"})],
 )
 def test_a_session_keeps_a_group_that_was_taken_away(groups: str, check: str | None, root: set[str]) -> None:
     processes = f"77\t1\t1001 1001 1001\t1001 1001 1001\t{groups}\tbash\n".encode()
     known = host({"/etc/group": GROUP}, {"processes": processes}, item("/run/docker.sock", 0o660, gid=120, kind="other"))
     assert held(known) == root
-    assert [one.message for one in found(known, "groups.revoked-yet-active")] == (
+    assert [one.message for one in found(known, "groups.revoked-but-active")] == (
         ["ines is not in group docker any more, and its processes 77 (bash) still are"] if check else []
     )
 
@@ -88,7 +88,7 @@ def test_a_session_keeps_a_group_that_was_taken_away(groups: str, check: str | N
 def test_a_group_that_was_given_is_in_force_after_the_next_log_in() -> None:
     processes = b"78\t1\t1002 1002 1002\t1002 1002 1002\t1002\tbash\n79\t1\t0 0 0\t0 0 0\t0\tcron\n"
     known = host({"/etc/group": GROUP}, {"processes": processes}, item("/run/docker.sock", 0o660, gid=120, kind="other"))
-    assert [one.about for one in found(known, "groups.not-yet-in-force")] == ["tomas\0docker"]
+    assert [one.about for one in found(known, "groups.pending-membership")] == ["tomas\0docker"]
 
 
 def test_may_tells_that_the_group_is_not_in_force_yet() -> None:
@@ -116,21 +116,21 @@ DPKG = {
     ("line", "listings", "check", "severity"),
     [
         ("4755 0 0 1 1 /usr/bin/passwd", {"md5": b"aaaaaaaaaaaaaaaa\t/usr/bin/passwd\n"}, None, ""),
-        ("4755 0 0 1 1 /usr/bin/passwd", {"md5": b"bbbbbbbbbbbbbbbb\t/usr/bin/passwd\n"}, "programs.changed", "high"),
-        ("4755 0 0 1 1 /usr/bin/vim.basic", {}, "programs.hands-over-root", "critical"),
-        ("4755 0 0 1 1 /usr/bin/tide", {}, "programs.bit-added", "low"),
-        ("4755 0 0 1 1 /usr/bin/vim", {}, "programs.hands-over-root", "critical"),
-        ("4750 0 0 1 1 /usr/bin/vim", {}, "programs.hands-over-root", "high"),
+        ("4755 0 0 1 1 /usr/bin/passwd", {"md5": b"bbbbbbbbbbbbbbbb\t/usr/bin/passwd\n"}, "programs.modified", "high"),
+        ("4755 0 0 1 1 /usr/bin/vim.basic", {}, "programs.root-equivalent", "critical"),
+        ("4755 0 0 1 1 /usr/bin/tide", {}, "programs.added-set-id", "low"),
+        ("4755 0 0 1 1 /usr/bin/vim", {}, "programs.root-equivalent", "critical"),
+        ("4750 0 0 1 1 /usr/bin/vim", {}, "programs.root-equivalent", "high"),
         (
             "4755 0 0 1 1 /opt/.cache/x",
             {"program-digests": b"d1\t/opt/.cache/x\nd1\t/usr/bin/bash\n"},
-            "programs.hands-over-root",
+            "programs.root-equivalent",
             "critical",
         ),
-        ("4755 0 0 1 1 /opt/x", {}, "programs.no-package", "medium"),
-        ("2755 0 50 1 1 /opt/x", {}, "programs.no-package", "low"),
+        ("4755 0 0 1 1 /opt/x", {}, "programs.unpackaged", "medium"),
+        ("2755 0 50 1 1 /opt/x", {}, "programs.unpackaged", "low"),
         ("4755 0 0 1 1 /usr/bin/tide", {"dpkg-overrides": b"root root 4755 /usr/bin/tide\n"}, None, ""),
-        ("4755 0 0 1 1 /usr/bin/tide", {"dpkg-overrides": b"root root 0755 /usr/bin/tide\n"}, "programs.bit-added", "medium"),
+        ("4755 0 0 1 1 /usr/bin/tide", {"dpkg-overrides": b"root root 0755 /usr/bin/tide\n"}, "programs.added-set-id", "medium"),
         ("4755 0 0 1 1 /srv/chroot/old/usr/bin/passwd", {}, "programs.foreign-copies", "medium"),
         ("4755 0 0 1 1 /var/lib/docker/overlay2/ab/diff/bin/su", {}, "programs.foreign-copies", "medium"),
         (
@@ -145,7 +145,7 @@ DPKG = {
         (
             "4755 0 0 1 1 /srv/chroot/old/usr/bin/su",
             {"program-digests": b"d1\t/srv/chroot/old/usr/bin/su\nd1\t/usr/bin/bash\n"},
-            "programs.hands-over-root",
+            "programs.root-equivalent",
             "critical",
         ),
         ("4755 0 0 1 1 /mnt/x", {"mounts": b"1 0 8:1 / / rw - ext4 x rw\n2 1 8:2 / /mnt rw,nosuid - ext4 y rw\n"}, None, ""),
@@ -155,11 +155,11 @@ def test_verdicts_on_setuid_files(line: str, listings: dict[str, bytes], check: 
     known = host({}, {**DPKG, "set-id": set_id(line), **listings})
     findings = [
         (one.check, str(one.severity))
-        for name in ("hands-over-root", "changed", "no-package", "foreign-copies", "bit-added", "writable")
+        for name in ("root-equivalent", "modified", "unpackaged", "foreign-copies", "added-set-id", "writable")
         for one in found(known, f"programs.{name}")
     ]
     assert findings == ([(check, severity)] if check else [])
-    assert ("any account" in held(known)) == (check == "programs.hands-over-root" and severity == "critical")
+    assert ("any account" in held(known)) == (check == "programs.root-equivalent" and severity == "critical")
 
 
 def test_what_is_to_be_typed_cannot_be_more_than_it_seems() -> None:
@@ -241,7 +241,7 @@ def test_any_text_is_survived_by_every_language(text: str) -> None:
     read_polkit_actions(f"<policyconfig><action id='a'>{text}", HERE)
     list(read_local_authority(text, HERE))
     list(read_lent_groups(text, HERE))
-    list(read_log_ons(text.encode() * 40))
+    list(read_login_sessions(text.encode() * 40))
     read_authorized_keys(text, HERE)
     read_units({"/etc/systemd/system/a.service": text}, frozenset(), "knot")
     host({"/etc/ssh/sshd_config": text, "/etc/pam.d/su": text})
@@ -315,7 +315,7 @@ def test_who_writes_a_command_of_sudo_is_root_as_soon_as_it_is_run() -> None:
 def test_rules_of_doas(rules: str, who: set[str], unasked: int) -> None:
     known = host({"/etc/doas.conf": f"{rules}\n"})
     assert held(known) == who
-    assert len(found(known, "running.unasked-doas")) == unasked
+    assert len(found(known, "running.doas-without-password")) == unasked
 
 
 def test_administrators_of_polkit_are_root_where_pkexec_is_there() -> None:
@@ -339,7 +339,7 @@ ONE = 'polkit.addRule(function(action, subject) {{ if (action.id == "{}" && subj
 )
 def test_rules_of_polkit_that_ask_for_nothing(rule: str, severity: str | None) -> None:
     known = host({"/usr/share/polkit-1/rules.d/a.rules": rule + "\n"})
-    assert [str(one.severity) for one in found(known, "running.unasked-polkit")] == ([severity] if severity else [])
+    assert [str(one.severity) for one in found(known, "running.polkit-without-password")] == ([severity] if severity else [])
 
 
 ACTION = """<?xml version="1.0"?>
@@ -372,7 +372,7 @@ def test_what_polkit_answers_yes_to_by_itself(
     held_by_all = [one for one in known.holdings if str(one.principal) == "any account"]
     assert [str(one.right) for one in held_by_all] == ([right] if right else [])
     assert [str(one.strength) == "conditional" for one in held_by_all] == ([conditional] if right else [])
-    raised = found(known, "running.unasked-polkit")
+    raised = found(known, "running.polkit-without-password")
     assert [(str(one.severity), one.places[0].line) for one in raised] == ([(severity, 4)] if severity else [])
 
 
@@ -391,7 +391,7 @@ def test_the_older_files_of_polkit() -> None:
     }
     known = host(files, {"set-id": set_id("4755 0 0 1 1 /usr/bin/pkexec")})
     assert held(known) == {"%gauges", "rada", "vesna"}
-    assert [one.about for one in found(known, "running.unasked-polkit")] == ["group gauges, org.libvirt.unix.manage"]
+    assert [one.about for one in found(known, "running.polkit-without-password")] == ["group gauges, org.libvirt.unix.manage"]
 
 
 def test_units_of_every_kind_and_jobs_of_at_say_what_root_runs() -> None:
@@ -436,7 +436,7 @@ def test_groups_that_pam_lends_at_log_ins(line: str, service: str, who: set[str]
 
 def test_exports_without_squashing() -> None:
     known = host({"/etc/exports": '/srv "gauge.saltmarsh.example"(ro) *(rw,no_root_squash)\n/b -no_root_squash 192.0.2.7(ro)\n'})
-    assert [(one.about.partition("\0")[0], str(one.severity)) for one in found(known, "running.root-over-nfs")] == [
+    assert [(one.about.partition("\0")[0], str(one.severity)) for one in found(known, "running.nfs-root")] == [
         ("/srv", "high"),
         ("/b", "medium"),
     ]
@@ -487,7 +487,9 @@ def test_a_key_opens_only_what_sshd_lets_it(config: str, opened: bool) -> None:
 )
 def test_keys_that_others_can_write(state: Item, config: str, severity: str | None) -> None:
     files = {"/etc/ssh/sshd_config": f"PermitRootLogin no\n{config}", "/home/ines/.ssh/authorized_keys": f"{KEY}\n"}
-    assert [str(one.severity) for one in found(host(files, None, state), "log-ins.writable-keys")] == ([severity] if severity else [])
+    assert [str(one.severity) for one in found(host(files, None, state), "login.writable-authorized-keys")] == (
+        [severity] if severity else []
+    )
 
 
 @pytest.mark.parametrize(
@@ -510,8 +512,8 @@ def test_what_sshd_asks_besides_a_key(methods: str, conditions: tuple[str, ...] 
 
 def test_an_empty_password_that_sshd_takes() -> None:
     files = {"/etc/ssh/sshd_config": "PermitEmptyPasswords yes\n", "/etc/shadow": "ines::1::::::\ntomas:{none}:1::::::\n"}
-    assert [one.about for one in found(host(files), "log-ins.empty-password")] == ["ines"]
-    assert not found(host({**files, "/etc/ssh/sshd_config": "PermitEmptyPasswords yes\nDenyUsers ines\n"}), "log-ins.empty-password")
+    assert [one.about for one in found(host(files), "login.empty-password")] == ["ines"]
+    assert not found(host({**files, "/etc/ssh/sshd_config": "PermitEmptyPasswords yes\nDenyUsers ines\n"}), "login.empty-password")
 
 
 @pytest.mark.parametrize(("value", "found_here"), [("0", 1), ("1", 0)])
@@ -522,19 +524,19 @@ def test_a_guard_of_the_kernel_that_is_open(value: str, found_here: int) -> None
 @pytest.mark.parametrize(("mode", "state", "severity"), [(0o600, "open", "low"), (0o600, "encrypted", None), (0o644, "encrypted", "high")])
 def test_private_keys_that_lie_about(mode: int, state: str, severity: str | None) -> None:
     listing = {"private-keys": f"{state}\t/home/ines/.ssh/id\nopen\t/etc/ssh/ssh_host_rsa_key\n".encode()}
-    severities = [str(one.severity) for one in found(host({}, listing, item("/home/ines/.ssh/id", mode)), "log-ins.unlocked-private-key")]
+    severities = [str(one.severity) for one in found(host({}, listing, item("/home/ines/.ssh/id", mode)), "login.unencrypted-private-key")]
     assert severities == ([severity] if severity else [])
 
 
 def test_a_relative_folder_in_roots_search_path() -> None:
-    assert found(host({"/root/.profile": "export PATH=.:/usr/bin\n"}), "running.open-search-path")
-    assert not found(host({"/root/.profile": "export PATH=/usr/bin\n"}), "running.open-search-path")
+    assert found(host({"/root/.profile": "export PATH=.:/usr/bin\n"}), "running.unsafe-search-path")
+    assert not found(host({"/root/.profile": "export PATH=/usr/bin\n"}), "running.unsafe-search-path")
 
 
 def test_keys_tell_whether_somebody_without_a_password_can_log_in() -> None:
     files = {**SSHD, "/home/ines/.ssh/authorized_keys": f"{KEY}\n", "/etc/shadow": "ines:{none}:1::::::\ntomas:{none}:1::::::\n"}
     known = host(files)
-    assert [known.population.by_name[name].log_in.possible for name in ("ines", "tomas")] == [True, False]
+    assert [known.population.by_name[name].login.possible for name in ("ines", "tomas")] == [True, False]
 
 
 @pytest.mark.parametrize(
@@ -553,25 +555,25 @@ def test_keys_tell_whether_somebody_without_a_password_can_log_in() -> None:
 def test_what_pam_asks_of_su(pam: str, root: set[str]) -> None:
     known = host({"/etc/pam.d/su": pam, "/etc/pam.d/common-auth": "auth [success=done default=ignore] pam_permit.so\n"})
     assert held(known) == root
-    assert bool(found(known, "log-ins.su-unasked")) == bool(root)
+    assert bool(found(known, "login.su-without-password")) == bool(root)
 
 
 @pytest.mark.parametrize(("service", "severity"), [("sudo", "high"), ("sshd", "critical")])
 def test_a_service_that_pam_lets_everybody_pass(service: str, severity: str) -> None:
     open_to_all = {f"/etc/pam.d/{service}": "auth sufficient pam_permit.so\nauth required pam_unix.so\n"}
-    assert [str(one.severity) for one in found(host(open_to_all), "log-ins.su-unasked")] == [severity]
+    assert [str(one.severity) for one in found(host(open_to_all), "login.su-without-password")] == [severity]
     usual = {
         f"/etc/pam.d/{service}": "auth [success=1 default=ignore] pam_unix.so\nauth requisite pam_deny.so\nauth required pam_permit.so\n"
     }
-    assert not found(host(usual), "log-ins.su-unasked")
+    assert not found(host(usual), "login.su-without-password")
 
 
 def test_a_key_that_lies_on_one_host_and_opens_root_on_another_is_the_worst() -> None:
     opened = host({**SSHD, "/root/.ssh/authorized_keys": f"{KEY} ines@tern\n", "/home/rada/.ssh/authorized_keys": f"{KEY}\n"})
     private = {"private-keys": b"open\t/home/ines/.ssh/id_ed25519\n"}
     lying = host({"/home/ines/.ssh/id_ed25519.pub": f"{KEY} ines@tern\n"}, private)
-    assert [str(one.severity) for one in estate_findings([opened]) if one.check == "log-ins.key-for-many"] == ["medium"]
-    (worst,) = [one for one in estate_findings([opened, lying]) if one.check == "log-ins.key-for-many"]
+    assert [str(one.severity) for one in estate_findings([opened]) if one.check == "login.shared-key"] == ["medium"]
+    (worst,) = [one for one in estate_findings([opened, lying]) if one.check == "login.shared-key"]
     assert str(worst.severity) == "high"
     assert worst.message.endswith("its private half lies on knot in /home/ines/.ssh/id_ed25519, without a passphrase")
 
@@ -589,15 +591,15 @@ def test_a_key_that_lies_on_one_host_and_opens_root_on_another_is_the_worst() ->
 )
 def test_root_by_password_over_ssh(config: str, severity: list[str]) -> None:
     known = host({"/etc/ssh/sshd_config": config, "/etc/shadow": "root:{usable sha512}:1::::::\n"})
-    assert [str(one.severity) for one in found(known, "log-ins.root-by-password")] == severity
+    assert [str(one.severity) for one in found(known, "login.root-password")] == severity
     locked = host({"/etc/ssh/sshd_config": config, "/etc/shadow": "root:{none}:1::::::\n"})
-    assert not [one for one in found(locked, "log-ins.root-by-password") if one.severity < Severity.LOW]
+    assert not [one for one in found(locked, "login.root-password") if one.severity < Severity.LOW]
 
 
 def test_a_bundle_without_the_listings_says_nothing_of_what_nobody_looked_for() -> None:
     known = rights_of(read_host(replace(bundle(), listings={})))
     assert known.facts.programs is None
-    assert known.facts.log_ins.keys is None
+    assert known.facts.logins.keys is None
     assert [gap.what for gap in known.facts.gaps] == ["setuid files and capabilities", "authorized keys", "passwords of databases in files"]
 
 
@@ -609,7 +611,7 @@ def test_who_can_read_the_password_of_a_database(mode: int, folder: int, uid: in
     path = "/home/ines/.my.cnf"
     listings = {"kept-passwords": f"read\noption file\t{path}\n".encode()}
     machine = host(None, listings, item(path, mode, uid, 3001), item("/home/ines", folder, 1001, 1001, "folder"))
-    told = [finding.severity for finding in found(machine, "log-ins.kept-database-password")]
+    told = [finding.severity for finding in found(machine, "login.stored-database-password")]
     assert told == ([expected] if expected else [])
 
 
@@ -629,7 +631,7 @@ def test_a_setuid_shell_is_as_grave_as_it_can_be_reached(mode: int, uid: int, gi
         item("/srv", 0o755, kind="folder"),
         item("/srv/vault", mode, uid, gid, "folder"),
     )
-    assert [str(one.severity) for one in found(known, "programs.hands-over-root")] == [severity]
+    assert [str(one.severity) for one in found(known, "programs.root-equivalent")] == [severity]
     assert held(known) >= {who} - {""}
     assert ("any account" in held(known)) == (who == "any account")
 

@@ -64,9 +64,9 @@ def test_what_was_done_on_a_real_server_is_what_its_log_tells(form: str, suffix:
     content = log.read_bytes()
     assert is_postgresql_log(content[:4096])
     reader = PostgresqlLogReader(HERE)
-    events = [event for event in reader.events([content]) if event.reason != "database postgres" or event.kind is not EventKind.LOG_IN]
+    events = [event for event in reader.events([content]) if event.reason != "database postgres" or event.kind is not EventKind.LOGIN]
     told = [(one.kind, one.account, one.target, one.group, one.reason) for one in events]
-    expected = [one for _, _, one in DONE if one] + [(EventKind.LOG_IN_FAILED, "", "nobody", "", "no such role")]
+    expected = [one for _, _, one in DONE if one] + [(EventKind.LOGIN_FAILED, "", "nobody", "", "no such role")]
     assert told == expected
     assert not reader.gaps
     assert all(event.at is not None for event in events)
@@ -122,7 +122,7 @@ def test_a_domain_controller_tells_log_ons_and_changes_of_groups() -> None:
     reader = DirectoryLogReader(HERE, {admin: "Administrator"})
     told = [(one.kind, one.account, one.target, one.group, one.reason) for one in reader.events([text.encode()])]
     assert told == [
-        (EventKind.LOG_IN, "", "ines", "", "simple bind"), (EventKind.LOG_IN_FAILED, "", "vesna", "", "wrong password"),
+        (EventKind.LOGIN, "", "ines", "", "simple bind"), (EventKind.LOGIN_FAILED, "", "vesna", "", "wrong password"),
         (EventKind.CHANGED, "Administrator", "O, Rada", "Domain Admins", "added to the group"),
         (EventKind.CHANGED, "S-1-5-21-1-2-3-7", "ines", "Domain Admins", "removed from the group"),
         (EventKind.CHANGED, "Administrator", "tomas", "", "password set by another"),

@@ -11,9 +11,9 @@ from hypothesis import strategies as st
 
 from fidelitas.facts import MemberKind, Place
 from fidelitas.inquiry import Inquiry
-from fidelitas.languages.ldif import is_ldif
-from fidelitas.languages.sudo_ldif import read_sudo_ldif
-from fidelitas.rights.sudo import Question
+from fidelitas.languages.ldap.ldif import is_ldif
+from fidelitas.languages.ldap.sudo_role import read_sudo_ldif
+from fidelitas.rights.linux.sudo import Question
 from fidelitas.text import decode
 from support import bundle
 from test_sudo_semantics import FILES, HOST, NOW

@@ -5,7 +5,7 @@ from datetime import UTC, datetime
 import pytest
 
 from fidelitas.inquiry import Inquiry, run_as_of
-from fidelitas.rights.sudo import Host, Question
+from fidelitas.rights.linux.sudo import Host, Question
 from support import GROUP, PASSWD, SHADOW, bundle
 
 FILES = {

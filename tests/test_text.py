@@ -4,7 +4,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from fidelitas.text import Place, byte_column, clipped, decode, plain
+from fidelitas.text import Place, byte_column, clipped, decode, escape_control
 
 
 @pytest.mark.parametrize(
@@ -23,17 +23,17 @@ from fidelitas.text import Place, byte_column, clipped, decode, plain
     ],
 )
 def test_what_a_terminal_would_obey_is_shown_instead(text: str, shown: str) -> None:
-    assert plain(text) == shown
+    assert escape_control(text) == shown
 
 
 @given(st.binary())
 def test_every_byte_string_comes_out_printable(content: bytes) -> None:
-    assert plain(decode(content)).isprintable()
+    assert escape_control(decode(content)).isprintable()
 
 
 @given(st.text())
 def test_making_text_plain_twice_changes_nothing_more(text: str) -> None:
-    assert plain(plain(text)) == plain(text)
+    assert escape_control(escape_control(text)) == escape_control(text)
 
 
 def test_columns_count_bytes() -> None:

@@ -12,12 +12,12 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from fidelitas.checks.use import USE_CHECKS
+from fidelitas.checks.usage.table import USE_CHECKS
 from fidelitas.findings import Finding
-from fidelitas.logbook import HostLogs, Logbook, Wanted, host_logs, read_logbook
+from fidelitas.logbook import EventFilter, HostLogs, Logbook, host_logs, read_logbook
 from fidelitas.masking import masked
 from fidelitas.sources.logs import logs_at
-from fidelitas.usage import Deed, Touch, touches
+from fidelitas.usage import AttributedEvent, SensitiveTarget, sensitive_targets
 from fidelitas.usage.statistics import BINS, burst_tail, concentration, discoveries, habit, novelty_tail, rarity, silence_tail, smoothed
 from support import Ran, fidelitas
 from test_cli import check_schema
@@ -58,7 +58,9 @@ class Log:
         return path
 
 
-def book_of(*paths: Path, wanted: Wanted | None = None, take: Callable[[Deed], None] | None = None, **known: Any) -> Logbook:
+def book_of(
+    *paths: Path, wanted: EventFilter | None = None, take: Callable[[AttributedEvent], None] | None = None, **known: Any
+) -> Logbook:
     groups = logs_at(paths, "knot")
     return read_logbook([HostLogs(subject=logs[0].subject, logs=logs, **known) for logs in groups], wanted, take)
 
@@ -80,22 +82,22 @@ def some(count: int, line: Callable[[int], str], when: datetime = DAY) -> list[t
 # Check, lines that have the fault, and lines that only look so.
 CASES: list[tuple[str, list[tuple[datetime, str]], list[tuple[datetime, str]]]] = [
     ("use.failure-burst", some(25, lambda _: FAILED.format("ines", "192.0.2.9")), some(2, lambda _: FAILED.format("ines", "192.0.2.9"))),
-    ("use.spread-failures", some(9, lambda n: FAILED.format(f"invalid user x{n}", "192.0.2.9")), some(3, lambda n: FAILED.format(f"invalid user x{n}", "192.0.2.9"))),
+    ("use.password-spraying", some(9, lambda n: FAILED.format(f"invalid user x{n}", "192.0.2.9")), some(3, lambda n: FAILED.format(f"invalid user x{n}", "192.0.2.9"))),
     ("use.refused-outsider", [(DAY, sudo("vesna", "/bin/ls", why="user NOT in sudoers ; "))], [(DAY, sudo("ines", "/bin/ls", why="command not allowed ; "))]),
     ("use.refused-probe", [(DAY, sudo("ines", "/bin/cat /etc/shadow", why="command not allowed ; "))], [(DAY, sudo("ines", "/bin/cat /etc/motd", why="command not allowed ; "))]),
-    ("use.first-right", [(DAY, sudo("ines", "/usr/bin/apt update", "postgres"))], [(at(1, 10), sudo("ines", "/usr/bin/apt update", "postgres"))]),
-    ("use.first-command", [(DAY, sudo("ines", "/usr/sbin/tcpdump"))], [(at(1, 10), sudo("ines", "/usr/sbin/tcpdump"))]),
-    ("use.odd-hour", [(NIGHT, sudo("ines", "/usr/bin/apt update"))], [(at(35, 12.1), sudo("ines", "/usr/bin/apt update"))]),
+    ("use.first-use-of-right", [(DAY, sudo("ines", "/usr/bin/apt update", "postgres"))], [(at(1, 10), sudo("ines", "/usr/bin/apt update", "postgres"))]),
+    ("use.first-use-of-command", [(DAY, sudo("ines", "/usr/sbin/tcpdump"))], [(at(1, 10), sudo("ines", "/usr/sbin/tcpdump"))]),
+    ("use.unusual-hour", [(NIGHT, sudo("ines", "/usr/bin/apt update"))], [(at(35, 12.1), sudo("ines", "/usr/bin/apt update"))]),
     ("use.root-shell", [(DAY, sudo("ines", "/usr/bin/env -i /bin/bash"))], [(DAY, sudo("ines", "/bin/bash -c true"))]),
     ("use.secret-read", [(DAY, sudo("ines", "/bin/sh -c 'cat /etc/shadow'"))], [(DAY, sudo("ines", "/usr/bin/stat /etc/shadow"))]),
     ("use.policy-edit", [(DAY, sudo("ines", "/usr/bin/tee -a /etc/sudoers.d/x"))], [(DAY, sudo("ines", "/usr/sbin/visudo -c"))]),
     ("use.log-edit", [(DAY, sudo("ines", "/usr/bin/dd if=/dev/null of=/var/log/wtmp"))], [(DAY, sudo("ines", "/usr/bin/tail -f /var/log/auth.log"))]),
     ("use.audit-edit", [(DAY, sudo("ines", "/usr/bin/systemctl stop auditd.service"))], [(DAY, sudo("ines", "/usr/bin/systemctl status auditd"))]),
-    ("use.root-log-in", [(DAY, "sshd[7]: Accepted password for root from 192.0.2.9 port 4 ssh2")], [(DAY, "sshd[7]: Accepted password for rada from 192.0.2.9 port 4 ssh2")]),
+    ("use.root-login", [(DAY, "sshd[7]: Accepted password for root from 192.0.2.9 port 4 ssh2")], [(DAY, "sshd[7]: Accepted password for rada from 192.0.2.9 port 4 ssh2")]),
     ("use.brief-membership",
      [(DAY, "usermod[5]: add 'vesna' to group 'sudo'"), (at(36, 16), "gpasswd[6]: user vesna removed by root from group sudo")],
      [(at(30), "usermod[5]: add 'vesna' to group 'sudo'"), (at(36, 16), "gpasswd[6]: user vesna removed by root from group sudo")]),
-    ("use.forged-line", [(DAY, sudo("ines", "/bin/id", folder="/tmp/x ; USER=rada ; COMMAND=/bin/ls"))], [(DAY, sudo("ines", "/bin/echo 'x ; USER=rada'"))]),
+    ("use.suspected-forgery", [(DAY, sudo("ines", "/bin/id", folder="/tmp/x ; USER=rada ; COMMAND=/bin/ls"))], [(DAY, sudo("ines", "/bin/echo 'x ; USER=rada'"))]),
 ]  # fmt: skip
 
 
@@ -115,7 +117,7 @@ def test_what_is_out_of_order_is_found_and_what_only_looks_so_is_not(
 
 def test_everyday_life_raises_nothing_and_every_check_of_logs_has_a_case(tmp_path: Path) -> None:
     assert findings(Log(), tmp_path) == []
-    others = {"logs.gap", "logs.silent", "logs.time-backwards", "logs.lines-gone"}
+    others = {"logs.gap", "logs.silent", "logs.time-backwards", "logs.lines-removed"}
     assert {check.name for check in USE_CHECKS} == {check for check, *_ in CASES} | others
 
 
@@ -142,15 +144,15 @@ def test_time_that_runs_backwards(back: timedelta, found: bool, tmp_path: Path) 
 @pytest.mark.parametrize(
     ("command", "touched"),
     [
-        ("/usr/bin/vim /etc/sudoers", Touch.POLICY), ("/usr/sbin/visudo -f /etc/sudoers.d/x", Touch.POLICY), ("sudoedit /etc/pam.d/su", Touch.POLICY),
-        ("/usr/bin/journalctl --vacuum-time=1s", Touch.LOG), ("/usr/bin/journalctl -u tides", None), ("/usr/sbin/auditctl -D", Touch.AUDIT),
-        ("/usr/sbin/auditctl -l", None), ("/usr/bin/pkill -9 rsyslogd", Touch.AUDIT), ("/usr/bin/systemctl restart rsyslog", None),
-        ("/bin/cp /root/.ssh/id_rsa /tmp/k", Touch.SECRET), ("/bin/cat /root/.ssh/id_rsa.pub", None), ("/bin/ls -l /etc/shadow", None),
-        ("/usr/bin/env LC_ALL=C head /etc/shadow", Touch.SECRET), ("", None), ("'", None),
+        ("/usr/bin/vim /etc/sudoers", SensitiveTarget.POLICY), ("/usr/sbin/visudo -f /etc/sudoers.d/x", SensitiveTarget.POLICY), ("sudoedit /etc/pam.d/su", SensitiveTarget.POLICY),
+        ("/usr/bin/journalctl --vacuum-time=1s", SensitiveTarget.LOG), ("/usr/bin/journalctl -u tides", None), ("/usr/sbin/auditctl -D", SensitiveTarget.AUDIT),
+        ("/usr/sbin/auditctl -l", None), ("/usr/bin/pkill -9 rsyslogd", SensitiveTarget.AUDIT), ("/usr/bin/systemctl restart rsyslog", None),
+        ("/bin/cp /root/.ssh/id_rsa /tmp/k", SensitiveTarget.SECRET), ("/bin/cat /root/.ssh/id_rsa.pub", None), ("/bin/ls -l /etc/shadow", None),
+        ("/usr/bin/env LC_ALL=C head /etc/shadow", SensitiveTarget.SECRET), ("", None), ("'", None),
     ],
 )  # fmt: skip
-def test_what_a_command_touches(command: str, touched: Touch | None) -> None:
-    assert touches(command) == (frozenset({touched}) if touched else frozenset())
+def test_what_a_command_touches(command: str, touched: SensitiveTarget | None) -> None:
+    assert sensitive_targets(command) == (frozenset({touched}) if touched else frozenset())
 
 
 # -- statistics ------------------------------------------------------------------------------------------------------------------------
@@ -240,11 +242,13 @@ def test_the_probe_copies_what_concerns_privilege_at_its_number(tmp_path: Path, 
     assert (stated["/srv/special.log"].lines, stated["/srv/special.log"].kept) == (2 * len(lines), len(lines))
     assert stated["/srv/special.log"].begins.startswith("2026-11-23T06:18:43.000000+00:00")
     for path, source in (("/srv/special.log", root / "srv/special.log"), ("/var/log/audit/audit.log", root / "var/log/audit/audit.log")):
-        ours: list[Deed] = []
-        theirs: list[Deed] = []
+        ours: list[AttributedEvent] = []
+        theirs: list[AttributedEvent] = []
         read_logbook([HostLogs(subject="knot", logs=[log for log in copied.logs() if log.path == path])], take=ours.append)
         book_of(source, take=theirs.append)
-        assert [(deed.event.told, deed.event.place.line) for deed in ours] == [(deed.event.told, deed.event.place.line) for deed in theirs]
+        assert [(attributed.event.dedup_key, attributed.event.place.line) for attributed in ours] == [
+            (attributed.event.dedup_key, attributed.event.place.line) for attributed in theirs
+        ]
         assert ours
 
 
@@ -320,10 +324,10 @@ def test_logs_that_were_collected_twice_are_told_once_and_what_is_gone_is_found(
     commands = [event["command"] for event in document["events"] if event["command"]]
     assert commands.count("/usr/bin/tcpdump") == 1
     assert commands.count("/usr/bin/rm /etc/motd") == 1  # the earlier survey has it
-    (gone,) = [finding for finding in document["findings"] if finding["check"] == "logs.lines-gone"]
+    (gone,) = [finding for finding in document["findings"] if finding["check"] == "logs.lines-removed"]
     assert "1 lines that an earlier survey read are gone, the first about ines: /usr/bin/rm /etc/motd" in gone["message"]
     listed = asked(surveyed, "findings", "--format", "json", "--check", "logs").json["findings"]
-    assert "logs.lines-gone" in [finding["check"] for finding in listed]
+    assert "logs.lines-removed" in [finding["check"] for finding in listed]
 
 
 def test_since_when_and_by_whom_a_right_is_held(surveyed: Path) -> None:
@@ -408,9 +412,13 @@ def test_a_session_that_nothing_closes_is_told_as_such(tmp_path: Path) -> None:
     log.put(at(1, 9.5), sudo("root", "/usr/bin/id", "rada", terminal="pts/3")).put(
         at(5, 9.5), sudo("root", "/usr/bin/id", "rada", terminal="pts/3")
     )
-    deeds: list[Deed] = []
-    (session,) = book_of(log.write(tmp_path / "auth.log"), take=deeds.append).hosts["knot"].sessions
-    assert (session.person, session.closed, session.deeds) == ("ines", None, 1)
-    assert [deed.persons for deed in deeds] == [("ines",), ("ines",), ()]  # after two days a shell speaks for nobody
+    attributed_events: list[AttributedEvent] = []
+    (session,) = book_of(log.write(tmp_path / "auth.log"), take=attributed_events.append).hosts["knot"].sessions
+    assert (session.person, session.closed, session.attributed_events) == ("ines", None, 1)
+    assert [attributed.persons for attributed in attributed_events] == [
+        ("ines",),
+        ("ines",),
+        (),
+    ]  # after two days a shell speaks for nobody
     out = fidelitas("usage", "--log", tmp_path / "auth.log", "--sessions", cwd=tmp_path).out
     assert "never closed" in out

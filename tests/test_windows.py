@@ -16,13 +16,13 @@ from hypothesis import strategies as st
 
 from evtx_writer import event_file
 from fidelitas.audit import audit
-from fidelitas.checks import WINDOWS_CHECKS
+from fidelitas.checks.windows import CHECKS
 from fidelitas.evidence import Bundle, CopiedLog, Listing, Manifest, make_bundle, read_bundle, windows_probe_script
 from fidelitas.facts import AccessControlEntry, EventKind, Gap, Place, SecurityDescriptor
 from fidelitas.languages.logs.windows_events import WindowsEventReader
 from fidelitas.languages.security_descriptors import read_descriptor
-from fidelitas.languages.windows import read_windows
-from fidelitas.languages.windows_text import decoded, read_group_text
+from fidelitas.languages.windows.machine import read_windows
+from fidelitas.languages.windows.tool_output import decoded, read_group_text
 from fidelitas.platforms import server_findings
 from fidelitas.rights import WindowsRights, windows_rights_of
 from fidelitas.rights.windows.access import EVERYBODY, WRITE_FILE, allowed_to
@@ -147,8 +147,8 @@ def test_user_rights_are_rights_by_whatever_group() -> None:
         ({"local_accounts": [account("anzeige", 1001, password_required=False)]}, {("no-password-required", "anzeige", "high")}),
         ({"local_accounts": [account("Gast", 501, disabled=True, password_required=False)]}, set()),
         ({"local_accounts": [account("Gast", 501)]}, {("guest-enabled", "Gast", "medium")}),
-        (groups((f"{FOREIGN}-513", "SALTMARSH\\Domeingebruikers", "group")), {("everybody-administers", "SALTMARSH\\Domeingebruikers", "critical")}),
-        (groups(("S-1-5-11", "NT AUTHORITY\\Geverifieerd", "group")), {("everybody-administers", "NT AUTHORITY\\Geverifieerd", "critical")}),
+        (groups((f"{FOREIGN}-513", "SALTMARSH\\Domeingebruikers", "group")), {("everyone-administrator", "SALTMARSH\\Domeingebruikers", "critical")}),
+        (groups(("S-1-5-11", "NT AUTHORITY\\Geverifieerd", "group")), {("everyone-administrator", "NT AUTHORITY\\Geverifieerd", "critical")}),
         (groups((f"{FOREIGN}-1400", "", "")), {("unknown-administrator", f"{FOREIGN}-1400", "low")}),
     ],
 )  # fmt: skip
@@ -191,7 +191,7 @@ def test_a_service_or_task_as_an_administrator_hands_its_password_to_the_machine
     tasks = [{"name": "\\Nacht", "account": ".\\kofi", "sid": f"{LOCAL}-1001", "command": "C:\\t\\n.exe", "sddl": GUARDED}]
     found = rights(tasks=tasks, access=[path("C:\\t\\n.exe", OPEN)], local_accounts=[account("kofi", 1001)], **members)
     assert {(one.check, one.about) for one in server_findings(found)} == {
-        ("windows.runs-as-administrator", "task \\Nacht"),
+        ("windows.administrator-service-account", "task \\Nacht"),
         ("windows.replaceable-program", "task \\Nacht"),
     }
     anybody = next(holding for holding in found.holdings if str(holding.principal) == "any account")
@@ -199,7 +199,7 @@ def test_a_service_or_task_as_an_administrator_hands_its_password_to_the_machine
 
 
 def test_settings_that_weaken_every_administrator() -> None:
-    system, log_on = (
+    system, logon = (
         "HKLM\\SOFTWARE\\Microsoft\\Windows\\CurrentVersion\\Policies\\System",
         "HKLM\\SOFTWARE\\Microsoft\\Windows NT\\CurrentVersion\\Winlogon",
     )
@@ -207,14 +207,14 @@ def test_settings_that_weaken_every_administrator() -> None:
         (system, "EnableLUA", "0"),
         (system, "ConsentPromptBehaviorAdmin", "0"),
         (system, "LocalAccountTokenFilterPolicy", "1"),
-        (log_on, "DefaultPassword", "{kept}"),
-        (log_on, "DefaultUserName", "anzeige"),
+        (logon, "DefaultPassword", "{kept}"),
+        (logon, "DefaultUserName", "anzeige"),
         ("HKLM\\SOFTWARE\\Policies\\Microsoft\\Windows\\Installer", "AlwaysInstallElevated", "1"),
     ]
     settings = [{"key": key, "name": name, "value": value} for key, name, value in rows]
     assert told(settings=settings) == {
-        ("no-consent", "enablelua", "medium"), ("no-consent", "consentpromptbehavioradmin", "medium"), ("kept-password", "anzeige", "high"),
-        ("remote-local-administrators", "LocalAccountTokenFilterPolicy", "medium"), ("installs-elevated", "AlwaysInstallElevated", "high"),
+        ("no-elevation-prompt", "enablelua", "medium"), ("no-elevation-prompt", "consentpromptbehavioradmin", "medium"), ("stored-password", "anzeige", "high"),
+        ("remote-local-administrators", "LocalAccountTokenFilterPolicy", "medium"), ("elevated-installs", "AlwaysInstallElevated", "high"),
     }  # fmt: skip
     assert told(settings=[{**row, "value": {"0": "1", "1": "0"}.get(row["value"], "")} for row in settings]) == set()
 
@@ -228,14 +228,14 @@ def test_a_session_keeps_the_groups_that_it_began_with(since: str, number: int, 
         number, MemberSid=f"{LOCAL}-1001", TargetSid=ADMINISTRATORS, SubjectUserName="ines", MemberName="-", TargetUserName="Beheerders"
     )
     found = told(sessions=sessions, log=log, local_accounts=[account("kofi", 1001)], **groups())
-    assert found == ({("changed-in-session", "kofi", expected)} if expected else set())
+    assert found == ({("outdated-session", "kofi", expected)} if expected else set())
 
 
 def test_every_check_of_windows_is_tried_above() -> None:
     text = Path(__file__).read_text(encoding="utf-8")
     assert all(
         f'"{check.name.removeprefix("windows.")}"' in text or f'"{check.name}"' in text or check.name == "windows.user-right"
-        for check in WINDOWS_CHECKS
+        for check in CHECKS
     )
 
 
@@ -319,7 +319,7 @@ def test_events_tell_who_did_what() -> None:
     found, gaps = events(text)
     assert not gaps
     assert found == [
-        (EventKind.LOG_IN, "log-on", "", "ines", "", "remote desktop", 1),
+        (EventKind.LOGIN, "log-on", "", "ines", "", "remote desktop", 1),
         (EventKind.USED, "log-on", "ines", "administrator", "", "SeDebugPrivilege SeBackupPrivilege", 4),
         (EventKind.USED, "elevation", "ines", "administrator", "", "", 6),
         (EventKind.USED, "runas", "ines", "rada", "", "", 8),
@@ -327,7 +327,7 @@ def test_events_tell_who_did_what() -> None:
         (EventKind.CHANGED, "accounts", "ines", "O, Rada", "Domein-beheerders", "added to the group", 10),
         (EventKind.CHANGED, "accounts", "ines", "neu", "", "account made", 11),
         (EventKind.CHANGED, "policy", "ines", "werkstatt", "", "user right given: SeDebugPrivilege", 12),
-        (EventKind.LOG_IN_FAILED, "log-on", "", "gast", "", "wrong password", 13),
+        (EventKind.LOGIN_FAILED, "log-on", "", "gast", "", "wrong password", 13),
         (EventKind.CLOSED, "log-on", "ines", "administrator", "", "", 14),
     ]
     assert events(text, 700)[0] == found  # wherever a block ends

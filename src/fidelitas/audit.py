@@ -12,9 +12,9 @@ from functools import cached_property
 from fidelitas.checks import estate_findings, findings_of
 from fidelitas.facts import Directory, Gap, Place
 from fidelitas.findings import Finding
-from fidelitas.languages.host import HostEvidence, lost_evidence, read_host
-from fidelitas.languages.likeness import LIVE, likeness
-from fidelitas.languages.running import read_processes
+from fidelitas.languages.linux.content_digest import LIVE, content_digest
+from fidelitas.languages.linux.host import HostEvidence, lost_evidence, read_host
+from fidelitas.languages.linux.running import read_processes
 from fidelitas.memberships import Memberships, with_memberships
 from fidelitas.platforms import PLATFORMS, Judge, Platform, server_findings
 from fidelitas.rights import (
@@ -27,11 +27,11 @@ from fidelitas.rights import (
     rights_of,
     unread_host,
 )
-from fidelitas.rights.across import across_hosts
-from fidelitas.rights.nesting import Nesting
-from fidelitas.rights.sockets import join_sockets
-from fidelitas.rights.twins import Own, TwinRights, circumstances
-from fidelitas.text import clipped, plain
+from fidelitas.rights.accounts.nesting import Nesting
+from fidelitas.rights.estate.keys import across_hosts
+from fidelitas.rights.estate.overlay import HostOverlay, OwnDetails, host_specific_key
+from fidelitas.rights.estate.sockets import join_sockets
+from fidelitas.text import clipped, escape_control
 from fidelitas.trouble import internal_error
 
 __all__ = ["Audit", "audit", "rights_in", "rights_of_estate"]
@@ -113,14 +113,14 @@ def _rights_among(bundle: HostEvidence, known: dict[bytes, dict[Hashable, HostRi
     lost = lost_evidence(bundle)
     if lost is not None:
         return unread_host(bundle.subject, bundle.taken, lost)
-    alike = known.setdefault(likeness(bundle), {})
+    alike = known.setdefault(content_digest(bundle), {})
     own, one = _own(bundle), next(iter(alike.values()), None)
-    key = circumstances(one.facts, one.population, own) if one is not None else None
+    key = host_specific_key(one.facts, one.population, own) if one is not None else None
     first = alike.get(key) if key is not None else None
     if first is not None:
-        return TwinRights(first, own)
+        return HostOverlay(first, own)
     rights = rights_of(read_host(bundle), nesting)
-    alike[key or circumstances(rights.facts, rights.population, own) or bundle.subject] = rights
+    alike[key or host_specific_key(rights.facts, rights.population, own) or bundle.subject] = rights
     return rights
 
 
@@ -142,7 +142,7 @@ def _server(evidence: HostEvidence, judge: Judge, directories: Sequence[Director
 
 def _of_no_platform(evidence: HostEvidence) -> Gap:
     """Return the gap of evidence that was collected of something that this version does not know."""
-    why = f'it is of the platform "{clipped(plain(evidence.platform), 40)}", which this version does not know'
+    why = f'it is of the platform "{clipped(escape_control(evidence.platform), 40)}", which this version does not know'
     return Gap(what="evidence", why=why, weakens="everything about it", place=_place(evidence.subject), fatal=True)
 
 
@@ -155,9 +155,9 @@ def _held(server: ServerRights) -> ServerRights:
     return server
 
 
-def _own(evidence: HostEvidence) -> Own:
+def _own(evidence: HostEvidence) -> OwnDetails:
     listings = {name: content for name, content in evidence.listings.items() if name in LIVE}
-    return Own(
+    return OwnDetails(
         subject=evidence.subject,
         host_name=evidence.host_name,
         taken=evidence.taken,

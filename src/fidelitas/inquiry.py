@@ -13,11 +13,11 @@ from typing import Any
 
 from fidelitas.errors import RequestError
 from fidelitas.facts import FileState, PolicyFileState, SudoPolicy, SudoRule
-from fidelitas.languages.host import HostEvidence, read_host
-from fidelitas.rights.host import policy_of
-from fidelitas.rights.live import Stale, stale_groups
-from fidelitas.rights.population import Identity, populate
-from fidelitas.rights.sudo import (
+from fidelitas.languages.linux.host import HostEvidence, read_host
+from fidelitas.rights.linux.host import policy_of
+from fidelitas.rights.linux.live import Stale, stale_groups
+from fidelitas.rights.linux.population import Identity, populate
+from fidelitas.rights.linux.sudo import (
     Decision,
     Files,
     Host,
@@ -75,7 +75,7 @@ class Inquiry:
         """Return the group by which a rule is about an account; nothing where it names the account itself, or all."""
         judge, policy = self._judge(self._host)
         try:
-            who = judge.asked(Question(account=account, command=("true",), at=self.taken))[0].who
+            who = judge.resolved(Question(account=account, command=("true",), at=self.taken))[0].who
         except UnknownNameError:
             return ""
         match = policy.users(rule.users, who)
@@ -86,7 +86,7 @@ class Inquiry:
         judge, policy = self._judge(self._host)
         try:
             decision = judge.decide(question, whole=whole)
-            target, asked = judge.asked(question)
+            target, asked = judge.resolved(question)
             near = () if not whole or decision.password is not None else tuple(nearest(policy, target, asked, question.at))
         except UnknownNameError as error:
             raise RequestError(str(error)) from error

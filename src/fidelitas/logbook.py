@@ -12,18 +12,18 @@ from dataclasses import dataclass, field
 from datetime import UTC, datetime, tzinfo
 from typing import Protocol
 
-from fidelitas.checks.use import use_findings
+from fidelitas.checks.usage.table import use_findings
 from fidelitas.errors import ReadError
 from fidelitas.facts import EventKind, Gap, Place
 from fidelitas.findings import Finding
-from fidelitas.languages.host import HostEvidence, read_host
+from fidelitas.languages.linux.host import HostEvidence, read_host
 from fidelitas.languages.logs.reading import Cover, LogLike, LogReading
-from fidelitas.languages.windows import read_windows
+from fidelitas.languages.windows.machine import read_windows
 from fidelitas.rights import rights_of, windows_rights_of
 from fidelitas.trouble import guarded, internal_error
-from fidelitas.usage import Deed, HostUse, LogState, People, Session
+from fidelitas.usage import AttributedEvent, HostUse, LogState, People, Session
 
-__all__ = ["HostLogs", "Logbook", "Wanted", "host_logs", "read_logbook"]
+__all__ = ["EventFilter", "HostLogs", "Logbook", "host_logs", "read_logbook"]
 
 
 class HostLogEvidence(HostEvidence, Protocol):
@@ -49,7 +49,7 @@ class HostLogs:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Wanted:
+class EventFilter:
     """Which deeds are asked for; what is left out of all."""
 
     person: str | None = None
@@ -59,12 +59,12 @@ class Wanted:
     since: datetime | None = None
     until: datetime | None = None
 
-    def takes(self, deed: Deed) -> bool:
+    def matches(self, attributed: AttributedEvent) -> bool:
         """Return whether a deed is asked for."""
-        event = deed.event
+        event = attributed.event
         return (
             event.kind in self.kinds
-            and (self.person is None or self.person in deed.persons or self.person == event.account)
+            and (self.person is None or self.person in attributed.persons or self.person == event.account)
             and (self.host is None or _short(event.host or event.place.subject) == _short(self.host))
             and (self.command is None or self.command in event.command)
             and (self.since is None or (event.at is not None and event.at >= self.since))
@@ -90,7 +90,7 @@ class Logbook:
 
     hosts: dict[str, HostUse] = field(default_factory=dict)
     people: People = field(default_factory=People)
-    deeds: int = 0
+    attributed_events: int = 0
     unknown: Counter[str] = field(default_factory=Counter)
     gaps: list[Gap] = field(default_factory=list)
     unread: list[ReadError] = field(default_factory=list)
@@ -155,16 +155,16 @@ def _windows_logs(evidence: Sequence[HostLogEvidence]) -> HostLogs:
 
 def read_logbook(
     hosts: Iterable[HostLogs],
-    wanted: Wanted | None = None,
-    take: Callable[[Deed], None] | None = None,
+    wanted: EventFilter | None = None,
+    take: Callable[[AttributedEvent], None] | None = None,
     each: Callable[[Callable[[HostLogs], Logbook], Iterable[HostLogs]], Iterable[Logbook]] = map,
 ) -> Logbook:
     """Return what the logs of some hosts tell; `take` is given each deed that is asked for, host by host, in the order of time.
 
     `each` is how a function is applied to every host: `map`, or the like of it over several processes where no deeds are to be taken.
     """
-    book, chosen = Logbook(), wanted or Wanted()
-    alone = take is None and chosen == Wanted()
+    book, chosen = Logbook(), wanted or EventFilter()
+    alone = take is None and chosen == EventFilter()
     for one in each(_of_host, hosts) if alone else (_read(host, chosen, take) for host in hosts):
         _include(book, one)
     # Of files at hand nobody knows when they were collected: not before the last line of any of them.
@@ -179,7 +179,7 @@ def _include(book: Logbook, one: Logbook) -> None:
         # A host that two logs tell of, its own and one that others send theirs to, is told of twice.
         book.hosts[name if name not in book.hosts else f"{name} by {len(book.hosts)}"] = use
     book.people.include(one.people)
-    book.deeds += one.deeds
+    book.attributed_events += one.attributed_events
     book.unknown += one.unknown
     book.gaps += one.gaps
     book.unread += one.unread
@@ -187,11 +187,11 @@ def _include(book: Logbook, one: Logbook) -> None:
 
 
 def _of_host(host: HostLogs) -> Logbook:
-    return _read(host, Wanted(), None)
+    return _read(host, EventFilter(), None)
 
 
-def _read(host: HostLogs, wanted: Wanted, take: Callable[[Deed], None] | None) -> Logbook:
-    book, every = Logbook(), wanted == Wanted()
+def _read(host: HostLogs, wanted: EventFilter, take: Callable[[AttributedEvent], None] | None) -> Logbook:
+    book, every = Logbook(), wanted == EventFilter()
     reading = LogReading(host.logs, host.zone, host.names, host.sids)
     told: dict[str, HostUse] = {}
     place = Place(subject=host.subject, path="logs")
@@ -202,17 +202,17 @@ def _read(host: HostLogs, wanted: Wanted, take: Callable[[Deed], None] | None) -
             name = _short(event.host or host.subject)
             shown = host.subject if name == _short(host.subject) else name
             use = told[event.host] = book.hosts.setdefault(name, HostUse(shown, host.zone))
-        deed = use.add(event)
+        attributed = use.add(event)
         if every:
             if take is not None:
-                take(deed)
-        elif wanted.takes(deed):
-            book.deeds += 1
-            book.people.add(deed)
+                take(attributed)
+        elif wanted.matches(attributed):
+            book.attributed_events += 1
+            book.people.add(attributed)
             if take is not None:
-                take(deed)
+                take(attributed)
     if every:  # everybody's deeds were counted already
-        book.deeds = sum(use.events for use in book.hosts.values())
+        book.attributed_events = sum(use.events for use in book.hosts.values())
         for use in book.hosts.values():
             book.people.include(use.people)
     _finish(host, reading, told, book)

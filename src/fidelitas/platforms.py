@@ -8,22 +8,13 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from fidelitas.checks import (
-    CHECKS,
-    DATABASE_CHECKS,
-    DIRECTORY_CHECKS,
-    ESTATE_CHECKS,
-    MARIADB_CHECKS,
-    WINDOWS_CHECKS,
-    Check,
-    run_checks,
-)
+from fidelitas.checks import ESTATE_CHECKS, Check, directory, linux, mariadb, postgresql, run_checks, windows
 from fidelitas.findings import Finding
 from fidelitas.languages.directory import read_directory
-from fidelitas.languages.host import HostEvidence
+from fidelitas.languages.linux.host import HostEvidence
 from fidelitas.languages.mariadb import read_mariadb
 from fidelitas.languages.postgresql import read_postgresql
-from fidelitas.languages.windows import read_windows
+from fidelitas.languages.windows.machine import read_windows
 from fidelitas.rights import (
     DirectoryRights,
     ServerRights,
@@ -59,17 +50,17 @@ def _table(*rows: Platform) -> Mapping[str, Platform]:
 
 
 PLATFORMS = _table(
-    Platform(name="linux", checks=CHECKS, has_logs=True),
+    Platform(name="linux", checks=linux.CHECKS, has_logs=True),
     Platform(
         name="windows",
-        checks=WINDOWS_CHECKS,
+        checks=windows.CHECKS,
         rights=lambda evidence, directories: windows_rights_of(read_windows(evidence), directories),
         needs_directories=True,
         has_logs=True,
     ),
-    Platform(name="directory", checks=DIRECTORY_CHECKS, rights=lambda evidence, _: directory_rights_of(read_directory(evidence))),
-    Platform(name="postgresql", checks=DATABASE_CHECKS, rights=lambda evidence, _: database_rights_of(read_postgresql(evidence))),
-    Platform(name="mariadb", checks=MARIADB_CHECKS, rights=lambda evidence, _: mariadb_rights_of(read_mariadb(evidence))),
+    Platform(name="directory", checks=directory.CHECKS, rights=lambda evidence, _: directory_rights_of(read_directory(evidence))),
+    Platform(name="postgresql", checks=postgresql.CHECKS, rights=lambda evidence, _: database_rights_of(read_postgresql(evidence))),
+    Platform(name="mariadb", checks=mariadb.CHECKS, rights=lambda evidence, _: mariadb_rights_of(read_mariadb(evidence))),
 )
 
 
@@ -87,7 +78,7 @@ def server_findings(rights: ServerRights, platforms: Mapping[str, Platform] = PL
 def check_names() -> frozenset[str]:
     """Return the names of all checks, and of their themes."""
     # What brings the numerical libraries is asked for here alone.
-    from fidelitas.checks.use import USE_CHECKS  # noqa: PLC0415
+    from fidelitas.checks.usage.table import USE_CHECKS  # noqa: PLC0415
 
     every: Iterable[Iterable[Any]] = (*(row.checks for row in PLATFORMS.values()), ESTATE_CHECKS, USE_CHECKS)
     names = {one.name for checks in every for one in checks}

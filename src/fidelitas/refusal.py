@@ -8,8 +8,8 @@ from collections.abc import Iterator
 
 from fidelitas.facts import Event
 from fidelitas.inquiry import Inquiry
-from fidelitas.rights.sudo import Decision, Near, Verdict
-from fidelitas.usage import Deed, HostUse
+from fidelitas.rights.linux.sudo import Decision, Near, Verdict
+from fidelitas.usage import AttributedEvent, HostUse
 
 __all__ = ["explained"]
 
@@ -51,7 +51,7 @@ def _since(inquiry: Inquiry, event: Event, decision: Decision, use: HostUse | No
         yield f"allowed by {rule.place.in_file()} ({rule.statement}) as it was surveyed: the rule or the membership came later"
 
 
-def _by(deed: Deed) -> str:
-    who = " or ".join(deed.persons) or "somebody"
-    at = deed.event.at
+def _by(attributed: AttributedEvent) -> str:
+    who = " or ".join(attributed.persons) or "somebody"
+    at = attributed.event.at
     return f"{who}, {at:%Y-%m-%d %H:%M %Z}," if at is not None else who

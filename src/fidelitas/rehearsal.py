@@ -94,7 +94,7 @@ def _by_sudo(rights: HostRights) -> frozenset[str]:
     roots = [holding for holding in rights.holdings if holding.right.kind is RightKind.ROOT]
     sudo = [one for one in roots if any(link.way == "sudo" for route in one.routes for link in route.links)]
     people = [who for one in sudo if (who := rights.identity(one.principal)) is not None and who.uid != 0]
-    return frozenset(who.name for who in people if who.log_in.possible is not False)
+    return frozenset(who.name for who in people if who.login.possible is not False)
 
 
 def _road(holding: Holding) -> str:
@@ -111,4 +111,4 @@ def _roots(rights: HostRights) -> Iterator[tuple[str, int | None, bool | None]]:
         if holding.right.kind is RightKind.ROOT and holding.principal.kind is PrincipalKind.ACCOUNT:
             who = rights.identity(holding.principal)
             if who is not None:
-                yield who.name, who.uid, who.log_in.possible
+                yield who.name, who.uid, who.login.possible

@@ -11,14 +11,14 @@ from datetime import datetime
 from fidelitas.errors import RequestError
 from fidelitas.facts import Event, EventKind, SudoRule
 from fidelitas.inquiry import Inquiry
-from fidelitas.languages.host import HostEvidence
+from fidelitas.languages.linux.host import HostEvidence
 from fidelitas.languages.words import shell_words
 from fidelitas.masking import is_masked
 from fidelitas.refusal import explained
-from fidelitas.rights.sudo import Decision, Question, Verdict
+from fidelitas.rights.linux.sudo import Decision, Question, Verdict
 from fidelitas.usage import HostUse
 
-__all__ = ["Held", "Replay", "Replayed", "replay"]
+__all__ = ["PolicyHistory", "Replay", "Replayed", "replay"]
 
 # Questions of sudo itself that are not commands.
 _NO_COMMANDS = frozenset({"list", "validate", ""})
@@ -55,7 +55,7 @@ class Replay:
         return tuple(one for one in self.used if not one.allowed)
 
 
-class Held:
+class PolicyHistory:
     """What uses of one host are held against: its evidence, the oldest first, and what the logs tell of changes."""
 
     def __init__(self, evidence: Sequence[HostEvidence], use: HostUse | None = None) -> None:
@@ -73,7 +73,7 @@ class Held:
         return before[-1] if before else self._inquiries[0]
 
 
-def replay(events: Iterable[Event], held: Mapping[str, Held]) -> list[Replay]:
+def replay(events: Iterable[Event], held: Mapping[str, PolicyHistory]) -> list[Replay]:
     """Return a replay for each host that is both in the logs and among those held against, by its name up to the first dot."""
     by_host: dict[str, list[Event]] = {}
     for event in events:
@@ -86,7 +86,7 @@ def _short(host: str) -> str:
     return host.partition(".")[0].lower()
 
 
-def _replayed(subject: str, held: Held, events: Sequence[Event]) -> Replay:
+def _replayed(subject: str, held: PolicyHistory, events: Sequence[Event]) -> Replay:
     used = _decided(held, [event for event in events if event.kind is EventKind.USED])
     refused = _decided(held, [event for event in events if event.kind is EventKind.REFUSED], explain=True)
     needed = {one.decision.rule.place for one in used if one.decision.rule is not None}
@@ -96,14 +96,14 @@ def _replayed(subject: str, held: Held, events: Sequence[Event]) -> Replay:
     return Replay(subject=subject, used=used, refused=refused, unused=unused)
 
 
-def _decided(held: Held, events: Iterable[Event], *, explain: bool = False) -> tuple[Replayed, ...]:
+def _decided(held: PolicyHistory, events: Iterable[Event], *, explain: bool = False) -> tuple[Replayed, ...]:
     alike: dict[tuple[object, ...], list[Event]] = {}
     for event in events:
         alike.setdefault((id(held.at(event.at)), event.account, event.target, event.group, event.command), []).append(event)
     return tuple(_one(held, same, explain=explain) for same in alike.values())
 
 
-def _one(held: Held, same: Sequence[Event], *, explain: bool) -> Replayed:
+def _one(held: PolicyHistory, same: Sequence[Event], *, explain: bool) -> Replayed:
     last = same[-1]
     inquiry = held.at(last.at)
     question = Question(

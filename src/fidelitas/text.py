@@ -7,7 +7,7 @@ auditor's screen, or a right-to-left mark that turns a line round.  `plain` is t
 import unicodedata
 from typing import NamedTuple
 
-__all__ = ["Place", "byte_column", "clipped", "decode", "first_line", "has_endless_key", "plain"]
+__all__ = ["Place", "byte_column", "clipped", "decode", "escape_control", "first_line", "has_endless_key"]
 
 
 class Place(NamedTuple):  # a tuple, since every fact has one
@@ -39,7 +39,7 @@ class Place(NamedTuple):  # a tuple, since every fact has one
 _ACTING = {"Cc", "Cf", "Cs", "Co", "Cn", "Zl", "Zp", "Zs"}
 
 
-def plain(text: str) -> str:
+def escape_control(text: str) -> str:
     """Return the text with everything that a terminal would obey rather than show written as an escape."""
     if text.isascii() and text.isprintable():
         return text

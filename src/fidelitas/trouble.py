@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import TypeVar
 
 from fidelitas.facts import Gap, Place
-from fidelitas.text import clipped, plain
+from fidelitas.text import clipped, escape_control
 
 __all__ = ["guarded", "internal_error", "told"]
 
@@ -21,7 +21,7 @@ def told(error: BaseException) -> str:
     """Return an exception in one line: what it is, and where in our code it was raised."""
     frames = [frame for frame in traceback.extract_tb(error.__traceback__) if Path(frame.filename).is_relative_to(_HERE)]
     where = f" at {Path(frames[-1].filename).relative_to(_HERE)}:{frames[-1].lineno}" if frames else ""
-    return f"{type(error).__name__}{where}: {clipped(plain(' '.join(str(error).split())), 120)}"
+    return f"{type(error).__name__}{where}: {clipped(escape_control(' '.join(str(error).split())), 120)}"
 
 
 def internal_error(error: BaseException, place: Place, doing: str, weakens: str) -> Gap:

@@ -3,9 +3,9 @@
 import json
 import sys
 
-from fidelitas.languages.host import read_host
+from fidelitas.languages.linux.host import read_host
 from fidelitas.rights import rights_of
-from fidelitas.rights.sudo import Asks, grants
+from fidelitas.rights.linux.sudo import Asks, grants
 from fidelitas.sources import FileScan, from_this_machine
 
 host = rights_of(read_host(from_this_machine(scan=FileScan.NOWHERE).bundle))

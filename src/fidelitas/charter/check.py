@@ -6,7 +6,7 @@ from enum import Enum
 
 from fidelitas.charter.read import Clause, Kind
 from fidelitas.rights import Holding, RightKind
-from fidelitas.rights.sudo import Decision, Verdict
+from fidelitas.rights.linux.sudo import Decision, Verdict
 from fidelitas.text import Place
 
 __all__ = ["Outcome", "Result", "check_charter"]
@@ -35,10 +35,10 @@ class Result:
 # Answers a clause: the decision, or in words why there is none.
 Ask = Callable[[Clause], Decision | str]
 # Returns what the account of a clause holds on its subject, by whatever route.
-Held = Callable[[Clause], Iterable[Holding]]
+HoldingsOf = Callable[[Clause], Iterable[Holding]]
 
 
-def check_charter(clauses: Iterable[Clause], ask: Ask, held: Held) -> list[Result]:
+def check_charter(clauses: Iterable[Clause], ask: Ask, held: HoldingsOf) -> list[Result]:
     """Return a result for each clause.
 
     A never is broken by any route, not by sudo alone: whoever can become root, or the account in question, can run anything as it.
@@ -46,7 +46,7 @@ def check_charter(clauses: Iterable[Clause], ask: Ask, held: Held) -> list[Resul
     return [_result(clause, ask(clause), held) for clause in clauses]
 
 
-def _result(clause: Clause, answer: Decision | str, held: Held) -> Result:
+def _result(clause: Clause, answer: Decision | str, held: HoldingsOf) -> Result:
     if isinstance(answer, str):
         return Result(clause=clause, outcome=Outcome.UNKNOWN, reason=answer)
     allowed, conditions = answer.verdict is Verdict.ALLOWED, "; ".join(answer.conditions)
@@ -60,7 +60,7 @@ def _result(clause: Clause, answer: Decision | str, held: Held) -> Result:
     return _by_other_routes(clause, answer, held)
 
 
-def _by_other_routes(clause: Clause, answer: Decision, held: Held) -> Result:
+def _by_other_routes(clause: Clause, answer: Decision, held: HoldingsOf) -> Result:
     """Return what becomes of a never that the sudo policy alone would keep."""
     routes = [route for holding in held(clause) if _reaches(holding, clause) for route in holding.routes]
     best = min(routes, key=lambda route: (bool(route.conditions), len(route.links)), default=None)

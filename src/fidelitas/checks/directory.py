@@ -3,20 +3,11 @@
 from collections.abc import Iterator
 from datetime import timedelta
 
-from fidelitas.checks.check import Found, check
+from fidelitas.checks.check import Check, Found, check
 from fidelitas.findings import Severity
 from fidelitas.rights import DirectoryRights, PrincipalKind
 
-__all__ = [
-    "administrator_never_expires",
-    "delegated_account",
-    "everybody_administers",
-    "former_administrator",
-    "idle_administrator",
-    "no_preauthentication",
-    "service_administrator",
-    "stale_administrator",
-]
+__all__ = ["CHECKS"]
 
 
 # lastLogonTimestamp is written when it is two weeks old; after this long nobody can still be in need of the rights.
@@ -31,8 +22,8 @@ def _administrators(rights: DirectoryRights) -> set[str]:
     return holders & rights.accounts.keys()  # those of other domains have their own directory
 
 
-@check("directory.stale-administrator", Severity.MEDIUM, advice="Take it out of the group; delete it if nobody needs it.")
-def stale_administrator(rights: DirectoryRights) -> Iterator[Found]:
+@check("directory.disabled-administrator", Severity.MEDIUM, advice="Take it out of the group; delete it if nobody needs it.")
+def disabled_administrator(rights: DirectoryRights) -> Iterator[Found]:
     """A disabled or expired account is in an administrative group.
 
     Whoever enables it again, a help desk for instance, makes an administrator without touching the group.
@@ -46,7 +37,7 @@ def stale_administrator(rights: DirectoryRights) -> Iterator[Found]:
 
 
 @check("directory.password-never-expires", Severity.MEDIUM, advice="Let it expire, or use a managed service account.")
-def administrator_never_expires(rights: DirectoryRights) -> Iterator[Found]:
+def password_never_expires(rights: DirectoryRights) -> Iterator[Found]:
     """The password of an administrator never expires.
 
     A hash that was taken once is good for ever.
@@ -69,7 +60,7 @@ def no_preauthentication(rights: DirectoryRights) -> Iterator[Found]:
 
 
 @check("directory.delegation", Severity.HIGH, advice="Bound the delegation to the services that need it.")
-def delegated_account(rights: DirectoryRights) -> Iterator[Found]:
+def delegation(rights: DirectoryRights) -> Iterator[Found]:
     """An account is trusted to act as whoever connects to it, anywhere.
 
     An administrator who uses its service hands it their rights.
@@ -116,13 +107,13 @@ def idle_administrator(rights: DirectoryRights) -> Iterator[Found]:
     """
     for name in sorted(_administrators(rights)):
         account = rights.accounts[name]
-        if account.last_log_on is not None and rights.taken - account.last_log_on > _IDLE and not account.disabled:
-            days = (rights.taken - account.last_log_on).days
+        if account.last_logon is not None and rights.taken - account.last_logon > _IDLE and not account.disabled:
+            days = (rights.taken - account.last_logon).days
             yield Found(about=name, message=f"administrator {name} last logged on {days} days before", places=(account.place,))
 
 
-@check("directory.everybody-administers", Severity.CRITICAL, advice="Take it out of the group; name the few who need it.")
-def everybody_administers(rights: DirectoryRights) -> Iterator[Found]:
+@check("directory.everyone-administrator", Severity.CRITICAL, advice="Take it out of the group; name the few who need it.")
+def everyone_administrator(rights: DirectoryRights) -> Iterator[Found]:
     """Everybody is in an administrative group.
 
     One stolen password of anybody is the whole domain.
@@ -134,3 +125,15 @@ def everybody_administers(rights: DirectoryRights) -> Iterator[Found]:
                 whole = member.sid.startswith("S-1-5-21-") and member.sid.endswith(_WHOLE_DOMAIN)
                 if whole or member.sid in _EVERYBODY:
                     yield Found(about=member.name, message=f"{member.name} is in administrative group {group.name}", places=(place,))
+
+
+CHECKS: tuple[Check[DirectoryRights], ...] = (
+    disabled_administrator,
+    password_never_expires,
+    no_preauthentication,
+    delegation,
+    former_administrator,
+    service_administrator,
+    idle_administrator,
+    everyone_administrator,
+)

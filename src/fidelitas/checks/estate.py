@@ -2,13 +2,13 @@
 
 from collections.abc import Iterable, Iterator
 
-from fidelitas.checks.check import Found, estate_check
+from fidelitas.checks.check import EstateCheck, Found, estate_check
 from fidelitas.facts import AliasKind, Member, MemberKind
 from fidelitas.findings import Severity
 from fidelitas.patterns import wildcard_matches
 from fidelitas.rights import HostRights
 
-__all__ = ["unknown_host"]
+__all__ = ["ESTATE_CHECKS"]
 
 
 def _names(host: HostRights) -> set[str]:
@@ -50,3 +50,6 @@ def _members(host: HostRights) -> Iterable[Member]:
 def _names_a_host(host: HostRights, member: Member) -> bool:
     alias = (AliasKind.HOST, member.value) in host.policy.aliases
     return not member.negated and not alias and member.kind in (MemberKind.NAME, MemberKind.WORD)
+
+
+ESTATE_CHECKS: tuple[EstateCheck, ...] = (unknown_host,)

@@ -3,24 +3,13 @@
 import re
 from collections.abc import Iterator
 
-from fidelitas.checks.check import Found, check
+from fidelitas.checks.check import Check, Found, check
 from fidelitas.findings import Severity
 from fidelitas.rights import MariadbRights, RightKind
-from fidelitas.rights.mariadb import account_for, database_fits
+from fidelitas.rights.mariadb.server import account_for, database_fits
 from fidelitas.text import Place
 
-__all__ = [
-    "administrator_from_anywhere",
-    "anonymous_account",
-    "definer_object",
-    "empty_password",
-    "hidden_administrator",
-    "not_in_force",
-    "outdated_login",
-    "outlived_login",
-    "socket_administrator",
-    "wide_database_name",
-]
+__all__ = ["CHECKS"]
 
 # What the server itself is called in its list of connections.
 _SYSTEM_USERS = frozenset({"", "system user", "event_scheduler", "unauthenticated user"})
@@ -32,7 +21,7 @@ def _anywhere(host: str) -> bool:
     return host in ("%", "") or host.startswith("%")
 
 
-@check("databases.anonymous", Severity.HIGH, advice="DROP USER ''@…: whoever needs the server gets an account of their own.")
+@check("databases.anonymous-account", Severity.HIGH, advice="DROP USER ''@…: whoever needs the server gets an account of their own.")
 def anonymous_account(rights: MariadbRights) -> Iterator[Found]:
     """There is an account without a name.
 
@@ -46,7 +35,7 @@ def anonymous_account(rights: MariadbRights) -> Iterator[Found]:
 
 
 @check("databases.no-password", Severity.HIGH, advice="Set a password, or bind the account to a socket.")
-def empty_password(rights: MariadbRights) -> Iterator[Found]:
+def no_password(rights: MariadbRights) -> Iterator[Found]:
     """An account has an empty password.
 
     Its name is all that it takes.
@@ -58,8 +47,8 @@ def empty_password(rights: MariadbRights) -> Iterator[Found]:
             yield Found(about=account.name, message=message, places=(account.place,), severity=Severity.CRITICAL if worse else None)
 
 
-@check("databases.outdated-login", Severity.MEDIUM, advice="Have the password set anew with a current method.")
-def outdated_login(rights: MariadbRights) -> Iterator[Found]:
+@check("databases.weak-login-method", Severity.MEDIUM, advice="Have the password set anew with a current method.")
+def weak_login_method(rights: MariadbRights) -> Iterator[Found]:
     """An account's password is kept in a way that is broken, or in clear.
 
     The old digest of sixteen digits is tried through in seconds.
@@ -112,8 +101,8 @@ def socket_administrator(rights: MariadbRights) -> Iterator[Found]:
             )
 
 
-@check("databases.not-in-force", Severity.HIGH, advice="Find who changed the table; put it back, or FLUSH PRIVILEGES on purpose.")
-def not_in_force(rights: MariadbRights) -> Iterator[Found]:
+@check("databases.pending-grants", Severity.HIGH, advice="Find who changed the table; put it back, or FLUSH PRIVILEGES on purpose.")
+def pending_grants(rights: MariadbRights) -> Iterator[Found]:
     """The grant tables say something else than what is in force.
 
     They were changed by hand: at the next load, a restart at the latest, what they say becomes true.
@@ -143,8 +132,8 @@ _COMPARED = frozenset(
 )
 
 
-@check("databases.wide-name", Severity.LOW, advice="Write the underscore as \\_ in the grant.")
-def wide_database_name(rights: MariadbRights) -> Iterator[Found]:
+@check("databases.wildcard-grant", Severity.LOW, advice="Write the underscore as \\_ in the grant.")
+def wildcard_grant(rights: MariadbRights) -> Iterator[Found]:
     """A grant on a database reaches others, because an underscore in its name stands for any character.
 
     Who may make a database of such a name chooses what is reached.
@@ -174,8 +163,8 @@ def definer_object(rights: MariadbRights) -> Iterator[Found]:
             yield Found(about=f"{one.database}.{one.name}", message=message, places=(one.place,))
 
 
-@check("databases.outlived-login", Severity.MEDIUM, advice="End it: KILL with the number that the process list shows.")
-def outlived_login(rights: MariadbRights) -> Iterator[Found]:
+@check("databases.session-after-revocation", Severity.MEDIUM, advice="End it: KILL with the number that the process list shows.")
+def session_after_revocation(rights: MariadbRights) -> Iterator[Found]:
     """A connection is open of an account that would not be let in any more.
 
     An account is looked up once, when a connection begins: what was taken away since is in use until it ends.
@@ -189,3 +178,17 @@ def outlived_login(rights: MariadbRights) -> Iterator[Found]:
         why = "there is no account for it any more" if account is None else "its account is locked" if account.locked else ""
         if why:
             yield Found(about=user, message=f"{user} is connected from {host or 'nowhere told'}, and {why}", places=(place,))
+
+
+CHECKS: tuple[Check[MariadbRights], ...] = (
+    anonymous_account,
+    no_password,
+    weak_login_method,
+    administrator_from_anywhere,
+    hidden_administrator,
+    socket_administrator,
+    pending_grants,
+    wildcard_grant,
+    definer_object,
+    session_after_revocation,
+)

@@ -2,27 +2,12 @@
 
 from collections.abc import Iterator
 
-from fidelitas.checks.check import Found, check
+from fidelitas.checks.check import Check, Found, check
 from fidelitas.facts import DatabaseGrant
 from fidelitas.findings import Severity
 from fidelitas.rights import DatabaseRights, RightKind
 
-__all__ = [
-    "clear_password",
-    "definer_function",
-    "everybody_writes",
-    "expired_password",
-    "extra_superuser",
-    "open_default",
-    "open_door",
-    "outdated_password",
-    "outlived_session",
-    "reaches_host",
-    "reaching_extension",
-    "self_made_superuser",
-    "stored_password",
-    "untrusted_function",
-]
+__all__ = ["CHECKS"]
 
 # The role that every server is made with.
 _FIRST = "postgres"
@@ -42,22 +27,22 @@ def extra_superuser(rights: DatabaseRights) -> Iterator[Found]:
             yield Found(about=role.name, message=f"role {role.name} is a superuser{shared}", places=(role.place,))
 
 
-@check("databases.becomes-superuser", Severity.HIGH, advice="Take the membership away, or give it for the time of a task.")
-def self_made_superuser(rights: DatabaseRights) -> Iterator[Found]:
+@check("databases.superuser-by-membership", Severity.HIGH, advice="Take the membership away, or give it for the time of a task.")
+def superuser_by_membership(rights: DatabaseRights) -> Iterator[Found]:
     """A role that can log in becomes a superuser by its memberships.
 
     Whether it inherits does not matter: SET ROLE is enough, at any depth.
     """
     for holding in rights.own_holdings:
         role = rights.privileges.roles.get(holding.principal.name)
-        if holding.right.kind is RightKind.DB_SUPERUSER and role is not None and role.log_in and not role.superuser:
+        if holding.right.kind is RightKind.DB_SUPERUSER and role is not None and role.login and not role.superuser:
             links = holding.routes[0].links
             way = " → ".join(str(link.target) for link in links[:-1])
             yield Found(about=role.name, message=f"{role.name} becomes a superuser: {way}", places=tuple(link.place for link in links))
 
 
-@check("databases.reaches-host", Severity.HIGH, advice="Take the predefined role away; copy files on the client instead.")
-def reaches_host(rights: DatabaseRights) -> Iterator[Found]:
+@check("databases.host-access", Severity.HIGH, advice="Take the predefined role away; copy files on the client instead.")
+def host_access(rights: DatabaseRights) -> Iterator[Found]:
     """A role that is no superuser reaches files or programs of the server's host.
 
     Who runs programs as the account of the service reads and changes the whole data folder: that is a superuser by another name.
@@ -70,25 +55,29 @@ def reaches_host(rights: DatabaseRights) -> Iterator[Found]:
             yield Found(about=holding.principal.name, message=message, places=tuple(link.place for link in links))
 
 
-@check("databases.open-door", Severity.CRITICAL, advice="Ask for scram-sha-256, and name the addresses that need it.")
-def open_door(rights: DatabaseRights) -> Iterator[Found]:
+@check("databases.login-without-password", Severity.CRITICAL, advice="Ask for scram-sha-256, and name the addresses that need it.")
+def login_without_password(rights: DatabaseRights) -> Iterator[Found]:
     """A rule of access lets roles in over the network without asking for anything.
 
     Whoever reaches the port is who they say they are.
     """
     for rule in rights.facts.access or ():
-        doors = (
-            [door for role in rights.facts.roles for door in rights.doors(role.name) if door.rule is rule] if rule.method == "trust" else []
+        login_paths = (
+            [login_path for role in rights.facts.roles for login_path in rights.login_paths(role.name) if login_path.rule is rule]
+            if rule.method == "trust"
+            else []
         )
-        if doors and rule.type != "local" and not rule.address.startswith("127.") and rule.address != "::1":
-            roles = ", ".join(door.role for door in doors[:5]) + (f" and {len(doors) - 5} more" if len(doors) > 5 else "")
-            message = f"line {rule.line} lets {roles} in from {doors[0].where} without a password"
-            superuser = any(rights.privileges.is_superuser(door.role) for door in doors)
+        if login_paths and rule.type != "local" and not rule.address.startswith("127.") and rule.address != "::1":
+            roles = ", ".join(login_path.role for login_path in login_paths[:5]) + (
+                f" and {len(login_paths) - 5} more" if len(login_paths) > 5 else ""
+            )
+            message = f"line {rule.line} lets {roles} in from {login_paths[0].where} without a password"
+            superuser = any(rights.privileges.is_superuser(login_path.role) for login_path in login_paths)
             yield Found(about=str(rule.line), message=message, places=(rule.place,), severity=None if superuser else Severity.HIGH)
 
 
-@check("databases.clear-password", Severity.MEDIUM, advice="Use hostssl, or scram-sha-256, which never sends the password.")
-def clear_password(rights: DatabaseRights) -> Iterator[Found]:
+@check("databases.cleartext-password", Severity.MEDIUM, advice="Use hostssl, or scram-sha-256, which never sends the password.")
+def cleartext_password(rights: DatabaseRights) -> Iterator[Found]:
     """A rule of access takes passwords in clear over a connection that need not be encrypted.
 
     Whoever listens on the way has the password.
@@ -102,8 +91,8 @@ def clear_password(rights: DatabaseRights) -> Iterator[Found]:
             )
 
 
-@check("databases.outdated-password", Severity.MEDIUM, advice="Set password_encryption to scram-sha-256; have the password set anew.")
-def outdated_password(rights: DatabaseRights) -> Iterator[Found]:
+@check("databases.weak-password-hash", Severity.MEDIUM, advice="Set password_encryption to scram-sha-256; have the password set anew.")
+def weak_password_hash(rights: DatabaseRights) -> Iterator[Found]:
     """A role's password is kept as an MD5 digest.
 
     The digest itself is enough to log in, and is quickly tried through.
@@ -113,8 +102,8 @@ def outdated_password(rights: DatabaseRights) -> Iterator[Found]:
             yield Found(about=role.name, message=f"the password of {role.name} is kept as MD5", places=(role.place,))
 
 
-@check("databases.outlived-session", Severity.MEDIUM, advice="End it: SELECT pg_terminate_backend(PID).")
-def outlived_session(rights: DatabaseRights) -> Iterator[Found]:
+@check("databases.session-after-expiry", Severity.MEDIUM, advice="End it: SELECT pg_terminate_backend(PID).")
+def session_after_expiry(rights: DatabaseRights) -> Iterator[Found]:
     """A connection is open of a role that would not be let in any more.
 
     A connection is asked for a password once, when it begins: what was taken away since is in use until it ends.
@@ -126,10 +115,10 @@ def outlived_session(rights: DatabaseRights) -> Iterator[Found]:
             "has no such role any more"
             if role is None
             else "lets it log in no more"
-            if not role.log_in
+            if not role.login
             else "has an expired password for it"
         )
-        if session.role and (role is None or not role.log_in or expired):
+        if session.role and (role is None or not role.login or expired):
             where = f" from {session.address}" if session.address else ""
             message = f"{session.role} is connected to {session.database}{where}, and the server {why}"
             yield Found(about=session.role, message=message, places=(session.place,))
@@ -143,7 +132,7 @@ def expired_password(rights: DatabaseRights) -> Iterator[Found]:
     """
     held = {holding.principal.name for holding in rights.own_holdings}
     for role in rights.facts.roles:
-        if role.log_in and role.valid_until is not None and role.valid_until < rights.facts.taken and role.name in held:
+        if role.login and role.valid_until is not None and role.valid_until < rights.facts.taken and role.name in held:
             message = f"the password of {role.name} expired on {role.valid_until:%Y-%m-%d}, and its rights are as they were"
             yield Found(about=role.name, message=message, places=(role.place,))
 
@@ -181,7 +170,7 @@ def untrusted_function(rights: DatabaseRights) -> Iterator[Found]:
     for routine in rights.facts.routines:
         key = (routine.database, "function", routine.schema, routine.name)
         if not routine.trusted and any(
-            rights.privileges.has(role.name, key, "EXECUTE") for role in rights.facts.roles if not role.superuser and role.log_in
+            rights.privileges.has(role.name, key, "EXECUTE") for role in rights.facts.roles if not role.superuser and role.login
         ):
             message = f"{routine.name} in {routine.database} is written in {routine.language}, which is not trusted"
             yield Found(about=f"{routine.database} {routine.name}", message=message, places=(routine.place,))
@@ -196,8 +185,8 @@ _REACHING = {
 }  # fmt: skip
 
 
-@check("databases.reaching-extension", Severity.INFO, advice="Drop it where nothing uses it; else see who may use what it brings.")
-def reaching_extension(rights: DatabaseRights) -> Iterator[Found]:
+@check("databases.risky-extension", Severity.INFO, advice="Drop it where nothing uses it; else see who may use what it brings.")
+def risky_extension(rights: DatabaseRights) -> Iterator[Found]:
     """A database has an extension that reaches beyond it.
 
     What it brings is the usual next step of whoever has taken over a superuser, or a role that may use it.
@@ -208,8 +197,8 @@ def reaching_extension(rights: DatabaseRights) -> Iterator[Found]:
             yield Found(about=f"{one.database} {one.name}", message=message, places=(one.place,))
 
 
-@check("databases.open-default", Severity.MEDIUM, advice="ALTER DEFAULT PRIVILEGES … REVOKE … FROM PUBLIC.")
-def open_default(rights: DatabaseRights) -> Iterator[Found]:
+@check("databases.public-default-privileges", Severity.MEDIUM, advice="ALTER DEFAULT PRIVILEGES … REVOKE … FROM PUBLIC.")
+def public_default_privileges(rights: DatabaseRights) -> Iterator[Found]:
     """Whatever a role makes next is open to everybody.
 
     Nobody grants anything when the table is made, and so nobody notices.
@@ -225,8 +214,8 @@ def open_default(rights: DatabaseRights) -> Iterator[Found]:
             )
 
 
-@check("databases.everybody-writes", Severity.MEDIUM, advice="REVOKE … FROM PUBLIC, and grant to the roles that need it.")
-def everybody_writes(rights: DatabaseRights) -> Iterator[Found]:
+@check("databases.public-write", Severity.MEDIUM, advice="REVOKE … FROM PUBLIC, and grant to the roles that need it.")
+def public_write(rights: DatabaseRights) -> Iterator[Found]:
     """Everybody who can connect may change a table.
 
     PUBLIC is every role there is and will be.
@@ -260,3 +249,21 @@ def stored_password(rights: DatabaseRights) -> Iterator[Found]:
                 places=(mapping.place,),
                 severity=None if mapping.role else Severity.MEDIUM,
             )
+
+
+CHECKS: tuple[Check[DatabaseRights], ...] = (
+    extra_superuser,
+    superuser_by_membership,
+    host_access,
+    login_without_password,
+    cleartext_password,
+    weak_password_hash,
+    session_after_expiry,
+    expired_password,
+    definer_function,
+    untrusted_function,
+    risky_extension,
+    public_default_privileges,
+    public_write,
+    stored_password,
+)

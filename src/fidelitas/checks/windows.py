@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator
 
-from fidelitas.checks.check import Found, check
+from fidelitas.checks.check import Check, Found, check
 from fidelitas.findings import Severity
 from fidelitas.rights import PrincipalKind, RightKind, WindowsRights
 from fidelitas.rights.windows import ADMINISTRATORS
@@ -10,26 +10,10 @@ from fidelitas.rights.windows.access import TRUSTED
 from fidelitas.rights.windows.commands import is_unquoted
 from fidelitas.rights.windows.powers import USER_RIGHT_POWERS
 
-__all__ = [
-    "account_without_password",
-    "changed_in_session",
-    "disabled_administrator",
-    "elevating_installer",
-    "everybody_administers",
-    "guest_enabled",
-    "job_of_administrator",
-    "kept_password",
-    "no_consent",
-    "password_never_expires",
-    "powerful_user_right",
-    "remote_local_administrators",
-    "replaceable_program",
-    "unknown_administrator",
-    "unquoted_path",
-]
+__all__ = ["CHECKS"]
 
 _SYSTEM = "hklm\\software\\microsoft\\windows\\currentversion\\policies\\system\\"
-_LOG_ON = "hklm\\software\\microsoft\\windows nt\\currentversion\\winlogon\\"
+_LOGON = "hklm\\software\\microsoft\\windows nt\\currentversion\\winlogon\\"
 # The SIDs of built-in groups, whose rights every machine gives, and of services.
 _BUILT_IN = ("S-1-5-32-", "S-1-5-80-")
 # The last numbers of the SIDs of a domain's users, guests and machines, which are everybody of it.
@@ -47,8 +31,8 @@ def _administrators(rights: WindowsRights) -> set[str]:
     }
 
 
-@check("windows.everybody-administers", Severity.CRITICAL, advice="Take the group out of the administrators; name the few who need it.")
-def everybody_administers(rights: WindowsRights) -> Iterator[Found]:
+@check("windows.everyone-administrator", Severity.CRITICAL, advice="Take the group out of the administrators; name the few who need it.")
+def everyone_administrator(rights: WindowsRights) -> Iterator[Found]:
     """Everybody of the machine or of a domain is an administrator.
 
     One stolen password of anybody is the whole machine.
@@ -104,7 +88,7 @@ def password_never_expires(rights: WindowsRights) -> Iterator[Found]:
 
 
 @check("windows.no-password-required", Severity.HIGH, advice="Require a password: net user NAME /passwordreq:yes.")
-def account_without_password(rights: WindowsRights) -> Iterator[Found]:
+def no_password_required(rights: WindowsRights) -> Iterator[Found]:
     """An account may have an empty password.
 
     Whoever sits down at the machine is that account.
@@ -130,7 +114,7 @@ def guest_enabled(rights: WindowsRights) -> Iterator[Found]:
     Severity.HIGH,
     advice="Take the user right away in the security policy; give the group that needs the work its own task.",
 )
-def powerful_user_right(rights: WindowsRights) -> Iterator[Found]:
+def user_right(rights: WindowsRights) -> Iterator[Found]:
     """A user right gives its holder the machine, past the administrators' group.
 
     It shows in no list of administrators.
@@ -187,11 +171,11 @@ def unquoted_path(rights: WindowsRights) -> Iterator[Found]:
 
 
 @check(
-    "windows.runs-as-administrator",
+    "windows.administrator-service-account",
     Severity.MEDIUM,
     advice="Give the work an account of its own with the rights that it needs, best a managed one.",
 )
-def job_of_administrator(rights: WindowsRights) -> Iterator[Found]:
+def administrator_service_account(rights: WindowsRights) -> Iterator[Found]:
     """A service or task runs as the account of an administrator.
 
     The account's password lies on the machine, where every administrator of it can read it; what it opens elsewhere is theirs, too.
@@ -210,8 +194,8 @@ def job_of_administrator(rights: WindowsRights) -> Iterator[Found]:
                 )
 
 
-@check("windows.installs-elevated", Severity.HIGH, advice="Switch AlwaysInstallElevated off.")
-def elevating_installer(rights: WindowsRights) -> Iterator[Found]:
+@check("windows.elevated-installs", Severity.HIGH, advice="Switch AlwaysInstallElevated off.")
+def elevated_installs(rights: WindowsRights) -> Iterator[Found]:
     """The installer runs any package as the system, whoever starts it.
 
     A package of one's own making is enough to be an administrator.
@@ -221,8 +205,8 @@ def elevating_installer(rights: WindowsRights) -> Iterator[Found]:
             yield Found(about="AlwaysInstallElevated", message="packages of anybody are installed as the system", places=(link.place,))
 
 
-@check("windows.no-consent", Severity.MEDIUM, advice="Set EnableLUA to 1 and ConsentPromptBehaviorAdmin to 2.")
-def no_consent(rights: WindowsRights) -> Iterator[Found]:
+@check("windows.no-elevation-prompt", Severity.MEDIUM, advice="Set EnableLUA to 1 and ConsentPromptBehaviorAdmin to 2.")
+def no_elevation_prompt(rights: WindowsRights) -> Iterator[Found]:
     """Programs of an administrator have all rights without asking.
 
     Whatever the administrator opens, a document with a macro for instance, administers the machine.
@@ -249,20 +233,20 @@ def remote_local_administrators(rights: WindowsRights) -> Iterator[Found]:
         )
 
 
-@check("windows.kept-password", Severity.HIGH, advice="Delete DefaultPassword and switch the automatic log-on off; change the password.")
-def kept_password(rights: WindowsRights) -> Iterator[Found]:
+@check("windows.stored-password", Severity.HIGH, advice="Delete DefaultPassword and switch the automatic log-on off; change the password.")
+def stored_password(rights: WindowsRights) -> Iterator[Found]:
     """The password of an automatic log-on lies in the registry.
 
     Every account of the machine can read it.
     """
-    value, place = rights.facts.settings.get(f"{_LOG_ON}defaultpassword", ("", None))
+    value, place = rights.facts.settings.get(f"{_LOGON}defaultpassword", ("", None))
     if value and place is not None:
-        name = rights.facts.settings.get(f"{_LOG_ON}defaultusername", ("somebody", None))[0]
+        name = rights.facts.settings.get(f"{_LOGON}defaultusername", ("somebody", None))[0]
         yield Found(about=name, message=f"the password of {name} lies in the registry", places=(place,))
 
 
-@check("windows.changed-in-session", Severity.HIGH, advice="End the session, or have the person log off and on again.")
-def changed_in_session(rights: WindowsRights) -> Iterator[Found]:
+@check("windows.outdated-session", Severity.HIGH, advice="End the session, or have the person log off and on again.")
+def outdated_session(rights: WindowsRights) -> Iterator[Found]:
     """A membership changed while a session of the account is open.
 
     A session keeps the groups that it began with: what was taken away is still held, what was given is not held yet.
@@ -277,3 +261,22 @@ def changed_in_session(rights: WindowsRights) -> Iterator[Found]:
         else:
             message, severity = f"{who} was taken out of {group} {done}: the session of {since} still holds it", None
         yield Found(about=str(who), message=message, places=(session.place, change.place), severity=severity)
+
+
+CHECKS: tuple[Check[WindowsRights], ...] = (
+    everyone_administrator,
+    unknown_administrator,
+    disabled_administrator,
+    password_never_expires,
+    no_password_required,
+    guest_enabled,
+    user_right,
+    replaceable_program,
+    unquoted_path,
+    administrator_service_account,
+    elevated_installs,
+    no_elevation_prompt,
+    remote_local_administrators,
+    stored_password,
+    outdated_session,
+)

@@ -13,7 +13,7 @@ from fidelitas.inquiry import Inquiry
 from fidelitas.reports.charter import charter_document, charter_table
 from fidelitas.reports.holders import names_of
 from fidelitas.rights import Holding, HostRights, PrincipalKind
-from fidelitas.rights.sudo import Decision
+from fidelitas.rights.linux.sudo import Decision
 from fidelitas.sources import RootFiles, from_policy_file
 
 

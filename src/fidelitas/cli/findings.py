@@ -13,7 +13,7 @@ _SEVERITIES = [str(severity) for severity in Severity]
 
 @click.command
 @click.option("--on", "subject", metavar="SUBJECT", help="Only on this subject.")
-@click.option("--check", "only", metavar="CHECK", multiple=True, help="Only of this check, or of a theme, such as log-ins; repeatable.")
+@click.option("--check", "only", metavar="CHECK", multiple=True, help="Only of this check, or of a theme, such as login; repeatable.")
 @click.option("--severity", type=click.Choice(_SEVERITIES), default="info", show_default=True, help="Only of this severity or worse.")
 @click.option(
     "--fail-on",

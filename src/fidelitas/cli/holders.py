@@ -40,7 +40,7 @@ def command(account: str | None, right: str | None, subject: str | None, strengt
         every = object_rows(servers, database, name)
         if not every:
             raise RequestError(f'{subject} has no database or object "{inside}" that is in evidence', hint="Such as shop/app.payments.")
-        rows = [(host, holding) for host, holding in every if chosen.takes(host, holding)]
+        rows = [(host, holding) for host, holding in every if chosen.matches(host, holding)]
     else:
         rows = selected(hosts, chosen)
     told = source.provenance({host.subject: host for host, _ in rows}.values())

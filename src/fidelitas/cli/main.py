@@ -11,7 +11,7 @@ import click
 
 from fidelitas import __version__
 from fidelitas.errors import FidelitasError
-from fidelitas.text import plain
+from fidelitas.text import escape_control
 
 # Each command's module in this package, and its one line of help: shown without importing it.
 COMMANDS = {
@@ -79,7 +79,7 @@ def fail(error: FidelitasError) -> NoReturn:
     """Print an error in one line and exit with its status."""
     hint = f" {error.hint}" if error.hint else ""
     separator = "." if hint and not str(error).endswith((".", "!", "?")) else ""
-    click.echo(f"fidelitas: {plain(str(error))}{separator}{plain(hint)}", err=True)
+    click.echo(f"fidelitas: {escape_control(str(error))}{separator}{escape_control(hint)}", err=True)
     raise SystemExit(error.exit_status)
 
 

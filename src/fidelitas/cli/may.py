@@ -12,7 +12,7 @@ from fidelitas.cli.options import Output, Source, bundle_of_root, format_option,
 from fidelitas.errors import RequestError
 from fidelitas.inquiry import Inquiry, parse_time, run_as_of
 from fidelitas.reports.decision import decision_block, decision_document
-from fidelitas.rights.sudo import Host, Question, Verdict
+from fidelitas.rights.linux.sudo import Host, Question, Verdict
 from fidelitas.sources import FileScan, RootFiles, from_policy_file, from_this_machine
 
 

@@ -22,7 +22,7 @@ from fidelitas.cli.main import UNREAD_STATUS
 from fidelitas.errors import ReadError, RequestError
 from fidelitas.evidence import Bundle
 from fidelitas.facts import Gap
-from fidelitas.languages.host import lost_evidence
+from fidelitas.languages.linux.host import lost_evidence
 from fidelitas.ledger import Ledger
 from fidelitas.platforms import PLATFORMS, is_host
 from fidelitas.reports import FORMATS, Table, render
@@ -30,12 +30,12 @@ from fidelitas.reports.blocks import Block, render_blocks
 from fidelitas.reports.coverage import gaps_line
 from fidelitas.rights import HostRights, SubjectRights
 from fidelitas.sources import FileScan, LogScan, from_this_machine
-from fidelitas.text import plain
+from fidelitas.text import escape_control
 
 if TYPE_CHECKING:
     from fidelitas.findings import Finding
-    from fidelitas.logbook import Logbook, Wanted
-    from fidelitas.usage import Deed, Grants
+    from fidelitas.logbook import EventFilter, Logbook
+    from fidelitas.usage import AttributedEvent, Grants
 
 S = TypeVar("S")
 T = TypeVar("T")
@@ -81,7 +81,7 @@ class Output:
 
 def say(message: str) -> None:
     """Print a message on standard error."""
-    click.echo(f"fidelitas: {plain(message)}", err=True)
+    click.echo(f"fidelitas: {escape_control(message)}", err=True)
 
 
 def default_ledger() -> Path:
@@ -130,7 +130,7 @@ class Source:
         """Return the hosts of the ledger, none where there is no survey."""
         return audit(Ledger(self.ledger).bundles(self.survey)).hosts
 
-    def logbook(self, wanted: "Wanted | None" = None, take: "Callable[[Deed], None] | None" = None) -> "Logbook":
+    def logbook(self, wanted: "EventFilter | None" = None, take: "Callable[[AttributedEvent], None] | None" = None) -> "Logbook":
         """Return what the logs tell: those that were named, else those of the evidence in the ledger."""
         # Brings the numerical libraries, which other commands do without.
         from fidelitas.logbook import HostLogs, host_logs, read_logbook  # noqa: PLC0415

@@ -12,10 +12,10 @@ from fidelitas.cli.options import Output, Source, bundle_of_root, format_option,
 from fidelitas.errors import RequestError
 from fidelitas.evidence import Bundle
 from fidelitas.facts import Event, EventKind
-from fidelitas.logbook import Wanted
+from fidelitas.logbook import EventFilter
 from fidelitas.memberships import Memberships
 from fidelitas.rehearsal import Rehearsal, errors_of, rehearse
-from fidelitas.replay import Held, Replay, replay
+from fidelitas.replay import PolicyHistory, Replay, replay
 from fidelitas.reports.rehearsal import error_block, rehearsal_blocks, rehearsal_document
 from fidelitas.reports.replay import replay_blocks, replay_document
 from fidelitas.sources import POLICY, from_policy_file
@@ -78,10 +78,12 @@ def _replays(source: Source, changed: Sequence[Bundle]) -> list[Replay]:
     """Put every logged use of sudo to the new policies; where there are no logs there is nothing to put."""
     events: list[Event] = []
     if source.logs or any(bundle.copies for bundle in changed):
-        book = source.logbook(Wanted(kinds=frozenset({EventKind.USED, EventKind.REFUSED})), lambda deed: events.append(deed.event))
+        book = source.logbook(
+            EventFilter(kinds=frozenset({EventKind.USED, EventKind.REFUSED})), lambda attributed: events.append(attributed.event)
+        )
         for problem in (*book.gaps, *book.unread):
             say(str(problem))
-    return replay(events, {bundle.subject: Held([bundle]) for bundle in changed})
+    return replay(events, {bundle.subject: PolicyHistory([bundle]) for bundle in changed})
 
 
 def _show(

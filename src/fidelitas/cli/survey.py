@@ -11,7 +11,7 @@ import click
 from fidelitas.audit import Audit, audit
 from fidelitas.cli.options import DURATION, Output, default_ledger, format_option, ledger_option, say, tell_gaps
 from fidelitas.errors import FidelitasError, LedgerError, ReadError, RequestError
-from fidelitas.evidence import keep_apart, may_name_a_subject
+from fidelitas.evidence import is_valid_subject_name, keep_apart
 from fidelitas.ledger import Ledger, Survey
 from fidelitas.reports.coverage import coverage_table, gap_lines
 from fidelitas.reports.findings import findings_blocks, findings_table, tally
@@ -163,7 +163,7 @@ def _names(names: Sequence[str], asked: Sequence[tuple[str, str | Path]]) -> dic
                 raise RequestError(
                     f'--name "{text}" does not say which subject it is for', hint="With several subjects write --name FILE=NAME."
                 )
-        if not may_name_a_subject(name):
+        if not is_valid_subject_name(name):
             raise RequestError(f'"{name}" cannot name the subject')
         called[what] = name
     return called

@@ -20,13 +20,21 @@ from fidelitas.cli.options import (
 )
 from fidelitas.errors import ReadError, RequestError
 from fidelitas.facts import EventKind
-from fidelitas.logbook import Logbook, Wanted
-from fidelitas.replay import Held, replay
+from fidelitas.logbook import EventFilter, Logbook
+from fidelitas.replay import PolicyHistory, replay
 from fidelitas.reports.findings import findings_blocks, findings_document, tally
 from fidelitas.reports.replay import replay_blocks, replay_document, replay_table
 from fidelitas.reports.sessions import sessions_table, timeline_blocks
-from fidelitas.reports.usage import deed_document, head_block, outside_lines, people_table, usage_blocks, usage_document, usage_table
-from fidelitas.usage import Deed
+from fidelitas.reports.usage import (
+    attributed_event_document,
+    head_block,
+    outside_lines,
+    people_table,
+    usage_blocks,
+    usage_document,
+    usage_table,
+)
+from fidelitas.usage import AttributedEvent
 
 _KINDS = {kind.name.lower().replace("_", "-"): kind for kind in EventKind}
 _VIEWS = ("summary", "events", "sessions", "timeline", "against-policy")
@@ -70,7 +78,7 @@ def command(
         fidelitas usage --log /var/log --kind refused --events
     """  # noqa: D301 Click wants the character itself
     now = datetime.now(UTC)
-    wanted = Wanted(
+    wanted = EventFilter(
         person=person,
         host=host,
         command=part,
@@ -81,17 +89,17 @@ def command(
     ends = min(wanted.until or now, now)
     if wanted.since is not None and wanted.since >= ends:
         raise RequestError("the window is empty: it ends before it begins", hint="Give --since a time before --until and before now.")
-    deeds: list[Deed] = []
+    attributed_events: list[AttributedEvent] = []
     keep = figures is not None or view in ("events", "timeline", "against-policy")
     if output.form == "jsonl":
-        book = source.logbook(wanted, lambda deed: output.text(json.dumps(deed_document(deed)) + "\n"))
+        book = source.logbook(wanted, lambda attributed: output.text(json.dumps(attributed_event_document(attributed)) + "\n"))
     else:
-        book = source.logbook(wanted, deeds.append if keep else None)
-        deeds.sort(key=lambda deed: deed.event.at or datetime.min.replace(tzinfo=UTC))
+        book = source.logbook(wanted, attributed_events.append if keep else None)
+        attributed_events.sort(key=lambda attributed: attributed.event.at or datetime.min.replace(tzinfo=UTC))
         _refuse_unknown(book, wanted, source)
-        _show(book, deeds, view or "summary", source, output, wanted)
+        _show(book, attributed_events, view or "summary", source, output, wanted)
     if figures is not None:
-        _draw(figures, deeds, source)
+        _draw(figures, attributed_events, source)
     outside = outside_lines(book, wanted.since, ends, reader_zone()) if wanted.since is not None or wanted.until is not None else []
     for line in outside:
         say(line)
@@ -100,7 +108,7 @@ def command(
         raise SystemExit(3)
 
 
-def _refuse_unknown(book: Logbook, wanted: Wanted, source: Source) -> None:
+def _refuse_unknown(book: Logbook, wanted: EventFilter, source: Source) -> None:
     """Refuse a person or host that neither the logs nor the evidence knows: nothing found would look like nothing done."""
     if wanted.host is not None and book.use_of(wanted.host) is None:
         raise unknown_name("the logs are of no host", wanted.host, book.hosts)
@@ -111,21 +119,21 @@ def _refuse_unknown(book: Logbook, wanted: Wanted, source: Source) -> None:
             raise unknown_name("neither logs nor evidence know a person", wanted.person, people)
 
 
-def _show(book: Logbook, deeds: list[Deed], view: str, source: Source, output: Output, wanted: Wanted) -> None:
-    plain = wanted == Wanted()
+def _show(book: Logbook, attributed_events: list[AttributedEvent], view: str, source: Source, output: Output, wanted: EventFilter) -> None:
+    plain = wanted == EventFilter()
     zone, found = reader_zone(), book.findings() if plain else []
     if view == "against-policy":
-        _against(book, deeds, source, output)
+        _against(book, attributed_events, source, output)
     elif view == "sessions" and output.form != "json":
         sessions = [session for use in book.hosts.values() for session in use.sessions if wanted.takes_session(session)]
         output.table(sessions_table(sessions, zone, everything=output.form != "table"), dict)
     elif output.form == "json":
         document = findings_document(found, complete=True)["findings"]
-        output.json(usage_document(book, document, deeds if view in ("events", "timeline") else None))
+        output.json(usage_document(book, document, attributed_events if view in ("events", "timeline") else None))
     elif view == "timeline":
-        output.blocks(timeline_blocks(deeds, zone))
+        output.blocks(timeline_blocks(attributed_events, zone))
     elif view == "events":
-        output.table(usage_table(deeds, zone), dict)
+        output.table(usage_table(attributed_events, zone), dict)
     elif output.form != "table":
         output.table(people_table(book.people.ranked(), zone), dict)
     else:
@@ -138,9 +146,9 @@ def _show(book: Logbook, deeds: list[Deed], view: str, source: Source, output: O
             output.blocks(findings_blocks(found))
 
 
-def _against(book: Logbook, deeds: list[Deed], source: Source, output: Output) -> None:
-    held = {subject: Held(bundles, book.use_of(subject)) for subject, bundles in source.history()}
-    replays = replay((deed.event for deed in deeds), held)
+def _against(book: Logbook, attributed_events: list[AttributedEvent], source: Source, output: Output) -> None:
+    held = {subject: PolicyHistory(bundles, book.use_of(subject)) for subject, bundles in source.history()}
+    replays = replay((attributed.event for attributed in attributed_events), held)
     if not replays:
         raise RequestError("the logs hold no use of sudo on a host of the ledger", hint="Survey the host, or name its logs.")
     if output.form == "table":
@@ -149,12 +157,12 @@ def _against(book: Logbook, deeds: list[Deed], source: Source, output: Output) -
         output.table(replay_table(replays), lambda: {"schema": "fidelitas/replay/1", "subjects": replay_document(replays)})
 
 
-def _draw(folder: Path, deeds: list[Deed], source: Source) -> None:
+def _draw(folder: Path, attributed_events: list[AttributedEvent], source: Source) -> None:
     from fidelitas.reports.figures import figures  # noqa: PLC0415 Matplotlib takes a second to load
 
     try:
         folder.mkdir(parents=True, exist_ok=True)
-        for name, content in figures(deeds, source.hosts_if_any(), reader_zone()):
+        for name, content in figures(attributed_events, source.hosts_if_any(), reader_zone()):
             (folder / name).write_bytes(content)
             say(f'drew "{folder / name}"')
     except OSError as error:

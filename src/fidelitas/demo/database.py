@@ -74,16 +74,16 @@ def _roles(made: _Catalogue, people: Sequence[Person]) -> None:
     for person in (*teams["administrators"][:2], *teams["scientists"][:4], teams["operators"][0]):
         made.role(person.name, log_in=True, kept=_SCRAM)
     made.role("svc_ingest", log_in=True, kept=_SCRAM)
-    made.role("svc_legacy", check="databases.outdated-password", log_in=True, kept="md5")
+    made.role("svc_legacy", check="databases.weak-password-hash", log_in=True, kept="md5")
     made.role("svc_backup", log_in=True, kept=_SCRAM)
     first, second = teams["administrators"][:2]
     for person in (first, second):
-        made.member("dba", person.name, check="databases.becomes-superuser")
-    made.member("oncall", teams["operators"][0].name, check="databases.becomes-superuser")
+        made.member("dba", person.name, check="databases.superuser-by-membership")
+    made.member("oncall", teams["operators"][0].name, check="databases.superuser-by-membership")
     made.member("dba", "oncall")
     for person in teams["scientists"][:4]:
         made.member("scientists", person.name)
-    made.member("pg_read_server_files", "svc_backup", check="databases.reaches-host")
+    made.member("pg_read_server_files", "svc_backup", check="databases.host-access")
     made.member("tides_owner", "svc_ingest")
 
 
@@ -101,7 +101,7 @@ def _objects(made: _Catalogue) -> None:
         made.grant(table, "tides_owner", *_TABLE)
     made.grant("readings", "scientists", "SELECT")
     made.grant("gauges", "scientists", "SELECT")
-    made.grant("notes", "", "INSERT", "UPDATE", check="databases.everybody-writes")
+    made.grant("notes", "", "INSERT", "UPDATE", check="databases.public-write")
     routine = {"schema": "app", "name": "app.close_day(date)", "owner": "postgres"}
     made.add("routines tides", "databases.definer-function", **routine, definer=True, language="plpgsql", trusted=True, settings=None)
     made.grant("app.close_day(date)", "", "EXECUTE", kind="function", owner="postgres")
@@ -111,7 +111,7 @@ def _access(made: _Catalogue) -> None:
     rows = (
         ("", "local", ["all"], ["all"], None, None, "peer"),
         ("", "hostssl", ["all"], ["all"], "10.20.0.0", "255.255.0.0", "scram-sha-256"),
-        ("databases.open-door", "host", ["tides"], ["svc_legacy"], "10.20.9.0", "255.255.255.0", "trust"),
+        ("databases.login-without-password", "host", ["tides"], ["svc_legacy"], "10.20.9.0", "255.255.255.0", "trust"),
     )
     for number, (check, kind, databases, roles, address, netmask, method) in enumerate(rows, 90):
         shown = {"type": kind, "database": databases, "role": roles, "address": address, "netmask": netmask}

@@ -46,7 +46,7 @@ def directory_bundle(people: Sequence[Person], taken: datetime) -> tuple[bytes, 
     former, contractor, keeper = teams["operators"][1], teams["contractors"][0], teams["administrators"][2]
     flags = {former.name: _DISABLED, contractor.name: _NO_PREAUTHENTICATION, keeper.name: _NEVER_EXPIRES}
     checks = {
-        former.name: "directory.stale-administrator",
+        former.name: "directory.disabled-administrator",
         contractor.name: "directory.no-preauthentication",
         keeper.name: "directory.password-never-expires",
     }

@@ -98,9 +98,9 @@ def tern(team: Team, planted: list[Planted]) -> HostBuilder:
 # The ingest service is restarted by those on duty.
 Cmnd_Alias INGEST = /usr/bin/systemctl restart tide-ingest, /usr/bin/systemctl status tide-ingest
 User_Alias ONDUTY = {", ".join(_names(team["technicians"][2:5]))}
-ONDUTY	ALL=(root) NOPASSWD: INGEST #! sudo.hands-over-root
+ONDUTY	ALL=(root) NOPASSWD: INGEST #! sudo.root-equivalent-command
 %dataops	ALL=(tideingest) ALL
-{second.name}	ALL=(root) /usr/bin/journalctl -u tide-ingest #! sudo.hands-over-root
+{second.name}	ALL=(root) /usr/bin/journalctl -u tide-ingest #! sudo.root-equivalent-command
 tidevendor	ALL=(root) /usr/bin/systemctl restart tide-ingest #! sudo.unknown-name
 %tidewatch	ALL=(root) /usr/bin/tail -n 100 /var/log/tide-ingest.log #! sudo.unknown-name
 %dataops	knot=(ALL) ALL
@@ -113,7 +113,7 @@ tidevendor	ALL=(root) /usr/bin/systemctl restart tide-ingest #! sudo.unknown-nam
         "/etc/sudoers.d/60-storm",
         f"""\
 # Storm surge of last winter: {noor.name} needed everything at once.
-{noor.name}	ALL=(ALL:ALL) ALL #! sudo.all-outside-admins
+{noor.name}	ALL=(ALL:ALL) ALL #! sudo.full-root-outside-admin-group
 """,
     )
     _plant(
@@ -136,10 +136,10 @@ def _tern_roads(host: HostBuilder, team: Team, planted: list[Planted]) -> None:
     """An editor made setuid, a container service that everybody on the rota may use, a script of cron that its users may change."""
     host.group("docker", 3006, team["technicians"][3].name)
     host.policies["/run/docker.sock"] = File(None, 0o660, 0, 3006, kind="other")
-    planted.append(Planted("groups.confers-root", "tern", "/etc/group", len(host.groups)))
+    planted.append(Planted("groups.root-equivalent", "tern", "/etc/group", len(host.groups)))
     host.program("/usr/local/bin/tide-notes", 0o4750, 3001)
     host.listing("program-digests", "e1d1704\t/usr/bin/vim.tiny\ne1d1704\t/usr/bin/vim\ne1d1704\t/usr/local/bin/tide-notes\n")
-    planted.append(Planted("programs.hands-over-root", "tern", "/usr/local/bin/tide-notes", None))
+    planted.append(Planted("programs.root-equivalent", "tern", "/usr/local/bin/tide-notes", None))
     host.policies["/etc/cron.d/tide"] = File("30 2 * * * root /opt/tide/rotate.sh --keep 30\n")
     host.policies["/opt/tide"] = File(None, 0o755)
     host.policies["/opt/tide/rotate.sh"] = File(None, 0o775, 0, 3001, kind="file")
@@ -147,11 +147,11 @@ def _tern_roads(host: HostBuilder, team: Team, planted: list[Planted]) -> None:
     planted.append(Planted("running.writable", "tern", "/opt/tide/rotate.sh", None))
     host.policies["/usr/local/bin/dump-tides"] = File(None, 0o755, kind="file")
     host.listing("kept-passwords", "script\t/usr/local/bin/dump-tides\n")
-    planted.append(Planted("log-ins.kept-database-password", "tern", "/usr/local/bin/dump-tides", None))
+    planted.append(Planted("login.stored-database-password", "tern", "/usr/local/bin/dump-tides", None))
     contractor = team["contractors"][0].name
     lines = [key_line("noor", "noor@desk"), key_line(contractor, f"{contractor}@dunlin")]
     host.policies["/root/.ssh/authorized_keys"] = File("".join(f"{line}\n" for line in lines), 0o600)
-    planted.append(Planted("log-ins.key-for-many", "tern", "/root/.ssh/authorized_keys", 2))
+    planted.append(Planted("login.shared-key", "tern", "/root/.ssh/authorized_keys", 2))
 
 
 def curlew(team: Team, planted: list[Planted]) -> HostBuilder:
@@ -159,7 +159,7 @@ def curlew(team: Team, planted: list[Planted]) -> HostBuilder:
     host = _base("curlew", _ROCKY, "wheel", "sha512", root="usable")
     _people(host, team["administrators"], team["scientists"], team["operators"])
     host.account("sysop", 0, gid=0, comment="out-of-hours operator", state="usable")
-    planted.append(Planted("accounts.extra-root", "curlew", "/etc/passwd", len(host.accounts)))
+    planted.append(Planted("accounts.uid-zero", "curlew", "/etc/passwd", len(host.accounts)))
     host.account("modelrun", 2003, shell="/sbin/nologin", state="none", comment="runs the surge model")
     host.group("modelrun", 2003)
     host.group("wheel", 10, *_names(team["administrators"]))
@@ -177,7 +177,7 @@ def curlew(team: Team, planted: list[Planted]) -> HostBuilder:
         "/etc/sudoers.local",
         f"""\
 # Kept apart from the packaged policy.
-{operator}	ALL=(ALL) NOPASSWD: ALL #! sudo.all-outside-admins sudo.unasked-all
+{operator}	ALL=(ALL) NOPASSWD: ALL #! sudo.full-root-outside-admin-group sudo.full-root-without-password
 %operators	ALL=(root) /usr/bin/systemctl restart surge-model, /usr/bin/systemctl start surge-model
 %modellers	ALL=(modelrun) NOPASSWD: ALL
 %modellers	ALL=(root) REPORTS #! sudo.unknown-name
@@ -196,21 +196,21 @@ def _curlew_roads(host: HostBuilder, team: Team, planted: list[Planted]) -> None
     host.policies["/etc/pam.d/login"] = File("auth optional pam_group.so\nauth required pam_unix.so\n")
     lent = f"# The model is restored from tape at the console.\nlogin;tty*;{team['operators'][1].name};Al0000-2400;disk\n"
     host.policies["/etc/security/group.conf"] = File(lent)
-    planted.append(Planted("groups.lent-at-log-in", "curlew", "/etc/security/group.conf", 2))
+    planted.append(Planted("groups.added-at-login", "curlew", "/etc/security/group.conf", 2))
     host.policies["/usr/share/polkit-1/actions/org.freedesktop.systemd1.policy"] = File(_ACTIONS)
-    planted.append(Planted("running.unasked-polkit", "curlew", "/usr/share/polkit-1/actions/org.freedesktop.systemd1.policy", 5))
-    planted.append(Planted("log-ins.root-by-password", "curlew", "/etc/ssh/sshd_config", 2))
+    planted.append(Planted("running.polkit-without-password", "curlew", "/usr/share/polkit-1/actions/org.freedesktop.systemd1.policy", 5))
+    planted.append(Planted("login.root-password", "curlew", "/etc/ssh/sshd_config", 2))
     host.listing("capabilities", "# file: /usr/bin/python3.9\nsecurity.capability=0x0100000280000000000000000000000000000000\n\n")
     host.listing("rpm-files", "python3\t100755\troot\troot\t\t\t/usr/bin/python3.9\n")
-    planted.append(Planted("programs.hands-over-root", "curlew", "/usr/bin/python3.9", None))
+    planted.append(Planted("programs.root-equivalent", "curlew", "/usr/bin/python3.9", None))
     host.program("/usr/bin/chage", 0o4755)
     host.listing("rpm-files", f"shadow-utils\t104755\troot\troot\t{'0a' * 32}\t\t/usr/bin/chage\n")
     host.listing("program-digests", f"{'0b' * 32}\t/usr/bin/chage\n")
-    planted.append(Planted("programs.changed", "curlew", "/usr/bin/chage", None))
+    planted.append(Planted("programs.modified", "curlew", "/usr/bin/chage", None))
     operator = team["operators"][1]
     ids = " ".join([str(operator.uid)] * 3)
     host.listing("processes", f"4711\t1\t{ids}\t{ids}\t10 3002\ttmux\n")
-    planted.append(Planted("groups.revoked-yet-active", "curlew", "/proc/4711/status", None))
+    planted.append(Planted("groups.revoked-but-active", "curlew", "/proc/4711/status", None))
 
 
 def dunlin(team: Team, planted: list[Planted]) -> HostBuilder:
@@ -230,7 +230,7 @@ def dunlin(team: Team, planted: list[Planted]) -> HostBuilder:
         planted,
         "/etc/sudoers.d/30-calibration",
         f"""\
-%calibration	GAUGES=(ALL) NOPASSWD: ALL #! sudo.all-outside-admins sudo.unasked-all
+%calibration	GAUGES=(ALL) NOPASSWD: ALL #! sudo.full-root-outside-admin-group sudo.full-root-without-password
 {technicians[5]}	GAUGES=(root) /usr/local/sbin/calibrate-gauge ""
 {contractors[0]}	GAUGES=({technicians[0]}) /usr/local/bin/gauge-report
 {contractors[1]}	GAUGES=({technicians[0]}) ALL
@@ -261,10 +261,10 @@ def dunlin(team: Team, planted: list[Planted]) -> HostBuilder:
         "/etc/sudoers.d/60-legacy",
         f"""\
 # From the days of the old gauge software.
-Defaults	env_keep += "LD_LIBRARY_PATH" #! sudo.loader-variables
-Defaults:%contractors	timestamp_timeout=-1 #! sudo.long-memory
+Defaults	env_keep += "LD_LIBRARY_PATH" #! sudo.loader-variables-kept
+Defaults:%contractors	timestamp_timeout=-1 #! sudo.long-credential-cache
 %contractors	GAUGES=(root) /usr/bin/tail -n 50 /var/log/gauges/* #! sudo.loose-arguments
-{technicians[6]}	GAUGES=(root) ALL, !/bin/sh, !/bin/bash #! sudo.all-outside-admins sudo.ban-by-exclusion
+{technicians[6]}	GAUGES=(root) ALL, !/bin/sh, !/bin/bash #! sudo.full-root-outside-admin-group sudo.bypassable-exclusion
 {technicians[7]}	GAUGES=(root) SETENV: /usr/local/sbin/flash-gauge #! sudo.settable-environment
 """,
     )
@@ -275,9 +275,9 @@ Defaults:%contractors	timestamp_timeout=-1 #! sudo.long-memory
 
 def _dunlin_roads(host: HostBuilder, team: Team, planted: list[Planted]) -> None:
     """su unasked for some, a folder that the gauges mount as root, and a contractor's key that opens root on tern."""
-    planted.append(Planted("log-ins.su-unasked", "dunlin", "/etc/pam.d/su", 2))
+    planted.append(Planted("login.su-without-password", "dunlin", "/etc/pam.d/su", 2))
     host.policies["/etc/exports"] = File("/srv/gauges gauge*.saltmarsh.example(rw,no_root_squash)\n")
-    planted.append(Planted("running.root-over-nfs", "dunlin", "/etc/exports", 1))
+    planted.append(Planted("running.nfs-root", "dunlin", "/etc/exports", 1))
     contractor = team["contractors"][0].name
     host.listing("private-keys", f"open\t/home/{contractor}/.ssh/id_ed25519\n")
     host.policies[f"/home/{contractor}/.ssh/id_ed25519"] = File(None, 0o600, team["contractors"][0].uid, kind="file")

@@ -63,8 +63,8 @@ def _stranger(groups: Groups, _: Person, end: datetime) -> Iterator[Line]:
     """A line that imitates another, a log-in as root from afar, and a membership that lasted for an afternoon."""
     operator, night = groups["operators"][0], _day(end, 9, 2, 11)
     folder = "/tmp/a ; USER=modelrun ; COMMAND=/opt/surge/bin/run"  # noqa: S108
-    yield _used(night, operator.name, "pts/4", "/usr/bin/dnf update", folder, "use.forged-line")
-    yield Line(night + timedelta(minutes=3), "sshd[7012]: Accepted password for root from 203.0.113.9 port 51122 ssh2", "use.root-log-in")
+    yield _used(night, operator.name, "pts/4", "/usr/bin/dnf update", folder, "use.suspected-forgery")
+    yield Line(night + timedelta(minutes=3), "sshd[7012]: Accepted password for root from 203.0.113.9 port 51122 ssh2", "use.root-login")
     administrator, at = groups["wheel"][0], _day(end, 12, 13, 20)
     brief = groups["operators"][1].name
     yield _used(at, administrator.name, "pts/1", f"/usr/bin/gpasswd -a {brief} wheel")

@@ -62,9 +62,9 @@ def catalogue_bundle(people: Sequence[Person], taken: datetime) -> tuple[bytes, 
     made.account("root", "localhost", _EVERYTHING, plugin="unix_socket", kept="none")
     made.account("mariadb.sys", "localhost", 0, account_locked=True, kept="none")
     made.account("loader", "%", _EVERYTHING, "databases.administrator-from-anywhere", "databases.hidden-administrator")
-    made.account("", "localhost", 0, "databases.anonymous", kept="empty")
+    made.account("", "localhost", 0, "databases.anonymous-account", kept="empty")
     made.account("auditor", "10.20.%", _PROCESS)
-    made.account("exports", "10.20.%", _SELECT | _RELOAD, "databases.not-in-force", in_force=_SELECT)
+    made.account("exports", "10.20.%", _SELECT | _RELOAD, "databases.pending-grants", in_force=_SELECT)
     made.add("global_priv", User="curators", Host="", Priv=json.dumps({"access": 0, "is_role": True}))
     for person in scientists[:4]:
         made.account(person.name, "10.20.%", 0, default_role="curators")

@@ -20,7 +20,7 @@ __all__ = ["MACHINES", "windows_bundle"]
 
 _ADMINISTRATORS, _USERS = "S-1-5-32-544", "S-1-5-32-545"
 _POLICY = "HKLM\\SOFTWARE\\Microsoft\\Windows\\CurrentVersion\\Policies\\System"
-_LOG_ON = "HKLM\\SOFTWARE\\Microsoft\\Windows NT\\CurrentVersion\\Winlogon"
+_LOGON = "HKLM\\SOFTWARE\\Microsoft\\Windows NT\\CurrentVersion\\Winlogon"
 # Access control lists as they are below Program Files, in a folder that everybody writes to, and of a service.
 _GUARDED = "O:SYG:SYD:PAI(A;;FA;;;SY)(A;;FA;;;BA)(A;;0x1200a9;;;BU)(A;OICIIO;GA;;;CO)"
 _ROOT = "O:SYG:SYD:PAI(A;OICI;FA;;;SY)(A;OICI;FA;;;BA)(A;OICI;0x1200a9;;;BU)(A;CI;LC;;;AU)"
@@ -153,9 +153,9 @@ def _avocet(people: Sequence[Person], taken: datetime) -> _Machine:
     _ordinary_days(made, [owner, administrators[0]], taken)
     began = taken.replace(hour=5) - timedelta(hours=1)
     sid, name = _of_domain(gone)
-    made.log.log_on(began, gone.name, sid, 0x9A001, kind=2)
+    made.log.logon(began, gone.name, sid, 0x9A001, kind=2)
     line = made.add("sessions", account=name, sid=sid, kind=2, since=f"{began:%Y-%m-%dT%H:%M:%SZ}", id="630785")
-    made.planted.append(Planted("windows.changed-in-session", "avocet", "sessions", line))
+    made.planted.append(Planted("windows.outdated-session", "avocet", "sessions", line))
     made.log.member(began + timedelta(minutes=40), 4733, administrators[0].name, sid, "Administrators", _ADMINISTRATORS)
     return made
 
@@ -183,11 +183,11 @@ def _godwit(people: Sequence[Person], taken: datetime) -> _Machine:
         "run_level": "Highest",
         "sddl": _GUARDED,
     }
-    made.add("tasks", "windows.runs-as-administrator", command='"C:\\Tides\\nightly.exe"', **nightly)
+    made.add("tasks", "windows.administrator-service-account", command='"C:\\Tides\\nightly.exe"', **nightly)
     made.program("C:\\Tides\\nightly.exe")
-    made.setting(_POLICY, "EnableLUA", "0", "windows.no-consent")
-    made.setting(_LOG_ON, "DefaultUserName", "anzeige")
-    made.setting(_LOG_ON, "DefaultPassword", "{kept}", "windows.kept-password")
+    made.setting(_POLICY, "EnableLUA", "0", "windows.no-elevation-prompt")
+    made.setting(_LOGON, "DefaultUserName", "anzeige")
+    made.setting(_LOGON, "DefaultPassword", "{kept}", "windows.stored-password")
     _ordinary_days(made, administrators[:2], taken)
     made.log.member(taken - timedelta(days=9, hours=-4), 4732, administrators[0].name, workshop, "Administratoren", _ADMINISTRATORS)
     return made
@@ -207,7 +207,7 @@ def _ordinary_days(made: _Machine, people: Sequence[Person], taken: datetime) ->
             session += 0x1000
             began = day + timedelta(minutes=chance.randint(8 * 60, 10 * 60))
             sid = _of_domain(person)[0]
-            made.log.log_on(began, person.name, sid, session, kind=chance.choice((2, 10)), elevated=True)
+            made.log.logon(began, person.name, sid, session, kind=chance.choice((2, 10)), elevated=True)
             for _ in range(chance.randint(1, 4)):
                 command = chance.choice(("C:\\Windows\\System32\\mmc.exe", "C:\\Windows\\System32\\cmd.exe", "C:\\Windows\\regedit.exe"))
                 made.log.process(began + timedelta(minutes=chance.randint(5, 400)), person.name, sid, session, command)

@@ -16,7 +16,7 @@ class SecurityLog:
         self._computer = computer
         self._events: list[tuple[datetime, int, dict[str, str]]] = []
 
-    def log_on(self, at: datetime, name: str, sid: str, session: int, *, kind: int, elevated: bool = False) -> None:
+    def logon(self, at: datetime, name: str, sid: str, session: int, *, kind: int, elevated: bool = False) -> None:
         """Add a log-on, and with `elevated` that it has an administrator's privileges."""
         target = {"TargetUserSid": sid, "TargetUserName": name, "TargetDomainName": "SALTMARSH", "TargetLogonId": hex(session)}
         self._events.append((at, 4624, {**target, "LogonType": str(kind), "IpAddress": "10.20.3.15" if kind == 10 else "-"}))

@@ -9,7 +9,7 @@ from pathlib import Path
 from fidelitas.evidence.bundle import UNREAD, Bundle, make_bundle, make_rows_bundle, read_bundle, unread_bundle
 from fidelitas.evidence.identity import Apart, Identity, Sameness, keep_apart, sameness
 from fidelitas.evidence.logs import BROKEN, LogCopy, bounded, family_of, has_records, in_blocks, tail_of, whole_lines
-from fidelitas.evidence.manifest import CopiedLog, Item, Listing, Manifest, MissingItem, may_name_a_subject
+from fidelitas.evidence.manifest import CopiedLog, Item, Listing, Manifest, MissingItem, is_valid_subject_name
 from fidelitas.masking import awk_code, awk_program, command_line_expressions
 
 __all__ = [
@@ -29,10 +29,10 @@ __all__ = [
     "family_of",
     "has_records",
     "in_blocks",
+    "is_valid_subject_name",
     "keep_apart",
     "make_bundle",
     "make_rows_bundle",
-    "may_name_a_subject",
     "probe_script",
     "read_bundle",
     "sameness",

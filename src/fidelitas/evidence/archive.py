@@ -16,7 +16,7 @@ from typing import IO, cast
 import zstandard
 
 from fidelitas.errors import EvidenceError
-from fidelitas.text import clipped, plain
+from fidelitas.text import clipped, escape_control
 
 __all__ = ["LIMITS", "Limits", "Member", "open_archive"]
 
@@ -124,7 +124,7 @@ def open_archive(stream: IO[bytes], limits: Limits = LIMITS) -> Iterator[Member]
 
 
 def _reason(error: BaseException) -> str:
-    return clipped(plain(str(error)), 80) or type(error).__name__
+    return clipped(escape_control(str(error)), 80) or type(error).__name__
 
 
 def _member(archive: tarfile.TarFile, entry: tarfile.TarInfo, limits: Limits) -> Member:
@@ -138,5 +138,5 @@ def _member(archive: tarfile.TarFile, entry: tarfile.TarInfo, limits: Limits) ->
     opened = archive.extractfile(entry)
     content = opened.read() if opened else b""
     if len(content) != entry.size:
-        raise EOFError(f'member "{clipped(plain(name), 80)}" is cut off')
+        raise EOFError(f'member "{clipped(escape_control(name), 80)}" is cut off')
     return Member(name=name.removeprefix("./"), content=content)

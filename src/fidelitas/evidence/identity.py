@@ -10,7 +10,7 @@ from datetime import datetime
 from enum import Enum
 from typing import Generic, Protocol, Self, TypeVar
 
-from fidelitas.text import clipped, plain
+from fidelitas.text import clipped, escape_control
 
 __all__ = ["Apart", "Identity", "Sameness", "keep_apart", "sameness"]
 
@@ -108,4 +108,4 @@ def _why(one: _Piece, other: _Piece) -> str:
 
 
 def _shown(name: str) -> str:
-    return clipped(plain(name), 80)
+    return clipped(escape_control(name), 80)

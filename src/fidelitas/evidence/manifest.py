@@ -12,7 +12,7 @@ from ipaddress import ip_interface
 from typing import Any, TypeVar
 
 from fidelitas.errors import EvidenceError
-from fidelitas.text import clipped, decode, plain
+from fidelitas.text import clipped, decode, escape_control
 
 __all__ = [
     "FORMAT",
@@ -22,7 +22,7 @@ __all__ = [
     "Listing",
     "Manifest",
     "MissingItem",
-    "may_name_a_subject",
+    "is_valid_subject_name",
     "parse_manifest",
     "render_manifest",
 ]
@@ -176,10 +176,10 @@ def _optional(entry: Mapping[str, Any], name: str, kind: type[_T]) -> _T | None:
 
 
 def _shown(value: object) -> str:
-    return clipped(plain(repr(value)), 60)
+    return clipped(escape_control(repr(value)), 60)
 
 
-def may_name_a_subject(name: str) -> bool:
+def is_valid_subject_name(name: str) -> bool:
     """Return whether a name can stand for a subject in rows, citations and file names."""
     return bool(name) and len(name) <= _SUBJECT_LENGTH and name.isprintable() and "/" not in name and not name.startswith((".", "-"))
 
@@ -187,7 +187,7 @@ def may_name_a_subject(name: str) -> bool:
 def _subject(stated: Mapping[str, Any]) -> str:
     """Return what the host calls itself; nothing where it has no usable name, since what is in the bundle is good all the same."""
     name = _of(stated, "subject", str)
-    return name if may_name_a_subject(name) else ""
+    return name if is_valid_subject_name(name) else ""
 
 
 def _taken(stated: Mapping[str, Any]) -> datetime:

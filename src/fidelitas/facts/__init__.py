@@ -51,10 +51,10 @@ from fidelitas.facts.events import Event, EventKind, TimeJump
 from fidelitas.facts.gaps import Gap
 from fidelitas.facts.host import AccessEntry, FileKind, FileState, HostFacts, NameService, Netgroup, OperatingSystem
 from fidelitas.facts.jobs import Job, SearchFolder
-from fidelitas.facts.log_ins import AuthorizedKey, KeptPassword, LentGroups, LogIns, PamRule, PrivateKey, SshdSetting
+from fidelitas.facts.logins import AuthorizedKey, KeptPassword, LentGroups, Logins, PamRule, PrivateKey, SshdSetting
 from fidelitas.facts.mariadb import AccountGrant, DatabaseAccount, DefinerObject, MariadbFacts, ProxyGrant, RoleGrant
 from fidelitas.facts.programs import CapableFile, Packaged, Programs, SetIdFile
-from fidelitas.facts.running import KernelSetting, LogOn, Mount, Process
+from fidelitas.facts.running import KernelSetting, LoginSession, Mount, Process
 from fidelitas.facts.sudo import (
     AliasKind,
     Command,
@@ -128,9 +128,9 @@ __all__ = [
     "LocalAccount",
     "LocalGroup",
     "LocalMember",
-    "LogIns",
-    "LogOn",
     "LoginLimits",
+    "LoginSession",
+    "Logins",
     "MariadbFacts",
     "Member",
     "MemberKind",

@@ -30,7 +30,7 @@ class DatabaseRole:
     inherit: bool = True
     create_role: bool = False
     create_database: bool = False
-    log_in: bool = False
+    login: bool = False
     replication: bool = False
     bypass_row_security: bool = False
     connection_limit: int = -1

@@ -58,7 +58,7 @@ class DirectoryAccount:
     expires: datetime | None = None
     once_administrator: bool = False
     service_names: tuple[str, ...] = ()
-    last_log_on: datetime | None = None
+    last_logon: datetime | None = None
     posix: Account | None = None
     place: Place = field(compare=False)
 

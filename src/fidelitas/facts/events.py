@@ -17,8 +17,8 @@ class EventKind(Enum):
     FAILED = "failed authentication"
     OPENED = "session opened"
     CLOSED = "session closed"
-    LOG_IN = "log-in"
-    LOG_IN_FAILED = "failed log-in"
+    LOGIN = "log-in"
+    LOGIN_FAILED = "failed log-in"
     CHANGED = "change of accounts"  # of an account, a group, a membership, a password
 
 
@@ -49,13 +49,13 @@ class Event(NamedTuple):  # a tuple, since there are millions of them
     reason: str = ""
     times: int = 1
     address: str = ""
-    log_in: str = ""
+    login: str = ""
     doubt: str = ""
     typed: bool = False
     masked: int = 0
 
     @property
-    def told(self) -> tuple[object, ...]:
+    def dedup_key(self) -> tuple[object, ...]:
         """What the line says, without when and where: two logs tell the same event alike."""
         return self[3:]
 

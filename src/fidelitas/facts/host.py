@@ -7,9 +7,9 @@ from enum import Enum
 from fidelitas.facts.accounts import Account, Group, GroupShadow, LoginLimits, Shadow
 from fidelitas.facts.delegations import Delegations
 from fidelitas.facts.gaps import Gap
-from fidelitas.facts.log_ins import LogIns
+from fidelitas.facts.logins import Logins
 from fidelitas.facts.programs import Programs
-from fidelitas.facts.running import KernelSetting, LogOn, Mount, Process
+from fidelitas.facts.running import KernelSetting, LoginSession, Mount, Process
 from fidelitas.facts.sudo import SudoPolicy
 from fidelitas.text import Place
 
@@ -112,6 +112,6 @@ class HostFacts:
     kernel: tuple[KernelSetting, ...] = ()
     sudo_version: str = ""
     packages: tuple[tuple[str, str], ...] = ()  # name and version of those that decide who becomes whom
-    log_ons: tuple[LogOn, ...] = ()
-    log_ins: LogIns = field(default_factory=LogIns)
+    login_sessions: tuple[LoginSession, ...] = ()
+    logins: Logins = field(default_factory=Logins)
     delegations: Delegations = field(default_factory=Delegations)

@@ -5,7 +5,7 @@ from datetime import datetime
 
 from fidelitas.text import Place
 
-__all__ = ["KernelSetting", "LogOn", "Mount", "Process"]
+__all__ = ["KernelSetting", "LoginSession", "Mount", "Process"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -25,7 +25,7 @@ class Process:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class LogOn:
+class LoginSession:
     """Somebody who is logged on (utmp(5)): `host` is where from, empty for the machine itself."""
 
     account: str

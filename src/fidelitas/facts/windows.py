@@ -55,7 +55,7 @@ class LocalAccount:
     password_required: bool | None = None
     password_never_expires: bool | None = None
     expires: datetime | None = None
-    last_log_on: datetime | None = None
+    last_logon: datetime | None = None
     description: str = ""
     place: Place = field(compare=False)
 

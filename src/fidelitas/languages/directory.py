@@ -9,9 +9,9 @@ from collections.abc import Iterator
 from datetime import UTC, datetime, timedelta
 
 from fidelitas.facts import Account, DirectoryAccount, DirectoryFacts, Gap, Password, PasswordState, Place, StatedGroup
-from fidelitas.languages.host import HostEvidence
-from fidelitas.languages.ldif import Entry, entries
-from fidelitas.languages.sudo_ldif import read_sudo_ldif
+from fidelitas.languages.ldap.ldif import Entry, entries
+from fidelitas.languages.ldap.sudo_role import read_sudo_ldif
+from fidelitas.languages.linux.host import HostEvidence
 from fidelitas.text import decode
 
 __all__ = ["read_directory", "sid_of"]
@@ -105,7 +105,7 @@ def _account(entry: Entry, origin: Place) -> DirectoryAccount:
         expires=_time(entry, "accountExpires"),
         once_administrator=entry.first("adminCount") == "1",
         service_names=tuple(value for value, _ in entry.texts("servicePrincipalName")),
-        last_log_on=_time(entry, "lastLogonTimestamp"),
+        last_logon=_time(entry, "lastLogonTimestamp"),
         posix=_posix(entry, name, place),
         place=place,
     )

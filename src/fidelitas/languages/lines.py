@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from typing import Generic, TypeVar
 
 from fidelitas.facts import Gap, Place
-from fidelitas.text import byte_column, clipped, plain
+from fidelitas.text import byte_column, clipped, escape_control
 
 __all__ = ["Broken", "Line", "Parsed", "fields", "number", "read_lines"]
 
@@ -79,7 +79,7 @@ def read_lines(text: str, origin: Place, entry: Callable[[Line], T | None], *, w
 
 
 def _shown(error: Broken, line: Line) -> str:
-    text = clipped(plain(line.text[error.offset :]), 40)
+    text = clipped(escape_control(line.text[error.offset :]), 40)
     return f'{error}, found "{text}"' if text else f"{error}, found the end of the line"
 
 

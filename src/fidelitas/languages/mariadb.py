@@ -9,7 +9,7 @@ from dataclasses import replace
 from typing import Any
 
 from fidelitas.facts import AccountGrant, DatabaseAccount, DefinerObject, MariadbFacts, Place, ProxyGrant, RoleGrant
-from fidelitas.languages.host import HostEvidence
+from fidelitas.languages.linux.host import HostEvidence
 from fidelitas.languages.rows import Row, RowReader
 from fidelitas.languages.rows import text_of as _text
 

@@ -22,10 +22,10 @@ from fidelitas.facts import (
     Routine,
     UserMapping,
 )
-from fidelitas.languages.host import HostEvidence
+from fidelitas.languages.linux.host import HostEvidence
 from fidelitas.languages.rows import Row, RowReader
 from fidelitas.languages.rows import text_of as _text
-from fidelitas.text import clipped, plain
+from fidelitas.text import clipped, escape_control
 
 __all__ = ["read_postgresql"]
 
@@ -79,7 +79,7 @@ class _Reader:
         found = []
         for row, place in self._rows("access-rules"):
             if row.get("type") is None:
-                why = f"the server cannot read this line: {clipped(plain(str(row.get('error'))), 120)}"
+                why = f"the server cannot read this line: {clipped(escape_control(str(row.get('error'))), 120)}"
                 weakens = "what it was meant to let in; after an error a reload keeps the rules from before"
                 self._reader.missing(why, weakens, place, what="rule of access")
             else:
@@ -126,7 +126,7 @@ def _role(row: Row, passwords: Mapping[Any, Any], place: Place) -> DatabaseRole:
         inherit=_flag(row, "inherit"),
         create_role=_flag(row, "create_role"),
         create_database=_flag(row, "create_database"),
-        log_in=_flag(row, "log_in"),
+        login=_flag(row, "log_in"),
         replication=_flag(row, "replication"),
         bypass_row_security=_flag(row, "bypass_row_security"),
         connection_limit=-1 if row.get("connection_limit") is None else int(row["connection_limit"]),

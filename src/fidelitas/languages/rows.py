@@ -7,8 +7,8 @@ from functools import partial
 from typing import Any, TypeVar
 
 from fidelitas.facts import Gap, Place
-from fidelitas.languages.host import HostEvidence
-from fidelitas.text import clipped, plain
+from fidelitas.languages.linux.host import HostEvidence
+from fidelitas.text import clipped, escape_control
 
 __all__ = ["Row", "RowReader", "text_of"]
 
@@ -72,7 +72,7 @@ class RowReader:
         try:
             return [make()]
         except (KeyError, TypeError, ValueError, AttributeError, RecursionError) as error:
-            why = f"a row is not as expected: {type(error).__name__}: {clipped(plain(str(error)), 80)}"
+            why = f"a row is not as expected: {type(error).__name__}: {clipped(escape_control(str(error)), 80)}"
             self.missing(why, "what it states is not known", place)
             return []
 

@@ -22,7 +22,7 @@ from typing import Any
 import zstandard
 
 from fidelitas.errors import EvidenceError, LedgerError, RequestError
-from fidelitas.evidence import Bundle, Identity, Sameness, may_name_a_subject, read_bundle, sameness, unread_bundle
+from fidelitas.evidence import Bundle, Identity, Sameness, is_valid_subject_name, read_bundle, sameness, unread_bundle
 
 __all__ = ["Ledger", "Survey"]
 
@@ -148,7 +148,7 @@ class Ledger:
         stated = self._json(path)
         subjects = stated.get("subjects")
         good = isinstance(subjects, dict) and all(
-            may_name_a_subject(subject) and isinstance(digest, str) and _DIGEST.match(digest) for subject, digest in subjects.items()
+            is_valid_subject_name(subject) and isinstance(digest, str) and _DIGEST.match(digest) for subject, digest in subjects.items()
         )
         if not good:
             raise LedgerError(f'"{path}" does not list subjects and digests', hint="The ledger was changed by something else.")

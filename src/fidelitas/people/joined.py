@@ -99,8 +99,8 @@ def _one_key(people: Sequence[MappedPerson], hosts: Sequence[HostRights]) -> Ite
     """
     opened: dict[tuple[str, str], list[AuthorizedKey]] = {}
     for host in hosts:
-        for who, opening in host.openings:
-            opened.setdefault((host.subject, who.name), []).append(opening.key)
+        for who, key_grant in host.key_grants:
+            opened.setdefault((host.subject, who.name), []).append(key_grant.key)
     owners = {at: [person.name for person in people if person.owns(*at)] for at in opened}
     by_key: dict[str, set[str]] = {}
     for at, keys in opened.items():

@@ -4,15 +4,15 @@ from collections import Counter
 from collections.abc import Sequence
 from typing import Any
 
-from fidelitas.facts import LogOn, Password
+from fidelitas.facts import LoginSession, Password
 from fidelitas.reports.blocks import Block, Row
 from fidelitas.reports.holders import holding_document
 from fidelitas.reports.places import place_document
 from fidelitas.reports.sentences import brief
 from fidelitas.rights import Holding, HostRights, Identity, LinkKind, RightKind, Route, ServerRights
-from fidelitas.rights.groups import conferred
-from fidelitas.rights.live import Stale, stale_groups
-from fidelitas.rights.population import Membership
+from fidelitas.rights.linux.groups import conferred
+from fidelitas.rights.linux.live import Stale, stale_groups
+from fidelitas.rights.linux.population import Membership
 
 __all__ = ["account_blocks", "account_document"]
 
@@ -53,9 +53,9 @@ def _host(host: HostRights, who: Identity) -> Block:
     place = f" ({who.account.place.in_file()})" if who.account else ""
     rows = [
         Row(f"{who.kind.value}, user ID {who.uid}{place}"),
-        Row(f"log-in {who.log_in.value}; password {_password(who.password)}"),
+        Row(f"log-in {who.login.value}; password {_password(who.password)}"),
         *(row for one in who.memberships for row in _group(host, one)),
-        *(Row(_log_on(one), label="logged on") for one in host.facts.log_ons if one.account == who.name),
+        *(Row(_logon(one), label="logged on") for one in host.facts.login_sessions if one.account == who.name),
         *_running(host, who),
         *(Row(_stale(one), label="session", style="yellow") for one in _stale_of(host, who)),
     ]
@@ -74,7 +74,7 @@ def _group(host: HostRights, one: Membership) -> list[Row]:
     return [row, Row(f"{verdict}: {found.reason}", indent=8, style="bold" if found.right else "")]
 
 
-def _log_on(one: LogOn) -> str:
+def _logon(one: LoginSession) -> str:
     where = f" from {one.host}" if one.host else ""
     return f"{one.terminal}{where} since {one.since:%Y-%m-%d %H:%M} UTC (process {one.pid})"
 
@@ -153,8 +153,8 @@ def _document(host: HostRights, who: Identity) -> dict[str, Any]:
         "uid": who.uid,
         "gid": who.gid,
         "kind": who.kind.value,
-        "log_in": who.log_in.value,
-        "can_log_in": who.log_in.possible,
+        "login": who.login.value,
+        "can_log_in": who.login.possible,
         "password": who.password.state.value if who.password else None,
         "place": place_document(who.account.place) if who.account else None,
         "groups": [
@@ -170,7 +170,7 @@ def _document(host: HostRights, who: Identity) -> dict[str, Any]:
         ],
         "logged_on": [
             {"terminal": one.terminal, "from": one.host or None, "since": one.since.isoformat(), "process": one.pid}
-            for one in host.facts.log_ons
+            for one in host.facts.login_sessions
             if one.account == who.name
         ],
         "stale": [

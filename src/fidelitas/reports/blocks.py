@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from fidelitas.reports.table import to_terminal
-from fidelitas.text import plain
+from fidelitas.text import escape_control
 
 __all__ = ["Block", "Row", "render_blocks"]
 
@@ -54,7 +54,7 @@ def render_blocks(blocks: Sequence[Block], *, width: int | None, colour: bool) -
 
 
 def _folded(text: str, first: str, rest: str, width: int | None) -> list[str]:
-    shown = plain(text)
+    shown = escape_control(text)
     if width is None:
         return [first + shown]
     lines = textwrap.wrap(

@@ -5,7 +5,7 @@ from typing import Any
 from fidelitas.facts import SudoRule, Tag
 from fidelitas.reports.blocks import Block, Row
 from fidelitas.reports.places import place_document
-from fidelitas.rights.sudo import Decision, Near, Policy, Question, Verdict
+from fidelitas.rights.linux.sudo import Decision, Near, Policy, Question, Verdict
 
 __all__ = ["decision_block", "decision_document"]
 

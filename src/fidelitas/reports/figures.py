@@ -16,8 +16,8 @@ from matplotlib.ticker import MaxNLocator
 
 from fidelitas.facts import EventKind
 from fidelitas.rights import AccountKind, Holding, HostRights, PrincipalKind, RightKind
-from fidelitas.text import plain
-from fidelitas.usage import Deed
+from fidelitas.text import escape_control
+from fidelitas.usage import AttributedEvent
 
 __all__ = ["figures"]
 
@@ -28,7 +28,7 @@ _BLUE, _ORANGE, _RED, _GREY = "#0072B2", "#E69F00", "#D55E00", "#BBBBBB"
 _FAILURES = (
     (EventKind.FAILED, "wrong passwords", _ORANGE),
     (EventKind.REFUSED, "refused by policy", _RED),
-    (EventKind.LOG_IN_FAILED, "failed log-ins", _GREY),
+    (EventKind.LOGIN_FAILED, "failed log-ins", _GREY),
 )
 _MOST_PEOPLE = 30
 _SIZE = (10.0, 6.0)
@@ -36,11 +36,11 @@ _SIZE = (10.0, 6.0)
 _Use = tuple[str, str, str]
 
 
-def figures(deeds: Sequence[Deed], hosts: Sequence[HostRights], zone: tzinfo) -> Iterator[tuple[str, bytes]]:
+def figures(attributed_events: Sequence[AttributedEvent], hosts: Sequence[HostRights], zone: tzinfo) -> Iterator[tuple[str, bytes]]:
     """Yield name and content of each figure, as PNG and as SVG; that of rights only where a survey tells them."""
-    drawn = [("use-by-hour", _by_hour(deeds, zone)), ("failures", _failures(deeds, zone))]
+    drawn = [("use-by-hour", _by_hour(attributed_events, zone)), ("failures", _failures(attributed_events, zone))]
     if hosts:
-        drawn.append(("rights-used", _rights(deeds, hosts)))
+        drawn.append(("rights-used", _rights(attributed_events, hosts)))
     for name, figure in drawn:
         for form in ("png", "svg"):
             out = io.BytesIO()
@@ -54,22 +54,22 @@ def _figure() -> tuple[Figure, Axes]:
     return figure, figure.add_subplot()
 
 
-def _by_hour(deeds: Sequence[Deed], zone: tzinfo) -> Figure:
+def _by_hour(attributed_events: Sequence[AttributedEvent], zone: tzinfo) -> Figure:
     """Hours of the day by days of the week."""
-    mine = [deed for deed in deeds if deed.event.kind in _USED and deed.person]
+    mine = [attributed for attributed in attributed_events if attributed.event.kind in _USED and attributed.person]
     counts = np.zeros((7, 24))
-    for deed in mine:
-        if deed.event.at is not None:
-            at = deed.event.at.astimezone(zone)
+    for attributed in mine:
+        if attributed.event.at is not None:
+            at = attributed.event.at.astimezone(zone)
             counts[at.weekday(), at.hour] += 1
-    people = sorted({deed.person for deed in mine})
+    people = sorted({attributed.person for attributed in mine})
     figure, axes = _figure()
     image = axes.imshow(np.where(counts > 0, counts, np.nan), aspect="auto", cmap="viridis_r", vmin=0)
     axes.set_xticks(range(24), [str(hour) for hour in range(24)])
     axes.set_yticks(range(7), _DAYS)
     axes.set_xlabel("hour of the day")
     axes.set_title(
-        f"Use of privilege by {plain(people[0]) if len(people) == 1 else f'{len(people)} people'}: {len(mine)} uses and attempts"
+        f"Use of privilege by {escape_control(people[0]) if len(people) == 1 else f'{len(people)} people'}: {len(mine)} uses and attempts"
     )
     for day, hour in zip(*np.nonzero(counts), strict=True):
         dark = counts[day, hour] > counts.max() / 2
@@ -78,12 +78,12 @@ def _by_hour(deeds: Sequence[Deed], zone: tzinfo) -> Figure:
     return figure
 
 
-def _failures(deeds: Sequence[Deed], zone: tzinfo) -> Figure:
+def _failures(attributed_events: Sequence[AttributedEvent], zone: tzinfo) -> Figure:
     """Failures of each sort, day by day."""
     days: dict[EventKind, Counter[date]] = {kind: Counter() for kind, _, _ in _FAILURES}
     dates: list[date] = []
-    for deed in deeds:
-        event = deed.event
+    for attributed in attributed_events:
+        event = attributed.event
         if event.at is not None:
             dates.append(event.at.astimezone(zone).date())
             if event.kind in days:
@@ -111,9 +111,9 @@ def _failures(deeds: Sequence[Deed], zone: tzinfo) -> Figure:
     return figure
 
 
-def _rights(deeds: Sequence[Deed], hosts: Sequence[HostRights]) -> Figure:
+def _rights(attributed_events: Sequence[AttributedEvent], hosts: Sequence[HostRights]) -> Figure:
     """Of the rights that each account holds, counted on every host, how many the logs show used."""
-    used = {use for deed in deeds if deed.event.kind is EventKind.USED for use in _uses(deed)}
+    used = {use for attributed in attributed_events if attributed.event.kind is EventKind.USED for use in _uses(attributed)}
     held: Counter[str] = Counter()
     shown: Counter[str] = Counter()
     for host in hosts:
@@ -127,7 +127,7 @@ def _rights(deeds: Sequence[Deed], hosts: Sequence[HostRights]) -> Figure:
     lines = np.arange(len(rows))
     axes.barh(lines, [held[name] for name in rows], color=_GREY, label="held")
     axes.barh(lines, [shown[name] for name in rows], color=_BLUE, label="used, by the logs")
-    axes.set_yticks(lines, [plain(name) for name in rows], fontsize=8)
+    axes.set_yticks(lines, [escape_control(name) for name in rows], fontsize=8)
     axes.invert_yaxis()
     axes.xaxis.set_major_locator(MaxNLocator(integer=True))
     axes.set_xlabel("rights, counted on every host")
@@ -140,11 +140,11 @@ def _short(host: str) -> str:
     return host.partition(".")[0].lower()
 
 
-def _uses(deed: Deed) -> Iterator[_Use]:
+def _uses(attributed: AttributedEvent) -> Iterator[_Use]:
     """Yield the account that was acted as, and the program that was run."""
-    event = deed.event
+    event = attributed.event
     for thing in (event.target or "root", event.command.partition(" ")[0]):
-        yield _short(event.host), deed.person, thing
+        yield _short(event.host), attributed.person, thing
 
 
 def _thing(holding: Holding) -> str:

@@ -37,7 +37,7 @@ class Filter:
     ) -> None:
         self.account, self.right, self.subject, self.strength = account, right, subject, strength
 
-    def takes(self, rights: SubjectRights, holding: Holding) -> bool:
+    def matches(self, rights: SubjectRights, holding: Holding) -> bool:
         """Return whether a holding is asked for."""
         return (
             (self.account is None or holding.principal.is_called(self.account))
@@ -53,7 +53,7 @@ def selected(hosts: Iterable[SubjectRights], chosen: Filter) -> list[Row]:
         (host, holding)
         for host in hosts
         for holding in (host.holdings if chosen.account else host.own_holdings)
-        if chosen.takes(host, holding)
+        if chosen.matches(host, holding)
     ]
 
 
@@ -98,12 +98,12 @@ def _together(rows: Sequence[Row]) -> list[tuple[Row, str]]:
     """Return the rows that are shown, each with its right in words; what a holder has by one rule, or on one object in one way, is one."""
     groups: dict[object, list[Row]] = {}
     for host, holding in rows:
-        groups.setdefault((host.subject, holding.principal, _likeness(holding)), []).append((host, holding))
+        groups.setdefault((host.subject, holding.principal, _content_digest(holding)), []).append((host, holding))
     objects = {holding.right.detail.partition(" ")[2] for _, holding in rows if holding.right.kind is RightKind.DB_OBJECT}
     return [(those[0], _right_of([holding for _, holding in those], name=len(objects) > 1)) for those in groups.values()]
 
 
-def _likeness(holding: Holding) -> object:
+def _content_digest(holding: Holding) -> object:
     if holding.right.kind is RightKind.COMMAND:
         return holding.routes[0].place
     if holding.right.kind is RightKind.DB_OBJECT:
@@ -187,8 +187,8 @@ def holding_document(host: SubjectRights, holding: Holding, provenance: Provenan
             "kind": holding.principal.kind.value,
             "uid": identity.uid if identity else None,
             "account_kind": identity.kind.value if identity else None,
-            "log_in": identity.log_in.value if identity else None,
-            "can_log_in": identity.log_in.possible if identity else None,
+            "login": identity.login.value if identity else None,
+            "can_log_in": identity.login.possible if identity else None,
         },
         "right": str(holding.right),
         "strength": str(holding.strength),

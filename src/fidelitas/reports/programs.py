@@ -5,14 +5,14 @@ from typing import Any
 
 from fidelitas.reports.table import Table
 from fidelitas.rights import HostRights
-from fidelitas.rights.programs import Judged, Origin, judged_programs
+from fidelitas.rights.linux.programs import Origin, PrivilegedProgram, privileged_programs
 
 __all__ = ["programs_document", "programs_table"]
 
 
 def programs_table(hosts: Sequence[HostRights]) -> Table:
     """Return one row a program, what stands out first."""
-    rows = [(host, one) for host in hosts for one in judged_programs(host.facts)]
+    rows = [(host, one) for host in hosts for one in privileged_programs(host.facts)]
     return Table(
         columns=("subject", "program", "owner", "bits", "origin", "verdict"),
         rows=tuple(_row(host, one) for host, one in sorted(rows, key=lambda row: (_rank(row[1]), row[0].subject, row[1].path))),
@@ -21,14 +21,14 @@ def programs_table(hosts: Sequence[HostRights]) -> Table:
     )
 
 
-def _rank(one: Judged) -> int:
+def _rank(one: PrivilegedProgram) -> int:
     """Return where a program stands in the list: those that need a look come first."""
     if (one.power is not None or one.origin is Origin.CHANGED) and one.in_force:
         return 0
     return 1 if not one.expected else 2
 
 
-def _row(host: HostRights, one: Judged) -> tuple[str, ...]:
+def _row(host: HostRights, one: PrivilegedProgram) -> tuple[str, ...]:
     return (
         host.subject,
         one.path,
@@ -39,7 +39,7 @@ def _row(host: HostRights, one: Judged) -> tuple[str, ...]:
     )
 
 
-def _owner(host: HostRights, one: Judged) -> str:
+def _owner(host: HostRights, one: PrivilegedProgram) -> str:
     if one.set_id is None:
         return "-"
     who = host.population.by_uid(one.set_id.uid)
@@ -47,7 +47,7 @@ def _owner(host: HostRights, one: Judged) -> str:
     return f"{who.name if who else one.set_id.uid}:{group}"
 
 
-def _capabilities(one: Judged) -> str:
+def _capabilities(one: PrivilegedProgram) -> str:
     """Return the capabilities in the form of cap_to_text(3)."""
     if one.capable is None:
         return ""
@@ -58,7 +58,7 @@ def _capabilities(one: Judged) -> str:
     return " ".join(part for part in (told, inherited) if part) + root
 
 
-def verdict(one: Judged) -> str:
+def verdict(one: PrivilegedProgram) -> str:
     """Return what a program amounts to, in a clause."""
     if not one.in_force:
         return "not in force: its mount honours no such bits (nosuid)"
@@ -89,14 +89,14 @@ def programs_document(hosts: Sequence[HostRights]) -> dict[str, Any]:
                 "passed_over": [
                     {"path": path, "kind": kind} for path, kind in (host.facts.programs.passed_over if host.facts.programs else ())
                 ],
-                "programs": [_document(one) for one in judged_programs(host.facts)],
+                "programs": [_document(one) for one in privileged_programs(host.facts)],
             }
             for host in hosts
         ],
     }
 
 
-def _document(one: Judged) -> dict[str, Any]:
+def _document(one: PrivilegedProgram) -> dict[str, Any]:
     return {
         "path": one.path,
         "uid": one.set_id.uid if one.set_id else None,

@@ -1,6 +1,6 @@
 """Links and routes in words.  The same words everywhere: a route read in a table is recognised in `why`."""
 
-from fidelitas.rights import Holding, Link, LinkKind, LogIn, Principal, PrincipalKind, Route, ServerRights, SubjectRights
+from fidelitas.rights import Holding, Link, LinkKind, Login, Principal, PrincipalKind, Route, ServerRights, SubjectRights
 
 __all__ = ["brief", "holder", "kind_of", "link_clause"]
 
@@ -31,15 +31,15 @@ def holder(principal: Principal) -> str:
 
 
 # What is added to an account's kind where it does not simply log in with a password.
-_LOG_IN = {
-    LogIn.PASSWORD: "",
-    LogIn.FREELY: ", empty password",
-    LogIn.NO_PASSWORD: ", keys?",
-    LogIn.KEY: ", key",
-    LogIn.NEITHER: ", no log-in",
-    LogIn.REFUSED: ", no shell",
-    LogIn.EXPIRED: ", expired",
-    LogIn.UNKNOWN: ", log-in?",
+_LOGIN = {
+    Login.PASSWORD: "",
+    Login.FREELY: ", empty password",
+    Login.NO_PASSWORD: ", keys?",
+    Login.KEY: ", key",
+    Login.NEITHER: ", no log-in",
+    Login.REFUSED: ", no shell",
+    Login.EXPIRED: ", expired",
+    Login.UNKNOWN: ", log-in?",
 }
 
 
@@ -49,7 +49,7 @@ def kind_of(holding: Holding, rights: SubjectRights) -> str:
         return rights.describe(holding.principal)
     identity = rights.identity(holding.principal)
     if identity is not None:
-        return identity.kind.value + _LOG_IN[identity.log_in]
+        return identity.kind.value + _LOGIN[identity.login]
     if holding.principal.kind is PrincipalKind.GROUP:
         return f"group of {len(rights.population.members(holding.principal.name))}"
     if holding.principal.kind is PrincipalKind.ANY_ACCOUNT:

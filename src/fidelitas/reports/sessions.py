@@ -7,14 +7,14 @@ from fidelitas.facts import EventKind
 from fidelitas.reports.blocks import Block, Row
 from fidelitas.reports.table import Table
 from fidelitas.reports.usage import event_words, time_shown
-from fidelitas.usage import Deed, Ground, Session, is_shell
+from fidelitas.usage import AttributedEvent, AttributionBasis, Session, is_shell
 
 __all__ = ["sessions_table", "timeline_blocks"]
 
 _STYLES = {
     EventKind.REFUSED: "red",
     EventKind.FAILED: "red",
-    EventKind.LOG_IN_FAILED: "red",
+    EventKind.LOGIN_FAILED: "red",
     EventKind.CHANGED: "yellow",
 }
 _NOT_SHOWN = frozenset({EventKind.OPENED, EventKind.CLOSED})
@@ -40,7 +40,7 @@ def _row(session: Session, zone: tzinfo) -> tuple[str, ...]:
         session.program,
         session.terminal,
         _lasted(session.duration),
-        str(session.deeds) if session.shell else "",
+        str(session.attributed_events) if session.shell else "",
         session.command,
         session.place.in_file(),
     )
@@ -54,22 +54,29 @@ def _lasted(duration: timedelta | None) -> str:
     return f"{hours} h {minutes:02} min" if hours else f"{minutes} min {seconds:02} s" if minutes else f"{seconds} s"
 
 
-def timeline_blocks(deeds: Sequence[Deed], zone: tzinfo) -> list[Block]:
+def timeline_blocks(attributed_events: Sequence[AttributedEvent], zone: tzinfo) -> list[Block]:
     """Return what was done day by day and host by host; what is tied to a person's shell is drawn under it."""
-    days: dict[tuple[str, str], list[Deed]] = {}
-    for deed in deeds:
-        if deed.event.at is not None and deed.event.kind not in _NOT_SHOWN:
-            days.setdefault((f"{deed.event.at.astimezone(zone):%A %Y-%m-%d}", deed.event.host), []).append(deed)
+    days: dict[tuple[str, str], list[AttributedEvent]] = {}
+    for attributed in attributed_events:
+        if attributed.event.at is not None and attributed.event.kind not in _NOT_SHOWN:
+            days.setdefault((f"{attributed.event.at.astimezone(zone):%A %Y-%m-%d}", attributed.event.host), []).append(attributed)
     ordered = sorted(days.items(), key=lambda item: (item[1][0].event.at, item[0]))
-    return [Block(f"{day}  {host}", tuple(row for deed in those for row in _rows(deed, zone))) for (day, host), those in ordered]
+    return [
+        Block(f"{day}  {host}", tuple(row for attributed in those for row in _rows(attributed, zone))) for (day, host), those in ordered
+    ]
 
 
-def _rows(deed: Deed, zone: tzinfo) -> list[Row]:
-    event = deed.event
-    within = deed.ground in (Ground.TERMINAL, Ground.ONLY_SHELL, Ground.SEVERAL, Ground.COMMAND)
-    who = " or ".join(deed.persons) or event.account or "nobody known"
+def _rows(attributed: AttributedEvent, zone: tzinfo) -> list[Row]:
+    event = attributed.event
+    within = attributed.basis in (
+        AttributionBasis.TERMINAL,
+        AttributionBasis.ONLY_SHELL,
+        AttributionBasis.SEVERAL,
+        AttributionBasis.COMMAND,
+    )
+    who = " or ".join(attributed.persons) or event.account or "nobody known"
     sign = "└ " if within else ""
-    why = f"  [{deed.ground.confidence}: {deed.ground.value}]" if within else ""
+    why = f"  [{attributed.basis.confidence}: {attributed.basis.value}]" if within else ""
     text = f"{sign}{who}: {event.kind.value if event.kind is not EventKind.USED else 'used'}  {event_words(event)}{why}"
     style = "bold yellow" if is_shell(event) else _STYLES.get(event.kind, "")
     clock = f"{event.at.astimezone(zone):%H:%M:%S}" if event.at is not None else "        "

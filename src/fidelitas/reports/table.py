@@ -8,7 +8,7 @@ import io
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
-from fidelitas.text import plain
+from fidelitas.text import escape_control
 
 if TYPE_CHECKING:
     from rich.console import RenderableType
@@ -50,7 +50,7 @@ def _csv(table: Table) -> str:
 
 
 def _cell(text: str) -> str:
-    shown = plain(text)
+    shown = escape_control(text)
     return f"'{shown}" if shown.startswith(_FORMULA) else shown
 
 
@@ -61,7 +61,7 @@ def render_markdown(table: Table) -> str:
 
 
 def _markdown(text: str) -> str:
-    shown = plain(text)
+    shown = escape_control(text)
     for character in ("\\", "|", "`", "*", "_", "<", "[", "#"):
         shown = shown.replace(character, f"\\{character}" if character != "<" else "&lt;")
     return shown
@@ -80,13 +80,13 @@ def _terminal(table: Table, width: int | None, *, colour: bool) -> str:
         shown.add_column(column.upper(), overflow="fold", no_wrap=column not in table.may_fold)
     for index, row in enumerate(table.rows):
         style = table.styles[index] if table.styles else ""
-        shown.add_row(*(Text(plain(text)) for text in row), style=style)
+        shown.add_row(*(Text(escape_control(text)) for text in row), style=style)
     return to_terminal(shown, width, colour=colour)
 
 
 def _columns(table: Table) -> str:
     """Return aligned columns of whole cells, for a pipe: nothing is cut or folded."""
-    rows = [tuple(column.upper() for column in table.columns), *(tuple(plain(text) for text in row) for row in table.rows)]
+    rows = [tuple(column.upper() for column in table.columns), *(tuple(escape_control(text) for text in row) for row in table.rows)]
     widths = [max(len(row[index]) for row in rows) for index in range(len(table.columns))]
     return "".join("  ".join(text.ljust(widths[index]) for index, text in enumerate(row)).rstrip() + "\n" for row in rows)
 

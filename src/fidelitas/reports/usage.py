@@ -12,10 +12,10 @@ from fidelitas.logbook import Logbook
 from fidelitas.reports.blocks import Block, Row
 from fidelitas.reports.places import place_document
 from fidelitas.reports.table import Table
-from fidelitas.usage import Deed, Ground, HostUse, PersonUse, Session
+from fidelitas.usage import AttributedEvent, AttributionBasis, HostUse, PersonUse, Session
 
 __all__ = [
-    "deed_document",
+    "attributed_event_document",
     "event_words",
     "head_block",
     "outside_lines",
@@ -76,7 +76,10 @@ def head_block(book: Logbook, zone: tzinfo, window: tuple[datetime | None, datet
         span = f", until {end}"
     hosts = f" of {len(book.hosts)} host{'' if len(book.hosts) == 1 else 's'}"
     logs = len(book.covers)
-    return Block(f"{book.deeds} event{'' if book.deeds == 1 else 's'} in {logs} log{'' if logs == 1 else 's'}{hosts}{span}", ())
+    return Block(
+        f"{book.attributed_events} event{'' if book.attributed_events == 1 else 's'} in {logs} log{'' if logs == 1 else 's'}{hosts}{span}",
+        (),
+    )
 
 
 def outside_lines(book: Logbook, since: datetime | None, until: datetime, zone: tzinfo) -> list[str]:
@@ -103,32 +106,32 @@ def usage_blocks(hosts: Iterable[HostUse], zone: tzinfo) -> list[Block]:
     hosts = tuple(hosts)
     blocks = []
     for sort, title, style in _SORTS:
-        deeds = [deed for use in hosts for deed in use.notable.get(sort, ())]
+        attributed_events = [attributed for use in hosts for attributed in use.notable.get(sort, ())]
         count = sum(use.counted[sort] for use in hosts)
-        if deeds:
-            blocks.append(_block(f"{title}: {count}", style, deeds, count, zone))
+        if attributed_events:
+            blocks.append(_block(f"{title}: {count}", style, attributed_events, count, zone))
     return blocks
 
 
-def _block(title: str, style: str, deeds: Sequence[Deed], count: int, zone: tzinfo) -> Block:
-    rows = [row for deed in deeds[:_MOST_SHOWN] for row in _rows(deed, zone)]
+def _block(title: str, style: str, attributed_events: Sequence[AttributedEvent], count: int, zone: tzinfo) -> Block:
+    rows = [row for attributed in attributed_events[:_MOST_SHOWN] for row in _rows(attributed, zone)]
     more = count - _MOST_SHOWN
     return Block(title, (*rows, *([Row(f"and {more} more: see --events")] if more > 0 else [])), style=style)
 
 
-def _rows(deed: Deed, zone: tzinfo) -> list[Row]:
-    event = deed.event
-    rows = [Row(f"{time_shown(event.at, zone)}  {event.host}  {_who(deed)}: {event_words(event)}")]
+def _rows(attributed: AttributedEvent, zone: tzinfo) -> list[Row]:
+    event = attributed.event
+    rows = [Row(f"{time_shown(event.at, zone)}  {event.host}  {_who(attributed)}: {event_words(event)}")]
     rows.append(Row(event.place.in_file(), indent=8, style="cyan"))
     if event.doubt:
         rows.append(Row(event.doubt, indent=8, style="magenta"))
-    if deed.ground not in (Ground.NAMED, Ground.NOBODY):
-        rows.append(Row(f"tied to {' or '.join(deed.persons)}, {deed.ground.confidence}: {deed.ground.value}", indent=8))
+    if attributed.basis not in (AttributionBasis.NAMED, AttributionBasis.NOBODY):
+        rows.append(Row(f"tied to {' or '.join(attributed.persons)}, {attributed.basis.confidence}: {attributed.basis.value}", indent=8))
     return rows
 
 
-def _who(deed: Deed) -> str:
-    return " or ".join(deed.persons) or deed.event.account or "nobody known"
+def _who(attributed: AttributedEvent) -> str:
+    return " or ".join(attributed.persons) or attributed.event.account or "nobody known"
 
 
 def event_words(event: Event) -> str:
@@ -136,7 +139,7 @@ def event_words(event: Event) -> str:
     if event.kind is EventKind.CHANGED:
         named = f"{event.target} (group {event.group})" if event.target and event.group else event.target or f"group {event.group}"
         return f"{named}: {event.reason} ({event.program})"
-    if event.kind in (EventKind.LOG_IN, EventKind.LOG_IN_FAILED):
+    if event.kind in (EventKind.LOGIN, EventKind.LOGIN_FAILED):
         return f"{event.program} as {event.target}" + (f" from {event.address}" if event.address else "") + f", {event.reason}"
     as_whom = f" as {event.target}" if event.target else ""
     group = f" with group {event.group}" if event.group else ""
@@ -144,7 +147,7 @@ def event_words(event: Event) -> str:
     return f"{event.program}{as_whom}{group}{command}" + (f" ({event.reason})" if event.reason else "")
 
 
-def usage_table(deeds: Sequence[Deed], zone: tzinfo) -> Table:
+def usage_table(attributed_events: Sequence[AttributedEvent], zone: tzinfo) -> Table:
     """Return a row for each event."""
     return Table(
         columns=("time", "host", "person", "kind", "program", "account", "as", "group", "terminal", "command", "reason", "place"),
@@ -152,7 +155,7 @@ def usage_table(deeds: Sequence[Deed], zone: tzinfo) -> Table:
             (
                 time_shown(event.at, zone),
                 event.host,
-                " or ".join(deed.persons),
+                " or ".join(attributed.persons),
                 event.kind.value,
                 event.program,
                 event.account,
@@ -163,15 +166,17 @@ def usage_table(deeds: Sequence[Deed], zone: tzinfo) -> Table:
                 event.reason,
                 event.place.in_file(),
             )
-            for deed in deeds
-            for event in (deed.event,)
+            for attributed in attributed_events
+            for event in (attributed.event,)
         ),
         may_fold=frozenset({"command", "reason", "place"}),
         empty="The logs tell of no use of privilege.",
     )
 
 
-def usage_document(book: Logbook, findings: Sequence[dict[str, Any]], deeds: Sequence[Deed] | None) -> dict[str, Any]:
+def usage_document(
+    book: Logbook, findings: Sequence[dict[str, Any]], attributed_events: Sequence[AttributedEvent] | None
+) -> dict[str, Any]:
     """Return the JSON document of usage; with `deeds` every event."""
     covers = [(cover.path, cover.pulse.first, cover.pulse.last) for cover in book.covers]
     return {
@@ -180,8 +185,8 @@ def usage_document(book: Logbook, findings: Sequence[dict[str, Any]], deeds: Seq
         "people": [_person_document(use) for use in book.people.ranked()],
         "findings": list(findings),
         "sessions": [session_document(session) for use in book.hosts.values() for session in use.sessions],
-        "event_count": book.deeds,
-        "events": None if deeds is None else [deed_document(deed) for deed in deeds],
+        "event_count": book.attributed_events,
+        "events": None if attributed_events is None else [attributed_event_document(attributed) for attributed in attributed_events],
         "not_recognised": dict(book.unknown),
         "gaps": [str(gap) for gap in (*book.gaps, *book.unread)],
     }
@@ -218,14 +223,14 @@ def session_document(session: Session) -> dict[str, Any]:
         "terminal": session.terminal or None,
         "command": session.command or None,
         "shell": session.shell,
-        "deeds": session.deeds,
+        "deeds": session.attributed_events,
         "place": place_document(session.place),
     }
 
 
-def deed_document(deed: Deed) -> dict[str, Any]:
+def attributed_event_document(attributed: AttributedEvent) -> dict[str, Any]:
     """Return the JSON form of an event and who stood behind it."""
-    event = deed.event
+    event = attributed.event
     return {
         "time": iso(event.at),
         "kind": event.kind.value,
@@ -241,9 +246,9 @@ def deed_document(deed: Deed) -> dict[str, Any]:
         "count": event.times,
         "address": event.address or None,
         "doubt": event.doubt or None,
-        "persons": list(deed.persons),
-        "ground": deed.ground.value,
-        "confidence": deed.ground.confidence,
+        "persons": list(attributed.persons),
+        "basis": attributed.basis.value,
+        "confidence": attributed.basis.confidence,
         "place": place_document(event.place),
     }
 

@@ -50,7 +50,7 @@ def _held(account: str, host: SubjectRights) -> list[Holding]:
 
 def _who(identity: Identity) -> str:
     groups = ", ".join(dict.fromkeys(membership.group.name for membership in identity.memberships)) or "none"
-    return f"{identity.kind.value}, user ID {identity.uid}, log-in {identity.log_in.value}, groups {groups}"
+    return f"{identity.kind.value}, user ID {identity.uid}, log-in {identity.login.value}, groups {groups}"
 
 
 def _holding(holding: Holding, grants: Grants | None) -> Block:

@@ -5,12 +5,12 @@ this and `routes` follows them.  Everything here is pure: facts in, holdings out
 """
 
 from fidelitas.rights.directory import DirectoryRights, directory_rights_of, for_hosts
-from fidelitas.rights.host import HostRights, rights_of, unread_host
-from fidelitas.rights.links import Holding, Link, LinkKind, Principal, PrincipalKind, Right, RightKind, Route, Strength
-from fidelitas.rights.mariadb import MariadbRights, mariadb_rights_of
-from fidelitas.rights.population import AccountKind, Identity, LogIn, Membership, Population
-from fidelitas.rights.postgresql import DatabaseRights, Door, database_rights_of
-from fidelitas.rights.servers import ServerRights, UnreadServer
+from fidelitas.rights.graph.links import Holding, Link, LinkKind, Principal, PrincipalKind, Right, RightKind, Route, Strength
+from fidelitas.rights.linux.host import HostRights, rights_of, unread_host
+from fidelitas.rights.linux.population import AccountKind, Identity, Login, Membership, Population
+from fidelitas.rights.mariadb.server import MariadbRights, mariadb_rights_of
+from fidelitas.rights.postgresql import DatabaseRights, LoginPath, database_rights_of
+from fidelitas.rights.server import ServerRights, UnreadServer
 from fidelitas.rights.windows import WindowsRights, windows_rights_of
 
 # What the rights on a subject are asked for, whatever it is.
@@ -20,13 +20,13 @@ __all__ = [
     "AccountKind",
     "DatabaseRights",
     "DirectoryRights",
-    "Door",
     "Holding",
     "HostRights",
     "Identity",
     "Link",
     "LinkKind",
-    "LogIn",
+    "Login",
+    "LoginPath",
     "MariadbRights",
     "Membership",
     "Population",

@@ -8,10 +8,10 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from functools import cached_property
 
 from fidelitas.facts import Directory, DirectoryAccount, DirectoryFacts, DirectoryGroup, DirectoryMember, Place, StatedGroup
-from fidelitas.rights.links import Holding, Link, LinkKind, Principal, PrincipalKind, Right, RightKind, Strength
-from fidelitas.rights.resolve import Step
-from fidelitas.rights.routes import holdings_by
-from fidelitas.rights.servers import ServerRights
+from fidelitas.rights.graph.links import Holding, Link, LinkKind, Principal, PrincipalKind, Right, RightKind, Strength
+from fidelitas.rights.graph.routes import holdings_by
+from fidelitas.rights.linux.edges import Edge
+from fidelitas.rights.server import ServerRights
 
 __all__ = ["DirectoryRights", "directory_rights_of", "for_hosts"]
 
@@ -93,7 +93,7 @@ class DirectoryRights(ServerRights):
     @cached_property
     def holdings(self) -> tuple[Holding, ...]:
         """Who is in an administrative group, by which chain of groups."""
-        return holdings_by([Step((link,)) for link in (*self._memberships(), *self._powers())])
+        return holdings_by([Edge((link,)) for link in (*self._memberships(), *self._powers())])
 
     def knows(self, holder: str) -> bool:
         """Return whether there is such an account, or such a group (written ``%name``)."""
@@ -132,7 +132,7 @@ class DirectoryRights(ServerRights):
         account = self.accounts.get(role)
         if account is None:
             return ()
-        seen = f"last log-on {account.last_log_on:%Y-%m-%d}" if account.last_log_on else "last log-on not told"
+        seen = f"last log-on {account.last_logon:%Y-%m-%d}" if account.last_logon else "last log-on not told"
         return (f"{self.describe(self._node(account))}, {seen}", account.dn)
 
     def head(self) -> Sequence[str]:

@@ -12,7 +12,7 @@ from typing import Any
 from fidelitas.errors import ReadError
 from fidelitas.evidence import Bundle, Identity, MissingItem, make_rows_bundle, read_bundle
 
-__all__ = ["DEADLINE", "Answers", "Collected", "GoneAway", "queries", "sealed"]
+__all__ = ["DEADLINE", "Answers", "Collected", "ConnectionLost", "queries", "sealed"]
 
 
 # How long one subject is read unless it is said otherwise, in seconds.
@@ -51,7 +51,7 @@ class Collected:
         return Collected(bundle=self.bundle.named(name), archive=self.archive)
 
 
-class GoneAway(Exception):  # noqa: N818 it ends the reading of one server, and what was read of it counts
+class ConnectionLost(Exception):  # noqa: N818 it ends the reading of one server, and what was read of it counts
     """The server went away while it was read."""
 
 
@@ -62,7 +62,7 @@ class Answers:
     listings: dict[str, bytes] = field(default_factory=dict)
     gaps: list[MissingItem] = field(default_factory=list)
 
-    def broken_off(self, gone: GoneAway) -> None:
+    def broken_off(self, gone: ConnectionLost) -> None:
         """Note that the server told no more; raises `ReadError` where it had told nothing yet."""
         if not self.listings:
             raise ReadError(str(gone), hint="Survey it again.") from gone

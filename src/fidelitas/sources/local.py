@@ -12,7 +12,7 @@ from typing import IO
 from fidelitas.errors import EvidenceError, ReadError
 from fidelitas.evidence import probe_script, read_bundle
 from fidelitas.sources.collected import DEADLINE, Collected
-from fidelitas.text import clipped, plain
+from fidelitas.text import clipped, escape_control
 
 __all__ = ["FileScan", "LogScan", "from_this_machine"]
 
@@ -72,7 +72,7 @@ def from_this_machine(
         out.seek(0)
         archive = out.read(_LARGEST)
         messages.seek(0)
-        said = clipped(plain(messages.read(2000).decode("utf-8", "replace").strip()), 200)
+        said = clipped(escape_control(messages.read(2000).decode("utf-8", "replace").strip()), 200)
     if not archive:
         raise ReadError(f"the probe printed nothing and ended with status {status}: {said or 'no message'}")
     try:

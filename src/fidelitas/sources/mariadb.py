@@ -22,7 +22,7 @@ from pymysql.cursors import SSDictCursor
 from fidelitas.errors import ReadError, RequestError
 from fidelitas.evidence import MissingItem
 from fidelitas.sources.bounded import cut_at
-from fidelitas.sources.collected import DEADLINE, Answers, Collected, GoneAway, queries, sealed
+from fidelitas.sources.collected import DEADLINE, Answers, Collected, ConnectionLost, queries, sealed
 
 __all__ = ["WITHOUT_PASSWORD", "from_mariadb", "kind_of_password", "with_edges"]
 
@@ -93,7 +93,7 @@ def from_mariadb(uri: str, name: str | None = None, password: str | None = None,
         try:
             for listing, stated in queries("mariadb").items():
                 _take(connection, listing, stated["query"], stated.get("weakens", ""), read)
-        except GoneAway as gone:
+        except ConnectionLost as gone:
             read.broken_off(gone)
         finally:
             if connection.open:
@@ -167,7 +167,7 @@ def _take(connection: "pymysql.Connection[SSDictCursor]", listing: str, query: s
     except (RuntimeError, IndexError, ValueError, TypeError, AttributeError, struct.error) as error:
         # What is no answer to a query: a request for a file of ours, packets of a wrong shape.
         connection._force_close()  # type: ignore[attr-defined]  # noqa: SLF001 a polite end would wait for more of them
-        raise GoneAway(f"the server answered {listing} with something else than rows ({error}), and was left") from error
+        raise ConnectionLost(f"the server answered {listing} with something else than rows ({error}), and was left") from error
     except pymysql.Error as error:
         if error.args and error.args[0] in _MISSING:
             return
@@ -175,7 +175,7 @@ def _take(connection: "pymysql.Connection[SSDictCursor]", listing: str, query: s
             reason = " ".join(str(part) for part in error.args)
             read.gaps.append(MissingItem(path=f"listing {listing}", reason=f"{reason}; not known: {weakens}"))
         if not connection.open:
-            raise GoneAway(f"the server went away while {listing} was read") from error
+            raise ConnectionLost(f"the server went away while {listing} was read") from error
 
 
 def _lines(cursor: SSDictCursor, listing: str, read: Answers) -> Iterator[bytes]:

@@ -21,7 +21,7 @@ from psycopg import conninfo, sql
 from fidelitas.errors import ReadError, RequestError
 from fidelitas.evidence import MissingItem
 from fidelitas.sources.bounded import cut_at
-from fidelitas.sources.collected import DEADLINE, Answers, Collected, GoneAway, queries, sealed
+from fidelitas.sources.collected import DEADLINE, Answers, Collected, ConnectionLost, queries, sealed
 
 __all__ = ["dump_script", "from_postgresql", "from_postgresql_dump", "is_postgresql_dump"]
 
@@ -49,8 +49,8 @@ def from_postgresql(parameters: str, name: str | None = None, password: str | No
         try:
             _take(connection, "cluster", "", version, read)
             names = [str(row[0]) for row in connection.execute("select datname from pg_database where datallowconn order by datname")]
-        except (GoneAway, psycopg.Error) as error:
-            read.broken_off(error if isinstance(error, GoneAway) else GoneAway(f"{parameters}: {' '.join(str(error).split())}"))
+        except (ConnectionLost, psycopg.Error) as error:
+            read.broken_off(error if isinstance(error, ConnectionLost) else ConnectionLost(f"{parameters}: {' '.join(str(error).split())}"))
         if _is_here(connection):  # the server does not tell its host's name; by a socket it is this one
             rows = [{**json.loads(line), "host_name": os.uname().nodename} for line in read.listings.get("server", b"").splitlines()]
             read.listings["server"] = b"".join(json.dumps(row).encode() + b"\n" for row in rows)
@@ -58,7 +58,7 @@ def from_postgresql(parameters: str, name: str | None = None, password: str | No
         try:
             with _connected({**stated, "dbname": database}, password, parameters, ends) as connection:
                 _take(connection, "database", database, version, read)
-        except (ReadError, GoneAway) as error:
+        except (ReadError, ConnectionLost) as error:
             read.gaps.append(MissingItem(path=f"database {database}", reason=str(error)))
     return sealed(host, "postgresql", read.listings, "catalogue query", read.gaps)
 
@@ -163,7 +163,7 @@ def _take(connection: _Connection, scope: str, database: str, version: int, read
             reason = " ".join(str(error).split())
             read.gaps.append(MissingItem(path=f"listing {listing}", reason=f"{reason}; not known: {query['weakens']}"))
             if connection.closed:
-                raise GoneAway(f"the server went away while {listing} was read") from error
+                raise ConnectionLost(f"the server went away while {listing} was read") from error
 
 
 def _rows(connection: _Connection, query: str, listing: str, read: Answers) -> bytes:

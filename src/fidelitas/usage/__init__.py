@@ -1,24 +1,24 @@
 """Use of privilege: events tied to the persons behind them, what they amount to, and what of it is out of order."""
 
 from fidelitas.usage.host_use import First, HostUse, LogState
-from fidelitas.usage.persons import Attribution, Deed, Ground
+from fidelitas.usage.persons import AttributedEvent, Attribution, AttributionBasis
 from fidelitas.usage.provenance import Grants
+from fidelitas.usage.sensitive_targets import SensitiveTarget, sensitive_targets
 from fidelitas.usage.sessions import Session, is_shell
 from fidelitas.usage.summary import People, PersonUse
-from fidelitas.usage.touches import Touch, touches
 
 __all__ = [
+    "AttributedEvent",
     "Attribution",
-    "Deed",
+    "AttributionBasis",
     "First",
     "Grants",
-    "Ground",
     "HostUse",
     "LogState",
     "People",
     "PersonUse",
+    "SensitiveTarget",
     "Session",
-    "Touch",
     "is_shell",
-    "touches",
+    "sensitive_targets",
 ]

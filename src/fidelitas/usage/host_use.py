@@ -9,11 +9,11 @@ from dataclasses import dataclass, field
 from datetime import UTC, datetime, tzinfo
 
 from fidelitas.facts import Event, EventKind, Gap, TimeJump
-from fidelitas.usage.persons import Attribution, Deed
+from fidelitas.usage.persons import AttributedEvent, Attribution
 from fidelitas.usage.provenance import Grants
+from fidelitas.usage.sensitive_targets import sensitive_targets
 from fidelitas.usage.sessions import Session, is_shell
 from fidelitas.usage.summary import People
-from fidelitas.usage.touches import touches
 
 __all__ = ["Failures", "First", "HostUse", "LogState"]
 
@@ -28,7 +28,7 @@ _HABIT = 20
 class First:
     """The first time that an account used a command or a right, after so many uses of `known` others, `once` of them met a single time."""
 
-    deed: Deed
+    attributed: AttributedEvent
     what: str
     uses: int
     once: int
@@ -67,10 +67,10 @@ class HostUse:
         self.people = People()
         self.events = 0
         self.sessions: list[Session] = []
-        self.notable: dict[str, list[Deed]] = defaultdict(list)
+        self.notable: dict[str, list[AttributedEvent]] = defaultdict(list)
         self.counted: Counter[str] = Counter()
         self.active: dict[str, Counter[int]] = {}  # uses and attempts by account and hour since 1970, UTC
-        self.active_at: dict[tuple[str, int], Deed] = {}
+        self.active_at: dict[tuple[str, int], AttributedEvent] = {}
         self.failures: dict[str, dict[int, Failures]] = {}  # by account and hour
         self.sources: dict[str, dict[int, Failures]] = {}  # by address or terminal and hour
         self.firsts: list[First] = []
@@ -87,32 +87,32 @@ class HostUse:
         """The host, as findings name it."""
         return self.host
 
-    def add(self, event: Event) -> Deed:
+    def add(self, event: Event) -> AttributedEvent:
         """Take the next event, and return it with who stood behind it."""
-        deed = self.attribution.deed(event)
+        attributed = self.attribution.attributed(event)
         kind = event.kind
         self.events += 1
-        tries = self.people.add(deed)
+        tries = self.people.add(attributed)
         if self.attribution.sessions.done:
             self._end_sessions()
         if event.doubt:
-            self._keep("doubtful", deed)
+            self._keep("doubtful", attributed)
         elif kind is EventKind.USED:
-            self._use(deed)
-            self.grants.add(deed)
+            self._use(attributed)
+            self.grants.add(attributed)
         elif kind is EventKind.REFUSED:
-            self._keep("refused", deed)
-            self._act(deed)
-            if touches(event.command):
-                self._keep("refused touch", deed)
-        elif kind is EventKind.FAILED or kind is EventKind.LOG_IN_FAILED:
-            self._fail(deed, tries if deed.persons and kind is EventKind.FAILED else event.times)
+            self._keep("refused", attributed)
+            self._act(attributed)
+            if sensitive_targets(event.command):
+                self._keep("refused touch", attributed)
+        elif kind is EventKind.FAILED or kind is EventKind.LOGIN_FAILED:
+            self._fail(attributed, tries if attributed.persons and kind is EventKind.FAILED else event.times)
         elif kind is EventKind.CHANGED:
-            self._keep("changed", deed)
-            self.grants.add(deed)
-        elif kind is EventKind.LOG_IN and event.target == "root" and event.reason != "last log-in":
-            self._keep("root log-in", deed)
-        return deed
+            self._keep("changed", attributed)
+            self.grants.add(attributed)
+        elif kind is EventKind.LOGIN and event.target == "root" and event.reason != "last log-in":
+            self._keep("root log-in", attributed)
+        return attributed
 
     def finish(self) -> None:
         """Take the sessions that no line closed."""
@@ -123,30 +123,30 @@ class HostUse:
             if session.shell or len(self.sessions) < 10 * _MOST:
                 self.sessions.append(session)
 
-    def _keep(self, sort: str, deed: Deed) -> None:
+    def _keep(self, sort: str, attributed: AttributedEvent) -> None:
         self.counted[sort] += 1
         kept = self.notable[sort]
         if len(kept) < _MOST:
-            kept.append(deed)
+            kept.append(attributed)
 
     # -- uses ----------------------------------------------------------------------------------------------------------------------
 
-    def _use(self, deed: Deed) -> None:
-        event = deed.event
-        for touch in touches(event.command):
-            self._keep(touch.value, deed)
+    def _use(self, attributed: AttributedEvent) -> None:
+        event = attributed.event
+        for sensitive_target in sensitive_targets(event.command):
+            self._keep(sensitive_target.value, attributed)
         if is_shell(event):
-            self._keep("shell", deed)
-        if len(deed.persons) == 1 and event.program not in ("cron", "CRON", "crond"):
-            self._act(deed)
-            self._first(deed, "right", event.target or "root")
-            self._first(deed, "command", event.command.partition(" ")[0] or event.program)
+            self._keep("shell", attributed)
+        if len(attributed.persons) == 1 and event.program not in ("cron", "CRON", "crond"):
+            self._act(attributed)
+            self._first(attributed, "right", event.target or "root")
+            self._first(attributed, "command", event.command.partition(" ")[0] or event.program)
 
-    def _act(self, deed: Deed) -> None:
+    def _act(self, attributed: AttributedEvent) -> None:
         """Count a use or an attempt by its hour."""
-        if deed.event.at is None or len(deed.persons) != 1:
+        if attributed.event.at is None or len(attributed.persons) != 1:
             return
-        person, hour = deed.persons[0], int(deed.event.at.timestamp()) // 3600
+        person, hour = attributed.persons[0], int(attributed.event.at.timestamp()) // 3600
         hours = self.active.get(person)
         if hours is None:
             if len(self.active) >= _MOST_KEYS:
@@ -154,24 +154,26 @@ class HostUse:
             hours = self.active[person] = Counter()
         hours[hour] += 1
         if hours[hour] == 1:
-            self.active_at[person, hour] = deed
+            self.active_at[person, hour] = attributed
 
-    def _first(self, deed: Deed, what: str, value: str) -> None:
-        known = self._known.setdefault((what, deed.persons[0]), Counter())
+    def _first(self, attributed: AttributedEvent, what: str, value: str) -> None:
+        known = self._known.setdefault((what, attributed.persons[0]), Counter())
         if value not in known and len(known) < _MOST_KEYS:
             uses = sum(known.values())
             if uses >= _HABIT and len(self.firsts) < 10 * _MOST:
                 once = sum(count == 1 for count in known.values())
-                self.firsts.append(First(deed, what, uses, once, len(known)))
+                self.firsts.append(First(attributed, what, uses, once, len(known)))
         known[value] += 1
 
     # -- failures ------------------------------------------------------------------------------------------------------------------
 
-    def _fail(self, deed: Deed, count: int) -> None:
-        event = deed.event
+    def _fail(self, attributed: AttributedEvent, count: int) -> None:
+        event = attributed.event
         if event.at is None or not count:
             return
-        account = (deed.persons[0] if event.kind is EventKind.FAILED and deed.persons else event.target or event.account) or "(no name)"
+        account = (
+            attributed.persons[0] if event.kind is EventKind.FAILED and attributed.persons else event.target or event.account
+        ) or "(no name)"
         source = event.address or event.terminal or event.account
         hour = int(event.at.timestamp()) // 3600
         for table, key in ((self.failures, account), (self.sources, source)):
@@ -193,14 +195,14 @@ class HostUse:
         use = self.people.by_name.get(account)
         return use is not None and use.used > 0
 
-    def flips(self) -> Iterator[tuple[Deed, Deed]]:
+    def flips(self) -> Iterator[tuple[AttributedEvent, AttributedEvent]]:
         """Yield memberships that were given and taken again, or the other way round, as pairs of deeds."""
-        before: dict[tuple[str, str], Deed] = {}
-        for deed in self.notable["changed"]:
-            event = deed.event
+        before: dict[tuple[str, str], AttributedEvent] = {}
+        for attributed in self.notable["changed"]:
+            event = attributed.event
             if not event.group or not event.target or event.reason.removesuffix(" the group") not in ("added to", "removed from"):
                 continue
             key = event.target, event.group
             if key in before and before[key].event.reason != event.reason:
-                yield before[key], deed
-            before[key] = deed
+                yield before[key], attributed
+            before[key] = attributed

@@ -12,20 +12,20 @@ from typing import NamedTuple
 from fidelitas.facts import Event, EventKind
 from fidelitas.usage.sessions import MOMENT, Sessions, begins_session, may_be_elevated, stem
 
-__all__ = ["Attribution", "Deed", "Ground"]
+__all__ = ["AttributedEvent", "Attribution", "AttributionBasis"]
 
 _ROOT = "root"
 _MOST_RECENT = 64
-_LOG_INS = frozenset({EventKind.LOG_IN, EventKind.LOG_IN_FAILED})
+_LOGINS = frozenset({EventKind.LOGIN, EventKind.LOGIN_FAILED})
 _CRON = frozenset({"cron", "CRON", "crond"})
 
 
-class Ground(Enum):
+class AttributionBasis(Enum):
     """On what an event is tied to a person, the surest first."""
 
     NAMED = "the line names the account"
-    LOG_IN_ID = "the kernel tells the account of the log-in"
-    LOG_IN_NAME = "PAM tells the log-in name of the session"
+    LOGIN_ID = "the kernel tells the account of the log-in"
+    LOGIN_NAME = "PAM tells the log-in name of the session"
     COMMAND = "the person ran the command that did it"
     TERMINAL = "the person had opened a shell on the same terminal"
     ONLY_SHELL = "nobody else had a root shell open"
@@ -39,23 +39,23 @@ class Ground(Enum):
 
 
 _CONFIDENCE = {
-    Ground.NAMED: "certain",
-    Ground.LOG_IN_ID: "certain",
-    Ground.LOG_IN_NAME: "certain",
-    Ground.COMMAND: "likely",
-    Ground.TERMINAL: "likely",
-    Ground.ONLY_SHELL: "likely",
-    Ground.SEVERAL: "possible",
-    Ground.NOBODY: "unknown",
+    AttributionBasis.NAMED: "certain",
+    AttributionBasis.LOGIN_ID: "certain",
+    AttributionBasis.LOGIN_NAME: "certain",
+    AttributionBasis.COMMAND: "likely",
+    AttributionBasis.TERMINAL: "likely",
+    AttributionBasis.ONLY_SHELL: "likely",
+    AttributionBasis.SEVERAL: "possible",
+    AttributionBasis.NOBODY: "unknown",
 }
 
 
-class Deed(NamedTuple):
+class AttributedEvent(NamedTuple):
     """An event with the persons who can have stood behind it: one, several, or none."""
 
     event: Event
     persons: tuple[str, ...]
-    ground: Ground
+    basis: AttributionBasis
 
     @property
     def person(self) -> str:
@@ -68,60 +68,60 @@ class Attribution:
 
     def __init__(self) -> None:
         self.sessions = Sessions()
-        self._commands: deque[Deed] = deque(maxlen=_MOST_RECENT)
+        self._commands: deque[AttributedEvent] = deque(maxlen=_MOST_RECENT)
         self._by_process: dict[int, str] = {}
 
-    def deed(self, event: Event) -> Deed:
+    def attributed(self, event: Event) -> AttributedEvent:
         """Return an event with who stood behind it."""
-        deed = Deed(event, *self._tied(event))
+        attributed = AttributedEvent(event, *self._tied(event))
         self.sessions.count(event)
-        self._remember(deed)
-        return deed
+        self._remember(attributed)
+        return attributed
 
-    def _tied(self, event: Event) -> tuple[tuple[str, ...], Ground]:
-        account = event.target if event.kind in _LOG_INS else event.account
-        if event.log_in and event.log_in != account:
-            return (event.log_in,), Ground.LOG_IN_ID
+    def _tied(self, event: Event) -> tuple[tuple[str, ...], AttributionBasis]:
+        account = event.target if event.kind in _LOGINS else event.account
+        if event.login and event.login != account:
+            return (event.login,), AttributionBasis.LOGIN_ID
         session = self.sessions.on(event.terminal, account, event.at) if event.terminal and account else None
         if session is not None and session.person and event.kind is not EventKind.OPENED:
-            session.deeds += 1
-            return (session.person,), Ground.TERMINAL
+            session.attributed_events += 1
+            return (session.person,), AttributionBasis.TERMINAL
         if account and account != _ROOT:
-            return (account,), Ground.LOG_IN_NAME if event.kind is EventKind.OPENED else Ground.NAMED
-        if event.kind in _LOG_INS or event.program in _CRON:
-            return (), Ground.NOBODY
+            return (account,), AttributionBasis.LOGIN_NAME if event.kind is EventKind.OPENED else AttributionBasis.NAMED
+        if event.kind in _LOGINS or event.program in _CRON:
+            return (), AttributionBasis.NOBODY
         if event.kind is EventKind.OPENED and (before := self._command_of(event)) is not None:
-            return before.persons, Ground.COMMAND
+            return before.persons, AttributionBasis.COMMAND
         if event.kind is EventKind.CLOSED and (session := self.sessions.ended_by(event)) is not None and session.person:
-            return (session.person,), Ground.COMMAND
+            return (session.person,), AttributionBasis.COMMAND
         return self._traced(event)
 
-    def _traced(self, event: Event) -> tuple[tuple[str, ...], Ground]:
+    def _traced(self, event: Event) -> tuple[tuple[str, ...], AttributionBasis]:
         """Return who can have done what bears root's name or none."""
         if event.pid is not None and event.pid in self._by_process:
-            return (self._by_process[event.pid],), Ground.LOG_IN_NAME
+            return (self._by_process[event.pid],), AttributionBasis.LOGIN_NAME
         started = next((one for one in reversed(self._commands) if _starts(one.event, event)), None)
         if started is not None:
-            return started.persons, Ground.COMMAND
+            return started.persons, AttributionBasis.COMMAND
         shells = self.sessions.shells(event.at)
         persons = tuple(dict.fromkeys(shell.person for shell in shells if shell.person))
         if len(persons) == 1:
-            next(shell for shell in reversed(shells) if shell.person).deeds += 1
-        return persons, (Ground.NOBODY, Ground.ONLY_SHELL, Ground.SEVERAL)[min(len(persons), 2)]
+            next(shell for shell in reversed(shells) if shell.person).attributed_events += 1
+        return persons, (AttributionBasis.NOBODY, AttributionBasis.ONLY_SHELL, AttributionBasis.SEVERAL)[min(len(persons), 2)]
 
-    def _remember(self, deed: Deed) -> None:
-        event = deed.event
+    def _remember(self, attributed: AttributedEvent) -> None:
+        event = attributed.event
         kind = event.kind
         if kind is EventKind.USED:
-            if deed.persons and not event.doubt:
-                self._commands.append(deed)
-                if len(deed.persons) == 1 and begins_session(event):
-                    self.sessions.begin(event, deed.persons[0])
+            if attributed.persons and not event.doubt:
+                self._commands.append(attributed)
+                if len(attributed.persons) == 1 and begins_session(event):
+                    self.sessions.begin(event, attributed.persons[0])
         elif kind is EventKind.OPENED:
-            if event.pid is not None and len(deed.persons) == 1 and len(self._by_process) < 100_000:
-                self._by_process[event.pid] = deed.persons[0]
+            if event.pid is not None and len(attributed.persons) == 1 and len(self._by_process) < 100_000:
+                self._by_process[event.pid] = attributed.persons[0]
             if may_be_elevated(event) and event.account != (event.target or _ROOT):
-                self.sessions.begin(self._with_command(event), deed.person)
+                self.sessions.begin(self._with_command(event), attributed.person)
         elif kind is EventKind.CLOSED:
             if event.pid is not None:
                 self._by_process.pop(event.pid, None)
@@ -132,7 +132,7 @@ class Attribution:
         before = self._command_of(event)
         return event if before is None else event._replace(command=before.event.command, terminal=before.event.terminal)
 
-    def _command_of(self, event: Event) -> Deed | None:
+    def _command_of(self, event: Event) -> AttributedEvent | None:
         """Return the use that a session of PAM was opened for."""
         return next((one for one in reversed(self._commands) if _opens(one.event, event)), None)
 

@@ -3,8 +3,8 @@
 from dataclasses import dataclass, field
 
 from fidelitas.facts import EventKind
-from fidelitas.usage.persons import Deed
-from fidelitas.usage.touches import Touch, edited_paths, touches
+from fidelitas.usage.persons import AttributedEvent
+from fidelitas.usage.sensitive_targets import SensitiveTarget, edited_paths, sensitive_targets
 
 __all__ = ["Grants"]
 
@@ -16,40 +16,40 @@ _MOST = 10_000
 class Grants:
     """What the logs of one host tell of how rights came about; of each thing the latest."""
 
-    memberships: dict[tuple[str, str], Deed] = field(default_factory=dict)  # by group and account
-    accounts: dict[str, Deed] = field(default_factory=dict)
-    files: dict[str, Deed] = field(default_factory=dict)  # by path
+    memberships: dict[tuple[str, str], AttributedEvent] = field(default_factory=dict)  # by group and account
+    accounts: dict[str, AttributedEvent] = field(default_factory=dict)
+    files: dict[str, AttributedEvent] = field(default_factory=dict)  # by path
 
-    def add(self, deed: Deed) -> None:
+    def add(self, attributed: AttributedEvent) -> None:
         """Take a deed, if it gave or took anything."""
-        event = deed.event
+        event = attributed.event
         if event.doubt:
             return
         if event.kind is EventKind.CHANGED:
-            self._change(deed)
-        elif event.kind is EventKind.USED and Touch.POLICY in touches(event.command):
+            self._change(attributed)
+        elif event.kind is EventKind.USED and SensitiveTarget.POLICY in sensitive_targets(event.command):
             for path in edited_paths(event.command):
                 if path in self.files or len(self.files) < _MOST:
-                    self.files[path] = deed
+                    self.files[path] = attributed
 
-    def _change(self, deed: Deed) -> None:
-        event = deed.event
+    def _change(self, attributed: AttributedEvent) -> None:
+        event = attributed.event
         if event.reason == _GIVEN and event.group and len(self.memberships) < _MOST:
-            self.memberships[event.group, event.target] = deed
+            self.memberships[event.group, event.target] = attributed
         elif event.reason == _TAKEN:
             self.memberships.pop((event.group, event.target), None)
         elif event.reason == "members of the group set":
             for member in event.target.split(","):
-                self.memberships.setdefault((event.group, member), deed)
+                self.memberships.setdefault((event.group, member), attributed)
         elif event.reason.startswith("account made") and len(self.accounts) < _MOST:
-            self.accounts[event.target] = deed
+            self.accounts[event.target] = attributed
         elif event.reason == "account removed":
             self.accounts.pop(event.target, None)
 
-    def of_membership(self, group: str, account: str) -> Deed | None:
+    def of_membership(self, group: str, account: str) -> AttributedEvent | None:
         """Return what put an account into a group."""
         return self.memberships.get((group, account))
 
-    def of_file(self, path: str) -> Deed | None:
+    def of_file(self, path: str) -> AttributedEvent | None:
         """Return the last known edit of a policy file, by its path or that of its folder."""
         return self.files.get(path) or self.files.get(path.rpartition("/")[0] + "/")

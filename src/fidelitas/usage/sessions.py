@@ -10,7 +10,7 @@ from datetime import datetime, timedelta
 from functools import lru_cache
 
 from fidelitas.facts import Event, EventKind, Place
-from fidelitas.usage.touches import first_program
+from fidelitas.usage.sensitive_targets import first_program
 
 __all__ = ["MOMENT", "Session", "Sessions", "begins_session", "is_shell", "may_be_elevated", "stem"]
 
@@ -19,9 +19,9 @@ MOMENT = timedelta(seconds=3)
 _SHELLS = frozenset({"sh", "bash", "dash", "zsh", "ksh", "mksh", "csh", "tcsh", "fish", "su", "machinectl", "screen", "tmux"})
 _SWITCHES = frozenset({"sudo", "su", "doas", "pkexec", "runuser"})
 # A log-on of Windows with an administrator's privileges is a session by itself.
-_ELEVATED_LOG_ON = "log-on"
+_ELEVATED_LOGON = "log-on"
 _OF_SESSION = frozenset({"elevation", "runas", "accounts", "policy", "system"})
-_LOG_INS = frozenset({"sshd", "login"})
+_LOGINS = frozenset({"sshd", "login"})
 # So many sessions without an end are kept open; more than these are an attack on the reader.
 _MOST_OPEN = 1000
 # Terminals are used again, and logs have gaps: after this long a shell that nothing closed speaks for nobody.
@@ -44,7 +44,7 @@ class Session:
     shell: bool = False
     closed: datetime | None = None
     end: Place | None = None
-    deeds: int = 0
+    attributed_events: int = 0
 
     @property
     def duration(self) -> timedelta | None:
@@ -64,7 +64,7 @@ def is_shell(event: Event) -> bool:
 
 def begins_session(event: Event) -> bool:
     """Return whether an event is a use that begins an elevated session: a shell, or a log-on with an administrator's privileges."""
-    return is_shell(event) or (event.kind is EventKind.USED and event.program == _ELEVATED_LOG_ON)
+    return is_shell(event) or (event.kind is EventKind.USED and event.program == _ELEVATED_LOGON)
 
 
 @lru_cache(maxsize=10_000)
@@ -76,7 +76,7 @@ def _is_shell(command: str) -> bool:
 
 def may_be_elevated(event: Event) -> bool:
     """Return whether an opened session is one as another account, or a log-in as root."""
-    return stem(event.program) in _SWITCHES or (event.program in _LOG_INS and event.target == "root")
+    return stem(event.program) in _SWITCHES or (event.program in _LOGINS and event.target == "root")
 
 
 class Sessions:
@@ -114,7 +114,7 @@ class Sessions:
             terminal=event.terminal,
             command=event.command,
             pid=event.pid,
-            shell=begins_session(event) or (event.kind is EventKind.OPENED and stem(event.program) in ("su", *_LOG_INS)),
+            shell=begins_session(event) or (event.kind is EventKind.OPENED and stem(event.program) in ("su", *_LOGINS)),
         )
         self._open.append(session)
         if len(self._open) > _MOST_OPEN:
@@ -125,7 +125,7 @@ class Sessions:
         if event.program in _OF_SESSION and event.pid is not None:
             session = next((one for one in reversed(self._open) if one.pid == event.pid), None)
             if session is not None:
-                session.deeds += 1
+                session.attributed_events += 1
 
     def close(self, event: Event) -> None:
         """A session has ended."""

@@ -5,7 +5,7 @@ from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 
 from fidelitas.facts import EventKind
-from fidelitas.usage.persons import Deed, Ground
+from fidelitas.usage.persons import AttributedEvent, AttributionBasis
 from fidelitas.usage.sessions import is_shell
 
 __all__ = ["People", "PersonUse"]
@@ -13,8 +13,10 @@ __all__ = ["People", "PersonUse"]
 # PAM tells of the first wrong password of a try, without the command, before sudo sums all of them up: it waits for each password, five
 # minutes unless passwd_timeout says otherwise (sudoers(5)), and PAM delays each answer.
 _SAME_TRY = timedelta(minutes=5)
-_NOT_COUNTED = frozenset({EventKind.OPENED, EventKind.CLOSED, EventKind.LOG_IN, EventKind.LOG_IN_FAILED})
-_SURE = frozenset({Ground.NAMED, Ground.LOG_IN_ID, Ground.LOG_IN_NAME, Ground.COMMAND, Ground.TERMINAL})
+_NOT_COUNTED = frozenset({EventKind.OPENED, EventKind.CLOSED, EventKind.LOGIN, EventKind.LOGIN_FAILED})
+_SURE = frozenset(
+    {AttributionBasis.NAMED, AttributionBasis.LOGIN_ID, AttributionBasis.LOGIN_NAME, AttributionBasis.COMMAND, AttributionBasis.TERMINAL}
+)
 # So many different commands of one person are told apart.
 _MOST_COMMANDS = 5000
 
@@ -49,9 +51,9 @@ class People:
         self.by_name: dict[str, PersonUse] = {}
         self._last_failure: dict[tuple[str, str], datetime] = {}
 
-    def add(self, deed: Deed) -> int:
+    def add(self, attributed: AttributedEvent) -> int:
         """Count a deed, and return how many wrong passwords it adds."""
-        event, persons, ground = deed
+        event, persons, basis = attributed
         if len(persons) != 1 or event.kind in _NOT_COUNTED:
             return 0
         use = self.by_name.get(persons[0])
@@ -64,20 +66,20 @@ class People:
         if event.doubt:
             use.doubtful += 1
         elif event.kind is EventKind.USED:
-            if ground in _SURE:
-                self._count_use(use, deed)
+            if basis in _SURE:
+                self._count_use(use, attributed)
         elif event.kind is EventKind.REFUSED:
             use.refused += 1
         elif event.kind is EventKind.CHANGED:
             use.changes += 1
         elif event.kind is EventKind.FAILED:
-            tries = self._tries(deed)
+            tries = self._tries(attributed)
             use.failed += tries
             return tries
         return 0
 
-    def _count_use(self, use: PersonUse, deed: Deed) -> None:
-        event = deed.event
+    def _count_use(self, use: PersonUse, attributed: AttributedEvent) -> None:
+        event = attributed.event
         use.used += 1
         use.shells += is_shell(event)
         command = _program_of(event.command) or event.program
@@ -85,9 +87,9 @@ class People:
             use.commands[command] += 1
         use.targets[event.target or "root"] += 1
 
-    def _tries(self, deed: Deed) -> int:
+    def _tries(self, attributed: AttributedEvent) -> int:
         """Return how many wrong passwords a line adds to those that a line before it told."""
-        event, key = deed.event, (deed.event.host, deed.persons[0])
+        event, key = attributed.event, (attributed.event.host, attributed.persons[0])
         before = self._last_failure.pop(key, None)
         sums_up = bool(event.command) or event.reason == "su refused"
         told = sums_up and before is not None and event.at is not None and event.at - before <= _SAME_TRY

@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fidelitas.usage.host_use import Failures, First, HostUse
-from fidelitas.usage.persons import Deed
+from fidelitas.usage.persons import AttributedEvent
 from fidelitas.usage.statistics import (
     BINS,
     burst_tail,
@@ -26,7 +26,7 @@ from fidelitas.usage.statistics import (
     smoothed,
 )
 
-__all__ = ["Burst", "Novelty", "OddHour", "Silence", "bin_of", "bursts", "novelties", "odd_hours", "silences"]
+__all__ = ["Burst", "Novelty", "OddHour", "Silence", "bin_of", "bursts", "log_silences", "novelties", "odd_hours"]
 
 # Of what is reported, this share may be chance; of odd hours more, which are a hint and no more.
 _FALSE_SHARE = 0.01
@@ -58,7 +58,7 @@ class OddHour:
     person: str
     hour: int
     count: int
-    deed: Deed
+    attributed: AttributedEvent
     share: float
     expected: float
 
@@ -167,7 +167,7 @@ def novelties(use: HostUse) -> list[Novelty]:
     return [one for one in found if one.chance <= _NOVEL]
 
 
-def silences(use: HostUse) -> Iterator[Silence]:
+def log_silences(use: HostUse) -> Iterator[Silence]:
     """Yield stretches in which a log that is written steadily holds nothing."""
     families: dict[str, Counter[int]] = {}
     for log in use.logs:

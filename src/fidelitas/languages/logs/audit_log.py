@@ -108,7 +108,7 @@ class AuditReader:
             address=fields["addr"] if fields.get("addr", "?") != "?" else "",
             pid=int(fields["pid"]) if fields.get("pid", "").isdecimal() else None,
             place=self._origin.at(line),
-            typed=what in (EventKind.FAILED, EventKind.LOG_IN_FAILED) and (program != _VOUCHES or "PAM:" in fields.get("op", "")),
+            typed=what in (EventKind.FAILED, EventKind.LOGIN_FAILED) and (program != _VOUCHES or "PAM:" in fields.get("op", "")),
         )
 
     def _told(self, kind: str, serial: str, fields: Mapping[str, str], program: str) -> tuple[EventKind, str, str, str] | None:
@@ -120,7 +120,7 @@ class AuditReader:
         if kind == "USER_AUTH" and not succeeded:
             return EventKind.FAILED, account, "", "wrong password"
         if kind == "USER_LOGIN":
-            return (EventKind.LOG_IN if succeeded else EventKind.LOG_IN_FAILED), account, "", "" if succeeded else "refused"
+            return (EventKind.LOGIN if succeeded else EventKind.LOGIN_FAILED), account, "", "" if succeeded else "refused"
         if kind in _SESSIONS and program in _SWITCHES:
             return _SESSIONS[kind], account, "", ""
         operation = fields.get("op", "")

@@ -55,14 +55,14 @@ class DirectoryLogReader:
         if event is not None:
             yield event
 
-    def _log_on(self, told: Mapping[str, Any], at: datetime | None, place: Place) -> Event | None:
+    def _logon(self, told: Mapping[str, Any], at: datetime | None, place: Place) -> Event | None:
         name = str(told.get("becameAccount") or told.get("mappedAccount") or told.get("clientAccount") or "")
         if name.endswith("$") or not name:
             return None
         failed = told["eventId"] == 4625
         why = str(told["status"]).removeprefix("NT_STATUS_").replace("_", " ").lower()
         reason = why if failed else str(told.get("authDescription") or "")
-        kind = EventKind.LOG_IN_FAILED if failed else EventKind.LOG_IN
+        kind = EventKind.LOGIN_FAILED if failed else EventKind.LOGIN
         event = Event(at=at, place=place, pid=None, kind=kind, program="directory", target=name, address=_address(told), reason=reason)
         return event._replace(typed=failed and why == "no such user")
 
@@ -86,7 +86,7 @@ class DirectoryLogReader:
         )  # fmt: skip
 
     _readers: ClassVar[Mapping[str, Callable[["DirectoryLogReader", Mapping[str, Any], datetime | None, Place], Event | None]]] = {
-        "Authentication": _log_on,
+        "Authentication": _logon,
         "groupChange": _group,
         "passwordChange": _password,
     }

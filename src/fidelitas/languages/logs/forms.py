@@ -12,7 +12,7 @@ from fidelitas.languages.logs.content import LogContent
 from fidelitas.languages.logs.directory_log import DirectoryLogReader, is_directory_log
 from fidelitas.languages.logs.entries import first_stamp, lines_that_matter
 from fidelitas.languages.logs.journal import JournalReader, is_export, is_journal_json
-from fidelitas.languages.logs.log_in_records import LastLogReader, LogInReader
+from fidelitas.languages.logs.login_records import LastLogReader, LoginReader
 from fidelitas.languages.logs.postgresql_log import PostgresqlLogReader, is_postgresql_log
 from fidelitas.languages.logs.pulse import Pulse
 from fidelitas.languages.logs.sudo_file import SudoFileReader, is_sudo_file
@@ -65,7 +65,7 @@ def events_of(log: KnownLog, *, records: bool) -> tuple[LogReader, Iterator[Even
     """Return what reads a log, and its events, as they are asked for; the pulse of the log beats meanwhile."""
     if records:
         last = log.origin.path.endswith(LAST_LOG)
-        reader: LogReader = LastLogReader(log.origin, log.names) if last else LogInReader(log.origin)
+        reader: LogReader = LastLogReader(log.origin, log.names) if last else LoginReader(log.origin)
         return reader, reader.events(log.content.blocks())
     start = log.content.beginning()
     form = next((form for form in _FORMS if form.is_one(start)), None)

@@ -100,11 +100,11 @@ class JournalReader:
             event = read_message(program, message, partial(Event, at=at, host=host, place=place, pid=None))
         if event is not None:
             process = int(pid) if pid.isdecimal() and len(pid) < 10 else None
-            yield event._replace(pid=process, log_in=self._log_in(fields), doubt=event.doubt or _impostor(program, fields))
+            yield event._replace(pid=process, login=self._login(fields), doubt=event.doubt or _impostor(program, fields))
         elif not is_idle(message) and not is_part(message):
             self.unknown[program] += 1
 
-    def _log_in(self, fields: Mapping[str, str]) -> str:
+    def _login(self, fields: Mapping[str, str]) -> str:
         number = fields.get("_AUDIT_LOGINUID", "")
         if not number.isdecimal() or len(number) > 9:  # unset is 4294967295
             return ""

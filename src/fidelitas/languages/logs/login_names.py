@@ -12,7 +12,7 @@ from fidelitas.masking import is_masked
 __all__ = ["UNKNOWN_USER", "LoginNames"]
 
 UNKNOWN_USER = "unknown user (masked)"
-_FAILURES = frozenset({EventKind.FAILED, EventKind.LOG_IN_FAILED})
+_FAILURES = frozenset({EventKind.FAILED, EventKind.LOGIN_FAILED})
 # More or longer names than any host has are the work of someone who wants to fill the memory.
 _MOST, _MOST_MASKED, _LONGEST = 200_000, 10_000, 256
 

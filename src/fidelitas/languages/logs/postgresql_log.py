@@ -144,13 +144,11 @@ class PostgresqlLogReader:
         address = "" if address in ("[local]", "") else address
         authorized = _AUTHORIZED.match(message)
         if authorized is not None:
-            return make(
-                EventKind.LOG_IN, target=authorized[1], address=address, reason=f"database {authorized[2]}" if authorized[2] else ""
-            )
+            return make(EventKind.LOGIN, target=authorized[1], address=address, reason=f"database {authorized[2]}" if authorized[2] else "")
         for pattern, why in _REFUSED:
             found = pattern.match(message) if row.get("error_severity") == "FATAL" else None
             if found is not None:
-                failed = make(EventKind.LOG_IN_FAILED, target=found[1], address=address, reason=why)
+                failed = make(EventKind.LOGIN_FAILED, target=found[1], address=address, reason=why)
                 return failed._replace(typed="not permitted" not in why)
         if row.get("state_code") == "42501" or (row.get("error_severity") == "ERROR" and message.startswith("permission denied")):
             return make(EventKind.REFUSED, account=user, command=_masked(row.get("statement", "")), reason=message)

@@ -12,10 +12,10 @@ from datetime import UTC, datetime, tzinfo
 from fidelitas.errors import ReadError
 from fidelitas.facts import Event, Gap, Place
 from fidelitas.languages.logs.content import LogContent, LogLike
+from fidelitas.languages.logs.deduplication import Sourced, deduplicate
 from fidelitas.languages.logs.forms import KnownLog, events_of
 from fidelitas.languages.logs.login_names import LoginNames
 from fidelitas.languages.logs.pulse import Pulse
-from fidelitas.languages.logs.twice import Sourced, once
 from fidelitas.trouble import internal_error
 
 __all__ = ["Cover", "LogLike", "LogReading"]
@@ -67,7 +67,7 @@ class LogReading:
             return
         surveys = [survey for survey, _ in self._families]
         missed: list[Sourced] = []
-        yield from once(heapq.merge(*streams, key=lambda one: one.at), missed, surveys)
+        yield from deduplicate(heapq.merge(*streams, key=lambda one: one.at), missed, surveys)
         self.gone = [one.event for one in missed if self._again(one)]
 
     def _again(self, one: Sourced) -> bool:

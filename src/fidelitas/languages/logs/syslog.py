@@ -94,4 +94,4 @@ class SyslogReader:
             event = read_message(program, message, partial(Event, at=None, host=host, place=self._origin, pid=None))
         if event is None:
             return None if is_part(message) else program
-        return event.told
+        return event.dedup_key

@@ -12,7 +12,7 @@ from xml.etree import ElementTree as ET
 
 from fidelitas.facts import Event, EventKind, Gap, Place
 from fidelitas.masking import masked
-from fidelitas.text import clipped, decode, plain
+from fidelitas.text import clipped, decode, escape_control
 
 __all__ = ["SecurityRecord", "WindowsEventReader", "is_event_xml", "security_records"]
 
@@ -106,7 +106,7 @@ def _record(text: bytes, line: int, origin: Place, gaps: list[Gap]) -> SecurityR
         system = {_local(one): one for one in parts.get("System", ())}
         number = int(system["EventID"].text or "")
     except (ET.ParseError, ValueError, KeyError, UnicodeError) as error:
-        gaps.append(_gap(f"not an event in XML: {clipped(plain(str(error)), 80)}", origin.at(line)))
+        gaps.append(_gap(f"not an event in XML: {clipped(escape_control(str(error)), 80)}", origin.at(line)))
         return None
     if "Channel" in system and system["Channel"].text != "Security":
         return None  # other logs use the same numbers for other things
@@ -153,7 +153,7 @@ class WindowsEventReader:
         return None if reader is None else reader(self, record)
 
     def _make(self, record: SecurityRecord, kind: EventKind, program: str, **told: str) -> Event:
-        number = record.data.get("TargetLogonId" if kind in (EventKind.CLOSED, EventKind.LOG_IN) else "SubjectLogonId", "")
+        number = record.data.get("TargetLogonId" if kind in (EventKind.CLOSED, EventKind.LOGIN) else "SubjectLogonId", "")
         return Event(
             at=record.at,
             place=self._origin.at(record.line),
@@ -191,7 +191,7 @@ class WindowsEventReader:
         target, group = self._name(record, "Member"), self._name(record, "Target")
         return self._changed(record, target=target, group=group, reason=_OF_MEMBERS[record.number])
 
-    def _log_on(self, record: SecurityRecord) -> Event | None:
+    def _logon(self, record: SecurityRecord) -> Event | None:
         kind = record.data.get("LogonType", "")
         if _of_system(record, "Target") or kind not in _KINDS:
             return None
@@ -199,9 +199,9 @@ class WindowsEventReader:
         if record.number == 4625:
             status = record.data.get("SubStatus", "")
             code = (record.data.get("Status", "") if status in ("", "0x0") else status).lower()
-            failed = self._make(record, EventKind.LOG_IN_FAILED, "log-on", reason=_FAILURES.get(code, code), **told)
+            failed = self._make(record, EventKind.LOGIN_FAILED, "log-on", reason=_FAILURES.get(code, code), **told)
             return failed._replace(typed=code in _OF_NAMES)
-        return self._make(record, EventKind.LOG_IN, "log-on", reason=_KINDS[kind], **told)
+        return self._make(record, EventKind.LOGIN, "log-on", reason=_KINDS[kind], **told)
 
     def _log_off(self, record: SecurityRecord) -> Event | None:
         if _of_system(record, "Target"):
@@ -246,7 +246,7 @@ class WindowsEventReader:
 
     _readers: ClassVar[Mapping[int, Callable[["WindowsEventReader", SecurityRecord], Event | None]]] = {
         **dict.fromkeys(_OF_ACCOUNTS, _account), **dict.fromkeys(_OF_GROUPS, _group), **dict.fromkeys(_OF_MEMBERS, _membership),
-        4624: _log_on, 4625: _log_on, 4634: _log_off, 4647: _log_off, 4648: _other_account, 4672: _special, 4688: _process,
+        4624: _logon, 4625: _logon, 4634: _log_off, 4647: _log_off, 4648: _other_account, 4672: _special, 4688: _process,
         4697: _installed, 4698: _installed, 4704: _right, 4705: _right, 4719: _audit, 1102: _audit,
     }  # fmt: skip
 

@@ -4,8 +4,8 @@
 where.
 """
 
-from fidelitas.rights.postgresql.doors import Door, doors_of
+from fidelitas.rights.postgresql.login_paths import LoginPath, login_paths_of
 from fidelitas.rights.postgresql.privileges import Privileges
 from fidelitas.rights.postgresql.server import DatabaseRights, database_rights_of
 
-__all__ = ["DatabaseRights", "Door", "Privileges", "database_rights_of", "doors_of"]
+__all__ = ["DatabaseRights", "LoginPath", "Privileges", "database_rights_of", "login_paths_of"]

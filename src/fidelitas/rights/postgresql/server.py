@@ -6,12 +6,12 @@ from functools import cache, cached_property
 from importlib import resources
 
 from fidelitas.facts import DatabaseFacts, DatabaseGrant, DatabaseRole, RoleMembership
-from fidelitas.rights.links import Holding, Link, LinkKind, Principal, PrincipalKind, Right, RightKind, Strength
-from fidelitas.rights.postgresql.doors import Door, doors_of, replication_doors
+from fidelitas.rights.graph.links import Holding, Link, LinkKind, Principal, PrincipalKind, Right, RightKind, Strength
+from fidelitas.rights.graph.routes import holdings_by
+from fidelitas.rights.linux.edges import Edge
+from fidelitas.rights.postgresql.login_paths import LoginPath, login_paths_of, replication_login_paths
 from fidelitas.rights.postgresql.privileges import Key, Privileges
-from fidelitas.rights.resolve import Step
-from fidelitas.rights.routes import holdings_by
-from fidelitas.rights.servers import ServerRights
+from fidelitas.rights.server import ServerRights
 from fidelitas.text import Place
 
 __all__ = ["DatabaseRights", "database_rights_of"]
@@ -46,7 +46,7 @@ class DatabaseRights(ServerRights):
     @cached_property
     def holdings(self) -> tuple[Holding, ...]:
         """All holdings of roles, the furthest reaching rights first."""
-        return holdings_by([Step((link,)) for link in (*self._links(), *self.from_host)])
+        return holdings_by([Edge((link,)) for link in (*self._links(), *self.from_host)])
 
     @property
     def own_holdings(self) -> tuple[Holding, ...]:
@@ -65,10 +65,10 @@ class DatabaseRights(ServerRights):
             return "account of its host"
         if role is None:
             return "all roles" if principal.kind is PrincipalKind.ANY_ACCOUNT else "role"
-        if not role.log_in:
+        if not role.login:
             return "role"
         expired = role.valid_until is not None and role.valid_until < self.facts.taken
-        closed = self.facts.access is not None and not self.doors(role.name)
+        closed = self.facts.access is not None and not self.login_paths(role.name)
         return "log-in role" + (", expired password" if expired else "") + (", no way in" if closed else "")
 
     def belongs_to(self, role: str) -> Iterable[str]:
@@ -81,14 +81,14 @@ class DatabaseRights(ServerRights):
         if known is None:
             return ()
         head = self.describe(self.role(role)) + (f", password {known.password}" if known.password else "")
-        return (head, *(f"in: {door}  (pg_hba.conf:{door.rule.line})" for door in self.doors(role)))
+        return (head, *(f"in: {login_path}  (pg_hba.conf:{login_path.rule.line})" for login_path in self.login_paths(role)))
 
     def head(self) -> Sequence[str]:
         """Return the version and how much there is."""
         facts = self.facts
         version = f"PostgreSQL {facts.version_text or 'of a version not told'}"
-        log_in = sum(role.log_in for role in facts.roles)
-        counts = f"{len(facts.roles)} roles, {log_in} that may log in; {len(facts.databases)} databases, {len(facts.grants)} grants"
+        login = sum(role.login for role in facts.roles)
+        counts = f"{len(facts.roles)} roles, {login} that may log in; {len(facts.databases)} databases, {len(facts.grants)} grants"
         return (f"{version}; evidence of {facts.taken:%Y-%m-%d %H:%M} UTC, as {facts.taken_by}", counts)
 
     def counts(self) -> Sequence[tuple[str, int]]:
@@ -97,9 +97,9 @@ class DatabaseRights(ServerRights):
         sizes = (facts.roles, facts.memberships, facts.grants, facts.access or (), facts.sessions)
         return tuple(zip(("roles", "memberships", "grants", "rules of access", "open sessions"), map(len, sizes), strict=True))
 
-    def doors(self, role: str) -> list[Door]:
+    def login_paths(self, role: str) -> list[LoginPath]:
         """Return the ways in for a role."""
-        return doors_of(self.facts, self.privileges, role)
+        return login_paths_of(self.facts, self.privileges, role)
 
     # -- links -------------------------------------------------------------------------------------------------------------------
 
@@ -149,7 +149,7 @@ class DatabaseRights(ServerRights):
             if self.facts.version < _BOUNDED_CREATE_ROLE:
                 yield from self._unbounded(role)
         if role.replication and not role.superuser:
-            rules = list(replication_doors(self.facts, self.privileges, role.name))
+            rules = list(replication_login_paths(self.facts, self.privileges, role.name))
             because = "it streams the files of the whole server, password hashes among them (REPLICATION)"
             conditions = () if rules else ("if a rule of access lets it replicate",)
             yield self.link(
@@ -165,13 +165,13 @@ class DatabaseRights(ServerRights):
     def socket_logins(self) -> Iterator[tuple[str, Principal, Place]]:
         """Yield the roles that an account of the host of the same name gets by the socket (``peer`` without a map)."""
         for role in self.facts.roles:
-            for door in self.doors(role.name):
+            for login_path in self.login_paths(role.name):
                 if (
-                    door.rule.type == "local"
-                    and door.rule.method == "peer"
-                    and not any(one.startswith("map=") for one in door.rule.options)
+                    login_path.rule.type == "local"
+                    and login_path.rule.method == "peer"
+                    and not any(one.startswith("map=") for one in login_path.rule.options)
                 ):
-                    yield role.name, self.role(role.name), door.rule.place
+                    yield role.name, self.role(role.name), login_path.rule.place
 
     # -- one object ----------------------------------------------------------------------------------------------------------------
 
@@ -194,7 +194,7 @@ class DatabaseRights(ServerRights):
         """Return who has a privilege on an object, by which routes; superusers and predefined roles included."""
         right = self.right(RightKind.DB_OBJECT, f"{privilege.lower()} {key[0]}/{key[2]}{'.' if key[2] else ''}{key[3]}")
         links = [*self._links(), *self.from_host, *self._object_links(key, privilege, right)]
-        return tuple(holding for holding in holdings_by([Step((link,)) for link in links]) if holding.right == right)
+        return tuple(holding for holding in holdings_by([Edge((link,)) for link in links]) if holding.right == right)
 
     def _object_links(self, key: Key, privilege: str, right: Right) -> Iterator[Link]:
         closed = self._closed(key)

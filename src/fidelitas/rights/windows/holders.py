@@ -6,7 +6,7 @@ from functools import cached_property
 
 from fidelitas.facts import WindowsFacts
 from fidelitas.rights.directory import DirectoryRights
-from fidelitas.rights.links import Principal, PrincipalKind
+from fidelitas.rights.graph.links import Principal, PrincipalKind
 from fidelitas.rights.windows.access import EVERYBODY
 
 __all__ = ["SYSTEM", "Holders"]

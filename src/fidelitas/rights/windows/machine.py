@@ -20,10 +20,10 @@ from fidelitas.facts import (
     WindowsSession,
 )
 from fidelitas.rights.directory import DirectoryRights
-from fidelitas.rights.links import Holding, Link, LinkKind, Principal, PrincipalKind, Right, RightKind, Strength
-from fidelitas.rights.resolve import Step
-from fidelitas.rights.routes import holdings_by
-from fidelitas.rights.servers import ServerRights
+from fidelitas.rights.graph.links import Holding, Link, LinkKind, Principal, PrincipalKind, Right, RightKind, Strength
+from fidelitas.rights.graph.routes import holdings_by
+from fidelitas.rights.linux.edges import Edge
+from fidelitas.rights.server import ServerRights
 from fidelitas.rights.windows.access import ADD_FILE, CHANGE_SERVICE, EVERYBODY, REPLACE_CHILD, TRUSTED, WRITE_FILE, Allowed, allowed_to
 from fidelitas.rights.windows.commands import folder_of, is_unquoted, programs_tried, same_path
 from fidelitas.rights.windows.holders import Holders
@@ -65,7 +65,7 @@ class WindowsRights(ServerRights):
     @cached_property
     def holdings(self) -> tuple[Holding, ...]:
         """All holdings, administrators first."""
-        return holdings_by([Step((link,)) for link in self.links])
+        return holdings_by([Edge((link,)) for link in self.links])
 
     def knows(self, holder: str) -> bool:
         """Return whether there is such an account or group here, or one of a directory that holds something here."""
@@ -310,7 +310,7 @@ def _leading_on(links: Sequence[Link]) -> list[Principal]:
 
 
 def _described(kind: str, account: LocalAccount) -> str:
-    seen = f", last log-on {account.last_log_on:%Y-%m-%d}" if account.last_log_on else ""
+    seen = f", last log-on {account.last_logon:%Y-%m-%d}" if account.last_logon else ""
     return f"{kind}{seen} ({account.sid})"
 
 

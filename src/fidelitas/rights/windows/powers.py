@@ -5,7 +5,7 @@ By the documentation of security identifiers and of user rights assignment; whet
 
 from typing import NamedTuple
 
-from fidelitas.rights.links import RightKind, Strength
+from fidelitas.rights.graph.links import RightKind, Strength
 
 __all__ = ["GROUP_POWERS", "USER_RIGHT_POWERS", "Power"]
 

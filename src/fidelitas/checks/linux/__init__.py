@@ -1,0 +1,10 @@
+"""Checks of one Linux host."""
+
+from fidelitas.checks.check import Check
+from fidelitas.checks.linux import accounts, groups, logins, programs, running, sudo_commands, sudo_files, sudo_options, sudo_rules
+from fidelitas.rights import HostRights
+
+__all__ = ["CHECKS"]
+
+_MODULES = (accounts, sudo_rules, sudo_files, sudo_commands, sudo_options, programs, groups, running, logins)
+CHECKS: tuple[Check[HostRights], ...] = tuple(check for module in _MODULES for check in module.CHECKS)

@@ -1,0 +1,119 @@
+"""Checks of groups: what membership confers by itself, and what running sessions still hold."""
+
+import shlex
+from collections.abc import Iterator
+
+from fidelitas.checks.check import Check, Found, check
+from fidelitas.facts import LentGroups, Place
+from fidelitas.findings import Severity
+from fidelitas.rights import HostRights, RightKind
+from fidelitas.rights.graph.links import PrincipalKind
+from fidelitas.rights.linux.groups import conferred
+from fidelitas.rights.linux.lent_groups import lent_groups
+from fidelitas.rights.linux.live import Stale, stale_groups
+from fidelitas.rights.linux.population import AccountKind
+
+__all__ = ["CHECKS"]
+
+
+@check(
+    "groups.root-equivalent",
+    Severity.HIGH,
+    advice="Take people out of the group; give the few commands that are needed by sudo, which leaves a trace.",
+)
+def root_equivalent(rights: HostRights) -> Iterator[Found]:
+    """Somebody is in a group that amounts to root, without a password and without a trace in sudo's log.
+
+    Such groups were made for programs.  What their members can read, write or talk to makes them root, or shows them every password hash,
+    and no review of the sudo policy finds it.
+    """
+    states = {state.path: state for state in rights.facts.files}
+    for group in rights.population.groups:
+        found = conferred(group, states)
+        if found is None or found.right not in ("root", "read-secrets"):
+            continue
+        people = [who for who in rights.population.members(group.name) if who.kind in (AccountKind.PERSON, AccountKind.SERVICE)]
+        if people:
+            names = ", ".join(who.name for who in people)
+            severity = Severity.MEDIUM if found.right != "root" or found.condition else None
+            confirmed = found.condition or f"{found.path} is there for it"
+            message = f"{names}: group {group.name} {found.reason}; {confirmed}"
+            yield Found(
+                about=group.name,
+                message=message,
+                places=(group.place,),
+                severity=severity,
+                safer=_without(group.name, [who.name for who in people]),
+            )
+
+
+def _without(group: str, names: list[str]) -> str:
+    return "; ".join(f"gpasswd --delete {shlex.quote(name)} {shlex.quote(group)}" for name in names)
+
+
+def _matters(rights: HostRights, stale: Stale) -> bool:
+    """Return whether a group leads to a right on this host."""
+    held = [holding for holding in rights.holdings if holding.principal.kind is PrincipalKind.GROUP]
+    return any(holding.principal.name == stale.group and holding.right.kind <= RightKind.READ_SECRETS for holding in held)
+
+
+@check("groups.added-at-login", Severity.MEDIUM, advice="Take the group out of group.conf; give it to those who need it, by name.")
+def added_at_login(rights: HostRights) -> Iterator[Found]:
+    """PAM puts people into a group that amounts to root whenever they log in by some service.
+
+    The account and group files show nothing of it, and a program that they make setgid meanwhile keeps the group for them for good.
+    """
+    states = {state.path: state for state in rights.facts.files}
+    by_gid = {group.gid: group for group in reversed(rights.population.groups)}
+    told: dict[tuple[int, LentGroups], list[str]] = {}
+    for who, gid, lent in lent_groups(rights.facts.logins, rights.population):
+        told.setdefault((gid, lent), []).append("everybody" if who is None else who.name)
+    for (gid, lent), names in told.items():
+        found = conferred(by_gid[gid], states)
+        if found is not None and found.right in ("root", "read-secrets"):
+            shown = ", ".join(names[:6]) + (" and more" if len(names) > 6 else "")
+            message = f"{shown}: at log-ins by {lent.services} PAM gives group {by_gid[gid].name}, which {found.reason}"
+            yield Found(about=f"{by_gid[gid].name}\0{lent.users}", message=message, places=(lent.place,))
+
+
+@check("groups.revoked-but-active", Severity.HIGH, advice="End the sessions of the account; a group is given up at log-out only.")
+def revoked_but_active(rights: HostRights) -> Iterator[Found]:
+    """A running session still holds a group that the account files do not give it any more.
+
+    Taking somebody out of a group changes nothing for what already runs.  Until every process of the account has ended, it has the rights
+    that were taken away.
+    """
+    for stale in stale_groups(rights.facts, rights.population):
+        if stale.held:
+            shown = ", ".join(f"{process.pid} ({process.name})" for process in stale.processes[:4])
+            more = f" and {len(stale.processes) - 4} more" if len(stale.processes) > 4 else ""
+            message = f"{stale.who.name} is not in group {stale.group} any more, and its processes {shown}{more} still are"
+            place = Place(subject=rights.subject, path=f"/proc/{stale.processes[0].pid}/status")
+            yield Found(
+                about=f"{stale.who.name}\0{stale.group}",
+                message=message,
+                places=(place,),
+                severity=None if _matters(rights, stale) else Severity.LOW,
+                safer=f"loginctl terminate-user {shlex.quote(stale.who.name)}",
+            )
+
+
+@check("groups.pending-membership", Severity.INFO, advice="Log out and in again; then the group is in force.")
+def pending_membership(rights: HostRights) -> Iterator[Found]:
+    """The account files give a group that no running session of the account holds.
+
+    The membership was given after the last log-in.  sudo, and everything else that goes by the groups of the session, refuses until then.
+    """
+    for stale in stale_groups(rights.facts, rights.population):
+        if not stale.held and _matters(rights, stale):
+            message = f"{stale.who.name} is in group {stale.group}, and its {len(stale.processes)} running processes are not: log in again"
+            places = tuple(one.place for one in stale.who.memberships if one.group.gid == stale.gid)
+            yield Found(about=f"{stale.who.name}\0{stale.group}", message=message, places=places)
+
+
+CHECKS: tuple[Check[HostRights], ...] = (
+    root_equivalent,
+    added_at_login,
+    revoked_but_active,
+    pending_membership,
+)

@@ -1,0 +1,223 @@
+"""Checks of log-ins: root over SSH, keys and whom they open, what su asks."""
+
+import shlex
+from collections.abc import Iterable, Iterator
+from posixpath import dirname
+
+from fidelitas.checks.check import Check, EstateCheck, Found, check, estate_check
+from fidelitas.facts import PasswordState, Place
+from fidelitas.findings import Severity
+from fidelitas.rights import HostRights
+from fidelitas.rights.linux.files import above, readers, writers, writers_told
+from fidelitas.rights.linux.pam import su_rules
+from fidelitas.rights.linux.population import Identity
+from fidelitas.rights.linux.ssh import KeyGrant, is_elsewhere, may_connect, sshd_for
+
+__all__ = ["CHECKS", "ESTATE_CHECKS"]
+
+
+@check("login.root-password", Severity.MEDIUM, advice="Set PermitRootLogin to no; let people log in as themselves and use sudo.")
+def root_password(rights: HostRights) -> Iterator[Found]:
+    """Root can log in over SSH with a password.
+
+    Everybody who knows the password is root, nobody can tell which of them it was, and the whole world may try to guess it.
+    """
+    accepted: dict[Place, list[tuple[Identity, bool]]] = {}
+    for who in rights.population.identities:
+        place = _takes_password(rights, who) if who.uid == 0 and who.account is not None else None
+        if place is not None:
+            accepted.setdefault(place, []).append((who, who.password is not None and who.password.state is PasswordState.EMPTY))
+    for place, accounts in accepted.items():
+        names = ", ".join(f"{who.name}{' (empty)' if empty else ''}" for who, empty in accounts)
+        severity = Severity.CRITICAL if any(empty for _, empty in accounts) else None
+        message = f"root may log in over SSH with a password: {names}"
+        yield Found(about="root", message=message, places=(place,), severity=severity, safer="PermitRootLogin no")
+    if not accepted:
+        yield from _from_some_addresses(rights)
+
+
+def _from_some_addresses(rights: HostRights) -> Iterator[Found]:
+    """Yield the lines that let root in from some addresses alone, which are not held against any connection."""
+    for setting in rights.facts.logins.sshd or ():
+        if setting.keyword == "permitrootlogin" and setting.arguments == ("yes",) and is_elsewhere(setting):
+            where = ", ".join(f"{name} {patterns}" for name, patterns in setting.matches)
+            message = f"root may log in over SSH with a password where the connection fits: {where}"
+            yield Found(about=where, message=message, places=(setting.place,), severity=Severity.LOW)
+
+
+def _takes_password(rights: HostRights, who: Identity) -> Place | None:
+    """Return the place of the setting by which sshd takes the password of a root account, where there is one to take."""
+    if rights.facts.logins.sshd is None:
+        return None
+    effective = sshd_for(rights.facts.logins, who, rights.population)
+    asked = effective.on("passwordauthentication") or (effective.on("kbdinteractiveauthentication") and effective.on("usepam"))
+    if effective.values["permitrootlogin"].lower() != "yes" or not asked or may_connect(effective, who, rights.population):
+        return None
+    if who.password is not None and who.password.state is not PasswordState.USABLE:
+        empty = who.password.state is PasswordState.EMPTY and effective.on("permitemptypasswords")
+        if not empty:
+            return None
+    return effective.stated["permitrootlogin"].place
+
+
+@check("login.empty-password", Severity.HIGH, advice="Set PermitEmptyPasswords to no, and give every account a password or none at all.")
+def empty_password(rights: HostRights) -> Iterator[Found]:
+    """sshd lets an account with an empty password in.
+
+    Whoever reaches the host is that account.
+    """
+    for who in rights.population.effective:
+        if rights.facts.logins.sshd is None or who.password is None or who.password.state is not PasswordState.EMPTY:
+            continue
+        effective = sshd_for(rights.facts.logins, who, rights.population)
+        stated = effective.stated.get("permitemptypasswords")
+        if stated is not None and effective.on("permitemptypasswords") and not may_connect(effective, who, rights.population):
+            yield Found(about=who.name, message=f"{who.name} has an empty password, and sshd takes it", places=(stated.place,))
+
+
+# Services that act on the password that PAM takes, and how bad it is where PAM takes any: sudo asks its policy first.
+_UNASKED = {"sudo": Severity.HIGH, "sudo-i": Severity.HIGH, "login": Severity.CRITICAL, "sshd": Severity.CRITICAL}
+
+
+@check("login.su-without-password", Severity.CRITICAL, advice="Take the line out of the PAM settings of the service.")
+def su_without_password(rights: HostRights) -> Iterator[Found]:
+    """su, sudo or a log-in lets people pass without asking for a password.
+
+    The rule stands in the PAM settings, where no review of the sudo policy finds it.
+    """
+    pam = rights.facts.logins.pam
+    rules = su_rules(pam.get("su")) if "su" in pam else None
+    if rules is not None and rules.open_to_all is not None:
+        yield Found(about="everybody", message="everybody becomes root with su, unasked (pam_permit)", places=(rules.open_to_all.place,))
+    for service, severity in _UNASKED.items():
+        passing = su_rules(pam[service]).open_to_all if service in pam else None
+        if passing is not None:
+            message = f"PAM lets everybody pass who uses {service}, unasked (pam_permit)"
+            yield Found(about=service, message=message, places=(passing.place,), severity=severity)
+    if rules is not None and rules.trusted_by is not None:
+        names = ", ".join(who.name for who in rights.population.members(rules.trusted)) or "nobody today"
+        message = f"the members of group {rules.trusted} ({names}) become root with su, unasked (pam_wheel trust)"
+        yield Found(about=rules.trusted, message=message, places=(rules.trusted_by.place,), severity=Severity.HIGH)
+
+
+@check(
+    "login.writable-authorized-keys",
+    Severity.HIGH,
+    advice="Let the account own its keys and its home, and nobody else write there.",
+)
+def writable_authorized_keys(rights: HostRights) -> Iterator[Found]:
+    """The file of an account's keys, or a folder above it, can be written by somebody else than the account and root.
+
+    Who writes it lets themselves in.  sshd refuses such files as long as StrictModes is on.
+    """
+    states = {state.path: state for state in rights.facts.files}
+    for who, key_grant in rights.key_grants:
+        if who.uid == 0:
+            continue  # for root's own see running.writable
+        strict = sshd_for(rights.facts.logins, who, rights.population).on("strictmodes")
+        for at in above(key_grant.path):
+            able = writers(states.get(at))
+            if able.everybody or able.uids - {who.uid} or able.gids - {who.gid}:
+                told = writers_told(states.get(at), rights.population)
+                message = f"{at}, by which {who.name} is logged in to, {told}" + ("; sshd refuses it meanwhile" if strict else "")
+                place = Place(subject=rights.subject, path=at)
+                yield Found(about=f"{who.name}\0{at}", message=message, places=(place,), severity=Severity.LOW if strict else None)
+                break
+
+
+@check("login.unencrypted-private-key", Severity.LOW, advice="Set a passphrase (ssh-keygen -p), or keep the key in an agent or a token.")
+def unencrypted_private_key(rights: HostRights) -> Iterator[Found]:
+    """A private key lies on the host, and no passphrase protects it.
+
+    Whoever reads the file, root first of all, logs in wherever the key opens an account.
+    """
+    states = {state.path: state for state in rights.facts.files}
+    for key in rights.facts.logins.private_keys:
+        if key.path.startswith("/etc/ssh/ssh_host_"):
+            continue
+        state = states.get(key.path)
+        readable = state is not None and state.mode is not None and state.mode & 0o044
+        place = Place(subject=rights.subject, path=key.path)
+        if readable:
+            message = f"the private key {key.path} can be read by others (mode {state.mode:04o})" if state and state.mode else ""
+            yield Found(
+                about=key.path, message=message, places=(place,), severity=Severity.HIGH, safer=f"chmod go= {shlex.quote(key.path)}"
+            )
+        elif not key.encrypted:
+            yield Found(about=key.path, message=f"the private key {key.path} has no passphrase", places=(place,))
+
+
+@check(
+    "login.stored-database-password",
+    Severity.MEDIUM,
+    advice="Let its owner alone read it, or let the database take the socket.",
+)
+def stored_database_password(rights: HostRights) -> Iterator[Found]:
+    """A file with the password of a database can be read by others than its owner.
+
+    Whoever reads it is that account of the database, from wherever the database lets it in.
+    """
+    states = {state.path: state for state in rights.facts.files}
+    for kept in rights.facts.logins.kept_passwords:
+        state, able = states.get(kept.path), readers(kept.path, states)
+        owner = state.uid if state is not None else None
+        others = sorted(who.name for who in rights.population.effective if who.uid not in (0, owner) and able.include(who))
+        if not others:
+            continue
+        by = "everybody" if able.everybody else f"{', '.join(others[:5])}{' and others' if len(others) > 5 else ''}"
+        mode = f" (mode {state.mode:04o})" if state is not None and state.mode is not None else ""
+        message = f"{kept.kind} {kept.path} holds the password of a database, and {by} can read it{mode}"
+        severity = Severity.HIGH if able.everybody else None
+        place = Place(subject=rights.subject, path=kept.path)
+        yield Found(about=kept.path, message=message, places=(place,), severity=severity, safer=f"chmod go= {shlex.quote(kept.path)}")
+
+
+@estate_check("login.shared-key", Severity.LOW, advice="Give every person a key of their own for an account of their own.")
+def shared_key(hosts: Iterable[HostRights]) -> Iterator[tuple[HostRights, Found]]:
+    """One key opens several accounts, some of them root.
+
+    Who holds it cannot be told from the logs of any of them, and a private half that lies on one host carries whoever takes that host to
+    all the others.
+    """
+    hosts = tuple(hosts)
+    opened: dict[str, list[tuple[HostRights, Identity, KeyGrant]]] = {}
+    lying: dict[str, list[tuple[HostRights, str, bool]]] = {}
+    for host in hosts:
+        for who, key_grant in host.key_grants:
+            opened.setdefault(key_grant.key.fingerprint, []).append((host, who, key_grant))
+        for key in host.private_keys:
+            if key.fingerprint:
+                lying.setdefault(key.fingerprint, []).append((host, key.path, key.encrypted))
+    for fingerprint, uses in sorted(opened.items()):
+        accounts = list(dict.fromkeys((host.subject, who.name) for host, who, _ in uses))
+        roots = [f"{who.name} on {host.subject}" for host, who, key_grant in uses if who.uid == 0 and not key_grant.command]
+        names = {name for _, name in accounts}
+        private = [(host, path, encrypted) for host, path, encrypted in lying.get(fingerprint, ()) if _leads_on(host, path, uses)]
+        if len(names) < 2 and not private:
+            continue  # one person's key on all of that person's accounts
+        host, _, key_grant = uses[0]
+        comment = f" ({key_grant.key.comment})" if key_grant.key.comment else ""
+        where = ", ".join(f"{name} on {subject}" for subject, name in accounts[:6]) + (" and more" if len(accounts) > 6 else "")
+        message = f"key {fingerprint}{comment} opens {where}"
+        for at, path, encrypted in private[:3]:
+            message += f"; its private half lies on {at.subject} in {path}{'' if encrypted else ', without a passphrase'}"
+        severity = Severity.HIGH if roots and private else Severity.MEDIUM if roots else None
+        places = tuple(dict.fromkeys(one.key.place for _, _, one in uses))
+        yield host, Found(about=fingerprint, message=message, places=places, severity=severity)
+
+
+def _leads_on(host: HostRights, path: str, uses: list[tuple[HostRights, Identity, KeyGrant]]) -> bool:
+    """Return whether a private half lies where it leads to another host, or to another account than the one whose home it lies in."""
+    owner = next((who for who in host.population.effective if who.account and dirname(dirname(path)) == who.account.home), None)
+    return any(other.subject != host.subject or owner is None or who.name != owner.name for other, who, _ in uses)
+
+
+CHECKS: tuple[Check[HostRights], ...] = (
+    root_password,
+    empty_password,
+    su_without_password,
+    writable_authorized_keys,
+    unencrypted_private_key,
+    stored_database_password,
+)
+ESTATE_CHECKS: tuple[EstateCheck, ...] = (shared_key,)

@@ -1,0 +1,193 @@
+"""Checks of programs that run with more than their caller's rights: setuid and setgid files, file capabilities."""
+
+import re
+import shlex
+from collections.abc import Iterator
+from posixpath import dirname
+
+from fidelitas.checks.check import Check, Found, check
+from fidelitas.facts import FileState, Place
+from fidelitas.findings import Severity
+from fidelitas.rights import HostRights
+from fidelitas.rights.linux.files import above, writers, writers_told
+from fidelitas.rights.linux.programs import Origin, PrivilegedProgram, privileged_programs
+from fidelitas.rights.linux.reach import reachers
+
+__all__ = ["CHECKS"]
+
+
+def _in_force(rights: HostRights) -> Iterator[PrivilegedProgram]:
+    return (program for program in privileged_programs(rights.facts) if program.in_force)
+
+
+def _bits(program: PrivilegedProgram) -> str:
+    """Return what a file has, in words: "is setuid root, mode 4755", "has cap_net_raw"."""
+    clauses = []
+    one = program.set_id
+    if one is not None and one.mode & 0o4000:
+        clauses.append(f"is setuid {'root' if one.uid == 0 else f'uid {one.uid}'}, mode {one.mode:04o}")
+    elif one is not None:
+        clauses.append(f"is setgid gid {one.gid}, mode {one.mode:04o}")
+    if program.capable is not None:
+        clauses.append(
+            "has " + (", ".join(sorted(program.capable.permitted | program.capable.inheritable)) or "an empty set of capabilities")
+        )
+    return " and ".join(clauses)
+
+
+def _found(rights: HostRights, program: PrivilegedProgram, message: str, severity: Severity | None = None) -> Found:
+    path = shlex.quote(program.path)
+    take_away = [f"chmod u-s,g-s {path}"] if program.set_id else []
+    take_away += [f"setcap -r {path}"] if program.capable else []
+    place = Place(subject=rights.subject, path=program.path)
+    return Found(about=program.path, message=message, places=(place,), severity=severity, safer="; ".join(take_away))
+
+
+@check(
+    "programs.root-equivalent",
+    Severity.CRITICAL,
+    advice="Take the bit or the capability away; let sudo give what is needed to those who need it.",
+)
+def root_equivalent(rights: HostRights) -> Iterator[Found]:
+    """A shell, an interpreter, an editor or their like runs as root for whoever starts it.
+
+    Such a program does what its user says.  With the setuid bit, or with a capability that amounts to root, it does it as root; a copy
+    under another name is the usual back door.
+    """
+    for program in _in_force(rights):
+        if program.power is not None and program.as_root:
+            copy = f", a copy of {program.copy_of}," if program.copy_of else ""
+            mode = program.set_id.mode if program.set_id else 0o001
+            within = reachers(program.path, _states(rights), rights.population)
+            severity = Severity.LOW if within == frozenset() else None if mode & 0o001 and within is None else Severity.HIGH
+            more = "; no account but root can reach it" if within == frozenset() else ""
+            yield _found(rights, program, f"{program.path}{copy} {_bits(program)} and {program.power.reason}{more}", severity)
+        elif program.power is not None and program.set_id is not None and program.set_id.mode & 0o4000:
+            yield _found(rights, program, f"{program.path} {_bits(program)} and {program.power.reason}", Severity.HIGH)
+
+
+@check("programs.modified", Severity.HIGH, advice="Find out who changed the file; install the package again.")
+def modified(rights: HostRights) -> Iterator[Found]:
+    """A program that runs with more than its caller's rights is not the one that its package brought.
+
+    Its content differs from the digest in the package database.  Either somebody repaired it by hand, or somebody replaced it.
+    """
+    for program in _in_force(rights):
+        if program.origin is Origin.CHANGED and program.package is not None:
+            yield _found(
+                rights, program, f"{program.path}, which {_bits(program)}, differs from what the package {program.package.package} brought"
+            )
+
+
+@check("programs.unpackaged", Severity.MEDIUM, advice="Find out who put it there and what for; remove it, or package it.")
+def unpackaged(rights: HostRights) -> Iterator[Found]:
+    """A program that runs as root belongs to no package.
+
+    Nobody updates it, and nothing tells what it is meant to do.  Any fault in it makes everybody root who may start it.
+    """
+    for program in _in_force(rights):
+        if program.origin is Origin.UNPACKAGED and program.power is None and not program.twin and not program.is_foreign_copy:
+            severity = None if program.as_root else Severity.LOW
+            yield _found(rights, program, f"{program.path} {_bits(program)} and belongs to no package", severity)
+
+
+# Where programs are in a root folder; what is before that in a path is the root folder of a chroot, a container's layer or an image.
+_IN_A_ROOT = re.compile(r"(?:/usr)?(?:/local)?/s?bin/[^/]+\Z|/usr/lib(?:exec|64|32)?/.+\Z")
+# As many parts of the path of such a root folder name the tree that it is in: /var/lib/docker, /srv/chroot/bookworm.
+_TREE_PARTS = 3
+
+
+def _tree_of(path: str) -> str:
+    """Return the tree that a copy is in."""
+    found = _IN_A_ROOT.search(path)
+    above_it = path[: found.start()] if found is not None else ""
+    return "/".join(above_it.split("/")[: _TREE_PARTS + 1]) or dirname(path)
+
+
+@check(
+    "programs.foreign-copies",
+    Severity.MEDIUM,
+    advice="Remove the tree if nothing uses it; else bar the way to it (chmod 0700 on its top folder), or mount it with nosuid.",
+)
+def foreign_copies(rights: HostRights) -> Iterator[Found]:
+    """Set-id programs of other root folders, such as su and mount of a chroot, are reachable on this host.
+
+    They check their caller by this host's files, so that they give no rights by themselves; but nobody updates them with this host, and a
+    known fault in an old one is a fault of this host.
+    """
+    trees: dict[str, list[PrivilegedProgram]] = {}
+    for program in _in_force(rights):
+        if program.is_foreign_copy:
+            trees.setdefault(_tree_of(program.path), []).append(program)
+    states = _states(rights)
+    for tree, copies in sorted(trees.items()):
+        barred = all(reachers(one.path, states, rights.population) == frozenset() for one in copies)
+        names = sorted({one.path.rpartition("/")[2] for one in copies})
+        shown = ", ".join(names[:6]) + (" and others" if len(names) > 6 else "")
+        reach = "; no account but root can reach them" if barred else ""
+        message = f"older or foreign copies of set-id programs: {len(copies)} below {tree} ({shown}){reach}"
+        places = tuple(Place(subject=rights.subject, path=one.path) for one in copies[:20])
+        yield Found(about=tree, message=message, places=places, severity=Severity.LOW if barred else None)
+
+
+def _states(rights: HostRights) -> dict[str, FileState]:
+    return {state.path: state for state in rights.facts.files}
+
+
+@check("programs.added-set-id", Severity.MEDIUM, advice="Take the bit away, or register it with the package manager.")
+def added_set_id(rights: HostRights) -> Iterator[Found]:
+    """A packaged program was given a bit or a capability that its package does not give it.
+
+    It was not written to run with more than its caller's rights, and need not take care of what its caller hands it.
+    """
+    for program in _in_force(rights):
+        if program.origin is not Origin.MADE_SO or program.power is not None or program.package is None:
+            continue
+        stated = program.package.mode is not None or program.package.overridden is not None
+        sure = "its package does not have that" if stated else "it is not known to need that, and its package does not tell modes"
+        severity = None if stated and program.as_root else Severity.LOW
+        yield _found(rights, program, f"{program.path} of package {program.package.package} {_bits(program)}; {sure}", severity)
+
+
+@check(
+    "programs.writable",
+    Severity.HIGH,
+    advice="Let root own the file and every folder above it, and let no other account write there.",
+)
+def writable(rights: HostRights) -> Iterator[Found]:
+    """A program that runs with more than its caller's rights can be replaced by an account other than root.
+
+    A write takes the bit away from the file (chown(2)), and another file in its place has none: so it gives root to nobody by itself.  But
+    others go on calling it by its name, and then run what that account put there.
+    """
+    states = _states(rights)
+    for program in _in_force(rights):
+        within = reachers(program.path, states, rights.population)
+        for at in above(program.path):
+            who, clauses = writers(states.get(at)), writers_told(states.get(at), rights.population)
+            if not clauses:
+                continue
+            if within is not None and not who.everybody and not who.gids and within <= who.uids:
+                break  # whoever can reach it are those who can replace it: they fool themselves alone
+            where = "" if at == program.path else f"{at}, above "
+            message = f"{where}{program.path}, which {_bits(program)}, {clauses}"
+            state = states[at]
+            owner = f"chown root {shlex.quote(at)}; " if state.uid else ""
+            yield Found(
+                about=f"{at}\0{program.path}",
+                message=message,
+                places=(Place(subject=rights.subject, path=at),),
+                severity=None if program.as_root else Severity.MEDIUM,
+                safer=f"{owner}chmod go-w {shlex.quote(at)}",
+            )
+            break
+
+
+CHECKS: tuple[Check[HostRights], ...] = (
+    root_equivalent,
+    modified,
+    unpackaged,
+    foreign_copies,
+    added_set_id,
+    writable,
+)

@@ -1,0 +1,209 @@
+"""Checks of sudo's options: Defaults entries that ask less, keep more or record nothing."""
+
+from collections.abc import Iterator, Mapping
+
+from fidelitas.checks.check import Check, Found, check
+from fidelitas.checks.linux.sudo_rules import as_root
+from fidelitas.facts import DefaultScope, Place, SudoDefault, Tag
+from fidelitas.findings import Severity
+from fidelitas.rights import HostRights
+from fidelitas.rights.linux.files import writers_told
+from fidelitas.rights.linux.sudo.commands import USUAL_PATH
+
+__all__ = ["CHECKS"]
+
+# Variables by which a program takes code from elsewhere: ld.so(8), and the manuals of the interpreters.
+LOADER_VARIABLES: Mapping[str, str] = {
+    "LD_PRELOAD": "ld.so",
+    "LD_LIBRARY_PATH": "ld.so",
+    "LD_AUDIT": "ld.so",
+    "LD_*": "ld.so",
+    "PYTHONPATH": "Python",
+    "PYTHONHOME": "Python",
+    "PYTHONSTARTUP": "Python",
+    "PERL5LIB": "Perl",
+    "PERLLIB": "Perl",
+    "PERL5OPT": "Perl",
+    "RUBYLIB": "Ruby",
+    "RUBYOPT": "Ruby",
+    "NODE_OPTIONS": "Node.js",
+    "NODE_PATH": "Node.js",
+    "JAVA_TOOL_OPTIONS": "Java",
+    "BASH_ENV": "bash",
+    "ENV": "sh",
+    "BASH_FUNC_*": "bash",
+    "GCONV_PATH": "the C library",
+    "*": "everything",
+}
+# Minutes.  Five is sudo's own default, fifteen Debian's; an hour outlasts most absences from a desk.
+LONG_MEMORY = 60.0
+USUAL_SECURE_PATH = f'secure_path="{USUAL_PATH}"'
+
+
+def _entries(rights: HostRights, *names: str) -> Iterator[SudoDefault]:
+    """Yield the entries for options that apply to this host."""
+    for default in rights.facts.policy.defaults:
+        if default.option not in names:
+            continue
+        match = rights.policy.hosts(default.binding) if default.scope is DefaultScope.HOST else None
+        if default.scope is not DefaultScope.HOST or (match is not None and match.allowed):
+            yield default
+
+
+def _bound(default: SudoDefault) -> str:
+    return f"Defaults{default.scope.value}{','.join(map(str, default.binding))}"
+
+
+def _written(default: SudoDefault) -> str:
+    value = f"{default.operator}{default.value}" if default.value is not None else ""
+    return f"{_bound(default)} {'!' if default.operator == '!' else ''}{default.option}{value}"
+
+
+def _found(default: SudoDefault, message: str, severity: Severity | None = None, safer: str = "") -> Found:
+    """Return a finding about an entry; `safer` is the setting to put in its place, with the same binding."""
+    text = f"{_bound(default)} {safer}" if safer else ""
+    return Found(about=_written(default), message=message, places=(default.place,), quote=_written(default), severity=severity, safer=text)
+
+
+@check("sudo.authentication-disabled", Severity.HIGH, advice="Remove the option; name the few commands that need NOPASSWD.")
+def authentication_disabled(rights: HostRights) -> Iterator[Found]:
+    """An option switches the password off for everything that it is bound to.
+
+    It stands far from the rules that it changes, and every rule that is added later is without a password too.
+    """
+    for default in _entries(rights, "authenticate"):
+        if default.operator == "!":
+            bound = default.scope is not DefaultScope.GLOBAL
+            yield _found(
+                default,
+                "sudo asks for no password" + (" where this is bound to" if bound else " of anybody"),
+                Severity.MEDIUM if bound else None,
+                safer="authenticate",
+            )
+
+
+@check("sudo.long-credential-cache", Severity.MEDIUM, advice="Set timestamp_timeout to 15 minutes or less.")
+def long_credential_cache(rights: HostRights) -> Iterator[Found]:
+    """sudo remembers a password for very long.
+
+    Whoever finds the terminal unattended within that time is root without a password.
+    """
+    for default in _entries(rights, "timestamp_timeout"):
+        minutes = float(default.value) if default.value not in (None, "", "+", "-", ".") else 0.0
+        if minutes < 0:
+            yield _found(default, "sudo remembers a password until the host starts anew", Severity.HIGH, safer="timestamp_timeout=15")
+        elif minutes > LONG_MEMORY:
+            yield _found(default, f"sudo remembers a password for {minutes:g} minutes", safer="timestamp_timeout=15")
+
+
+@check("sudo.loader-variables-kept", Severity.HIGH, advice="Take the variable out of env_keep.")
+def loader_variables_kept(rights: HostRights) -> Iterator[Found]:
+    """A variable by which programs load code is kept for commands that run as another account.
+
+    Whoever may run any such command as root, be it the most harmless, lets it load their own code, and is root.
+    """
+    for default in _entries(rights, "env_keep", "env_check"):
+        names = [] if default.operator in ("-=", "!") else (default.value or "").split()
+        for name in names:
+            loader = LOADER_VARIABLES.get(name.partition("=")[0])
+            if loader:
+                yield _found(default, f"{name}, from which {loader} takes code, is kept", safer=f'{default.option} -= "{name}"')
+    for default in _entries(rights, "env_reset"):
+        if default.operator == "!":
+            yield _found(default, "the whole environment of the user is kept", safer="env_reset")
+
+
+@check("sudo.other-account-password", Severity.LOW, advice="Let sudo ask for the user's own password.")
+def other_account_password(rights: HostRights) -> Iterator[Found]:
+    """sudo asks for another account's password than the user's own.
+
+    Then that password has to be known to everybody who may use sudo; who knows it needs no rule any more, and the logs cannot tell them
+    apart.
+    """
+    for default in _entries(rights, "rootpw", "targetpw", "runaspw"):
+        if default.operator == "":
+            whose = {"rootpw": "root", "targetpw": "the account to run as", "runaspw": "the default account"}[default.option]
+            yield _found(default, f"sudo asks for the password of {whose}", safer=f"!{default.option}")
+
+
+@check("sudo.logging-disabled", Severity.MEDIUM, advice="Remove the option, or name a logfile.")
+def logging_disabled(rights: HostRights) -> Iterator[Found]:
+    """Use of sudo is not recorded.
+
+    What was done as root, and by whom, cannot be told afterwards.
+    """
+    logfile = any(default.operator == "=" for default in _entries(rights, "logfile"))
+    told = {"syslog": "sudo writes no log", "log_allowed": "what is allowed is not logged", "log_denied": "refusals are not logged"}
+    for default in _entries(rights, *told):
+        if default.operator == "!" and not (default.option == "syslog" and logfile):
+            yield _found(default, told[default.option], safer=default.option)
+
+
+@check("sudo.unsafe-search-path", Severity.MEDIUM, advice="Set secure_path to folders that root alone can write.")
+def unsafe_search_path(rights: HostRights) -> Iterator[Found]:
+    """Commands without a path are searched for where others than root can put files.
+
+    A command that a script run by sudo names without its path may then be somebody else's.
+    """
+    states = {state.path: state for state in rights.facts.files}
+    for default in _entries(rights, "secure_path"):
+        if default.operator == "!":
+            yield _found(default, "the search path of the user is kept", safer=USUAL_SECURE_PATH)
+        folders = default.value.split(":") if default.value else []
+        for folder in folders:
+            told = writers_told(states.get(folder.rstrip("/") or "/"), rights.population)
+            safer = f'secure_path="{":".join(other for other in folders if other != folder)}"'
+            if not folder.startswith("/"):
+                yield _found(default, f'secure_path holds "{folder}", which is no absolute path', safer=safer)
+            elif told:
+                yield _found(default, f"secure_path holds {folder}, which {told}", Severity.CRITICAL, safer=safer)
+    if not any(True for _ in _entries(rights, "secure_path")) and rights.facts.policy.rules and not _has_path_built_in(rights):
+        place = rights.facts.policy.rules[0].place
+        message = "no secure_path is set, and this family of systems has none built in: the search path of the user is kept"
+        place = Place(subject=place.subject, path=place.path)
+        yield Found(about="secure_path", message=message, places=(place,), severity=Severity.LOW, safer=f"Defaults {USUAL_SECURE_PATH}")
+
+
+def _has_path_built_in(rights: HostRights) -> bool:
+    """Return whether sudo was built with a secure path (sudo -V says so), as Debian and those that follow it do; or nobody can tell."""
+    system = rights.facts.system
+    return system is None or "debian" in system.family
+
+
+@check("sudo.shared-terminal", Severity.LOW, advice="Remove the option; sudo 1.9.14 and newer have use_pty on by themselves.")
+def shared_terminal(rights: HostRights) -> Iterator[Found]:
+    """Commands run on the terminal of the user who called sudo.
+
+    A program that runs as another account and is hostile can then type into that terminal as if it were the user.
+    """
+    for default in _entries(rights, "use_pty"):
+        if default.operator == "!":
+            yield _found(default, "commands get no terminal of their own", safer="use_pty")
+
+
+@check("sudo.no-terminal-required", Severity.LOW, advice="Remove the exception; give a scheduled job an account and a rule of its own.")
+def no_terminal_required(rights: HostRights) -> Iterator[Found]:
+    """The policy asks for a terminal, and takes that back for somebody who may act as root without a password.
+
+    Any program that runs as that account, a web server's script as well as a person, is then root without anybody at a keyboard.
+    """
+    entries = list(_entries(rights, "requiretty"))
+    unasked = any(default.operator == "!" for default in _entries(rights, "authenticate")) or any(
+        rule.tag(Tag.PASSWD) is False for rule, _ in as_root(rights)
+    )
+    for index, default in enumerate(entries):
+        if default.operator == "!" and any(one.operator == "" for one in entries[:index]):
+            message = "no terminal is needed here, though the policy asks for one elsewhere"
+            yield _found(default, message, None if unasked else Severity.INFO, safer="requiretty")
+
+
+CHECKS: tuple[Check[HostRights], ...] = (
+    authentication_disabled,
+    long_credential_cache,
+    loader_variables_kept,
+    other_account_password,
+    logging_disabled,
+    unsafe_search_path,
+    shared_terminal,
+    no_terminal_required,
+)

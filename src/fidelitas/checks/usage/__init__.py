@@ -1,0 +1,1 @@
+"""Checks of the use of privilege."""

@@ -1,0 +1,93 @@
+"""How accounts are logged in to: sshd's settings, the keys that it accepts, private keys that lie about, and what PAM asks."""
+
+from dataclasses import dataclass, field
+
+from fidelitas.text import Place
+
+__all__ = ["AuthorizedKey", "KeptPassword", "LentGroups", "Logins", "PamRule", "PrivateKey", "SshdSetting"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class SshdSetting:
+    """A line of sshd_config(5): the keyword in lower case.
+
+    `matches` are the criteria of the Match blocks that it stands in, each a name in lower case and its patterns; all must hold.
+    """
+
+    keyword: str
+    arguments: tuple[str, ...]
+    matches: tuple[tuple[str, str], ...] = ()
+    place: Place = field(compare=False)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class AuthorizedKey:
+    """A public key that opens the accounts whose file it stands in; `fingerprint` is ``SHA256:`` and base64, as ssh-keygen(1) shows it."""
+
+    kind: str
+    fingerprint: str
+    comment: str
+    options: tuple[tuple[str, str], ...] = ()
+    authority: bool = False  # cert-authority: it signs keys that open the account
+    place: Place = field(compare=False)
+
+    def option(self, name: str) -> str | None:
+        """Return the value of an option, empty for one without, or ``None`` where it is not there."""
+        return dict(self.options).get(name)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class PrivateKey:
+    """A private key: where it lies, whether a passphrase protects it, and its fingerprint where the public half lies beside it."""
+
+    path: str
+    encrypted: bool
+    fingerprint: str = ""
+    comment: str = ""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class KeptPassword:
+    """A file with the password of a database in it: an option file, a password file or a script."""
+
+    path: str
+    kind: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class PamRule:
+    """A line of a PAM service, includes followed; `control` is the word, or what stands in the brackets."""
+
+    kind: str
+    control: str
+    module: str
+    arguments: tuple[str, ...]
+    place: Place = field(compare=False)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class LentGroups:
+    """A line of group.conf(5): `groups` that pam_group(8) lends to `users` at a log-in by one of `services`; all as they are written."""
+
+    services: str
+    terminals: str
+    users: str
+    times: str
+    groups: tuple[str, ...]
+    place: Place = field(compare=False)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Logins:
+    """What is known of log-ins on a host.
+
+    `sshd` is ``None`` where there is no sshd_config, `keys` maps a file to the keys in it and is ``None`` where nobody looked for keys.
+    `pam` maps a service to its rules; one that is not there has no file of its own.
+    """
+
+    sshd: tuple[SshdSetting, ...] | None = None
+    keys: dict[str, tuple[AuthorizedKey, ...]] | None = None
+    private_keys: tuple[PrivateKey, ...] = ()
+    kept_passwords: tuple[KeptPassword, ...] = ()
+    pam: dict[str, tuple[PamRule, ...]] = field(default_factory=dict)
+    lent_groups: tuple[LentGroups, ...] = ()

@@ -1,0 +1,1 @@
+"""What a directory prints and keeps: LDIF, and sudo rules as objects."""

@@ -1,0 +1,98 @@
+"""LDIF: the objects of a directory as text (RFC 2849).
+
+Knows the syntax: folded lines, values in base64, comments; not what an object is.  A line that is none costs only itself.
+"""
+
+import base64
+import binascii
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+
+from fidelitas.facts import Gap, Place
+from fidelitas.languages.lines import lines_of
+from fidelitas.text import clipped, decode, escape_control, first_line
+
+__all__ = ["Entry", "entries", "is_ldif"]
+
+_RANGE = re.compile(r"(?:^|;)range=\d+-(\d+|\*)")
+
+
+def is_ldif(text: str) -> bool:
+    """Return whether a text begins as LDIF does."""
+    return first_line(text).lower().startswith(("version:", "dn:"))
+
+
+@dataclass(slots=True)
+class Entry:
+    """One object: attribute names in lower case and without options, each value with its line.
+
+    `told` says of an attribute that came in ranges how far the last of them goes ([MS-ADTS] 3.1.1.3.1.3.3): ``*`` is the end.
+    """
+
+    line: int
+    values: dict[str, list[tuple[str, int]]] = field(default_factory=dict)
+    told: dict[str, tuple[str, int]] = field(default_factory=dict)
+
+    def texts(self, name: str) -> list[tuple[str, int]]:
+        """Return the values of an attribute, each with its line."""
+        return self.values.get(name.lower(), [])
+
+    def first(self, name: str) -> str | None:
+        """Return the first value of an attribute."""
+        texts = self.texts(name)
+        return texts[0][0] if texts else None
+
+
+def entries(text: str, origin: Place, gaps: list[Gap], what: str) -> Iterator[Entry]:
+    """Yield the objects of a text; `what` is what a line that is not understood is a gap of."""
+    entry = Entry(1)
+    for line, number in _unfolded(text, origin):
+        if line == "":
+            if entry.values:
+                yield entry
+            entry = Entry(number + 1)
+            continue
+        name, colon, value = line.partition(":")
+        if line.startswith("#") or name.lower() == "version":
+            continue
+        stated = _value(value) if colon else None
+        if stated is None:
+            why = f'expected an attribute and a value, found "{clipped(escape_control(line), 40)}"'
+            gaps.append(Gap(what=what, why=why, weakens="what this line states is not known", place=origin.at(number)))
+            continue
+        attribute, _, options = name.strip().lower().partition(";")
+        entry.values.setdefault(attribute, []).append((stated, number))
+        found = _RANGE.search(options)
+        if found is not None:
+            entry.told[attribute] = found[1], number
+    if entry.values:
+        yield entry
+
+
+def _unfolded(text: str, origin: Place) -> Iterator[tuple[str, int]]:
+    """Yield logical lines: a line that begins with a blank goes on with the one before (RFC 2849, note 2)."""
+    held: list[str] = []
+    begun = 0
+    for line in lines_of(text, origin):
+        shown = line.text.rstrip("\r")
+        if shown.startswith(" ") and held and held[0]:
+            held.append(shown[1:])
+            continue
+        if held:
+            yield "".join(held), begun
+        held, begun = [shown], line.number
+    if held:
+        yield "".join(held), begun
+
+
+def _value(text: str) -> str | None:
+    """Return a value: as it stands, in base64 after a second colon; nothing for one that lies elsewhere (a URL)."""
+    if text.startswith("<"):
+        return None
+    if not text.startswith(":"):
+        return text.lstrip(" ")
+    try:
+        return decode(base64.b64decode(text[1:].strip(), validate=True))
+    except (ValueError, binascii.Error):
+        return None

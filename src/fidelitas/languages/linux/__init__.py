@@ -1,0 +1,1 @@
+"""The files and listings of a Linux host."""

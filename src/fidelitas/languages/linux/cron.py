@@ -1,0 +1,64 @@
+"""crontab(5), anacrontab(5) and the crontabs of accounts.
+
+Knows the lines: a variable, or when, (as whom,) what.  A percent sign ends the command; what follows is its input.
+"""
+
+import re
+from collections.abc import Iterator
+
+from fidelitas.facts import Job, Place, SearchFolder
+from fidelitas.languages.lines import Line, lines_of
+from fidelitas.languages.linux.commands import programs_of
+
+__all__ = ["read_anacrontab", "read_crontab", "runs_in_folder"]
+
+_VARIABLE = re.compile(r"\s*[\"']?[A-Za-z_][A-Za-z0-9_]*[\"']?\s*=")
+_PATH = re.compile(r"\s*PATH\s*=\s*[\"']?([^\"']*)")
+_WHEN = re.compile(r"\s*(?:@[a-z]+|(?:\S+\s+){4}\S+)\s+")
+# run-parts(8): names of other characters are passed over, so that editors' copies do no harm.
+_RUN_PARTS = re.compile(r"[A-Za-z0-9_-]+\Z")
+
+
+def read_crontab(text: str, origin: Place, account: str | None = None) -> tuple[list[Job], list[SearchFolder]]:
+    """Return the jobs of a crontab, and the folders of its PATH where root's jobs use it; `account` is ``None`` for the system's own."""
+    jobs: list[Job] = []
+    folders: list[SearchFolder] = []
+    for line in lines_of(text, origin):
+        if not line.text.strip() or line.text.lstrip().startswith("#"):
+            continue
+        path = _PATH.match(line.text)
+        if path is not None:
+            folders += (SearchFolder(path=one, why="PATH of its jobs", place=line.place()) for one in path[1].strip().split(":"))
+        elif not _VARIABLE.match(line.text):
+            jobs += _job(line, account)
+    return jobs, folders if any(job.run_as in ("root", "0") for job in jobs) else []
+
+
+def _job(line: Line, account: str | None) -> Iterator[Job]:
+    """job = when blanks [ account blanks ] command"""
+    when = _WHEN.match(line.text)
+    if when is None:
+        return
+    rest = line.text[when.end() :]
+    if account is None:
+        account, _, rest = rest.partition(" ") if "\t" not in rest.split(" ")[0] else rest.partition("\t")
+    command = re.split(r"(?<!\\)%", rest, maxsplit=1)[0].strip()
+    if command:
+        name = line.origin.path
+        yield Job(kind="cron", name=name, run_as=account, command=command, programs=programs_of(command), place=line.place())
+
+
+def read_anacrontab(text: str, origin: Place) -> list[Job]:
+    """Return the jobs of anacron: period, delay, name, command; all of them root's."""
+    jobs = []
+    for line in lines_of(text, origin):
+        words = line.text.split(None, 3)
+        if len(words) == 4 and re.match(r"[0-9@]", words[0]) and not _VARIABLE.match(line.text):
+            command = words[3]
+            jobs.append(Job(kind="cron", name=words[2], run_as="root", command=command, programs=programs_of(command), place=line.place()))
+    return jobs
+
+
+def runs_in_folder(name: str) -> bool:
+    """Return whether run-parts(8) runs a file of this name."""
+    return _RUN_PARTS.match(name) is not None

@@ -1,0 +1,1 @@
+"""The rows of a Windows machine, and what tools of Windows print."""

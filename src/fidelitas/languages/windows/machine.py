@@ -1,0 +1,201 @@
+"""What the collector for Windows tells, as rows in JSON and texts of Windows' own tools, and the text of ``net localgroup`` by itself.
+
+Knows the columns of the collector's listings; not what a right amounts to.  Who is who is told by SID.
+"""
+
+import re
+from collections.abc import Iterable, Iterator
+from datetime import UTC, datetime
+from functools import partial
+
+from fidelitas.errors import ReadError
+from fidelitas.facts import (
+    Gap,
+    LocalAccount,
+    LocalGroup,
+    LocalMember,
+    MembershipChange,
+    Place,
+    SecuredPath,
+    SecurityDescriptor,
+    UserRight,
+    WindowsFacts,
+    WindowsJob,
+    WindowsSession,
+)
+from fidelitas.languages.linux.host import HostEvidence
+from fidelitas.languages.logs.windows_events import SecurityRecord, security_records
+from fidelitas.languages.rows import Row, RowReader, text_of
+from fidelitas.languages.security_descriptors import read_descriptor
+from fidelitas.languages.windows.tool_output import ADMINISTRATORS, decoded, read_group_text, read_user_rights
+
+__all__ = ["GROUP_TEXT", "read_windows"]
+
+# The listing that the text of net localgroup is, where a file of it was handed in.
+GROUP_TEXT = "group"
+_ADMINISTRATORS = "S-1-5-32-544"
+_MEMBERSHIP = {4732: True, 4733: False}
+
+
+def read_windows(evidence: HostEvidence) -> WindowsFacts:
+    """Return what the evidence of a Windows machine states."""
+    return _Reader(evidence).facts()
+
+
+class _Reader:
+    def __init__(self, evidence: HostEvidence) -> None:
+        self._evidence = evidence
+        self._reader = RowReader(evidence, "row of the collector")
+        self._gaps: list[Gap] = []
+
+    def facts(self) -> WindowsFacts:
+        computer = next((row for row, _ in self._reader.rows("computer")), {})
+        accounts = self._reader.all("local-accounts", _account)
+        return WindowsFacts(
+            subject=self._evidence.subject,
+            taken=self._evidence.taken,
+            system=str(computer.get("system", "")),
+            computer=str(computer.get("name", "")),
+            domain=str(computer.get("domain", "")),
+            sid=next((account.sid.rpartition("-")[0] for account in accounts if account.sid.startswith("S-1-5-21-")), ""),
+            elevated=computer.get("elevated") if isinstance(computer.get("elevated"), bool) else None,
+            groups=(*self._groups(), *self._group_text()),
+            accounts=accounts,
+            user_rights=tuple(self._user_rights()),
+            jobs=(*self._reader.all("services", partial(self._job, "service")), *self._reader.all("tasks", partial(self._job, "task"))),
+            paths=self._reader.all("access", self._path),
+            settings=dict(self._reader.all("settings", _setting)),
+            sessions=self._reader.all("sessions", _session),
+            changes=tuple(self._changes()),
+            gaps=(*self._reader.gaps, *self._gaps),
+        )
+
+    def _groups(self) -> tuple[LocalGroup, ...]:
+        members: dict[str, list[LocalMember]] = {}
+        for group, member in self._reader.all("local-members", _member):
+            members.setdefault(group, []).append(member)
+        return self._reader.all("local-groups", lambda row, place: _group(row, members.get(str(row.get("sid")), ()), place))
+
+    def _group_text(self) -> Iterator[LocalGroup]:
+        """A group of which only the text of a tool is there: whether it is the administrators' is guessed by its name, and said."""
+        content = self._evidence.listings.get(GROUP_TEXT)
+        if content is None:
+            return
+        group = read_group_text(decoded(content), Place(self._evidence.subject, GROUP_TEXT))
+        language = ADMINISTRATORS.get(group.name.lower())
+        taken_for = f"taken for the administrators by its name in {language}" if language else "not known whether it is the administrators'"
+        why = f'the text of "net localgroup" tells names and no SID: group {group.name} is {taken_for}'
+        self._gaps.append(Gap(what="local groups", why=why, weakens="who is an administrator, and every other right", place=group.place))
+        yield LocalGroup(name=group.name, sid=_ADMINISTRATORS if language else "", members=group.members, place=group.place)
+
+    def _user_rights(self) -> Iterator[UserRight]:
+        content = self._evidence.listings.get("user-rights")
+        return iter(()) if content is None else read_user_rights(decoded(content), Place(self._evidence.subject, "user-rights"))
+
+    def _descriptor(self, row: Row, place: Place, name: str) -> SecurityDescriptor | None:
+        stated = row.get("sddl")
+        if not isinstance(stated, str) or not stated:
+            return None
+        found = read_descriptor(stated)
+        if found is None:
+            self._reader.missing("its access control list could not be read", f"who may change {name}", place, name)
+        return found
+
+    def _job(self, kind: str, row: Row, place: Place) -> WindowsJob:
+        name = text_of(row, "name")
+        return WindowsJob(
+            kind=kind,
+            name=name,
+            account=str(row.get("account") or ""),
+            sid=str(row.get("sid") or ""),
+            command=str(row.get("command") or ""),
+            enabled=bool(row.get("enabled", True)),
+            access=self._descriptor(row, place, f"{kind} {name}"),
+            place=place,
+        )
+
+    def _path(self, row: Row, place: Place) -> SecuredPath:
+        path = text_of(row, "path")
+        return SecuredPath(
+            path=path,
+            exists=bool(row.get("exists")),
+            folder=bool(row.get("folder")),
+            access=self._descriptor(row, place, path),
+            place=place,
+        )
+
+    def _changes(self) -> Iterator[MembershipChange]:
+        logs = getattr(self._evidence, "logs", None)
+        for log in logs() if logs else ():
+            origin = Place(self._evidence.subject, log.path)
+            try:
+                for record in security_records(log.blocks(), origin, self._gaps, _MEMBERSHIP):
+                    if record.at is not None:
+                        yield _change(record, record.at, origin)
+            except ReadError as error:  # a damaged log: what was read of it before counts, and so does everything else
+                self._gaps.append(Gap(what="security log", why=str(error), weakens="which memberships changed, and when", place=origin))
+
+
+def _change(record: SecurityRecord, at: datetime, origin: Place) -> MembershipChange:
+    data, place = record.data, origin.at(record.line)
+    return MembershipChange(
+        at=at,
+        group=data.get("TargetSid", ""),
+        member=data.get("MemberSid", ""),
+        added=_MEMBERSHIP[record.number],
+        by=data.get("SubjectUserName", ""),
+        place=place,
+    )
+
+
+def _flag(row: Row, name: str) -> bool | None:
+    value = row.get(name)
+    return value if isinstance(value, bool) else None
+
+
+def _time(row: Row, name: str) -> datetime | None:
+    text = row.get(name)
+    if not isinstance(text, str) or not re.match(r"\d{4}-\d\d-\d\dT", text):
+        return None
+    at = datetime.fromisoformat(text)
+    return at.replace(tzinfo=UTC) if at.tzinfo is None else at.astimezone(UTC)
+
+
+def _account(row: Row, place: Place) -> LocalAccount:
+    return LocalAccount(
+        name=text_of(row, "name"),
+        sid=text_of(row, "sid"),
+        disabled=_flag(row, "disabled"),
+        locked=_flag(row, "locked"),
+        password_required=_flag(row, "password_required"),
+        password_never_expires=_flag(row, "password_never_expires"),
+        expires=_time(row, "expires"),
+        last_logon=_time(row, "last_log_on"),
+        description=str(row.get("description") or ""),
+        place=place,
+    )
+
+
+def _group(row: Row, members: Iterable[LocalMember], place: Place) -> LocalGroup:
+    return LocalGroup(name=text_of(row, "name"), sid=text_of(row, "sid"), members=tuple(members), place=place)
+
+
+def _member(row: Row, place: Place) -> tuple[str, LocalMember]:
+    kind = row.get("kind")
+    group = None if kind not in ("group", "user") else kind == "group"
+    return text_of(row, "group_sid"), LocalMember(sid=text_of(row, "sid"), name=str(row.get("name") or ""), group=group, place=place)
+
+
+def _setting(row: Row, place: Place) -> tuple[str, tuple[str, Place]]:
+    return f"{text_of(row, 'key')}\\{text_of(row, 'name')}".lower(), (str(row.get("value", "")), place)
+
+
+def _session(row: Row, place: Place) -> WindowsSession:
+    kind = row.get("kind")
+    return WindowsSession(
+        account=text_of(row, "account"),
+        sid=str(row.get("sid") or ""),
+        kind=kind if isinstance(kind, int) else 0,
+        since=_time(row, "since"),
+        place=place,
+    )

@@ -1,0 +1,83 @@
+"""One account of a host: what stands behind it, how it logs in, and the groups that it is in."""
+
+from dataclasses import dataclass, field
+from enum import Enum
+
+from fidelitas.facts import Account, Group, Password, Place, Shadow
+
+__all__ = ["AccountKind", "Identity", "Login", "Membership", "synthetic_member"]
+
+
+class AccountKind(Enum):
+    """What stands behind an account."""
+
+    ROOT = "root"
+    PERSON = "person"
+    SERVICE = "service"
+    SYSTEM = "system"
+
+
+class Login(Enum):
+    """Whether an account can log in, as far as the account files tell."""
+
+    PASSWORD = "with a password"  # noqa: S105
+    FREELY = "without a password"
+    NO_PASSWORD = "not with a password; keys were not read"  # noqa: S105
+    KEY = "with a key"
+    NEITHER = "no: it has no password and no key"
+    REFUSED = "no: its shell refuses"
+    EXPIRED = "no: it has expired"
+    UNKNOWN = "not known: the shadow file was not read"
+
+    @property
+    def possible(self) -> bool | None:
+        """Whether it can log in; ``None`` where that depends on what was not read."""
+        return {"FREELY": True, "PASSWORD": True, "KEY": True, "NEITHER": False, "REFUSED": False, "EXPIRED": False}.get(self.name)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Membership:
+    """An account's place in a group: by the group file's list, its own primary group ID, or, where `nested`, by a directory."""
+
+    group: Group
+    primary: bool
+    place: Place
+    nested: bool = False
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Identity:
+    """One account of a host.
+
+    `password` is ``None`` where the shadow file was not read; `of_directory` says that it comes from a directory, not from a file here.
+    """
+
+    name: str
+    uid: int | None
+    gid: int | None
+    kind: AccountKind
+    login: Login
+    password: Password | None
+    memberships: tuple[Membership, ...]
+    account: Account | None  # None for a made-up member, by which a group's own rights are asked
+    shadow: Shadow | None = None
+    of_directory: bool = False
+    gids: frozenset[int] = field(init=False, compare=False)  # all group IDs, the primary one included
+
+    def __post_init__(self) -> None:
+        own = frozenset(membership.group.gid for membership in self.memberships)
+        object.__setattr__(self, "gids", own if self.gid is None else own | {self.gid})
+
+
+def synthetic_member(gid: int | None = None) -> Identity:
+    """Return an account that nobody has, in one group or in none: by it a group's own rights, and anybody's, are asked."""
+    return Identity(
+        name="\0",  # a name that no account file can hold
+        uid=None,
+        gid=gid,
+        kind=AccountKind.PERSON,
+        login=Login.UNKNOWN,
+        password=None,
+        memberships=(),
+        account=None,
+    )

@@ -1,0 +1,163 @@
+"""Groups within groups: who of a directory is in which group, at any depth and by which ways.
+
+A directory is worked out once for all hosts that use it: its accounts are the same everywhere, and so are the links that lead into its
+groups.  Cycles are allowed, as directories allow them.
+"""
+
+from collections.abc import Iterator, Mapping, Sequence
+from functools import cached_property
+
+from fidelitas.facts import Account, Directory, DirectoryGroup, Group, Password, PasswordState, Place
+from fidelitas.rights.accounts.identity import AccountKind, Identity, Login, Membership
+from fidelitas.rights.graph.links import Link, LinkKind, Principal, PrincipalKind, Strength
+
+__all__ = ["Nesting"]
+
+# Ways into one group that are kept for an account: one for each group that the account is in itself.
+_MOST_WAYS = 8
+
+
+class Nesting:
+    """The memberships of a directory, nested ones included."""
+
+    def __init__(self, directory: Directory) -> None:
+        self.directory = directory
+        self._accounts = {account.name: account for account in reversed(directory.accounts)}
+        self._by_name = {group.name: group for group in reversed(directory.groups)}
+        self._ways: dict[tuple[str, str], tuple[tuple[Link, ...], ...]] = {}
+        self._nodes: dict[tuple[PrincipalKind, str], Principal] = {}
+        self._links: dict[tuple[PrincipalKind, str, str], Link] = {}
+        self._names_by_gid: dict[int, frozenset[str]] = {}
+        self._towards: dict[str, Mapping[str, int]] = {}
+
+    @cached_property
+    def groups(self) -> Mapping[str, Group]:
+        """The groups, as a host that uses the directory has them, by name."""
+        return {name: _as_group(group) for name, group in self._by_name.items()}
+
+    @cached_property
+    def identities(self) -> Mapping[str, Identity]:
+        """The accounts, as a host that uses the directory has them, by name; with all their groups, the nearest first."""
+        memberships = {name: Membership(group=group, primary=False, place=group.place, nested=True) for name, group in self.groups.items()}
+        return {
+            name: _identity(account, tuple(memberships[group] for group in self._reached(account)))
+            for name, account in self._accounts.items()
+        }
+
+    @cached_property
+    def _accounts_by_gid(self) -> Mapping[int, list[Identity]]:
+        found: dict[int, list[Identity]] = {}
+        for who in self.identities.values():
+            for gid in who.gids:
+                found.setdefault(gid, []).append(who)
+        return found
+
+    def accounts_in(self, gid: int) -> Sequence[Identity]:
+        """Return the accounts that are in a group at any depth."""
+        return self._accounts_by_gid.get(gid, ())
+
+    def names_in(self, gid: int) -> frozenset[str]:
+        """Return the names of those accounts."""
+        if gid not in self._names_by_gid:
+            self._names_by_gid[gid] = frozenset(who.name for who in self.accounts_in(gid))
+        return self._names_by_gid[gid]
+
+    def ways(self, name: str, group: str) -> tuple[tuple[Link, ...], ...]:
+        """Return the chains of links by which an account is in a group: of each group that it is in itself, the shortest on."""
+        known = self._ways.get((name, group))
+        if known is None:
+            known = self._ways[name, group] = tuple(self._found(self._accounts[name], group))[:_MOST_WAYS]
+        return known
+
+    def node(self, kind: PrincipalKind, name: str) -> Principal:
+        """Return the principal that an account or a group of the directory is: the same on every host."""
+        return self._nodes.setdefault((kind, name), Principal(kind=kind, name=name, subject=self.directory.subject))
+
+    # -- the graph ---------------------------------------------------------------------------------------------------------------
+
+    @cached_property
+    def _above(self) -> Mapping[tuple[bool, str], dict[str, Place]]:
+        """The groups that an account or a group is in itself, each with the place that says so."""
+        above: dict[tuple[bool, str], dict[str, Place]] = {}
+        for group in self._by_name.values():
+            for member in group.members:
+                above.setdefault((member.is_group, member.name), {}).setdefault(group.name, member.place)
+        return above
+
+    @cached_property
+    def _primary(self) -> Mapping[int, str]:
+        return {group.gid: group.name for group in reversed(self.directory.groups)}
+
+    def _own(self, account: Account) -> dict[str, Place]:
+        own = dict(self._above.get((False, account.name), {}))
+        primary = self._primary.get(account.gid)
+        if primary is not None:
+            own.setdefault(primary, account.place)
+        return own
+
+    def _reached(self, account: Account) -> list[str]:
+        agenda = list(self._own(account))
+        seen = set(agenda)
+        for group in agenda:
+            for outer in self._above.get((True, group), ()):
+                if outer not in seen:
+                    seen.add(outer)
+                    agenda.append(outer)
+        return agenda
+
+    def _distances(self, group: str) -> Mapping[str, int]:
+        """Return how many groups lie between each group and this one."""
+        if group not in self._towards:
+            distances = {group: 0}
+            agenda = [group]
+            for one in agenda:
+                for member in self._by_name[one].members:
+                    if member.is_group and member.name in self._by_name and member.name not in distances:
+                        distances[member.name] = distances[one] + 1
+                        agenda.append(member.name)
+            self._towards[group] = distances
+        return self._towards[group]
+
+    def _found(self, account: Account, group: str) -> Iterator[tuple[Link, ...]]:
+        distances = self._distances(group)
+        own = [(distances[name], name, place) for name, place in self._own(account).items() if name in distances]
+        for _, first, place in sorted(own):
+            chain, inner = [self._link(PrincipalKind.ACCOUNT, account.name, first, place)], first
+            while inner != group:
+                nearer = ((outer, at) for outer, at in self._above[True, inner].items() if distances.get(outer) == distances[inner] - 1)
+                outer, at = min(nearer)
+                chain.append(self._link(PrincipalKind.GROUP, inner, outer, at))
+                inner = outer
+            yield tuple(chain)
+
+    def _link(self, kind: PrincipalKind, name: str, group: str, place: Place) -> Link:
+        if (kind, name, group) not in self._links:
+            self._links[kind, name, group] = Link(
+                source=self.node(kind, name),
+                target=self.node(PrincipalKind.GROUP, group),
+                kind=LinkKind.HAS,
+                strength=Strength.DIRECT,
+                way="group",
+                because=f"it is in group {group}" if kind is PrincipalKind.ACCOUNT else f"group {name} is in group {group}",
+                place=place,
+            )
+        return self._links[kind, name, group]
+
+
+def _identity(account: Account, memberships: tuple[Membership, ...]) -> Identity:
+    return Identity(
+        name=account.name,
+        uid=account.uid,
+        gid=account.gid,
+        kind=AccountKind.PERSON,
+        login=Login.UNKNOWN,
+        password=None,
+        memberships=memberships,
+        account=account,
+        of_directory=True,
+    )
+
+
+def _as_group(group: DirectoryGroup) -> Group:
+    members = tuple(member.name for member in group.members if not member.is_group)
+    return Group(name=group.name, password=Password(state=PasswordState.NONE), gid=group.gid, members=members, place=group.place)

@@ -1,0 +1,138 @@
+"""Roads from host to host: a private key that lies on one, and opens an account of another.
+
+Whoever is the account in whose home the key lies, or root there, is the other account too; and from there perhaps a third.
+"""
+
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
+
+from fidelitas.facts import Place, PrivateKey
+from fidelitas.rights.accounts.identity import Identity
+from fidelitas.rights.graph.links import Holding, Link, LinkKind, Principal, PrincipalKind, Right, RightKind, Strength
+from fidelitas.rights.graph.paths import LinkPath, holding_of
+from fidelitas.rights.linux.host import HostRights
+from fidelitas.rights.linux.nodes import Nodes
+from fidelitas.rights.linux.ssh import KeyGrant, key_name
+
+__all__ = ["across_hosts"]
+
+# An account of a host: the host's name and its own.
+_At = tuple[str, str]
+
+
+@dataclass(frozen=True, slots=True)
+class _KeyPath:
+    """The links from an account of one host to an account of another."""
+
+    links: LinkPath
+    to: _At
+
+
+def across_hosts(hosts: Sequence[HostRights]) -> Mapping[str, tuple[Holding, ...]]:
+    """Return, by host, the holdings that accounts of other hosts have there by keys that lie on those."""
+    by_name = {host.subject: host for host in hosts}
+    ways = _ways(hosts)
+    found: dict[str, dict[tuple[Principal, Right], list[LinkPath]]] = {}
+    for start in sorted(ways):
+        reached = list(_reached(start, ways))
+        for principal, before in _starts(by_name[start[0]], start[1]) if reached else ():
+            for chain, (subject, account) in reached:
+                for right, rest in _held(by_name[subject], account):
+                    routes = found.setdefault(subject, {}).setdefault((principal, right), [])
+                    routes.append((*before, *chain, *rest))
+    return {
+        subject: tuple(holding_of(principal, right, chains) for (principal, right), chains in here.items())
+        for subject, here in found.items()
+    }
+
+
+def _ways(hosts: Iterable[HostRights]) -> dict[_At, list[_KeyPath]]:
+    """Return the steps from host to host by the account that can take them."""
+    opened: dict[str, list[tuple[HostRights, Identity, KeyGrant]]] = {}
+    lying: list[tuple[HostRights, Identity, PrivateKey]] = []
+    for host in hosts:
+        for who, key_grant in host.key_grants:
+            opened.setdefault(key_grant.key.fingerprint, []).append((host, who, key_grant))
+        lying += ((host, who, key) for who, key in _private_keys(host))
+    ways: dict[_At, list[_KeyPath]] = {}
+    for host, owner, key in lying:
+        for other, who, key_grant in opened.get(key.fingerprint, ()):
+            if other.subject != host.subject and not key_grant.command:
+                here = ways.setdefault((host.subject, owner.name), [])
+                here.append(_KeyPath(_links(host, owner, key, other, who, key_grant), (other.subject, who.name)))
+    return ways
+
+
+def _private_keys(host: HostRights) -> Iterator[tuple[Identity, PrivateKey]]:
+    """Yield the private keys whose public half is known, each with the account that owns the file."""
+    keys = [key for key in host.private_keys if key.fingerprint]
+    states = {state.path: state for state in host.facts.files} if keys else {}
+    for key in keys:
+        state = states.get(key.path)
+        owner = host.population.by_uid(state.uid) if state is not None and state.uid is not None else None
+        if owner is not None:
+            yield owner, key
+
+
+def _links(host: HostRights, owner: Identity, key: PrivateKey, other: HostRights, who: Identity, key_grant: KeyGrant) -> LinkPath:
+    here, there = Nodes(host.subject, host.population), Nodes(other.subject, other.population)
+    node = there.principal(PrincipalKind.KEY, key_name(key_grant.key))
+    needed = ("if its passphrase is known",) if key.encrypted else ()
+    private = Link(
+        source=here.account(owner),
+        target=node,
+        kind=LinkKind.HAS,
+        strength=Strength.CONDITIONAL if needed else Strength.DIRECT,
+        way="private key",
+        because=f"its private half lies in {key.path}{'' if key.encrypted else ', without a passphrase'}",
+        conditions=needed,
+        place=Place(subject=host.subject, path=key.path),
+    )
+    public = Link(
+        source=node,
+        target=there.root if who.uid == 0 else there.account(who),
+        kind=LinkKind.MAY_BECOME,
+        strength=Strength.CONDITIONAL if key_grant.conditions else Strength.DIRECT,
+        way="ssh",
+        because=f"it opens the account {who.name} on {other.subject} over SSH",
+        conditions=key_grant.conditions,
+        place=key_grant.key.place,
+    )
+    return private, public
+
+
+def _reached(start: _At, ways: Mapping[_At, Sequence[_KeyPath]]) -> Iterator[tuple[LinkPath, _At]]:
+    """Yield the accounts of other hosts that can be come by, the nearest first, each by one shortest chain."""
+    agenda: list[tuple[LinkPath, _At]] = [((), start)]
+    seen = {start}
+    for chain, at in agenda:
+        for way in ways.get(at, ()):
+            if way.to not in seen:
+                seen.add(way.to)
+                agenda.append(((*chain, *way.links), way.to))
+                if way.to[0] != start[0]:
+                    yield agenda[-1]
+
+
+def _starts(host: HostRights, owner: str) -> Iterator[tuple[Principal, LinkPath]]:
+    """Yield who on a host can use what lies in an account's home: the account, and whoever may act as it or as root."""
+    yield _elsewhere(host, owner), ()
+    for holding in host.own_holdings:
+        right = holding.right
+        able = right.kind is RightKind.ROOT or (right.kind is RightKind.RUN_AS and right.detail in (owner, "ALL"))
+        if able and holding.principal.kind is PrincipalKind.ACCOUNT and holding.principal.name != owner:
+            yield _elsewhere(host, holding.principal.name), holding.routes[0].links
+
+
+def _elsewhere(host: HostRights, name: str) -> Principal:
+    return Principal(kind=PrincipalKind.ELSEWHERE, name=f"{name}@{host.subject}", subject=host.subject)
+
+
+def _held(host: HostRights, account: str) -> Iterator[tuple[Right, LinkPath]]:
+    """Yield what an account holds on a host, as chains that go on from it; root itself is there already."""
+    identity = host.population.by_name[account]
+    if identity.uid == 0:
+        yield Right(kind=RightKind.ROOT, detail="", subject=host.subject), ()
+        return
+    for holding in host.held_by(account):
+        yield from ((holding.right, route.links) for route in holding.routes)

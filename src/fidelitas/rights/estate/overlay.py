@@ -1,0 +1,193 @@
+"""Hosts that are alike but for their names: one is worked out, the others are that one under another name.
+
+What follows from a host's evidence depends on its name, addresses and time only by what its policy says of them, and by which dates have
+passed.  Where two hosts have the same content and that is the same too, the second is told from the first when somebody asks.
+"""
+
+from collections.abc import Callable
+from dataclasses import dataclass, fields, is_dataclass, replace
+from datetime import datetime
+from functools import cache, cached_property
+from ipaddress import ip_interface
+from typing import Any, TypeVar, cast
+
+from fidelitas.facts import AliasKind, DefaultScope, Gap, HostFacts, Member, Place, PrivateKey, Process
+from fidelitas.rights.accounts.identity import Identity
+from fidelitas.rights.graph.group_edges import GroupEdges
+from fidelitas.rights.graph.links import Holding
+from fidelitas.rights.linux.host import HostRights, policy_of
+from fidelitas.rights.linux.live import stale_groups
+from fidelitas.rights.linux.nodes import Nodes
+from fidelitas.rights.linux.population import Population, expired_on
+from fidelitas.rights.linux.ssh import KeyGrant
+from fidelitas.rights.linux.sudo import Effective, Host, Policy
+
+__all__ = ["HostOverlay", "OwnDetails", "host_specific_key", "renamed"]
+
+T = TypeVar("T")
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class OwnDetails:
+    """What is a host's own where all else is as on another."""
+
+    subject: str
+    host_name: str
+    taken: datetime
+    addresses: tuple[str, ...] | None
+    processes: Callable[[], tuple[Process, ...] | None]
+
+
+def host_specific_key(facts: HostFacts, population: Population, own: OwnDetails) -> tuple[object, ...] | None:
+    """Return what follows from a host's own name, addresses, time and processes, or ``None`` where that is its own alone.
+
+    `facts` and `population` are of any host of the same content.
+    """
+    if any(True for _ in stale_groups(replace(facts, processes=own.processes()), population)):
+        return None
+    addresses = None if own.addresses is None else tuple(ip_interface(text) for text in own.addresses)
+    policy = policy_of(facts, population, Host(name=own.host_name or own.subject, addresses=addresses))
+    dates = [date for rule in facts.policy.rules for date in (rule.options.not_before, rule.options.not_after) if date is not None]
+    passed = tuple(date < own.taken for date in dates)
+    return tuple(policy.on_host(member) for member in _hosts_named(facts)), passed, expired_on(facts, own.taken)
+
+
+def _hosts_named(facts: HostFacts) -> list[Member]:
+    policy = facts.policy
+    lists = [rule.hosts for rule in policy.rules]
+    lists += [alias.members for alias in policy.aliases if alias.kind is AliasKind.HOST]
+    lists += [default.binding for default in policy.defaults if default.scope is DefaultScope.HOST]
+    return list({(member.kind, member.value): member for members in lists for member in members}.values())
+
+
+class HostOverlay(HostRights):
+    """What the evidence of a host amounts to, told from that of another."""
+
+    def __init__(self, first: HostRights, own: OwnDetails) -> None:
+        self.first = first
+        self._own = own
+        self.troubles: list[Gap] = []
+        self.from_elsewhere = ()
+
+    @property
+    def subject(self) -> str:
+        """The host."""
+        return self._own.subject
+
+    @cached_property
+    def facts(self) -> HostFacts:  # type: ignore[override]
+        """The facts of the host."""
+        own = self._own
+        facts = self.here(self.first.facts)
+        return replace(
+            facts, subject=own.subject, taken=own.taken, host_name=own.host_name, addresses=own.addresses, processes=own.processes()
+        )
+
+    @property
+    def gaps(self) -> tuple[Gap, ...]:
+        """Everything that could not be read."""
+        return (*self.here(self.first.gaps), *self.troubles)
+
+    @property
+    def host_name(self) -> str:
+        """What the host calls itself."""
+        return self._own.host_name
+
+    @property
+    def key_grants(self) -> tuple[tuple[Identity, KeyGrant], ...]:
+        """The keys that open accounts here, each with the account."""
+        return self.here(self.first.key_grants)
+
+    @property
+    def private_keys(self) -> tuple[PrivateKey, ...]:
+        """The private keys that lie here."""
+        return self.first.private_keys
+
+    @cached_property
+    def population(self) -> Population:  # type: ignore[override]
+        """Who exists on it."""
+        return self.here(self.first.population)
+
+    @cached_property
+    def policy(self) -> Policy:  # type: ignore[override]
+        """Its sudo policy."""
+        return policy_of(self.facts, self.population)
+
+    @property
+    def effective(self) -> Effective:  # type: ignore[override]
+        """What each sudo rule still decides: of the same rules the same."""
+        return self.first.effective
+
+    @property
+    def by_node(self) -> tuple[Holding, ...]:  # type: ignore[override]
+        """The holdings worked out one by one."""
+        return self.here(self.first.by_node)
+
+    @property
+    def group_edges(self) -> GroupEdges:  # type: ignore[override]
+        """The holdings that accounts of a directory have by their groups alone."""
+        return self.first.group_edges.renamed(Nodes(self.subject, self.population), self.here)
+
+    def held_by(self, account: str) -> tuple[Holding, ...]:
+        """Return what an account holds, also merely by being an account of the host."""
+        return self.here(self.first.held_by(account))
+
+    @property
+    def like(self) -> HostRights:
+        """The host that this one is told from."""
+        return self.first
+
+    def here(self, value: T) -> T:
+        """Return what was found on that host as it is here."""
+        return renamed(value, self.first.subject, self.subject)
+
+
+def renamed(value: T, old: str, new: str) -> T:
+    """Return facts, links or findings of one subject as those of another; what is of a third stays."""
+    return cast(T, _Renaming(old, new)(value))
+
+
+class _Renaming:
+    def __init__(self, old: str, new: str) -> None:
+        self._old = old
+        self._new = new
+        self._done: dict[int, tuple[Any, Any]] = {}  # by identity; the original is held, so that its identity stays its own
+
+    def __call__(self, value: Any) -> Any:
+        kind = value.__class__
+        if kind is str or kind is int or value is None:
+            return value
+        if kind is Place:
+            return value._replace(subject=self._new) if value.subject == self._old else value
+        if kind is tuple:
+            return self._once(value, self._tuple)
+        if kind is list:
+            return [self(one) for one in value]
+        if kind is dict:
+            return {key: self(one) for key, one in value.items()}
+        return self._once(value, self._dataclass) if _names_of(kind) else value
+
+    def _once(self, value: Any, make: Callable[[Any], Any]) -> Any:
+        known = self._done.get(id(value))
+        if known is None:
+            known = self._done[id(value)] = (value, make(value))
+        return known[1]
+
+    def _tuple(self, value: tuple[Any, ...]) -> tuple[Any, ...]:
+        after = tuple(self(one) for one in value)
+        return after if any(new is not old for new, old in zip(after, value, strict=True)) else value
+
+    def _dataclass(self, value: Any) -> Any:
+        changed = {}
+        for name in _names_of(value.__class__):
+            before = getattr(value, name)
+            after = self._new if name == "subject" and before == self._old else self(before)
+            if after is not before:
+                changed[name] = after
+        return replace(value, **changed) if changed else value
+
+
+@cache
+def _names_of(kind: Any) -> tuple[str, ...]:
+    """Return the fields of a kind of values that can hold places; none of one that is no dataclass."""
+    return tuple(field.name for field in fields(kind) if field.init) if is_dataclass(kind) else ()

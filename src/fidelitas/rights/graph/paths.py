@@ -1,0 +1,53 @@
+"""Chains of links, the routes that they amount to, and routes to one right as a holding."""
+
+from collections.abc import Iterator, Sequence
+
+from fidelitas.rights.graph.links import Holding, Link, Principal, PrincipalKind, Right, Route, Strength
+
+__all__ = ["MOST_ROUTES", "LinkPath", "holding_of", "visits_once"]
+
+# Links that follow one another.
+LinkPath = tuple[Link, ...]
+
+# Routes kept for one holding; beyond that they are counted.  No reader follows more, and hostile policies can make very many.
+MOST_ROUTES = 32
+
+
+def visits_once(links: tuple[Link, ...]) -> bool:
+    """Return whether a chain comes by everybody at most once; one that comes back has gone nowhere in between."""
+    return len({link.source for link in links}) == len(links)
+
+
+def holding_of(source: Principal, right: Right, chains: Sequence[LinkPath]) -> Holding:
+    """Return the holding that chains of links from a principal to a right make; those beyond the limit are counted and not kept."""
+    routes = sorted((_route(links) for links in dict.fromkeys(chains[:MOST_ROUTES])), key=_rank)
+    return Holding(principal=source, right=right, routes=tuple(routes), cut=max(len(chains) - MOST_ROUTES, 0))
+
+
+def _rank(route: Route) -> tuple[object, ...]:
+    return route.strength, len(route.links), [(link.place, str(link.target)) for link in route.links]
+
+
+def _route(links: tuple[Link, ...]) -> Route:
+    """Return the route of a chain: as strong as its weakest link, and only as strong as the passwords that it asks for on the way.
+
+    Whoever acts as another account without having logged in as it does not know that account's password.
+    """
+    conditions = [condition for link in links for condition in link.conditions]
+    if any(link.own_password for link in links):
+        conditions += _passwords_to_know(links)
+    weakest = max(link.strength for link in links)
+    return Route(
+        links=links,
+        strength=Strength.CONDITIONAL if conditions else weakest,
+        conditions=tuple(dict.fromkeys(conditions)),
+    )
+
+
+def _passwords_to_know(links: tuple[Link, ...]) -> Iterator[str]:
+    start = account = links[0].source
+    for link in links:
+        if link.source.kind is PrincipalKind.ACCOUNT:
+            account = link.source
+        if link.own_password and account.kind is PrincipalKind.ACCOUNT and account != start:
+            yield f"if the password of {account.name} is known"

@@ -1,0 +1,154 @@
+"""All rights on one host."""
+
+from datetime import datetime
+from functools import cached_property
+from ipaddress import ip_interface
+from typing import TypeVar
+
+from fidelitas.facts import Gap, HostFacts, LoginLimits, PrivateKey, SudoPolicy
+from fidelitas.rights.accounts.from_directory import with_directory
+from fidelitas.rights.accounts.nesting import Nesting
+from fidelitas.rights.graph.group_edges import GroupEdges
+from fidelitas.rights.graph.links import Holding, Principal, PrincipalKind, Route
+from fidelitas.rights.graph.routes import holdings_from, order_of
+from fidelitas.rights.linux.edges import edges_of
+from fidelitas.rights.linux.population import Identity, Population, populate
+from fidelitas.rights.linux.ssh import KeyGrant, key_grants, with_keys
+from fidelitas.rights.linux.sudo import Effective, Host, Netgroups, Policy
+
+T = TypeVar("T")
+
+__all__ = ["HostRights", "policy_of", "rights_of", "unread_host"]
+
+
+class HostRights:
+    """What the facts of a host amount to.
+
+    `by_node` are the holdings worked out one by one, `lending` those that accounts of a directory have by their groups alone.
+    """
+
+    def __init__(
+        self,
+        facts: HostFacts,
+        population: Population,
+        policy: Policy,
+        by_node: tuple[Holding, ...],
+        group_edges: GroupEdges,
+        effective: Effective,
+    ) -> None:
+        self.facts = facts
+        self.population = population
+        self.policy = policy
+        self.by_node = by_node
+        self.group_edges = group_edges
+        self.effective = effective  # what each sudo rule still decides
+        self.troubles: list[Gap] = []  # what went wrong unexpectedly while it was judged
+        self.from_elsewhere: tuple[Holding, ...] = ()  # those that accounts of other hosts have here, once all are known
+
+    @property
+    def like(self) -> "HostRights":
+        """The host that this one is told from: itself, unless it states what another does."""
+        return self
+
+    def here(self, value: T) -> T:
+        """Return what was found on the host that this one is told from, as it is here."""
+        return value
+
+    @property
+    def host_name(self) -> str:
+        """What the host calls itself."""
+        return self.facts.host_name
+
+    @cached_property
+    def key_grants(self) -> tuple[tuple[Identity, KeyGrant], ...]:
+        """The keys that open accounts here, each with the account."""
+        accounts = self.population.effective if self.facts.logins.keys else ()
+        return tuple((who, key_grant) for who in accounts for key_grant in key_grants(self.facts, who, self.population))
+
+    @property
+    def private_keys(self) -> tuple[PrivateKey, ...]:
+        """The private keys that lie here."""
+        return self.facts.logins.private_keys
+
+    @property
+    def gaps(self) -> tuple[Gap, ...]:
+        """Everything that could not be read."""
+        return (*self.facts.gaps, *self.troubles)
+
+    @property
+    def holdings(self) -> tuple[Holding, ...]:
+        """All holdings, ordered by right, principal and strength of route."""
+        if not len(self.group_edges) and not self.from_elsewhere:
+            return self.by_node
+        return tuple(sorted((*self.by_node, *self.group_edges.holdings(), *self.from_elsewhere), key=order_of))
+
+    @property
+    def subject(self) -> str:
+        """The host."""
+        return self.facts.subject
+
+    def identity(self, principal: Principal) -> Identity | None:
+        """Return the account behind a principal, if it is one."""
+        return self.population.by_name.get(principal.name) if principal.kind is PrincipalKind.ACCOUNT else None
+
+    def knows(self, holder: str) -> bool:
+        """Return whether there is such an account, or such a group (written ``%name``), or such another holder."""
+        groups = (f"%{group.name}" for group in self.population.groups)
+        return holder in self.population.by_name or holder in groups or any(held.principal.is_called(holder) for held in self.holdings)
+
+    def held_by(self, account: str) -> tuple[Holding, ...]:
+        """Return what an account holds, also merely by being an account of the host."""
+        named = (holding for holding in self.by_node if holding.principal.name == account and self.identity(holding.principal))
+        return (*named, *self.group_edges.held_by(account))
+
+    @property
+    def own_holdings(self) -> tuple[Holding, ...]:
+        """The holdings without those that an account has in no other way than every account has them; "any account" stands for those."""
+        return tuple(holding for holding in self.holdings if not all(_as_anybody(route) for route in holding.routes))
+
+
+def _as_anybody(route: Route) -> bool:
+    target = route.links[0].target
+    return isinstance(target, Principal) and target.kind is PrincipalKind.ANY_ACCOUNT
+
+
+def rights_of(facts: HostFacts, nesting: Nesting | None = None) -> HostRights:
+    """Return all rights on a host; `nesting` are the memberships of the directory that its accounts may come from."""
+    if nesting is not None:
+        facts = with_directory(facts, nesting.directory)
+    population = with_keys(populate(facts, nesting), facts)
+    policy = policy_of(facts, population)
+    edges = edges_of(facts, population, policy)
+    by_node, group_edges = holdings_from(edges)
+    return HostRights(facts, population, policy, by_node, group_edges, edges.effective)
+
+
+def unread_host(subject: str, taken: datetime, gap: Gap) -> HostRights:
+    """Return the rights on a host of which nothing could be made but a gap."""
+    facts = HostFacts(
+        subject=subject,
+        taken=taken,
+        host_name="",
+        system=None,
+        accounts=(),
+        shadows=None,
+        groups=(),
+        group_shadows=None,
+        login_limits=LoginLimits(),
+        name_services=(),
+        policy=SudoPolicy(known=False),
+        files=(),
+        gaps=(gap,),
+    )
+    return rights_of(facts)
+
+
+def policy_of(facts: HostFacts, population: Population, host: Host | None = None) -> Policy:
+    """Return the policy on the host that the facts are of, or on another by name and addresses."""
+    netgroups = None
+    if facts.netgroups is not None:
+        netgroups = Netgroups(
+            {one.name: one.triples for one in reversed(facts.netgroups)}, {one.name: one.inner for one in reversed(facts.netgroups)}
+        )
+    addresses = None if facts.addresses is None else tuple(ip_interface(text) for text in facts.addresses)
+    return Policy(facts.policy, host or Host(name=facts.host_name or facts.subject, addresses=addresses), population, netgroups)

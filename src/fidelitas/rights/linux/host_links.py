@@ -1,0 +1,329 @@
+"""From facts to links: every road to root that is no sudo rule: groups, setuid files, capabilities, keys, doas, polkit, writable things.
+
+Knows which fact amounts to which link; the tables and the decisions themselves are in `groups`, `programs`, `writable`, `ssh` and `live`.
+"""
+
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+
+from fidelitas.facts import Command, DoasRule, HostFacts, Place
+from fidelitas.rights.graph.links import Link, LinkKind, Principal, PrincipalKind, Right, RightKind, Strength
+from fidelitas.rights.graph.paths import LinkPath
+from fidelitas.rights.linux.files import Writers, above, writers, writers_told
+from fidelitas.rights.linux.groups import conferred
+from fidelitas.rights.linux.lent_groups import lent_groups
+from fidelitas.rights.linux.live import stale_groups
+from fidelitas.rights.linux.nodes import GroupEdge, Nodes
+from fidelitas.rights.linux.polkit import has_pkexec, unasked_actions
+from fidelitas.rights.linux.population import Identity, Population
+from fidelitas.rights.linux.powers import power_of
+from fidelitas.rights.linux.programs import PrivilegedProgram, privileged_programs
+from fidelitas.rights.linux.reach import reachers
+from fidelitas.rights.linux.ssh import key_grants, key_name
+from fidelitas.rights.linux.sudo import Policy, leaves, stated_file
+from fidelitas.rights.linux.writable import weak_places
+
+__all__ = ["HostLinks"]
+
+_RIGHTS = {
+    "root": RightKind.ROOT,
+    "read-secrets": RightKind.READ_SECRETS,
+    "read-evidence": RightKind.READ_EVIDENCE,
+    "write-evidence": RightKind.WRITE_EVIDENCE,
+}
+
+
+@dataclass(frozen=True, slots=True)
+class _Why:
+    """What a link says besides its ends."""
+
+    way: str
+    because: str
+    place: Place
+    strength: Strength
+    kind: LinkKind = LinkKind.MAY_BECOME
+    quote: str = ""
+    asks: str = ""
+    conditions: tuple[str, ...] = ()
+
+
+class HostLinks:
+    """The links of one host; each is yielded as the chain of links of one step, or as one that a group lends."""
+
+    def __init__(self, facts: HostFacts, population: Population, policy: Policy, nodes: Nodes) -> None:
+        self._nodes = nodes
+        self._facts = facts
+        self._policy = policy
+        self._population = population
+        self._states = {state.path: state for state in facts.files}
+
+    def found(self) -> Iterator[LinkPath | GroupEdge]:
+        """Yield every chain, and every link that a group lends, in a fixed order."""
+        yield from self._sessions()
+        yield from self._groups()
+        yield from self._group_administrators()
+        yield from self._programs()
+        yield from self._writable()
+        yield from self._sudo_commands()
+        yield from self._keys()
+        yield from self._doas()
+        yield from self._polkit()
+        yield from self._polkit_actions()
+        yield from self._lent_groups()
+
+    # -- who ---------------------------------------------------------------------------------------------------------------------
+
+    def _link(self, source: Principal, target: Principal | Right, why: _Why) -> Link:
+        return Link(
+            source=source,
+            target=target,
+            kind=why.kind,
+            strength=why.strength,
+            way=why.way,
+            because=why.because,
+            quote=why.quote,
+            asks=why.asks,
+            conditions=why.conditions,
+            place=why.place,
+        )
+
+    def _by_account(self, who: Identity, target: Principal | Right, why: _Why) -> Iterator[LinkPath | GroupEdge]:
+        if who.uid != 0:
+            yield (self._link(self._nodes.account(who), target, why),)
+
+    def _by_group(self, gid: int, target: Principal | Right, why: _Why) -> Iterator[LinkPath | GroupEdge]:
+        """Yield the way of a group, and of each account that is in it."""
+        link = self._link(self._nodes.group(gid), target, why)
+        yield (link,)
+        yield GroupEdge(link, gid, [who for who in self._population.in_gid(gid) if who.uid != 0])
+
+    def _by_anybody(self, target: Principal | Right, why: _Why) -> Iterator[LinkPath | GroupEdge]:
+        link = self._link(self._nodes.anybody, target, why)
+        yield (link,)
+        yield GroupEdge(link, None, self._population.ordinary)
+
+    def _by_writers(self, who: Writers, target: Principal | Right, why: _Why) -> Iterator[LinkPath | GroupEdge]:
+        if who.everybody:
+            yield from self._by_anybody(target, why)
+            return
+        for uid in sorted(who.uids):
+            for one in self._population.of_uid(uid):
+                yield from self._by_account(one, target, why)
+        for gid in sorted(who.gids):
+            yield from self._by_group(gid, target, why)
+
+    # -- by what -----------------------------------------------------------------------------------------------------------------
+
+    def _sessions(self) -> Iterator[LinkPath | GroupEdge]:
+        """Groups that running processes hold and the files do not give any more: as good as membership until they end."""
+        for stale in stale_groups(self._facts, self._population):
+            if stale.held:
+                group = self._nodes.group(stale.gid)
+                first = stale.processes[0]
+                because = f"its running process {first.pid} ({first.name}) still holds group {stale.group}, which the files do not give it"
+                place = Place(subject=self._facts.subject, path=f"/proc/{first.pid}/status")
+                yield (self._nodes.membership(stale.who, group, because, place),)
+
+    def _groups(self) -> Iterator[LinkPath | GroupEdge]:
+        """What membership in a group confers by itself."""
+        for group in self._population.groups:
+            found = conferred(group, self._states)
+            if found is None or not found.right or self._population.group_names.get(group.gid) != group.name:
+                continue
+            because = f"it {found.reason}" + (f"; {found.path} is there for it" if found.path else "")
+            strength = Strength.CONDITIONAL if found.condition else Strength.CERTAIN
+            conditions = (found.condition,) if found.condition else ()
+            why = _Why(f"group {group.name}", because, group.place, strength, conditions=conditions)
+            yield from self._by_group(group.gid, self._nodes.right(_RIGHTS[found.right]), why)
+
+    def _group_administrators(self) -> Iterator[LinkPath | GroupEdge]:
+        """An administrator of a group, by gshadow(5), may add itself with gpasswd(1), and then has what the group gives."""
+        for shadow in self._facts.group_shadows or ():
+            for gid in (gid for gid in self._population.gids_called(shadow.name) if self._population.group_names[gid] == shadow.name):
+                for name in dict.fromkeys(shadow.administrators):
+                    who = self._population.by_name.get(name)
+                    if who is not None and gid not in who.gids:
+                        because = f"it administers group {shadow.name} and may add itself to it (gpasswd)"
+                        why = _Why("group administrator", because, shadow.place, Strength.CERTAIN, kind=LinkKind.MAY_GRANT)
+                        yield from self._by_account(who, self._nodes.group(gid), why)
+
+    def _programs(self) -> Iterator[LinkPath | GroupEdge]:
+        """Setuid files, and files with capabilities, that do whatever their user likes."""
+        for program in privileged_programs(self._facts):
+            if program.power is None or not program.in_force:
+                continue
+            target = self._target_of(program)
+            if target is None:
+                continue
+            name = f", a copy of {program.copy_of}," if program.copy_of else ""
+            why = _Why(
+                program.path,
+                f"{program.path}{name} {_with(program)} and {program.power.reason}",
+                Place(subject=self._facts.subject, path=program.path),
+                Strength.CERTAIN,
+            )
+            mode = program.set_id.mode if program.set_id else self._mode(program.path)
+            within = reachers(program.path, self._states, self._population)
+            if mode & 0o001 and within is None:
+                yield from self._by_anybody(target, why)
+            elif mode & 0o001 and within:
+                yield from self._by_writers(Writers(uids=within), target, why)
+            elif mode & 0o010 and program.set_id is not None and program.set_id.gid:
+                yield from self._by_group(program.set_id.gid, target, why)
+
+    def _mode(self, path: str) -> int:
+        state = self._states.get(path)
+        return 0o755 if state is None or state.mode is None else state.mode
+
+    def _target_of(self, program: PrivilegedProgram) -> Principal | Right | None:
+        """Return as whom such a program runs."""
+        if program.as_root:
+            return self._nodes.root
+        if any(one.reads for one in program.capabilities):
+            return self._nodes.right(RightKind.READ_SECRETS)
+        if program.set_id is None:
+            return None
+        if program.set_id.mode & 0o4000:
+            owner = self._population.by_uid(program.set_id.uid)
+            return self._nodes.principal(PrincipalKind.ACCOUNT, owner.name) if owner else None
+        return self._nodes.principal(PrincipalKind.GROUP, self._population.group_names.get(program.set_id.gid, str(program.set_id.gid)))
+
+    def _writable(self) -> Iterator[LinkPath | GroupEdge]:
+        """Things that root runs or reads as instructions, and others can write."""
+        for weak in weak_places(self._facts, self._population):
+            place = "" if weak.at == weak.path else f", above {weak.path},"
+            because = f"{weak.at}{place} {weak.told}; {weak.use}"
+            why = _Why(f"writes {weak.at}", because, Place(subject=self._facts.subject, path=weak.at), Strength.CERTAIN, LinkKind.MAY_GRANT)
+            yield from self._by_writers(weak.who, self._nodes.root, why)
+
+    def _sudo_commands(self) -> Iterator[LinkPath | GroupEdge]:
+        """Commands that the sudo policy lets somebody run, and others can write: root as soon as it is run."""
+        seen: set[str] = set()
+        for rule in self._policy.facts.rules:
+            for leaf in leaves(self._policy, rule.command):
+                path = stated_file(leaf.command)
+                state = self._states.get(path)
+                if not leaf.allowed or not path or state is None or path in seen:
+                    continue
+                seen.add(path)
+                at = next((at for at in dict.fromkeys((*above(path), *above(state.real or path))) if writers(self._states.get(at))), None)
+                if at is None:
+                    continue
+                where = "" if at == path else f", above {path},"
+                told = writers_told(self._states.get(at), self._population)
+                because = f"{at}{where} {told}; a sudo rule names it ({rule.place.in_file()})"
+                conditions = (f"if somebody runs {path} as root by that rule",)
+                place = Place(subject=self._facts.subject, path=at)
+                why = _Why(f"writes {at}", because, place, Strength.CONDITIONAL, LinkKind.MAY_GRANT, conditions=conditions)
+                yield from self._by_writers(writers(self._states.get(at)), self._nodes.root, why)
+
+    def _keys(self) -> Iterator[LinkPath | GroupEdge]:
+        """Keys that open an account: whoever holds the private half."""
+        for who in self._population.effective:
+            for key_grant in key_grants(self._facts, who, self._population):
+                key = key_grant.key
+                source = self._nodes.principal(PrincipalKind.KEY, key_name(key))
+                how = "a key signed by it opens" if key.authority else "it opens"
+                why = _Why(
+                    "ssh",
+                    f"{how} the account {who.name} over SSH",
+                    key.place,
+                    Strength.CONDITIONAL if key_grant.conditions else Strength.DIRECT,
+                    conditions=key_grant.conditions,
+                )
+                yield (self._link(source, self._opened(who, key_grant.command), why),)
+
+    def _opened(self, who: Identity, command: str) -> Principal | Right:
+        if command:
+            suffix = "" if who.uid == 0 else f" as {who.name}"
+            return self._nodes.right(RightKind.COMMAND, f"{command}{suffix}")
+        return self._nodes.root if who.uid == 0 else self._nodes.account(who)
+
+    def _doas(self) -> Iterator[LinkPath | GroupEdge]:
+        """The rules of doas; the last that matches counts (doas.conf(5))."""
+        rules = self._facts.delegations.doas or ()
+        for index, rule in enumerate(rules):
+            if not rule.permit or rule.target not in (None, "root", "0"):
+                continue
+            command = None if rule.command is None else Command(path=rule.command, arguments=_joined(rule.arguments))
+            power = power_of(command) if command else None
+            full = command is None or power is not None
+            what = self._nodes.root if full else self._nodes.right(RightKind.COMMAND, str(command))
+            reason = f", which {power.reason}" if power else ""
+            why = _Why(
+                "doas",
+                f"a rule of doas lets it run {command or 'any command'} as root{reason}",
+                rule.place,
+                Strength.CERTAIN if power else Strength.DIRECT,
+                quote=rule.text,
+                asks="" if "nopass" in rule.options else "own password",
+            )
+            yield from self._doas_users(rule, rules[index + 1 :], what, why)
+
+    def _doas_users(self, rule: DoasRule, later: Iterable[DoasRule], what: Right, why: _Why) -> Iterator[LinkPath | GroupEdge]:
+        taken = [one for one in later if one.target in (None, "root", "0") and one.command in (None, rule.command)]
+        for who in self._population.effective:
+            if who.uid == 0 or not self._meant(rule, who) or any(self._meant(one, who) for one in taken):
+                continue
+            yield (self._link(self._nodes.account(who), what, why),)
+
+    def _meant(self, rule: DoasRule, who: Identity) -> bool:
+        if rule.identity.startswith(":"):
+            return any(rule.identity[1:] in (membership.group.name, str(membership.group.gid)) for membership in who.memberships)
+        return rule.identity in (who.name, str(who.uid))
+
+    def _polkit(self) -> Iterator[LinkPath | GroupEdge]:
+        """Administrators of polkit run anything as root with pkexec(1), by their own password; the first rule that names some counts."""
+        rule = next((rule for rule in self._facts.delegations.polkit if rule.administrators), None)
+        if rule is None or not has_pkexec(self._facts):
+            return
+        for kind, name in rule.administrators:
+            why = _Why(
+                "pkexec",
+                "polkit counts it among the administrators, whom pkexec lets run anything as root",
+                rule.place,
+                Strength.CERTAIN,
+                asks="own password",
+            )
+            if kind == "group":
+                for gid, known in sorted(self._population.group_names.items()):
+                    if known == name:
+                        yield from self._by_group(gid, self._nodes.root, why)
+            elif kind == "user" and name in self._population.by_name:
+                yield from self._by_account(self._population.by_name[name], self._nodes.root, why)
+
+    def _polkit_actions(self) -> Iterator[LinkPath | GroupEdge]:
+        """What polkit lets anybody do unasked."""
+        for one in unasked_actions(self._facts):
+            power = power_of(Command(path=one.program)) if one.program else None
+            full = bool(one.reason) or power is not None
+            reason = one.reason or f"pkexec runs {one.program} as root" + (f", which {power.reason}" if power else "")
+            why = _Why(
+                "polkit",
+                f"polkit answers yes to {one.action.name} unasked, and {reason}",
+                one.action.place,
+                Strength.CONDITIONAL if one.condition else Strength.CERTAIN,
+                conditions=(one.condition,) if one.condition else (),
+            )
+            yield from self._by_anybody(self._nodes.root if full else self._nodes.right(RightKind.COMMAND, one.program), why)
+
+    def _lent_groups(self) -> Iterator[LinkPath]:
+        """Groups that PAM lends at log-ins of some kind (pam_group(8)): as good as membership in such a session."""
+        for who, gid, lent in lent_groups(self._facts.logins, self._population):
+            because = f"PAM puts it into group {self._population.group_names[gid]} at a log-in (pam_group)"
+            when = f"in sessions of {lent.services}, on terminals {lent.terminals}, at times {lent.times}"
+            why = _Why("group", because, lent.place, Strength.CONDITIONAL, LinkKind.HAS, conditions=(when,))
+            yield (self._link(self._nodes.anybody if who is None else self._nodes.account(who), self._nodes.group(gid), why),)
+
+
+def _joined(arguments: tuple[str, ...] | None) -> str | None:
+    return None if arguments is None else " ".join(arguments)
+
+
+def _with(program: PrivilegedProgram) -> str:
+    """Return with what rights a program runs, as a clause."""
+    if program.set_id is not None and program.set_id.mode & 0o4000:
+        return "is setuid root" if program.set_id.uid == 0 else f"is setuid (uid {program.set_id.uid})"
+    if program.capabilities:
+        return f"has {', '.join(one.name for one in program.capabilities)}"
+    return f"is setgid (gid {program.set_id.gid})" if program.set_id is not None else "has capabilities"

@@ -1,0 +1,168 @@
+"""What setuid and setgid files and file capabilities amount to: the table in ``data/set_id.toml``, held against packages and powers.
+
+Knows where a file comes from and what its program can do; not who may run it.
+"""
+
+import tomllib
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
+from enum import Enum
+from functools import cache
+from importlib.resources import files
+
+from fidelitas.facts import CapableFile, Command, HostFacts, Mount, Packaged, Programs, SetIdFile
+from fidelitas.rights.linux.powers import Power, power_of
+
+__all__ = ["Capability", "Origin", "PrivilegedProgram", "capability_power", "mount_of", "privileged_programs"]
+
+
+class Origin(Enum):
+    """Where a file with such a bit comes from."""
+
+    PACKAGED = "packaged, unchanged"
+    CHANGED = "packaged, changed since"
+    MADE_SO = "packaged, given the bit since"
+    UNPACKAGED = "from no package"
+    UNKNOWN = "not known: no package database was read"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Capability:
+    """What a capability amounts to: root, or reading every file, or less."""
+
+    name: str
+    root: bool
+    reads: bool
+    reason: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class PrivilegedProgram:
+    """A file with such a bit, where it comes from and what it amounts to.
+
+    `power` is set where the program does whatever its user likes, `copy_of` where it is a copy of one that does, by its digest.
+    `capabilities` are those of its own that matter.  `checks_caller` is the reason why a program of its name, wherever it is, does nothing
+    for its caller that the host's files do not allow; `twin` is a packaged program of the same content.  `expected` is the reason why a
+    packaged program has the bit, where the table knows it.  `in_force` is false on a mount that honours no such bits.
+    """
+
+    path: str
+    set_id: SetIdFile | None
+    capable: CapableFile | None
+    origin: Origin
+    package: Packaged | None
+    power: Power | None
+    copy_of: str
+    capabilities: tuple[Capability, ...]
+    expected: str
+    in_force: bool
+    checks_caller: str = ""
+    twin: str = ""
+
+    @property
+    def is_foreign_copy(self) -> bool:
+        """Whether it is an older or foreign copy of a program that checks its caller: one of a chroot, a container or an image."""
+        return bool(self.checks_caller) and self.origin is Origin.UNPACKAGED and self.power is None and not self.twin
+
+    @property
+    def as_root(self) -> bool:
+        """Whether the program runs as root, or with capabilities that amount to it."""
+        setuid = self.set_id is not None and self.set_id.uid == 0 and bool(self.set_id.mode & 0o4000)
+        return setuid or any(one.root for one in self.capabilities)
+
+
+@cache
+def _tables() -> tuple[Mapping[str, str], Mapping[str, Capability]]:
+    stated = tomllib.loads(files("fidelitas.rights.linux").joinpath("data/set_id.toml").read_text("utf-8"))
+    expected = {name: entry["reason"] for entry in stated["program"] for name in entry["name"]}
+    capabilities = {
+        name: Capability(name=name, root=entry["root"], reads=entry.get("reads", False), reason=entry["reason"])
+        for entry in stated["capability"]
+        for name in entry["name"]
+    }
+    return expected, capabilities
+
+
+def capability_power(name: str) -> Capability | None:
+    """Return what a capability amounts to, or nothing where it is a small one."""
+    return _tables()[1].get(name)
+
+
+def privileged_programs(facts: HostFacts) -> Iterator[PrivilegedProgram]:
+    """Yield every file with such a bit, by path."""
+    programs = facts.programs
+    if programs is None:
+        return
+    set_id = {one.path: one for one in programs.set_id}
+    capable = {one.path: one for one in programs.capable}
+    known, twins = _known(programs), _packaged_twins(programs)
+    for path in sorted(set_id.keys() | capable.keys()):
+        mount = mount_of(facts.mounts or (), path)
+        program = _judged(
+            path, set_id.get(path), capable.get(path), programs, known, in_force=mount is None or "nosuid" not in mount.options
+        )
+        twin = twins.get(programs.digests.get((path, "sha256"), ""), "")
+        yield replace(program, twin=twin) if twin not in ("", path) and program.package is None else program
+
+
+def _known(programs: Programs) -> Mapping[str, str]:
+    """Return the paths of programs that do whatever their user likes, by the digest of their content; not of those that check who it is."""
+    return {
+        digest: path
+        for (path, algorithm), digest in sorted(programs.digests.items(), reverse=True)
+        if algorithm == "sha256" and path.rpartition("/")[2] not in _tables()[0] and power_of(Command(path=path)) is not None
+    }
+
+
+def _packaged_twins(programs: Programs) -> Mapping[str, str]:
+    """Return the packaged programs that have such a bit, by the digest of their content."""
+    paths = [one.path for one in programs.set_id if one.path in programs.packaged]
+    return {digest: path for path in sorted(paths, reverse=True) if (digest := programs.digests.get((path, "sha256"), ""))}
+
+
+def _judged(
+    path: str, set_id: SetIdFile | None, capable: CapableFile | None, programs: Programs, known: Mapping[str, str], *, in_force: bool
+) -> PrivilegedProgram:
+    package = programs.packaged.get(path)
+    copy_of = known.get(programs.digests.get((path, "sha256"), ""), "")
+    name = path.rpartition("/")[2]
+    checks_caller = "" if copy_of else _tables()[0].get(name, "")
+    expected = checks_caller if package is not None or not programs.manager else ""
+    power = None if checks_caller else power_of(Command(path=path)) or (power_of(Command(path=copy_of)) if copy_of else None)
+    names = sorted(capable.permitted) if capable is not None and capable.root_uid is None else []
+    return PrivilegedProgram(
+        path=path,
+        set_id=set_id,
+        capable=capable,
+        origin=_origin(path, set_id, capable, programs, expected=bool(expected)),
+        package=package,
+        power=power,
+        copy_of="" if copy_of == path else copy_of,
+        capabilities=tuple(power for power in map(capability_power, names) if power is not None),
+        expected=expected,
+        in_force=in_force,
+        checks_caller=checks_caller,
+    )
+
+
+def _origin(path: str, set_id: SetIdFile | None, capable: CapableFile | None, programs: Programs, *, expected: bool) -> Origin:
+    package = programs.packaged.get(path)
+    if not programs.manager:
+        return Origin.UNKNOWN
+    if package is None:
+        return Origin.UNPACKAGED
+    found = programs.digests.get((path, package.algorithm))
+    if package.digest and found and found != package.digest:
+        return Origin.CHANGED
+    mode = package.overridden if package.overridden is not None else package.mode
+    if mode is not None and set_id is not None:
+        return Origin.PACKAGED if mode & 0o6000 == set_id.mode & 0o6000 else Origin.MADE_SO
+    if package.mode is not None and capable is not None and set_id is None:
+        return Origin.PACKAGED if package.capabilities else Origin.MADE_SO
+    return Origin.PACKAGED if expected else Origin.MADE_SO
+
+
+def mount_of(mounts: Sequence[Mount], path: str) -> Mount | None:
+    """Return the mount that a path lies on: of those above it the nearest, and of two at one place the later."""
+    above = [mount for mount in mounts if path == mount.path or path.startswith(mount.path.rstrip("/") + "/")]
+    return max(enumerate(above), key=lambda one: (len(one[1].path), one[0]))[1] if above else None

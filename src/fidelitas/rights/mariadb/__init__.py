@@ -1,0 +1,1 @@
+"""The rights on a MariaDB or MySQL server."""

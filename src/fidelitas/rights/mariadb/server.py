@@ -1,0 +1,240 @@
+"""Rights on a MariaDB or MySQL server: accounts with their roles, what their privileges reach, and which account a connection gets.
+
+Follows the manual's "Account names", "Roles" and "GRANT".
+"""
+
+import re
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from functools import cached_property
+from ipaddress import AddressValueError, IPv4Address
+
+from fidelitas.facts import AccountGrant, DatabaseAccount, MariadbFacts
+from fidelitas.rights.graph.links import Holding, Link, LinkKind, Principal, PrincipalKind, RightKind
+from fidelitas.rights.graph.routes import holdings_by
+from fidelitas.rights.linux.edges import Edge
+from fidelitas.rights.mariadb.objects import on_object
+from fidelitas.rights.mariadb.wildcards import like, weight
+from fidelitas.rights.server import ServerRights
+from fidelitas.text import Place
+
+__all__ = ["ADMINISTRATOR", "MariadbRights", "account_for", "database_fits", "host_fits", "mariadb_rights_of"]
+
+# An account that has all of these is an administrator, whatever it is called.
+ADMINISTRATOR = frozenset({"SELECT", "INSERT", "UPDATE", "DELETE", "CREATE", "DROP", "FILE", "SUPER", "CREATE USER", "GRANT OPTION"})
+# Global privileges that reach far: by right, with the clause that completes "P → right because …".
+_REACH = {
+    "SUPER": (RightKind.DB_SUPERUSER, "it changes settings and kills sessions of anybody, and defines objects in anybody's name (SUPER)"),
+    "SET USER": (RightKind.DB_SUPERUSER, "it defines objects in anybody's name, which then act as they (SET USER)"),
+    "FILE": (RightKind.DB_HOST_ESCAPE, "it reads and writes files of the server's host as the account of the service (FILE)"),
+    "CREATE USER": (RightKind.DB_GRANT, "it makes accounts and changes their passwords (CREATE USER)"),
+    "GRANT OPTION": (RightKind.DB_GRANT, "it gives whatever it has to anybody (GRANT OPTION)"),
+    "REPLICATION SLAVE": (RightKind.DB_READ_ALL, "it streams every change of every table (REPLICATION SLAVE)"),
+    "BINLOG REPLAY": (RightKind.DB_WRITE_ALL, "it replays changes of any table, whoever made them (BINLOG REPLAY)"),
+    "SET USER ID": (RightKind.DB_SUPERUSER, "it defines objects in anybody's name, which then act as they (SET_USER_ID)"),
+    "SET ANY DEFINER": (RightKind.DB_SUPERUSER, "it defines objects in anybody's name, which then act as they (SET_ANY_DEFINER)"),
+    "SYSTEM VARIABLES ADMIN": (RightKind.DB_SUPERUSER, "it changes settings of the whole server (SYSTEM_VARIABLES_ADMIN)"),
+    "ROLE ADMIN": (RightKind.DB_GRANT, "it gives any role to anybody, itself included (ROLE_ADMIN)"),
+    "CLONE ADMIN": (RightKind.DB_READ_ALL, "it copies the whole server elsewhere (CLONE_ADMIN)"),
+    "SELECT": (RightKind.DB_READ_ALL, "it reads every table, the grant tables among them"),
+    "UPDATE": (RightKind.DB_WRITE_ALL, "it changes every table, the grant tables among them"),
+    "INSERT": (RightKind.DB_WRITE_ALL, "it adds to every table, the grant tables among them"),
+    "DELETE": (RightKind.DB_WRITE_ALL, "it deletes from every table"),
+}
+_GRANT_TABLES = "mysql"
+_PUBLIC = "PUBLIC"
+
+
+def host_fits(pattern: str, host: str, address: str) -> bool:
+    """Return whether a host pattern takes a connection from a host name and address: ``%`` and ``_``, or ``network/netmask``."""
+    network, slash, mask = pattern.partition("/")
+    if slash:
+        try:
+            bits = int(IPv4Address(mask))
+            return int(IPv4Address(address)) & bits == int(IPv4Address(network))
+        except (AddressValueError, ValueError):
+            return False
+    expression = like(pattern or "%")
+    return any(text and expression.fullmatch(text) for text in (host, address))
+
+
+def database_fits(pattern: str, name: str) -> bool:
+    """Return whether the database name of a grant takes a database."""
+    return like(pattern).fullmatch(name) is not None
+
+
+def account_for(accounts: Iterable[DatabaseAccount], user: str, host: str, address: str) -> DatabaseAccount | None:
+    """Return the account that a connection gets: the most specific host first, of equal ones the named user before the anonymous."""
+    fitting = [one for one in accounts if not one.role and one.user in (user, "") and host_fits(one.host, host, address)]
+    return max(fitting, key=lambda one: (weight(one.host), one.user != "", one.host), default=None)
+
+
+def _way(plugin: str, kind: str) -> str:
+    """Return a way to log in, in a word or two."""
+    return "socket" if "socket" in plugin else "password" if kind == "current" else f"{kind} password"
+
+
+class MariadbRights(ServerRights):
+    """What the grant tables of a server amount to."""
+
+    platform = "mariadb"
+
+    def __init__(self, facts: MariadbFacts) -> None:
+        super().__init__(facts.subject, facts.taken, facts.gaps)
+        self.facts = facts
+        self.accounts = {account.name: account for account in facts.accounts}
+        self.host_name = facts.host_name
+
+    @cached_property
+    def holdings(self) -> tuple[Holding, ...]:
+        """All holdings of accounts and roles, the furthest reaching rights first."""
+        return holdings_by([Edge((link,)) for link in (*self._links(), *self.from_host)])
+
+    def knows(self, holder: str) -> bool:
+        """Return whether there is such an account, by its whole name or by the user alone."""
+        here = holder in self.accounts or any(account.user == holder for account in self.facts.accounts)
+        return here or self.knows_of_host(holder)
+
+    def held_by(self, role: str) -> tuple[Holding, ...]:
+        """Return what an account holds, or all accounts of a user."""
+        return tuple(
+            holding for holding in self.holdings if holding.principal.name == role or holding.principal.name.rpartition("@")[0] == role
+        )
+
+    def describe(self, principal: Principal) -> str:
+        """Return what a holder is: a role, or an account and how it logs in."""
+        account = self.accounts.get(principal.name)
+        if principal.kind is PrincipalKind.ELSEWHERE:
+            return "account of its host"
+        if account is None:
+            return "everybody" if principal.kind is PrincipalKind.ANY_ACCOUNT else "role"
+        if account.role:
+            return "role"
+        ways = ", ".join(dict.fromkeys(_way(plugin, kind) for plugin, kind in account.logins))
+        closed = ", its host's name is not resolved" if self._is_out_of_reach(account) else ""
+        return f"account, {'locked' if account.locked else ways}{', expired' if account.expired else ''}{closed}"
+
+    def _is_out_of_reach(self, account: DatabaseAccount) -> bool:
+        """Return whether an account is for a host by its name, and the server resolves no names (``skip_name_resolve``)."""
+        named = re.fullmatch(r"[A-Za-z][A-Za-z0-9.-]*", account.host) is not None and account.host != "localhost"
+        return named and not self.facts.resolves_names
+
+    def belongs_to(self, role: str) -> Iterable[str]:
+        """Return the roles of an account, through others too."""
+        return {one for name in self._named(role) for one in self._reached(name)} - {role}
+
+    def about(self, role: str) -> Sequence[str]:
+        """Return what each account of a name is."""
+        return [f"{name}: {self.describe(self.role(name))}" for name in self._named(role)]
+
+    def head(self) -> Sequence[str]:
+        """Return the version and how much there is."""
+        facts = self.facts
+        roles = sum(account.role for account in facts.accounts)
+        counts = f"{len(facts.accounts) - roles} accounts, {roles} roles; {len(facts.databases)} databases, {len(facts.grants)} grants"
+        return (f"MariaDB or MySQL {facts.version}; evidence of {facts.taken:%Y-%m-%d %H:%M} UTC, as {facts.taken_by}", counts)
+
+    def counts(self) -> Sequence[tuple[str, int]]:
+        """Return how many rows were read."""
+        facts = self.facts
+        sizes = (facts.accounts, facts.grants, facts.roles, facts.proxies, facts.definers, facts.sessions)
+        names = ("accounts and roles", "grants", "role grants", "proxy grants", "definer objects", "open sessions")
+        return tuple(zip(names, map(len, sizes), strict=True))
+
+    def privileges(self, account: str) -> frozenset[str]:
+        """Return the global privileges of an account with all its roles set, those of everybody included."""
+        names = (account, *self._reached(account), *([_PUBLIC] if _PUBLIC in self.accounts else []))
+        return frozenset(one for name in names if name in self.accounts for one in self.accounts[name].privileges)
+
+    def is_administrator(self, account: str) -> bool:
+        """Return whether an account has, itself or by roles, every privilege that an administrator needs."""
+        return self.privileges(account) >= ADMINISTRATOR
+
+    def _named(self, name: str) -> list[str]:
+        return [known for known, account in self.accounts.items() if name in (known, account.user)]
+
+    @cached_property
+    def _roles_of(self) -> Mapping[str, Sequence[str]]:
+        """The roles that each account or role was granted itself."""
+        found: dict[str, list[str]] = {}
+        for grant in self.facts.roles:
+            found.setdefault(f"{grant.user}@{grant.host}" if grant.host else grant.user, []).append(grant.role)
+        return found
+
+    def _reached(self, name: str) -> set[str]:
+        agenda, seen = [name], {name}
+        for one in agenda:
+            for role in self._roles_of.get(one, ()):
+                if role not in seen:
+                    seen.add(role)
+                    agenda.append(role)
+        return seen - {name}
+
+    def socket_logins(self) -> Iterator[tuple[str, Principal, Place]]:
+        """Yield the accounts that the account of the host of the same name gets by the socket."""
+        for account in self.facts.accounts:
+            if not account.locked and any("socket" in plugin for plugin, _ in account.logins):
+                yield account.user, self.role(account.name), account.place
+
+    def on(self, database: str, name: str) -> Sequence[Holding]:
+        """Return who may do what with a database, or with a table or routine of it."""
+        if database not in self.facts.databases:
+            return ()
+        links = [*self._links(), *self.from_host, *on_object(self, database, name)]
+        found = [holding for holding in holdings_by([Edge((link,)) for link in links]) if holding.right.kind is RightKind.DB_OBJECT]
+        return [holding for holding in found if not self.by_host_alone(holding)]
+
+    # -- links -------------------------------------------------------------------------------------------------------------------
+
+    def _links(self) -> Iterator[Link]:
+        for account in self.facts.accounts:
+            if not account.locked:
+                yield from self._global(account)
+        for grant in self.facts.roles:
+            member = f"{grant.user}@{grant.host}" if grant.host else grant.user
+            default = member in self.accounts and grant.role in self.accounts[member].default_roles
+            kind = LinkKind.HAS if default or not grant.host else LinkKind.MAY_BECOME
+            how = (
+                "from the start (default role)"
+                if default
+                else "with the role it is granted to"
+                if not grant.host
+                else "on asking (SET ROLE)"
+            )
+            because = f"it has role {grant.role} {how}" + (", and may give it on" if grant.admin else "")
+            yield self.link(member, self.role(grant.role), kind, f"role {grant.role}", because, grant.place)
+        for proxy in self.facts.proxies:
+            yield from self._proxied(proxy.user, proxy.host, proxy.proxied_user, proxy.proxied_host, proxy.place)
+        for one in self.facts.grants:
+            yield from self._on_grant_tables(one)
+
+    def _global(self, account: DatabaseAccount) -> Iterator[Link]:
+        for privilege, (kind, because) in _REACH.items():
+            if privilege in account.privileges:
+                yield self.link(account.name, self.right(kind), LinkKind.HAS, privilege, because, account.place)
+        if account.privileges >= ADMINISTRATOR and "SUPER" not in account.privileges:
+            because = "it has every privilege that an administrator needs"
+            yield self.link(account.name, self.right(RightKind.DB_SUPERUSER), LinkKind.HAS, "all privileges", because, account.place)
+
+    def _proxied(self, user: str, host: str, proxied: str, proxied_host: str, place: Place) -> Iterator[Link]:
+        if f"{user}@{host}" not in self.accounts:  # a row that the installer left behind
+            return
+        targets = [one for one in self.facts.accounts if not one.role and (not proxied or (one.user, one.host) == (proxied, proxied_host))]
+        for target in targets:
+            if target.name != f"{user}@{host}":
+                because = f"it may act as {target.name} (PROXY)"
+                yield self.link(f"{user}@{host}", self.role(target.name), LinkKind.MAY_BECOME, f"proxy for {target.name}", because, place)
+
+    def _on_grant_tables(self, one: AccountGrant) -> Iterator[Link]:
+        """Yield what changing the grant tables amounts to: they take effect when the server loads them."""
+        writes = one.privileges & {"INSERT", "UPDATE"}
+        if one.kind in ("database", "table") and writes and like(one.database).fullmatch(_GRANT_TABLES):
+            source = one.user if not one.host else f"{one.user}@{one.host}"
+            because = f"it may {' and '.join(sorted(writes)).lower()} the grant tables, and so give itself anything at the next load"
+            yield self.link(
+                source, self.right(RightKind.DB_SUPERUSER), LinkKind.MAY_GRANT, "grant tables", because, one.place, certain=True
+            )
+
+
+def mariadb_rights_of(facts: MariadbFacts) -> MariadbRights:
+    """Return all rights on a server."""
+    return MariadbRights(facts)

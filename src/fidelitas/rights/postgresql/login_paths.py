@@ -1,0 +1,128 @@
+"""Who gets in from where: the rules of access in their order, the first that fits decides (PostgreSQL manual, 21.1 pg_hba.conf)."""
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from ipaddress import IPv4Network, IPv6Network, ip_network
+
+from fidelitas.facts import AccessRule, DatabaseFacts
+from fidelitas.rights.postgresql.privileges import Privileges
+
+__all__ = ["LoginPath", "is_anywhere", "login_paths_of"]
+
+Network = IPv4Network | IPv6Network
+# Which connections a type of rule takes: of a socket, of TCP without and with TLS or GSSAPI.
+_TAKES = {
+    "local": frozenset({"socket"}),
+    "host": frozenset({"plain", "tls", "gss"}),
+    "hostssl": frozenset({"tls"}),
+    "hostnossl": frozenset({"plain", "gss"}),
+    "hostgssenc": frozenset({"gss"}),
+    "hostnogssenc": frozenset({"plain", "tls"}),
+}
+
+
+@dataclass(frozen=True, slots=True)
+class LoginPath:
+    """A way in for a role: by which rule, from which addresses, to which databases, and what is asked for."""
+
+    rule: AccessRule
+    role: str
+    databases: tuple[str, ...]
+
+    @property
+    def where(self) -> str:
+        """From where, in words."""
+        if self.rule.type == "local":
+            return "a socket of the server"
+        return "anywhere" if is_anywhere(self.rule) else network_of(self.rule) or self.rule.address
+
+    def __str__(self) -> str:
+        return f"{self.role} to {', '.join(self.databases)} from {self.where}: {self.rule.method}"
+
+
+def network_of(rule: AccessRule) -> str:
+    """Return the network of a rule, empty where it names a host."""
+    found = _network(rule)
+    return "" if found is None else str(found)
+
+
+def _network(rule: AccessRule) -> Network | None:
+    if not rule.address or not rule.netmask:
+        return None
+    try:
+        if ":" in rule.address:  # netmask of IPv6 in words of an address
+            bits = sum(int(part or "0", 16).bit_count() for part in rule.netmask.split(":"))
+            return ip_network(f"{rule.address}/{bits}", strict=False)
+        return ip_network(f"{rule.address}/{rule.netmask}", strict=False)
+    except ValueError:
+        return None
+
+
+def is_anywhere(rule: AccessRule) -> bool:
+    """Return whether a rule is for every address."""
+    network = _network(rule)
+    return rule.address == "all" or (network is not None and network.prefixlen == 0)
+
+
+def login_paths_of(facts: DatabaseFacts, privileges: Privileges, role: str) -> list[LoginPath]:
+    """Return the ways in for a role that may log in, those that an earlier rule shuts or takes over left out."""
+    found = privileges.roles.get(role)
+    if facts.access is None or found is None or not found.login or found.connection_limit == 0:
+        return []
+    login_paths: list[LoginPath] = []
+    before: list[tuple[AccessRule, frozenset[str]]] = []
+    for rule in facts.access:
+        if not _is_about(rule, role, privileges):
+            continue
+        databases = frozenset(name for name in facts.databases if _has_database(rule, name, role, privileges))
+        open_to = databases - _taken(rule, before)
+        if rule.method != "reject" and open_to and (rule.type != "hostssl" or facts.ssl):
+            login_paths.append(LoginPath(rule, role, tuple(sorted(open_to))))
+        if rule.type != "hostssl" or facts.ssl:
+            before.append((rule, databases))
+    return login_paths
+
+
+def _taken(rule: AccessRule, before: list[tuple[AccessRule, frozenset[str]]]) -> frozenset[str]:
+    """Return the databases for which every connection that a rule takes was decided by the rules before it."""
+    return frozenset(name for earlier, databases in before if _covers(earlier, rule) for name in databases)
+
+
+def _covers(earlier: AccessRule, rule: AccessRule) -> bool:
+    if not _TAKES.get(rule.type, frozenset()) <= _TAKES.get(earlier.type, frozenset()):
+        return False
+    if rule.type == "local" or earlier.address == "all":
+        return True
+    wide, narrow = _network(earlier), _network(rule)
+    if wide is None or narrow is None:
+        return earlier.address == rule.address
+    return wide.version == narrow.version and narrow.subnet_of(wide)  # type: ignore[arg-type]
+
+
+def _is_about(rule: AccessRule, role: str, privileges: Privileges) -> bool:
+    return any(_is_role(name, role, privileges) for name in rule.roles)
+
+
+def _is_role(name: str, role: str, privileges: Privileges) -> bool:
+    if name.startswith("+"):  # a superuser is a member of those alone that it was put into
+        return name[1:] in privileges.put_into(role)
+    return name in ("all", role)
+
+
+def _has_database(rule: AccessRule, name: str, role: str, privileges: Privileges) -> bool:
+    return any(_is_database(one, name, role, privileges) for one in rule.databases)
+
+
+def _is_database(one: str, name: str, role: str, privileges: Privileges) -> bool:
+    if one == "sameuser":
+        return name == role
+    if one in ("samerole", "samegroup"):
+        return name in privileges.put_into(role)
+    return one in ("all", name)
+
+
+def replication_login_paths(facts: DatabaseFacts, privileges: Privileges, role: str) -> Iterator[AccessRule]:
+    """Yield the rules by which a role may stream the whole server."""
+    for rule in facts.access or ():
+        if "replication" in rule.databases and rule.method != "reject" and _is_about(rule, role, privileges):
+            yield rule
