@@ -17,9 +17,12 @@ from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from hashlib import sha256
 
-from fidelitas.audit import rights_of_estate
+from fidelitas.audit import judged
 from fidelitas.evidence import Bundle, Item, Listing, Manifest
 from fidelitas.facts import Account, Directory, DirectoryGroup, DirectoryMember, Password, PasswordState, Place
+from fidelitas.judging import Context
+from fidelitas.rights import HostRights
+from fidelitas.rights.accounts.nesting import Nesting
 from fidelitas.rights.estate.overlay import HostOverlay
 
 SYSTEM = [
@@ -174,7 +177,8 @@ def main() -> None:
     directory = estate.directory()
     hosts = list(estate.hosts(chosen.hosts))
     before, made = peak(), time.perf_counter()
-    told = rights_of_estate(hosts, directory)
+    context = Context(nesting=Nesting(directory))
+    told = [host for host in judged(hosts, context) if isinstance(host, HostRights)]
     solved = time.perf_counter()
     shared = Counter(id(host.first) if isinstance(host, HostOverlay) else id(host) for host in told)
     firsts = [host for host in told if not isinstance(host, HostOverlay)]

@@ -14,11 +14,11 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
-from fidelitas.checks import findings_of
 from fidelitas.evidence import Bundle, Item, Listing, Manifest, make_bundle, probe_script, read_bundle
 from fidelitas.facts import SudoPolicy
 from fidelitas.findings import Finding, Severity
 from fidelitas.languages.linux.host import read_host
+from fidelitas.platforms import findings_on
 from fidelitas.rights import HostRights, rights_of
 
 # The collector as a file, as an administrator would carry it to a host.
@@ -112,7 +112,7 @@ def held(host: HostRights, right: str = "root") -> set[str]:
 
 def found(host: HostRights, check: str, worst: Severity = Severity.INFO) -> list[Finding]:
     """Return the findings of a check."""
-    return [finding for finding in findings_of(host) if finding.check == check and finding.severity <= worst]
+    return [finding for finding in findings_on(host) if finding.check == check and finding.severity <= worst]
 
 
 def open_up(folder: Path) -> None:

@@ -11,8 +11,10 @@ from fidelitas.audit import audit
 from fidelitas.checks import Found, check
 from fidelitas.evidence import Identity, Sameness, make_bundle, sameness
 from fidelitas.findings import Severity
+from fidelitas.judging import Context
+from fidelitas.languages.evidence import HostEvidence
 from fidelitas.platforms import PLATFORMS, Platform
-from fidelitas.rights import ServerRights, UnreadServer
+from fidelitas.rights import SubjectRights, UnreadSubject
 from fidelitas.text import Place
 from support import NOW, Put, Ran, bundle, fidelitas
 from test_cli import check_schema, handed_in
@@ -199,13 +201,16 @@ def test_evidence_of_an_unknown_platform_is_a_gap_and_a_known_one_needs_a_row_al
     evidence = replace(made, manifest=replace(made.manifest, subject="ruff", platform="made-up"))
 
     @check("made-up.always", Severity.HIGH, advice="None.")
-    def always(rights: ServerRights) -> Iterator[Found]:
+    def always(rights: SubjectRights) -> Iterator[Found]:
         """It is made up."""
         yield Found(about=rights.subject, message="it is made up", places=(Place(rights.subject, "x"),))
 
-    class MadeUp(UnreadServer):
+    class MadeUp(UnreadSubject):
         platform = "made-up"
 
-    row = Platform(name="made-up", checks=(always,), rights=lambda one, _: MadeUp(one.subject, one.taken, ()))
-    found = audit([evidence], {**PLATFORMS, "made-up": row})
+    def judge(one: HostEvidence, _: Context) -> SubjectRights:
+        return MadeUp(one.subject, one.taken, ())
+
+    row = Platform(name="made-up", title="a made-up thing", checks=(always,), judge=judge)
+    found = audit([evidence], platforms={**PLATFORMS, "made-up": row})
     assert [(one.subject, one.check) for one in found.findings] == [("ruff", "made-up.always")]

@@ -8,15 +8,16 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from fidelitas.checks import ESTATE_CHECKS, estate_findings, findings_of
+from fidelitas.checks import ESTATE_CHECKS, estate_findings
 from fidelitas.checks.linux.sudo_rules import NEEDED
 from fidelitas.checks.usage.table import USE_CHECKS
 from fidelitas.evidence import Item
 from fidelitas.facts import Tag
 from fidelitas.findings import Finding, Severity
 from fidelitas.languages.linux.host import read_host
-from fidelitas.platforms import PLATFORMS
+from fidelitas.platforms import PLATFORMS, findings_on
 from fidelitas.rights import HostRights, rights_of
+from fidelitas.rights.graph.links import Mechanism
 from fidelitas.text import Place
 from policy_writer import PolicyWriter
 from support import PASSWD, SHADOW, Put, bundle, found, rights
@@ -401,7 +402,7 @@ def test_every_check_stands_in_the_readme_with_its_severity() -> None:
 
 def test_findings_come_worst_first() -> None:
     host = rights("nosuch ALL=ALL\nines ALL=NOPASSWD: ALL\n", {"/etc/passwd": PASSWD + "toor:x:0:0::/:/bin/sh\n"})
-    severities = [finding.severity for finding in findings_of(host)]
+    severities = [finding.severity for finding in findings_on(host)]
     assert severities == sorted(severities)
     assert severities[0] is Severity.CRITICAL
 
@@ -438,7 +439,7 @@ OF_RULES = ("sudo.full-root-outside-admin-group", "sudo.full-root-without-passwo
 )  # fmt: skip
 def test_a_rule_that_is_not_in_force_raises_nothing_but_that(sudoers: str, expected: set[str]) -> None:
     findings = [
-        one for one in findings_of(rights(f"{sudoers}\n")) if one.check.startswith("sudo.") and one.check != "sudo.logging-disabled"
+        one for one in findings_on(rights(f"{sudoers}\n")) if one.check.startswith("sudo.") and one.check != "sudo.logging-disabled"
     ]
     assert {one.check for one in findings if one.check in {*OF_RULES, *expected}} == expected
     assert not [one for one in findings if one.check == "sudo.full-root-outside-admin-group" and "ines" in one.message]
@@ -446,7 +447,7 @@ def test_a_rule_that_is_not_in_force_raises_nothing_but_that(sudoers: str, expec
 
 @pytest.mark.parametrize("path", ["//usr/bin/vim", "///bin/ls", "//", "/bin//ls"])
 def test_a_path_with_more_slashes_than_it_needs_ends(path: str) -> None:
-    assert findings_of(rights(f"ines ALL={path}\n")) is not None
+    assert findings_on(rights(f"ines ALL={path}\n")) is not None
 
 
 @pytest.mark.parametrize("seed", range(40))
@@ -457,14 +458,14 @@ def test_no_finding_contradicts_the_holdings(seed: int) -> None:
     by_rule: dict[tuple[str, int | None], set[str]] = {}
     unasked: set[tuple[str, int | None]] = set()
     for holding in host.holdings:
-        for link in (link for route in holding.routes for link in route.links if link.way == "sudo"):
+        for link in (link for route in holding.routes for link in route.links if link.mechanism is Mechanism.SUDO):
             at = (link.place.path, link.place.line)
             by_rule.setdefault(at, set()).update((link.source.name, str(link.source)))
             if not link.asks and str(link.target) == "root" and not link.conditions:
                 unasked.add(at)
-    for finding in findings_of(host):
+    for finding in findings_on(host):
         if finding.check in OF_RULES:
             assert (finding.places[0].path, finding.places[0].line) in by_rule, finding.message
-    named = {(finding.places[0].path, finding.places[0].line) for finding in findings_of(host) if finding.check in ("sudo.full-root-without-password", "sudo.root-equivalent-command", "sudo.authentication-disabled")}  # fmt: skip
+    named = {(finding.places[0].path, finding.places[0].line) for finding in findings_on(host) if finding.check in ("sudo.full-root-without-password", "sudo.root-equivalent-command", "sudo.authentication-disabled")}  # fmt: skip
     tagged = {(rule.place.path, rule.place.line) for rule in host.facts.policy.rules if rule.tag(Tag.PASSWD) is False}
     assert unasked & tagged <= named

@@ -18,8 +18,10 @@ from hypothesis import strategies as st
 from fidelitas.audit import audit
 from fidelitas.checks.directory import CHECKS
 from fidelitas.languages.directory import read_directory, sid_of
-from fidelitas.platforms import server_findings
+from fidelitas.platforms import findings_on
+from fidelitas.reports.subjects import words_of
 from fidelitas.rights import DirectoryRights, directory_rights_of
+from fidelitas.rights.graph.links import Mechanism
 from fidelitas.sources.directory import from_directory, from_ldif
 from support import Put, bundle, fidelitas, open_up
 
@@ -57,7 +59,7 @@ def test_administrative_groups_are_known_by_number_and_members_at_any_depth() ->
     found = rights(LDIF)
     admins = {str(holding.principal): len(holding.routes[0].links) for holding in found.holdings}
     assert admins == {"ines": 2, "tomas": 4, "prim": 2, "rada": 2, "%Domänen-Admins": 1, "%Dienst": 2, "%Bereitschaft": 3, "%Sicherung": 1}
-    told = {(finding.check, finding.about) for finding in server_findings(found)}
+    told = {(finding.check, finding.about) for finding in findings_on(found)}
     assert told == {
         ("directory.disabled-administrator", "tomas"), ("directory.password-never-expires", "ines"), ("directory.no-preauthentication", "rada"),
         ("directory.delegation", "prim"), ("directory.service-administrator", "prim"), ("directory.former-administrator", "kofi"),
@@ -117,7 +119,7 @@ def test_sudo_rules_of_a_directory_are_in_force_where_a_host_asks_it_and_in_the_
         people = {
             holding.principal.name
             for holding in host.holdings
-            if str(holding.right) == "root" and "sudo" in {link.way for link in holding.routes[0].links}
+            if str(holding.right) == "root" and Mechanism.SUDO in {link.mechanism for link in holding.routes[0].links}
         }
         return people & {"tomas", "rada"}, sum("sudoers entries" in gap.what for gap in host.gaps)
 
@@ -136,15 +138,15 @@ def test_members_of_other_domains_and_members_that_are_told_in_part() -> None:
     found = rights(text)
     assert {str(holding.principal) for holding in found.holdings} == {"%Admins", "ines", "Authenticated Users"}
     assert [(gap.what, gap.why) for gap in found.gaps] == [("members of Admins", "its members are told up to number 1 and go on")]
-    assert "directory.everyone-administrator" in {finding.check for finding in server_findings(found)}
+    assert "directory.everyone-administrator" in {finding.check for finding in findings_on(found)}
     assert not rights(text.replace("range=0-1", "range=0-*")).gaps
 
 
 def test_an_administrator_who_is_never_there() -> None:
     ticks = 134_000_000_000_000_000  # in August 2025
     found = rights(group("Admins", "ines", number=(*DOMAIN, 512)) + person("ines", f"lastLogonTimestamp: {ticks}\n"))
-    assert [finding.check for finding in server_findings(found)] == ["directory.idle-administrator"]
-    assert found.about("ines")[0] == "account, last log-on 2025-08-18"
+    assert [finding.check for finding in findings_on(found)] == ["directory.idle-administrator"]
+    assert words_of(found).about(found, "ines")[0] == "account, last log-on 2025-08-18"
 
 
 @given(

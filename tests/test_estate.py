@@ -1,24 +1,34 @@
 """Many hosts and one directory: what is shared must be what each would be told by itself."""
 
 import base64
-from collections.abc import Mapping
+import json
+import pickle
+import tracemalloc
+from collections.abc import Iterable, Mapping
 from dataclasses import replace
 from datetime import timedelta
+from io import BytesIO
+from pathlib import Path
 
 import pytest
 
-from fidelitas.audit import audit, rights_in, rights_of_estate
-from fidelitas.evidence import Bundle
+from fidelitas.audit import InMemory, audit, judged, rights_in
+from fidelitas.evidence import Bundle, make_bundle, make_rows_bundle, read_bundle
 from fidelitas.facts import Account, Directory, DirectoryGroup, DirectoryMember, Password, PasswordState, Place
+from fidelitas.judging import Context
+from fidelitas.languages.evidence import HostEvidence
 from fidelitas.languages.linux.host import read_host
+from fidelitas.ledger import Ledger, StoredEvidence
+from fidelitas.platforms import PLATFORMS, findings_on
+from fidelitas.reports.documents import holding_document
 from fidelitas.reports.findings import findings_document
-from fidelitas.reports.holders import holding_document
 from fidelitas.rights import HostRights, rights_of
 from fidelitas.rights.accounts.nesting import Nesting
 from fidelitas.rights.estate.overlay import HostOverlay
 from fidelitas.rights.linux.host import policy_of
 from fidelitas.rights.linux.population import populate
 from fidelitas.rights.linux.sudo import EquivalenceClasses, grants
+from fidelitas.sources.directory import from_ldif
 from policy_writer import ACCOUNTS, GROUPS, PolicyWriter
 from support import GROUP, NOW, PASSWD, Put, bundle
 
@@ -156,8 +166,12 @@ def hosts() -> list[Bundle]:
     ]
 
 
+def judged_hosts(evidence: Iterable[Bundle]) -> list[HostRights]:
+    return [one for one in judged(evidence) if isinstance(one, HostRights)]
+
+
 def test_a_host_told_from_its_twin_is_what_it_would_be_by_itself() -> None:
-    estate = rights_of_estate(hosts())
+    estate = judged_hosts(hosts())
     assert [host.first.subject for host in estate if isinstance(host, HostOverlay)] == ["plover", "tern1"]
     for host, evidence in zip(estate, hosts(), strict=True):
         alone = rights_in(evidence)
@@ -166,7 +180,7 @@ def test_a_host_told_from_its_twin_is_what_it_would_be_by_itself() -> None:
         assert {name: host.held_by(name) for name in ("ines", "guest")} == {name: alone.held_by(name) for name in ("ines", "guest")}
 
 
-def test_findings_of_a_twin_name_the_twin() -> None:
+def test_findings_on_a_twin_name_the_twin() -> None:
     together = [one for one in audit(hosts()).findings if one.subject == "redshank" and one.check != "sudo.unknown-host"]
     alone = [one for one in audit([hosts()[5]]).findings if one.check != "sudo.unknown-host"]
     assert findings_document(together, complete=True) == findings_document(alone, complete=True)
@@ -178,7 +192,7 @@ def test_a_host_with_processes_out_of_step_is_told_by_itself() -> None:
     stale = replace(stale, listings={**stale.listings, "processes": row.replace(b"3001", b"3001 27")})
     calm = replace(calm, listings={**calm.listings, "processes": row})
     third = replace(calm, manifest=replace(calm.manifest, subject="avocet"))
-    estate = rights_of_estate([calm, stale, third])
+    estate = judged_hosts([calm, stale, third])
     assert [isinstance(host, HostOverlay) for host in estate] == [False, False, True]
     reasons = [{link.because for one in host.held_by("rada") for route in one.routes for link in route.links} for host in estate]
     assert [any("still holds group sudo" in because for because in every) for every in reasons] == [False, True, False]
@@ -208,7 +222,7 @@ def with_keys(name: str, sudoers: str, opens: Mapping[str, str], lying: Mapping[
 
 
 def test_a_private_key_is_a_link_to_every_host_whose_accounts_it_opens_and_on_from_there() -> None:
-    estate = rights_of_estate(
+    estate = judged_hosts(
         [
             with_keys("knot", "tomas ALL=(ines) NOPASSWD: ALL\n", {}, {"ines": "hop"}),
             with_keys("tern", "rada ALL=(ALL) NOPASSWD: ALL\n", {"rada": "hop"}, {"rada": "locked-last"}),
@@ -234,5 +248,95 @@ def test_a_private_key_is_a_link_to_every_host_whose_accounts_it_opens_and_on_fr
 def test_a_key_confined_to_a_command_or_known_on_one_host_alone_leads_nowhere() -> None:
     confined = with_keys("tern", "", {"root": "hop"}, {})
     forced = {path: content.replace(b"ssh-ed25519", b'command="/bin/true" ssh-ed25519') for path, content in confined.files.items()}
-    estate = rights_of_estate([with_keys("knot", "", {"tomas": "hop"}, {"ines": "hop"}), replace(confined, files=forced)])
+    estate = judged_hosts([with_keys("knot", "", {"tomas": "hop"}, {"ines": "hop"}), replace(confined, files=forced)])
     assert [host.from_elsewhere for host in estate] == [(), ()]
+
+
+# -- what a question reads ---------------------------------------------------------------------------------------------------------
+
+
+class Counting(InMemory):
+    """Evidence that remembers what was read of it."""
+
+    def __init__(self, evidence: Iterable[Bundle]) -> None:
+        super().__init__(evidence)
+        self.read: list[str] = []
+
+    def evidence(self, subject: str) -> HostEvidence:
+        self.read.append(subject)
+        return super().evidence(subject)
+
+
+def mixed_estate() -> list[Bundle]:
+    grants = [
+        {"User": "root", "Host": "localhost", "Priv": json.dumps({"access": 1, "plugin": "unix_socket"})},
+        {"User": "kofi", "Host": "%", "Priv": json.dumps({"access": 1, "plugin": "mysql_native_password", "authentication_string": "x"})},
+    ]
+    rows = {"server": [{"version": "10.11", "host_name": "curlew"}], "global_priv": grants}
+    listings = {name: "".join(f"{json.dumps(row)}\n" for row in some).encode() for name, some in rows.items()}
+    shop = read_bundle(BytesIO(make_rows_bundle("shop", "mariadb", NOW, listings, ""))).named("shop")
+    ldif = "dn: dc=saltmarsh,dc=example\nobjectClass: domain\ndc: saltmarsh\n\n"
+    return [
+        shop,
+        from_ldif(ldif.encode(), "saltmarsh").bundle,
+        with_keys("knot", "tomas ALL=(ines) NOPASSWD: ALL\n", {}, {"ines": "hop"}),
+        with_keys("tern", "", {"rada": "hop"}, {}),
+        with_keys("curlew", "", {"rada": "other"}, {}),
+    ]
+
+
+@pytest.mark.parametrize(
+    ("subject", "findings", "read"),
+    [
+        ("shop", False, {"shop", "curlew"}),  # and the host that it runs on
+        ("saltmarsh", False, {"saltmarsh"}),
+        ("knot", False, {"saltmarsh", "knot"}),  # which no key opens
+        ("tern", False, {"saltmarsh", "knot", "tern", "curlew"}),  # which a key of another host opens
+        ("knot", True, {"saltmarsh", "knot", "tern", "curlew"}),  # what several hosts show together is a finding
+        (None, False, {"shop", "saltmarsh", "knot", "tern", "curlew"}),
+    ],
+)
+def test_a_question_reads_what_its_answer_depends_on(subject: str | None, findings: bool, read: set[str]) -> None:
+    source, whole = Counting(mixed_estate()), audit(mixed_estate())
+    found = audit(source, None if subject is None else [subject], findings=findings)
+    assert set(source.read) == read
+    for one in found.subjects:
+        alone = next(other for other in whole.subjects if other.subject == one.subject)
+        assert (one.holdings, one.own_holdings, one.gaps) == (alone.holdings, alone.own_holdings, alone.gaps)
+    if findings:
+        assert list(found.findings) == [finding for finding in whole.findings if finding.subject == subject]
+    elif subject is not None:
+        assert [one.subject for one in found.subjects] == [subject]
+
+
+@pytest.mark.parametrize("number", range(5))
+def test_judging_is_a_function_that_another_process_can_run(number: int) -> None:
+    """Evidence, context and rights go there and come back: what comes back answers like what was judged here."""
+    evidence = mixed_estate()[number]
+    judge = PLATFORMS[evidence.platform].judge
+    there, context = pickle.loads(pickle.dumps((judge, Context())))
+    back = pickle.loads(pickle.dumps(there(pickle.loads(pickle.dumps(evidence)), context)))
+    here = judge(evidence, Context())
+    assert (back.subject, back.holdings, back.gaps, back.names()) == (here.subject, here.holdings, here.gaps, here.names())
+    assert findings_on(back) == findings_on(here)
+
+
+def test_a_survey_lets_each_subject_go_before_the_next(tmp_path: Path) -> None:
+    """What stays in memory of a subject is not its evidence: of eighty bundles no more is held at once than of twenty."""
+    made = bundle("ines ALL=(ALL) ALL\n", {"/etc/login.defs": Put("# " + "x" * 400_000 + "\n")})
+    archives = []
+    for number in range(80):
+        manifest = replace(made.manifest, subject=f"host{number}")
+        content = {**made.files, "/etc/hostname": f"host{number}\n".encode()}
+        archives.append(make_bundle(manifest, content, made.listings))
+    peaks = []
+    for some in (archives[:20], archives):
+        draft = Ledger(tmp_path / str(len(some))).draft()
+        tracemalloc.start()
+        for archive in some:
+            draft.add(read_bundle(BytesIO(archive)), archive)
+        found = audit(StoredEvidence(draft.stored))
+        assert len(found.hosts) == len(some)
+        peaks.append(tracemalloc.get_traced_memory()[1])
+        tracemalloc.stop()
+    assert peaks[1] < 1.5 * peaks[0] + 2_000_000

@@ -6,9 +6,9 @@ from collections.abc import Callable
 
 import pytest
 
-from fidelitas.checks import findings_of
 from fidelitas.languages.directory import read_directory
 from fidelitas.languages.linux.host import read_host
+from fidelitas.platforms import findings_on
 from fidelitas.rights import directory_rights_of, rights_of
 from fidelitas.sources.directory import from_ldif
 from readers import READERS
@@ -85,7 +85,7 @@ def _roots(size: int) -> Callable[[], object]:
     """Accounts that are all root."""
     passwd = PASSWD + "".join(f"toor{number}:x:0:0::/root:/bin/sh\n" for number in range(size))
     evidence = bundle("ines ALL=(ALL) ALL\n", {"/etc/passwd": passwd})
-    return lambda: findings_of(rights_of(read_host(evidence)))
+    return lambda: findings_on(rights_of(read_host(evidence)))
 
 
 def _rules(size: int) -> Callable[[], object]:
@@ -93,7 +93,7 @@ def _rules(size: int) -> Callable[[], object]:
     passwd = PASSWD + "".join(f"u{number}:x:{5000 + number}:{5000 + number}::/h:/bin/sh\n" for number in range(size))
     rules = "".join(f"u{number} ALL=/bin/ls\nu{number} ALL=(ALL) NOPASSWD: ALL\n" for number in range(size))
     evidence = bundle(rules, {"/etc/passwd": passwd})
-    return lambda: findings_of(rights_of(read_host(evidence)))
+    return lambda: findings_on(rights_of(read_host(evidence)))
 
 
 @pytest.mark.parametrize(("make", "size"), [(_directory, 500), (_roots, 100), (_rules, 60)])

@@ -9,7 +9,7 @@ from typing import Any
 import pytest
 
 from fidelitas.languages.directory import read_directory, sid_of
-from fidelitas.platforms import server_findings
+from fidelitas.platforms import findings_on
 from fidelitas.rights import DirectoryRights, directory_rights_of
 from fidelitas.sources.directory import from_directory
 from samba_domain import BASE, PROGRAM, Domain, scratch_domain
@@ -123,12 +123,10 @@ def test_states_of_accounts_as_a_domain_controller_keeps_them(domain: Domain, co
         f"CN=Administrators,CN=Builtin,{BASE}", {"member": [(ldap3.MODIFY_ADD, [f"CN=S-1-5-11,CN=ForeignSecurityPrincipals,{BASE}"])]}
     )
     told = {
-        (one.check.removeprefix("directory."), one.about)
-        for one in server_findings(surveyed(domain))
-        if one.about.startswith(("s-", "Auth"))
+        (one.check.removeprefix("directory."), one.about) for one in findings_on(surveyed(domain)) if one.about.startswith(("s-", "Auth"))
     }
     assert told == {
-        ("stale-administrator", "s-disabled"), ("password-never-expires", "s-never"), ("no-preauthentication", "s-noauth"),
+        ("disabled-administrator", "s-disabled"), ("password-never-expires", "s-never"), ("no-preauthentication", "s-noauth"),
         ("delegation", "s-delegates"), ("service-administrator", "s-service"), ("everybody-administers", "Authenticated Users"),
     }  # fmt: skip
 

@@ -13,11 +13,11 @@ from pathlib import Path
 
 import pytest
 
-from fidelitas.checks import findings_of
 from fidelitas.evidence import Bundle, probe_script, read_bundle
 from fidelitas.findings import Severity
 from fidelitas.languages.linux.host import read_host
 from fidelitas.languages.linux.sessions import read_login_sessions
+from fidelitas.platforms import findings_on
 from fidelitas.rights import HostRights, rights_of
 from fidelitas.rights.linux.live import stale_groups
 from fidelitas.rights.linux.programs import Origin, privileged_programs
@@ -135,7 +135,7 @@ def fresh(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Path]:
 
 def test_nothing_is_raised_on_a_fresh_debian(fresh: Path) -> None:
     host = read(fresh)
-    assert [one.message for one in findings_of(host) if one.severity <= Severity.MEDIUM] == []
+    assert [one.message for one in findings_on(host) if one.severity <= Severity.MEDIUM] == []
     assert {one.origin for one in privileged_programs(host.facts)} == {Origin.PACKAGED}
     assert {one.expected != "" for one in privileged_programs(host.facts)} == {True}
     assert len(list(privileged_programs(host.facts))) >= 10
@@ -157,7 +157,7 @@ def test_trees_of_other_systems_are_one_finding_each_and_give_root_to_nobody(fre
                 (fresh / tree / path).chmod(0o4755)
         (fresh / "root").chmod(0o700)
         host = read(fresh)
-        raised = [one for one in findings_of(host) if one.severity <= Severity.LOW and one.check.startswith("programs.")]
+        raised = [one for one in findings_on(host) if one.severity <= Severity.LOW and one.check.startswith("programs.")]
         assert {(one.about, str(one.severity)) for one in raised} == {("/var/lib/docker", "medium"), ("/root/images/old", "low")}
         assert "any account" not in {str(holding.principal) for holding in host.holdings}
         assert not [one for one in host.facts.gaps if "setuid" in one.what]

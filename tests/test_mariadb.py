@@ -19,7 +19,8 @@ from fidelitas.checks.mariadb import CHECKS
 from fidelitas.evidence import Bundle, make_rows_bundle, read_bundle
 from fidelitas.facts import DatabaseAccount, Place
 from fidelitas.languages.mariadb import PRIVILEGES, read_mariadb
-from fidelitas.platforms import server_findings
+from fidelitas.platforms import findings_on
+from fidelitas.reports.subjects import words_of
 from fidelitas.rights import MariadbRights, mariadb_rights_of
 from fidelitas.rights.mariadb.server import account_for, database_fits, host_fits
 from fidelitas.sources.mariadb import from_mariadb, kind_of_password
@@ -190,7 +191,7 @@ def faulty(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Server]:
 
 @pytest.mark.usefixtures("ready")
 def test_what_is_risky_is_found_and_tables_that_are_not_in_force(faulty: Server) -> None:
-    before = {(finding.check, finding.about) for finding in server_findings(rights(faulty))}
+    before = {(finding.check, finding.about) for finding in findings_on(rights(faulty))}
     assert before == FOUND
     assert {check.name for check in CHECKS} - {"databases.session-after-revocation"} == {check for check, _ in FOUND} | {
         "databases.pending-grants"
@@ -200,11 +201,11 @@ def test_what_is_risky_is_found_and_tables_that_are_not_in_force(faulty: Server)
         change,
         "insert into mysql.global_priv (host, user, priv) values ('%', 'ghost', '{\"access\": 0, \"plugin\": \"mysql_native_password\"}')",
     )
-    after = {(finding.check, finding.about): finding.message for finding in server_findings(rights(faulty))}
+    after = {(finding.check, finding.about): finding.message for finding in findings_on(rights(faulty))}
     assert after.keys() - before >= {("databases.pending-grants", "tomas@%"), ("databases.pending-grants", "ghost@%")}
     assert after["databases.pending-grants", "tomas@%"] == "tomas@% gets SUPER at the next load of the grant tables"
     faulty.run("flush privileges")
-    loaded = {(finding.check, finding.about) for finding in server_findings(rights(faulty))}
+    loaded = {(finding.check, finding.about) for finding in findings_on(rights(faulty))}
     assert not [one for one in loaded if one[0] == "databases.pending-grants"]
     faulty.run("revoke super on *.* from tomas@'%'", "drop user ghost@'%'")
 
@@ -417,13 +418,13 @@ def test_an_account_of_the_host_becomes_a_database_administrator_by_the_socket()
     ]
     server = rows_of(server=[{"version": "10.11", "host_name": "knot.saltmarsh.example"}], global_priv=accounts)
     found = audit([server, host_bundle("tomas ALL=(ALL) ALL\nrada ALL=(ines) ALL\n")])
-    mariadb = next(one for one in found.servers if isinstance(one, MariadbRights))
+    mariadb = next(one for one in found.subjects if isinstance(one, MariadbRights))
     by = {(str(one.principal), str(one.right)): [str(link.target) for link in one.routes[0].links] for one in mariadb.holdings}
     assert by["tomas@knot", "db-superuser"] == ["root@knot", "root@localhost", "db-superuser"]
     assert by["rada@knot", "db-read-all"] == ["ines@knot", "ines@localhost", "db-read-all"]
     assert ("rada@knot", "db-superuser") not in by
     assert not any(name == "vesna@knot" for name, _ in by)
-    alone = next(one for one in audit([server]).servers if isinstance(one, MariadbRights))
+    alone = next(one for one in audit([server]).subjects if isinstance(one, MariadbRights))
     assert not any("@knot" in str(one.principal) for one in alone.holdings)
 
 
@@ -442,7 +443,7 @@ def test_connections_of_accounts_that_are_gone() -> None:
         for user, host in (("gone", "10.1.1.1:33"), ("kofi", "localhost"), ("shut", "localhost"), ("system user", ""))
     ]
     facts = read_mariadb(rows_of(global_priv=[account_row("kofi"), account_row("shut", account_locked=True)], sessions=sessions))
-    assert {(one.about, one.check) for one in server_findings(mariadb_rights_of(facts))} == {
+    assert {(one.about, one.check) for one in findings_on(mariadb_rights_of(facts))} == {
         (name, "databases.session-after-revocation") for name in ("gone", "shut")
     }
 
@@ -455,4 +456,4 @@ def test_an_account_for_a_host_by_name_is_out_of_reach_where_no_names_are_resolv
     ):
         facts = read_mariadb(rows_of(server=[{"version": "10.11", "skip_name_resolve": skips}], global_priv=accounts))
         found = mariadb_rights_of(facts)
-        assert [found.describe(found.role(account.name)) for account in facts.accounts] == expected
+        assert [words_of(found).kind(found, found.role(account.name)) for account in facts.accounts] == expected

@@ -16,7 +16,7 @@ from fidelitas.audit import audit
 from fidelitas.checks.postgresql import CHECKS
 from fidelitas.evidence import Bundle, Listing, Manifest, make_bundle, read_bundle
 from fidelitas.languages.postgresql import read_postgresql
-from fidelitas.platforms import server_findings
+from fidelitas.platforms import findings_on
 from fidelitas.rights import DatabaseRights, database_rights_of
 from fidelitas.sources.postgresql import dump_script, from_postgresql, from_postgresql_dump
 from postgresql_server import BINARIES, Server, scratch_server
@@ -125,7 +125,9 @@ def test_the_server_decides_the_same(server: Server, seeds: range) -> None:
                     shown = found.facts.objects if kind == "function" else ()
                     if kind == "function":
                         key = next(
-                            (one.database, one.kind, one.schema, one.name) for one in shown if one.schema == schema and one.kind == kind
+                            (one.database, one.object_kind, one.schema, one.name)
+                            for one in shown
+                            if one.schema == schema and one.object_kind == kind
                         )
                     asked = judge(f"select {question}", role, privilege)
                     wrong += [] if asked == found.has(role, key, privilege) else [(seed, role, kind, privilege, asked)]
@@ -336,7 +338,7 @@ def test_memberships_of_any_shape_end_and_names_of_any_kind_are_survived(edges: 
         json.dumps({"role": f"{name}{role}", "member": f"{name}{member}", "admin": admin, "inherit": inherit, "set": True}) + "\n"
         for role, member, admin, inherit in edges
     )
-    (server,) = audit([bundle_of(roles=roles, memberships=memberships)]).servers
+    (server,) = audit([bundle_of(roles=roles, memberships=memberships)]).subjects
     up = {member: {role for role, other, *_ in edges if other == member} for member in range(7)}
     reached, agenda = {6}, [6]
     for node in agenda:
@@ -371,5 +373,5 @@ def test_connections_that_outlived_their_rights() -> None:
     sessions = [{"role": role, "database": "tides", "address": "10.1.1.1", "since": None} for role in ("late", "shut", "fine", "gone")]
     rows = ["".join(json.dumps(row) + "\n" for row in some) for some in ((late, shut, fine), sessions)]
     found = database_rights_of(read_postgresql(bundle_of(roles=rows[0], sessions=rows[1])))
-    told = {finding.about for finding in server_findings(found) if finding.check == "databases.session-after-expiry"}
+    told = {finding.about for finding in findings_on(found) if finding.check == "databases.session-after-expiry"}
     assert told == {"late", "shut", "gone"}

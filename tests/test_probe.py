@@ -323,7 +323,7 @@ def test_access_lists_links_and_digests_of_what_the_policy_names(tmp_path: Path,
     subprocess.run(["setfacl", "-m", "u:1003:rw", root / "opt"], check=True)
     read = read_host(probe(root, shell))
     states = {state.path: state for state in read.files}
-    assert [(entry.kind, entry.id, entry.permissions) for entry in states["/opt"].access if entry.id] == [("user", 1003, 6)]
+    assert [(entry.tag, entry.id, entry.permissions) for entry in states["/opt"].access if entry.id] == [("user", 1003, 6)]
     assert is_link("/opt/link", states) == "/opt/odd na:me"
     assert dict(states["/opt/link"].digests) == {"sha256": hashlib.sha256(b"#!/bin/sh\n").hexdigest()}
 

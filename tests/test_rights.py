@@ -9,6 +9,7 @@ from hypothesis import strategies as st
 from fidelitas.facts import OperatingSystem
 from fidelitas.languages.sudoers.times import generalized_time, timeout_seconds
 from fidelitas.rights import AccountKind, HostRights, Login, Strength
+from fidelitas.rights.graph.links import Mechanism
 from fidelitas.rights.linux.population import admin_groups
 from support import GROUP, PASSWD, SHADOW, held, rights
 
@@ -335,16 +336,16 @@ def test_an_administrator_of_a_group_has_what_the_group_gives() -> None:
         for one in host.holdings
         if str(one.principal) == "rada" and str(one.right) == "root"
         for route in one.routes
-        if route.links[1].way == "sudo"
+        if route.links[1].mechanism is Mechanism.SUDO
     ]
-    assert [(link.way, link.place.path, link.place.line) for link in route.links] == [
-        ("group administrator", "/etc/gshadow", 1),
-        ("sudo", "/etc/sudoers", 1),
+    assert [(link.mechanism, link.place.path, link.place.line) for link in route.links] == [
+        (Mechanism.GROUP_ADMINISTRATOR, "/etc/gshadow", 1),
+        (Mechanism.SUDO, "/etc/sudoers", 1),
     ]
     assert not [
         link
         for one in host.holdings
         for route in one.routes
         for link in route.links
-        if link.way == "group administrator" and link.source.name == "ines"
+        if link.mechanism is Mechanism.GROUP_ADMINISTRATOR and link.source.name == "ines"
     ]

@@ -9,7 +9,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from fidelitas.checks import estate_findings, findings_of
+from fidelitas.checks import estate_findings
 from fidelitas.evidence import Item
 from fidelitas.facts import Place
 from fidelitas.findings import Severity
@@ -24,6 +24,7 @@ from fidelitas.languages.linux.pam import read_lent_groups
 from fidelitas.languages.linux.polkit_actions import read_local_authority, read_polkit_actions
 from fidelitas.languages.linux.sessions import read_login_sessions
 from fidelitas.languages.linux.units import read_units
+from fidelitas.platforms import findings_on
 from fidelitas.rights import HostRights, rights_of
 from fidelitas.rights.linux.sudo import Question
 from support import NOW, Put, bundle, found, held
@@ -165,7 +166,7 @@ def test_verdicts_on_setuid_files(line: str, listings: dict[str, bytes], check: 
 def test_what_is_to_be_typed_cannot_be_more_than_it_seems() -> None:
     name = "/tmp/x; reboot $(id)"
     known = host({}, {**DPKG, "set-id": set_id(f"4755 0 0 1 1 {name}")})
-    listed = [one.safer for one in findings_of(known) if one.safer and name in one.message]
+    listed = [one.safer for one in findings_on(known) if one.safer and name in one.message]
     assert listed == [f"chmod u-s,g-s '{name}'"]
 
 

@@ -14,6 +14,7 @@ from hypothesis import strategies as st
 from fidelitas.facts import Member, Place, PolicyFileState, SudoAlias, SudoDefault, SudoPolicy, SudoRule
 from fidelitas.languages.sudoers.parser import Statements, parse_policy
 from fidelitas.text import decode
+from policy_writer import PolicyWriter
 from support import Put, found, policy, rights
 
 SAMPLES = sorted((Path(__file__).parent / "samples" / "sudoers").glob("*.in"))
@@ -262,3 +263,50 @@ def test_an_include_that_is_not_in_evidence_is_a_gap(sudoers: str) -> None:
 def test_a_host_name_stands_in_for_its_escape() -> None:
     stated = policy("@include /etc/%h.local\n", {"/etc/knot.local": "a ALL = ALL\n"})
     assert len(stated.rules) == 1
+
+
+# -- lines that are read whole -----------------------------------------------------------------------------------------------------
+
+# Statements as most policies have them, and such as only look so; what a law changes one character of.
+WHOLE = [
+    "ines ALL = (root) NOPASSWD: /usr/bin/systemctl restart *, !/bin/ls",
+    "UA1, %ops, #1001, +night, %corp\\\\domain\\ admins  tern, 10.1.2.0/24,web*.example = (ALL : ALL) SETENV: NOEXEC: ALL",
+    "tomas knot = (postgres, www-data : adm) /bin/su - oracle, (: adm) PASSWD: C1 : tern = !C2, sudoedit /etc/hosts",
+    'rada ALL = \\\n    (root) /opt/app/bin/ctl "", \\\n\t/usr/bin/env FOO\\=bar /bin/ls, /a/b/',
+    "User_Alias UA1 = ines,\\\n tomas, %ops",
+    "Host_Alias HA1 = knot, 192.168.50.0/30, +night, HA2",
+    "Cmnd_Alias C1 = /bin/ls, !/bin/sh, sudoedit /etc/motd, C2",
+    "Runas_Alias RA1 = root, #0",
+    "Defaults env_reset, timestamp_timeout=5",
+    "# a comment, and a number:", "#1001 ALL = ALL", "", "  ", "@include /etc/other", "ines ALL = CWD=/tmp ALL", "ALL ALL = list",
+]  # fmt: skip
+
+
+def stated(text: str, *, token_by_token: bool) -> str:
+    into = Statements()
+    parse_policy(text, Place("knot", "/etc/sudoers"), lambda *_: None, into, token_by_token=token_by_token)
+    return repr(into)
+
+
+@given(
+    st.lists(st.sampled_from(WHOLE), min_size=1, max_size=6),
+    st.lists(
+        st.tuples(
+            st.integers(0, 400),
+            st.sampled_from([*'!,:=()% \t\\"#^*@+-/LALLabX10.$[]\n\r', "\\\n", "\\ \n", "\\\\\n", "\r\n", "ALL", "NOEXEC:", "é", ""]),
+        ),
+        max_size=3,
+    ),
+)
+def test_a_line_read_whole_states_what_it_states_token_by_token(lines: list[str], changes: list[tuple[int, str]]) -> None:
+    text = "\n".join(lines) + "\n"
+    for where, put in changes:
+        at = where % len(text)
+        text = text[:at] + put + text[at + (len(put) == 0 or at % 2) :]
+    assert stated(text, token_by_token=False) == stated(text, token_by_token=True)
+
+
+@pytest.mark.parametrize("seed", range(40))
+def test_a_made_up_policy_states_the_same_read_whole_and_token_by_token(seed: int) -> None:
+    text = PolicyWriter(seed).policy()
+    assert stated(text, token_by_token=False) == stated(text, token_by_token=True)

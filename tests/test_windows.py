@@ -23,8 +23,9 @@ from fidelitas.languages.logs.windows_events import WindowsEventReader
 from fidelitas.languages.security_descriptors import read_descriptor
 from fidelitas.languages.windows.machine import read_windows
 from fidelitas.languages.windows.tool_output import decoded, read_group_text
-from fidelitas.platforms import server_findings
+from fidelitas.platforms import findings_on
 from fidelitas.rights import WindowsRights, windows_rights_of
+from fidelitas.rights.graph.links import Mechanism
 from fidelitas.rights.windows.access import EVERYBODY, WRITE_FILE, allowed_to
 from fidelitas.rights.windows.commands import is_unquoted, programs_tried
 from fidelitas.sources.directory import from_ldif
@@ -86,7 +87,7 @@ def holders(found: WindowsRights, right: str = "admin") -> set[str]:
 
 
 def told(**rows: Any) -> set[tuple[str, str, str]]:
-    return {(one.check.removeprefix("windows."), one.about, str(one.severity)) for one in server_findings(rights(**rows))}
+    return {(one.check.removeprefix("windows."), one.about, str(one.severity)) for one in findings_on(rights(**rows))}
 
 
 def event(number: int, at: str = "2026-11-20T05:00:00.1234567Z", channel: str = "Security", **data: str) -> str:
@@ -118,7 +119,7 @@ def test_administrators_are_known_by_sid_and_groups_of_the_directory_are_resolve
     assert holders(alone) == {"Beheerder", "%Beheerders", "%Wacht@SALTMARSH"}
     assert [(gap.what, gap.weakens) for gap in alone.gaps] == [("group SALTMARSH\\Wacht", "who is in group Beheerders")]
     found = audit([bundle, from_ldif(ldif.encode(), "saltmarsh").bundle])
-    together = next(one for one in found.servers if isinstance(one, WindowsRights))
+    together = next(one for one in found.subjects if isinstance(one, WindowsRights))
     assert holders(together) == {"Beheerder", "%Beheerders", "%Wacht", "%Nacht", "ines", "rada"}
     assert not together.gaps
     assert "%Beheerders" in together.belongs_to("rada")
@@ -134,7 +135,7 @@ def test_user_rights_are_rights_by_whatever_group() -> None:
         **groups((f"{LOCAL}-1002", "AVOCET\\ines", "user"), sid=BACKUP, name="Back-up"),
     )
     assert (holders(found), holders(found, "read-secrets"), holders(found, "write-evidence")) == ({"kofi"}, {"ines", "%Back-up"}, {"ines"})
-    assert [(one.about, str(one.severity), one.places[0].line) for one in server_findings(found)] == [("kofi", "high", 2)]
+    assert [(one.about, str(one.severity), one.places[0].line) for one in findings_on(found)] == [("kofi", "high", 2)]
 
 
 @pytest.mark.parametrize(
@@ -190,7 +191,7 @@ def test_a_service_or_task_as_an_administrator_hands_its_password_to_the_machine
     members = groups((f"{LOCAL}-1001", "AVOCET\\kofi", "user"))
     tasks = [{"name": "\\Nacht", "account": ".\\kofi", "sid": f"{LOCAL}-1001", "command": "C:\\t\\n.exe", "sddl": GUARDED}]
     found = rights(tasks=tasks, access=[path("C:\\t\\n.exe", OPEN)], local_accounts=[account("kofi", 1001)], **members)
-    assert {(one.check, one.about) for one in server_findings(found)} == {
+    assert {(one.check, one.about) for one in findings_on(found)} == {
         ("windows.administrator-service-account", "task \\Nacht"),
         ("windows.replaceable-program", "task \\Nacht"),
     }
@@ -276,7 +277,7 @@ def test_any_text_is_survived_as_a_descriptor(text: str) -> None:
 def test_short_names_in_lists_are_of_the_machine_or_of_its_domain() -> None:
     rows: dict[str, Any] = {"services": service("C:\\t\\g.exe"), "access": [path("C:\\t\\g.exe", "O:BAD:(A;;FA;;;DU)(A;;FA;;;LA)")]}
     found = rights(local_accounts=[account("Beheerder", 500)], **groups((f"{FOREIGN}-513", "SALTMARSH\\Domeingebruikers", "group")), **rows)
-    assert {str(link.source) for link in found.links if link.way == "service"} == {"%Domeingebruikers@SALTMARSH", "Beheerder"}
+    assert {str(link.source) for link in found.links if link.mechanism is Mechanism.SERVICE} == {"%Domeingebruikers@SALTMARSH", "Beheerder"}
 
 
 def test_a_conditional_entry_and_a_long_one_are_read() -> None:

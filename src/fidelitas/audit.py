@@ -1,79 +1,116 @@
 """The whole flow, from evidence to findings: the map to read first.
 
     evidence ─ languages ─► facts ─ rights ─► holdings ─ checks ─► findings
+                └──── group → map ────┘ └ join ┘
 
-Pure: evidence in, audit out.  Reaching hosts is the business of `sources`, keeping evidence that of `ledger`, showing an audit that of
-`reports`.
+Evidence is read one subject at a time and let go.  Subjects that state the same are one group, which is judged once (`judging`);
+directories come before what names their accounts.  What goes across subjects is joined at the end: keys from host to host, sockets into
+database servers.  A question about one subject reads that subject, and those that its answer depends on.
+
+Pure but for the evidence that it asks for.  Reaching subjects is the business of `sources`, keeping evidence that of `ledger`, showing an
+audit that of `reports`.
 """
 
-from collections.abc import Hashable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from functools import cached_property
+from typing import Protocol
 
-from fidelitas.checks import estate_findings, findings_of
-from fidelitas.facts import Directory, Gap, Place
+from fidelitas.checks import estate_findings
+from fidelitas.facts import Gap, GapKind, Place
 from fidelitas.findings import Finding
-from fidelitas.languages.linux.content_digest import LIVE, content_digest
-from fidelitas.languages.linux.host import HostEvidence, lost_evidence, read_host
-from fidelitas.languages.linux.running import read_processes
+from fidelitas.judging import Context, HostGroups
+from fidelitas.languages.evidence import HostEvidence, lost_evidence
+from fidelitas.languages.linux.access import private_key_fingerprints
+from fidelitas.languages.linux.host import read_host
 from fidelitas.memberships import Memberships, with_memberships
-from fidelitas.platforms import PLATFORMS, Judge, Platform, server_findings
-from fidelitas.rights import (
-    DirectoryRights,
-    HostRights,
-    ServerRights,
-    SubjectRights,
-    UnreadServer,
-    for_hosts,
-    rights_of,
-    unread_host,
-)
-from fidelitas.rights.accounts.nesting import Nesting
+from fidelitas.platforms import PLATFORMS, Platform, findings_on
+from fidelitas.rights import DatabaseServer, DirectoryRights, HostRights, SubjectRights, UnreadSubject, rights_of
 from fidelitas.rights.estate.keys import across_hosts
-from fidelitas.rights.estate.overlay import HostOverlay, OwnDetails, host_specific_key
-from fidelitas.rights.estate.sockets import join_sockets
+from fidelitas.rights.estate.sockets import is_host_of, socket_links
 from fidelitas.text import clipped, escape_control
 from fidelitas.trouble import internal_error
 
-__all__ = ["Audit", "audit", "rights_in", "rights_of_estate"]
+__all__ = ["Audit", "EvidenceSource", "InMemory", "audit", "judged", "rights_in"]
+
+
+class EvidenceSource(Protocol):
+    """Evidence that is read when it is asked for, one subject at a time: a ledger, or what was just collected."""
+
+    def subjects(self) -> Mapping[str, tuple[str, str]]:
+        """Return each subject's platform and what it calls itself, by name."""
+
+    def evidence(self, subject: str, /) -> HostEvidence:
+        """Return the evidence of a subject."""
+
+
+class InMemory:
+    """Evidence that is at hand."""
+
+    def __init__(self, evidence: Iterable[HostEvidence]) -> None:
+        self._known = {one.subject: one for one in evidence}
+
+    def subjects(self) -> Mapping[str, tuple[str, str]]:
+        """Return each subject's platform and what it calls itself, by name."""
+        return {name: (one.platform, one.host_name) for name, one in self._known.items()}
+
+    def evidence(self, subject: str) -> HostEvidence:
+        """Return the evidence of a subject."""
+        return self._known[subject]
 
 
 class Audit:
-    """What an estate's evidence amounts to: hosts, and servers and directories, by name, findings worst first."""
+    """What evidence amounts to: subjects by name, findings worst first."""
 
     def __init__(
-        self, hosts: Iterable[HostRights], servers: Iterable[ServerRights] = (), platforms: Mapping[str, Platform] = PLATFORMS
+        self, subjects: Iterable[SubjectRights], platforms: Mapping[str, Platform] = PLATFORMS, beside: Iterable[HostRights] = ()
     ) -> None:
         self._platforms = platforms
-        self.hosts = tuple(sorted(hosts, key=lambda host: host.subject))
-        self.servers = tuple(sorted(servers, key=lambda server: server.subject))
+        self.subjects = tuple(sorted(subjects, key=lambda one: one.subject))
+        self._beside = tuple(beside)  # hosts that were not asked about, and count for what several hosts show together
 
     @property
-    def subjects(self) -> tuple[SubjectRights, ...]:
-        """Hosts, servers and directories, by name."""
-        return tuple(sorted((*self.hosts, *self.servers), key=lambda one: one.subject))
+    def hosts(self) -> tuple[HostRights, ...]:
+        """The Linux hosts, by name."""
+        return tuple(one for one in self.subjects if isinstance(one, HostRights))
 
     @cached_property
     def findings(self) -> tuple[Finding, ...]:
         """Everything risky or unexpected, worked out when it is asked for; of a host told from another its twin's, under its own name."""
-        told: dict[HostRights, list[Finding]] = {}
-        for host in self.hosts:
-            if host.like not in told:
-                told[host.like] = findings_of(host.like)
-        found = [finding for host in self.hosts for finding in host.here(told[host.like])]
-        try:
-            found += estate_findings(self.hosts)
-        except Exception as error:  # noqa: BLE001
-            for host in self.hosts:
-                host.troubles.append(
-                    internal_error(error, _place(host.subject), "checking across hosts", "what several hosts show together")
-                )
-        found += [finding for server in self.servers for finding in server_findings(server, self._platforms)]
+        first: dict[SubjectRights, list[Finding]] = {}
+        found: list[Finding] = []
+        for one in self.subjects:
+            like = one.like
+            if like not in first:
+                first[like] = findings_on(like, self._platforms)
+            found += one.here(first[like])
+        found += self._across()
         return tuple(sorted(found, key=lambda finding: (finding.severity, finding.subject, finding.check, finding.places[0])))
+
+    def _across(self) -> list[Finding]:
+        names = {one.subject for one in self.subjects}
+        try:
+            every = estate_findings(sorted((*self.hosts, *self._beside), key=lambda host: host.subject))
+        except Exception as error:  # noqa: BLE001
+            _trouble(self.hosts, error, "checking across hosts", "what several hosts show together")
+            return []
+        return [finding for finding in every if finding.subject in names]
 
     @property
     def gaps(self) -> tuple[Gap, ...]:
         """Everything that could not be read."""
         return tuple(gap for one in self.subjects for gap in one.gaps)
+
+
+def audit(
+    evidence: EvidenceSource | Iterable[HostEvidence],
+    subjects: Collection[str] | None = None,
+    *,
+    findings: bool = True,
+    platforms: Mapping[str, Platform] = PLATFORMS,
+) -> Audit:
+    """Return the audit of some subjects, or all; without `findings` only what their holdings depend on is read."""
+    source = InMemory(evidence) if isinstance(evidence, Iterable) else evidence
+    return _Reading(source, platforms).audit(subjects, findings=findings)
 
 
 def rights_in(evidence: HostEvidence, memberships: Memberships | None = None) -> HostRights:
@@ -82,113 +119,109 @@ def rights_in(evidence: HostEvidence, memberships: Memberships | None = None) ->
     return rights_of(with_memberships(facts, memberships.changes(facts)) if memberships else facts)
 
 
-def rights_of_estate(evidence: Iterable[HostEvidence], directory: Directory | None = None) -> list[HostRights]:
-    """Return the rights on each host, in the order of the evidence; hosts that state the same are worked out once.
+def judged(evidence: Iterable[HostEvidence], context: Context | None = None) -> list[SubjectRights]:
+    """Return the rights on each of some hosts, in their order, with what leads from one to the other."""
+    context, judge = context or Context(), HostGroups().judge
+    return _joined([_guarded(one, judge, context) for one in evidence])
 
-    `directory` is where the hosts whose nsswitch.conf(5) says so have further accounts and groups from.
-    """
-    nesting = None if directory is None else Nesting(directory)
-    known: dict[bytes, dict[Hashable, HostRights]] = {}
-    hosts: list[HostRights] = []
-    for bundle in evidence:
-        try:
-            hosts.append(_rights_among(bundle, known, nesting))
-        except Exception as error:  # noqa: BLE001 one subject costs only itself
-            hosts.append(unread_host(bundle.subject, bundle.taken, _lost(bundle.subject, error)))
+
+class _Reading:
+    """One pass over evidence: what is read, in which order."""
+
+    def __init__(self, source: EvidenceSource, platforms: Mapping[str, Platform]) -> None:
+        self._source = source
+        self._platforms = platforms
+        self._heads = source.subjects()
+        self._known: dict[str, SubjectRights] = {}
+        self._groups = HostGroups()
+        self._context = Context()
+
+    def audit(self, wanted: Collection[str] | None, *, findings: bool) -> Audit:
+        names = [name for name in self._heads if wanted is None or name in wanted]
+        if any(self._needs_directories(name) for name in names):
+            self._judge(name for name in self._heads if self._heads[name][0] == DirectoryRights.platform)
+        self._judge(name for name in names if not self._needs_directories(name))
+        self._context = Context.of([one for one in self._known.values() if isinstance(one, DirectoryRights)])
+        self._judge(names)
+        if wanted is not None:
+            self._judge(self._depended_on(findings=findings))
+        every = _joined(list(self._known.values()))
+        beside = [one for one in every if one.subject not in names and isinstance(one, HostRights)]
+        return Audit((one for one in every if one.subject in names), self._platforms, beside)
+
+    def _needs_directories(self, name: str) -> bool:
+        row = self._platforms.get(self._heads[name][0])
+        return row is not None and row.needs_directories
+
+    def _depended_on(self, *, findings: bool) -> list[str]:
+        """Return the hosts, beyond what was asked about, that what is known depends on."""
+        hosts = [name for name, (platform, _) in self._heads.items() if platform == HostRights.platform and name not in self._known]
+        if findings or self._is_opened_from(hosts):
+            return hosts
+        servers = [one for one in self._known.values() if isinstance(one, DatabaseServer)]
+        return [name for name in hosts if any(is_host_of(one.host_name, (name, self._heads[name][1])) for one in servers)]
+
+    def _is_opened_from(self, hosts: Iterable[str]) -> bool:
+        """Return whether a private key of some host opens an account of one that is known."""
+        opened = {key.fingerprint for one in self._known.values() for _, key in one.opening_keys}
+        return bool(opened) and any(opened & private_key_fingerprints(self._source.evidence(name)) for name in hosts)
+
+    def _judge(self, names: Iterable[str]) -> None:
+        for name in names:
+            if name not in self._known:
+                self._known[name] = _guarded(self._source.evidence(name), self._judged, self._context)
+
+    def _judged(self, evidence: HostEvidence, context: Context) -> SubjectRights:
+        row = self._platforms.get(evidence.platform)
+        if row is None:
+            return UnreadSubject(evidence.subject, evidence.taken, (_of_no_platform(evidence),))
+        return (self._groups.judge if row.grouped else row.judge)(evidence, context)
+
+
+def _guarded(evidence: HostEvidence, judge: Callable[[HostEvidence, Context], SubjectRights], context: Context) -> SubjectRights:
+    """Return the rights on a subject; of one that fails unexpectedly, now or when its holdings are worked out, a gap."""
+    gaps: Sequence[Gap] = ()
     try:
-        elsewhere = across_hosts(hosts)
-    except Exception as error:  # noqa: BLE001
-        for host in hosts:
-            host.troubles.append(
-                internal_error(error, _place(host.subject), "following keys between hosts", "which keys of other hosts open it")
-            )
-        return hosts
-    for host in hosts:
-        host.from_elsewhere = elsewhere.get(host.subject, ())
-    return hosts
-
-
-def _rights_among(bundle: HostEvidence, known: dict[bytes, dict[Hashable, HostRights]], nesting: Nesting | None) -> HostRights:
-    """Return the rights on a host, from those of another that states the same where there is one."""
-    lost = lost_evidence(bundle)
-    if lost is not None:
-        return unread_host(bundle.subject, bundle.taken, lost)
-    alike = known.setdefault(content_digest(bundle), {})
-    own, one = _own(bundle), next(iter(alike.values()), None)
-    key = host_specific_key(one.facts, one.population, own) if one is not None else None
-    first = alike.get(key) if key is not None else None
-    if first is not None:
-        return HostOverlay(first, own)
-    rights = rights_of(read_host(bundle), nesting)
-    alike[key or host_specific_key(rights.facts, rights.population, own) or bundle.subject] = rights
+        lost = lost_evidence(evidence)
+        if lost is not None:
+            return UnreadSubject(evidence.subject, evidence.taken, (lost,))
+        rights = judge(evidence, context)
+        gaps = rights.gaps
+        rights.attempt()
+    except Exception as error:  # noqa: BLE001 one subject costs only itself
+        name = evidence.subject
+        return UnreadSubject(name, evidence.taken, (*gaps, internal_error(error, _place(name), f"reading {name}", "everything about it")))
     return rights
+
+
+def _joined(subjects: Sequence[SubjectRights]) -> list[SubjectRights]:
+    """Return the subjects with what leads into each from others: keys from host to host, sockets of their hosts into servers."""
+    hosts = [one for one in subjects if isinstance(one, HostRights)]
+    into: dict[str, SubjectRights] = {}
+    try:
+        into |= {name: host.joined_with(holdings) for name, (host, holdings) in across_hosts(hosts).items()}
+    except Exception as error:  # noqa: BLE001
+        _trouble(hosts, error, "following keys between hosts", "which keys of other hosts open it")
+    for server in (one for one in subjects if isinstance(one, DatabaseServer)):
+        try:
+            links = socket_links(server, hosts)
+            into[server.subject] = server.joined_with(links) if links else server
+        except Exception as error:  # noqa: BLE001
+            _trouble([server], error, "following sockets from hosts into it", "who becomes what there by way of its host")
+    return [into.get(one.subject, one) for one in subjects]
+
+
+def _trouble(subjects: Iterable[SubjectRights], error: Exception, doing: str, weakens: str) -> None:
+    for one in subjects:
+        one.troubles.append(internal_error(error, _place(one.subject), doing, weakens))
 
 
 def _place(subject: str) -> Place:
     return Place(subject=subject, path="evidence")
 
 
-def _lost(subject: str, error: Exception) -> Gap:
-    return internal_error(error, _place(subject), f"reading {subject}", "everything about it")
-
-
-def _server(evidence: HostEvidence, judge: Judge, directories: Sequence[DirectoryRights]) -> ServerRights:
-    """Return the rights on a server or machine; of one that fails unexpectedly a gap."""
-    try:
-        return judge(evidence, directories)
-    except Exception as error:  # noqa: BLE001 one subject costs only itself
-        return UnreadServer(evidence.subject, evidence.taken, (_lost(evidence.subject, error),))
-
-
 def _of_no_platform(evidence: HostEvidence) -> Gap:
     """Return the gap of evidence that was collected of something that this version does not know."""
     why = f'it is of the platform "{clipped(escape_control(evidence.platform), 40)}", which this version does not know'
-    return Gap(what="evidence", why=why, weakens="everything about it", place=_place(evidence.subject), fatal=True)
-
-
-def _held(server: ServerRights) -> ServerRights:
-    """Return the rights on a server once its holdings are worked out; of one where that fails a gap."""
-    try:
-        server.holdings  # noqa: B018 for what it may raise
-    except Exception as error:  # noqa: BLE001
-        return UnreadServer(server.subject, server.taken, (*server.gaps, _lost(server.subject, error)))
-    return server
-
-
-def _own(evidence: HostEvidence) -> OwnDetails:
-    listings = {name: content for name, content in evidence.listings.items() if name in LIVE}
-    return OwnDetails(
-        subject=evidence.subject,
-        host_name=evidence.host_name,
-        taken=evidence.taken,
-        addresses=None if evidence.addresses is None else tuple(evidence.addresses),
-        processes=lambda: read_processes(listings),
-    )
-
-
-def audit(evidence: Iterable[HostEvidence], platforms: Mapping[str, Platform] = PLATFORMS) -> Audit:
-    """Return the audit of the hosts and servers that the evidence is of."""
-    hosts: list[HostEvidence] = []
-    first: list[tuple[HostEvidence, Judge]] = []
-    later: list[tuple[HostEvidence, Judge]] = []
-    servers: list[ServerRights] = []
-    for one in evidence:
-        platform = platforms.get(one.platform)
-        if platform is None:
-            servers.append(UnreadServer(one.subject, one.taken, (_of_no_platform(one),)))
-        elif platform.rights is None:
-            hosts.append(one)
-        else:
-            (later if platform.needs_directories else first).append((one, platform.rights))
-    servers += [_server(one, judge, ()) for one, judge in first]
-    # A host names no directory in a way that can be relied on: with one in evidence it is that one, with several nobody knows which.
-    directories = [one for one in servers if isinstance(one, DirectoryRights)]
-    servers += [_server(one, judge, directories) for one, judge in later]
-    rights = rights_of_estate(hosts, for_hosts(directories[0]) if len(directories) == 1 else None)
-    try:
-        join_sockets(servers, rights)
-    except Exception as error:  # noqa: BLE001
-        for server in servers:
-            doing = "following sockets from hosts into it"
-            server.troubles.append(internal_error(error, _place(server.subject), doing, "who becomes what there by way of its host"))
-    return Audit(rights, map(_held, servers), platforms)
+    place = _place(evidence.subject)
+    return Gap(what="evidence", why=why, weakens="everything about it", place=place, kind=GapKind.LOST, fatal=True)

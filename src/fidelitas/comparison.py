@@ -3,7 +3,7 @@
 from collections.abc import Iterable
 from dataclasses import dataclass
 
-from fidelitas.rights import Holding, ServerRights, SubjectRights
+from fidelitas.rights import Holding, SubjectRights
 
 __all__ = ["Compared", "compare"]
 
@@ -34,10 +34,7 @@ def _groups(host: SubjectRights, first: str, second: str) -> Iterable[Compared]:
 
 def _group_names(host: SubjectRights, account: str) -> set[str]:
     """Return the names of an account's groups, without the one that is its own by name."""
-    if isinstance(host, ServerRights):
-        return {group.removeprefix("%") for group in host.belongs_to(account)}
-    who = host.population.by_name.get(account)
-    return {one.group.name for one in who.memberships if one.group.name != account} if who else set()
+    return {group.removeprefix("%") for group in host.belongs_to(account)}
 
 
 def _rights(host: SubjectRights, first: str, second: str) -> Iterable[Compared]:

@@ -13,7 +13,8 @@ from typing import Any
 
 from fidelitas.errors import RequestError
 from fidelitas.facts import FileState, PolicyFileState, SudoPolicy, SudoRule
-from fidelitas.languages.linux.host import HostEvidence, read_host
+from fidelitas.languages.evidence import HostEvidence
+from fidelitas.languages.linux.host import read_host
 from fidelitas.rights.linux.host import policy_of
 from fidelitas.rights.linux.live import Stale, stale_groups
 from fidelitas.rights.linux.population import Identity, populate
@@ -58,7 +59,7 @@ class Inquiry:
         self._host = host
         self._judges: dict[object, tuple[Judge, Policy]] = {}
         self._answers: dict[object, str] = {}  # rules are kept by the policies, so that one's identity is its own
-        self._states: dict[str, FileState] = {}
+        self._states: Mapping[str, FileState] = {}
         self._stale: tuple[Stale, ...] = ()
 
     @property
@@ -149,7 +150,7 @@ class Inquiry:
         key = None if host is None else (host.name, host.addresses)
         if key not in self._judges:
             facts = read_host(self._evidence if host is None else _Renamed(self._evidence, host.name))
-            self._states = {state.path: state for state in facts.files}
+            self._states = facts.states
             population = populate(facts)
             self._stale = tuple(stale_groups(facts, population))
             policy = policy_of(facts, population, host)

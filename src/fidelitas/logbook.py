@@ -16,7 +16,8 @@ from fidelitas.checks.usage.table import use_findings
 from fidelitas.errors import ReadError
 from fidelitas.facts import EventKind, Gap, Place
 from fidelitas.findings import Finding
-from fidelitas.languages.linux.host import HostEvidence, read_host
+from fidelitas.languages.evidence import HostEvidence
+from fidelitas.languages.linux.host import read_host
 from fidelitas.languages.logs.reading import Cover, LogLike, LogReading
 from fidelitas.languages.windows.machine import read_windows
 from fidelitas.rights import rights_of, windows_rights_of

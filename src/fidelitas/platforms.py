@@ -1,48 +1,62 @@
-"""The platforms that evidence can be of: what each is called, what reads and judges it, which checks look at it, whether it brings logs.
+"""The platforms that evidence can be of: one table, from which the audit, survey, probe and file recognition take all that they know.
 
-What differs by platform is a field of its row; all code that needs it reads this table.  A new platform is its own modules and one
-row.  Knows which function is whose; not what they do, nor how evidence is reached (`sources`).
+A new platform is its own modules and one row.  What touches the world is named as ``module:function`` and loaded where it is used: its
+driver may not be installed.  Knows which function is whose; not what they do.
 """
 
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
-from typing import Any
+from importlib import import_module
+from typing import Any, cast
 
 from fidelitas.checks import ESTATE_CHECKS, Check, directory, linux, mariadb, postgresql, run_checks, windows
 from fidelitas.findings import Finding
-from fidelitas.languages.directory import read_directory
-from fidelitas.languages.linux.host import HostEvidence
-from fidelitas.languages.mariadb import read_mariadb
-from fidelitas.languages.postgresql import read_postgresql
-from fidelitas.languages.windows.machine import read_windows
-from fidelitas.rights import (
-    DirectoryRights,
-    ServerRights,
-    database_rights_of,
-    directory_rights_of,
-    mariadb_rights_of,
-    windows_rights_of,
-)
+from fidelitas.judging import Judge, judge_directory, judge_host, judge_mariadb, judge_postgresql, judge_windows
+from fidelitas.languages.ldap.ldif import is_directory_dump
+from fidelitas.languages.mariadb import is_mariadb_dump
+from fidelitas.languages.postgresql import is_postgresql_dump
+from fidelitas.languages.windows.tool_output import is_group_listing
+from fidelitas.rights import SubjectRights
 
-__all__ = ["PLATFORMS", "Judge", "Platform", "check_names", "is_host", "server_findings"]
+__all__ = ["PLATFORMS", "Dump", "Platform", "Reach", "check_names", "findings_on", "is_host", "load"]
 
-# What judges evidence, given the directories of the estate.
-Judge = Callable[[HostEvidence, Sequence[DirectoryRights]], ServerRights]
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Reach:
+    """How a server is read from here: `source` takes its address, a name, a password and a deadline."""
+
+    source: str
+    metavar: str
+    help: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Dump:
+    """A file in which a subject was carried here, other than a bundle: how it is recognised, and what makes evidence of it."""
+
+    recognise: Callable[[bytes], bool]
+    source: str
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Platform:
     """One platform.
 
-    `rights` judges one subject; ``None`` for hosts, which are judged together (`audit.rights_of_estate`).  What `needs_directories` is
-    judged once those are: it names their accounts and groups.
+    `judge` makes rights of evidence.  `needs_directories` says that it names accounts and groups of directories, which are judged first;
+    `grouped` that subjects which state the same are judged once.  `collector` prints the script that is run on a subject; `title` is what
+    help calls a subject.
     """
 
     name: str
+    title: str
     checks: tuple[Check[Any], ...]
-    rights: Judge | None = None
+    judge: Judge
     needs_directories: bool = False
+    grouped: bool = False
     has_logs: bool = False
+    reach: Reach | None = None
+    dump: Dump | None = None
+    collector: str | None = None
 
 
 def _table(*rows: Platform) -> Mapping[str, Platform]:
@@ -50,29 +64,59 @@ def _table(*rows: Platform) -> Mapping[str, Platform]:
 
 
 PLATFORMS = _table(
-    Platform(name="linux", checks=linux.CHECKS, has_logs=True),
     Platform(
-        name="windows",
-        checks=windows.CHECKS,
-        rights=lambda evidence, directories: windows_rights_of(read_windows(evidence), directories),
-        needs_directories=True,
-        has_logs=True,
+        name="linux", title="a Linux host", checks=linux.CHECKS, judge=judge_host, needs_directories=True, grouped=True, has_logs=True,
+        collector="fidelitas.evidence:probe_script",
     ),
-    Platform(name="directory", checks=directory.CHECKS, rights=lambda evidence, _: directory_rights_of(read_directory(evidence))),
-    Platform(name="postgresql", checks=postgresql.CHECKS, rights=lambda evidence, _: database_rights_of(read_postgresql(evidence))),
-    Platform(name="mariadb", checks=mariadb.CHECKS, rights=lambda evidence, _: mariadb_rights_of(read_mariadb(evidence))),
-)
+    Platform(
+        name="windows", title="a Windows machine", checks=windows.CHECKS, judge=judge_windows, needs_directories=True, has_logs=True,
+        dump=Dump(recognise=is_group_listing, source="fidelitas.sources.file:from_group_listing"),
+        collector="fidelitas.evidence:windows_probe_script",
+    ),
+    Platform(
+        name="directory", title="a directory", checks=directory.CHECKS, judge=judge_directory,
+        reach=Reach(
+            source="fidelitas.sources.directory:from_directory", metavar="URI",
+            help="Read the directory at ldaps://dc.example/dc=example?bind=cn=auditor,dc=example; repeatable.",
+        ),
+        dump=Dump(recognise=is_directory_dump, source="fidelitas.sources.directory:from_ldif"),
+    ),
+    Platform(
+        name="postgresql", title="a PostgreSQL server", checks=postgresql.CHECKS, judge=judge_postgresql,
+        reach=Reach(
+            source="fidelitas.sources.postgresql:from_postgresql", metavar="PARAMETERS",
+            help="Read the PostgreSQL server of these parameters: postgresql://auditor@db.example/postgres, or service=NAME; repeatable.",
+        ),
+        dump=Dump(recognise=is_postgresql_dump, source="fidelitas.sources.postgresql:from_postgresql_dump"),
+        collector="fidelitas.sources.postgresql:dump_script",
+    ),
+    Platform(
+        name="mariadb", title="a MariaDB or MySQL server", checks=mariadb.CHECKS, judge=judge_mariadb,
+        reach=Reach(
+            source="fidelitas.sources.mariadb:from_mariadb", metavar="URI",
+            help="Read the MariaDB or MySQL server at mariadb://auditor@db.example, or mariadb://root@/?socket=PATH; repeatable.",
+        ),
+        dump=Dump(recognise=is_mariadb_dump, source="fidelitas.sources.mariadb_dump:from_mariadb_dump"),
+        collector="fidelitas.sources.mariadb_dump:dump_script",
+    ),
+)  # fmt: skip
+
+
+def load(name: str) -> Callable[..., Any]:
+    """Return the function that a row names as ``module:function``; its driver may be missing."""
+    module, _, function = name.partition(":")
+    return cast(Callable[..., Any], getattr(import_module(module), function))
 
 
 def is_host(platform: str) -> bool:
     """Return whether evidence of a platform is of a Unix host, with a sudo policy."""
-    return platform in PLATFORMS and PLATFORMS[platform].rights is None
+    return platform == "linux"
 
 
-def server_findings(rights: ServerRights, platforms: Mapping[str, Platform] = PLATFORMS) -> list[Finding]:
-    """Return all findings on a server, a directory or a machine, the worst first; none on one that could not be read."""
+def findings_on(rights: SubjectRights, platforms: Mapping[str, Platform] = PLATFORMS) -> list[Finding]:
+    """Return all findings on one subject, the worst first; none on one that could not be read."""
     checks = platforms[rights.platform].checks if rights.platform in platforms else ()
-    return sorted(run_checks(checks, rights), key=lambda finding: (finding.severity, finding.check, finding.about))
+    return sorted(run_checks(checks, rights), key=lambda finding: (finding.severity, finding.check, finding.places[0], finding.about))
 
 
 def check_names() -> frozenset[str]:

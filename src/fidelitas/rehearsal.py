@@ -5,11 +5,13 @@ Compares what everybody holds before and after; texts are not compared.  Pure.
 
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
+from enum import StrEnum
 
 from fidelitas.facts import Gap
 from fidelitas.rights import Holding, HostRights, PrincipalKind, RightKind
+from fidelitas.rights.graph.links import Mechanism
 
-__all__ = ["Change", "Rehearsal", "errors_of", "rehearse"]
+__all__ = ["Change", "LockOut", "LockOutKind", "Rehearsal", "errors_of", "rehearse"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -28,9 +30,27 @@ class Change:
         return found
 
 
+class LockOutKind(StrEnum):
+    """Who could not become root any more."""
+
+    NOBODY = "nobody"  # is left who could
+    ROOT_ALONE = "root-alone"  # is left, and has no password to log in with
+    NO_LOGIN = "no-login"  # those who could cannot log in
+    SUDO = "sudo"  # everyone who can by sudo now would lose it
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class LockOut:
+    """That a change would lock out: `accounts` are who is left or who loses it, `left` what would lead to root still."""
+
+    kind: LockOutKind
+    accounts: tuple[str, ...] = ()
+    left: tuple[Holding, ...] = ()
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Rehearsal:
-    """What a new policy does to one host: its errors, and the changes in rights.  `locked_out` says who is left, in a warning."""
+    """What a new policy does to one host: its errors, and the changes in rights."""
 
     before: HostRights
     after: HostRights
@@ -38,7 +58,7 @@ class Rehearsal:
     gained: tuple[Change, ...]
     lost: tuple[Change, ...]
     altered: tuple[Change, ...]
-    locked_out: str
+    locked_out: LockOut | None
 
 
 def errors_of(rehearsals: Iterable[Rehearsal]) -> list[Gap]:
@@ -68,41 +88,31 @@ def _terms(holding: Holding) -> tuple[object, ...]:
     return holding.strength, best.asks, best.conditions
 
 
-def _locked_out(rights: HostRights) -> str:
-    """Return a warning where nobody, or nobody who can log in, could become root; else nothing."""
+def _locked_out(rights: HostRights) -> LockOut | None:
+    """Return that nobody, or nobody who can log in, could become root; nothing where someone could."""
     roots = list(_roots(rights))
-    others = [name for name, uid, _ in roots if uid != 0]
+    others = tuple(name for name, uid, _ in roots if uid != 0)
     if any(can is not False for _, _, can in roots):
-        if not others and not any(can for _, uid, can in roots if uid == 0):
-            return "nobody but root itself could become root, and root has no password to log in with"
-        return ""
-    return f"nobody who can log in could become root; left are {', '.join(others)}" if others else "nobody could become root"
+        alone = not others and not any(can for _, uid, can in roots if uid == 0)
+        return LockOut(kind=LockOutKind.ROOT_ALONE) if alone else None
+    return LockOut(kind=LockOutKind.NO_LOGIN if others else LockOutKind.NOBODY, accounts=others)
 
 
-def _sudo_lost(before: HostRights, after: HostRights) -> str:
-    """Return a warning where everyone who can become root by sudo now would lose it, with the roads that would be left; else nothing."""
-    lost = sorted(_by_sudo(before) - _by_sudo(after))
+def _sudo_lost(before: HostRights, after: HostRights) -> LockOut | None:
+    """Return that everyone who can become root by sudo now would lose it, with the ways that would be left; else nothing."""
+    lost = tuple(sorted(_by_sudo(before) - _by_sudo(after)))
     if not lost or _by_sudo(after):
-        return ""
-    left = sorted({_road(holding) for holding in after.own_holdings if holding.right.kind is RightKind.ROOT} - {""})
-    roads = f"roads left: {'; '.join(left[:6])}" if left else "no road to root would be left"
-    return f"everyone who can become root by sudo now would lose it ({', '.join(lost[:6])}); {roads}"
+        return None
+    left = tuple(holding for holding in after.own_holdings if holding.right.kind is RightKind.ROOT)
+    return LockOut(kind=LockOutKind.SUDO, accounts=lost, left=left)
 
 
 def _by_sudo(rights: HostRights) -> frozenset[str]:
     """Return the accounts besides root that may become root by sudo and can log in, as far as is known."""
     roots = [holding for holding in rights.holdings if holding.right.kind is RightKind.ROOT]
-    sudo = [one for one in roots if any(link.way == "sudo" for route in one.routes for link in route.links)]
+    sudo = [one for one in roots if any(link.mechanism is Mechanism.SUDO for route in one.routes for link in route.links)]
     people = [who for one in sudo if (who := rights.identity(one.principal)) is not None and who.uid != 0]
     return frozenset(who.name for who in people if who.login.possible is not False)
-
-
-def _road(holding: Holding) -> str:
-    """Return in a few words how somebody would still become root."""
-    route = holding.routes[0]
-    if holding.principal.kind is PrincipalKind.ACCOUNT and route.links[0].way == "user ID 0":
-        return f"{holding.principal} itself, with its password or a key"
-    return f"{holding.principal} ({', '.join(dict.fromkeys(link.way for link in route.links))})"
 
 
 def _roots(rights: HostRights) -> Iterator[tuple[str, int | None, bool | None]]:

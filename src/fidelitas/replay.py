@@ -11,7 +11,7 @@ from datetime import datetime
 from fidelitas.errors import RequestError
 from fidelitas.facts import Event, EventKind, SudoRule
 from fidelitas.inquiry import Inquiry
-from fidelitas.languages.linux.host import HostEvidence
+from fidelitas.languages.evidence import HostEvidence
 from fidelitas.languages.words import shell_words
 from fidelitas.masking import is_masked
 from fidelitas.refusal import explained

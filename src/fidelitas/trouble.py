@@ -8,7 +8,7 @@ from collections.abc import Iterable, Iterator
 from pathlib import Path
 from typing import TypeVar
 
-from fidelitas.facts import Gap, Place
+from fidelitas.facts import Gap, GapKind, Place
 from fidelitas.text import clipped, escape_control
 
 __all__ = ["guarded", "internal_error", "told"]
@@ -27,7 +27,7 @@ def told(error: BaseException) -> str:
 def internal_error(error: BaseException, place: Place, doing: str, weakens: str) -> Gap:
     """Return the gap that an unexpected error leaves; `doing` says what it was met on."""
     why = f"internal error while {doing} (please report): {told(error)}"
-    return Gap(what=doing, why=why, weakens=weakens, place=place, fatal=True)
+    return Gap(what=doing, why=why, weakens=weakens, place=place, kind=GapKind.INTERNAL, fatal=True)
 
 
 def guarded(items: Iterable[T], troubles: list[Gap], place: Place, doing: str, weakens: str) -> Iterator[T]:

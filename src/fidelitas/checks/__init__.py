@@ -7,22 +7,15 @@ importing a module registers nothing.
 from collections.abc import Iterable
 from typing import Protocol, TypeVar
 
-from fidelitas.checks import estate
-from fidelitas.checks.check import Check, EstateCheck, Found, check
-from fidelitas.checks.linux import CHECKS, logins
+from fidelitas.checks.check import Check, Found, check
+from fidelitas.checks.estate import ESTATE_CHECKS
+from fidelitas.checks.linux import CHECKS
 from fidelitas.facts import Gap, Place
 from fidelitas.findings import Finding
-from fidelitas.rights import HostRights
+from fidelitas.rights.linux.host import HostRights
 from fidelitas.trouble import guarded
 
-__all__ = ["CHECKS", "ESTATE_CHECKS", "Check", "Found", "check", "estate_findings", "findings_of", "run_checks"]
-
-ESTATE_CHECKS: tuple[EstateCheck, ...] = (*estate.ESTATE_CHECKS, *logins.ESTATE_CHECKS)
-
-
-def findings_of(rights: HostRights, checks: Iterable[Check[HostRights]] = CHECKS) -> list[Finding]:
-    """Return all findings on a host, the worst first."""
-    return sorted(run_checks(checks, rights), key=lambda finding: (finding.severity, finding.check, finding.places[0], finding.about))
+__all__ = ["CHECKS", "ESTATE_CHECKS", "Check", "Found", "check", "estate_findings", "run_checks"]
 
 
 class _Judged(Protocol):

@@ -1,15 +1,14 @@
 """What a check is: a generator with an identifier, a rank and advice.  Its docstring is for the reader of the report."""
 
 import inspect
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from typing import Generic, Protocol, TypeVar
 
 from fidelitas.findings import Finding, Severity
-from fidelitas.rights import HostRights
 from fidelitas.text import Place
 
-__all__ = ["Check", "EstateCheck", "Found", "check", "estate_check"]
+__all__ = ["AnyCheck", "Check", "Found", "check", "title_and_reason"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -25,7 +24,7 @@ class Found:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class _Check:
+class AnyCheck:
     """What every check has: `title` says what is wrong, `why` why it matters."""
 
     name: str
@@ -59,7 +58,7 @@ S = TypeVar("S", bound=_Subject)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Check(_Check, Generic[S]):
+class Check(AnyCheck, Generic[S]):
     """A check of one subject: the rights on a host, a server or in a directory, or the use of privilege on a host."""
 
     run: Callable[[S], Iterator[Found]]
@@ -69,40 +68,17 @@ class Check(_Check, Generic[S]):
         return (self.finding(rights.subject, found) for found in self.run(rights))
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class EstateCheck(_Check):
-    """A check across all hosts in evidence."""
-
-    run: Callable[[Iterable[HostRights]], Iterator[tuple[HostRights, Found]]]
-
-    def findings(self, hosts: Iterable[HostRights]) -> Iterator[Finding]:
-        """Yield the findings on all hosts."""
-        return (self.finding(host.subject, found) for host, found in self.run(hosts))
-
-
 def check(name: str, severity: Severity, *, advice: str) -> Callable[[Callable[[S], Iterator[Found]]], Check[S]]:
     """Return a decorator that makes a check of a generator; the first paragraph of its docstring is the title, the rest the reason."""
 
     def decorate(run: Callable[[S], Iterator[Found]]) -> Check[S]:
-        title, why = _told(run)
+        title, why = title_and_reason(run)
         return Check(name=name, severity=severity, advice=advice, title=title, why=why, run=run)
 
     return decorate
 
 
-_Estate = Callable[[Iterable[HostRights]], Iterator[tuple[HostRights, Found]]]
-
-
-def estate_check(name: str, severity: Severity, *, advice: str) -> Callable[[_Estate], EstateCheck]:
-    """Return the like of `check` for a generator over all hosts."""
-
-    def decorate(run: _Estate) -> EstateCheck:
-        title, why = _told(run)
-        return EstateCheck(name=name, severity=severity, advice=advice, title=title, why=why, run=run)
-
-    return decorate
-
-
-def _told(run: object) -> tuple[str, str]:
+def title_and_reason(run: object) -> tuple[str, str]:
+    """Return the title and the reason of a check, from its docstring."""
     title, _, why = (inspect.getdoc(run) or "").partition("\n\n")
     return " ".join(title.split()), " ".join(why.split())

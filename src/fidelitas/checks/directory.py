@@ -5,7 +5,8 @@ from datetime import timedelta
 
 from fidelitas.checks.check import Check, Found, check
 from fidelitas.findings import Severity
-from fidelitas.rights import DirectoryRights, PrincipalKind
+from fidelitas.rights.directory import DirectoryRights
+from fidelitas.rights.graph.links import PrincipalKind
 
 __all__ = ["CHECKS"]
 

@@ -4,9 +4,10 @@ import re
 from collections.abc import Iterator
 
 from fidelitas.checks.check import Check, Found, check
+from fidelitas.facts import GrantScope
 from fidelitas.findings import Severity
-from fidelitas.rights import MariadbRights, RightKind
-from fidelitas.rights.mariadb.server import account_for, database_fits
+from fidelitas.rights.graph.links import RightKind
+from fidelitas.rights.mariadb.server import MariadbRights, account_for, database_fits
 from fidelitas.text import Place
 
 __all__ = ["CHECKS"]
@@ -139,7 +140,7 @@ def wildcard_grant(rights: MariadbRights) -> Iterator[Found]:
     Who may make a database of such a name chooses what is reached.
     """
     for grant in rights.facts.grants:
-        if grant.kind != "database" or not re.search(r"(?<!\\)_", grant.database):
+        if grant.scope is not GrantScope.DATABASE or not re.search(r"(?<!\\)_", grant.database):
             continue
         others = [
             name for name in rights.facts.databases if name != grant.database.replace("\\", "") and database_fits(grant.database, name)
@@ -159,7 +160,7 @@ def definer_object(rights: MariadbRights) -> Iterator[Found]:
     superusers = {holding.principal.name for holding in rights.holdings if holding.right.kind is RightKind.DB_SUPERUSER}
     for one in rights.facts.definers:
         if one.definer in superusers:
-            message = f"{one.kind} {one.database}.{one.name} acts as {one.definer}"
+            message = f"{one.object_kind} {one.database}.{one.name} acts as {one.definer}"
             yield Found(about=f"{one.database}.{one.name}", message=message, places=(one.place,))
 
 

@@ -5,7 +5,8 @@ from collections.abc import Iterator
 from fidelitas.checks.check import Check, Found, check
 from fidelitas.facts import DatabaseGrant
 from fidelitas.findings import Severity
-from fidelitas.rights import DatabaseRights, RightKind
+from fidelitas.rights.graph.links import RightKind
+from fidelitas.rights.postgresql.server import DatabaseRights
 
 __all__ = ["CHECKS"]
 
@@ -205,12 +206,15 @@ def public_default_privileges(rights: DatabaseRights) -> Iterator[Found]:
     """
     kinds = {"r": "tables", "S": "sequences", "n": "schemas"}
     for one in rights.facts.defaults:
-        if not one.grantee and one.kind in kinds:
+        if not one.grantee and one.object_kind in kinds:
             where = f" in schema {one.schema}" if one.schema else ""
-            message = f"everybody gets {one.privilege} on the {kinds[one.kind]} that {one.owner} makes{where} in {one.database}"
+            message = f"everybody gets {one.privilege} on the {kinds[one.object_kind]} that {one.owner} makes{where} in {one.database}"
             severity = Severity.LOW if one.privilege in ("SELECT", "USAGE") else None
             yield Found(
-                about=f"{one.database} {one.owner} {one.kind} {one.privilege}", message=message, places=(one.place,), severity=severity
+                about=f"{one.database} {one.owner} {one.object_kind} {one.privilege}",
+                message=message,
+                places=(one.place,),
+                severity=severity,
             )
 
 
@@ -223,7 +227,7 @@ def public_write(rights: DatabaseRights) -> Iterator[Found]:
     found: dict[tuple[str, str, str], list[str]] = {}
     first: dict[tuple[str, str, str], DatabaseGrant] = {}
     for grant in rights.facts.grants:
-        if grant.kind == "table" and not grant.grantee and grant.privilege in ("INSERT", "UPDATE", "DELETE", "TRUNCATE"):
+        if grant.object_kind == "table" and not grant.grantee and grant.privilege in ("INSERT", "UPDATE", "DELETE", "TRUNCATE"):
             key = grant.database, grant.schema, grant.name
             found.setdefault(key, []).append(grant.privilege)
             first.setdefault(key, grant)

@@ -4,10 +4,10 @@ from collections.abc import Iterator
 
 from fidelitas.checks.check import Check, Found, check
 from fidelitas.findings import Severity
-from fidelitas.rights import PrincipalKind, RightKind, WindowsRights
-from fidelitas.rights.windows import ADMINISTRATORS
+from fidelitas.rights.graph.links import Mechanism, PrincipalKind, RightKind
 from fidelitas.rights.windows.access import TRUSTED
 from fidelitas.rights.windows.commands import is_unquoted
+from fidelitas.rights.windows.machine import ADMINISTRATORS, Tampering, WindowsRights, tampering_clause
 from fidelitas.rights.windows.powers import USER_RIGHT_POWERS
 
 __all__ = ["CHECKS"]
@@ -139,12 +139,12 @@ def replaceable_program(rights: WindowsRights) -> Iterator[Found]:
     """
     for job in rights.facts.jobs:
         told: set[str] = set()
-        for allowed, because, place, condition in rights.weak_spots(job) if job.enabled else ():
-            who, unquoted = str(rights.holders.of_sid(allowed.sid)), "is tried before" in because
-            if who not in told and not unquoted and not condition:
+        for spot in rights.weak_spots(job) if job.enabled else ():
+            who = str(rights.holders.of_sid(spot.allowed.sid))
+            if who not in told and spot.how is not Tampering.BEFORE and not spot.condition:
                 told.add(who)
-                message = f"{who} can decide what {job.kind} {job.name} runs: {because}"
-                yield Found(about=f"{job.kind} {job.name}", message=message, places=(job.place, place), quote=job.command)
+                message = f"{who} can decide what {job.kind} {job.name} runs: {tampering_clause(job, spot)}"
+                yield Found(about=f"{job.kind} {job.name}", message=message, places=(job.place, spot.place), quote=job.command)
 
 
 @check("windows.unquoted-path", Severity.LOW, advice="Put the path of the program in quotes.")
@@ -156,11 +156,10 @@ def unquoted_path(rights: WindowsRights) -> Iterator[Found]:
     for job in rights.facts.jobs:
         if not job.enabled or not is_unquoted(job.command):
             continue
-        makers = [(because, allowed) for allowed, because, _, _ in rights.weak_spots(job) if "is tried before" in because]
+        makers = [spot for spot in rights.weak_spots(job) if spot.how is Tampering.BEFORE]
         message = f"{job.kind} {job.name} runs a path with blanks and no quotes"
         if makers:
-            because, allowed = makers[0]
-            message += f", and {rights.holders.of_sid(allowed.sid)} can use it: {because}"
+            message += f", and {rights.holders.of_sid(makers[0].allowed.sid)} can use it: {tampering_clause(job, makers[0])}"
         yield Found(
             about=f"{job.kind} {job.name}",
             message=message,
@@ -201,7 +200,7 @@ def elevated_installs(rights: WindowsRights) -> Iterator[Found]:
     A package of one's own making is enough to be an administrator.
     """
     for link in rights.links:
-        if link.way == "installer":
+        if link.mechanism is Mechanism.INSTALLER:
             yield Found(about="AlwaysInstallElevated", message="packages of anybody are installed as the system", places=(link.place,))
 
 

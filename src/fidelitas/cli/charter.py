@@ -7,11 +7,12 @@ import click
 
 from fidelitas.audit import Audit, audit
 from fidelitas.charter import Clause, Outcome, check_charter, read_charter
-from fidelitas.cli.options import Output, Source, bundle_of_root, format_option, say, source_options, unknown_name
+from fidelitas.cli.names import unknown_name
+from fidelitas.cli.output import Output, format_option, say
+from fidelitas.cli.source import Source, bundle_of_root, source_options
 from fidelitas.errors import ReadError
 from fidelitas.inquiry import Inquiry
 from fidelitas.reports.charter import charter_document, charter_table
-from fidelitas.reports.holders import names_of
 from fidelitas.rights import Holding, HostRights, PrincipalKind
 from fidelitas.rights.linux.sudo import Decision
 from fidelitas.sources import RootFiles, from_policy_file
@@ -82,7 +83,7 @@ def _of_all(host: HostRights) -> tuple[Holding, ...]:
 def _refuse_unknown(clauses: Iterable[Clause], found: Audit) -> None:
     """Refuse a charter that names a subject or an account of which there is no evidence: a never about it would look kept."""
     subjects = [one.subject for one in found.subjects]
-    names = {name for one in found.subjects for name in names_of(one)}
+    names = {name for one in found.subjects for name in one.names()}
     for clause in clauses:
         where = f"[[{clause.kind.value}]] number {clause.number} of the charter"
         if clause.subject not in subjects:

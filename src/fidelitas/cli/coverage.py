@@ -2,7 +2,9 @@
 
 import click
 
-from fidelitas.cli.options import Output, Source, format_option, source_options, subjects_of, tell_gaps
+from fidelitas.cli.gaps import tell_gaps
+from fidelitas.cli.output import Output, format_option
+from fidelitas.cli.source import Source, source_options
 from fidelitas.reports.coverage import coverage_document, coverage_table
 
 
@@ -15,6 +17,6 @@ def command(subject: str | None, source: Source, output: Output) -> None:
 
     What is absent is a fact: the host has no such file.  A gap is evidence that was wanted and could not be had.
     """
-    hosts = subjects_of(source.audit(), subject)
+    hosts = source.audit(subject).subjects
     output.table(coverage_table(hosts), lambda: coverage_document(hosts))
     tell_gaps(hosts)

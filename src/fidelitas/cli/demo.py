@@ -6,7 +6,7 @@ from pathlib import Path
 import click
 
 from fidelitas.audit import audit
-from fidelitas.cli.options import Output, format_option, say
+from fidelitas.cli.output import Output, format_option, say
 from fidelitas.cli.survey import show
 from fidelitas.demo import write_estate
 from fidelitas.ledger import Ledger
@@ -24,8 +24,8 @@ def command(folder: Path, seed: int, output: Output) -> None:
     to try the other commands on.
     """
     files = write_estate(folder, seed)
-    collected = [from_file(file) for file in files]
     ledger = folder / "ledger"
+    collected = (from_file(file) for file in files)
     survey = Ledger(ledger).add(((found.bundle, found.archive) for found in collected), datetime.now(UTC))
-    show(audit(found.bundle for found in collected), survey.name, output)
+    show(audit(Ledger(ledger).newest(survey.name)), survey.name, output)
     say(f'try next: fidelitas why noor --ledger "{ledger}", or fidelitas usage --log "{folder / "logs"}"')

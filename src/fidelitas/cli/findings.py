@@ -2,7 +2,10 @@
 
 import click
 
-from fidelitas.cli.options import Output, Source, format_option, note_unread, say, source_options, subjects_of, unknown_name
+from fidelitas.cli.gaps import note_unread
+from fidelitas.cli.names import unknown_name
+from fidelitas.cli.output import Output, format_option, say
+from fidelitas.cli.source import Source, source_options
 from fidelitas.findings import Severity
 from fidelitas.platforms import check_names
 from fidelitas.reports.coverage import gap_lines, gaps_line
@@ -36,8 +39,8 @@ def command(
     for name in only:
         if name not in known:
             raise unknown_name("there is no check or theme", name, known)
-    audit = source.audit()
-    hosts = subjects_of(audit, subject)
+    audit = source.audit(subject, findings=True)
+    hosts = audit.subjects
     names = {host.subject for host in hosts}
     every = sorted([*audit.findings, *source.use_findings(names)], key=lambda finding: finding.severity)
     found = [finding for finding in every if finding.subject in names and (not only or {finding.check, finding.theme} & set(only))]

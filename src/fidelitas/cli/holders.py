@@ -2,10 +2,13 @@
 
 import click
 
-from fidelitas.cli.options import Output, Source, format_option, source_options, subjects_of, tell_gaps, unknown_name
+from fidelitas.cli.gaps import tell_gaps
+from fidelitas.cli.names import unknown_name
+from fidelitas.cli.output import Output, format_option
+from fidelitas.cli.source import Source, source_options
 from fidelitas.errors import RequestError
-from fidelitas.reports.holders import Filter, holders_document, holders_table, is_right, names_of, object_rows, right_names, selected
-from fidelitas.rights import ServerRights, Strength
+from fidelitas.reports.holders import Filter, holders_document, holders_table, is_right, object_rows, right_names, selected
+from fidelitas.rights import Strength
 
 
 @click.command
@@ -28,16 +31,15 @@ def command(account: str | None, right: str | None, subject: str | None, strengt
     read.
     """
     subject, _, inside = (subject or "").partition("/")
-    hosts = subjects_of(source.audit(), subject or None)
+    hosts = source.audit(subject or None).subjects
     chosen = Filter(account=account, right=right, strength=strength)
     if account is not None and not any(host.knows(account) for host in hosts):
-        raise unknown_name("no subject has an account, group or role", account, (name for host in hosts for name in names_of(host)))
+        raise unknown_name("no subject has an account, group or role", account, (name for host in hosts for name in host.names()))
     if right is not None and not is_right(right, hosts):
         raise unknown_name("there is no right", right, right_names(hosts))
     if inside:
         database, _, name = inside.partition("/")
-        servers = [host for host in hosts if isinstance(host, ServerRights)]
-        every = object_rows(servers, database, name)
+        every = object_rows(hosts, database, name)
         if not every:
             raise RequestError(f'{subject} has no database or object "{inside}" that is in evidence', hint="Such as shop/app.payments.")
         rows = [(host, holding) for host, holding in every if chosen.matches(host, holding)]

@@ -8,7 +8,8 @@ from pathlib import Path
 
 import click
 
-from fidelitas.cli.options import Output, Source, bundle_of_root, format_option, source_options
+from fidelitas.cli.output import Output, format_option
+from fidelitas.cli.source import Source, bundle_of_root, source_options
 from fidelitas.errors import RequestError
 from fidelitas.inquiry import Inquiry, parse_time, run_as_of
 from fidelitas.reports.decision import decision_block, decision_document

@@ -5,7 +5,9 @@ from pathlib import Path
 
 import click
 
-from fidelitas.cli.options import Output, Source, format_option, source_options, tell_gaps
+from fidelitas.cli.gaps import tell_gaps
+from fidelitas.cli.output import Output, format_option
+from fidelitas.cli.source import Source, source_options
 from fidelitas.errors import ReadError, RequestError
 from fidelitas.people import join, read_map
 from fidelitas.reports.people import people_blocks, people_document, persons_table

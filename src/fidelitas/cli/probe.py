@@ -1,16 +1,26 @@
 """``fidelitas probe``."""
 
+from collections.abc import Callable
+from typing import Any
+
 import click
 
 from fidelitas.errors import RequestError
-from fidelitas.evidence import probe_script, windows_probe_script
+from fidelitas.platforms import PLATFORMS, load
+
+# The scripts that read a subject where it is.
+_SCRIPTS = {name: row.collector for name, row in PLATFORMS.items() if row.collector is not None}
+
+
+def _script_options(function: Callable[..., Any]) -> Callable[..., Any]:
+    for name in reversed([name for name in _SCRIPTS if name != "linux"]):
+        function = click.option(f"--{name}", is_flag=True, help=f"Print the script that reads {PLATFORMS[name].title} instead.")(function)
+    return function
 
 
 @click.command
-@click.option("--windows", is_flag=True, help="Print the script for PowerShell that reads a Windows machine instead.")
-@click.option("--postgresql", is_flag=True, help="Print the script for psql that reads a PostgreSQL server instead.")
-@click.option("--mariadb", is_flag=True, help="Print the script for mariadb or mysql that reads such a server instead.")
-def command(*, windows: bool, postgresql: bool, mariadb: bool) -> None:
+@_script_options
+def command(**wanted: bool) -> None:
     """Print the collector script, to be read, carried to a host and run there as root.
 
     \b
@@ -38,19 +48,9 @@ def command(*, windows: bool, postgresql: bool, mariadb: bool) -> None:
         mariadb --batch --force < probe.sql > server.txt
         fidelitas survey server.txt --name db.example
     """  # noqa: D301 Click wants the character itself
-    if sum((windows, postgresql, mariadb)) > 1:
-        raise RequestError("one script is printed at a time", hint="Give one of --windows, --postgresql, --mariadb.")
-    if windows:
-        click.echo(windows_probe_script(), nl=False)
-        return
-    if mariadb:
-        from fidelitas.sources.mariadb_dump import dump_script as mariadb_script  # noqa: PLC0415
-
-        click.echo(mariadb_script(), nl=False)
-        return
-    if postgresql:
-        from fidelitas.sources.postgresql import dump_script  # noqa: PLC0415
-
-        click.echo(dump_script(), nl=False)
-        return
-    click.echo(probe_script(), nl=False)
+    chosen = [name for name in _SCRIPTS if name != "linux" and wanted[name]]
+    if len(chosen) > 1:
+        raise RequestError(
+            "one script is printed at a time", hint=f"Give one of {', '.join(f'--{name}' for name in _SCRIPTS if name != 'linux')}."
+        )
+    click.echo(load(_SCRIPTS[chosen[0] if chosen else "linux"])(), nl=False)

@@ -2,7 +2,9 @@
 
 import click
 
-from fidelitas.cli.options import Output, Source, format_option, hosts_of, say, source_options, tell_gaps
+from fidelitas.cli.gaps import tell_gaps
+from fidelitas.cli.output import Output, format_option, say
+from fidelitas.cli.source import Source, source_options
 from fidelitas.reports.programs import programs_document, programs_table
 
 
@@ -15,9 +17,9 @@ def command(subject: str | None, source: Source, output: Output) -> None:
 
     Those that need a look come first: programs that do whatever their user says, then those whose need of the bit is not known.
     """
-    hosts = hosts_of(source.audit(), subject)
+    hosts, asked = source.hosts(subject)
     output.table(programs_table(hosts), lambda: programs_document(hosts))
-    tell_gaps(hosts)
+    tell_gaps(asked)
     for host in hosts:
         if host.facts.programs is None:
             say(f"{host.subject}: nobody searched for such programs")

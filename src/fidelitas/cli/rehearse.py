@@ -8,7 +8,8 @@ import click
 from fidelitas.audit import rights_in
 from fidelitas.charter import Clause
 from fidelitas.cli.charter import charter_of
-from fidelitas.cli.options import Output, Source, bundle_of_root, format_option, log_option, say, source_options
+from fidelitas.cli.output import Output, format_option, say
+from fidelitas.cli.source import Source, bundle_of_root, log_option, source_options
 from fidelitas.errors import RequestError
 from fidelitas.evidence import Bundle
 from fidelitas.facts import Event, EventKind

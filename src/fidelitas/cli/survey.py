@@ -1,18 +1,23 @@
 """``fidelitas survey``."""
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from datetime import UTC, datetime
 from functools import partial
-from importlib import import_module
 from pathlib import Path
+from tempfile import TemporaryDirectory
+from typing import Any, Self, cast
 
 import click
 
 from fidelitas.audit import Audit, audit
-from fidelitas.cli.options import DURATION, Output, default_ledger, format_option, ledger_option, say, tell_gaps
+from fidelitas.cli.gaps import tell_gaps
+from fidelitas.cli.output import Output, format_option, say
+from fidelitas.cli.source import default_ledger, ledger_option
+from fidelitas.cli.times import DURATION
 from fidelitas.errors import FidelitasError, LedgerError, ReadError, RequestError
 from fidelitas.evidence import is_valid_subject_name, keep_apart
-from fidelitas.ledger import Ledger, Survey
+from fidelitas.ledger import Draft, Ledger, Stored, StoredEvidence, Survey
+from fidelitas.platforms import PLATFORMS, load
 from fidelitas.reports.coverage import coverage_table, gap_lines
 from fidelitas.reports.findings import findings_blocks, findings_table, tally
 from fidelitas.reports.holders import Filter, holders_table, selected
@@ -21,16 +26,32 @@ from fidelitas.rights import RightKind
 from fidelitas.sources import FileScan, LogScan, from_file, from_this_machine
 from fidelitas.sources.bounded import read_within
 from fidelitas.sources.collected import Collected
+from fidelitas.sources.file import DumpReader
 from fidelitas.trouble import told
 
-# What reads each kind of server; its driver is loaded for this alone.
-_SERVERS = {
-    "postgresql": ("fidelitas.sources.postgresql", "from_postgresql"),
-    "mariadb": ("fidelitas.sources.mariadb", "from_mariadb"),
-    "directory": ("fidelitas.sources.directory", "from_directory"),
-}
 # What the table of a survey shows; other rights are counted.
 _FURTHEST = (RightKind.ROOT, RightKind.ADMIN, RightKind.DB_SUPERUSER, RightKind.DB_HOST_ESCAPE, RightKind.DIRECTORY_ADMIN)
+
+
+# What each kind of server is read by.
+_REACHED = {name: row.reach for name, row in PLATFORMS.items() if row.reach is not None}
+
+
+def server_options(function: Callable[..., Any]) -> Callable[..., Any]:
+    """Add an option for each platform that is read over the network."""
+    for name, reach in reversed(_REACHED.items()):
+        function = click.option(f"--{name}", multiple=True, metavar=reach.metavar, help=reach.help)(function)
+    return function
+
+
+def _dumps() -> list[DumpReader]:
+    """Return the forms of files other than bundles; what reads one is loaded when a file is of it."""
+    rows = (row.dump for row in PLATFORMS.values() if row.dump is not None)
+    return [(dump.recognise, partial(_read_dump, dump.source)) for dump in rows]
+
+
+def _read_dump(source: str, content: bytes, name: str) -> Collected:
+    return cast(Collected, load(source)(content, name))
 
 
 @click.command
@@ -41,24 +62,7 @@ _FURTHEST = (RightKind.ROOT, RightKind.ADMIN, RightKind.DB_SUPERUSER, RightKind.
     metavar="DIR",
     help="Read the host whose root folder is DIR: a mounted image, a chroot.",
 )
-@click.option(
-    "--postgresql",
-    multiple=True,
-    metavar="PARAMETERS",
-    help="Read the PostgreSQL server of these parameters: postgresql://auditor@db.example/postgres, or service=NAME; repeatable.",
-)
-@click.option(
-    "--mariadb",
-    multiple=True,
-    metavar="URI",
-    help="Read the MariaDB or MySQL server at mariadb://auditor@db.example, or mariadb://root@/?socket=PATH; repeatable.",
-)
-@click.option(
-    "--directory",
-    multiple=True,
-    metavar="URI",
-    help="Read the directory at ldaps://dc.example/dc=example?bind=cn=auditor,dc=example; repeatable.",
-)
+@server_options
 @click.option("--ask-password", is_flag=True, help="Ask for the database account's password, rather than take it from the usual files.")
 @click.option(
     "--name",
@@ -99,7 +103,7 @@ def command(
     is changed on what is read; a subject that cannot be read costs only itself.  Run it as root: what an ordinary user cannot read is
     listed as a gap.
     """
-    asked: list[tuple[str, str | Path]] = [(kind, text) for kind in _SERVERS for text in servers[kind]]
+    asked: list[tuple[str, str | Path]] = [(kind, text) for kind in _REACHED for text in servers[kind]]
     asked += [("file", file) for file in files]
     if root is not None or not asked:
         asked.insert(0, ("host", root or ""))
@@ -107,17 +111,18 @@ def command(
     password = click.prompt("Password", hide_input=True, err=True) if ask_password else None
     host = partial(from_this_machine, scan=FileScan[scan or "EVERYWHERE"], logs=LogScan[logs or "CONCERNING"], deadline=deadline)
     failures: list[FidelitasError] = []
-    apart = keep_apart(_each(asked, called, password, host, deadline, failures))
-    collected = list(apart.pieces)
-    if not collected:
-        raise failures[0]
-    path = ledger or default_ledger()
-    survey = _keep(path, collected)
-    show(audit(found.bundle for found in collected), survey.name if survey else None, output)
-    for note in (*apart.notes, *(survey.notes if survey else ())):
+    notes: list[str] = []
+    found = keep_apart(_each(asked, called, password, host, deadline, failures), notes)
+    with _Keeping(ledger or default_ledger()) as keeping:
+        keeping.take(found)
+        if not keeping.stored:
+            raise failures[0]
+        survey = keeping.finish()
+        show(audit(StoredEvidence(keeping.stored)), survey.name if survey else None, output)
+    for note in (*notes, *(survey.notes if survey else ())):
         say(note)
     if survey:
-        say(f'kept as survey {survey.name} in ledger "{path}"')
+        say(f'kept as survey {survey.name} in ledger "{keeping.path}"')
     for failure in failures:
         say(str(failure))
     if failures:
@@ -139,10 +144,9 @@ def _each(
             if kind == "host":
                 found = host(Path(what) if what else None)
             elif kind == "file":
-                found = from_file(Path(what), name)
+                found = from_file(Path(what), name, _dumps())
             else:
-                module, function = _SERVERS[kind]
-                read = partial(getattr(import_module(module), function), str(what), name, password, deadline)
+                read = partial(load(_REACHED[kind].source), str(what), name, password, deadline)
                 found = read_within(deadline, read, str(what))
             yield _named(found, name)
         except FidelitasError as error:
@@ -176,13 +180,59 @@ def _named(found: Collected, name: str | None) -> Collected:
     return Collected(bundle=bundle, archive=found.archive)
 
 
-def _keep(path: Path, collected: list[Collected]) -> Survey | None:
-    """Store the survey; an answer that cannot be kept is still an answer."""
-    try:
-        return Ledger(path).add(((found.bundle, found.archive) for found in collected), datetime.now(UTC))
-    except LedgerError as error:
+class _Keeping:
+    """Where what is read goes, piece by piece: the ledger; from the first failure to write on, a folder that is gone afterwards.
+
+    An answer that cannot be kept is still an answer.
+    """
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+        self.stored: dict[str, Stored] = {}
+        self._draft: Draft | None = None
+        self._beside: TemporaryDirectory[str] | None = None
+
+    def __enter__(self) -> Self:
+        try:
+            self._draft = Ledger(self.path).draft()
+        except LedgerError as error:
+            self._fall_back(error)
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        if self._beside is not None:
+            self._beside.cleanup()
+
+    def take(self, collected: Iterable[Collected]) -> None:
+        """Store what is collected, one piece at a time."""
+        for piece in collected:
+            try:
+                self._add(piece)
+            except LedgerError as error:
+                self._fall_back(error)
+                self._add(piece)
+
+    def finish(self) -> Survey | None:
+        """Write down the survey, if all of it could be stored."""
+        if self._beside is not None or self._draft is None:
+            return None
+        try:
+            return self._draft.finish(datetime.now(UTC))
+        except LedgerError as error:
+            say(f"{error}. {error.hint} The survey is not kept.")
+            return None
+
+    def _add(self, piece: Collected) -> None:
+        if self._draft is not None:
+            self._draft.add(piece.bundle, piece.archive)
+            self.stored[piece.subject] = self._draft.stored[piece.subject]
+
+    def _fall_back(self, error: LedgerError) -> None:
+        if self._beside is not None:
+            raise error
         say(f"{error}. {error.hint} The survey is not kept.")
-        return None
+        self._beside = TemporaryDirectory(prefix="fidelitas-")
+        self._draft = Ledger(Path(self._beside.name)).draft()
 
 
 def show(found: Audit, survey: str | None, output: Output) -> None:

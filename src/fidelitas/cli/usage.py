@@ -6,18 +6,11 @@ from pathlib import Path
 
 import click
 
-from fidelitas.cli.options import (
-    Output,
-    Source,
-    format_option,
-    log_option,
-    note_unread,
-    reader_zone,
-    say,
-    source_options,
-    time_of,
-    unknown_name,
-)
+from fidelitas.cli.gaps import note_unread
+from fidelitas.cli.names import unknown_name
+from fidelitas.cli.output import Output, format_option, say
+from fidelitas.cli.source import Source, log_option, source_options
+from fidelitas.cli.times import reader_zone, time_of
 from fidelitas.errors import ReadError, RequestError
 from fidelitas.facts import EventKind
 from fidelitas.logbook import EventFilter, Logbook

@@ -2,8 +2,11 @@
 
 import click
 
-from fidelitas.cli.options import Output, Source, format_option, source_options, subjects_of, tell_gaps, unknown_name
-from fidelitas.reports.holders import Filter, holders_table, names_of, selected
+from fidelitas.cli.gaps import tell_gaps
+from fidelitas.cli.names import unknown_name
+from fidelitas.cli.output import Output, format_option
+from fidelitas.cli.source import Source, source_options
+from fidelitas.reports.holders import Filter, holders_table, selected
 from fidelitas.reports.why import why_blocks, why_document
 
 
@@ -19,11 +22,11 @@ def command(account: str, subject: str | None, source: Source, output: Output) -
 
     ACCOUNT may also be a group, as %NAME, or "any account".  Without SUBJECT all hosts are shown that know it.
     """
-    hosts = subjects_of(source.audit(), subject)
+    hosts = source.audit(subject).subjects
     known = [host for host in hosts if host.knows(account)]
     if not known:
         raise unknown_name(
-            "no subject in evidence has an account, group or role", account, (name for host in hosts for name in names_of(host))
+            "no subject in evidence has an account, group or role", account, (name for host in hosts for name in host.names())
         )
     told = source.provenance(known)
     if output.form == "table":

@@ -6,8 +6,8 @@ what the files in it mean.
 
 from pathlib import Path
 
-from fidelitas.evidence.bundle import UNREAD, Bundle, make_bundle, make_rows_bundle, read_bundle, unread_bundle
-from fidelitas.evidence.identity import Apart, Identity, Sameness, keep_apart, sameness
+from fidelitas.evidence.bundle import UNREAD, Bundle, make_bundle, make_rows_bundle, read_bundle, read_head, unread_bundle
+from fidelitas.evidence.identity import Identity, Sameness, keep_apart, sameness
 from fidelitas.evidence.logs import BROKEN, LogCopy, bounded, family_of, has_records, in_blocks, tail_of, whole_lines
 from fidelitas.evidence.manifest import CopiedLog, Item, Listing, Manifest, MissingItem, is_valid_subject_name
 from fidelitas.masking import awk_code, awk_program, command_line_expressions
@@ -15,7 +15,6 @@ from fidelitas.masking import awk_code, awk_program, command_line_expressions
 __all__ = [
     "BROKEN",
     "UNREAD",
-    "Apart",
     "Bundle",
     "CopiedLog",
     "Identity",
@@ -35,6 +34,7 @@ __all__ = [
     "make_rows_bundle",
     "probe_script",
     "read_bundle",
+    "read_head",
     "sameness",
     "tail_of",
     "unread_bundle",

@@ -6,7 +6,7 @@ Knows how the two belong together; not what the copies mean.  A bundle that is d
 import hashlib
 import io
 import tarfile
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime, tzinfo
 from typing import IO
@@ -20,7 +20,7 @@ from fidelitas.evidence.manifest import CopiedLog, Item, Listing, Manifest, Miss
 
 _Copied = Item | Listing | CopiedLog
 
-__all__ = ["UNREAD", "Bundle", "make_bundle", "make_rows_bundle", "read_bundle", "unread_bundle"]
+__all__ = ["UNREAD", "Bundle", "make_bundle", "make_rows_bundle", "read_bundle", "read_head", "unread_bundle"]
 
 # The path of the gap that stands for evidence of which nothing could be read.
 UNREAD = "the evidence"
@@ -105,13 +105,22 @@ class Bundle:
         return replace(self, name=name)
 
 
+def read_head(stream: IO[bytes], limits: Limits = LIMITS) -> Manifest:
+    """Return the manifest that a bundle begins with, and read no further."""
+    return _head(open_archive(stream, limits))
+
+
+def _head(members: Iterator[Member]) -> Manifest:
+    first = next(members, None)
+    if first is None or first.name != "manifest.json" or first.refused:
+        raise EvidenceError("the archive does not begin with manifest.json: it is not an evidence bundle")
+    return parse_manifest(first.content)
+
+
 def read_bundle(stream: IO[bytes], limits: Limits = LIMITS) -> Bundle:
     """Return the bundle that a stream holds, plain or packed with gzip or zstd."""
     members = open_archive(stream, limits)
-    first = next(members, None)
-    if first is None or first.name != "manifest.json" or first.refused:
-        raise EvidenceError("the archive does not begin with manifest.json: it is no evidence bundle")
-    manifest = parse_manifest(first.content)
+    manifest = _head(members)
     wanted: dict[str, list[_Copied]] = {}  # one member may be the copy of several paths
     every: tuple[_Copied, ...] = (*manifest.items, *manifest.listings, *manifest.logs)
     for one in every:

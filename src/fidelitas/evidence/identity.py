@@ -4,15 +4,15 @@ Knows what tells machines apart: the machine-id(5) and the host keys of sshd, as
 the one that it was made from, so that one alone decides nothing.
 """
 
-from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from datetime import datetime
 from enum import Enum
-from typing import Generic, Protocol, Self, TypeVar
+from typing import Protocol, Self, TypeVar
 
 from fidelitas.text import clipped, escape_control
 
-__all__ = ["Apart", "Identity", "Sameness", "keep_apart", "sameness"]
+__all__ = ["Identity", "Sameness", "keep_apart", "sameness"]
 
 
 class Sameness(Enum):
@@ -62,45 +62,50 @@ P = TypeVar("P", bound=_Piece)
 
 
 @dataclass(frozen=True, slots=True)
-class Apart(Generic[P]):
-    """Evidence of which no two pieces have one name, and what was done for that, in words."""
+class _Seen:
+    """What is kept of a piece of evidence: enough to tell whether another is of the same machine."""
 
-    pieces: tuple[P, ...]
-    notes: tuple[str, ...]
+    subject: str
+    identity: Identity
+    digest: str
+    taken: datetime
 
 
-def keep_apart(pieces: Iterable[P]) -> Apart[P]:
-    """Return evidence with a name for each machine: of one machine the newest stays, of two that are called alike both."""
-    kept: dict[str, P] = {}
-    notes: list[str] = []
+def keep_apart(pieces: Iterable[P], notes: list[str]) -> Iterator[P]:
+    """Yield evidence with a name for each machine: of one machine the newest comes last, of two that are called alike each has its own.
+
+    What was done for that is added to `notes`, in words.  Pieces are taken one at a time, and none is kept.
+    """
+    kept: dict[str, _Seen] = {}
     for piece in pieces:
         name, alike = piece.subject, _named_alike(kept, piece.subject)
-        same = next((one for one in alike if _is_same(one, piece)), None)
+        seen = _Seen(name, piece.identity, piece.digest, piece.taken)
+        same = next((one for one in alike if _is_same(one, seen)), None)
         if same is not None:
-            newer = max(same, piece, key=lambda one: one.taken)
-            kept[same.subject] = newer.called(same.subject)
             notes.append(f'"{_shown(name)}" was given twice, evidence of one machine: the newer is used')
-        elif not alike:
-            kept[name] = piece
-        else:
-            other = f"{name}#{len(alike) + 1}"
-            kept[other] = piece.called(other)
-            reason = _why(alike[0], piece)
+            if piece.taken > same.taken:
+                kept[same.subject] = replace(seen, subject=same.subject)
+                yield piece.called(same.subject)
+            continue
+        other = f"{name}#{len(alike) + 1}" if alike else name
+        kept[other] = replace(seen, subject=other)
+        if alike:
+            reason = _why(alike[0], seen)
             notes.append(
                 f'two subjects are called "{_shown(name)}" and {reason}: one is shown as "{_shown(other)}"; name it with --name FILE=NAME'
             )
-    return Apart(tuple(kept.values()), tuple(notes))
+        yield piece.called(other) if alike else piece
 
 
-def _named_alike(kept: dict[str, P], name: str) -> Sequence[P]:
-    return [piece for known, piece in kept.items() if known == name or known.startswith(f"{name}#")]
+def _named_alike(kept: Mapping[str, _Seen], name: str) -> Sequence[_Seen]:
+    return [seen for known, seen in kept.items() if known == name or known.startswith(f"{name}#")]
 
 
-def _is_same(one: _Piece, other: _Piece) -> bool:
+def _is_same(one: _Seen, other: _Seen) -> bool:
     return one.digest == other.digest or sameness(one.identity, other.identity) is Sameness.SAME
 
 
-def _why(one: _Piece, other: _Piece) -> str:
+def _why(one: _Seen, other: _Seen) -> str:
     return {
         Sameness.OTHER: "differ in machine-id and host keys",
         Sameness.DOUBTFUL: "share the machine-id or the host keys but not both, as clones do",

@@ -47,12 +47,12 @@ from fidelitas.facts.database import (
 )
 from fidelitas.facts.delegations import Delegations, DoasRule, NfsExport, PolkitAction, PolkitRule
 from fidelitas.facts.directory import Directory, DirectoryAccount, DirectoryFacts, DirectoryGroup, DirectoryMember, StatedGroup
-from fidelitas.facts.events import Event, EventKind, TimeJump
-from fidelitas.facts.gaps import Gap
-from fidelitas.facts.host import AccessEntry, FileKind, FileState, HostFacts, NameService, Netgroup, OperatingSystem
-from fidelitas.facts.jobs import Job, SearchFolder
-from fidelitas.facts.logins import AuthorizedKey, KeptPassword, LentGroups, Logins, PamRule, PrivateKey, SshdSetting
-from fidelitas.facts.mariadb import AccountGrant, DatabaseAccount, DefinerObject, MariadbFacts, ProxyGrant, RoleGrant
+from fidelitas.facts.events import Change, Event, EventKind, TimeJump
+from fidelitas.facts.gaps import Gap, GapKind
+from fidelitas.facts.host import AccessEntry, AccessTag, FileKind, FileState, HostFacts, NameService, Netgroup, OperatingSystem
+from fidelitas.facts.jobs import Job, JobKind, SearchFolder
+from fidelitas.facts.logins import AuthorizedKey, KeptPassword, LentGroups, Logins, PamRule, PamTask, PrivateKey, SshdSetting
+from fidelitas.facts.mariadb import AccountGrant, DatabaseAccount, DefinerObject, GrantScope, MariadbFacts, ProxyGrant, RoleGrant
 from fidelitas.facts.programs import CapableFile, Packaged, Programs, SetIdFile
 from fidelitas.facts.running import KernelSetting, LoginSession, Mount, Process
 from fidelitas.facts.sudo import (
@@ -81,6 +81,7 @@ from fidelitas.facts.windows import (
     UserRight,
     WindowsFacts,
     WindowsJob,
+    WindowsJobKind,
     WindowsSession,
 )
 from fidelitas.text import Place
@@ -89,11 +90,13 @@ __all__ = [
     "AccessControlEntry",
     "AccessEntry",
     "AccessRule",
+    "AccessTag",
     "Account",
     "AccountGrant",
     "AliasKind",
     "AuthorizedKey",
     "CapableFile",
+    "Change",
     "Command",
     "CommandOptions",
     "DatabaseAccount",
@@ -118,10 +121,13 @@ __all__ = [
     "FileKind",
     "FileState",
     "Gap",
+    "GapKind",
+    "GrantScope",
     "Group",
     "GroupShadow",
     "HostFacts",
     "Job",
+    "JobKind",
     "KeptPassword",
     "KernelSetting",
     "LentGroups",
@@ -142,6 +148,7 @@ __all__ = [
     "OperatingSystem",
     "Packaged",
     "PamRule",
+    "PamTask",
     "Password",
     "PasswordState",
     "Place",
@@ -173,5 +180,6 @@ __all__ = [
     "UserRight",
     "WindowsFacts",
     "WindowsJob",
+    "WindowsJobKind",
     "WindowsSession",
 ]

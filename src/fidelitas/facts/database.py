@@ -57,7 +57,7 @@ class DatabaseObject:
     """A table, sequence, function or schema, and who owns it; `database` is empty for what is the server's."""
 
     database: str
-    kind: str
+    object_kind: str
     schema: str
     name: str
     owner: str
@@ -70,7 +70,7 @@ class DatabaseGrant:
     """A privilege on an object; `grantee` is empty for everybody (PUBLIC), `column` for the whole object."""
 
     database: str
-    kind: str
+    object_kind: str
     schema: str
     name: str
     column: str
@@ -103,7 +103,7 @@ class DefaultPrivilege:
     database: str
     owner: str
     schema: str
-    kind: str
+    object_kind: str
     grantee: str
     privilege: str
     place: Place = field(compare=False)

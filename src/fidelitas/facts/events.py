@@ -1,12 +1,12 @@
 """What logs tell: who used, or tried to use, a privilege; sessions, log-ins, and changes of accounts and groups."""
 
 from datetime import datetime
-from enum import Enum
+from enum import Enum, StrEnum
 from typing import NamedTuple
 
 from fidelitas.text import Place
 
-__all__ = ["Event", "EventKind", "TimeJump"]
+__all__ = ["Change", "Event", "EventKind", "TimeJump"]
 
 
 class EventKind(Enum):
@@ -22,16 +22,27 @@ class EventKind(Enum):
     CHANGED = "change of accounts"  # of an account, a group, a membership, a password
 
 
-class Event(NamedTuple):  # a tuple, since there are millions of them
-    """One thing that a log tells.
+class Change(StrEnum):
+    """What was changed, where later reasoning depends on it; of other changes the words of the line are enough."""
 
-    `account` is who did it and `target` whom it was done as or to, empty where the line does not tell.  `reason` is why it was refused or
-    failed, or what was changed, `times` how many wrong passwords the line tells of.  `log_in` is the account of the log-in, which su and
-    sudo do not change, where the kernel tells it.
+    MEMBER_ADDED = "member-added"
+    MEMBER_REMOVED = "member-removed"
+    MEMBERS_SET = "members-set"
+    ACCOUNT_CREATED = "account-created"
+    ACCOUNT_DELETED = "account-deleted"
+    AUDIT = "audit-changed"
+
+
+class Event(NamedTuple):  # a tuple, since there are millions of them
+    """One thing that a log records.
+
+    `account` is who did it and `target` whom it was done as or to, empty where the line does not say.  `reason` is why it was refused or
+    failed, or what was changed, in the words of the line; `change` is what was changed, as a code.  `times` says how many wrong passwords
+    the line is about.  `login` is the account of the login, which su and sudo do not change, where the kernel records it.
     `typed` says that `target` is what was typed where the name of an account belongs, and need not be one: it may be a password; where it
     was masked therefore, `masked` counts the different names of which this is one.
-    `doubt` says why a line should not be believed as it stands: part of it may have been written by the one whom it is about.  `at` is in
-    UTC; ``None`` where the line has no time that can be read.
+    `doubt` says why a line should not be believed as it stands: part of it may have been written by the account that it is about.  `at` is
+    in UTC; ``None`` where the line has no time that can be read.
     """
 
     at: datetime | None
@@ -53,6 +64,9 @@ class Event(NamedTuple):  # a tuple, since there are millions of them
     doubt: str = ""
     typed: bool = False
     masked: int = 0
+    change: Change | None = None
+    sums_up: bool = False  # it is about a try of which lines before told wrong passwords
+    last_only: bool = False  # of several such events the file keeps the last alone (lastlog)
 
     @property
     def dedup_key(self) -> tuple[object, ...]:

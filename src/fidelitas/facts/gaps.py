@@ -1,10 +1,20 @@
 """Gaps: what we wanted to read and could not."""
 
 from dataclasses import dataclass, field
+from enum import StrEnum
 
 from fidelitas.text import Place
 
-__all__ = ["Gap"]
+__all__ = ["Gap", "GapKind"]
+
+
+class GapKind(StrEnum):
+    """Why something is not known."""
+
+    UNREAD = "unread"  # it was not there, could not be opened, or is not as its language expects
+    NAME_SERVICE = "name-service"  # accounts, groups or rules come from a source that is not read
+    LOST = "lost"  # of the whole subject nothing could be read
+    INTERNAL = "internal-error"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -17,6 +27,8 @@ class Gap:
     what: str
     why: str
     weakens: str = ""
+    kind: GapKind = GapKind.UNREAD
+    source: tuple[str, str] | None = None  # of a name service: database and source, as nsswitch.conf(5) calls them
     fatal: bool = False  # the whole subject, log or check was lost, not a part of it
     place: Place = field(compare=False)
     begin: int | None = field(default=None, compare=False)  # the column where the offending text begins, if before the place

@@ -1,8 +1,10 @@
 """What a host states about itself, and the container of all facts of one host."""
 
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from datetime import datetime
-from enum import Enum
+from enum import Enum, StrEnum
+from functools import cached_property
 
 from fidelitas.facts.accounts import Account, Group, GroupShadow, LoginLimits, Shadow
 from fidelitas.facts.delegations import Delegations
@@ -13,7 +15,7 @@ from fidelitas.facts.running import KernelSetting, LoginSession, Mount, Process
 from fidelitas.facts.sudo import SudoPolicy
 from fidelitas.text import Place
 
-__all__ = ["AccessEntry", "FileKind", "FileState", "HostFacts", "NameService", "Netgroup", "OperatingSystem"]
+__all__ = ["AccessEntry", "AccessTag", "FileKind", "FileState", "HostFacts", "NameService", "Netgroup", "OperatingSystem"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -43,14 +45,23 @@ class FileKind(Enum):
     ABSENT = "absent"
 
 
+class AccessTag(StrEnum):
+    """Whom an entry of an access control list is about (acl(5))."""
+
+    USER = "user"
+    GROUP = "group"
+    MASK = "mask"
+    OTHER = "other"
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class AccessEntry:
-    """An entry of an access control list (acl(5)): `kind` is user, group, mask or other, `id` is ``None`` for the owner and owning group.
+    """An entry of an access control list (acl(5)): `id` is ``None`` for the owner and owning group.
 
     `permissions` are the bits 4, 2 and 1 for reading, writing and searching or running.
     """
 
-    kind: str
+    tag: AccessTag
     id: int | None
     permissions: int
 
@@ -85,7 +96,7 @@ class Netgroup:
     place: Place = field(compare=False)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
+@dataclass(frozen=True, kw_only=True)
 class HostFacts:
     """All facts of one host at one time."""
 
@@ -115,3 +126,8 @@ class HostFacts:
     login_sessions: tuple[LoginSession, ...] = ()
     logins: Logins = field(default_factory=Logins)
     delegations: Delegations = field(default_factory=Delegations)
+
+    @cached_property
+    def states(self) -> Mapping[str, FileState]:
+        """What stands at each path that was looked at."""
+        return {state.path: state for state in self.files}

@@ -1,20 +1,32 @@
 """What runs by itself: cron jobs, units, scripts in the folders that are run as a whole; and where programs are taken from."""
 
 from dataclasses import dataclass, field
+from enum import StrEnum
 
 from fidelitas.text import Place
 
-__all__ = ["Job", "SearchFolder"]
+__all__ = ["Job", "JobKind", "SearchFolder"]
+
+
+class JobKind(StrEnum):
+    """By what something runs by itself."""
+
+    CRON = "cron"
+    AT = "at"
+    SCRIPT = "script"  # in a folder that is run as a whole
+    UNIT = "unit"
+    UNIT_FILE = "unit file"
+    ENVIRONMENT = "environment"  # a file of variables for a unit
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Job:
-    """Something that runs by itself: `kind` is cron, at, unit, unit file, environment (a file of variables for a unit), or script.
+    """Something that runs by itself.
 
     `run_as` is the account, as it is written, `programs` are the paths of what it starts: programs, and scripts for an interpreter.
     """
 
-    kind: str
+    kind: JobKind
     name: str
     run_as: str
     command: str

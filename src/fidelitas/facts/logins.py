@@ -1,10 +1,11 @@
 """How accounts are logged in to: sshd's settings, the keys that it accepts, private keys that lie about, and what PAM asks."""
 
 from dataclasses import dataclass, field
+from enum import StrEnum
 
 from fidelitas.text import Place
 
-__all__ = ["AuthorizedKey", "KeptPassword", "LentGroups", "Logins", "PamRule", "PrivateKey", "SshdSetting"]
+__all__ = ["AuthorizedKey", "KeptPassword", "LentGroups", "Logins", "PamRule", "PamTask", "PrivateKey", "SshdSetting"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -24,7 +25,7 @@ class SshdSetting:
 class AuthorizedKey:
     """A public key that opens the accounts whose file it stands in; `fingerprint` is ``SHA256:`` and base64, as ssh-keygen(1) shows it."""
 
-    kind: str
+    key_type: str
     fingerprint: str
     comment: str
     options: tuple[tuple[str, str], ...] = ()
@@ -51,14 +52,23 @@ class KeptPassword:
     """A file with the password of a database in it: an option file, a password file or a script."""
 
     path: str
-    kind: str
+    file_kind: str  # in words: an open set
+
+
+class PamTask(StrEnum):
+    """The task that a rule of PAM is for (pam.conf(5), type)."""
+
+    AUTH = "auth"
+    ACCOUNT = "account"
+    PASSWORD = "password"  # noqa: S105
+    SESSION = "session"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class PamRule:
     """A line of a PAM service, includes followed; `control` is the word, or what stands in the brackets."""
 
-    kind: str
+    task: PamTask
     control: str
     module: str
     arguments: tuple[str, ...]

@@ -2,11 +2,12 @@
 
 from dataclasses import dataclass, field
 from datetime import datetime
+from enum import StrEnum
 
 from fidelitas.facts.gaps import Gap
 from fidelitas.text import Place
 
-__all__ = ["AccountGrant", "DatabaseAccount", "DefinerObject", "MariadbFacts", "ProxyGrant", "RoleGrant"]
+__all__ = ["AccountGrant", "DatabaseAccount", "DefinerObject", "GrantScope", "MariadbFacts", "ProxyGrant", "RoleGrant"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -33,6 +34,15 @@ class DatabaseAccount:
         return self.user if self.role else f"{self.user}@{self.host}"
 
 
+class GrantScope(StrEnum):
+    """What privileges are granted on."""
+
+    DATABASE = "database"
+    TABLE = "table"
+    COLUMN = "column"
+    ROUTINE = "routine"
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class AccountGrant:
     """Privileges on a database (its name a pattern), a table, a column or a routine."""
@@ -40,7 +50,7 @@ class AccountGrant:
     user: str
     host: str
     database: str
-    kind: str  # database, table, column, routine
+    scope: GrantScope
     name: str
     column: str
     privileges: frozenset[str]
@@ -73,7 +83,7 @@ class ProxyGrant:
 class DefinerObject:
     """A routine, view, trigger or event that acts as whoever defined it."""
 
-    kind: str
+    object_kind: str  # routine, view, trigger or event, in the words of the server
     database: str
     name: str
     definer: str

@@ -40,7 +40,7 @@ class Mount:
     """A mounted file system (proc(5), mountinfo)."""
 
     path: str
-    kind: str
+    file_system: str
     options: tuple[str, ...]
 
 

@@ -5,6 +5,7 @@ Names are translated from one language of Windows to the next, SIDs are not ([MS
 
 from dataclasses import dataclass, field
 from datetime import datetime
+from enum import StrEnum
 
 from fidelitas.facts.gaps import Gap
 from fidelitas.text import Place
@@ -20,6 +21,7 @@ __all__ = [
     "UserRight",
     "WindowsFacts",
     "WindowsJob",
+    "WindowsJobKind",
     "WindowsSession",
 ]
 
@@ -98,6 +100,13 @@ class SecuredPath:
     place: Place = field(compare=False)
 
 
+class WindowsJobKind(StrEnum):
+    """By what a machine runs something by itself."""
+
+    SERVICE = "service"
+    TASK = "task"
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class WindowsJob:
     """A service or scheduled task: as whom it runs (as stated, and by SID where that is told), and by which command line.
@@ -105,7 +114,7 @@ class WindowsJob:
     `access` is the list of the service itself: who may reconfigure it.
     """
 
-    kind: str  # "service" or "task"
+    kind: WindowsJobKind
     name: str
     account: str
     sid: str

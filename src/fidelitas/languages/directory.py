@@ -9,9 +9,9 @@ from collections.abc import Iterator
 from datetime import UTC, datetime, timedelta
 
 from fidelitas.facts import Account, DirectoryAccount, DirectoryFacts, Gap, Password, PasswordState, Place, StatedGroup
+from fidelitas.languages.evidence import HostEvidence
 from fidelitas.languages.ldap.ldif import Entry, entries
 from fidelitas.languages.ldap.sudo_role import read_sudo_ldif
-from fidelitas.languages.linux.host import HostEvidence
 from fidelitas.text import decode
 
 __all__ = ["read_directory", "sid_of"]

@@ -8,12 +8,12 @@ from collections.abc import Callable, Iterator
 from dataclasses import replace
 from typing import Any
 
-from fidelitas.facts import AccountGrant, DatabaseAccount, DefinerObject, MariadbFacts, Place, ProxyGrant, RoleGrant
-from fidelitas.languages.linux.host import HostEvidence
+from fidelitas.facts import AccountGrant, DatabaseAccount, DefinerObject, GrantScope, MariadbFacts, Place, ProxyGrant, RoleGrant
+from fidelitas.languages.evidence import HostEvidence
 from fidelitas.languages.rows import Row, RowReader
 from fidelitas.languages.rows import text_of as _text
 
-__all__ = ["PRIVILEGES", "read_mariadb"]
+__all__ = ["PRIVILEGES", "is_mariadb_dump", "read_mariadb"]
 
 # The bits of the access mask, from the lowest on (privilege.h of MariaDB).
 PRIVILEGES = (
@@ -33,6 +33,11 @@ _COLUMNS = {
     "delete_versioning_rows": "DELETE HISTORY",
 }
 _SYNONYMS = {"REPLICATION CLIENT": "BINLOG MONITOR", "DELETE VERSIONING ROWS": "DELETE HISTORY"}
+
+
+def is_mariadb_dump(content: bytes) -> bool:
+    """Return whether a file is what the script for mariadb printed."""
+    return content[:40].startswith(b"#") and b"fidelitas-mariadb " in content[:40]
 
 
 def read_mariadb(evidence: HostEvidence) -> MariadbFacts:
@@ -171,7 +176,7 @@ def _database(row: Row, place: Place) -> AccountGrant:
         user=_text(row, "User"),
         host=_text(row, "Host"),
         database=_text(row, "Db"),
-        kind="database",
+        scope=GrantScope.DATABASE,
         name="",
         column="",
         privileges=_columns(row),
@@ -184,7 +189,7 @@ def _table(row: Row, place: Place) -> AccountGrant:
         user=_text(row, "User"),
         host=_text(row, "Host"),
         database=_text(row, "Db"),
-        kind="table",
+        scope=GrantScope.TABLE,
         name=_text(row, "Table_name"),
         column="",
         privileges=_set(row["Table_priv"]),
@@ -197,7 +202,7 @@ def _column(row: Row, place: Place) -> AccountGrant:
         user=_text(row, "User"),
         host=_text(row, "Host"),
         database=_text(row, "Db"),
-        kind="column",
+        scope=GrantScope.COLUMN,
         name=_text(row, "Table_name"),
         column=_text(row, "Column_name"),
         privileges=_set(row["Column_priv"]),
@@ -210,7 +215,7 @@ def _routine(row: Row, place: Place) -> AccountGrant:
         user=_text(row, "User"),
         host=_text(row, "Host"),
         database=_text(row, "Db"),
-        kind="routine",
+        scope=GrantScope.ROUTINE,
         name=_text(row, "Routine_name"),
         column="",
         privileges=_set(row["Proc_priv"]),
@@ -238,7 +243,7 @@ def _proxy(row: Row, place: Place) -> ProxyGrant:
 
 def _definer(row: Row, place: Place) -> DefinerObject:
     return DefinerObject(
-        kind=_text(row, "kind"), database=_text(row, "database"), name=_text(row, "name"), definer=_text(row, "definer"), place=place
+        object_kind=_text(row, "kind"), database=_text(row, "database"), name=_text(row, "name"), definer=_text(row, "definer"), place=place
     )
 
 

@@ -22,16 +22,21 @@ from fidelitas.facts import (
     Routine,
     UserMapping,
 )
-from fidelitas.languages.linux.host import HostEvidence
+from fidelitas.languages.evidence import HostEvidence
 from fidelitas.languages.rows import Row, RowReader
 from fidelitas.languages.rows import text_of as _text
 from fidelitas.text import clipped, escape_control
 
-__all__ = ["read_postgresql"]
+__all__ = ["is_postgresql_dump", "read_postgresql"]
 
 T = TypeVar("T")
 # From this version on a membership itself says whether it is inherited (release notes of PostgreSQL 16).
 _SAYS_INHERIT = 160000
+
+
+def is_postgresql_dump(content: bytes) -> bool:
+    """Return whether a file is what the script for psql printed."""
+    return content.startswith(b"fidelitas-postgresql ")
 
 
 def read_postgresql(evidence: HostEvidence) -> DatabaseFacts:
@@ -153,7 +158,7 @@ def _membership(row: Row, inherits: Mapping[str, bool], place: Place) -> RoleMem
 def _object(row: Row, database: str, place: Place) -> DatabaseObject:
     return DatabaseObject(
         database=database,
-        kind=_text(row, "kind"),
+        object_kind=_text(row, "kind"),
         schema=_text(row, "schema"),
         name=_text(row, "name"),
         owner=_text(row, "owner"),
@@ -163,13 +168,13 @@ def _object(row: Row, database: str, place: Place) -> DatabaseObject:
 
 
 def _database(row: Row, _: str, place: Place) -> DatabaseObject:
-    return DatabaseObject(database="", kind="database", schema="", name=_text(row, "name"), owner=_text(row, "owner"), place=place)
+    return DatabaseObject(database="", object_kind="database", schema="", name=_text(row, "name"), owner=_text(row, "owner"), place=place)
 
 
 def _grant(row: Row, database: str, place: Place) -> DatabaseGrant:
     return DatabaseGrant(
         database=database,
-        kind=_text(row, "kind"),
+        object_kind=_text(row, "kind"),
         schema=_text(row, "schema"),
         name=_text(row, "name"),
         column=_text(row, "column"),
@@ -204,7 +209,7 @@ def _default(row: Row, database: str, place: Place) -> DefaultPrivilege:
         database=database,
         owner=_text(row, "owner"),
         schema=_text(row, "schema"),
-        kind=_text(row, "kind"),
+        object_kind=_text(row, "kind"),
         grantee=_text(row, "grantee"),
         privilege=_text(row, "privilege"),
         place=place,

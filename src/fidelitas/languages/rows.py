@@ -7,7 +7,7 @@ from functools import partial
 from typing import Any, TypeVar
 
 from fidelitas.facts import Gap, Place
-from fidelitas.languages.linux.host import HostEvidence
+from fidelitas.languages.evidence import HostEvidence
 from fidelitas.text import clipped, escape_control
 
 __all__ = ["Row", "RowReader", "text_of"]

@@ -4,6 +4,6 @@ For now a folder: every bundle once, under the digest of its bytes, and one smal
 rest of the program knows `Ledger` and nothing of the folder.
 """
 
-from fidelitas.ledger.folder import Ledger, Survey
+from fidelitas.ledger.folder import Draft, Ledger, Stored, StoredEvidence, Survey
 
-__all__ = ["Ledger", "Survey"]
+__all__ = ["Draft", "Ledger", "Stored", "StoredEvidence", "Survey"]

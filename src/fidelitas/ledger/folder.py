@@ -13,7 +13,8 @@ import hashlib
 import json
 import os
 import re
-from collections.abc import Container, Iterable, Iterator, Mapping
+from collections.abc import Container, Iterable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from pathlib import Path
@@ -22,9 +23,9 @@ from typing import Any
 import zstandard
 
 from fidelitas.errors import EvidenceError, LedgerError, RequestError
-from fidelitas.evidence import Bundle, Identity, Sameness, is_valid_subject_name, read_bundle, sameness, unread_bundle
+from fidelitas.evidence import Bundle, Identity, Sameness, is_valid_subject_name, read_bundle, read_head, sameness, unread_bundle
 
-__all__ = ["Ledger", "Survey"]
+__all__ = ["Draft", "Ledger", "Stored", "StoredEvidence", "Survey"]
 
 FORMAT = "fidelitas-ledger"
 VERSION = 1
@@ -39,7 +40,16 @@ class Survey:
     name: str
     subjects: Mapping[str, str]
     identities: Mapping[str, Identity] = field(default_factory=dict)
+    heads: Mapping[str, "Head"] = field(default_factory=dict)
     notes: tuple[str, ...] = ()  # what is odd about it beside the surveys before
+
+
+@dataclass(frozen=True, slots=True)
+class Head:
+    """What evidence says of itself: its platform, and what the subject calls itself."""
+
+    platform: str
+    host_name: str
 
 
 class Ledger:
@@ -50,16 +60,21 @@ class Ledger:
 
     def add(self, collected: Iterable[tuple[Bundle, bytes]], now: datetime) -> Survey:
         """Store one survey of bundles and the archives they were read from; raises `LedgerError` where that fails."""
-        try:
+        draft = self.draft()
+        for bundle, archive in collected:
+            draft.add(bundle, archive)
+        return draft.finish(now)
+
+    def draft(self) -> "Draft":
+        """Return a survey to which evidence is added piece by piece; raises `LedgerError` where nothing can be written."""
+        with self._writing():
             self._prepare()
-            known = self._identities()
-            subjects: dict[str, str] = {}
-            identities: dict[str, Identity] = {}
-            for bundle, archive in collected:
-                subjects[bundle.subject] = self._store(archive)
-                identities[bundle.subject] = bundle.identity
-            survey = self._record(subjects, identities, now)
-            return replace(survey, notes=tuple(_strangers(identities, known)))
+            return Draft(self, self._identities())
+
+    @contextmanager
+    def _writing(self) -> Iterator[None]:
+        try:
+            yield
         except OSError as error:
             raise LedgerError(
                 f'could not write to ledger "{self.path}": {error.strerror or error}',
@@ -76,8 +91,8 @@ class Ledger:
             self._check_version()
         return tuple(self._survey(name) for name in names if _NAME.match(name))
 
-    def bundles(self, survey: str | None = None) -> tuple[Bundle, ...]:
-        """Return the newest evidence of every subject, or that of one survey."""
+    def newest(self, survey: str | None = None) -> "StoredEvidence":
+        """Return the newest evidence of every subject, or that of one survey; read when it is asked for."""
         surveys = self.surveys()
         if survey is not None:
             chosen = tuple(found for found in surveys if found.name == survey)
@@ -85,10 +100,13 @@ class Ledger:
                 known = ", ".join(found.name for found in surveys[-3:]) or "none"
                 raise RequestError(f'there is no survey "{survey}" in ledger "{self.path}"', hint=f"The latest are: {known}.")
             surveys = chosen
-        newest: dict[str, str] = {}
-        for found in surveys:
-            newest.update(found.subjects)
-        return tuple(self._load(subject, digest) for subject, digest in sorted(newest.items()))
+        newest = {name: Stored(self, digest, found.heads.get(name)) for found in surveys for name, digest in found.subjects.items()}
+        return StoredEvidence(dict(sorted(newest.items())))
+
+    def bundles(self, survey: str | None = None) -> tuple[Bundle, ...]:
+        """Return the newest evidence of every subject, or that of one survey, all at once."""
+        stored = self.newest(survey)
+        return tuple(stored.evidence(name) for name in stored.names)
 
     def history(self, survey: str | None = None, subjects: Container[str] | None = None) -> Iterator[tuple[str, list[Bundle]]]:
         """Yield each subject, or some, with all evidence of it, the oldest first; with `survey` up to that one.
@@ -109,7 +127,7 @@ class Ledger:
                         known.append(digest)
         for subject, known in sorted(digests.items()):
             if subjects is None or subject in subjects:
-                yield subject, [self._load(subject, digest) for digest in known]
+                yield subject, [self.load(subject, digest) for digest in known]
 
     # -- the folder --------------------------------------------------------------------------------------------------------------
 
@@ -152,34 +170,61 @@ class Ledger:
         )
         if not good:
             raise LedgerError(f'"{path}" does not list subjects and digests', hint="The ledger was changed by something else.")
-        return Survey(name=name, subjects=subjects or {}, identities=_identities_of(stated.get("identities")))
+        return Survey(
+            name=name,
+            subjects=subjects or {},
+            identities=_identities_of(stated.get("identities")),
+            heads=_heads_of(stated.get("identities")),
+        )
 
     def _evidence(self, digest: str) -> Path:
         return self.path / "evidence" / digest[:2] / f"{digest}.tar.zst"
 
-    def _store(self, archive: bytes) -> str:
+    def store(self, archive: bytes) -> str:
+        """Keep an archive, and return its digest; raises `LedgerError` where that fails."""
         digest = hashlib.sha256(archive).hexdigest()
         path = self._evidence(digest)
-        if not path.exists():
-            path.parent.mkdir(mode=0o700, exist_ok=True)
-            _write(path, zstandard.compress(archive))
+        with self._writing():
+            if not path.exists():
+                path.parent.mkdir(mode=0o700, exist_ok=True)
+                _write(path, zstandard.compress(archive))
         return digest
 
-    def _record(self, subjects: Mapping[str, str], identities: Mapping[str, Identity], now: datetime) -> Survey:
-        marks = {name: {"machine": mark.machine, "host_keys": sorted(mark.host_keys)} for name, mark in identities.items()}
+    def head(self, digest: str) -> "Head":
+        """Return what evidence says of itself; of what cannot be read the platform that stands for it."""
+        try:
+            with self._evidence(digest).open("rb") as stream:
+                manifest = read_head(stream)
+        except (OSError, EvidenceError):
+            return Head("linux", "")
+        return Head(manifest.platform, manifest.subject)
+
+    def record(self, subjects: Mapping[str, str], identities: Mapping[str, Identity], heads: Mapping[str, "Head"], now: datetime) -> Survey:
+        """Write down a survey of evidence that is stored; raises `LedgerError` where that fails."""
+        marks = {
+            name: {
+                "machine": mark.machine, "host_keys": sorted(mark.host_keys),
+                "platform": heads[name].platform, "host_name": heads[name].host_name,
+            }
+            for name, mark in identities.items()
+        }  # fmt: skip
         content = json.dumps({"version": VERSION, "subjects": subjects, "identities": marks}, indent=1).encode()
         stem = now.astimezone(UTC).strftime("%Y-%m-%dT%H%M%SZ")
         count = 1
         while True:
             name = stem if count == 1 else f"{stem}-{count}"
             try:
-                _write(self.path / "surveys" / f"{name}.json", content)
-            except FileExistsError:  # two surveys in one second
+                with self._writing():
+                    _write(self.path / "surveys" / f"{name}.json", content)
+            except LedgerError as error:  # two surveys in one second
+                if not isinstance(error.__cause__, FileExistsError):
+                    raise
                 count += 1
             else:
-                return Survey(name=name, subjects=subjects, identities=identities)
+                return Survey(name=name, subjects=subjects, identities=identities, heads=heads)
 
-    def _load(self, subject: str, digest: str) -> Bundle:
+    def load(self, subject: str, digest: str) -> Bundle:
+        """Return evidence by its digest; of what cannot be read nothing but a gap."""
         path = self._evidence(digest)
         try:
             with path.open("rb") as stream:
@@ -187,6 +232,72 @@ class Ledger:
         except (OSError, EvidenceError) as error:  # it costs this subject alone
             why = getattr(error, "strerror", None) or error
             return unread_bundle(subject, f'the evidence in the ledger, "{path}", could not be read: {why}; survey the subject again')
+
+
+class Draft:
+    """A survey in the making: evidence is stored as it comes, and nothing of it is held."""
+
+    def __init__(self, ledger: Ledger, known: Mapping[str, Identity]) -> None:
+        self._ledger, self._known = ledger, known
+        self._subjects: dict[str, str] = {}
+        self._identities: dict[str, Identity] = {}
+        self._heads: dict[str, Head] = {}
+
+    def add(self, bundle: Bundle, archive: bytes) -> None:
+        """Store the evidence of a subject; the last of a name counts."""
+        self._subjects[bundle.subject] = self._ledger.store(archive)
+        self._identities[bundle.subject] = bundle.identity
+        self._heads[bundle.subject] = Head(bundle.platform, bundle.host_name)
+
+    @property
+    def stored(self) -> Mapping[str, "Stored"]:
+        """What was stored so far."""
+        return {name: Stored(self._ledger, digest, self._heads[name]) for name, digest in self._subjects.items()}
+
+    def finish(self, now: datetime) -> Survey:
+        """Write down the survey, and return it with what is odd about it."""
+        survey = self._ledger.record(self._subjects, self._identities, self._heads, now)
+        return replace(survey, notes=tuple(_strangers(self._identities, self._known)))
+
+
+@dataclass(frozen=True, slots=True)
+class Stored:
+    """Where the evidence of a subject is kept."""
+
+    ledger: Ledger
+    digest: str
+    head: Head | None
+
+
+class StoredEvidence:
+    """Evidence in a ledger, read when it is asked for."""
+
+    def __init__(self, stored: Mapping[str, Stored]) -> None:
+        self._stored = stored
+
+    @property
+    def names(self) -> Sequence[str]:
+        """The names of the subjects."""
+        return list(self._stored)
+
+    def subjects(self) -> Mapping[str, tuple[str, str]]:
+        """Return each subject's platform and what it calls itself, by name."""
+        heads = {name: one.head or one.ledger.head(one.digest) for name, one in self._stored.items()}
+        return {name: (head.platform, head.host_name) for name, head in heads.items()}
+
+    def evidence(self, subject: str) -> Bundle:
+        """Return the evidence of a subject."""
+        one = self._stored[subject]
+        return one.ledger.load(subject, one.digest)
+
+
+def _heads_of(stated: object) -> dict[str, Head]:
+    """Return what a survey states of the subjects themselves; of earlier surveys nothing, and it is read from the evidence."""
+    found: dict[str, Head] = {}
+    for name, marks in stated.items() if isinstance(stated, dict) else ():
+        if isinstance(marks, dict) and isinstance(marks.get("platform"), str) and isinstance(marks.get("host_name"), str):
+            found[name] = Head(marks["platform"], marks["host_name"])
+    return found
 
 
 def _identities_of(stated: object) -> dict[str, Identity]:

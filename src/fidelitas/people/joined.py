@@ -7,7 +7,7 @@ from difflib import get_close_matches
 
 from fidelitas.facts import AuthorizedKey, Place
 from fidelitas.people.map import MappedPerson
-from fidelitas.rights import AccountKind, Holding, HostRights, PrincipalKind, SubjectRights
+from fidelitas.rights import Holding, PrincipalKind, SubjectRights
 
 __all__ = ["Joined", "OneKey", "Owned", "Suggestion", "join"]
 
@@ -72,7 +72,7 @@ def join(people: Sequence[MappedPerson], subjects: Iterable[SubjectRights]) -> J
         unmapped=tuple(_suggestion(one, comment, people) for one, comment in every if not owners[one] and one.holdings),
         shared=tuple((one, tuple(person.name for person in mine)) for one, mine in owners.items() if len(mine) > 1),
         missing=tuple(_missing(people, subjects, {one.account for one, _ in every})),
-        one_key=tuple(_one_key(people, [one for one in subjects if isinstance(one, HostRights)])),
+        one_key=tuple(_one_key(people, subjects)),
     )
 
 
@@ -92,15 +92,15 @@ def _missing(
                 yield person, account, next(iter(near), "")
 
 
-def _one_key(people: Sequence[MappedPerson], hosts: Sequence[HostRights]) -> Iterator[OneKey]:
+def _one_key(people: Sequence[MappedPerson], subjects: Sequence[SubjectRights]) -> Iterator[OneKey]:
     """Yield the accounts of no one person that the keys of one person alone open.
 
     A key is theirs that opens an account of theirs and of nobody else, or whose comment names one.
     """
     opened: dict[tuple[str, str], list[AuthorizedKey]] = {}
-    for host in hosts:
-        for who, key_grant in host.key_grants:
-            opened.setdefault((host.subject, who.name), []).append(key_grant.key)
+    for one in subjects:
+        for account, key in one.opening_keys:
+            opened.setdefault((one.subject, account), []).append(key)
     owners = {at: [person.name for person in people if person.owns(*at)] for at in opened}
     by_key: dict[str, set[str]] = {}
     for at, keys in opened.items():
@@ -126,13 +126,10 @@ def _accounts(subject: SubjectRights, people: Sequence[MappedPerson]) -> Iterato
     for holding in subject.own_holdings:
         if holding.principal.kind in _HELD_BY:
             held.setdefault(holding.principal.name, []).append(holding)
-    if isinstance(subject, HostRights):
-        for who in subject.population.effective:
-            if who.kind is AccountKind.PERSON or any(person.owns(subject.subject, who.name) for person in people):
-                yield Owned(subject.subject, who.name, tuple(held.get(who.name, ()))), who.account.comment if who.account else ""
-        return
-    for name, holdings in held.items():
-        yield Owned(subject.subject, name, tuple(holdings)), ""
+    persons = dict(subject.person_accounts())
+    named = {name: comment for name, comment in subject.comments() if any(person.owns(subject.subject, name) for person in people)}
+    for name, comment in (persons | named).items():
+        yield Owned(subject.subject, name, tuple(held.get(name, ()))), comment
 
 
 def _suggestion(one: Owned, comment: str, people: Sequence[MappedPerson]) -> Suggestion:

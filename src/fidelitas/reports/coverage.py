@@ -6,7 +6,7 @@ from typing import Any
 from fidelitas.facts import FileKind, FileState, Gap
 from fidelitas.reports.places import place_document
 from fidelitas.reports.table import Table
-from fidelitas.rights import HostRights, SubjectRights
+from fidelitas.rights import SubjectRights
 
 __all__ = ["coverage_document", "coverage_table", "gap_lines", "gaps_line"]
 
@@ -27,17 +27,14 @@ def _rows(host: SubjectRights) -> Iterable[tuple[str, str, str, str, str]]:
     for gap in host.gaps:
         where = "" if gap.place.line is None else f"{gap.place.in_file()}: "
         yield host.subject, gap.what, "gap", f"{where}{gap.why}", gap.weakens
-    if not isinstance(host, HostRights):
-        for what, count in host.counts():
-            yield host.subject, what, "read", f"{count} rows", ""
-        return
-    programs = host.facts.programs
-    if programs is not None:
-        for path in programs.searched:
+    for what, count in host.counts():
+        yield host.subject, what, "read", f"{count} rows", ""
+    if host.programs is not None:
+        for path in host.programs.searched:
             yield host.subject, path, "searched", "for setuid files and capabilities", ""
-        for path, kind in programs.passed_over:
+        for path, kind in host.programs.passed_over:
             yield host.subject, path, "passed over", f"no files of this host ({kind})", ""
-    for state in sorted(host.facts.files, key=lambda state: state.path):
+    for state in sorted(host.files, key=lambda state: state.path):
         if state.read:
             yield host.subject, state.path, "read", "" if state.size is None else f"{state.size} bytes", ""
         elif state.kind is FileKind.ABSENT and state.path.startswith("/etc/"):  # elsewhere lie what commands are given, not what we read
@@ -68,7 +65,7 @@ def _state_document(state: FileState) -> dict[str, Any]:
 
 
 def _gap_document(gap: Gap) -> dict[str, Any]:
-    return {"what": gap.what, "why": gap.why, "weakens": gap.weakens or None, "place": place_document(gap.place)}
+    return {"what": gap.what, "why": gap.why, "weakens": gap.weakens or None, "kind": gap.kind.value, "place": place_document(gap.place)}
 
 
 def coverage_document(hosts: Sequence[SubjectRights]) -> dict[str, Any]:
@@ -78,11 +75,11 @@ def coverage_document(hosts: Sequence[SubjectRights]) -> dict[str, Any]:
         "subjects": [
             {
                 "subject": host.subject,
-                "taken": (host.facts.taken if isinstance(host, HostRights) else host.taken).isoformat(),
-                "taken_as_uid": host.facts.taken_by if isinstance(host, HostRights) else None,
-                "live": host.facts.live if isinstance(host, HostRights) else True,
+                "taken": host.taken.isoformat(),
+                "taken_as_uid": host.taken_by,
+                "live": host.live,
                 "complete": not host.gaps,
-                "items": [_state_document(state) for state in host.facts.files] if isinstance(host, HostRights) else [],
+                "items": [_state_document(state) for state in host.files],
                 "gaps": [_gap_document(gap) for gap in host.gaps],
             }
             for host in hosts

@@ -3,21 +3,20 @@
 from collections.abc import Iterable, Sequence
 from typing import Any
 
-from fidelitas.reports.places import place_document
-from fidelitas.reports.provenance import UNTOLD, Provenance, since_document, since_in_brief
-from fidelitas.reports.sentences import brief, holder, kind_of
+from fidelitas.reports.documents import holding_document
+from fidelitas.reports.provenance import UNTOLD, Provenance, since_in_brief
+from fidelitas.reports.sentences import brief, holder
+from fidelitas.reports.subjects import words_of
 from fidelitas.reports.table import Table
-from fidelitas.rights import Holding, HostRights, Link, LinkKind, RightKind, Route, ServerRights, SubjectRights
+from fidelitas.rights import Holding, LinkKind, RightKind, Route, SubjectRights
 
 __all__ = [
     "Filter",
     "holders_document",
     "holders_table",
     "is_right",
-    "names_of",
     "object_rows",
     "right_names",
-    "route_document",
     "selected",
 ]
 
@@ -67,14 +66,6 @@ def is_right(name: str, hosts: Iterable[SubjectRights]) -> bool:
     return name in right_names(hosts) or name.startswith(("run-as:", "command:", "run as ", "become "))
 
 
-def names_of(host: SubjectRights) -> set[str]:
-    """Return what can be asked for as a holder on a subject: its accounts and groups, and whoever holds a right there."""
-    names = {str(holding.principal) for holding in host.own_holdings}
-    if isinstance(host, HostRights):
-        names |= set(host.population.by_name) | {f"%{group.name}" for group in host.population.groups}
-    return names
-
-
 def holders_table(rows: Sequence[Row], provenance: Provenance = UNTOLD, *, whole: bool = False) -> Table:
     """Return the table of holdings; unless `whole`, bounded commands that one holder has by one rule share a row.
 
@@ -98,16 +89,16 @@ def _together(rows: Sequence[Row]) -> list[tuple[Row, str]]:
     """Return the rows that are shown, each with its right in words; what a holder has by one rule, or on one object in one way, is one."""
     groups: dict[object, list[Row]] = {}
     for host, holding in rows:
-        groups.setdefault((host.subject, holding.principal, _content_digest(holding)), []).append((host, holding))
-    objects = {holding.right.detail.partition(" ")[2] for _, holding in rows if holding.right.kind is RightKind.DB_OBJECT}
+        groups.setdefault((host.subject, holding.principal, _shared(holding)), []).append((host, holding))
+    objects = {holding.right.on for _, holding in rows if holding.right.kind is RightKind.DB_OBJECT}
     return [(those[0], _right_of([holding for _, holding in those], name=len(objects) > 1)) for those in groups.values()]
 
 
-def _content_digest(holding: Holding) -> object:
+def _shared(holding: Holding) -> object:
     if holding.right.kind is RightKind.COMMAND:
         return holding.routes[0].place
     if holding.right.kind is RightKind.DB_OBJECT:
-        return holding.right.detail.partition(" ")[2], brief(holding.routes[0])
+        return holding.right.on, brief(holding.routes[0])
     return holding.right
 
 
@@ -115,13 +106,13 @@ def _right_of(holdings: Sequence[Holding], *, name: bool) -> str:
     """Return in words what a holder has by one rule, or on one object; with its `name` where there are several."""
     first = holdings[0].right
     if first.kind is RightKind.DB_OBJECT:
-        privileges = dict.fromkeys(holding.right.detail.partition(" ")[0] for holding in holdings)
+        privileges = dict.fromkeys(holding.right.detail for holding in holdings)
         shown = "all privileges" if any(privileges.keys() >= every for every in _ALL_OF_A_TABLE) else ", ".join(privileges)
-        return f"{shown} on {first.detail.partition(' ')[2]}" if name else shown
+        return f"{shown} on {first.on}" if name else shown
     return str(first) + (f" (+{len(holdings) - 1} more)" if len(holdings) > 1 else "")
 
 
-def object_rows(servers: Iterable[ServerRights], database: str, name: str) -> list[Row]:
+def object_rows(servers: Iterable[SubjectRights], database: str, name: str) -> list[Row]:
     """Return who may do what with an object of a database, or with the database itself where no name is given."""
     return [(server, holding) for server in servers for holding in server.on(database, name)]
 
@@ -131,7 +122,7 @@ def _row(host: SubjectRights, holding: Holding, right: str) -> tuple[str, ...]:
     return (
         host.subject,
         holder(holding.principal),
-        kind_of(holding, host),
+        words_of(host).kind(host, holding.principal),
         right,
         brief(first) + (f" (+{more})" if more else ""),
         _password(first),
@@ -147,51 +138,6 @@ def _password(route: Route) -> str:
     return "-" if all(link.kind is LinkKind.HAS for link in route.links) else "none"
 
 
-def _link_document(link: Link, provenance: Provenance) -> dict[str, Any]:
-    return {
-        "from": str(link.source),
-        "to": str(link.target),
-        "kind": link.kind.value,
-        "strength": str(link.strength),
-        "because": link.because,
-        "rule": link.quote or None,
-        "password": link.asks or None,
-        "conditions": list(link.conditions),
-        "place": place_document(link.place),
-        "behind": [place_document(place) for place in link.behind],
-        "since": since_document(link, provenance.get(link.place.subject)),
-    }
-
-
-def route_document(route: Route, provenance: Provenance = UNTOLD) -> dict[str, Any]:
-    """Return the JSON form of a route."""
-    return {
-        "strength": str(route.strength),
-        "conditions": list(route.conditions),
-        "links": [_link_document(link, provenance) for link in route.links],
-    }
-
-
 def holders_document(rows: Sequence[Row], provenance: Provenance = UNTOLD) -> dict[str, Any]:
     """Return the JSON document of holdings."""
     return {"schema": "fidelitas/holders/1", "holdings": [holding_document(host, holding, provenance) for host, holding in rows]}
-
-
-def holding_document(host: SubjectRights, holding: Holding, provenance: Provenance = UNTOLD) -> dict[str, Any]:
-    """Return the JSON form of a holding."""
-    identity = host.identity(holding.principal) if isinstance(host, HostRights) else None
-    return {
-        "subject": host.subject,
-        "holder": {
-            "name": str(holding.principal),
-            "kind": holding.principal.kind.value,
-            "uid": identity.uid if identity else None,
-            "account_kind": identity.kind.value if identity else None,
-            "login": identity.login.value if identity else None,
-            "can_log_in": identity.login.possible if identity else None,
-        },
-        "right": str(holding.right),
-        "strength": str(holding.strength),
-        "routes": [route_document(route, provenance) for route in holding.routes],
-        "routes_not_shown": holding.cut,
-    }

@@ -5,11 +5,11 @@ from typing import Any
 
 from fidelitas.charter import Clause, sanctions
 from fidelitas.facts import Gap, Place
-from fidelitas.rehearsal import Change, Rehearsal, errors_of
+from fidelitas.rehearsal import Change, LockOut, LockOutKind, Rehearsal, errors_of
 from fidelitas.reports.blocks import Block, Row
-from fidelitas.reports.holders import holding_document
-from fidelitas.reports.sentences import brief
-from fidelitas.rights import HostRights
+from fidelitas.reports.documents import holding_document
+from fidelitas.reports.sentences import brief, mechanism
+from fidelitas.rights import Holding, HostRights, Mechanism, PrincipalKind
 
 __all__ = ["error_block", "rehearsal_blocks", "rehearsal_document"]
 
@@ -31,6 +31,27 @@ def error_block(error: Gap, text: str | None, name: str) -> Block:
     return Block(f"{where}: {error.why}", tuple(rows), style="bold red")
 
 
+def _lock_out(found: LockOut) -> str:
+    names = ", ".join(found.accounts[:6])
+    if found.kind is LockOutKind.SUDO:
+        left = sorted({_way_left(holding) for holding in found.left})
+        ways = f"roads left: {'; '.join(left[:6])}" if left else "no road to root would be left"
+        return f"everyone who can become root by sudo now would lose it ({names}); {ways}"
+    return {
+        LockOutKind.NOBODY: "nobody could become root",
+        LockOutKind.ROOT_ALONE: "nobody but root itself could become root, and root has no password to log in with",
+        LockOutKind.NO_LOGIN: f"nobody who can log in could become root; left are {', '.join(found.accounts)}",
+    }[found.kind]
+
+
+def _way_left(holding: Holding) -> str:
+    """Return in a few words how an account would still become root."""
+    route = holding.routes[0]
+    if holding.principal.kind is PrincipalKind.ACCOUNT and route.links[0].mechanism is Mechanism.USER_ID:
+        return f"{holding.principal} itself, with its password or a key"
+    return f"{holding.principal} ({', '.join(dict.fromkeys(map(mechanism, route.links)))})"
+
+
 def rehearsal_blocks(rehearsals: Sequence[Rehearsal], charter: Sequence[Clause] | None = None) -> list[Block]:
     """Return, for each host, who gains, who loses, and what is held on other terms; a warning first where nobody is left.
 
@@ -39,7 +60,7 @@ def rehearsal_blocks(rehearsals: Sequence[Rehearsal], charter: Sequence[Clause] 
     blocks = []
     for one in rehearsals:
         if one.locked_out:
-            blocks.append(Block(f"LOCK-OUT on {one.after.subject}: {one.locked_out}", (), style="bold magenta"))
+            blocks.append(Block(f"LOCK-OUT on {one.after.subject}: {_lock_out(one.locked_out)}", (), style="bold magenta"))
         rows = [
             *(row for change in one.gained for row in (_row("gains", change), *_unsanctioned(change, charter))),
             *(_row("loses", change) for change in one.lost),
@@ -102,7 +123,8 @@ def rehearsal_document(
         "subjects": [
             {
                 "subject": one.after.subject,
-                "lock_out": one.locked_out or None,
+                "lock_out": _lock_out(one.locked_out) if one.locked_out else None,
+                "lock_out_kind": one.locked_out.kind if one.locked_out else None,
                 "gained": [_gained(one.after, change, charter) for change in one.gained],
                 "lost": [_change(one.before, change) for change in one.lost],
                 "altered": [

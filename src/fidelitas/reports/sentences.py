@@ -1,8 +1,45 @@
 """Links and routes in words.  The same words everywhere: a route read in a table is recognised in `why`."""
 
-from fidelitas.rights import Holding, Link, LinkKind, Login, Principal, PrincipalKind, Route, ServerRights, SubjectRights
+from fidelitas.rights import Link, LinkKind, Mechanism, Principal, PrincipalKind, Route
 
-__all__ = ["brief", "holder", "kind_of", "link_clause"]
+__all__ = ["brief", "holder", "link_clause", "mechanism"]
+
+
+# A mechanism in a word or two; {} is what it goes by.
+_WORDS = {
+    Mechanism.USER_ID: "user ID 0",
+    Mechanism.MEMBERSHIP: "group",
+    Mechanism.LOGIN_MEMBERSHIP: "group",
+    Mechanism.HELD_MEMBERSHIP: "group",
+    Mechanism.ACCOUNT: "account",
+    Mechanism.GROUP: "group {}",
+    Mechanism.GROUP_ADMINISTRATOR: "group administrator",
+    Mechanism.PROGRAM: "{}",
+    Mechanism.WRITABLE: "writes {}",
+    Mechanism.SSH_KEY: "ssh",
+    Mechanism.PRIVATE_KEY: "private key",
+    Mechanism.ROLE: "role {}",
+    Mechanism.ADMIN_OPTION: "admin option",
+    Mechanism.ATTRIBUTE: "{}",
+    Mechanism.PREDEFINED_ROLE: "{}",
+    Mechanism.PARAMETER: "parameter {}",
+    Mechanism.CREATE_ROLE: "grants itself {}",
+    Mechanism.GRANT: "{}",
+    Mechanism.PUBLIC: "PUBLIC",
+    Mechanism.PRIVILEGE: "{}",
+    Mechanism.ALL_PRIVILEGES: "all privileges",
+    Mechanism.PROXY: "proxy for {}",
+    Mechanism.GRANT_TABLES: "grant tables",
+    Mechanism.ADMIN_GROUP: "{}",
+    Mechanism.USER_RIGHT: "{}",
+    Mechanism.FURTHER: "{} links",
+}
+
+
+def mechanism(link: Link) -> str:
+    """Return by what a link leads on, in a word or two."""
+    words, name = _WORDS.get(link.mechanism, link.mechanism.value), link.by.name
+    return words if "{}" not in words else words.format(name or link.mechanism.value)
 
 
 def link_clause(link: Link) -> str:
@@ -18,8 +55,8 @@ def brief(route: Route) -> str:
 def _brief_link(link: Link) -> str:
     onward = holder(link.target) if isinstance(link.target, Principal) else ""
     if link.kind is LinkKind.HAS and isinstance(link.target, Principal):
-        return link.way if link.target.kind is PrincipalKind.KEY else onward
-    return f"{link.way} as {onward}" if onward else link.way
+        return mechanism(link) if link.target.kind is PrincipalKind.KEY else onward
+    return f"{mechanism(link)} as {onward}" if onward else mechanism(link)
 
 
 def holder(principal: Principal) -> str:
@@ -28,32 +65,3 @@ def holder(principal: Principal) -> str:
         return str(principal)
     fingerprint, _, comment = principal.name.partition(" ")
     return f"key {comment.strip('()')} {fingerprint[7:15]}…" if comment else f"key {fingerprint[7:15]}…"
-
-
-# What is added to an account's kind where it does not simply log in with a password.
-_LOGIN = {
-    Login.PASSWORD: "",
-    Login.FREELY: ", empty password",
-    Login.NO_PASSWORD: ", keys?",
-    Login.KEY: ", key",
-    Login.NEITHER: ", no log-in",
-    Login.REFUSED: ", no shell",
-    Login.EXPIRED: ", expired",
-    Login.UNKNOWN: ", log-in?",
-}
-
-
-def kind_of(holding: Holding, rights: SubjectRights) -> str:
-    """Return what the holder is, and for an account whether it can log in: "person", "service, no shell", "group of 4"."""
-    if isinstance(rights, ServerRights):
-        return rights.describe(holding.principal)
-    identity = rights.identity(holding.principal)
-    if identity is not None:
-        return identity.kind.value + _LOGIN[identity.login]
-    if holding.principal.kind is PrincipalKind.GROUP:
-        return f"group of {len(rights.population.members(holding.principal.name))}"
-    if holding.principal.kind is PrincipalKind.ANY_ACCOUNT:
-        return f"all {len(rights.population.effective)}"
-    if holding.principal.kind is PrincipalKind.ELSEWHERE:
-        return "elsewhere"
-    return "secret"

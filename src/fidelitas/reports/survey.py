@@ -8,34 +8,15 @@ from fidelitas.reports.blocks import Block, Row
 from fidelitas.reports.coverage import coverage_document
 from fidelitas.reports.findings import findings_document
 from fidelitas.reports.holders import Filter, holders_document, selected
-from fidelitas.rights import AccountKind, HostRights, ServerRights, SubjectRights
+from fidelitas.reports.subjects import words_of
+from fidelitas.rights import SubjectRights
 
 __all__ = ["subject_block", "survey_document"]
 
 
 def subject_block(subject: SubjectRights) -> Block:
-    """Return the head of the answer about a host or a server."""
-    if isinstance(subject, ServerRights):
-        return Block(subject.subject, tuple(Row(line) for line in subject.head()))
-    return _host_block(subject)
-
-
-def _host_block(host: HostRights) -> Block:
-    facts = host.facts
-    kinds = [who.kind for who in host.population.effective]
-    people, services = kinds.count(AccountKind.PERSON), kinds.count(AccountKind.SERVICE)
-    system = facts.system.name if facts.system else "system not known"
-    how = "" if facts.live else ", from a root folder"
-    by = "" if facts.taken_by == 0 else f", by user ID {facts.taken_by} and not as root"
-    rules = f"{len(facts.policy.rules)} sudo rules" if facts.policy.known else "sudo policy unknown: it could not be read"
-    packaged = dict(facts.packages).get("sudo")
-    package = f" (package {packaged})" if packaged else ""
-    sudo = f"; sudo {facts.sudo_version}{package}" if facts.sudo_version else f"; sudo{package}" if package else ""
-    rows = [
-        Row(f"{system}; evidence of {facts.taken:%Y-%m-%d %H:%M} UTC{how}{by}{sudo}"),
-        Row(f"{len(kinds)} accounts ({people} people, {services} services), {len(facts.groups)} groups, {rules}"),
-    ]
-    return Block(host.subject, tuple(rows))
+    """Return the head of the answer about a subject."""
+    return Block(subject.subject, tuple(Row(line) for line in words_of(subject).head(subject)))
 
 
 def survey_document(hosts: Sequence[SubjectRights], findings: Sequence[Finding], survey: str | None) -> dict[str, Any]:

@@ -12,7 +12,7 @@ from fidelitas.logbook import Logbook
 from fidelitas.reports.blocks import Block, Row
 from fidelitas.reports.places import place_document
 from fidelitas.reports.table import Table
-from fidelitas.usage import AttributedEvent, AttributionBasis, HostUse, PersonUse, Session
+from fidelitas.usage import AttributedEvent, AttributionBasis, HostUse, Notable, PersonUse, Session
 
 __all__ = [
     "attributed_event_document",
@@ -29,11 +29,11 @@ __all__ = [
 # Of one sort of deeds a summary shows so many; the rest is counted, and all are listed with --events.
 _MOST_SHOWN = 8
 _SORTS = (
-    ("doubtful", "Lines that may be forged", "bold magenta"),
-    ("refused", "Refused", "bold red"),
-    ("shell", "Shells, in which names end", "bold yellow"),
-    ("changed", "Changes of accounts and groups", "bold yellow"),
-    ("root log-in", "Log-ins as root", "bold yellow"),
+    (Notable.SUSPECTED_FORGERY, "Lines that may be forged", "bold magenta"),
+    (Notable.REFUSED, "Refused", "bold red"),
+    (Notable.SHELL, "Shells, in which names end", "bold yellow"),
+    (Notable.CHANGED, "Changes of accounts and groups", "bold yellow"),
+    (Notable.ROOT_LOGIN, "Log-ins as root", "bold yellow"),
 )
 
 
@@ -243,6 +243,7 @@ def attributed_event_document(attributed: AttributedEvent) -> dict[str, Any]:
         "folder": event.folder or None,
         "command": event.command or None,
         "reason": event.reason or None,
+        "change": event.change,
         "count": event.times,
         "address": event.address or None,
         "doubt": event.doubt or None,

@@ -4,10 +4,11 @@ from collections.abc import Sequence
 from typing import Any
 
 from fidelitas.reports.blocks import Block, Row
-from fidelitas.reports.holders import holding_document
+from fidelitas.reports.documents import holding_document
 from fidelitas.reports.provenance import UNTOLD, Provenance, since_line
 from fidelitas.reports.sentences import link_clause
-from fidelitas.rights import Holding, Identity, PrincipalKind, Route, ServerRights, SubjectRights
+from fidelitas.reports.subjects import words_of
+from fidelitas.rights import Holding, Route, SubjectRights
 from fidelitas.usage import Grants
 
 __all__ = ["why_blocks", "why_document"]
@@ -23,34 +24,16 @@ def why_blocks(account: str, hosts: Sequence[SubjectRights], provenance: Provena
 
 def _host(account: str, host: SubjectRights, grants: Grants | None) -> list[Block]:
     held = _held(account, host)
-    if isinstance(host, ServerRights):
-        blocks = [Block(f"{account} on {host.subject}", tuple(Row(line, style="dim") for line in host.about(account)))]
-    else:
-        identity = host.population.by_name.get(account)
-        blocks = [Block(f"{account} on {host.subject}", _rows(_who(identity) if identity else _stranger(held)))]
+    lines = words_of(host).why(host, account, held)
+    blocks = [Block(f"{account} on {host.subject}", tuple(Row(line, style="dim") for line in lines))]
     if not held:
         why = "holds no elevated right" + ("; see the gaps below" if host.gaps else "")
         blocks[0] = Block(f"{account} on {host.subject}", (*blocks[0].rows, Row(why)))
     return blocks + [_holding(holding, grants) for holding in held]
 
 
-def _rows(who: str) -> tuple[Row, ...]:
-    return (Row(who, style="dim"),) if who else ()
-
-
-def _stranger(held: Sequence[Holding]) -> str:
-    """Return what is to be said of a holder that is no account of the host."""
-    there = sorted({holding.principal.subject for holding in held if holding.principal.kind is PrincipalKind.ELSEWHERE})
-    return f"no account of this host; comes from {', '.join(there)}" if there else ""
-
-
 def _held(account: str, host: SubjectRights) -> list[Holding]:
     return [holding for holding in host.holdings if holding.principal.is_called(account)]
-
-
-def _who(identity: Identity) -> str:
-    groups = ", ".join(dict.fromkeys(membership.group.name for membership in identity.memberships)) or "none"
-    return f"{identity.kind.value}, user ID {identity.uid}, log-in {identity.login.value}, groups {groups}"
 
 
 def _holding(holding: Holding, grants: Grants | None) -> Block:

@@ -5,20 +5,19 @@ this and `routes` follows them.  Everything here is pure: facts in, holdings out
 """
 
 from fidelitas.rights.directory import DirectoryRights, directory_rights_of, for_hosts
-from fidelitas.rights.graph.links import Holding, Link, LinkKind, Principal, PrincipalKind, Right, RightKind, Route, Strength
-from fidelitas.rights.linux.host import HostRights, rights_of, unread_host
+from fidelitas.rights.graph.links import By, Holding, Link, LinkKind, Mechanism, Principal, PrincipalKind, Right, RightKind, Route, Strength
+from fidelitas.rights.linux.host import HostRights, rights_of
 from fidelitas.rights.linux.population import AccountKind, Identity, Login, Membership, Population
 from fidelitas.rights.mariadb.server import MariadbRights, mariadb_rights_of
 from fidelitas.rights.postgresql import DatabaseRights, LoginPath, database_rights_of
-from fidelitas.rights.server import ServerRights, UnreadServer
+from fidelitas.rights.subject import DatabaseServer, SubjectRights, UnreadSubject
 from fidelitas.rights.windows import WindowsRights, windows_rights_of
-
-# What the rights on a subject are asked for, whatever it is.
-SubjectRights = HostRights | ServerRights
 
 __all__ = [
     "AccountKind",
+    "By",
     "DatabaseRights",
+    "DatabaseServer",
     "DirectoryRights",
     "Holding",
     "HostRights",
@@ -28,6 +27,7 @@ __all__ = [
     "Login",
     "LoginPath",
     "MariadbRights",
+    "Mechanism",
     "Membership",
     "Population",
     "Principal",
@@ -35,16 +35,14 @@ __all__ = [
     "Right",
     "RightKind",
     "Route",
-    "ServerRights",
     "Strength",
     "SubjectRights",
-    "UnreadServer",
+    "UnreadSubject",
     "WindowsRights",
     "database_rights_of",
     "directory_rights_of",
     "for_hosts",
     "mariadb_rights_of",
     "rights_of",
-    "unread_host",
     "windows_rights_of",
 ]

@@ -8,10 +8,11 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from functools import cached_property
 
 from fidelitas.facts import Directory, DirectoryAccount, DirectoryFacts, DirectoryGroup, DirectoryMember, Place, StatedGroup
-from fidelitas.rights.graph.links import Holding, Link, LinkKind, Principal, PrincipalKind, Right, RightKind, Strength
+from fidelitas.rights.graph.links import By, Holding, Link, LinkKind, Mechanism, Principal, PrincipalKind, Right, RightKind, Strength
+from fidelitas.rights.graph.paths import Edge
 from fidelitas.rights.graph.routes import holdings_by
-from fidelitas.rights.linux.edges import Edge
-from fidelitas.rights.server import ServerRights
+from fidelitas.rights.graph.walks import reached
+from fidelitas.rights.subject import RowSubject
 
 __all__ = ["DirectoryRights", "directory_rights_of", "for_hosts"]
 
@@ -43,7 +44,7 @@ def _foreign(dn: str, place: Place) -> DirectoryAccount | None:
     return None if found is None else DirectoryAccount(name=_EVERYBODY.get(found[1], found[1]), dn=dn, sid=found[1], place=place)
 
 
-class DirectoryRights(ServerRights):
+class DirectoryRights(RowSubject):
     """What the objects of a directory amount to."""
 
     platform = "directory"
@@ -81,14 +82,8 @@ class DirectoryRights(ServerRights):
 
     def below(self, groups: Iterable[Principal]) -> Iterator[Link]:
         """Yield the memberships in some groups, at any depth, each once."""
-        agenda = list(dict.fromkeys(groups))
-        seen = set(agenda)
-        for group in agenda:
-            for link in self._into.get(group, ()):
-                yield link
-                if link.source not in seen:
-                    seen.add(link.source)
-                    agenda.append(link.source)
+        for group in reached(groups, lambda one: (link.source for link in self._into.get(one, ()))):
+            yield from self._into.get(group, ())
 
     @cached_property
     def holdings(self) -> tuple[Holding, ...]:
@@ -99,26 +94,9 @@ class DirectoryRights(ServerRights):
         """Return whether there is such an account, or such a group (written ``%name``)."""
         return holder in self.accounts or any(f"%{group.name}" == holder for group in self.facts.groups)
 
-    def describe(self, principal: Principal) -> str:
-        """Return what a holder is."""
-        account = self.accounts.get(principal.name)
-        if principal.kind is PrincipalKind.ACCOUNT and account is None:
-            return "of another domain"
-        if account is None or principal.kind is not PrincipalKind.ACCOUNT:
-            return "group"
-        kind = "service" if account.service_names else "account"
-        expired = account.expires is not None and account.expires < self.taken
-        return kind + (", disabled" if account.disabled else "") + (", expired" if expired else "")
-
-    def belongs_to(self, role: str) -> Iterable[str]:
+    def belongs_to(self, name: str) -> Iterable[str]:
         """Return the groups of an account or group, at any depth."""
-        agenda, seen = [role], {role}
-        for one in agenda:
-            for outer in self._above.get(one, ()):
-                if outer not in seen:
-                    seen.add(outer)
-                    agenda.append(outer)
-        return sorted(seen - {role})
+        return sorted(set(reached([name], lambda one: self._above.get(one, ()))) - {name})
 
     @cached_property
     def _above(self) -> Mapping[str, Sequence[str]]:
@@ -126,21 +104,6 @@ class DirectoryRights(ServerRights):
         for link in self._memberships():
             above.setdefault(str(link.source), []).append(str(link.target))
         return above
-
-    def about(self, role: str) -> Sequence[str]:
-        """Return what an account is."""
-        account = self.accounts.get(role)
-        if account is None:
-            return ()
-        seen = f"last log-on {account.last_logon:%Y-%m-%d}" if account.last_logon else "last log-on not told"
-        return (f"{self.describe(self._node(account))}, {seen}", account.dn)
-
-    def head(self) -> Sequence[str]:
-        """Return how much there is."""
-        return (
-            f"directory; evidence of {self.taken:%Y-%m-%d %H:%M} UTC",
-            f"{len(self.facts.accounts)} accounts, {len(self.facts.groups)} groups",
-        )
 
     def counts(self) -> Sequence[tuple[str, int]]:
         """Return how many objects were read."""
@@ -168,7 +131,7 @@ class DirectoryRights(ServerRights):
             for member, place in self.members(group):
                 nested = isinstance(member, StatedGroup)
                 because = f"group {member.name} is in group {group.name}" if nested else f"it is in group {group.name}"
-                yield self._to(member, self._node(group), "group", because, place, Strength.DIRECT)
+                yield self._to(member, self._node(group), By(Mechanism.MEMBERSHIP), because, place, Strength.DIRECT)
 
     def _powers(self) -> Iterator[Link]:
         for group in self.facts.groups:
@@ -176,12 +139,12 @@ class DirectoryRights(ServerRights):
             if rid in _WELL_KNOWN:
                 because, strength = _WELL_KNOWN[rid]
                 right = Right(kind=RightKind.DIRECTORY_ADMIN, detail="", subject=self.subject)
-                yield self._to(group, right, group.name, because, group.place, strength)
+                yield self._to(group, right, By(Mechanism.ADMIN_GROUP, group.name), because, group.place, strength)
 
     def _to(
-        self, source: DirectoryAccount | StatedGroup, target: Principal | Right, way: str, because: str, place: Place, strength: Strength
+        self, source: DirectoryAccount | StatedGroup, target: Principal | Right, by: By, because: str, place: Place, strength: Strength
     ) -> Link:
-        return Link(source=self._node(source), target=target, kind=LinkKind.HAS, strength=strength, way=way, because=because, place=place)
+        return Link(source=self._node(source), target=target, kind=LinkKind.HAS, strength=strength, by=by, because=because, place=place)
 
 
 def directory_rights_of(facts: DirectoryFacts) -> DirectoryRights:

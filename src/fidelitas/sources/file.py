@@ -1,28 +1,24 @@
 """A file handed in: what the probe printed on a host, carried here by hand."""
 
 import io
-import re
 import stat
+from collections.abc import Callable, Iterable
 from pathlib import Path
 
 from fidelitas.errors import EvidenceError, ReadError
 from fidelitas.evidence import read_bundle
 from fidelitas.sources.collected import Collected, sealed
-from fidelitas.text import first_line
 
-__all__ = ["from_file"]
+__all__ = ["DumpReader", "from_file", "from_group_listing"]
 
-# So far into a file its first line is looked for.
-_BEGINNING = 1 << 20
-# The line of hyphens that net localgroup prints above the members; in UTF-16 with a zero to each.
-_RULE = re.compile(rb"\n-{40,}\r?\n")
-_LARGEST_TEXT = 1 << 20
+# Whether a file is of a form, and what makes evidence of its content and a name for the subject.
+DumpReader = tuple[Callable[[bytes], bool], Callable[[bytes, str], Collected]]
 # A packed bundle of this size holds more than the reader's own limit for what may come out of it.
 _LARGEST = 2**31
 
 
-def from_file(path: Path, name: str | None = None) -> Collected:
-    """Return the evidence in a file: what the probe printed on a host, or its script for a database server.
+def from_file(path: Path, name: str | None = None, dumps: Iterable[DumpReader] = ()) -> Collected:
+    """Return the evidence in a file: what the probe printed on a host, or another form of which `dumps` recognise and read one each.
 
     Raises `ReadError` if it cannot be read, `EvidenceError` if it is neither.
     """
@@ -33,24 +29,18 @@ def from_file(path: Path, name: str | None = None) -> Collected:
             f'could not read evidence file "{path}": {error.strerror or error}',
             hint="Give a file that the probe printed.",
         ) from error
-    if archive.startswith(b"fidelitas-postgresql "):
-        from fidelitas.sources.postgresql import from_postgresql_dump  # noqa: PLC0415 a driver that others do without
-
-        return from_postgresql_dump(archive, name or path.stem)
-    if archive[:40].startswith(b"#") and b"fidelitas-mariadb " in archive[:40]:
-        from fidelitas.sources.mariadb_dump import from_mariadb_dump  # noqa: PLC0415
-
-        return from_mariadb_dump(archive, name or path.stem)
-    if first_line(archive[:_BEGINNING].decode("latin-1")).lower().startswith(("version:", "dn:")):
-        from fidelitas.sources.directory import from_ldif  # noqa: PLC0415
-
-        return from_ldif(archive, name or path.stem)
-    if len(archive) <= _LARGEST_TEXT and _RULE.search(archive.replace(b"\0", b"")):
-        return sealed(name or path.stem, "windows", {"group": archive}, "net localgroup")
+    for recognise, read in dumps:
+        if recognise(archive):
+            return read(archive, name or path.stem)
     try:
         return Collected(bundle=read_bundle(io.BytesIO(archive)), archive=archive)
     except EvidenceError as error:
         raise EvidenceError(f'"{path}": {error}', hint=error.hint or "Give a file that the probe printed.") from error
+
+
+def from_group_listing(content: bytes, name: str) -> Collected:
+    """Return the evidence in what ``net localgroup NAME`` printed on a Windows machine."""
+    return sealed(name, "windows", {"group": content}, "net localgroup")
 
 
 def _content(path: Path) -> bytes:

@@ -1,6 +1,6 @@
 """Use of privilege: events tied to the persons behind them, what they amount to, and what of it is out of order."""
 
-from fidelitas.usage.host_use import First, HostUse, LogState
+from fidelitas.usage.host_use import First, HostUse, LogState, New, Notable
 from fidelitas.usage.persons import AttributedEvent, Attribution, AttributionBasis
 from fidelitas.usage.provenance import Grants
 from fidelitas.usage.sensitive_targets import SensitiveTarget, sensitive_targets
@@ -15,6 +15,8 @@ __all__ = [
     "Grants",
     "HostUse",
     "LogState",
+    "New",
+    "Notable",
     "People",
     "PersonUse",
     "SensitiveTarget",

@@ -7,15 +7,16 @@ from collections import Counter, defaultdict
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, tzinfo
+from enum import Enum
 
-from fidelitas.facts import Event, EventKind, Gap, TimeJump
+from fidelitas.facts import Change, Event, EventKind, Gap, TimeJump
 from fidelitas.usage.persons import AttributedEvent, Attribution
 from fidelitas.usage.provenance import Grants
 from fidelitas.usage.sensitive_targets import sensitive_targets
 from fidelitas.usage.sessions import Session, is_shell
 from fidelitas.usage.summary import People
 
-__all__ = ["Failures", "First", "HostUse", "LogState"]
+__all__ = ["Failures", "First", "HostUse", "LogState", "New", "Notable"]
 
 _MOST = 500
 _MOST_KEYS = 20_000
@@ -24,12 +25,34 @@ _OTHERS = "(others)"
 _HABIT = 20
 
 
+class Notable(Enum):
+    """Sorts of events that a reader wants to see one by one."""
+
+    SUSPECTED_FORGERY = "suspected forgery"
+    REFUSED = "refused"
+    REFUSED_SENSITIVE = "refused, of a sensitive target"
+    CHANGED = "changed"
+    ROOT_LOGIN = "root login"
+    SHELL = "shell"
+    SECRET = "secret"  # noqa: S105
+    POLICY = "policy"
+    LOG = "log"
+    AUDIT = "audit"
+
+
+class New(Enum):
+    """What an account can use for the first time."""
+
+    RIGHT = "right"
+    COMMAND = "command"
+
+
 @dataclass(frozen=True, slots=True)
 class First:
     """The first time that an account used a command or a right, after so many uses of `known` others, `once` of them met a single time."""
 
     attributed: AttributedEvent
-    what: str
+    what: New
     uses: int
     once: int
     known: int
@@ -67,8 +90,8 @@ class HostUse:
         self.people = People()
         self.events = 0
         self.sessions: list[Session] = []
-        self.notable: dict[str, list[AttributedEvent]] = defaultdict(list)
-        self.counted: Counter[str] = Counter()
+        self.notable: dict[Notable, list[AttributedEvent]] = defaultdict(list)
+        self.counted: Counter[Notable] = Counter()
         self.active: dict[str, Counter[int]] = {}  # uses and attempts by account and hour since 1970, UTC
         self.active_at: dict[tuple[str, int], AttributedEvent] = {}
         self.failures: dict[str, dict[int, Failures]] = {}  # by account and hour
@@ -80,7 +103,7 @@ class HostUse:
         self.troubles: list[Gap] = []  # what went wrong unexpectedly while it was judged
         self.until: datetime | None = None  # when the logs were collected
         self.entitled: frozenset[str] | None = None  # accounts with rights, where a survey tells them
-        self._known: dict[tuple[str, str], Counter[str]] = {}
+        self._known: dict[tuple[New, str], Counter[str]] = {}
 
     @property
     def subject(self) -> str:
@@ -96,22 +119,22 @@ class HostUse:
         if self.attribution.sessions.done:
             self._end_sessions()
         if event.doubt:
-            self._keep("doubtful", attributed)
+            self._keep(Notable.SUSPECTED_FORGERY, attributed)
         elif kind is EventKind.USED:
             self._use(attributed)
             self.grants.add(attributed)
         elif kind is EventKind.REFUSED:
-            self._keep("refused", attributed)
+            self._keep(Notable.REFUSED, attributed)
             self._act(attributed)
             if sensitive_targets(event.command):
-                self._keep("refused touch", attributed)
+                self._keep(Notable.REFUSED_SENSITIVE, attributed)
         elif kind is EventKind.FAILED or kind is EventKind.LOGIN_FAILED:
             self._fail(attributed, tries if attributed.persons and kind is EventKind.FAILED else event.times)
         elif kind is EventKind.CHANGED:
-            self._keep("changed", attributed)
+            self._keep(Notable.CHANGED, attributed)
             self.grants.add(attributed)
-        elif kind is EventKind.LOGIN and event.target == "root" and event.reason != "last log-in":
-            self._keep("root log-in", attributed)
+        elif kind is EventKind.LOGIN and event.target == "root" and not event.last_only:
+            self._keep(Notable.ROOT_LOGIN, attributed)
         return attributed
 
     def finish(self) -> None:
@@ -123,7 +146,7 @@ class HostUse:
             if session.shell or len(self.sessions) < 10 * _MOST:
                 self.sessions.append(session)
 
-    def _keep(self, sort: str, attributed: AttributedEvent) -> None:
+    def _keep(self, sort: Notable, attributed: AttributedEvent) -> None:
         self.counted[sort] += 1
         kept = self.notable[sort]
         if len(kept) < _MOST:
@@ -134,13 +157,13 @@ class HostUse:
     def _use(self, attributed: AttributedEvent) -> None:
         event = attributed.event
         for sensitive_target in sensitive_targets(event.command):
-            self._keep(sensitive_target.value, attributed)
+            self._keep(Notable(sensitive_target.value), attributed)
         if is_shell(event):
-            self._keep("shell", attributed)
+            self._keep(Notable.SHELL, attributed)
         if len(attributed.persons) == 1 and event.program not in ("cron", "CRON", "crond"):
             self._act(attributed)
-            self._first(attributed, "right", event.target or "root")
-            self._first(attributed, "command", event.command.partition(" ")[0] or event.program)
+            self._first(attributed, New.RIGHT, event.target or "root")
+            self._first(attributed, New.COMMAND, event.command.partition(" ")[0] or event.program)
 
     def _act(self, attributed: AttributedEvent) -> None:
         """Count a use or an attempt by its hour."""
@@ -156,7 +179,7 @@ class HostUse:
         if hours[hour] == 1:
             self.active_at[person, hour] = attributed
 
-    def _first(self, attributed: AttributedEvent, what: str, value: str) -> None:
+    def _first(self, attributed: AttributedEvent, what: New, value: str) -> None:
         known = self._known.setdefault((what, attributed.persons[0]), Counter())
         if value not in known and len(known) < _MOST_KEYS:
             uses = sum(known.values())
@@ -198,11 +221,11 @@ class HostUse:
     def flips(self) -> Iterator[tuple[AttributedEvent, AttributedEvent]]:
         """Yield memberships that were given and taken again, or the other way round, as pairs of deeds."""
         before: dict[tuple[str, str], AttributedEvent] = {}
-        for attributed in self.notable["changed"]:
+        for attributed in self.notable[Notable.CHANGED]:
             event = attributed.event
-            if not event.group or not event.target or event.reason.removesuffix(" the group") not in ("added to", "removed from"):
+            if not event.group or not event.target or event.change not in (Change.MEMBER_ADDED, Change.MEMBER_REMOVED):
                 continue
             key = event.target, event.group
-            if key in before and before[key].event.reason != event.reason:
+            if key in before and before[key].event.change is not event.change:
                 yield before[key], attributed
             before[key] = attributed

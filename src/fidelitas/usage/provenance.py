@@ -2,13 +2,12 @@
 
 from dataclasses import dataclass, field
 
-from fidelitas.facts import EventKind
+from fidelitas.facts import Change, EventKind
 from fidelitas.usage.persons import AttributedEvent
 from fidelitas.usage.sensitive_targets import SensitiveTarget, edited_paths, sensitive_targets
 
 __all__ = ["Grants"]
 
-_GIVEN, _TAKEN = "added to the group", "removed from the group"
 _MOST = 10_000
 
 
@@ -34,16 +33,16 @@ class Grants:
 
     def _change(self, attributed: AttributedEvent) -> None:
         event = attributed.event
-        if event.reason == _GIVEN and event.group and len(self.memberships) < _MOST:
+        if event.change is Change.MEMBER_ADDED and event.group and len(self.memberships) < _MOST:
             self.memberships[event.group, event.target] = attributed
-        elif event.reason == _TAKEN:
+        elif event.change is Change.MEMBER_REMOVED:
             self.memberships.pop((event.group, event.target), None)
-        elif event.reason == "members of the group set":
+        elif event.change is Change.MEMBERS_SET:
             for member in event.target.split(","):
                 self.memberships.setdefault((event.group, member), attributed)
-        elif event.reason.startswith("account made") and len(self.accounts) < _MOST:
+        elif event.change is Change.ACCOUNT_CREATED and len(self.accounts) < _MOST:
             self.accounts[event.target] = attributed
-        elif event.reason == "account removed":
+        elif event.change is Change.ACCOUNT_DELETED:
             self.accounts.pop(event.target, None)
 
     def of_membership(self, group: str, account: str) -> AttributedEvent | None:

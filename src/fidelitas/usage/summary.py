@@ -91,7 +91,7 @@ class People:
         """Return how many wrong passwords a line adds to those that a line before it told."""
         event, key = attributed.event, (attributed.event.host, attributed.persons[0])
         before = self._last_failure.pop(key, None)
-        sums_up = bool(event.command) or event.reason == "su refused"
+        sums_up = bool(event.command) or event.sums_up
         told = sums_up and before is not None and event.at is not None and event.at - before <= _SAME_TRY
         if not sums_up and event.at is not None:
             self._last_failure[key] = event.at

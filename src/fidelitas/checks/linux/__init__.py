@@ -2,7 +2,7 @@
 
 from fidelitas.checks.check import Check
 from fidelitas.checks.linux import accounts, groups, logins, programs, running, sudo_commands, sudo_files, sudo_options, sudo_rules
-from fidelitas.rights import HostRights
+from fidelitas.rights.linux.host import HostRights
 
 __all__ = ["CHECKS"]
 

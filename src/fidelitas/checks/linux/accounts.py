@@ -5,7 +5,8 @@ from collections.abc import Iterator
 from fidelitas.checks.check import Check, Found, check
 from fidelitas.facts import PasswordState
 from fidelitas.findings import Severity
-from fidelitas.rights import HostRights, Login
+from fidelitas.rights.accounts.identity import Login
+from fidelitas.rights.linux.host import HostRights
 
 __all__ = ["CHECKS"]
 

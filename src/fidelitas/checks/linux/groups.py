@@ -6,9 +6,9 @@ from collections.abc import Iterator
 from fidelitas.checks.check import Check, Found, check
 from fidelitas.facts import LentGroups, Place
 from fidelitas.findings import Severity
-from fidelitas.rights import HostRights, RightKind
-from fidelitas.rights.graph.links import PrincipalKind
+from fidelitas.rights.graph.links import PrincipalKind, RightKind
 from fidelitas.rights.linux.groups import conferred
+from fidelitas.rights.linux.host import HostRights
 from fidelitas.rights.linux.lent_groups import lent_groups
 from fidelitas.rights.linux.live import Stale, stale_groups
 from fidelitas.rights.linux.population import AccountKind
@@ -27,7 +27,7 @@ def root_equivalent(rights: HostRights) -> Iterator[Found]:
     Such groups were made for programs.  What their members can read, write or talk to makes them root, or shows them every password hash,
     and no review of the sudo policy finds it.
     """
-    states = {state.path: state for state in rights.facts.files}
+    states = rights.facts.states
     for group in rights.population.groups:
         found = conferred(group, states)
         if found is None or found.right not in ("root", "read-secrets"):
@@ -63,7 +63,7 @@ def added_at_login(rights: HostRights) -> Iterator[Found]:
 
     The account and group files show nothing of it, and a program that they make setgid meanwhile keeps the group for them for good.
     """
-    states = {state.path: state for state in rights.facts.files}
+    states = rights.facts.states
     by_gid = {group.gid: group for group in reversed(rights.population.groups)}
     told: dict[tuple[int, LentGroups], list[str]] = {}
     for who, gid, lent in lent_groups(rights.facts.logins, rights.population):

@@ -1,19 +1,18 @@
 """Checks of log-ins: root over SSH, keys and whom they open, what su asks."""
 
 import shlex
-from collections.abc import Iterable, Iterator
-from posixpath import dirname
+from collections.abc import Iterator
 
-from fidelitas.checks.check import Check, EstateCheck, Found, check, estate_check
+from fidelitas.checks.check import Check, Found, check
 from fidelitas.facts import PasswordState, Place
 from fidelitas.findings import Severity
-from fidelitas.rights import HostRights
 from fidelitas.rights.linux.files import above, readers, writers, writers_told
+from fidelitas.rights.linux.host import HostRights
 from fidelitas.rights.linux.pam import su_rules
 from fidelitas.rights.linux.population import Identity
-from fidelitas.rights.linux.ssh import KeyGrant, is_elsewhere, may_connect, sshd_for
+from fidelitas.rights.linux.ssh import is_elsewhere, may_connect, sshd_for
 
-__all__ = ["CHECKS", "ESTATE_CHECKS"]
+__all__ = ["CHECKS"]
 
 
 @check("login.root-password", Severity.MEDIUM, advice="Set PermitRootLogin to no; let people log in as themselves and use sudo.")
@@ -110,7 +109,7 @@ def writable_authorized_keys(rights: HostRights) -> Iterator[Found]:
 
     Who writes it lets themselves in.  sshd refuses such files as long as StrictModes is on.
     """
-    states = {state.path: state for state in rights.facts.files}
+    states = rights.facts.states
     for who, key_grant in rights.key_grants:
         if who.uid == 0:
             continue  # for root's own see running.writable
@@ -131,7 +130,7 @@ def unencrypted_private_key(rights: HostRights) -> Iterator[Found]:
 
     Whoever reads the file, root first of all, logs in wherever the key opens an account.
     """
-    states = {state.path: state for state in rights.facts.files}
+    states = rights.facts.states
     for key in rights.facts.logins.private_keys:
         if key.path.startswith("/etc/ssh/ssh_host_"):
             continue
@@ -157,7 +156,7 @@ def stored_database_password(rights: HostRights) -> Iterator[Found]:
 
     Whoever reads it is that account of the database, from wherever the database lets it in.
     """
-    states = {state.path: state for state in rights.facts.files}
+    states = rights.facts.states
     for kept in rights.facts.logins.kept_passwords:
         state, able = states.get(kept.path), readers(kept.path, states)
         owner = state.uid if state is not None else None
@@ -166,50 +165,10 @@ def stored_database_password(rights: HostRights) -> Iterator[Found]:
             continue
         by = "everybody" if able.everybody else f"{', '.join(others[:5])}{' and others' if len(others) > 5 else ''}"
         mode = f" (mode {state.mode:04o})" if state is not None and state.mode is not None else ""
-        message = f"{kept.kind} {kept.path} holds the password of a database, and {by} can read it{mode}"
+        message = f"{kept.file_kind} {kept.path} holds the password of a database, and {by} can read it{mode}"
         severity = Severity.HIGH if able.everybody else None
         place = Place(subject=rights.subject, path=kept.path)
         yield Found(about=kept.path, message=message, places=(place,), severity=severity, safer=f"chmod go= {shlex.quote(kept.path)}")
-
-
-@estate_check("login.shared-key", Severity.LOW, advice="Give every person a key of their own for an account of their own.")
-def shared_key(hosts: Iterable[HostRights]) -> Iterator[tuple[HostRights, Found]]:
-    """One key opens several accounts, some of them root.
-
-    Who holds it cannot be told from the logs of any of them, and a private half that lies on one host carries whoever takes that host to
-    all the others.
-    """
-    hosts = tuple(hosts)
-    opened: dict[str, list[tuple[HostRights, Identity, KeyGrant]]] = {}
-    lying: dict[str, list[tuple[HostRights, str, bool]]] = {}
-    for host in hosts:
-        for who, key_grant in host.key_grants:
-            opened.setdefault(key_grant.key.fingerprint, []).append((host, who, key_grant))
-        for key in host.private_keys:
-            if key.fingerprint:
-                lying.setdefault(key.fingerprint, []).append((host, key.path, key.encrypted))
-    for fingerprint, uses in sorted(opened.items()):
-        accounts = list(dict.fromkeys((host.subject, who.name) for host, who, _ in uses))
-        roots = [f"{who.name} on {host.subject}" for host, who, key_grant in uses if who.uid == 0 and not key_grant.command]
-        names = {name for _, name in accounts}
-        private = [(host, path, encrypted) for host, path, encrypted in lying.get(fingerprint, ()) if _leads_on(host, path, uses)]
-        if len(names) < 2 and not private:
-            continue  # one person's key on all of that person's accounts
-        host, _, key_grant = uses[0]
-        comment = f" ({key_grant.key.comment})" if key_grant.key.comment else ""
-        where = ", ".join(f"{name} on {subject}" for subject, name in accounts[:6]) + (" and more" if len(accounts) > 6 else "")
-        message = f"key {fingerprint}{comment} opens {where}"
-        for at, path, encrypted in private[:3]:
-            message += f"; its private half lies on {at.subject} in {path}{'' if encrypted else ', without a passphrase'}"
-        severity = Severity.HIGH if roots and private else Severity.MEDIUM if roots else None
-        places = tuple(dict.fromkeys(one.key.place for _, _, one in uses))
-        yield host, Found(about=fingerprint, message=message, places=places, severity=severity)
-
-
-def _leads_on(host: HostRights, path: str, uses: list[tuple[HostRights, Identity, KeyGrant]]) -> bool:
-    """Return whether a private half lies where it leads to another host, or to another account than the one whose home it lies in."""
-    owner = next((who for who in host.population.effective if who.account and dirname(dirname(path)) == who.account.home), None)
-    return any(other.subject != host.subject or owner is None or who.name != owner.name for other, who, _ in uses)
 
 
 CHECKS: tuple[Check[HostRights], ...] = (
@@ -220,4 +179,3 @@ CHECKS: tuple[Check[HostRights], ...] = (
     unencrypted_private_key,
     stored_database_password,
 )
-ESTATE_CHECKS: tuple[EstateCheck, ...] = (shared_key,)

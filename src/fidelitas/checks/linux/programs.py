@@ -2,14 +2,14 @@
 
 import re
 import shlex
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from posixpath import dirname
 
 from fidelitas.checks.check import Check, Found, check
 from fidelitas.facts import FileState, Place
 from fidelitas.findings import Severity
-from fidelitas.rights import HostRights
 from fidelitas.rights.linux.files import above, writers, writers_told
+from fidelitas.rights.linux.host import HostRights
 from fidelitas.rights.linux.programs import Origin, PrivilegedProgram, privileged_programs
 from fidelitas.rights.linux.reach import reachers
 
@@ -130,8 +130,8 @@ def foreign_copies(rights: HostRights) -> Iterator[Found]:
         yield Found(about=tree, message=message, places=places, severity=Severity.LOW if barred else None)
 
 
-def _states(rights: HostRights) -> dict[str, FileState]:
-    return {state.path: state for state in rights.facts.files}
+def _states(rights: HostRights) -> Mapping[str, FileState]:
+    return rights.facts.states
 
 
 @check("programs.added-set-id", Severity.MEDIUM, advice="Take the bit away, or register it with the package manager.")

@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping
 from fidelitas.checks.check import Check, Found, check
 from fidelitas.facts import Place
 from fidelitas.findings import Severity
-from fidelitas.rights import HostRights
+from fidelitas.rights.linux.host import HostRights
 from fidelitas.rights.linux.polkit import unasked_actions
 from fidelitas.rights.linux.writable import weak_places
 

@@ -10,7 +10,7 @@ from fidelitas.checks.linux.sudo_rules import NEEDED, as_root, named_instead, us
 from fidelitas.facts import AliasKind, Command, MemberKind, SudoRule, Tag
 from fidelitas.findings import Severity
 from fidelitas.patterns import has_wildcards
-from fidelitas.rights import HostRights
+from fidelitas.rights.linux.host import HostRights
 from fidelitas.rights.linux.powers import power_of
 from fidelitas.rights.linux.sudo import InForce, Leaf
 

@@ -9,8 +9,8 @@ from fidelitas.checks.check import Check, Found, check
 from fidelitas.checks.linux.sudo_rules import as_root
 from fidelitas.facts import FileKind, FileState, Place, PolicyFileState, SudoRule
 from fidelitas.findings import Severity
-from fidelitas.rights import HostRights
 from fidelitas.rights.linux.files import above, is_link, writers_told
+from fidelitas.rights.linux.host import HostRights
 from fidelitas.rights.linux.sudo import Leaf, digest_differs, leaves, stated_file
 
 __all__ = ["CHECKS"]
@@ -27,7 +27,7 @@ def writable_policy(rights: HostRights) -> Iterator[Found]:
     Who writes the policy decides who is root.  sudo refuses some such files, but not the folders above them, and what it refuses today
     it reads tomorrow, when somebody "repairs" the mode; rules that it refuses meanwhile, bans among them, are not in force.
     """
-    states = {state.path: state for state in rights.facts.files}
+    states = rights.facts.states
     paths = dict.fromkeys(file.path for file in rights.facts.policy.files if file.state is not PolicyFileState.MISSING)
     if "/etc/sudo.conf" in states:
         paths["/etc/sudo.conf"] = None
@@ -85,7 +85,7 @@ def unread_file(rights: HostRights) -> Iterator[Found]:
 
     sudo warns and goes on without it: what the file was meant to allow, or to forbid, is not in force.
     """
-    states = {state.path: state for state in rights.facts.files}
+    states = rights.facts.states
     for file in rights.facts.policy.files:
         writable = bool(writers_told(states.get(file.path), rights.population))  # writable_policy tells of those
         lost = file.state is PolicyFileState.MISSING and not file.folder  # a folder that is missing is no error for sudo
@@ -103,7 +103,7 @@ def writable_command(rights: HostRights) -> Iterator[Found]:
 
     Who writes the file, or a folder above it, decides what runs as root; the rule might as well say ALL.
     """
-    states = {state.path: state for state in rights.facts.files}
+    states = rights.facts.states
     for rule, leaf, path in _named_commands(rights):
         state = states.get(path)
         real = state.real if state is not None and state.real else path  # where links lead
@@ -123,7 +123,7 @@ def missing_command(rights: HostRights) -> Iterator[Found]:
 
     Whoever may create a file of that name decides what runs as root; until then somebody believes that a right or a ban is in place.
     """
-    states = {state.path: state for state in rights.facts.files}
+    states = rights.facts.states
     for rule, leaf, path in _named_commands(rights):
         state = states.get(path)
         if state is not None and state.kind is FileKind.ABSENT:
@@ -137,7 +137,7 @@ def symlinked_command(rights: HostRights) -> Iterator[Found]:
     What runs is decided where the link leads.  A package or an administrator who points it elsewhere changes what the rule allows,
     without touching the policy.
     """
-    states = {state.path: state for state in rights.facts.files}
+    states = rights.facts.states
     for rule, leaf, path in _named_commands(rights):
         target = is_link(path, states)
         if target:
@@ -153,7 +153,7 @@ def wrong_digest(rights: HostRights) -> Iterator[Found]:
     sudo does not run the command by this rule.  Either the file was replaced by somebody, or it was updated and the rule was forgotten:
     a ban of this form bans nothing any more.
     """
-    states = {state.path: state for state in rights.facts.files}
+    states = rights.facts.states
     for rule in rights.facts.policy.rules:
         for leaf in leaves(rights.policy, rule.command):
             state = states.get(stated_file(leaf.command))

@@ -6,8 +6,8 @@ from fidelitas.checks.check import Check, Found, check
 from fidelitas.checks.linux.sudo_rules import as_root
 from fidelitas.facts import DefaultScope, Place, SudoDefault, Tag
 from fidelitas.findings import Severity
-from fidelitas.rights import HostRights
 from fidelitas.rights.linux.files import writers_told
+from fidelitas.rights.linux.host import HostRights
 from fidelitas.rights.linux.sudo.commands import USUAL_PATH
 
 __all__ = ["CHECKS"]
@@ -145,7 +145,7 @@ def unsafe_search_path(rights: HostRights) -> Iterator[Found]:
 
     A command that a script run by sudo names without its path may then be somebody else's.
     """
-    states = {state.path: state for state in rights.facts.files}
+    states = rights.facts.states
     for default in _entries(rights, "secure_path"):
         if default.operator == "!":
             yield _found(default, "the search path of the user is kept", safer=USUAL_SECURE_PATH)

@@ -6,7 +6,7 @@ from collections.abc import Iterable, Iterator
 from fidelitas.checks.check import Check, Found, check
 from fidelitas.facts import AliasKind, Member, MemberKind, SudoRule, Tag
 from fidelitas.findings import Severity
-from fidelitas.rights import HostRights
+from fidelitas.rights.linux.host import HostRights
 from fidelitas.rights.linux.powers import power_of
 from fidelitas.rights.linux.sudo import InForce, Leaf, leaves
 

@@ -4,8 +4,9 @@ from collections.abc import Iterator, Sequence
 from datetime import UTC, datetime, timedelta
 
 from fidelitas.checks.check import Check, Found, check
+from fidelitas.facts import Change
 from fidelitas.findings import Severity
-from fidelitas.usage import AttributedEvent, HostUse, SensitiveTarget
+from fidelitas.usage import AttributedEvent, HostUse, New, Notable
 from fidelitas.usage.unusual import bursts, novelties, odd_hours
 
 __all__ = ["CHECKS"]
@@ -48,7 +49,7 @@ def _found(about: str, message: str, attributed_events: Sequence[AttributedEvent
     )
 
 
-def _per_person(use: HostUse, sort: str, what: str) -> Iterator[Found]:
+def _per_person(use: HostUse, sort: Notable, what: str) -> Iterator[Found]:
     """Yield one finding for each person who did a thing that is noted."""
     for person, attributed_events in _by_person(use.notable[sort]).items():
         first = _at(use, attributed_events[0].event.at)
@@ -105,7 +106,7 @@ def refused_outsider(use: HostUse) -> Iterator[Found]:
 
     Those who hold rights are refused when they mistype a command; somebody who holds none has nothing to mistype.
     """
-    for person, attributed_events in _by_person(use.notable["refused"]).items():
+    for person, attributed_events in _by_person(use.notable[Notable.REFUSED]).items():
         if not use.is_entitled(person):
             times = f"{_times(len(attributed_events))}, first {_at(use, attributed_events[0].event.at)}"
             yield _found(
@@ -119,7 +120,7 @@ def refused_probe(use: HostUse) -> Iterator[Found]:
 
     A mistyped command does not name /etc/shadow; whoever tries these looks for a way further.
     """
-    for person, attributed_events in _by_person(use.notable["refused touch"]).items():
+    for person, attributed_events in _by_person(use.notable[Notable.REFUSED_SENSITIVE]).items():
         times = f"{_times(len(attributed_events))}, first {_at(use, attributed_events[0].event.at)}"
         yield _found(person, f"{person} reached for what it may not have {times}: {_commands(attributed_events)}", attributed_events)
 
@@ -130,7 +131,7 @@ def first_use_of_right(use: HostUse) -> Iterator[Found]:
 
     A right that lay idle and is suddenly used is how a stolen account, or a forgotten rule, shows itself.
     """
-    yield from _firsts(use, "right")
+    yield from _firsts(use, New.RIGHT)
 
 
 @check("use.first-use-of-command", Severity.INFO, advice="Nothing, unless it surprises its owner.")
@@ -139,16 +140,16 @@ def first_use_of_command(use: HostUse) -> Iterator[Found]:
 
     One such is everyday; beside another finding of the same account and day it tells what was done.
     """
-    yield from _firsts(use, "command")
+    yield from _firsts(use, New.COMMAND)
 
 
-def _firsts(use: HostUse, what: str) -> Iterator[Found]:
+def _firsts(use: HostUse, what: New) -> Iterator[Found]:
     for one in novelties(use):
-        if one.first.what == what:
+        if one.first.what is what:
             event, attributed = one.first.attributed.event, one.first.attributed
-            thing = f"acted as {event.target or 'root'}" if what == "right" else f'ran "{event.command.partition(" ")[0]}"'
+            thing = f"acted as {event.target or 'root'}" if what is New.RIGHT else f'ran "{event.command.partition(" ")[0]}"'
             yield _found(
-                f"{attributed.persons[0]} {event.target or 'root'} {event.command.partition(' ')[0] if what == 'command' else ''}",
+                f"{attributed.persons[0]} {event.target or 'root'} {event.command.partition(' ')[0] if what is New.COMMAND else ''}",
                 f"{attributed.persons[0]} {thing} for the first time {_at(use, event.at)}, "
                 f"after {one.first.uses} uses of {one.first.known} others; {one.chance:.3f} expected, 1 observed",
                 [attributed],
@@ -176,7 +177,7 @@ def root_shell(use: HostUse) -> Iterator[Found]:
 
     In a shell names end: what is done in it is told by no log line, or under root's name alone.
     """
-    yield from _per_person(use, "shell", "opened a shell")
+    yield from _per_person(use, Notable.SHELL, "opened a shell")
 
 
 @check("use.secret-read", Severity.MEDIUM, advice="Ask why; change the secret if there is no reason.")
@@ -185,7 +186,7 @@ def secret_read(use: HostUse) -> Iterator[Found]:
 
     Who has read them once needs no rights afterwards.
     """
-    yield from _per_person(use, SensitiveTarget.SECRET.value, "read secrets")
+    yield from _per_person(use, Notable.SECRET, "read secrets")
 
 
 @check("use.policy-edit", Severity.LOW, advice="See that it is in a change record, and what it changed.")
@@ -194,7 +195,7 @@ def policy_edit(use: HostUse) -> Iterator[Found]:
 
     Whoever edits it decides what everybody, themselves included, may do from then on.
     """
-    yield from _per_person(use, SensitiveTarget.POLICY.value, "edited policy")
+    yield from _per_person(use, Notable.POLICY, "edited policy")
 
 
 @check("use.log-edit", Severity.HIGH, advice="Hold the log against a copy kept elsewhere, and send logs to another host.")
@@ -203,7 +204,7 @@ def log_edit(use: HostUse) -> Iterator[Found]:
 
     What it told is lost, and what it tells now cannot be relied on.
     """
-    yield from _per_person(use, SensitiveTarget.LOG.value, "changed logs")
+    yield from _per_person(use, Notable.LOG, "changed logs")
 
 
 @check("use.audit-edit", Severity.HIGH, advice="See that it is in a change record; put it back otherwise.")
@@ -212,12 +213,8 @@ def audit_edit(use: HostUse) -> Iterator[Found]:
 
     From then on things happen that nothing tells of.
     """
-    yield from _per_person(use, SensitiveTarget.AUDIT.value, "changed what is logged")
-    told = [
-        attributed
-        for attributed in use.notable["changed"]
-        if attributed.event.reason.startswith("audit: ") and attributed.event.reason != "audit: set"
-    ]
+    yield from _per_person(use, Notable.AUDIT, "changed what is logged")
+    told = [attributed for attributed in use.notable[Notable.CHANGED] if attributed.event.change is Change.AUDIT]
     for person, attributed_events in _by_person(told).items():
         kinds = ", ".join(dict.fromkeys(attributed.event.reason.removeprefix("audit: ") for attributed in attributed_events))
         yield _found(
@@ -233,7 +230,7 @@ def root_login(use: HostUse) -> Iterator[Found]:
 
     No log tells who that was.
     """
-    attributed_events = use.notable["root log-in"]
+    attributed_events = use.notable[Notable.ROOT_LOGIN]
     for address in dict.fromkeys(attributed.event.address or attributed.event.terminal for attributed in attributed_events):
         here = [attributed for attributed in attributed_events if (attributed.event.address or attributed.event.terminal) == address]
         if not any(attributed.persons for attributed in here):
@@ -251,7 +248,7 @@ def brief_membership(use: HostUse) -> Iterator[Found]:
     """
     for given, taken in use.flips():
         begin, end = given.event.at, taken.event.at
-        if begin is None or end is None or not timedelta() <= end - begin <= _BRIEF or given.event.reason != "added to the group":
+        if begin is None or end is None or not timedelta() <= end - begin <= _BRIEF or given.event.change is not Change.MEMBER_ADDED:
             continue
         who = " or ".join(given.persons) or "nobody known"
         hours = (end - begin).total_seconds() / 3600
@@ -270,7 +267,7 @@ def suspected_forgery(use: HostUse) -> Iterator[Found]:
 
     Somebody wanted a reader of the log to believe something.
     """
-    for person, attributed_events in _by_person(use.notable["doubtful"]).items():
+    for person, attributed_events in _by_person(use.notable[Notable.SUSPECTED_FORGERY]).items():
         yield _found(
             person, f"{_times(len(attributed_events))} a line about {person}: {attributed_events[0].event.doubt}", attributed_events
         )

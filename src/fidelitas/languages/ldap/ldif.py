@@ -13,9 +13,18 @@ from fidelitas.facts import Gap, Place
 from fidelitas.languages.lines import lines_of
 from fidelitas.text import clipped, decode, escape_control, first_line
 
-__all__ = ["Entry", "entries", "is_ldif"]
+__all__ = ["Entry", "entries", "is_directory_dump", "is_ldif"]
 
 _RANGE = re.compile(r"(?:^|;)range=\d+-(\d+|\*)")
+
+
+# So far into a file its first line is looked for.
+_BEGINNING = 1 << 20
+
+
+def is_directory_dump(content: bytes) -> bool:
+    """Return whether a file holds LDIF."""
+    return is_ldif(content[:_BEGINNING].decode("latin-1"))
 
 
 def is_ldif(text: str) -> bool:

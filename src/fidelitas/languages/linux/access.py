@@ -16,6 +16,7 @@ from fidelitas.facts import (
     FileState,
     Gap,
     Job,
+    JobKind,
     KeptPassword,
     Logins,
     Place,
@@ -25,6 +26,7 @@ from fidelitas.facts import (
     SearchFolder,
     SshdSetting,
 )
+from fidelitas.languages.evidence import HostEvidence
 from fidelitas.languages.linux.cron import read_anacrontab, read_crontab, runs_in_folder
 from fidelitas.languages.linux.delegations import read_doas, read_exports, read_library_folders, read_path_lines, read_polkit_rules
 from fidelitas.languages.linux.keys import read_authorized_keys
@@ -34,7 +36,7 @@ from fidelitas.languages.linux.sshd import read_sshd
 from fidelitas.languages.linux.units import FOLDERS, read_units
 from fidelitas.text import decode
 
-__all__ = ["AccessReader"]
+__all__ = ["AccessReader", "private_key_fingerprints"]
 
 # The services whose rules decide who becomes whom.
 _PAM_SERVICES = ("su", "su-l", "sudo", "sudo-i", "login", "sshd", "other", "polkit-1", "doas")
@@ -56,6 +58,15 @@ def _anybodys(word: str) -> str:
     """Return a word of AuthorizedKeysFile as a pattern for paths, whoever the account is."""
     pattern = re.sub(r"%[uhU]", "*", word)
     return pattern if pattern.startswith(("/", "*")) else f"*/{pattern}"
+
+
+def private_key_fingerprints(evidence: HostEvidence) -> frozenset[str]:
+    """Return the fingerprints of the private keys that are stored on a host, as far as their public halves lie beside them."""
+    found = set()
+    for row in decode(evidence.listings.get("private-keys", b"")).split("\n"):
+        public = evidence.files.get(f"{row.partition(chr(9))[2]}.pub", b"")
+        found |= {key.fingerprint for key in read_authorized_keys(decode(public), Place(evidence.subject, "")).entries[:1]}
+    return frozenset(found)
 
 
 class AccessReader:
@@ -86,7 +97,7 @@ class AccessReader:
             sshd=sshd,
             keys=keys if "homes" in self._listings else None,
             private_keys=tuple(self._private_keys()),
-            kept_passwords=tuple(KeptPassword(path=path, kind=kind) for kind, path in self._rows("kept-passwords") if path),
+            kept_passwords=tuple(KeptPassword(path=path, file_kind=kind) for kind, path in self._rows("kept-passwords") if path),
             pam={name: rules for name, rules in pam.items() if rules is not None},
             lent_groups=tuple(
                 read_lent_groups(self._files.text("/etc/security/group.conf") or "", self._place("/etc/security/group.conf"))
@@ -170,10 +181,10 @@ class AccessReader:
             for path, state in self._files.states.items():
                 name = path.removeprefix(folder)
                 if path.startswith(folder) and "/" not in name and state.kind is FileKind.FILE and runs_in_folder(name):
-                    yield Job(kind="script", name=name, run_as="root", command=path, programs=(path,), place=self._place(path))
+                    yield Job(kind=JobKind.SCRIPT, name=name, run_as="root", command=path, programs=(path,), place=self._place(path))
         for path, state in self._files.states.items():
             if path.startswith(_AT_FOLDERS) and state.kind is FileKind.FILE and state.uid == 0:  # a job of at is its owner's
-                yield Job(kind="at", name=path, run_as="root", command=path, programs=(path,), place=self._place(path))
+                yield Job(kind=JobKind.AT, name=path, run_as="root", command=path, programs=(path,), place=self._place(path))
 
     def _units(self) -> list[Job]:
         texts = {

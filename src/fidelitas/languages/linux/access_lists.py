@@ -15,7 +15,7 @@ Knows the syntax only.  Default lists (``default:user:…``) say what new files 
 import re
 from collections.abc import Iterator
 
-from fidelitas.facts import AccessEntry, Gap, Place
+from fidelitas.facts import AccessEntry, AccessTag, Gap, Place
 from fidelitas.text import decode
 
 __all__ = ["read_access_lists", "unquoted"]
@@ -45,7 +45,7 @@ def read_access_lists(content: bytes, origin: Place) -> tuple[dict[str, tuple[Ac
 
 def _entry(found: re.Match[str]) -> AccessEntry:
     bits = sum(bit for bit, shown in zip((4, 2, 1), found.groups()[2:], strict=True) if shown != "-")
-    return AccessEntry(kind=found[1], id=int(found[2]) if found[2] else None, permissions=bits)
+    return AccessEntry(tag=AccessTag(found[1]), id=int(found[2]) if found[2] else None, permissions=bits)
 
 
 def unquoted(name: bytes) -> str:

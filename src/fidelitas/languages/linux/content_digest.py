@@ -2,7 +2,7 @@
 
 from hashlib import blake2b
 
-from fidelitas.languages.linux.host import HostEvidence
+from fidelitas.languages.evidence import HostEvidence
 
 __all__ = ["LIVE", "content_digest"]
 

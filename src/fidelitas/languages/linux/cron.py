@@ -6,7 +6,7 @@ Knows the lines: a variable, or when, (as whom,) what.  A percent sign ends the 
 import re
 from collections.abc import Iterator
 
-from fidelitas.facts import Job, Place, SearchFolder
+from fidelitas.facts import Job, JobKind, Place, SearchFolder
 from fidelitas.languages.lines import Line, lines_of
 from fidelitas.languages.linux.commands import programs_of
 
@@ -45,7 +45,7 @@ def _job(line: Line, account: str | None) -> Iterator[Job]:
     command = re.split(r"(?<!\\)%", rest, maxsplit=1)[0].strip()
     if command:
         name = line.origin.path
-        yield Job(kind="cron", name=name, run_as=account, command=command, programs=programs_of(command), place=line.place())
+        yield Job(kind=JobKind.CRON, name=name, run_as=account, command=command, programs=programs_of(command), place=line.place())
 
 
 def read_anacrontab(text: str, origin: Place) -> list[Job]:
@@ -55,7 +55,9 @@ def read_anacrontab(text: str, origin: Place) -> list[Job]:
         words = line.text.split(None, 3)
         if len(words) == 4 and re.match(r"[0-9@]", words[0]) and not _VARIABLE.match(line.text):
             command = words[3]
-            jobs.append(Job(kind="cron", name=words[2], run_as="root", command=command, programs=programs_of(command), place=line.place()))
+            jobs.append(
+                Job(kind=JobKind.CRON, name=words[2], run_as="root", command=command, programs=programs_of(command), place=line.place())
+            )
     return jobs
 
 

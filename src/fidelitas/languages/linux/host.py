@@ -5,10 +5,10 @@ Knows the paths and what each is read for; not the syntax, nor what follows from
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
-from datetime import datetime
-from typing import Protocol, TypeVar
+from typing import TypeVar
 
-from fidelitas.facts import AccessEntry, FileKind, FileState, Gap, HostFacts, LoginLimits, NameService, Netgroup, Place, SudoPolicy
+from fidelitas.facts import AccessEntry, FileKind, FileState, Gap, GapKind, HostFacts, LoginLimits, NameService, Netgroup, Place, SudoPolicy
+from fidelitas.languages.evidence import HostEvidence, ItemLike
 from fidelitas.languages.ldap.ldif import is_ldif
 from fidelitas.languages.ldap.sudo_role import read_sudo_ldif
 from fidelitas.languages.lines import Parsed
@@ -30,7 +30,7 @@ from fidelitas.languages.sudoers import read_policy
 from fidelitas.masking import masked_lines
 from fidelitas.text import decode
 
-__all__ = ["ITEMS", "HostEvidence", "lost_evidence", "read_host"]
+__all__ = ["ITEMS", "read_host"]
 
 T = TypeVar("T")
 
@@ -72,63 +72,6 @@ _SEARCHES = {
 }
 
 
-class _ItemLike(Protocol):
-    @property
-    def path(self) -> str: ...
-    @property
-    def kind(self) -> str: ...
-    @property
-    def mode(self) -> int | None: ...
-    @property
-    def uid(self) -> int | None: ...
-    @property
-    def gid(self) -> int | None: ...
-    @property
-    def size(self) -> int | None: ...
-    @property
-    def real(self) -> str | None: ...
-    @property
-    def digests(self) -> tuple[tuple[str, str], ...]: ...
-
-
-class _MissingLike(Protocol):
-    @property
-    def path(self) -> str: ...
-    @property
-    def reason(self) -> str: ...
-    @property
-    def weakens(self) -> str: ...
-
-
-class HostEvidence(Protocol):
-    """What a host is read from: a bundle, by the look of it."""
-
-    @property
-    def subject(self) -> str: ...
-    @property
-    def host_name(self) -> str: ...
-    @property
-    def platform(self) -> str: ...
-    @property
-    def taken(self) -> datetime: ...
-    @property
-    def taken_by(self) -> int: ...
-    @property
-    def live(self) -> bool: ...
-    @property
-    def addresses(self) -> Sequence[str] | None: ...
-    @property
-    def items(self) -> Sequence[_ItemLike]: ...
-    @property
-    def files(self) -> Mapping[str, bytes]: ...
-    @property
-    def listings(self) -> Mapping[str, bytes]: ...
-    @property
-    def gaps(self) -> Sequence[_MissingLike]: ...
-
-
-# The gap of evidence of which nothing could be read; nothing else is said of it.
-_UNREAD = "the evidence"
 # Long files that hold no commands and no options; their hashes are reduced to a method by the probe.
 _NO_SECRETS = frozenset({"/etc/passwd", "/etc/group", "/etc/shadow", "/etc/gshadow", "/etc/netgroup"})
 
@@ -167,13 +110,6 @@ class _Files:
         return sorted(path for path in self.contents if path.startswith(folder))
 
 
-def lost_evidence(evidence: HostEvidence) -> Gap | None:
-    """Return the gap of evidence of which nothing could be read; ``None`` of any other."""
-    lost = next((gap for gap in evidence.gaps if gap.path == _UNREAD), None)
-    place = Place(subject=evidence.subject, path=_UNREAD)
-    return None if lost is None else Gap(what=lost.path, why=lost.reason, weakens=lost.weakens, place=place, fatal=True)
-
-
 def read_host(evidence: HostEvidence) -> HostFacts:
     """Return all facts of a host, gaps included."""
     owner = _unpacked_by(evidence)
@@ -192,7 +128,7 @@ def _unpacked_by(evidence: HostEvidence) -> tuple[int, int] | None:
     return top.uid, top.gid
 
 
-def _state(item: _ItemLike, lists: Mapping[str, tuple[AccessEntry, ...]], *, read: bool, owner: tuple[int, int] | None) -> FileState:
+def _state(item: ItemLike, lists: Mapping[str, tuple[AccessEntry, ...]], *, read: bool, owner: tuple[int, int] | None) -> FileState:
     uid, gid = item.uid, item.gid
     if owner is not None:
         uid, gid = (0 if uid == owner[0] else uid), (0 if gid == owner[1] else gid)
@@ -215,7 +151,14 @@ def _from_elsewhere(services: Sequence[NameService]) -> Iterator[Gap]:
     for service in services:
         for source in set(service.sources) - _COVERED.get(service.database, frozenset(service.sources)):
             what, why = f'{service.database} entries from "{source}"', "that source is not read"
-            yield Gap(what=what, why=why, weakens=_ELSEWHERE[service.database], place=service.place)
+            yield Gap(
+                what=what,
+                why=why,
+                weakens=_ELSEWHERE[service.database],
+                place=service.place,
+                kind=GapKind.NAME_SERVICE,
+                source=(service.database, source),
+            )
 
 
 class _Host:

@@ -41,7 +41,7 @@ def _entry(line: Line) -> AuthorizedKey | None:
         raise Broken("expected a key in base64") from None
     names = {name for name, _ in options}
     return AuthorizedKey(
-        kind=key["kind"],
+        key_type=key["kind"],
         fingerprint="SHA256:" + base64.b64encode(hashlib.sha256(blob).digest()).decode().rstrip("="),
         comment=(key["comment"] or "").strip(),
         options=tuple(options),

@@ -7,7 +7,7 @@ import re
 from collections.abc import Callable, Iterator
 from itertools import islice
 
-from fidelitas.facts import LentGroups, PamRule, Place
+from fidelitas.facts import LentGroups, PamRule, PamTask, Place
 from fidelitas.languages.lines import lines_of
 
 __all__ = ["read_lent_groups", "read_pam_service"]
@@ -70,4 +70,4 @@ def _rules(name: str, subject: str, text: Callable[[str], str | None], kind: str
             continue
         arguments = tuple(_arguments(found["arguments"] or ""))
         module = found["module"].rpartition("/")[2]
-        yield PamRule(kind=found["kind"].lower(), control=control, module=module, arguments=arguments, place=line.place())
+        yield PamRule(task=PamTask(found["kind"].lower()), control=control, module=module, arguments=arguments, place=line.place())

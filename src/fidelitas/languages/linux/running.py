@@ -67,7 +67,7 @@ def _mounts(text: str) -> Iterator[Mount]:
         words = line.split(" ")
         if "-" in words[6:] and len(words) > words.index("-", 6) + 1:
             path = _OCTAL.sub(lambda found: chr(int(found[1], 8)), words[4])
-            yield Mount(path=path, kind=words[words.index("-", 6) + 1], options=tuple(words[5].split(",")))
+            yield Mount(path=path, file_system=words[words.index("-", 6) + 1], options=tuple(words[5].split(",")))
 
 
 def read_kernel_settings(content: bytes, origin: Place) -> tuple[KernelSetting, ...]:

@@ -7,7 +7,7 @@ import re
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 
-from fidelitas.facts import Job, Place
+from fidelitas.facts import Job, JobKind, Place
 from fidelitas.languages.lines import lines_of
 from fidelitas.languages.linux.commands import programs_of
 
@@ -39,7 +39,7 @@ def read_units(texts: Mapping[str, str], masked: frozenset[str], subject: str) -
             continue
         for at in (path, *_drop_ins(name, texts)):  # whoever writes one says what runs, and as whom
             place = Place(subject=subject, path=at)
-            jobs.append(Job(kind="unit file", name=name, run_as="root", command="", programs=(), place=place))
+            jobs.append(Job(kind=JobKind.UNIT_FILE, name=name, run_as="root", command="", programs=(), place=place))
         jobs += _jobs(name, _settings(name, path, texts, subject))
     return jobs
 
@@ -103,5 +103,5 @@ def _jobs(name: str, settings: Iterator[_Setting]) -> Iterator[Job]:
         full = prefix is not None and ("+" in prefix[0] or "!!" in prefix[0])
         run_as = "root" if full or not user else user
         programs = tuple(path for path in programs_of(command) if "%" not in path)  # of an environment file its own path
-        kind = "environment" if setting.name == "EnvironmentFile" else "unit"
+        kind = JobKind.ENVIRONMENT if setting.name == "EnvironmentFile" else JobKind.UNIT
         yield Job(kind=kind, name=name, run_as=run_as, command=command, programs=programs, place=setting.place)

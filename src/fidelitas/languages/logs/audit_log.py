@@ -7,8 +7,9 @@ event share a serial number: a system call and the arguments of what it started.
 import re
 from collections.abc import Iterable, Iterator, Mapping
 from datetime import UTC, datetime
+from typing import NamedTuple
 
-from fidelitas.facts import Event, EventKind, Place
+from fidelitas.facts import Change, Event, EventKind, Place
 from fidelitas.masking import masked
 from fidelitas.text import decode
 
@@ -35,8 +36,8 @@ _SWITCHES = frozenset({"su", "sudo", "pkexec", "doas"})
 _PARTS = re.compile(r"shadow|home directory|/etc/|mail file")
 # The same change in the words that the account tools themselves use for it.
 _MEMBERSHIP = (
-    (re.compile(r"add(?:ing)?[ -]user[ -]to[ -]group"), "added to the group"),
-    (re.compile(r"delet(?:e|ing)[ -]user[ -]from[ -]group"), "removed from the group"),
+    (re.compile(r"add(?:ing)?[ -]user[ -]to[ -]group"), "added to the group", Change.MEMBER_ADDED),
+    (re.compile(r"delet(?:e|ing)[ -]user[ -]from[ -]group"), "removed from the group", Change.MEMBER_REMOVED),
 )
 _CONFIGURATION = frozenset({"CONFIG_CHANGE", "DAEMON_END", "DAEMON_ABORT", "DAEMON_CONFIG"})
 
@@ -44,6 +45,16 @@ _CONFIGURATION = frozenset({"CONFIG_CHANGE", "DAEMON_END", "DAEMON_ABORT", "DAEM
 def is_audit_log(start: bytes) -> bool:
     """Return whether a log that begins so is an audit log."""
     return _RECORD.match(start) is not None
+
+
+class _Said(NamedTuple):
+    """What a record says of an event, besides who did it."""
+
+    kind: EventKind
+    target: str
+    command: str = ""
+    reason: str = ""
+    change: Change | None = None
 
 
 class AuditReader:
@@ -91,47 +102,49 @@ class AuditReader:
         told = self._told(kind, serial, fields, program)
         if told is None:
             return None
-        what, target, command, reason = told
         invoker = self._call[1] if kind == "EXECVE" else fields
         return Event(
             at=_time(found),
-            kind=what,
+            kind=told.kind,
             program=(invoker.get("exe", "").rpartition("/")[2] if kind == "EXECVE" else program) or "auditd",
             host=decode(found["node"] or b""),
             account=self._name(invoker.get("auid", "")) or self._name(invoker.get("uid", "")),
-            target=target,
+            target=told.target,
             group=fields.get("grp", ""),
             terminal=_terminal(fields.get("terminal", "") or invoker.get("tty", "")),
             folder=fields.get("cwd", ""),
-            command=masked(command),
-            reason=reason,
+            command=masked(told.command),
+            reason=told.reason,
+            change=told.change,
             address=fields["addr"] if fields.get("addr", "?") != "?" else "",
             pid=int(fields["pid"]) if fields.get("pid", "").isdecimal() else None,
             place=self._origin.at(line),
-            typed=what in (EventKind.FAILED, EventKind.LOGIN_FAILED) and (program != _VOUCHES or "PAM:" in fields.get("op", "")),
+            typed=told.kind in (EventKind.FAILED, EventKind.LOGIN_FAILED) and (program != _VOUCHES or "PAM:" in fields.get("op", "")),
         )
 
-    def _told(self, kind: str, serial: str, fields: Mapping[str, str], program: str) -> tuple[EventKind, str, str, str] | None:
+    def _told(self, kind: str, serial: str, fields: Mapping[str, str], program: str) -> "_Said | None":
         """Return what a record tells: kind, target, command and reason."""
         succeeded = fields.get("res", "success") in ("success", "1", "yes")
         account = fields.get("acct", "") or self._name(fields.get("id", ""))
         if kind == "USER_CMD":
-            return (EventKind.USED if succeeded else EventKind.REFUSED), "", fields.get("cmd", ""), "" if succeeded else "refused"
+            return _Said(EventKind.USED if succeeded else EventKind.REFUSED, "", fields.get("cmd", ""), "" if succeeded else "refused")
         if kind == "USER_AUTH" and not succeeded:
-            return EventKind.FAILED, account, "", "wrong password"
+            return _Said(EventKind.FAILED, account, reason="wrong password")
         if kind == "USER_LOGIN":
-            return (EventKind.LOGIN if succeeded else EventKind.LOGIN_FAILED), account, "", "" if succeeded else "refused"
+            return _Said(EventKind.LOGIN if succeeded else EventKind.LOGIN_FAILED, account, reason="" if succeeded else "refused")
         if kind in _SESSIONS and program in _SWITCHES:
-            return _SESSIONS[kind], account, "", ""
+            return _Said(_SESSIONS[kind], account)
         operation = fields.get("op", "")
         if kind in _CHANGES and operation and not operation.startswith("PAM:") and not _PARTS.search(operation):
-            what = next((words for pattern, words in _MEMBERSHIP if pattern.match(operation)), operation)
-            return EventKind.CHANGED, account, "", what + ("" if succeeded else ": failed")
+            words, change = next(((words, change) for pattern, words, change in _MEMBERSHIP if pattern.match(operation)), (operation, None))
+            return _Said(EventKind.CHANGED, account, "", words + ("" if succeeded else ": failed"), change if succeeded else None)
         if kind in _CONFIGURATION:
-            return EventKind.CHANGED, "", "", f"audit: {operation or kind.lower().replace('_', ' ')}"
+            what = f"audit: {operation or kind.lower().replace('_', ' ')}"
+            # auditctl says "set" of every option that it states, changed or not: it is no sign of a change.
+            return _Said(EventKind.CHANGED, "", reason=what, change=None if operation == "set" else Change.AUDIT)
         if kind == "EXECVE" and serial == self._call[0] and _raises(self._call[1]):
-            words = [value for name, value in fields.items() if _ARGUMENT.match(name)]
-            return EventKind.USED, self._name(self._call[1].get("euid", "")), " ".join(words), "setuid program"
+            arguments = [value for name, value in fields.items() if _ARGUMENT.match(name)]
+            return _Said(EventKind.USED, self._name(self._call[1].get("euid", "")), " ".join(arguments), "setuid program")
         return None
 
 

@@ -9,7 +9,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping
 from datetime import UTC, datetime
 from typing import Any, ClassVar
 
-from fidelitas.facts import Event, EventKind, Gap, Place
+from fidelitas.facts import Change, Event, EventKind, Gap, Place
 
 __all__ = ["DirectoryLogReader", "is_directory_log"]
 
@@ -69,8 +69,10 @@ class DirectoryLogReader:
     def _group(self, told: Mapping[str, Any], at: datetime | None, place: Place) -> Event | None:
         if told["status"] != "Success" or told["action"] not in ("Added", "Removed"):
             return None
-        reason = "added to the group" if told["action"] == "Added" else "removed from the group"
-        return self._changed(told, at, place, target=_common(told["user"]), group=_common(told["group"]), reason=reason)
+        added = told["action"] == "Added"
+        reason = "added to the group" if added else "removed from the group"
+        event = self._changed(told, at, place, target=_common(told["user"]), group=_common(told["group"]), reason=reason)
+        return event._replace(change=Change.MEMBER_ADDED if added else Change.MEMBER_REMOVED)
 
     def _password(self, told: Mapping[str, Any], at: datetime | None, place: Place) -> Event | None:
         if told["status"] != "Success":

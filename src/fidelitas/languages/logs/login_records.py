@@ -85,6 +85,7 @@ def read_last_log(content: Iterable[bytes], origin: Place, names: Mapping[int, s
                     terminal=_text(terminal),
                     address=_text(host),
                     reason="last log-in",
+                    last_only=True,
                 )
             )
     return sorted(found, key=lambda event: event.at or datetime.min.replace(tzinfo=UTC))

@@ -10,12 +10,12 @@ from collections.abc import Callable
 from functools import cache
 from importlib import resources
 
-from fidelitas.facts import Event, EventKind
+from fidelitas.facts import Change, Event, EventKind
 from fidelitas.masking import masked
 
 __all__ = ["idle_beginnings", "is_idle", "is_part", "read_message"]
 
-_Pattern = tuple[re.Pattern[str], EventKind, str]
+_Pattern = tuple[re.Pattern[str], EventKind, str, Change | None]
 # Programs whose messages are another's.
 _SAME = {"sshd-session": "sshd", "CRON": "cron", "crond": "cron"}
 _NO_TERMINAL = frozenset({"none", "?", "unknown", "notty", "ssh"})
@@ -29,7 +29,10 @@ def _text() -> str:
 def _table() -> dict[str, tuple[_Pattern, ...]]:
     rows = tomllib.loads(_text())
     return {
-        name: tuple((re.compile(pattern, re.DOTALL), EventKind[kind], reason) for pattern, kind, reason in rows[name])
+        name: tuple(
+            (re.compile(pattern, re.DOTALL), EventKind[kind], reason, Change[change[0]] if change else None)
+            for pattern, kind, reason, *change in rows[name]
+        )
         for name in rows
         if name not in ("idle", "parts")
     }
@@ -60,10 +63,11 @@ def read_message(program: str, message: str, make: Callable[..., Event]) -> Even
     """Return the event of a message, or ``None`` for one of another form; `make` adds time, host and place."""
     table = _table()
     patterns = table["pam"] if message.startswith("pam_") else table.get(_SAME.get(program, program), table["accounts"])
-    for pattern, kind, reason in patterns:
+    for pattern, kind, reason, change in patterns:
         found = pattern.fullmatch(message)
         if found is not None:
-            return _event(found, kind, reason, program, make)
+            event = _event(found, kind, reason, program, make)
+            return event if change is None else event._replace(change=change)
     return None
 
 
@@ -82,4 +86,5 @@ def _event(found: re.Match[str], kind: EventKind, reason: str, program: str, mak
         reason=" ".join(filter(None, (parts.get("reason") or reason.format(**parts), parts.get("key", "")))),
         address=parts.get("address", ""),
         typed=bool(parts.get("typed")),
+        sums_up=bool(parts.get("whole")),
     )

@@ -12,7 +12,7 @@ from datetime import UTC, datetime, timedelta, timezone, tzinfo
 from typing import Protocol
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
-from fidelitas.facts import Event, EventKind, Gap, Place
+from fidelitas.facts import Change, Event, EventKind, Gap, Place
 from fidelitas.masking import mask
 from fidelitas.text import decode
 
@@ -32,25 +32,35 @@ _LONGEST = 1 << 20
 _NAME = r'("(?:[^"]|"")+"|[\w$]+)'
 _PASSWORD = re.compile(r"(?i)(\bpassword\s+(?:E|U&)?)'(?:[^']|'')*'")
 _AUTHORIZED = re.compile(r"connection authorized: user=(\S+)(?: database=(\S+))?")
+# Whether what stands for a role is what was typed, and need not be one.
 _REFUSED = (
-    (re.compile(r'(?:password|Peer|Ident|LDAP|PAM|GSSAPI|certificate|RADIUS) authentication failed for user "(.*)"'), "wrong password"),
-    (re.compile(r'no pg_hba\.conf entry for .*user "(.*?)"'), "no rule lets it in"),
-    (re.compile(r'pg_hba\.conf rejects connection for .*user "(.*?)"'), "a rule rejects it"),
-    (re.compile(r'role "(.*)" is not permitted to log in'), "not permitted to log in"),
-    (re.compile(r'role "(.*)" does not exist'), "no such role"),
+    (
+        re.compile(r'(?:password|Peer|Ident|LDAP|PAM|GSSAPI|certificate|RADIUS) authentication failed for user "(.*)"'),
+        "wrong password",
+        True,
+    ),
+    (re.compile(r'no pg_hba\.conf entry for .*user "(.*?)"'), "no rule lets it in", True),
+    (re.compile(r'pg_hba\.conf rejects connection for .*user "(.*?)"'), "a rule rejects it", True),
+    (re.compile(r'role "(.*)" is not permitted to log in'), "not permitted to log in", False),
+    (re.compile(r'role "(.*)" does not exist'), "no such role", True),
 )
 _LIST, _ONE = rf"(?P<group>{_NAME}(?:\s*,\s*{_NAME})*)", rf"(?P<target>{_NAME})"
 _IN_FILES = r"\b(?:pg_read_file|pg_read_binary_file|pg_ls_dir|lo_import|lo_export)\s*\("
 # Statements: kind of event, what is done, and which of its words are the target and the group; the first that fits counts.
 _STATEMENTS = tuple(
-    (re.compile(pattern, re.IGNORECASE | re.DOTALL), kind, reason)
-    for pattern, kind, reason in (
-        (rf"grant\s+{_LIST}\s+to\s+{_ONE}", EventKind.CHANGED, "added to the group"),
-        (rf"revoke\s+(?:\w+\s+option\s+for\s+)?{_LIST}\s+from\s+{_ONE}", EventKind.CHANGED, "removed from the group"),
+    (re.compile(pattern, re.IGNORECASE | re.DOTALL), kind, reason, change[0] if change else None)
+    for pattern, kind, reason, *change in (
+        (rf"grant\s+{_LIST}\s+to\s+{_ONE}", EventKind.CHANGED, "added to the group", Change.MEMBER_ADDED),
+        (
+            rf"revoke\s+(?:\w+\s+option\s+for\s+)?{_LIST}\s+from\s+{_ONE}",
+            EventKind.CHANGED,
+            "removed from the group",
+            Change.MEMBER_REMOVED,
+        ),
         (rf"grant\s.+\son\s.+\sto\s+{_ONE}", EventKind.CHANGED, "privileges granted"),
         (rf"revoke\s.+\son\s.+\sfrom\s+{_ONE}", EventKind.CHANGED, "privileges revoked"),
-        (rf"create\s+(?:role|user|group)\s+{_ONE}", EventKind.CHANGED, "account made"),
-        (rf"drop\s+(?:role|user|group)\s+(?:if\s+exists\s+)?{_ONE}", EventKind.CHANGED, "account removed"),
+        (rf"create\s+(?:role|user|group)\s+{_ONE}", EventKind.CHANGED, "account made", Change.ACCOUNT_CREATED),
+        (rf"drop\s+(?:role|user|group)\s+(?:if\s+exists\s+)?{_ONE}", EventKind.CHANGED, "account removed", Change.ACCOUNT_DELETED),
         (rf"alter\s+(?:role|user)\s+{_ONE}.*\bpassword\b", EventKind.CHANGED, "password changed"),
         (rf"alter\s+(?:role|user)\s+{_ONE}", EventKind.CHANGED, "account changed"),
         (r"alter\s+system\s", EventKind.CHANGED, "settings of the server changed"),
@@ -145,11 +155,11 @@ class PostgresqlLogReader:
         authorized = _AUTHORIZED.match(message)
         if authorized is not None:
             return make(EventKind.LOGIN, target=authorized[1], address=address, reason=f"database {authorized[2]}" if authorized[2] else "")
-        for pattern, why in _REFUSED:
+        for pattern, why, typed in _REFUSED:
             found = pattern.match(message) if row.get("error_severity") == "FATAL" else None
             if found is not None:
                 failed = make(EventKind.LOGIN_FAILED, target=found[1], address=address, reason=why)
-                return failed._replace(typed="not permitted" not in why)
+                return failed._replace(typed=typed)
         if row.get("state_code") == "42501" or (row.get("error_severity") == "ERROR" and message.startswith("permission denied")):
             return make(EventKind.REFUSED, account=user, command=_masked(row.get("statement", "")), reason=message)
         statement = re.match(r"(?:statement|execute [^:]*): (.*)", message, re.DOTALL)
@@ -157,11 +167,11 @@ class PostgresqlLogReader:
 
     @staticmethod
     def _done(statement: str, user: str, make: Make) -> Event | None:
-        for pattern, kind, reason in _STATEMENTS:
+        for pattern, kind, reason, change in _STATEMENTS:
             found = pattern.match(statement)
             if found is not None:
                 parts = {name: _unquoted(value) for name, value in found.groupdict().items()}
-                return make(kind, account=user, command=_masked(statement), reason=reason, **parts)
+                return make(kind, account=user, command=_masked(statement), reason=reason, **parts)._replace(change=change)
         return None
 
     def _time(self, text: str) -> datetime | None:

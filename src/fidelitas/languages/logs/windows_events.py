@@ -10,7 +10,7 @@ from datetime import UTC, datetime
 from typing import ClassVar, NamedTuple
 from xml.etree import ElementTree as ET
 
-from fidelitas.facts import Event, EventKind, Gap, Place
+from fidelitas.facts import Change, Event, EventKind, Gap, Place
 from fidelitas.masking import masked
 from fidelitas.text import clipped, decode, escape_control
 
@@ -42,6 +42,10 @@ _OF_ACCOUNTS = {
 _OF_GROUPS = {**dict.fromkeys((4727, 4731, 4754), "group made"), **dict.fromkeys((4730, 4734, 4758), "group removed")}
 _OF_MEMBERS = {
     **dict.fromkeys((4728, 4732, 4756), "added to the group"), **dict.fromkeys((4729, 4733, 4757), "removed from the group"),
+}  # fmt: skip
+_CHANGES = {
+    4720: Change.ACCOUNT_CREATED, 4726: Change.ACCOUNT_DELETED, **dict.fromkeys((4728, 4732, 4756), Change.MEMBER_ADDED),
+    **dict.fromkeys((4729, 4733, 4757), Change.MEMBER_REMOVED), **dict.fromkeys((4719, 1102), Change.AUDIT),
 }  # fmt: skip
 _ELEVATED = "%%1937"  # TokenElevationTypeFull: consent was given, or administrators are not asked
 
@@ -174,7 +178,8 @@ class WindowsEventReader:
         return self._sids.get(sid) or (re.sub(r"\\(.)", r"\1", common[1]) if common else name)
 
     def _changed(self, record: SecurityRecord, **told: str) -> Event:
-        return self._make(record, EventKind.CHANGED, told.pop("program", "accounts"), account=self._name(record, "Subject"), **told)
+        event = self._make(record, EventKind.CHANGED, told.pop("program", "accounts"), account=self._name(record, "Subject"), **told)
+        return event._replace(change=_CHANGES.get(record.number))
 
     def _account(self, record: SecurityRecord) -> Event:
         reason, data = _OF_ACCOUNTS[record.number], record.data

@@ -28,6 +28,7 @@ from fidelitas.languages.sudoers.options import option_fault
 from fidelitas.languages.sudoers.scanner import Scanner
 from fidelitas.languages.sudoers.times import generalized_time, timeout_seconds
 from fidelitas.languages.sudoers.tokens import Kind, Token
+from fidelitas.languages.sudoers.whole_lines import WholeLine, is_empty
 from fidelitas.text import decode
 
 __all__ = ["Statements", "parse_policy"]
@@ -84,9 +85,12 @@ class _SyntaxError(Exception):
         self.token = token
 
 
-def parse_policy(text: str, origin: Place, include: Include, statements: Statements) -> None:
-    """Add what a policy file states to `statements`, calling `include` where a directive stands."""
-    _Parser(text, origin, include, statements).policy()
+def parse_policy(text: str, origin: Place, include: Include, statements: Statements, *, token_by_token: bool = False) -> None:
+    """Add what a policy file states to `statements`, calling `include` where a directive stands.
+
+    Lines that can be read whole are; with `token_by_token` none is, which gives the same and takes longer.
+    """
+    _Parser(text, origin, include, statements, token_by_token=token_by_token).policy()
 
 
 @dataclass(frozen=True, slots=True)
@@ -100,20 +104,48 @@ class _CommandSpec:
 
 
 class _Parser:
-    def __init__(self, text: str, origin: Place, include: Include, statements: Statements) -> None:
+    def __init__(self, text: str, origin: Place, include: Include, statements: Statements, *, token_by_token: bool) -> None:
         self._scanner = Scanner(text)
         self._origin = origin
         self._include = include
         self._into = statements
         self._errors = 0
+        self._token_by_token = token_by_token
+        self._whole_lines()
         self._token = self._scanner.next()
 
     # -- tokens ------------------------------------------------------------------------------------------------------------------
 
     def _take(self) -> Token:
         token = self._token
+        if token.kind is Kind.NEWLINE:
+            self._whole_lines()
         self._token = self._scanner.next()
         return token
+
+    def _whole_lines(self) -> None:
+        """Read the statements that follow as far as they can be read whole, which most can."""
+        scanner, into = self._scanner, self._into
+        while self._errors < MOST_ERRORS and not self._token_by_token and (line := scanner.fresh_line()):
+            count = 1
+            if not is_empty(line):
+                whole = WholeLine(scanner.lines, scanner.row, self._origin)
+                rules = whole.rules()
+                if rules is not None:
+                    into.rules += rules
+                elif not self._is_alias(whole):
+                    return
+                count = whole.count
+            scanner.skip_lines(count)
+
+    def _is_alias(self, whole: WholeLine) -> bool:
+        """Return whether a line defined an alias, which is taken; one that is defined twice is left to the grammar, which says so."""
+        alias = whole.alias()
+        if alias is None or (alias.kind, alias.name) in self._into.defined:
+            return False
+        self._into.defined.add((alias.kind, alias.name))
+        self._into.aliases.append(alias)
+        return True
 
     def _accept(self, kind: Kind) -> Token | None:
         return self._take() if self._token.kind is kind else None

@@ -105,6 +105,21 @@ class Scanner:
                 return token
         return self._end_of_file()
 
+    def fresh_line(self) -> str:
+        """Return the line that is read next, with its line feed, where none of it is read and its characters are bytes; else nothing."""
+        fresh = self._at == 0 and self._line_start and not self._continued and self._state is _State.INITIAL
+        return self._line if fresh and self._plain else ""
+
+    @property
+    def row(self) -> int:
+        """The line that is being read, from 0."""
+        return self._row
+
+    def skip_lines(self, count: int) -> None:
+        """Go on behind the present line, and some that follow it."""
+        self._row += count - 1
+        self._next_line()
+
     def _end_of_file(self) -> Token:
         """The end; where the last line ends in a backslash, it is at the backslash that sudo misses the rest."""
         line = len(self.lines) + 1

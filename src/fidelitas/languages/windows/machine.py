@@ -21,9 +21,10 @@ from fidelitas.facts import (
     UserRight,
     WindowsFacts,
     WindowsJob,
+    WindowsJobKind,
     WindowsSession,
 )
-from fidelitas.languages.linux.host import HostEvidence
+from fidelitas.languages.evidence import HostEvidence
 from fidelitas.languages.logs.windows_events import SecurityRecord, security_records
 from fidelitas.languages.rows import Row, RowReader, text_of
 from fidelitas.languages.security_descriptors import read_descriptor
@@ -62,7 +63,10 @@ class _Reader:
             groups=(*self._groups(), *self._group_text()),
             accounts=accounts,
             user_rights=tuple(self._user_rights()),
-            jobs=(*self._reader.all("services", partial(self._job, "service")), *self._reader.all("tasks", partial(self._job, "task"))),
+            jobs=(
+                *self._reader.all("services", partial(self._job, WindowsJobKind.SERVICE)),
+                *self._reader.all("tasks", partial(self._job, WindowsJobKind.TASK)),
+            ),
             paths=self._reader.all("access", self._path),
             settings=dict(self._reader.all("settings", _setting)),
             sessions=self._reader.all("sessions", _session),
@@ -101,7 +105,7 @@ class _Reader:
             self._reader.missing("its access control list could not be read", f"who may change {name}", place, name)
         return found
 
-    def _job(self, kind: str, row: Row, place: Place) -> WindowsJob:
+    def _job(self, kind: WindowsJobKind, row: Row, place: Place) -> WindowsJob:
         name = text_of(row, "name")
         return WindowsJob(
             kind=kind,

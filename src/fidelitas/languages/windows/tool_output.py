@@ -8,8 +8,11 @@ from collections.abc import Iterator
 
 from fidelitas.facts import LocalGroup, LocalMember, Place, UserRight
 
-__all__ = ["ADMINISTRATORS", "decoded", "is_group_text", "read_group_text", "read_user_rights"]
+__all__ = ["ADMINISTRATORS", "decoded", "is_group_listing", "is_group_text", "read_group_text", "read_user_rights"]
 
+# The line of hyphens above the members; in UTF-16 with a zero to each.
+_LONG_RULE = re.compile(rb"\n-{40,}\r?\n")
+_LARGEST = 1 << 20
 _RULE = re.compile(r"-{20,}\s*\Z")
 _HEAD = re.compile(r"\S.*?\s{2,}(?P<name>\S.*?)\s*\Z")
 # What the built-in group of administrators is called where a text tells no SID.
@@ -34,6 +37,11 @@ def decoded(content: bytes) -> str:
 
 def _lines(text: str) -> list[str]:
     return text.replace("\r\n", "\n").replace("\r", "\n").split("\n")
+
+
+def is_group_listing(content: bytes) -> bool:
+    """Return whether a file is what ``net localgroup NAME`` printed, in whatever encoding."""
+    return len(content) <= _LARGEST and _LONG_RULE.search(content.replace(b"\0", b"")) is not None
 
 
 def is_group_text(text: str) -> bool:

@@ -7,7 +7,7 @@ in evidence tells is no gap any more.
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
 
-from fidelitas.facts import Directory, Gap, HostFacts, NameService, SudoPolicy
+from fidelitas.facts import Directory, Gap, HostFacts, SudoPolicy
 
 __all__ = ["DIRECTORY_SOURCES", "with_directory"]
 
@@ -23,16 +23,16 @@ def with_directory(facts: HostFacts, directory: Directory) -> HostFacts:
     order = [source for source in asked.get("sudoers", ()) if source == "files" or source in DIRECTORY_SOURCES]
     takes_rules = directory.policy is not None and bool(DIRECTORY_SOURCES & set(order))
     answered = {*_ANSWERED, *(("sudoers",) if takes_rules else ())}
-    gaps = tuple(gap for gap in facts.gaps if not _is_answered(gap, facts.name_services, answered))
+    gaps = tuple(gap for gap in facts.gaps if not _is_answered(gap, answered))
     if not takes_rules or directory.policy is None:
         return replace(facts, gaps=gaps)
     policy = _in_order(order, facts.policy, directory.policy)
     return replace(facts, policy=policy, gaps=(*gaps, *directory.policy.gaps))
 
 
-def _is_answered(gap: Gap, services: Sequence[NameService], answered: set[str]) -> bool:
-    named = {f'{one.database} entries from "{source}"' for one in services if one.database in answered for source in one.sources}
-    return gap.what in {name for name in named if name.rpartition(" ")[2].strip('"') in DIRECTORY_SOURCES}
+def _is_answered(gap: Gap, answered: set[str]) -> bool:
+    """Return whether a gap is about a source that the directory in evidence answers for."""
+    return gap.source is not None and gap.source[0] in answered and gap.source[1] in DIRECTORY_SOURCES
 
 
 def _in_order(order: Sequence[str], own: SudoPolicy, shared: SudoPolicy) -> SudoPolicy:

@@ -9,7 +9,8 @@ from functools import cached_property
 
 from fidelitas.facts import Account, Directory, DirectoryGroup, Group, Password, PasswordState, Place
 from fidelitas.rights.accounts.identity import AccountKind, Identity, Login, Membership
-from fidelitas.rights.graph.links import Link, LinkKind, Principal, PrincipalKind, Strength
+from fidelitas.rights.graph.links import By, Link, LinkKind, Mechanism, Principal, PrincipalKind, Strength
+from fidelitas.rights.graph.walks import distances, reached
 
 __all__ = ["Nesting"]
 
@@ -96,35 +97,24 @@ class Nesting:
         return own
 
     def _reached(self, account: Account) -> list[str]:
-        agenda = list(self._own(account))
-        seen = set(agenda)
-        for group in agenda:
-            for outer in self._above.get((True, group), ()):
-                if outer not in seen:
-                    seen.add(outer)
-                    agenda.append(outer)
-        return agenda
+        return reached(self._own(account), lambda group: self._above.get((True, group), ()))
 
     def _distances(self, group: str) -> Mapping[str, int]:
         """Return how many groups lie between each group and this one."""
         if group not in self._towards:
-            distances = {group: 0}
-            agenda = [group]
-            for one in agenda:
-                for member in self._by_name[one].members:
-                    if member.is_group and member.name in self._by_name and member.name not in distances:
-                        distances[member.name] = distances[one] + 1
-                        agenda.append(member.name)
-            self._towards[group] = distances
+            self._towards[group] = distances(group, self._inner)
         return self._towards[group]
 
+    def _inner(self, group: str) -> Iterator[str]:
+        return (member.name for member in self._by_name[group].members if member.is_group and member.name in self._by_name)
+
     def _found(self, account: Account, group: str) -> Iterator[tuple[Link, ...]]:
-        distances = self._distances(group)
-        own = [(distances[name], name, place) for name, place in self._own(account).items() if name in distances]
+        away = self._distances(group)
+        own = [(away[name], name, place) for name, place in self._own(account).items() if name in away]
         for _, first, place in sorted(own):
             chain, inner = [self._link(PrincipalKind.ACCOUNT, account.name, first, place)], first
             while inner != group:
-                nearer = ((outer, at) for outer, at in self._above[True, inner].items() if distances.get(outer) == distances[inner] - 1)
+                nearer = ((outer, at) for outer, at in self._above[True, inner].items() if away.get(outer) == away[inner] - 1)
                 outer, at = min(nearer)
                 chain.append(self._link(PrincipalKind.GROUP, inner, outer, at))
                 inner = outer
@@ -137,7 +127,7 @@ class Nesting:
                 target=self.node(PrincipalKind.GROUP, group),
                 kind=LinkKind.HAS,
                 strength=Strength.DIRECT,
-                way="group",
+                by=By(Mechanism.MEMBERSHIP),
                 because=f"it is in group {group}" if kind is PrincipalKind.ACCOUNT else f"group {name} is in group {group}",
                 place=place,
             )

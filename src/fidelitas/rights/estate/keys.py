@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 from fidelitas.facts import Place, PrivateKey
 from fidelitas.rights.accounts.identity import Identity
-from fidelitas.rights.graph.links import Holding, Link, LinkKind, Principal, PrincipalKind, Right, RightKind, Strength
+from fidelitas.rights.graph.links import By, Holding, Link, LinkKind, Mechanism, Principal, PrincipalKind, Right, RightKind, Strength
 from fidelitas.rights.graph.paths import LinkPath, holding_of
 from fidelitas.rights.linux.host import HostRights
 from fidelitas.rights.linux.nodes import Nodes
@@ -28,25 +28,25 @@ class _KeyPath:
     to: _At
 
 
-def across_hosts(hosts: Sequence[HostRights]) -> Mapping[str, tuple[Holding, ...]]:
-    """Return, by host, the holdings that accounts of other hosts have there by keys that lie on those."""
+def across_hosts(hosts: Sequence[HostRights]) -> Mapping[str, tuple[HostRights, tuple[Holding, ...]]]:
+    """Return, by host, the holdings that accounts of other hosts have there by keys that are stored on those."""
     by_name = {host.subject: host for host in hosts}
-    ways = _ways(hosts)
+    paths = _paths(hosts)
     found: dict[str, dict[tuple[Principal, Right], list[LinkPath]]] = {}
-    for start in sorted(ways):
-        reached = list(_reached(start, ways))
+    for start in sorted(paths):
+        reached = list(_reached(start, paths))
         for principal, before in _starts(by_name[start[0]], start[1]) if reached else ():
             for chain, (subject, account) in reached:
                 for right, rest in _held(by_name[subject], account):
                     routes = found.setdefault(subject, {}).setdefault((principal, right), [])
                     routes.append((*before, *chain, *rest))
     return {
-        subject: tuple(holding_of(principal, right, chains) for (principal, right), chains in here.items())
+        subject: (by_name[subject], tuple(holding_of(principal, right, chains) for (principal, right), chains in here.items()))
         for subject, here in found.items()
     }
 
 
-def _ways(hosts: Iterable[HostRights]) -> dict[_At, list[_KeyPath]]:
+def _paths(hosts: Iterable[HostRights]) -> dict[_At, list[_KeyPath]]:
     """Return the steps from host to host by the account that can take them."""
     opened: dict[str, list[tuple[HostRights, Identity, KeyGrant]]] = {}
     lying: list[tuple[HostRights, Identity, PrivateKey]] = []
@@ -54,19 +54,19 @@ def _ways(hosts: Iterable[HostRights]) -> dict[_At, list[_KeyPath]]:
         for who, key_grant in host.key_grants:
             opened.setdefault(key_grant.key.fingerprint, []).append((host, who, key_grant))
         lying += ((host, who, key) for who, key in _private_keys(host))
-    ways: dict[_At, list[_KeyPath]] = {}
+    paths: dict[_At, list[_KeyPath]] = {}
     for host, owner, key in lying:
         for other, who, key_grant in opened.get(key.fingerprint, ()):
             if other.subject != host.subject and not key_grant.command:
-                here = ways.setdefault((host.subject, owner.name), [])
+                here = paths.setdefault((host.subject, owner.name), [])
                 here.append(_KeyPath(_links(host, owner, key, other, who, key_grant), (other.subject, who.name)))
-    return ways
+    return paths
 
 
 def _private_keys(host: HostRights) -> Iterator[tuple[Identity, PrivateKey]]:
     """Yield the private keys whose public half is known, each with the account that owns the file."""
     keys = [key for key in host.private_keys if key.fingerprint]
-    states = {state.path: state for state in host.facts.files} if keys else {}
+    states = host.facts.states if keys else {}
     for key in keys:
         state = states.get(key.path)
         owner = host.population.by_uid(state.uid) if state is not None and state.uid is not None else None
@@ -83,7 +83,7 @@ def _links(host: HostRights, owner: Identity, key: PrivateKey, other: HostRights
         target=node,
         kind=LinkKind.HAS,
         strength=Strength.CONDITIONAL if needed else Strength.DIRECT,
-        way="private key",
+        by=By(Mechanism.PRIVATE_KEY),
         because=f"its private half lies in {key.path}{'' if key.encrypted else ', without a passphrase'}",
         conditions=needed,
         place=Place(subject=host.subject, path=key.path),
@@ -93,7 +93,7 @@ def _links(host: HostRights, owner: Identity, key: PrivateKey, other: HostRights
         target=there.root if who.uid == 0 else there.account(who),
         kind=LinkKind.MAY_BECOME,
         strength=Strength.CONDITIONAL if key_grant.conditions else Strength.DIRECT,
-        way="ssh",
+        by=By(Mechanism.SSH_KEY),
         because=f"it opens the account {who.name} on {other.subject} over SSH",
         conditions=key_grant.conditions,
         place=key_grant.key.place,
@@ -101,16 +101,16 @@ def _links(host: HostRights, owner: Identity, key: PrivateKey, other: HostRights
     return private, public
 
 
-def _reached(start: _At, ways: Mapping[_At, Sequence[_KeyPath]]) -> Iterator[tuple[LinkPath, _At]]:
+def _reached(start: _At, paths: Mapping[_At, Sequence[_KeyPath]]) -> Iterator[tuple[LinkPath, _At]]:
     """Yield the accounts of other hosts that can be come by, the nearest first, each by one shortest chain."""
     agenda: list[tuple[LinkPath, _At]] = [((), start)]
     seen = {start}
     for chain, at in agenda:
-        for way in ways.get(at, ()):
-            if way.to not in seen:
-                seen.add(way.to)
-                agenda.append(((*chain, *way.links), way.to))
-                if way.to[0] != start[0]:
+        for path in paths.get(at, ()):
+            if path.to not in seen:
+                seen.add(path.to)
+                agenda.append(((*chain, *path.links), path.to))
+                if path.to[0] != start[0]:
                     yield agenda[-1]
 
 

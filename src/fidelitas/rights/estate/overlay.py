@@ -21,6 +21,7 @@ from fidelitas.rights.linux.nodes import Nodes
 from fidelitas.rights.linux.population import Population, expired_on
 from fidelitas.rights.linux.ssh import KeyGrant
 from fidelitas.rights.linux.sudo import Effective, Host, Policy
+from fidelitas.rights.subject import SubjectRights
 
 __all__ = ["HostOverlay", "OwnDetails", "host_specific_key", "renamed"]
 
@@ -35,7 +36,7 @@ class OwnDetails:
     host_name: str
     taken: datetime
     addresses: tuple[str, ...] | None
-    processes: Callable[[], tuple[Process, ...] | None]
+    processes: tuple[Process, ...] | None
 
 
 def host_specific_key(facts: HostFacts, population: Population, own: OwnDetails) -> tuple[object, ...] | None:
@@ -43,7 +44,7 @@ def host_specific_key(facts: HostFacts, population: Population, own: OwnDetails)
 
     `facts` and `population` are of any host of the same content.
     """
-    if any(True for _ in stale_groups(replace(facts, processes=own.processes()), population)):
+    if any(True for _ in stale_groups(replace(facts, processes=own.processes), population)):
         return None
     addresses = None if own.addresses is None else tuple(ip_interface(text) for text in own.addresses)
     policy = policy_of(facts, population, Host(name=own.host_name or own.subject, addresses=addresses))
@@ -66,8 +67,7 @@ class HostOverlay(HostRights):
     def __init__(self, first: HostRights, own: OwnDetails) -> None:
         self.first = first
         self._own = own
-        self.troubles: list[Gap] = []
-        self.from_elsewhere = ()
+        SubjectRights.__init__(self)
 
     @property
     def subject(self) -> str:
@@ -80,7 +80,7 @@ class HostOverlay(HostRights):
         own = self._own
         facts = self.here(self.first.facts)
         return replace(
-            facts, subject=own.subject, taken=own.taken, host_name=own.host_name, addresses=own.addresses, processes=own.processes()
+            facts, subject=own.subject, taken=own.taken, host_name=own.host_name, addresses=own.addresses, processes=own.processes
         )
 
     @property
@@ -124,7 +124,7 @@ class HostOverlay(HostRights):
         return self.here(self.first.by_node)
 
     @property
-    def group_edges(self) -> GroupEdges:  # type: ignore[override]
+    def group_edges(self) -> GroupEdges[Identity]:  # type: ignore[override]
         """The holdings that accounts of a directory have by their groups alone."""
         return self.first.group_edges.renamed(Nodes(self.subject, self.population), self.here)
 

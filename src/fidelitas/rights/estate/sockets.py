@@ -3,29 +3,28 @@
 Whoever is that account on the host, or may become it or root there, needs no password of the server's.
 """
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 
-from fidelitas.rights.graph.links import Holding, Link, LinkKind, Principal, PrincipalKind, RightKind, Strength
+from fidelitas.rights.graph.links import By, Holding, Link, LinkKind, Mechanism, Principal, PrincipalKind, RightKind, Strength
 from fidelitas.rights.linux.host import HostRights
-from fidelitas.rights.server import ServerRights
+from fidelitas.rights.subject import DatabaseServer
 from fidelitas.text import Place
 
-__all__ = ["join_sockets"]
+__all__ = ["is_host_of", "socket_links"]
 
 
-def join_sockets(servers: Sequence[ServerRights], hosts: Sequence[HostRights]) -> None:
-    """Give each server the links that lead into it from the host that it runs on, where that host is in evidence."""
-    for server in servers:
-        host = next((one for one in hosts if server.host_name and _same(server.host_name, one)), None)
-        if host is not None:
-            server.from_host = tuple(_links(server, host))
+def socket_links(server: DatabaseServer, hosts: Sequence[HostRights]) -> tuple[Link, ...]:
+    """Return the links that lead into a server from the host that it runs on; none where that host is not in evidence."""
+    host = next((one for one in hosts if is_host_of(server.host_name, (one.subject, one.host_name))), None)
+    return () if host is None else tuple(_links(server, host))
 
 
-def _same(name: str, host: HostRights) -> bool:
-    return name.partition(".")[0].lower() in {one.partition(".")[0].lower() for one in (host.subject, host.host_name) if one}
+def is_host_of(name: str, names: Iterable[str]) -> bool:
+    """Return whether a host with some names is the one that a server says it runs on; names count up to the first dot."""
+    return bool(name) and name.partition(".")[0].lower() in {one.partition(".")[0].lower() for one in names if one}
 
 
-def _links(server: ServerRights, host: HostRights) -> Iterator[Link]:
+def _links(server: DatabaseServer, host: HostRights) -> Iterator[Link]:
     logins = list(server.socket_logins())
     for name, role, place in logins:
         who = host.population.by_name.get(name)
@@ -36,7 +35,7 @@ def _links(server: ServerRights, host: HostRights) -> Iterator[Link]:
         yield from _by_holding(server, host, holding, [name for name, _, _ in logins])
 
 
-def _by_holding(server: ServerRights, host: HostRights, holding: Holding, names: Sequence[str]) -> Iterator[Link]:
+def _by_holding(server: DatabaseServer, host: HostRights, holding: Holding, names: Sequence[str]) -> Iterator[Link]:
     """Yield the links from whoever may act as an account with a socket log-in to that account, as holdings of the host tell."""
     if holding.principal.kind is not PrincipalKind.ACCOUNT:
         return
@@ -52,14 +51,14 @@ def _by_holding(server: ServerRights, host: HostRights, holding: Holding, names:
 
 
 def _link(
-    server: ServerRights, source: str, target: Principal, because: str, place: Place, strength: Strength, conditions: tuple[str, ...] = ()
+    server: DatabaseServer, source: str, target: Principal, because: str, place: Place, strength: Strength, conditions: tuple[str, ...] = ()
 ) -> Link:
     return Link(
         source=Principal(kind=PrincipalKind.ELSEWHERE, name=source, subject=server.subject),
         target=target,
         kind=LinkKind.MAY_BECOME,
         strength=strength,
-        way="socket" if target.kind is PrincipalKind.ROLE else "host",
+        by=By(Mechanism.SOCKET if target.kind is PrincipalKind.ROLE else Mechanism.HOST),
         because=because,
         conditions=conditions,
         place=place,

@@ -1,82 +1,121 @@
-"""What groups lend to the accounts of a directory on one host.
+"""Links that belong to a group, and what they give to accounts that hold nothing but by their groups.
 
 Thousands of accounts of a directory can be on thousands of hosts.  What one holds there by its groups follows from the links that those
-groups have, so it is kept by link, and an account's holdings are made when somebody asks for them.
+groups have, so it is kept by link, and an account's holdings are made when somebody asks for them.  What an account is, and how it is in
+a group, is the business of the platform: `GroupNodes` answers for it.
 """
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from typing import Any
+from dataclasses import dataclass
+from typing import Any, Generic, Protocol, TypeVar
 
-from fidelitas.rights.accounts.identity import Identity
-from fidelitas.rights.graph.links import Holding, Right
-from fidelitas.rights.graph.paths import MOST_ROUTES, LinkPath, holding_of
-from fidelitas.rights.linux.nodes import GroupEdge, Nodes
+from fidelitas.rights.graph.links import Holding, Link, Principal, Right
+from fidelitas.rights.graph.paths import MOST_ROUTES, Edge, LinkPath, holding_of
 
-__all__ = ["GroupEdges"]
+__all__ = ["Edges", "GroupEdge", "GroupEdges", "GroupNodes"]
+
+
+class _Named(Protocol):
+    @property
+    def name(self) -> str: ...
+
+
+M = TypeVar("M", bound=_Named)
+
+
+@dataclass(frozen=True, slots=True)
+class GroupEdge(Generic[M]):
+    """A link that a group, or with ``None`` for `gid` "any account", gives to some of its members."""
+
+    link: Link
+    gid: int | None
+    members: Sequence[M]
+
+
+class GroupNodes(Protocol[M]):
+    """What accounts and memberships are as nodes and links."""
+
+    def account(self, who: M, /) -> Principal:
+        """Return the node of an account."""
+
+    def paths(self, who: M, edge: GroupEdge[M], /) -> tuple[LinkPath, ...]:
+        """Return the chains of memberships by which an account comes to the link of a group."""
+
+
+@dataclass(frozen=True, slots=True)
+class Edges(Generic[M]):
+    """All edges of a subject: `edges` each by itself, and `group_edges` to those accounts, `group_only`, that have nothing else."""
+
+    nodes: GroupNodes[M]
+    edges: Sequence[Edge]
+    group_edges: Sequence[GroupEdge[M]]
+    group_only: Sequence[M]
+
 
 # By right, the links from which it can be reached, by their numbers, each with the chains that begin with it.
 Onward = Mapping[Right, Sequence[tuple[int, tuple[LinkPath, ...]]]]
-# By account, the numbers of the links that it has.
-Borrowed = Mapping[str, tuple[int, ...]]
+# By account, the numbers of the links that its groups give it.
+Numbers = Mapping[str, tuple[int, ...]]
 
 
-class GroupEdges:
-    """The holdings that `borrowers` have by their groups alone; `onward` tells where each link of `lent` leads."""
+class GroupEdges(Generic[M]):
+    """The holdings that `accounts` have by their groups alone; `onward` says where each link of `edges` leads."""
 
     def __init__(
-        self, nodes: Nodes, edges: Sequence[GroupEdge], borrowers: Mapping[str, Identity], onward: Onward, links: Borrowed
+        self, nodes: GroupNodes[M], edges: Sequence[GroupEdge[M]], accounts: Mapping[str, M], onward: Onward, numbers: Numbers
     ) -> None:
         self._nodes = nodes
         self._edges = edges
-        self._borrowers = borrowers
+        self._accounts = accounts
         self._onward = onward
-        self._links = links
+        self._numbers = numbers
         self._rights: dict[tuple[int, ...], tuple[Right, ...]] = {}
 
     @classmethod
-    def of(cls, nodes: Nodes, edges: Sequence[GroupEdge], borrowers: Sequence[Identity], onward: Onward) -> "GroupEdges":
-        """Return what is lent to accounts on a host."""
-        named = {who.name: who for who in borrowers}
-        return cls(nodes, edges, named, onward, _borrowed(edges, named, {number for by_link in onward.values() for number, _ in by_link}))
+    def of(cls, known: Edges[M], onward: Onward) -> "GroupEdges[M]":
+        """Return what groups give to the accounts of a subject that hold nothing else."""
+        accounts = {who.name: who for who in known.group_only}
+        used = {number for by_link in onward.values() for number, _ in by_link}
+        return cls(known.nodes, known.group_edges, accounts, onward, _numbers(known.group_edges, accounts, used))
 
     def __len__(self) -> int:
         """Return how many holdings there are."""
-        return sum(len(self._rights_by(links)) for links in self._links.values())
+        return sum(len(self._rights_by(numbers)) for numbers in self._numbers.values())
 
     def held_by(self, name: str) -> Iterator[Holding]:
         """Yield the holdings of an account, by right."""
-        links = self._links.get(name, ())
-        for right in self._rights_by(links):
-            yield self._holding(self._borrowers[name], right, frozenset(links))
+        numbers = self._numbers.get(name, ())
+        for right in self._rights_by(numbers):
+            yield self._holding(self._accounts[name], right, frozenset(numbers))
 
-    def renamed(self, nodes: Nodes, rename: Callable[[Any], Any]) -> "GroupEdges":
-        """Return the same on another host."""
+    def renamed(self, nodes: GroupNodes[M], rename: Callable[[Any], Any]) -> "GroupEdges[M]":
+        """Return the same on another subject."""
         onward = {rename(right): rename(by_link) for right, by_link in self._onward.items()}
-        return GroupEdges(nodes, self._edges, self._borrowers, onward, self._links)
+        return GroupEdges(nodes, self._edges, self._accounts, onward, self._numbers)
 
     def holdings(self) -> Iterator[Holding]:
         """Yield all holdings, account by account."""
-        for name in self._links:
+        for name in self._numbers:
             yield from self.held_by(name)
 
-    def _rights_by(self, links: tuple[int, ...]) -> tuple[Right, ...]:
-        if links not in self._rights:
-            having = frozenset(links)
-            self._rights[links] = tuple(right for right, by_link in self._onward.items() if any(link in having for link, _ in by_link))
-        return self._rights[links]
+    def _rights_by(self, numbers: tuple[int, ...]) -> tuple[Right, ...]:
+        if numbers not in self._rights:
+            having = frozenset(numbers)
+            self._rights[numbers] = tuple(right for right, by_link in self._onward.items() if any(link in having for link, _ in by_link))
+        return self._rights[numbers]
 
-    def _holding(self, who: Identity, right: Right, having: frozenset[int]) -> Holding:
+    def _holding(self, who: M, right: Right, having: frozenset[int]) -> Holding:
         by_link = ((link, rests) for link, rests in self._onward[right] if link in having)
-        chains = [(*way, *rest) for link, rests in by_link for way in self._nodes.ways(who, self._edges[link]) for rest in rests]
+        chains = [(*path, *rest) for link, rests in by_link for path in self._nodes.paths(who, self._edges[link]) for rest in rests]
         return holding_of(self._nodes.account(who), right, chains[: MOST_ROUTES + 1])
 
 
-def _borrowed(edges: Sequence[GroupEdge], borrowers: Mapping[str, Identity], used: set[int]) -> dict[str, tuple[int, ...]]:
+def _numbers(edges: Sequence[GroupEdge[M]], accounts: Mapping[str, M], used: set[int]) -> Numbers:
     """Return the numbers of the links that each account has, equal ones as one object: there are few, and many accounts."""
-    links: dict[str, list[int]] = {}
+    found: dict[str, list[int]] = {}
     for number in sorted(used):
         for who in edges[number].members:
-            if who.name in borrowers:
-                links.setdefault(who.name, []).append(number)
+            if who.name in accounts:
+                found.setdefault(who.name, []).append(number)
     shared: dict[tuple[int, ...], tuple[int, ...]] = {}
-    return {name: shared.setdefault(tuple(found), tuple(found)) for name, found in links.items()}
+    return {name: shared.setdefault(tuple(numbers), tuple(numbers)) for name, numbers in found.items()}

@@ -5,10 +5,11 @@ A link says: *principal P → Q, under conditions C, because of place O*.  A rou
 
 from dataclasses import dataclass, field
 from enum import Enum, IntEnum
+from typing import NamedTuple
 
 from fidelitas.text import Place
 
-__all__ = ["Holding", "Link", "LinkKind", "Principal", "PrincipalKind", "Right", "RightKind", "Route", "Strength"]
+__all__ = ["By", "Holding", "Link", "LinkKind", "Mechanism", "Principal", "PrincipalKind", "Right", "RightKind", "Route", "Strength"]
 
 
 class PrincipalKind(Enum):
@@ -73,14 +74,15 @@ class RightKind(IntEnum):
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Right:
-    """A right on a subject.  `detail` is the account, the group or the command."""
+    """A right on a subject.  `detail` is the account, the group, the command, or the privilege on the object `on` of a database."""
 
     kind: RightKind
     detail: str
     subject: str
+    on: str | None = None  # database/object
 
     def __hash__(self) -> int:
-        return hash((self.detail, self.subject))
+        return hash((self.detail, self.on, self.subject))
 
     def __str__(self) -> str:
         return {
@@ -97,7 +99,7 @@ class Right:
             RightKind.DB_GRANT: "db-grant",
             RightKind.DB_WRITE_ALL: "db-write-all",
             RightKind.DB_READ_ALL: "db-read-all",
-            RightKind.DB_OBJECT: self.detail,
+            RightKind.DB_OBJECT: f"{self.detail} {self.on}",
             RightKind.DIRECTORY_ADMIN: "directory-admin",
         }[self.kind]
 
@@ -108,6 +110,59 @@ class LinkKind(Enum):
     HAS = "has"  # holds it now
     MAY_BECOME = "may become"  # on asking
     MAY_GRANT = "may grant"  # can give it to itself or others
+
+
+class Mechanism(Enum):
+    """By what a link leads on.  The value is the code in documents; the words are made in `reports`."""
+
+    # Of hosts.
+    USER_ID = "user-id-0"
+    MEMBERSHIP = "membership"
+    LOGIN_MEMBERSHIP = "membership-at-login"  # by pam_group(8)
+    HELD_MEMBERSHIP = "membership-of-session"  # held by running processes, not given by the files any more
+    ACCOUNT = "account-of-host"  # any account of the host
+    SUDO = "sudo"
+    SU = "su"
+    DOAS = "doas"
+    PKEXEC = "pkexec"
+    POLKIT = "polkit"
+    GROUP = "group"  # what a group gives by itself
+    GROUP_ADMINISTRATOR = "group-administrator"
+    PROGRAM = "privileged-program"
+    WRITABLE = "writable"
+    SSH_KEY = "ssh-key"
+    PRIVATE_KEY = "private-key"
+    # Of database servers.
+    SOCKET = "socket"
+    HOST = "host"  # by way of another account of the host
+    ROLE = "role"
+    ADMIN_OPTION = "admin-option"
+    ATTRIBUTE = "role-attribute"
+    PREDEFINED_ROLE = "predefined-role"
+    PARAMETER = "parameter"
+    CREATE_ROLE = "create-role"  # before PostgreSQL 16
+    OWNER = "owner"
+    GRANT = "grant"
+    PUBLIC = "public"
+    PRIVILEGE = "global-privilege"
+    ALL_PRIVILEGES = "all-privileges"
+    PROXY = "proxy"
+    GRANT_TABLES = "grant-tables"
+    # Of directories and Windows machines.
+    ADMIN_GROUP = "administrative-group"
+    USER_RIGHT = "user-right"
+    SERVICE = "service"
+    TASK = "task"
+    INSTALLER = "installer"
+    # Many links shown as one.
+    FURTHER = "further-links"
+
+
+class By(NamedTuple):
+    """A mechanism, and the name of what it goes by where there is one: the file, the group, the program, the privilege."""
+
+    mechanism: Mechanism
+    name: str | None = None
 
 
 class Strength(IntEnum):
@@ -125,16 +180,16 @@ class Strength(IntEnum):
 class Link:
     """One thing that a principal can do to become, or act as, something else.
 
-    `because` is a clause that completes "P → Q because …", `way` the same in a word or two.  `quote` is the text at the place.  `asks`
-    says whose password is wanted ("" for none), `own_password` that it is that of the account which takes the link.
-    `behind` are the places of rules that would give the same if this one were gone.
+    `by` is the mechanism; `because` a clause that completes "P → Q because …", for readers alone: nothing decides by it.  `quote` is the
+    text at the place.  `asks` says whose password is wanted ("" for none), `own_password` that it is that of the account which takes the
+    link.  `behind` are the places of rules that would give the same if this one were gone.
     """
 
     source: Principal
     target: Principal | Right
     kind: LinkKind
     strength: Strength
-    way: str
+    by: By
     because: str
     quote: str = ""
     asks: str = ""
@@ -145,6 +200,11 @@ class Link:
 
     def __hash__(self) -> int:
         return hash((self.because, self.quote, self.source, self.target))
+
+    @property
+    def mechanism(self) -> Mechanism:
+        """By what it leads on."""
+        return self.by.mechanism
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

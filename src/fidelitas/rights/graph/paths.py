@@ -1,13 +1,32 @@
 """Chains of links, the routes that they amount to, and routes to one right as a holding."""
 
 from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
 
 from fidelitas.rights.graph.links import Holding, Link, Principal, PrincipalKind, Right, Route, Strength
 
-__all__ = ["MOST_ROUTES", "LinkPath", "holding_of", "visits_once"]
+__all__ = ["MOST_ROUTES", "Edge", "LinkPath", "holding_of", "visits_once"]
 
 # Links that follow one another.
 LinkPath = tuple[Link, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Edge:
+    """One way on for a principal: a link, or a membership and the link that it opens."""
+
+    links: LinkPath
+
+    @property
+    def source(self) -> Principal:
+        """Who can go it."""
+        return self.links[0].source
+
+    @property
+    def target(self) -> Principal | Right:
+        """Where it leads."""
+        return self.links[-1].target
+
 
 # Routes kept for one holding; beyond that they are counted.  No reader follows more, and hostile policies can make very many.
 MOST_ROUTES = 32

@@ -9,10 +9,10 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from itertools import islice
 
-from fidelitas.rights.graph.group_edges import GroupEdges
-from fidelitas.rights.graph.links import Holding, Link, Principal, PrincipalKind, Right, Strength
-from fidelitas.rights.graph.paths import MOST_ROUTES, LinkPath, holding_of, visits_once
-from fidelitas.rights.linux.edges import Edge, Edges
+from fidelitas.rights.graph.group_edges import Edges, GroupEdges, M
+from fidelitas.rights.graph.links import By, Holding, Link, Mechanism, Principal, PrincipalKind, Right, Strength
+from fidelitas.rights.graph.paths import MOST_ROUTES, Edge, LinkPath, holding_of, visits_once
+from fidelitas.rights.graph.walks import distances
 
 __all__ = ["holdings_by", "holdings_from", "order_of"]
 
@@ -36,70 +36,61 @@ class _Graph:
 
     def distances(self, right: Right) -> dict[Principal | Right, int]:
         """Return how many steps each principal is away from a right."""
-        agenda: list[Principal | Right] = [right]
-        distances: dict[Principal | Right, int] = {right: 0}
-        for node in agenda:
-            for source in self.backward.get(node, ()):
-                if source not in distances:
-                    distances[source] = distances[node] + 1
-                    agenda.append(source)
-        return distances
+        return distances(right, lambda node: self.backward.get(node, ()))
 
-    def routes(self, source: Principal, right: Right, distances: Mapping[Principal | Right, int]) -> Iterator[LinkPath]:
+    def routes(self, source: Principal, right: Right, away: Mapping[Principal | Right, int]) -> Iterator[LinkPath]:
         """Yield the chains of links from a principal to a right, each first step continued by the shortest ways."""
-        for target in self._towards(source, distances):
+        for target in self._towards(source, away):
             for edge in self.forward[source][target]:
-                for rest in self._onward(target, right, distances, source):
+                for rest in self._onward(target, right, away, source):
                     if visits_once(chain := (*edge.links, *rest)):
                         yield chain
 
-    def beyond(self, link: Link, right: Right, distances: Mapping[Principal | Right, int]) -> Iterator[LinkPath]:
+    def beyond(self, link: Link, right: Right, away: Mapping[Principal | Right, int]) -> Iterator[LinkPath]:
         """Yield the chains that begin with a link and go on to a right by the shortest ways."""
-        for rest in self._onward(link.target, right, distances, link.source):
+        for rest in self._onward(link.target, right, away, link.source):
             if visits_once(chain := (link, *rest)):
                 yield chain
 
-    def holdings(self, right: Right, distances: Mapping[Principal | Right, int]) -> Iterator[Holding]:
+    def holdings(self, right: Right, away: Mapping[Principal | Right, int]) -> Iterator[Holding]:
         """Yield who holds a right, by principal."""
-        far = self._far(right, distances) if max(distances.values()) > _MOST_LINKS else {}
-        for source in sorted((node for node in distances if isinstance(node, Principal)), key=_order_of_principal):
-            chains = [far[source]] if source in far else list(islice(self.routes(source, right, distances), MOST_ROUTES + 1))
+        far = self._far(right, away) if max(away.values()) > _MOST_LINKS else {}
+        for source in sorted((node for node in away if isinstance(node, Principal)), key=_order_of_principal):
+            chains = [far[source]] if source in far else list(islice(self.routes(source, right, away), MOST_ROUTES + 1))
             holding = holding_of(source, right, chains)
             if holding.routes:
                 yield holding
 
-    def _far(self, right: Right, distances: Mapping[Principal | Right, int]) -> dict[Principal, LinkPath]:
+    def _far(self, right: Right, away: Mapping[Principal | Right, int]) -> dict[Principal, LinkPath]:
         """Return the chains of those that are many links away: the first link, and one that stands for the others."""
         weakest: dict[Principal | Right, Strength] = {right: Strength.DIRECT}
         found: dict[Principal, LinkPath] = {}
-        for node in distances:  # the nearest first
+        for node in away:  # the nearest first
             if not isinstance(node, Principal):
                 continue
-            nearer = [target for target in self._towards(node, distances) if distances[target] == distances[node] - 1]
+            nearer = [target for target in self._towards(node, away) if away[target] == away[node] - 1]
             target = min(nearer, key=weakest.__getitem__)
             edge = self.forward[node][target][0]
             weakest[node] = max(weakest[target], *(link.strength for link in edge.links))
-            if distances[node] > _MOST_LINKS and isinstance(target, Principal):
-                found[node] = (*edge.links, _many(target, right, distances[target], weakest[target], edge.links[-1]))
+            if away[node] > _MOST_LINKS and isinstance(target, Principal):
+                found[node] = (*edge.links, _many(target, right, away[target], weakest[target], edge.links[-1]))
         return found
 
-    def _towards(self, node: Principal, distances: Mapping[Principal | Right, int]) -> list[Principal | Right]:
+    def _towards(self, node: Principal, away: Mapping[Principal | Right, int]) -> list[Principal | Right]:
         """Return where the steps of a principal lead from which a right can be reached, the nearest to it first."""
-        found = [target for target in self.forward.get(node, ()) if target in distances]
-        return found if len(found) == 1 else sorted(found, key=distances.__getitem__)
+        found = [target for target in self.forward.get(node, ()) if target in away]
+        return found if len(found) == 1 else sorted(found, key=away.__getitem__)
 
-    def _onward(
-        self, node: Principal | Right, right: Right, distances: Mapping[Principal | Right, int], start: Principal
-    ) -> Iterator[LinkPath]:
+    def _onward(self, node: Principal | Right, right: Right, away: Mapping[Principal | Right, int], start: Principal) -> Iterator[LinkPath]:
         if node == right:
             yield ()
         elif isinstance(node, Principal):
-            nearer = distances[node] - 1
-            for target in self._towards(node, distances):
-                if distances[target] != nearer or target == start:
+            nearer = away[node] - 1
+            for target in self._towards(node, away):
+                if away[target] != nearer or target == start:
                     continue
                 for edge in self.forward[node][target]:
-                    for rest in self._onward(target, right, distances, start):
+                    for rest in self._onward(target, right, away, start):
                         yield (*edge.links, *rest)
 
 
@@ -111,14 +102,14 @@ def _many(source: Principal, right: Right, count: int, strength: Strength, befor
         target=right,
         kind=before.kind,
         strength=strength,
-        way=f"{count} links",
+        by=By(Mechanism.FURTHER, str(count)),
         because=because,
         conditions=conditions,
         place=before.place,
     )
 
 
-def holdings_from(found: Edges) -> tuple[tuple[Holding, ...], GroupEdges]:
+def holdings_from(found: Edges[M]) -> tuple[tuple[Holding, ...], GroupEdges[M]]:
     """Return who holds which right by which routes, ordered by right, principal and strength of route; and what groups lend besides."""
     graph = _Graph.of(found.edges)
     targets = (*(edge.target for edge in found.edges), *(one.link.target for one in found.group_edges))
@@ -129,12 +120,12 @@ def holdings_from(found: Edges) -> tuple[tuple[Holding, ...], GroupEdges]:
     for number, one in enumerate(found.group_edges):
         group_edges.setdefault(one.link.target, []).append(number)
     for right in rights:
-        distances = graph.distances(right)
-        holdings += graph.holdings(right, distances)
-        useful = [number for node in distances for number in group_edges.get(node, ())]
-        chains = ((number, tuple(islice(graph.beyond(found.group_edges[number].link, right, distances), MOST_ROUTES))) for number in useful)
+        away = graph.distances(right)
+        holdings += graph.holdings(right, away)
+        useful = [number for node in away for number in group_edges.get(node, ())]
+        chains = ((number, tuple(islice(graph.beyond(found.group_edges[number].link, right, away), MOST_ROUTES))) for number in useful)
         onward[right] = tuple((number, beyond) for number, beyond in chains if beyond)
-    return tuple(holdings), GroupEdges.of(found.nodes, found.group_edges, found.borrowers, onward)
+    return tuple(holdings), GroupEdges.of(found, onward)
 
 
 def holdings_by(edges: Sequence[Edge]) -> tuple[Holding, ...]:

@@ -3,55 +3,24 @@
 A step is what a principal can do next: a link, or memberships and the link that they open.
 """
 
-from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass
+from collections.abc import Iterable, Iterator
 
 from fidelitas.facts import HostFacts, PasswordState, Place
-from fidelitas.rights.graph.links import Link, LinkKind, Principal, PrincipalKind, Right, Strength
-from fidelitas.rights.graph.paths import LinkPath
+from fidelitas.rights.graph.group_edges import Edges, GroupEdge
+from fidelitas.rights.graph.links import By, Link, LinkKind, Mechanism, Principal, PrincipalKind, Right, Strength
+from fidelitas.rights.graph.paths import Edge, LinkPath
 from fidelitas.rights.linux.host_links import HostLinks
-from fidelitas.rights.linux.nodes import GroupEdge, Nodes
+from fidelitas.rights.linux.nodes import Nodes
 from fidelitas.rights.linux.pam import SuRules, su_rules
 from fidelitas.rights.linux.population import Identity, Population
 from fidelitas.rights.linux.sudo import Effective, Policy
 from fidelitas.rights.linux.sudo_links import SudoLinks
 
-__all__ = ["Edge", "Edges", "edges_of"]
+__all__ = ["edges_of"]
 
 
-@dataclass(frozen=True, slots=True)
-class Edge:
-    """One way on for a principal: a link, or a membership and the link that it opens."""
-
-    links: LinkPath
-
-    @property
-    def source(self) -> Principal:
-        """Who can take the step."""
-        return self.links[0].source
-
-    @property
-    def target(self) -> Principal | Right:
-        """Where it leads."""
-        return self.links[-1].target
-
-
-@dataclass(frozen=True, slots=True)
-class Edges:
-    """All steps on a host: `steps` each by itself, and `lent` to `borrowers`, accounts of a directory that have nothing but by groups.
-
-    `effective` is what each sudo rule still decides.
-    """
-
-    nodes: Nodes
-    edges: Sequence[Edge]
-    group_edges: Sequence[GroupEdge]
-    borrowers: Sequence[Identity]
-    effective: Effective
-
-
-def edges_of(facts: HostFacts, population: Population, policy: Policy) -> Edges:
-    """Return every step that the facts of a host give to anybody, in a fixed order."""
+def edges_of(facts: HostFacts, population: Population, policy: Policy) -> tuple[Edges[Identity], Effective]:
+    """Return every edge that the facts of a host give to anybody, in a fixed order; and what each sudo rule still decides."""
     nodes = Nodes(facts.subject, population)
     host = _Host(facts, population, nodes)
     found = [*host.user_ids(), *host.su(), *HostLinks(facts, population, policy, nodes).found()]
@@ -61,14 +30,13 @@ def edges_of(facts: HostFacts, population: Population, policy: Policy) -> Edges:
     chains = [one for one in found if not isinstance(one, GroupEdge)]
     named = {node for links in (*chains, *((one.link,) for one in group_edges)) for link in links for node in (link.source, link.target)}
     accounts = {node.name for node in named if isinstance(node, Principal) and node.kind is PrincipalKind.ACCOUNT}
-    borrowers = [who for who in population.of_directory if who.name not in accounts]
-    apart = {who.name for who in borrowers}
+    group_only = [who for who in population.of_directory if who.name not in accounts]
+    apart = {who.name for who in group_only}
     for one in group_edges:
         own = (who for who in one.members if who.name not in apart)
-        chains += [(*way, one.link) for who in own for way in nodes.ways(who, one)]
-    return Edges(
-        nodes, _useful([Edge(links) for links in dict.fromkeys(chains)]), group_edges if borrowers else (), borrowers, sudo.effective
-    )
+        chains += [(*way, one.link) for who in own for way in nodes.paths(who, one)]
+    edges = _useful([Edge(links) for links in dict.fromkeys(chains)])
+    return Edges(nodes, edges, group_edges if group_only else (), group_only), sudo.effective
 
 
 def _useful(edges: list[Edge]) -> list[Edge]:
@@ -81,7 +49,7 @@ def _useful(edges: list[Edge]) -> list[Edge]:
         edges = useful
 
 
-def _intermediate_accounts(found: Iterable[LinkPath | GroupEdge]) -> set[str]:
+def _intermediate_accounts(found: Iterable[LinkPath | GroupEdge[Identity]]) -> set[str]:
     """Return the accounts that can go on by themselves, not merely as any account can: whoever may act as them gains by it."""
     intermediate_accounts = set()
     for one in found:
@@ -98,7 +66,7 @@ class _Host:
         self._population = population
         self._nodes = nodes
 
-    def user_ids(self) -> Iterator[LinkPath | GroupEdge]:
+    def user_ids(self) -> Iterator[LinkPath | GroupEdge[Identity]]:
         """Every account with user ID 0 is root, whatever its name."""
         for who in self._population.identities:
             if who.uid == 0 and who.account is not None:
@@ -107,13 +75,13 @@ class _Host:
                     target=self._nodes.root,
                     kind=LinkKind.HAS,
                     strength=Strength.DIRECT,
-                    way="user ID 0",
+                    by=By(Mechanism.USER_ID),
                     because="its user ID is 0",
                     place=who.account.place,
                 )
                 yield (link,)
 
-    def su(self) -> Iterator[LinkPath | GroupEdge]:
+    def su(self) -> Iterator[LinkPath | GroupEdge[Identity]]:
         """su(1) gives an account to whoever knows its password; to everybody where there is none to know, or PAM asks for none."""
         pam = self._facts.logins.pam
         rules = su_rules(pam.get("su", pam.get("other")) if pam else None)
@@ -132,7 +100,7 @@ class _Host:
                 holder = self._nodes.principal(PrincipalKind.PASSWORD, who.name)
                 yield (self._su(who, holder, because, place, rules, asks=f"{who.name}'s password"),)
 
-    def _su_unasked(self, rules: SuRules) -> Iterator[LinkPath | GroupEdge]:
+    def _su_unasked(self, rules: SuRules) -> Iterator[LinkPath | GroupEdge[Identity]]:
         """Who becomes root by su without any password, by the PAM settings."""
         if rules.open_to_all is not None:
             link = self._su_by_pam(self._nodes.anybody, "PAM lets everybody use su unasked", rules.open_to_all.place)
@@ -143,7 +111,7 @@ class _Host:
                 if self._population.group_names[gid] == rules.trusted:
                     yield from self._su_trusted(gid, rules.trusted_by.place)
 
-    def _su_trusted(self, gid: int, place: Place) -> Iterator[LinkPath | GroupEdge]:
+    def _su_trusted(self, gid: int, place: Place) -> Iterator[LinkPath | GroupEdge[Identity]]:
         link = self._su_by_pam(self._nodes.group(gid), "PAM trusts its members to use su without a password", place)
         yield (link,)
         yield GroupEdge(link, gid, [who for who in self._population.in_gid(gid) if who.uid != 0])
@@ -154,7 +122,7 @@ class _Host:
             target=self._nodes.root,
             kind=LinkKind.MAY_BECOME,
             strength=Strength.DIRECT,
-            way="su",
+            by=By(Mechanism.SU),
             because=f"{because} (su)",
             place=place,
         )
@@ -165,7 +133,7 @@ class _Host:
             target=self._nodes.root if who.uid == 0 else self._nodes.account(who),
             kind=LinkKind.MAY_BECOME,
             strength=Strength.CONDITIONAL if rules.told or asks else Strength.CERTAIN,
-            way="su",
+            by=By(Mechanism.SU),
             because=because,
             asks=asks,
             conditions=rules.told,

@@ -7,7 +7,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from posixpath import dirname
 
-from fidelitas.facts import FileKind, FileState
+from fidelitas.facts import AccessTag, FileKind, FileState
 from fidelitas.rights.linux.population import Identity, Population
 
 __all__ = ["Writers", "above", "is_link", "readers", "writers", "writers_told"]
@@ -81,10 +81,10 @@ def _group(state: FileState, bit: int) -> frozenset[int]:
 
 def _by_list(state: FileState, bit: int) -> tuple[frozenset[int], frozenset[int]]:
     """Return the user and group IDs that the list lets read, or write; its mask limits all but the owner and others."""
-    mask = next((entry.permissions for entry in state.access if entry.kind == "mask"), 7)
+    mask = next((entry.permissions for entry in state.access if entry.tag is AccessTag.MASK), 7)
     able = [entry for entry in state.access if entry.permissions & mask & bit]
-    groups = {state.gid if entry.id is None else entry.id for entry in able if entry.kind == "group"}
-    users = {entry.id for entry in able if entry.kind == "user" and entry.id is not None}
+    groups = {state.gid if entry.id is None else entry.id for entry in able if entry.tag is AccessTag.GROUP}
+    users = {entry.id for entry in able if entry.tag is AccessTag.USER and entry.id is not None}
     return frozenset(users), frozenset(gid for gid in groups if gid is not None)
 
 

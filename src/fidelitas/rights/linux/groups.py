@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from functools import cache
 from importlib.resources import files
 
-from fidelitas.facts import FileKind, FileState, Group
+from fidelitas.facts import AccessTag, FileKind, FileState, Group
 
 __all__ = ["Conferred", "conferred"]
 
@@ -82,7 +82,7 @@ def _accessible(state: FileState, gid: int, bit: int) -> bool:
     """Return whether a group may read or write what stands at a path, by its mode or its access control list."""
     if state.kind is FileKind.ABSENT or state.mode is None:
         return False
-    if any(entry.kind == "group" and entry.id == gid and entry.permissions & bit for entry in state.access):
+    if any(entry.tag is AccessTag.GROUP and entry.id == gid and entry.permissions & bit for entry in state.access):
         return True
     return state.gid == gid and bool(state.mode >> 3 & bit)
 

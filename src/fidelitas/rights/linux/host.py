@@ -1,12 +1,14 @@
 """All rights on one host."""
 
+from collections.abc import Iterable, Iterator, Sequence
+from copy import copy
 from datetime import datetime
 from functools import cached_property
 from ipaddress import ip_interface
-from typing import TypeVar
 
-from fidelitas.facts import Gap, HostFacts, LoginLimits, PrivateKey, SudoPolicy
+from fidelitas.facts import AuthorizedKey, FileState, Gap, HostFacts, PrivateKey, Programs
 from fidelitas.rights.accounts.from_directory import with_directory
+from fidelitas.rights.accounts.identity import AccountKind
 from fidelitas.rights.accounts.nesting import Nesting
 from fidelitas.rights.graph.group_edges import GroupEdges
 from fidelitas.rights.graph.links import Holding, Principal, PrincipalKind, Route
@@ -15,13 +17,12 @@ from fidelitas.rights.linux.edges import edges_of
 from fidelitas.rights.linux.population import Identity, Population, populate
 from fidelitas.rights.linux.ssh import KeyGrant, key_grants, with_keys
 from fidelitas.rights.linux.sudo import Effective, Host, Netgroups, Policy
+from fidelitas.rights.subject import SubjectRights
 
-T = TypeVar("T")
-
-__all__ = ["HostRights", "policy_of", "rights_of", "unread_host"]
+__all__ = ["HostRights", "policy_of", "rights_of"]
 
 
-class HostRights:
+class HostRights(SubjectRights):
     """What the facts of a host amount to.
 
     `by_node` are the holdings worked out one by one, `lending` those that accounts of a directory have by their groups alone.
@@ -33,26 +34,27 @@ class HostRights:
         population: Population,
         policy: Policy,
         by_node: tuple[Holding, ...],
-        group_edges: GroupEdges,
+        group_edges: GroupEdges[Identity],
         effective: Effective,
     ) -> None:
+        super().__init__()
         self.facts = facts
         self.population = population
         self.policy = policy
         self.by_node = by_node
         self.group_edges = group_edges
         self.effective = effective  # what each sudo rule still decides
-        self.troubles: list[Gap] = []  # what went wrong unexpectedly while it was judged
-        self.from_elsewhere: tuple[Holding, ...] = ()  # those that accounts of other hosts have here, once all are known
+
+    platform = "linux"
+    alone: "HostRights | None" = None  # the same host, as it is without the others
 
     @property
     def like(self) -> "HostRights":
-        """The host that this one is told from: itself, unless it states what another does."""
-        return self
+        """The host that this one is told from: itself before it was joined with others, unless it states what another does."""
+        return self.alone or self
 
-    def here(self, value: T) -> T:
-        """Return what was found on the host that this one is told from, as it is here."""
-        return value
+    def attempt(self) -> None:
+        """Do nothing: the holdings are worked out already, or are told from those of another host."""
 
     @property
     def host_name(self) -> str:
@@ -87,6 +89,61 @@ class HostRights:
         """The host."""
         return self.facts.subject
 
+    @property
+    def taken(self) -> datetime:
+        """When its evidence was taken."""
+        return self.facts.taken
+
+    @property
+    def taken_by(self) -> int | None:
+        """The user ID that its evidence was taken with."""
+        return self.facts.taken_by
+
+    @property
+    def live(self) -> bool:
+        """Whether it was running, and not a root folder."""
+        return self.facts.live
+
+    @property
+    def files(self) -> Sequence[FileState]:
+        """The files that were looked at."""
+        return self.facts.files
+
+    @property
+    def programs(self) -> Programs | None:
+        """The search for setuid files and capabilities, where there was one."""
+        return self.facts.programs
+
+    def joined_with(self, from_elsewhere: tuple[Holding, ...]) -> "HostRights":
+        """Return the same host with what accounts of other hosts hold on it."""
+        joined = copy(self)
+        joined.alone = self
+        joined.from_elsewhere = from_elsewhere
+        return joined
+
+    def names(self) -> set[str]:
+        """Return its accounts and groups, and whoever holds a right here."""
+        return super().names() | set(self.population.by_name) | {f"%{group.name}" for group in self.population.groups}
+
+    def belongs_to(self, name: str) -> Iterable[str]:
+        """Return the groups that an account is in, without the one that is its own by name."""
+        who = self.population.by_name.get(name)
+        return [f"%{one.group.name}" for one in who.memberships if one.group.name != name] if who else ()
+
+    @property
+    def opening_keys(self) -> Iterator[tuple[str, AuthorizedKey]]:
+        """The keys that open accounts here, each with the account's name."""
+        return ((who.name, grant.key) for who, grant in self.key_grants)
+
+    def person_accounts(self) -> Iterator[tuple[str, str]]:
+        """Yield the accounts of people, each with its comment."""
+        people = {who.name for who in self.population.effective if who.kind is AccountKind.PERSON}
+        return ((name, comment) for name, comment in self.comments() if name in people)
+
+    def comments(self) -> Iterator[tuple[str, str]]:
+        """Yield every account with its comment."""
+        return ((who.name, who.account.comment if who.account else "") for who in self.population.effective)
+
     def identity(self, principal: Principal) -> Identity | None:
         """Return the account behind a principal, if it is one."""
         return self.population.by_name.get(principal.name) if principal.kind is PrincipalKind.ACCOUNT else None
@@ -118,29 +175,9 @@ def rights_of(facts: HostFacts, nesting: Nesting | None = None) -> HostRights:
         facts = with_directory(facts, nesting.directory)
     population = with_keys(populate(facts, nesting), facts)
     policy = policy_of(facts, population)
-    edges = edges_of(facts, population, policy)
+    edges, effective = edges_of(facts, population, policy)
     by_node, group_edges = holdings_from(edges)
-    return HostRights(facts, population, policy, by_node, group_edges, edges.effective)
-
-
-def unread_host(subject: str, taken: datetime, gap: Gap) -> HostRights:
-    """Return the rights on a host of which nothing could be made but a gap."""
-    facts = HostFacts(
-        subject=subject,
-        taken=taken,
-        host_name="",
-        system=None,
-        accounts=(),
-        shadows=None,
-        groups=(),
-        group_shadows=None,
-        login_limits=LoginLimits(),
-        name_services=(),
-        policy=SudoPolicy(known=False),
-        files=(),
-        gaps=(gap,),
-    )
-    return rights_of(facts)
+    return HostRights(facts, population, policy, by_node, group_edges, effective)
 
 
 def policy_of(facts: HostFacts, population: Population, host: Host | None = None) -> Policy:

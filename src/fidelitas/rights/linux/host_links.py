@@ -7,13 +7,14 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
 from fidelitas.facts import Command, DoasRule, HostFacts, Place
-from fidelitas.rights.graph.links import Link, LinkKind, Principal, PrincipalKind, Right, RightKind, Strength
+from fidelitas.rights.graph.group_edges import GroupEdge
+from fidelitas.rights.graph.links import By, Link, LinkKind, Mechanism, Principal, PrincipalKind, Right, RightKind, Strength
 from fidelitas.rights.graph.paths import LinkPath
 from fidelitas.rights.linux.files import Writers, above, writers, writers_told
 from fidelitas.rights.linux.groups import conferred
 from fidelitas.rights.linux.lent_groups import lent_groups
 from fidelitas.rights.linux.live import stale_groups
-from fidelitas.rights.linux.nodes import GroupEdge, Nodes
+from fidelitas.rights.linux.nodes import Nodes
 from fidelitas.rights.linux.polkit import has_pkexec, unasked_actions
 from fidelitas.rights.linux.population import Identity, Population
 from fidelitas.rights.linux.powers import power_of
@@ -37,7 +38,7 @@ _RIGHTS = {
 class _Why:
     """What a link says besides its ends."""
 
-    way: str
+    by: By
     because: str
     place: Place
     strength: Strength
@@ -55,9 +56,9 @@ class HostLinks:
         self._facts = facts
         self._policy = policy
         self._population = population
-        self._states = {state.path: state for state in facts.files}
+        self._states = facts.states
 
-    def found(self) -> Iterator[LinkPath | GroupEdge]:
+    def found(self) -> Iterator[LinkPath | GroupEdge[Identity]]:
         """Yield every chain, and every link that a group lends, in a fixed order."""
         yield from self._sessions()
         yield from self._groups()
@@ -79,7 +80,7 @@ class HostLinks:
             target=target,
             kind=why.kind,
             strength=why.strength,
-            way=why.way,
+            by=why.by,
             because=why.because,
             quote=why.quote,
             asks=why.asks,
@@ -87,22 +88,22 @@ class HostLinks:
             place=why.place,
         )
 
-    def _by_account(self, who: Identity, target: Principal | Right, why: _Why) -> Iterator[LinkPath | GroupEdge]:
+    def _by_account(self, who: Identity, target: Principal | Right, why: _Why) -> Iterator[LinkPath | GroupEdge[Identity]]:
         if who.uid != 0:
             yield (self._link(self._nodes.account(who), target, why),)
 
-    def _by_group(self, gid: int, target: Principal | Right, why: _Why) -> Iterator[LinkPath | GroupEdge]:
+    def _by_group(self, gid: int, target: Principal | Right, why: _Why) -> Iterator[LinkPath | GroupEdge[Identity]]:
         """Yield the way of a group, and of each account that is in it."""
         link = self._link(self._nodes.group(gid), target, why)
         yield (link,)
         yield GroupEdge(link, gid, [who for who in self._population.in_gid(gid) if who.uid != 0])
 
-    def _by_anybody(self, target: Principal | Right, why: _Why) -> Iterator[LinkPath | GroupEdge]:
+    def _by_anybody(self, target: Principal | Right, why: _Why) -> Iterator[LinkPath | GroupEdge[Identity]]:
         link = self._link(self._nodes.anybody, target, why)
         yield (link,)
         yield GroupEdge(link, None, self._population.ordinary)
 
-    def _by_writers(self, who: Writers, target: Principal | Right, why: _Why) -> Iterator[LinkPath | GroupEdge]:
+    def _by_writers(self, who: Writers, target: Principal | Right, why: _Why) -> Iterator[LinkPath | GroupEdge[Identity]]:
         if who.everybody:
             yield from self._by_anybody(target, why)
             return
@@ -114,7 +115,7 @@ class HostLinks:
 
     # -- by what -----------------------------------------------------------------------------------------------------------------
 
-    def _sessions(self) -> Iterator[LinkPath | GroupEdge]:
+    def _sessions(self) -> Iterator[LinkPath | GroupEdge[Identity]]:
         """Groups that running processes hold and the files do not give any more: as good as membership until they end."""
         for stale in stale_groups(self._facts, self._population):
             if stale.held:
@@ -122,9 +123,9 @@ class HostLinks:
                 first = stale.processes[0]
                 because = f"its running process {first.pid} ({first.name}) still holds group {stale.group}, which the files do not give it"
                 place = Place(subject=self._facts.subject, path=f"/proc/{first.pid}/status")
-                yield (self._nodes.membership(stale.who, group, because, place),)
+                yield (self._nodes.membership(stale.who, group, because, place, Mechanism.HELD_MEMBERSHIP),)
 
-    def _groups(self) -> Iterator[LinkPath | GroupEdge]:
+    def _groups(self) -> Iterator[LinkPath | GroupEdge[Identity]]:
         """What membership in a group confers by itself."""
         for group in self._population.groups:
             found = conferred(group, self._states)
@@ -133,10 +134,10 @@ class HostLinks:
             because = f"it {found.reason}" + (f"; {found.path} is there for it" if found.path else "")
             strength = Strength.CONDITIONAL if found.condition else Strength.CERTAIN
             conditions = (found.condition,) if found.condition else ()
-            why = _Why(f"group {group.name}", because, group.place, strength, conditions=conditions)
+            why = _Why(By(Mechanism.GROUP, group.name), because, group.place, strength, conditions=conditions)
             yield from self._by_group(group.gid, self._nodes.right(_RIGHTS[found.right]), why)
 
-    def _group_administrators(self) -> Iterator[LinkPath | GroupEdge]:
+    def _group_administrators(self) -> Iterator[LinkPath | GroupEdge[Identity]]:
         """An administrator of a group, by gshadow(5), may add itself with gpasswd(1), and then has what the group gives."""
         for shadow in self._facts.group_shadows or ():
             for gid in (gid for gid in self._population.gids_called(shadow.name) if self._population.group_names[gid] == shadow.name):
@@ -144,10 +145,10 @@ class HostLinks:
                     who = self._population.by_name.get(name)
                     if who is not None and gid not in who.gids:
                         because = f"it administers group {shadow.name} and may add itself to it (gpasswd)"
-                        why = _Why("group administrator", because, shadow.place, Strength.CERTAIN, kind=LinkKind.MAY_GRANT)
+                        why = _Why(By(Mechanism.GROUP_ADMINISTRATOR), because, shadow.place, Strength.CERTAIN, kind=LinkKind.MAY_GRANT)
                         yield from self._by_account(who, self._nodes.group(gid), why)
 
-    def _programs(self) -> Iterator[LinkPath | GroupEdge]:
+    def _programs(self) -> Iterator[LinkPath | GroupEdge[Identity]]:
         """Setuid files, and files with capabilities, that do whatever their user likes."""
         for program in privileged_programs(self._facts):
             if program.power is None or not program.in_force:
@@ -157,7 +158,7 @@ class HostLinks:
                 continue
             name = f", a copy of {program.copy_of}," if program.copy_of else ""
             why = _Why(
-                program.path,
+                By(Mechanism.PROGRAM, program.path),
                 f"{program.path}{name} {_with(program)} and {program.power.reason}",
                 Place(subject=self._facts.subject, path=program.path),
                 Strength.CERTAIN,
@@ -188,15 +189,21 @@ class HostLinks:
             return self._nodes.principal(PrincipalKind.ACCOUNT, owner.name) if owner else None
         return self._nodes.principal(PrincipalKind.GROUP, self._population.group_names.get(program.set_id.gid, str(program.set_id.gid)))
 
-    def _writable(self) -> Iterator[LinkPath | GroupEdge]:
+    def _writable(self) -> Iterator[LinkPath | GroupEdge[Identity]]:
         """Things that root runs or reads as instructions, and others can write."""
         for weak in weak_places(self._facts, self._population):
             place = "" if weak.at == weak.path else f", above {weak.path},"
             because = f"{weak.at}{place} {weak.told}; {weak.use}"
-            why = _Why(f"writes {weak.at}", because, Place(subject=self._facts.subject, path=weak.at), Strength.CERTAIN, LinkKind.MAY_GRANT)
+            why = _Why(
+                By(Mechanism.WRITABLE, weak.at),
+                because,
+                Place(subject=self._facts.subject, path=weak.at),
+                Strength.CERTAIN,
+                LinkKind.MAY_GRANT,
+            )
             yield from self._by_writers(weak.who, self._nodes.root, why)
 
-    def _sudo_commands(self) -> Iterator[LinkPath | GroupEdge]:
+    def _sudo_commands(self) -> Iterator[LinkPath | GroupEdge[Identity]]:
         """Commands that the sudo policy lets somebody run, and others can write: root as soon as it is run."""
         seen: set[str] = set()
         for rule in self._policy.facts.rules:
@@ -214,10 +221,10 @@ class HostLinks:
                 because = f"{at}{where} {told}; a sudo rule names it ({rule.place.in_file()})"
                 conditions = (f"if somebody runs {path} as root by that rule",)
                 place = Place(subject=self._facts.subject, path=at)
-                why = _Why(f"writes {at}", because, place, Strength.CONDITIONAL, LinkKind.MAY_GRANT, conditions=conditions)
+                why = _Why(By(Mechanism.WRITABLE, at), because, place, Strength.CONDITIONAL, LinkKind.MAY_GRANT, conditions=conditions)
                 yield from self._by_writers(writers(self._states.get(at)), self._nodes.root, why)
 
-    def _keys(self) -> Iterator[LinkPath | GroupEdge]:
+    def _keys(self) -> Iterator[LinkPath | GroupEdge[Identity]]:
         """Keys that open an account: whoever holds the private half."""
         for who in self._population.effective:
             for key_grant in key_grants(self._facts, who, self._population):
@@ -225,7 +232,7 @@ class HostLinks:
                 source = self._nodes.principal(PrincipalKind.KEY, key_name(key))
                 how = "a key signed by it opens" if key.authority else "it opens"
                 why = _Why(
-                    "ssh",
+                    By(Mechanism.SSH_KEY),
                     f"{how} the account {who.name} over SSH",
                     key.place,
                     Strength.CONDITIONAL if key_grant.conditions else Strength.DIRECT,
@@ -239,7 +246,7 @@ class HostLinks:
             return self._nodes.right(RightKind.COMMAND, f"{command}{suffix}")
         return self._nodes.root if who.uid == 0 else self._nodes.account(who)
 
-    def _doas(self) -> Iterator[LinkPath | GroupEdge]:
+    def _doas(self) -> Iterator[LinkPath | GroupEdge[Identity]]:
         """The rules of doas; the last that matches counts (doas.conf(5))."""
         rules = self._facts.delegations.doas or ()
         for index, rule in enumerate(rules):
@@ -251,7 +258,7 @@ class HostLinks:
             what = self._nodes.root if full else self._nodes.right(RightKind.COMMAND, str(command))
             reason = f", which {power.reason}" if power else ""
             why = _Why(
-                "doas",
+                By(Mechanism.DOAS),
                 f"a rule of doas lets it run {command or 'any command'} as root{reason}",
                 rule.place,
                 Strength.CERTAIN if power else Strength.DIRECT,
@@ -260,7 +267,7 @@ class HostLinks:
             )
             yield from self._doas_users(rule, rules[index + 1 :], what, why)
 
-    def _doas_users(self, rule: DoasRule, later: Iterable[DoasRule], what: Right, why: _Why) -> Iterator[LinkPath | GroupEdge]:
+    def _doas_users(self, rule: DoasRule, later: Iterable[DoasRule], what: Right, why: _Why) -> Iterator[LinkPath | GroupEdge[Identity]]:
         taken = [one for one in later if one.target in (None, "root", "0") and one.command in (None, rule.command)]
         for who in self._population.effective:
             if who.uid == 0 or not self._meant(rule, who) or any(self._meant(one, who) for one in taken):
@@ -272,14 +279,14 @@ class HostLinks:
             return any(rule.identity[1:] in (membership.group.name, str(membership.group.gid)) for membership in who.memberships)
         return rule.identity in (who.name, str(who.uid))
 
-    def _polkit(self) -> Iterator[LinkPath | GroupEdge]:
+    def _polkit(self) -> Iterator[LinkPath | GroupEdge[Identity]]:
         """Administrators of polkit run anything as root with pkexec(1), by their own password; the first rule that names some counts."""
         rule = next((rule for rule in self._facts.delegations.polkit if rule.administrators), None)
         if rule is None or not has_pkexec(self._facts):
             return
         for kind, name in rule.administrators:
             why = _Why(
-                "pkexec",
+                By(Mechanism.PKEXEC),
                 "polkit counts it among the administrators, whom pkexec lets run anything as root",
                 rule.place,
                 Strength.CERTAIN,
@@ -292,14 +299,14 @@ class HostLinks:
             elif kind == "user" and name in self._population.by_name:
                 yield from self._by_account(self._population.by_name[name], self._nodes.root, why)
 
-    def _polkit_actions(self) -> Iterator[LinkPath | GroupEdge]:
+    def _polkit_actions(self) -> Iterator[LinkPath | GroupEdge[Identity]]:
         """What polkit lets anybody do unasked."""
         for one in unasked_actions(self._facts):
             power = power_of(Command(path=one.program)) if one.program else None
             full = bool(one.reason) or power is not None
             reason = one.reason or f"pkexec runs {one.program} as root" + (f", which {power.reason}" if power else "")
             why = _Why(
-                "polkit",
+                By(Mechanism.POLKIT),
                 f"polkit answers yes to {one.action.name} unasked, and {reason}",
                 one.action.place,
                 Strength.CONDITIONAL if one.condition else Strength.CERTAIN,
@@ -312,7 +319,7 @@ class HostLinks:
         for who, gid, lent in lent_groups(self._facts.logins, self._population):
             because = f"PAM puts it into group {self._population.group_names[gid]} at a log-in (pam_group)"
             when = f"in sessions of {lent.services}, on terminals {lent.terminals}, at times {lent.times}"
-            why = _Why("group", because, lent.place, Strength.CONDITIONAL, LinkKind.HAS, conditions=(when,))
+            why = _Why(By(Mechanism.LOGIN_MEMBERSHIP), because, lent.place, Strength.CONDITIONAL, LinkKind.HAS, conditions=(when,))
             yield (self._link(self._nodes.anybody if who is None else self._nodes.account(who), self._nodes.group(gid), why),)
 
 

@@ -3,25 +3,15 @@
 Each is made once: the same node is asked for thousands of times.
 """
 
-from collections.abc import Sequence
-from dataclasses import dataclass
 from operator import attrgetter
 
 from fidelitas.facts import Place
-from fidelitas.rights.graph.links import Link, LinkKind, Principal, PrincipalKind, Right, RightKind, Strength
+from fidelitas.rights.graph.group_edges import GroupEdge
+from fidelitas.rights.graph.links import By, Link, LinkKind, Mechanism, Principal, PrincipalKind, Right, RightKind, Strength
 from fidelitas.rights.graph.paths import LinkPath
 from fidelitas.rights.linux.population import Identity, Membership, Population
 
-__all__ = ["GroupEdge", "Nodes"]
-
-
-@dataclass(frozen=True, slots=True)
-class GroupEdge:
-    """A link that a group, or with ``None`` for `gid` "any account", lends to some of its members."""
-
-    link: Link
-    gid: int | None
-    members: Sequence[Identity]
+__all__ = ["Nodes"]
 
 
 class Nodes:
@@ -70,7 +60,7 @@ class Nodes:
     def as_anybody(self, who: Identity, place: Place) -> Link:
         """Return the link from an account to "any account", which it is by being there."""
         if who.name not in self._anybody:
-            self._anybody[who.name] = self.membership(who, self.anybody, "it is an account of this host", place, "account")
+            self._anybody[who.name] = self.membership(who, self.anybody, "it is an account of this host", place, Mechanism.ACCOUNT)
         return self._anybody[who.name]
 
     def ways_into(self, who: Identity, gid: int) -> tuple[LinkPath, ...]:
@@ -80,7 +70,7 @@ class Nodes:
             self._ways[key] = self._found(who, gid)
         return self._ways[key]
 
-    def ways(self, who: Identity, edge: GroupEdge) -> tuple[LinkPath, ...]:
+    def paths(self, who: Identity, edge: GroupEdge[Identity]) -> tuple[LinkPath, ...]:
         """Return the chains of links by which an account comes by what is lent."""
         if edge.gid is not None:
             return self.ways_into(who, edge.gid)
@@ -102,8 +92,14 @@ class Nodes:
         because = f"{group.name} is its primary group" if membership.primary else f"it is in group {group.name}"
         return self.membership(who, self.group(group.gid), because, membership.place)
 
-    def membership(self, who: Identity, group: Principal, because: str, place: Place, way: str = "group") -> Link:
+    def membership(self, who: Identity, group: Principal, because: str, place: Place, mechanism: Mechanism = Mechanism.MEMBERSHIP) -> Link:
         """Return the link from an account to what it is in."""
         return Link(
-            source=self.account(who), target=group, kind=LinkKind.HAS, strength=Strength.DIRECT, way=way, because=because, place=place
+            source=self.account(who),
+            target=group,
+            kind=LinkKind.HAS,
+            strength=Strength.DIRECT,
+            by=By(mechanism),
+            because=because,
+            place=place,
         )

@@ -6,7 +6,7 @@ Knows those modules; a rule of another module that must succeed is a condition.
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from fidelitas.facts import PamRule
+from fidelitas.facts import PamRule, PamTask
 
 __all__ = ["SuRules", "su_rules"]
 
@@ -58,7 +58,7 @@ def su_rules(rules: Sequence[PamRule] | None) -> SuRules:
     trusted, only, banned, by = "", "", "", None
     conditions = []
     open_to_all, permitting = None, None
-    stack = [rule for rule in rules if rule.kind == "auth"]
+    stack = [rule for rule in rules if rule.task is PamTask.AUTH]
     asked = False
     for rule in stack:
         group = next((word.partition("=")[2] for word in rule.arguments if word.startswith("group=")), "wheel")

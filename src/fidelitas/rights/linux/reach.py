@@ -5,7 +5,7 @@ Knows permissions of folders; not what is at the path.  A folder whose state is 
 
 from collections.abc import Mapping
 
-from fidelitas.facts import FileKind, FileState
+from fidelitas.facts import AccessTag, FileKind, FileState
 from fidelitas.rights.linux.files import above
 from fidelitas.rights.linux.population import Population
 
@@ -30,9 +30,13 @@ def _searchers(folder: FileState, population: Population) -> frozenset[int]:
     mode = folder.mode or 0
     uids = {folder.uid} if mode & 0o100 else set()
     gids = {folder.gid} if mode & 0o010 and not folder.access else set()
-    mask = next((entry.permissions for entry in folder.access if entry.kind == "mask"), 7)
+    mask = next((entry.permissions for entry in folder.access if entry.tag is AccessTag.MASK), 7)
     for entry in folder.access:
-        if entry.permissions & mask & _SEARCH and entry.kind in ("user", "group") and (entry.id is not None or entry.kind == "group"):
-            (uids if entry.kind == "user" else gids).add(folder.gid if entry.id is None else entry.id)
+        if (
+            entry.permissions & mask & _SEARCH
+            and entry.tag in (AccessTag.USER, AccessTag.GROUP)
+            and (entry.id is not None or entry.tag is AccessTag.GROUP)
+        ):
+            (uids if entry.tag is AccessTag.USER else gids).add(folder.gid if entry.id is None else entry.id)
     members = {who.uid for who in population.identities if who.gids & {gid for gid in gids if gid is not None}}
     return frozenset(uid for uid in uids | members if uid)

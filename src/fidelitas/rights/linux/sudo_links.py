@@ -9,9 +9,10 @@ from collections.abc import Hashable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 
 from fidelitas.facts import AliasKind, Command, HostFacts, Member, MemberKind, Place, Tag
-from fidelitas.rights.graph.links import Link, LinkKind, Principal, Right, RightKind, Strength
+from fidelitas.rights.graph.group_edges import GroupEdge
+from fidelitas.rights.graph.links import By, Link, LinkKind, Mechanism, Principal, Right, RightKind, Strength
 from fidelitas.rights.graph.paths import LinkPath
-from fidelitas.rights.linux.nodes import GroupEdge, Nodes
+from fidelitas.rights.linux.nodes import Nodes
 from fidelitas.rights.linux.population import Identity, Population, synthetic_member
 from fidelitas.rights.linux.powers import power_of
 from fidelitas.rights.linux.sudo import Asks, Effective, EquivalenceClasses, Grant, Policy, grants, group_grants, reach
@@ -43,7 +44,7 @@ class SudoLinks:
         self._alike = EquivalenceClasses(policy)
         self.effective = Effective(policy.facts.rules)
 
-    def found(self, intermediate_accounts: set[str]) -> Iterator[LinkPath | GroupEdge]:
+    def found(self, intermediate_accounts: set[str]) -> Iterator[LinkPath | GroupEdge[Identity]]:
         """Yield every chain, and every link that a group lends.
 
         To act as an account leads on only for those of `stones`, and for those that the policy itself names.
@@ -124,7 +125,7 @@ class SudoLinks:
 
     # -- who takes it ------------------------------------------------------------------------------------------------------------
 
-    def _taken(self, offer: _Offer, alike: Sequence[tuple[Identity, Identity]]) -> Iterator[LinkPath | GroupEdge]:
+    def _taken(self, offer: _Offer, alike: Sequence[tuple[Identity, Identity]]) -> Iterator[LinkPath | GroupEdge[Identity]]:
         """Yield an offer as accounts that are alike have it: by their names, or by the group or "any account" that the rule is about."""
         member = offer.grant.by.member
         if member.kind is MemberKind.ALL:
@@ -151,7 +152,7 @@ class SudoLinks:
 
     def _group_edges(
         self, offer: _Offer, source: Principal, gid: int | None, members: Sequence[tuple[Identity, Identity]]
-    ) -> Iterator[GroupEdge]:
+    ) -> Iterator[GroupEdge[Identity]]:
         takers = [who for who, _ in members]
         names = {invoker.name for _, invoker in members}
         for name, link in self._links(offer, source):
@@ -222,7 +223,7 @@ class SudoLinks:
             target=node,
             kind=LinkKind.MAY_BECOME,
             strength=_strength(grant, by_power=by_power),
-            way="sudo",
+            by=By(Mechanism.SUDO),
             because=because,
             quote=grant.rule.statement,
             asks=_asked(grant.asks, target),

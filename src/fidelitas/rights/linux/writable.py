@@ -6,7 +6,7 @@ Knows what runs and who can write; a path whose state is not in evidence says no
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 
-from fidelitas.facts import FileKind, FileState, HostFacts, Place
+from fidelitas.facts import FileKind, FileState, HostFacts, JobKind, Place
 from fidelitas.rights.linux.files import Writers, above, writers, writers_told
 from fidelitas.rights.linux.population import Population
 
@@ -30,7 +30,7 @@ class Weak:
 
 def weak_places(facts: HostFacts, population: Population) -> Iterator[Weak]:
     """Yield each place once for each thing that uses it, in a fixed order."""
-    states = {state.path: state for state in facts.files}
+    states = facts.states
     seen: set[tuple[str, str]] = set()
     for path, use, place in _used_by_root(facts, population):
         for at in _ways(path, states):
@@ -43,12 +43,12 @@ def weak_places(facts: HostFacts, population: Population) -> Iterator[Weak]:
 
 # How root comes by what a job names, by the kind of job.
 _HOW = {
-    "cron": "root runs it by cron",
-    "script": "root runs it, as everything in its folder",
-    "at": "root runs it by at",
-    "unit": "{} runs it as root",
-    "unit file": "{} runs it as root",
-    "environment": "{}, which runs as root, takes its variables from it",
+    JobKind.CRON: "root runs it by cron",
+    JobKind.SCRIPT: "root runs it, as everything in its folder",
+    JobKind.AT: "root runs it by at",
+    JobKind.UNIT: "{} runs it as root",
+    JobKind.UNIT_FILE: "{} runs it as root",
+    JobKind.ENVIRONMENT: "{}, which runs as root, takes its variables from it",
 }
 
 
@@ -61,7 +61,7 @@ def _ways(path: str, states: Mapping[str, FileState]) -> Iterator[str]:
 def _used_by_root(facts: HostFacts, population: Population) -> Iterator[tuple[str, str, Place]]:
     """Yield each path that root runs or loads, with how and where that is written."""
     roots = {who.name for who in population.identities if who.uid == 0} | {"root", "0", ""}
-    states = {state.path: state for state in facts.files}
+    states = facts.states
     scripts = facts.delegations.scripts
     for job in facts.delegations.jobs:
         if job.run_as not in roots:

@@ -4,15 +4,12 @@ Of the grants on databases whose names fit, the server takes one for an account:
 """
 
 from collections.abc import Iterator
-from typing import TYPE_CHECKING
 
-from fidelitas.facts import AccountGrant
-from fidelitas.rights.graph.links import Link, LinkKind, RightKind
+from fidelitas.facts import AccountGrant, GrantScope, MariadbFacts
+from fidelitas.rights.graph.links import By, Link, LinkKind, Mechanism, RightKind
 from fidelitas.rights.mariadb.wildcards import like, weight
+from fidelitas.rights.subject import DatabaseServer
 from fidelitas.text import Place
-
-if TYPE_CHECKING:
-    from fidelitas.rights.mariadb.server import MariadbRights
 
 __all__ = ["on_object"]
 
@@ -24,39 +21,41 @@ _OF_TABLES = (
 _OF_DATABASES = ("CREATE TEMPORARY TABLES", "LOCK TABLES", "EXECUTE", "CREATE ROUTINE", "ALTER ROUTINE", "EVENT")
 
 
-def on_object(rights: "MariadbRights", database: str, name: str) -> Iterator[Link]:
+def on_object(facts: MariadbFacts, server: DatabaseServer, database: str, name: str) -> Iterator[Link]:
     """Yield the links from accounts and roles to each privilege that they have on an object, wherever it was granted."""
     wanted = _OF_TABLES if name else (*_OF_TABLES, *_OF_DATABASES)
     what = f"{database}/{name or database}"
 
-    def link(holder: str, privilege: str, way: str, because: str, place: Place) -> Link:
-        right = rights.right(RightKind.DB_OBJECT, f"{privilege.lower().replace(' ', '-')} {what}")
-        return rights.link(holder, right, LinkKind.HAS, way, because, place)
+    def link(holder: str, privilege: str, kind: str, because: str, place: Place) -> Link:
+        right = server.right(RightKind.DB_OBJECT, privilege.lower().replace(" ", "-"), what)
+        return server.link(holder, right, LinkKind.HAS, By(Mechanism.GRANT, kind), because, place)
 
-    for account in rights.facts.accounts:
+    for account in facts.accounts:
         for privilege in wanted:
             if privilege in account.privileges and not account.locked:
                 yield link(account.name, privilege, "global", f"it has {privilege} on every database", account.place)
-    for grant in _decisive(rights, database):
+    for grant in _decisive(facts, database):
         for privilege in sorted(grant.privileges & {*wanted}):
             yield link(_holder(grant), privilege, "database", f"it is granted {privilege} on database {grant.database}", grant.place)
-    for grant in rights.facts.grants if name else ():
-        if grant.kind != "database" and grant.database == database and grant.name == name:
+    for grant in facts.grants if name else ():
+        if grant.scope is not GrantScope.DATABASE and grant.database == database and grant.name == name:
             column = f"({grant.column})" if grant.column else ""
             for privilege in sorted(grant.privileges):
-                because = f"it is granted {privilege}{column} on {grant.kind if grant.kind != 'column' else 'table'} {database}.{name}"
-                yield link(_holder(grant), f"{privilege}{column}", grant.kind, because, grant.place)
+                because = (
+                    f"it is granted {privilege}{column} on {'table' if grant.scope is GrantScope.COLUMN else grant.scope} {database}.{name}"
+                )
+                yield link(_holder(grant), f"{privilege}{column}", grant.scope, because, grant.place)
 
 
 def _holder(grant: AccountGrant) -> str:
     return f"{grant.user}@{grant.host}" if grant.host else grant.user
 
 
-def _decisive(rights: "MariadbRights", database: str) -> list[AccountGrant]:
+def _decisive(facts: MariadbFacts, database: str) -> list[AccountGrant]:
     """Return, for each holder, the grant on databases that the server takes."""
     found: dict[str, AccountGrant] = {}
-    for grant in rights.facts.grants:
-        if grant.kind == "database" and like(grant.database).fullmatch(database):
+    for grant in facts.grants:
+        if grant.scope is GrantScope.DATABASE and like(grant.database).fullmatch(database):
             before = found.get(_holder(grant))
             if before is None or weight(grant.database) > weight(before.database):
                 found[_holder(grant)] = grant

@@ -8,13 +8,14 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from functools import cached_property
 from ipaddress import AddressValueError, IPv4Address
 
-from fidelitas.facts import AccountGrant, DatabaseAccount, MariadbFacts
-from fidelitas.rights.graph.links import Holding, Link, LinkKind, Principal, PrincipalKind, RightKind
+from fidelitas.facts import AccountGrant, DatabaseAccount, GrantScope, MariadbFacts
+from fidelitas.rights.graph.links import By, Holding, Link, LinkKind, Mechanism, Principal, RightKind
+from fidelitas.rights.graph.paths import Edge
 from fidelitas.rights.graph.routes import holdings_by
-from fidelitas.rights.linux.edges import Edge
+from fidelitas.rights.graph.walks import reached
 from fidelitas.rights.mariadb.objects import on_object
 from fidelitas.rights.mariadb.wildcards import like, weight
-from fidelitas.rights.server import ServerRights
+from fidelitas.rights.subject import DatabaseServer
 from fidelitas.text import Place
 
 __all__ = ["ADMINISTRATOR", "MariadbRights", "account_for", "database_fits", "host_fits", "mariadb_rights_of"]
@@ -68,21 +69,21 @@ def account_for(accounts: Iterable[DatabaseAccount], user: str, host: str, addre
     return max(fitting, key=lambda one: (weight(one.host), one.user != "", one.host), default=None)
 
 
-def _way(plugin: str, kind: str) -> str:
-    """Return a way to log in, in a word or two."""
-    return "socket" if "socket" in plugin else "password" if kind == "current" else f"{kind} password"
-
-
-class MariadbRights(ServerRights):
+class MariadbRights(DatabaseServer):
     """What the grant tables of a server amount to."""
 
     platform = "mariadb"
 
-    def __init__(self, facts: MariadbFacts) -> None:
-        super().__init__(facts.subject, facts.taken, facts.gaps)
+    def __init__(self, facts: MariadbFacts, from_host: tuple[Link, ...] = ()) -> None:
+        super().__init__(facts.subject, facts.taken, facts.gaps, facts.host_name, from_host)
         self.facts = facts
         self.accounts = {account.name: account for account in facts.accounts}
-        self.host_name = facts.host_name
+
+    def joined_with(self, from_host: tuple[Link, ...]) -> "MariadbRights":
+        """Return the same server with links into it from the host that it runs on."""
+        joined = MariadbRights(self.facts, from_host)
+        joined.troubles = self.troubles
+        return joined
 
     @cached_property
     def holdings(self) -> tuple[Holding, ...]:
@@ -100,38 +101,14 @@ class MariadbRights(ServerRights):
             holding for holding in self.holdings if holding.principal.name == role or holding.principal.name.rpartition("@")[0] == role
         )
 
-    def describe(self, principal: Principal) -> str:
-        """Return what a holder is: a role, or an account and how it logs in."""
-        account = self.accounts.get(principal.name)
-        if principal.kind is PrincipalKind.ELSEWHERE:
-            return "account of its host"
-        if account is None:
-            return "everybody" if principal.kind is PrincipalKind.ANY_ACCOUNT else "role"
-        if account.role:
-            return "role"
-        ways = ", ".join(dict.fromkeys(_way(plugin, kind) for plugin, kind in account.logins))
-        closed = ", its host's name is not resolved" if self._is_out_of_reach(account) else ""
-        return f"account, {'locked' if account.locked else ways}{', expired' if account.expired else ''}{closed}"
-
-    def _is_out_of_reach(self, account: DatabaseAccount) -> bool:
+    def is_out_of_reach(self, account: DatabaseAccount) -> bool:
         """Return whether an account is for a host by its name, and the server resolves no names (``skip_name_resolve``)."""
         named = re.fullmatch(r"[A-Za-z][A-Za-z0-9.-]*", account.host) is not None and account.host != "localhost"
         return named and not self.facts.resolves_names
 
     def belongs_to(self, role: str) -> Iterable[str]:
         """Return the roles of an account, through others too."""
-        return {one for name in self._named(role) for one in self._reached(name)} - {role}
-
-    def about(self, role: str) -> Sequence[str]:
-        """Return what each account of a name is."""
-        return [f"{name}: {self.describe(self.role(name))}" for name in self._named(role)]
-
-    def head(self) -> Sequence[str]:
-        """Return the version and how much there is."""
-        facts = self.facts
-        roles = sum(account.role for account in facts.accounts)
-        counts = f"{len(facts.accounts) - roles} accounts, {roles} roles; {len(facts.databases)} databases, {len(facts.grants)} grants"
-        return (f"MariaDB or MySQL {facts.version}; evidence of {facts.taken:%Y-%m-%d %H:%M} UTC, as {facts.taken_by}", counts)
+        return {one for name in self.accounts_called(role) for one in self._reached(name)} - {role}
 
     def counts(self) -> Sequence[tuple[str, int]]:
         """Return how many rows were read."""
@@ -149,7 +126,8 @@ class MariadbRights(ServerRights):
         """Return whether an account has, itself or by roles, every privilege that an administrator needs."""
         return self.privileges(account) >= ADMINISTRATOR
 
-    def _named(self, name: str) -> list[str]:
+    def accounts_called(self, name: str) -> list[str]:
+        """Return the accounts of a name, whole or of the user alone."""
         return [known for known, account in self.accounts.items() if name in (known, account.user)]
 
     @cached_property
@@ -161,13 +139,7 @@ class MariadbRights(ServerRights):
         return found
 
     def _reached(self, name: str) -> set[str]:
-        agenda, seen = [name], {name}
-        for one in agenda:
-            for role in self._roles_of.get(one, ()):
-                if role not in seen:
-                    seen.add(role)
-                    agenda.append(role)
-        return seen - {name}
+        return set(reached([name], lambda one: self._roles_of.get(one, ()))) - {name}
 
     def socket_logins(self) -> Iterator[tuple[str, Principal, Place]]:
         """Yield the accounts that the account of the host of the same name gets by the socket."""
@@ -179,7 +151,7 @@ class MariadbRights(ServerRights):
         """Return who may do what with a database, or with a table or routine of it."""
         if database not in self.facts.databases:
             return ()
-        links = [*self._links(), *self.from_host, *on_object(self, database, name)]
+        links = [*self._links(), *self.from_host, *on_object(self.facts, self, database, name)]
         found = [holding for holding in holdings_by([Edge((link,)) for link in links]) if holding.right.kind is RightKind.DB_OBJECT]
         return [holding for holding in found if not self.by_host_alone(holding)]
 
@@ -201,7 +173,7 @@ class MariadbRights(ServerRights):
                 else "on asking (SET ROLE)"
             )
             because = f"it has role {grant.role} {how}" + (", and may give it on" if grant.admin else "")
-            yield self.link(member, self.role(grant.role), kind, f"role {grant.role}", because, grant.place)
+            yield self.link(member, self.role(grant.role), kind, By(Mechanism.ROLE, grant.role), because, grant.place)
         for proxy in self.facts.proxies:
             yield from self._proxied(proxy.user, proxy.host, proxy.proxied_user, proxy.proxied_host, proxy.place)
         for one in self.facts.grants:
@@ -210,10 +182,12 @@ class MariadbRights(ServerRights):
     def _global(self, account: DatabaseAccount) -> Iterator[Link]:
         for privilege, (kind, because) in _REACH.items():
             if privilege in account.privileges:
-                yield self.link(account.name, self.right(kind), LinkKind.HAS, privilege, because, account.place)
+                yield self.link(account.name, self.right(kind), LinkKind.HAS, By(Mechanism.PRIVILEGE, privilege), because, account.place)
         if account.privileges >= ADMINISTRATOR and "SUPER" not in account.privileges:
             because = "it has every privilege that an administrator needs"
-            yield self.link(account.name, self.right(RightKind.DB_SUPERUSER), LinkKind.HAS, "all privileges", because, account.place)
+            yield self.link(
+                account.name, self.right(RightKind.DB_SUPERUSER), LinkKind.HAS, By(Mechanism.ALL_PRIVILEGES), because, account.place
+            )
 
     def _proxied(self, user: str, host: str, proxied: str, proxied_host: str, place: Place) -> Iterator[Link]:
         if f"{user}@{host}" not in self.accounts:  # a row that the installer left behind
@@ -222,16 +196,18 @@ class MariadbRights(ServerRights):
         for target in targets:
             if target.name != f"{user}@{host}":
                 because = f"it may act as {target.name} (PROXY)"
-                yield self.link(f"{user}@{host}", self.role(target.name), LinkKind.MAY_BECOME, f"proxy for {target.name}", because, place)
+                yield self.link(
+                    f"{user}@{host}", self.role(target.name), LinkKind.MAY_BECOME, By(Mechanism.PROXY, target.name), because, place
+                )
 
     def _on_grant_tables(self, one: AccountGrant) -> Iterator[Link]:
         """Yield what changing the grant tables amounts to: they take effect when the server loads them."""
         writes = one.privileges & {"INSERT", "UPDATE"}
-        if one.kind in ("database", "table") and writes and like(one.database).fullmatch(_GRANT_TABLES):
+        if one.scope in (GrantScope.DATABASE, GrantScope.TABLE) and writes and like(one.database).fullmatch(_GRANT_TABLES):
             source = one.user if not one.host else f"{one.user}@{one.host}"
             because = f"it may {' and '.join(sorted(writes)).lower()} the grant tables, and so give itself anything at the next load"
             yield self.link(
-                source, self.right(RightKind.DB_SUPERUSER), LinkKind.MAY_GRANT, "grant tables", because, one.place, certain=True
+                source, self.right(RightKind.DB_SUPERUSER), LinkKind.MAY_GRANT, By(Mechanism.GRANT_TABLES), because, one.place, certain=True
             )
 
 

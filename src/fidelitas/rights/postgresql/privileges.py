@@ -37,13 +37,13 @@ class Privileges:
     def _by_object(self) -> dict[Key, list[DatabaseGrant]]:
         found: dict[Key, list[DatabaseGrant]] = {}
         for grant in self.facts.grants:
-            kind = "table" if grant.kind == "column" else grant.kind
+            kind = "table" if grant.object_kind == "column" else grant.object_kind
             found.setdefault((grant.database, kind, grant.schema, grant.name), []).append(grant)
         return found
 
     @cached_property
     def _objects(self) -> dict[Key, DatabaseObject]:
-        return {(one.database, one.kind, one.schema, one.name): one for one in self.facts.objects}
+        return {(one.database, one.object_kind, one.schema, one.name): one for one in self.facts.objects}
 
     def is_superuser(self, role: str) -> bool:
         """Return whether a role, as it is, is a superuser."""

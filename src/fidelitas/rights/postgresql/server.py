@@ -6,12 +6,12 @@ from functools import cache, cached_property
 from importlib import resources
 
 from fidelitas.facts import DatabaseFacts, DatabaseGrant, DatabaseRole, RoleMembership
-from fidelitas.rights.graph.links import Holding, Link, LinkKind, Principal, PrincipalKind, Right, RightKind, Strength
+from fidelitas.rights.graph.links import By, Holding, Link, LinkKind, Mechanism, Principal, PrincipalKind, Right, RightKind, Strength
+from fidelitas.rights.graph.paths import Edge
 from fidelitas.rights.graph.routes import holdings_by
-from fidelitas.rights.linux.edges import Edge
 from fidelitas.rights.postgresql.login_paths import LoginPath, login_paths_of, replication_login_paths
 from fidelitas.rights.postgresql.privileges import Key, Privileges
-from fidelitas.rights.server import ServerRights
+from fidelitas.rights.subject import DatabaseServer
 from fidelitas.text import Place
 
 __all__ = ["DatabaseRights", "database_rights_of"]
@@ -32,16 +32,21 @@ def _predefined() -> dict[str, tuple[RightKind, str]]:
     return {name: (_RIGHTS[row["right"]], row["because"]) for name, row in tomllib.loads(text).items()}
 
 
-class DatabaseRights(ServerRights):
+class DatabaseRights(DatabaseServer):
     """What the catalogue of a server amounts to."""
 
     platform = "postgresql"
 
-    def __init__(self, facts: DatabaseFacts) -> None:
-        super().__init__(facts.subject, facts.taken, facts.gaps)
+    def __init__(self, facts: DatabaseFacts, from_host: tuple[Link, ...] = ()) -> None:
+        super().__init__(facts.subject, facts.taken, facts.gaps, facts.host_name, from_host)
         self.facts = facts
         self.privileges = Privileges(facts)
-        self.host_name = facts.host_name
+
+    def joined_with(self, from_host: tuple[Link, ...]) -> "DatabaseRights":
+        """Return the same server with links into it from the host that it runs on."""
+        joined = DatabaseRights(self.facts, from_host)
+        joined.troubles = self.troubles
+        return joined
 
     @cached_property
     def holdings(self) -> tuple[Holding, ...]:
@@ -58,38 +63,9 @@ class DatabaseRights(ServerRights):
         """Return whether there is such a role."""
         return holder in self.privileges.roles or self.knows_of_host(holder)
 
-    def describe(self, principal: Principal) -> str:
-        """Return what a holder is, in a few words."""
-        role = self.privileges.roles.get(principal.name)
-        if principal.kind is PrincipalKind.ELSEWHERE:
-            return "account of its host"
-        if role is None:
-            return "all roles" if principal.kind is PrincipalKind.ANY_ACCOUNT else "role"
-        if not role.login:
-            return "role"
-        expired = role.valid_until is not None and role.valid_until < self.facts.taken
-        closed = self.facts.access is not None and not self.login_paths(role.name)
-        return "log-in role" + (", expired password" if expired else "") + (", no way in" if closed else "")
-
     def belongs_to(self, role: str) -> Iterable[str]:
         """Return the roles that a role was put into."""
         return self.privileges.put_into(role) - {role} if role in self.privileges.roles else ()
-
-    def about(self, role: str) -> Sequence[str]:
-        """Return what a role is, and its ways in."""
-        known = self.privileges.roles.get(role)
-        if known is None:
-            return ()
-        head = self.describe(self.role(role)) + (f", password {known.password}" if known.password else "")
-        return (head, *(f"in: {login_path}  (pg_hba.conf:{login_path.rule.line})" for login_path in self.login_paths(role)))
-
-    def head(self) -> Sequence[str]:
-        """Return the version and how much there is."""
-        facts = self.facts
-        version = f"PostgreSQL {facts.version_text or 'of a version not told'}"
-        login = sum(role.login for role in facts.roles)
-        counts = f"{len(facts.roles)} roles, {login} that may log in; {len(facts.databases)} databases, {len(facts.grants)} grants"
-        return (f"{version}; evidence of {facts.taken:%Y-%m-%d %H:%M} UTC, as {facts.taken_by}", counts)
 
     def counts(self) -> Sequence[tuple[str, int]]:
         """Return how many rows were read."""
@@ -110,17 +86,17 @@ class DatabaseRights(ServerRights):
             yield from self._attributes(role)
             if role.name in _predefined():
                 kind, because = _predefined()[role.name]
-                yield self.link(role.name, self.right(kind), LinkKind.HAS, role.name, because, role.place)
+                yield self.link(role.name, self.right(kind), LinkKind.HAS, By(Mechanism.PREDEFINED_ROLE, role.name), because, role.place)
 
         for grant in self.facts.grants:
             yield from self._parameter(grant)
 
     def _parameter(self, grant: DatabaseGrant) -> Iterator[Link]:
         """Yield what setting a parameter amounts to that names a command or library of the host (GRANT … ON PARAMETER)."""
-        if grant.kind == "parameter" and grant.name.lower() in _PARAMETERS and grant.grantee:
+        if grant.object_kind == "parameter" and grant.name.lower() in _PARAMETERS and grant.grantee:
             because = f"it may set {grant.name} ({grant.privilege}), which says what the server runs or loads on its host"
             right = self.right(RightKind.DB_HOST_ESCAPE)
-            yield self.link(grant.grantee, right, LinkKind.HAS, f"parameter {grant.name}", because, grant.place, certain=True)
+            yield self.link(grant.grantee, right, LinkKind.HAS, By(Mechanism.PARAMETER, grant.name), because, grant.place, certain=True)
 
     def _membership(self, one: RoleMembership) -> Iterator[Link]:
         target = self.role(one.role)
@@ -128,10 +104,10 @@ class DatabaseRights(ServerRights):
             kind = LinkKind.HAS if one.inherit else LinkKind.MAY_BECOME
             how = "has its grants, and may become it (SET ROLE)" if one.inherit and one.set else "may become it (SET ROLE)"
             how = how if one.set else "has its grants"
-            yield self.link(one.member, target, kind, f"member of {one.role}", f"it is a member of {one.role} and {how}", one.place)
+            yield self.link(one.member, target, kind, By(Mechanism.ROLE, one.role), f"it is a member of {one.role} and {how}", one.place)
         elif one.admin:
             because = f"it may give membership in {one.role} to anybody, itself included (ADMIN OPTION)"
-            yield self.link(one.member, target, LinkKind.MAY_GRANT, "admin option", because, one.place, certain=True)
+            yield self.link(one.member, target, LinkKind.MAY_GRANT, By(Mechanism.ADMIN_OPTION), because, one.place, certain=True)
 
     def _granted_only(self, one: RoleMembership) -> bool:
         """Return whether a membership that gives grants alone, and no attributes, leads to what a predefined role has."""
@@ -140,12 +116,29 @@ class DatabaseRights(ServerRights):
 
     def _attributes(self, role: DatabaseRole) -> Iterator[Link]:
         if role.superuser:
-            yield self.link(role.name, self.right(RightKind.DB_SUPERUSER), LinkKind.HAS, "SUPERUSER", "it is a superuser", role.place)
+            yield self.link(
+                role.name,
+                self.right(RightKind.DB_SUPERUSER),
+                LinkKind.HAS,
+                By(Mechanism.ATTRIBUTE, "SUPERUSER"),
+                "it is a superuser",
+                role.place,
+            )
             because = "a superuser runs programs of the server's host (COPY … FROM PROGRAM)"
-            yield self.link(role.name, self.right(RightKind.DB_HOST_ESCAPE), LinkKind.HAS, "SUPERUSER", because, role.place, certain=True)
+            yield self.link(
+                role.name,
+                self.right(RightKind.DB_HOST_ESCAPE),
+                LinkKind.HAS,
+                By(Mechanism.ATTRIBUTE, "SUPERUSER"),
+                because,
+                role.place,
+                certain=True,
+            )
         elif role.create_role:
             because = "it makes roles, changes their passwords and gives memberships (CREATEROLE)"
-            yield self.link(role.name, self.right(RightKind.DB_GRANT), LinkKind.HAS, "CREATEROLE", because, role.place)
+            yield self.link(
+                role.name, self.right(RightKind.DB_GRANT), LinkKind.HAS, By(Mechanism.ATTRIBUTE, "CREATEROLE"), because, role.place
+            )
             if self.facts.version < _BOUNDED_CREATE_ROLE:
                 yield from self._unbounded(role)
         if role.replication and not role.superuser:
@@ -153,14 +146,23 @@ class DatabaseRights(ServerRights):
             because = "it streams the files of the whole server, password hashes among them (REPLICATION)"
             conditions = () if rules else ("if a rule of access lets it replicate",)
             yield self.link(
-                role.name, self.right(RightKind.DB_READ_ALL), LinkKind.HAS, "REPLICATION", because, role.place, *conditions, certain=True
+                role.name,
+                self.right(RightKind.DB_READ_ALL),
+                LinkKind.HAS,
+                By(Mechanism.ATTRIBUTE, "REPLICATION"),
+                because,
+                role.place,
+                *conditions,
+                certain=True,
             )
 
     def _unbounded(self, role: DatabaseRole) -> Iterator[Link]:
         because = "before version 16 CREATEROLE gives membership in any role that is no superuser"
         for name in _predefined():
             if name in self.privileges.roles and name != role.name:
-                yield self.link(role.name, self.role(name), LinkKind.MAY_GRANT, f"grants itself {name}", because, role.place, certain=True)
+                yield self.link(
+                    role.name, self.role(name), LinkKind.MAY_GRANT, By(Mechanism.CREATE_ROLE, name), because, role.place, certain=True
+                )
 
     def socket_logins(self) -> Iterator[tuple[str, Principal, Place]]:
         """Yield the roles that an account of the host of the same name gets by the socket (``peer`` without a map)."""
@@ -178,7 +180,7 @@ class DatabaseRights(ServerRights):
     def objects(self, database: str, name: str) -> list[Key]:
         """Return the tables, schemas or functions of a database that a name can mean: ``schema.table``, or ``table`` alone."""
         schema, _, rest = name.rpartition(".")
-        keys = {(one.database, one.kind, one.schema, one.name) for one in self.facts.objects if one.database == database}
+        keys = {(one.database, one.object_kind, one.schema, one.name) for one in self.facts.objects if one.database == database}
         return sorted(key for key in keys if key[3] == name or (key[3] == rest and key[2] in (schema, schema or key[2])))
 
     def on(self, database: str, name: str) -> Sequence[Holding]:
@@ -192,7 +194,7 @@ class DatabaseRights(ServerRights):
 
     def on_object(self, key: Key, privilege: str) -> tuple[Holding, ...]:
         """Return who has a privilege on an object, by which routes; superusers and predefined roles included."""
-        right = self.right(RightKind.DB_OBJECT, f"{privilege.lower()} {key[0]}/{key[2]}{'.' if key[2] else ''}{key[3]}")
+        right = self.right(RightKind.DB_OBJECT, privilege.lower(), f"{key[0]}/{key[2]}{'.' if key[2] else ''}{key[3]}")
         links = [*self._links(), *self.from_host, *self._object_links(key, privilege, right)]
         return tuple(holding for holding in holdings_by([Edge((link,)) for link in links]) if holding.right == right)
 
@@ -206,12 +208,21 @@ class DatabaseRights(ServerRights):
             grant.privilege == privilege and grant.grantee == owner.owner for grant in self.privileges.grants_on(key)
         ):
             because = f"it owns {key[1]} {key[3]}, and may grant itself any privilege on it"
-            yield self.link(owner.owner, right, LinkKind.MAY_GRANT, "owner", because, owner.place, certain=True)
+            yield self.link(owner.owner, right, LinkKind.MAY_GRANT, By(Mechanism.OWNER), because, owner.place, certain=True)
         for role in self.facts.roles:
             if role.superuser:
-                yield self.link(role.name, right, LinkKind.HAS, "SUPERUSER", "no privilege is checked for a superuser", role.place)
+                yield self.link(
+                    role.name,
+                    right,
+                    LinkKind.HAS,
+                    By(Mechanism.ATTRIBUTE, "SUPERUSER"),
+                    "no privilege is checked for a superuser",
+                    role.place,
+                )
             elif role.name in self.privileges.why(role.name, key, privilege):
-                yield self.link(role.name, right, LinkKind.HAS, role.name, _predefined()[role.name][1], role.place)
+                yield self.link(
+                    role.name, right, LinkKind.HAS, By(Mechanism.PREDEFINED_ROLE, role.name), _predefined()[role.name][1], role.place
+                )
 
     def _closed(self, key: Key) -> set[str]:
         """Return the roles that may not use the schema of an object."""
@@ -221,7 +232,7 @@ class DatabaseRights(ServerRights):
         return {name for name in self.privileges.roles if not self.privileges.has(name, schema, "USAGE")}
 
     def _grant_link(self, grant: DatabaseGrant, right: Right, closed: set[str]) -> Link:
-        what = f"{grant.privilege} on {grant.kind} {grant.name}" + (f", column {grant.column}" if grant.column else "")
+        what = f"{grant.privilege} on {grant.object_kind} {grant.name}" + (f", column {grant.column}" if grant.column else "")
         on = " with grant option" if grant.grantable else ""
         conditions = (f"if it may use schema {grant.schema}",) if grant.grantee in closed else ()
         if not grant.grantee:
@@ -230,11 +241,11 @@ class DatabaseRights(ServerRights):
                 target=right,
                 kind=LinkKind.HAS,
                 strength=Strength.DIRECT,
-                way="PUBLIC",
+                by=By(Mechanism.PUBLIC),
                 because=f"everybody is granted {what}",
                 place=grant.place,
             )
-        return self.link(grant.grantee, right, LinkKind.HAS, "grant", f"it is granted {what}{on}", grant.place, *conditions)
+        return self.link(grant.grantee, right, LinkKind.HAS, By(Mechanism.GRANT), f"it is granted {what}{on}", grant.place, *conditions)
 
 
 def database_rights_of(facts: DatabaseFacts) -> DatabaseRights:

@@ -5,7 +5,7 @@ from collections.abc import Sequence
 from functools import cached_property
 
 from fidelitas.facts import WindowsFacts
-from fidelitas.rights.directory import DirectoryRights
+from fidelitas.rights.domain import Domain
 from fidelitas.rights.graph.links import Principal, PrincipalKind
 from fidelitas.rights.windows.access import EVERYBODY
 
@@ -26,7 +26,7 @@ _WELL_KNOWN = {
 class Holders:
     """The principals of one machine, by SID and by name."""
 
-    def __init__(self, facts: WindowsFacts, directories: Sequence[DirectoryRights]) -> None:
+    def __init__(self, facts: WindowsFacts, directories: Sequence[Domain]) -> None:
         self._facts = facts
         self.directories = directories
         self.anybody = self._here(PrincipalKind.ANY_ACCOUNT, "")

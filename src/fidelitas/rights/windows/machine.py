@@ -3,7 +3,8 @@
 Administrators are told by SID.  What runs as the system is as safe as its program, the folders on the way to it, and its settings.
 """
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from enum import Enum
 from functools import cached_property
 from typing import NamedTuple
 
@@ -17,13 +18,15 @@ from fidelitas.facts import (
     UserRight,
     WindowsFacts,
     WindowsJob,
+    WindowsJobKind,
     WindowsSession,
 )
-from fidelitas.rights.directory import DirectoryRights
-from fidelitas.rights.graph.links import Holding, Link, LinkKind, Principal, PrincipalKind, Right, RightKind, Strength
+from fidelitas.rights.domain import Domain
+from fidelitas.rights.graph.links import By, Holding, Link, LinkKind, Mechanism, Principal, PrincipalKind, Right, RightKind, Strength
+from fidelitas.rights.graph.paths import Edge
 from fidelitas.rights.graph.routes import holdings_by
-from fidelitas.rights.linux.edges import Edge
-from fidelitas.rights.server import ServerRights
+from fidelitas.rights.graph.walks import reached
+from fidelitas.rights.subject import RowSubject
 from fidelitas.rights.windows.access import ADD_FILE, CHANGE_SERVICE, EVERYBODY, REPLACE_CHILD, TRUSTED, WRITE_FILE, Allowed, allowed_to
 from fidelitas.rights.windows.commands import folder_of, is_unquoted, programs_tried, same_path
 from fidelitas.rights.windows.holders import Holders
@@ -35,6 +38,9 @@ ADMINISTRATORS = "S-1-5-32-544"
 _INSTALLS_ELEVATED = "hklm\\software\\policies\\microsoft\\windows\\installer\\alwaysinstallelevated"
 
 
+_MECHANISMS = {WindowsJobKind.SERVICE: Mechanism.SERVICE, WindowsJobKind.TASK: Mechanism.TASK}
+
+
 class StaleSession(NamedTuple):
     """A session that began before its account's membership changed: it holds the groups of before until it ends."""
 
@@ -42,12 +48,44 @@ class StaleSession(NamedTuple):
     change: MembershipChange
 
 
-class WindowsRights(ServerRights):
+class WeakSpot(NamedTuple):
+    """Someone beyond administrators who can make a service or task run something else: who, how, by which path, if what."""
+
+    allowed: Allowed
+    how: "Tampering"
+    path: str
+    place: Place
+    condition: str = ""
+
+
+class Tampering(Enum):
+    """How what a service or task runs can be decided by someone else."""
+
+    RECONFIGURE = "reconfigure"
+    REPLACE = "replace-program"
+    BESIDE = "library-beside-program"
+    BEFORE = "path-tried-before"  # an unquoted path with blanks
+
+
+_CLAUSES = {
+    Tampering.RECONFIGURE: "it may reconfigure {job}",
+    Tampering.REPLACE: "it can write {path}, which {job} runs",
+    Tampering.BESIDE: "it can put files beside {path}, which {job} runs",
+    Tampering.BEFORE: "it can make {path}, which is tried before the program of {job}",
+}
+
+
+def tampering_clause(job: WindowsJob, spot: WeakSpot) -> str:
+    """Return the clause that completes "P can decide what a job runs because …"."""
+    return _CLAUSES[spot.how].format(path=spot.path, job=f"{job.kind} {job.name}")
+
+
+class WindowsRights(RowSubject):
     """What the facts of a Windows machine amount to; `directories` are those whose groups it may name."""
 
     platform = "windows"
 
-    def __init__(self, facts: WindowsFacts, directories: Sequence[DirectoryRights] = ()) -> None:
+    def __init__(self, facts: WindowsFacts, directories: Sequence[Domain] = ()) -> None:
         super().__init__(facts.subject, facts.taken, facts.gaps)
         self.facts = facts
         self.accounts = {account.name: account for account in facts.accounts}
@@ -72,53 +110,17 @@ class WindowsRights(ServerRights):
         groups = (f"%{group.name}" for group in self.facts.groups)
         return holder in self.accounts or holder in groups or any(held.principal.is_called(holder) for held in self.holdings)
 
-    def describe(self, principal: Principal) -> str:
-        """Return what a holder is."""
-        account = self.accounts.get(principal.name) if principal.subject == self.subject else None
-        if account is not None and principal.kind is PrincipalKind.ACCOUNT:
-            return "local account" + (", disabled" if account.disabled else "") + (", locked" if account.locked else "")
-        directory = next((one for one in self.holders.directories if one.subject == principal.subject), None)
-        if directory is not None:
-            return directory.describe(principal)
-        local = any(group.name == principal.name for group in self.facts.groups)
-        return {
-            PrincipalKind.GROUP: "local group" if local else "group of a domain",
-            PrincipalKind.ANY_ACCOUNT: "everybody",
-            PrincipalKind.ACCOUNT: "account",
-        }.get(principal.kind, "not of this machine")
-
-    def belongs_to(self, role: str) -> Iterable[str]:
+    def belongs_to(self, name: str) -> Iterable[str]:
         """Return the groups that an account or group is in, at any depth."""
+        return sorted(set(reached([name], lambda one: self._above.get(one, ()))) - {name})
+
+    @cached_property
+    def _above(self) -> Mapping[str, Sequence[str]]:
         above: dict[str, list[str]] = {}
         for link in self.links:
-            if isinstance(link.target, Principal) and link.way == "group":
+            if isinstance(link.target, Principal) and link.mechanism is Mechanism.MEMBERSHIP:
                 above.setdefault(str(link.source), []).append(str(link.target))
-        agenda, seen = [role], {role}
-        for one in agenda:
-            new = [outer for outer in above.get(one, ()) if outer not in seen]
-            seen.update(new)
-            agenda += new
-        return sorted(seen - {role})
-
-    def about(self, role: str) -> Sequence[str]:
-        """Return what an account is, and its sessions."""
-        account = self.accounts.get(role)
-        lines = [] if account is None else [_described(self.describe(self._node(account)), account)]
-        for session in self.facts.sessions:
-            if str(self.session_holder(session)) == role:
-                since = f" since {session.since:%Y-%m-%d %H:%M} UTC" if session.since else ""
-                lines.append(f"logged on {_SESSION_KINDS.get(session.kind, f'in a session of type {session.kind}')}{since}")
-        return lines
-
-    def head(self) -> Sequence[str]:
-        """Return the system and how much there is."""
-        facts = self.facts
-        jobs = f"{sum(job.kind == 'service' for job in facts.jobs)} services, {sum(job.kind == 'task' for job in facts.jobs)} tasks"
-        by = "" if facts.elevated is not False else ", not as an administrator"
-        return (
-            f"{facts.system or 'Windows'}; evidence of {facts.taken:%Y-%m-%d %H:%M} UTC{by}",
-            f"{len(facts.accounts)} accounts, {len(facts.groups)} groups; {jobs}",
-        )
+        return above
 
     def counts(self) -> Sequence[tuple[str, int]]:
         """Return how much was read."""
@@ -129,7 +131,8 @@ class WindowsRights(ServerRights):
 
     # -- links -------------------------------------------------------------------------------------------------------------------
 
-    def _node(self, one: LocalAccount | LocalGroup) -> Principal:
+    def node(self, one: LocalAccount | LocalGroup) -> Principal:
+        """Return an account or group of the machine as a holder."""
         kind = PrincipalKind.ACCOUNT if isinstance(one, LocalAccount) else PrincipalKind.GROUP
         return Principal(kind=kind, name=one.name, subject=self.subject)
 
@@ -139,16 +142,14 @@ class WindowsRights(ServerRights):
         target: Principal | Right,
         kind: LinkKind,
         strength: Strength,
-        way: str,
+        by: By,
         because: str,
         place: Place,
         *conditions: str,
     ) -> Link:
         if conditions:
             strength = Strength.CONDITIONAL
-        return Link(
-            source=source, target=target, kind=kind, strength=strength, way=way, because=because, conditions=conditions, place=place
-        )
+        return Link(source=source, target=target, kind=kind, strength=strength, by=by, because=because, conditions=conditions, place=place)
 
     def _memberships(self) -> Iterator[Link]:
         for group in self.facts.groups:
@@ -161,22 +162,22 @@ class WindowsRights(ServerRights):
                     if source.kind is PrincipalKind.GROUP
                     else f"it is in group {group.name}"
                 )
-                target = self.holders.of_sid(group.sid) if group.sid else self._node(group)
-                yield self._to(source, target, LinkKind.HAS, Strength.DIRECT, "group", inner, member.place)
+                target = self.holders.of_sid(group.sid) if group.sid else self.node(group)
+                yield self._to(source, target, LinkKind.HAS, Strength.DIRECT, By(Mechanism.MEMBERSHIP), inner, member.place)
 
     def _group_powers(self) -> Iterator[Link]:
         for group in self.facts.groups:
             if group.sid in GROUP_POWERS:
                 power = GROUP_POWERS[group.sid]
-                yield self._power(self._node(group), power, power.group, group.place)
+                yield self._power(self.node(group), power, By(Mechanism.ADMIN_GROUP, power.group), group.place)
 
-    def _power(self, source: Principal, power: Power, way: str, place: Place) -> Link:
-        return self._to(source, self.right(power.right), LinkKind.HAS, power.strength, way, power.because, place)
+    def _power(self, source: Principal, power: Power, by: By, place: Place) -> Link:
+        return self._to(source, self.right(power.right), LinkKind.HAS, power.strength, by, power.because, place)
 
     def _user_rights(self) -> Iterator[Link]:
         for one in self.facts.user_rights:
             if one.right in USER_RIGHT_POWERS and one.holder not in TRUSTED and not one.holder.startswith("S-1-5-80-"):
-                yield self._power(self.user_right_holder(one), USER_RIGHT_POWERS[one.right], one.right, one.place)
+                yield self._power(self.user_right_holder(one), USER_RIGHT_POWERS[one.right], By(Mechanism.USER_RIGHT, one.right), one.place)
 
     def user_right_holder(self, one: UserRight) -> Principal:
         """Return who holds a user right."""
@@ -192,7 +193,7 @@ class WindowsRights(ServerRights):
                 self.right(RightKind.ADMIN),
                 LinkKind.MAY_BECOME,
                 Strength.CERTAIN,
-                "installer",
+                By(Mechanism.INSTALLER),
                 because,
                 place,
                 condition,
@@ -202,41 +203,50 @@ class WindowsRights(ServerRights):
         for job in self.facts.jobs:
             if not job.enabled:
                 continue
-            for allowed, because, place, condition in self.weak_spots(job):
-                conditions = tuple(filter(None, (allowed.condition, condition)))
-                source = self.holders.of_sid(allowed.sid)
+            for spot in self.weak_spots(job):
+                conditions = tuple(filter(None, (spot.allowed.condition, spot.condition)))
+                source = self.holders.of_sid(spot.allowed.sid)
                 if self.holders.is_system(job.sid, job.account):
                     target: Principal | Right = self.right(RightKind.ADMIN)
                 else:
                     target = self.runs_as(job)
                 if source != target:
-                    yield self._to(source, target, LinkKind.MAY_BECOME, Strength.CERTAIN, job.kind, because, place, *conditions)
+                    yield self._to(
+                        source,
+                        target,
+                        LinkKind.MAY_BECOME,
+                        Strength.CERTAIN,
+                        By(_MECHANISMS[job.kind]),
+                        tampering_clause(job, spot),
+                        spot.place,
+                        *conditions,
+                    )
 
     def runs_as(self, job: WindowsJob) -> Principal:
         """Return as whom a service or task runs."""
         return self.holders.of_sid(job.sid) if job.sid else self.holders.of_name(job.account)
 
-    def weak_spots(self, job: WindowsJob) -> Iterator[tuple[Allowed, str, Place, str]]:
-        """Yield who, beyond administrators, can make a service or task run something else: by what, from where, if what."""
+    def weak_spots(self, job: WindowsJob) -> Iterator[WeakSpot]:
+        """Yield who, beyond administrators, can make a service or task run something else."""
         for allowed in allowed_to(job.access, CHANGE_SERVICE):
-            yield allowed, f"it may reconfigure {job.kind} {job.name}", job.place, ""
+            yield WeakSpot(allowed, Tampering.RECONFIGURE, "", job.place)
         program = self.program_of(job)
         if program is not None:
             for allowed in allowed_to(program.access, WRITE_FILE):
-                yield allowed, f"it can write {program.path}, which {job.kind} {job.name} runs", program.place, ""
-            yield from self._by_folder(job, program)
+                yield WeakSpot(allowed, Tampering.REPLACE, program.path, program.place)
+            yield from self._by_folder(program)
         for path, folder in self.open_candidates(job):
             for allowed in allowed_to(folder.access, ADD_FILE):
-                yield allowed, f"it can make {path}, which is tried before the program of {job.kind} {job.name}", folder.place, ""
+                yield WeakSpot(allowed, Tampering.BEFORE, path, folder.place)
 
-    def _by_folder(self, job: WindowsJob, program: SecuredPath) -> Iterator[tuple[Allowed, str, Place, str]]:
+    def _by_folder(self, program: SecuredPath) -> Iterator[WeakSpot]:
         folder = self._paths.get(same_path(folder_of(program.path)))
         if folder is None:
             return
         replacing = {allowed.sid for allowed in allowed_to(folder.access, REPLACE_CHILD)}
         for allowed in allowed_to(folder.access, ADD_FILE):
             condition = "" if allowed.sid in replacing else "the program loads a library that is looked for there and is not there"
-            yield allowed, f"it can put files beside {program.path}, which {job.kind} {job.name} runs", folder.place, condition
+            yield WeakSpot(allowed, Tampering.BESIDE, program.path, folder.place, condition)
 
     def program_of(self, job: WindowsJob) -> SecuredPath | None:
         """Return the program that a service or task runs, where the evidence has it."""
@@ -289,31 +299,15 @@ class WindowsRights(ServerRights):
         return frozenset(group.sid for group in self.facts.groups) | EVERYBODY
 
 
-_SESSION_KINDS = {
-    2: "at the console", 3: "over the network", 4: "as a batch job", 5: "as a service", 7: "at the console", 10: "by remote desktop",
-    11: "at the console",
-}  # fmt: skip
-
-
 def _leading_on(links: Sequence[Link]) -> list[Principal]:
     """Return who reaches a right by some links: whose members matter."""
     into: dict[Principal | Right, list[Principal]] = {}
     for link in links:
         into.setdefault(link.target, []).append(link.source)
-    agenda = [source for target, sources in into.items() if isinstance(target, Right) for source in sources]
-    seen = set(agenda)
-    for node in agenda:
-        new = [source for source in into.get(node, ()) if source not in seen]
-        seen.update(new)
-        agenda += new
-    return list(dict.fromkeys(agenda))
+    entitled = (source for target, sources in into.items() if isinstance(target, Right) for source in sources)
+    return reached(entitled, lambda node: into.get(node, ()))
 
 
-def _described(kind: str, account: LocalAccount) -> str:
-    seen = f", last log-on {account.last_logon:%Y-%m-%d}" if account.last_logon else ""
-    return f"{kind}{seen} ({account.sid})"
-
-
-def windows_rights_of(facts: WindowsFacts, directories: Sequence[DirectoryRights] = ()) -> WindowsRights:
+def windows_rights_of(facts: WindowsFacts, directories: Sequence[Domain] = ()) -> WindowsRights:
     """Return all rights on a Windows machine; groups of the directories are resolved through."""
     return WindowsRights(facts, directories)

@@ -1,0 +1,24 @@
+"""Names that are not known: a filter that matches nothing would look like a clean answer."""
+
+import difflib
+from collections.abc import Iterable, Sequence
+
+from fidelitas.errors import RequestError
+
+__all__ = ["unknown_name", "unknown_subject"]
+
+
+def unknown_subject(subject: str | None, known: Sequence[str]) -> RequestError:
+    """Return the error that there is no evidence of a subject, and of which there is."""
+    return unknown_name("there is no evidence of a subject", subject or "", known)
+
+
+def unknown_name(what: str, name: str, known: Iterable[str]) -> RequestError:
+    """Return the error that a name is not known, with the nearest that is: a filter that matches nothing would look like a clean answer."""
+    names = sorted({one for one in known if one})
+    near = difflib.get_close_matches(name, names, n=3, cutoff=0.6)
+    if near:
+        hint = f"Did you mean {' or '.join(near)}?"
+    else:
+        hint = f"Known are: {', '.join(names[:10])}{' and others' if len(names) > 10 else ''}." if names else "None is known."
+    return RequestError(f'{what} "{name}"', hint=hint)

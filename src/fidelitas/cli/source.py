@@ -1,0 +1,172 @@
+"""Which evidence a command answers from, and the options that say so."""
+
+import os
+from collections.abc import Callable, Container, Iterable, Iterator
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, TypeVar
+
+import click
+
+from fidelitas.audit import Audit, audit
+from fidelitas.cli.cores import on_all_cores
+from fidelitas.cli.names import unknown_name, unknown_subject
+from fidelitas.cli.times import zone_of
+from fidelitas.errors import ReadError, RequestError
+from fidelitas.evidence import Bundle
+from fidelitas.languages.evidence import lost_evidence
+from fidelitas.ledger import Ledger, StoredEvidence
+from fidelitas.platforms import PLATFORMS, is_host
+from fidelitas.rights import HostRights, SubjectRights
+from fidelitas.sources import FileScan, LogScan, from_this_machine
+
+if TYPE_CHECKING:
+    from fidelitas.findings import Finding
+    from fidelitas.logbook import EventFilter, Logbook
+    from fidelitas.usage import AttributedEvent, Grants
+
+__all__ = ["Source", "bundle_of_root", "default_ledger", "ledger_option", "log_option", "source_options"]
+
+F = TypeVar("F", bound=Callable[..., Any])
+
+
+def default_ledger() -> Path:
+    """Return where the ledger is unless it is named: FIDELITAS_LEDGER, else the user's state folder (XDG base directories)."""
+    named = os.environ.get("FIDELITAS_LEDGER")
+    if named:
+        return Path(named)
+    state = os.environ.get("XDG_STATE_HOME")
+    return (Path(state) if state else Path.home() / ".local" / "state") / "fidelitas" / "ledger"
+
+
+@dataclass(frozen=True, slots=True)
+class Source:
+    """Which evidence a command answers from; with `logs` these and not those of the evidence, of host `name` and `zone`."""
+
+    ledger: Path
+    survey: str | None
+    logs: tuple[Path, ...] = ()
+    name: str | None = None
+    zone: str | None = None
+
+    def _stored(self) -> StoredEvidence:
+        stored = Ledger(self.ledger).newest(self.survey)
+        if not stored.names:
+            raise RequestError(f'ledger "{self.ledger}" holds no survey', hint='Run "fidelitas survey" first.')
+        return stored
+
+    def bundles(self, subject: str | None = None) -> list[Bundle]:
+        """Return the evidence of hosts in the ledger, of one or of all; refuse a subject that is not there."""
+        stored = self._stored()
+        hosts = [name for name, (platform, _) in stored.subjects().items() if is_host(platform)]
+        found = [stored.evidence(name) for name in hosts if subject in (None, name)]
+        if not found:
+            raise unknown_subject(subject, hosts)
+        for lost in (lost_evidence(bundle) for bundle in found if subject is not None):
+            if lost is not None:
+                raise ReadError(f"{subject}: {lost.why}")
+        return found
+
+    def history(self, subjects: Container[str] | None = None) -> Iterator[tuple[str, list[Bundle]]]:
+        """Yield each host, or some, with its evidence in the ledger, the oldest first."""
+        every = Ledger(self.ledger).history(self.survey, subjects)
+        with_logs = {name for name, platform in PLATFORMS.items() if platform.has_logs}
+        return ((name, bundles) for name, bundles in every if bundles[-1].platform in with_logs)
+
+    def hosts_if_any(self) -> tuple[HostRights, ...]:
+        """Return the hosts of the ledger, none where there is no survey."""
+        return audit(Ledger(self.ledger).newest(self.survey), findings=False).hosts
+
+    def logbook(self, wanted: "EventFilter | None" = None, take: "Callable[[AttributedEvent], None] | None" = None) -> "Logbook":
+        """Return what the logs tell: those that were named, else those of the evidence in the ledger."""
+        # Brings the numerical libraries, which other commands do without.
+        from fidelitas.logbook import HostLogs, host_logs, read_logbook  # noqa: PLC0415
+        from fidelitas.sources.logs import logs_at  # noqa: PLC0415
+
+        if self.logs:
+            groups = [logs for logs in logs_at(self.logs, self.name or os.uname().nodename) if logs]
+            zone = zone_of(self.zone)
+            return read_logbook([HostLogs(subject=logs[0].subject, logs=logs, zone=zone) for logs in groups], wanted, take, on_all_cores)
+        book = read_logbook((host_logs(bundles) for _, bundles in self.history()), wanted, take, on_all_cores)
+        if not book.covers:
+            raise RequestError(f'ledger "{self.ledger}" holds no logs', hint="Survey hosts with their logs, or name logs with --log.")
+        return book
+
+    def use_findings(self, subjects: Container[str]) -> "list[Finding]":
+        """Return what is out of order in the use of privilege on some hosts, by the logs in the ledger."""
+        found = [bundles for _, bundles in self.history(subjects) if any(bundle.copies for bundle in bundles)]
+        if not found:
+            return []
+        from fidelitas.logbook import host_logs, read_logbook  # noqa: PLC0415
+
+        return read_logbook((host_logs(bundles) for bundles in found), each=on_all_cores).findings()
+
+    def provenance(self, hosts: Iterable[SubjectRights]) -> "dict[str, Grants]":
+        """Return what the logs in the ledger tell of how rights on some hosts came about."""
+        wanted = {host.subject for host in hosts}
+        found = {subject: bundles for subject, bundles in self.history(wanted) if any(bundle.copies for bundle in bundles)}
+        if not found:
+            return {}
+        from fidelitas.logbook import host_logs, read_logbook  # noqa: PLC0415
+
+        book = read_logbook((host_logs(bundles) for bundles in found.values()), each=on_all_cores)
+        return {subject: use.grants for subject in found if (use := book.use_of(subject)) is not None}
+
+    def audit(self, subject: str | None = None, *, findings: bool = False) -> Audit:
+        """Return the audit of the evidence in the ledger, of one subject or of all; refuse a subject that is not there.
+
+        Without `findings` only that is read which the holdings of the subject depend on.
+        """
+        stored = self._stored()
+        if subject is not None and subject not in stored.names:
+            raise unknown_subject(subject, stored.names)
+        return audit(stored, None if subject is None else [subject], findings=findings)
+
+    def hosts(self, subject: str | None) -> tuple[list[HostRights], tuple[SubjectRights, ...]]:
+        """Return the Linux hosts that are asked about, and all that is; refuse another subject."""
+        asked = self.audit(subject)
+        lost = any(gap.fatal for gap in asked.gaps)
+        if subject is not None and not asked.hosts and not lost:
+            raise unknown_name("there is no Linux host", subject, [host.subject for host in self.audit().hosts])
+        return list(asked.hosts), asked.subjects
+
+
+def bundle_of_root(root: Path) -> Bundle:
+    """Return the evidence of a host whose root folder is given, named after the folder where it does not name itself."""
+    bundle = from_this_machine(root, scan=FileScan.NOWHERE, logs=LogScan.NONE).bundle  # sudo policies need neither
+    return bundle if bundle.subject else bundle.named(root.absolute().name or "host")
+
+
+def source_options(function: F) -> F:
+    """Add the options that name the evidence; they arrive as one `source`."""
+
+    def wrapped(*args: Any, ledger: Path | None, survey_name: str | None, **kwargs: Any) -> Any:
+        logs = {name: kwargs.pop(f"log_{name}", None) for name in ("paths", "zone", "name")}
+        source = Source(ledger or default_ledger(), survey_name, logs["paths"] or (), logs["name"], logs["zone"])
+        return function(*args, source=source, **kwargs)
+
+    wrapped.__name__, wrapped.__doc__ = function.__name__, function.__doc__
+    wrapped.__dict__.update(function.__dict__)
+    survey = click.option("--survey", "survey_name", metavar="NAME", help="Answer from this survey alone, not from the newest evidence.")
+    return ledger_option(survey(wrapped))  # type: ignore[return-value]
+
+
+def ledger_option(function: F) -> F:
+    """Add --ledger."""
+    return click.option(
+        "--ledger",
+        type=click.Path(file_okay=False, path_type=Path),
+        metavar="DIR",
+        help="Where surveys are kept.  [default: $FIDELITAS_LEDGER, or fidelitas/ledger in the user's state folder]",
+    )(function)
+
+
+def log_option(function: F) -> F:
+    """Add the options that name logs instead of those in the ledger; they arrive with the `source`."""
+    paths = click.option(
+        "--log", "log_paths", multiple=True, type=click.Path(path_type=Path), metavar="LOG",
+        help="Read this log, or folder of logs, not those in the ledger; repeatable.",
+    )  # fmt: skip
+    zone = click.option("--zone", "log_zone", metavar="ZONE", help="Zone of stamps in LOG that tell none, such as Europe/Lisbon.")
+    name = click.option("--name", "log_name", metavar="NAME", help="Name of the host that LOG is of.  [default: this machine's]")
+    return paths(zone(name(function)))

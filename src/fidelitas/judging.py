@@ -1,0 +1,103 @@
+"""What judges evidence of each platform: pure functions of evidence and context, that another process can run as well.
+
+    judge(evidence, context) → rights on one subject
+
+`HostGroups` is the map over groups of equal hosts: the first of a group is judged, the others are told from it.
+"""
+
+from collections.abc import Callable, Hashable, Sequence
+from dataclasses import dataclass
+
+from fidelitas.languages.directory import read_directory
+from fidelitas.languages.evidence import HostEvidence
+from fidelitas.languages.linux.content_digest import LIVE, content_digest
+from fidelitas.languages.linux.host import read_host
+from fidelitas.languages.linux.running import read_processes
+from fidelitas.languages.mariadb import read_mariadb
+from fidelitas.languages.postgresql import read_postgresql
+from fidelitas.languages.windows.machine import read_windows
+from fidelitas.rights import (
+    DirectoryRights,
+    HostRights,
+    SubjectRights,
+    database_rights_of,
+    directory_rights_of,
+    for_hosts,
+    mariadb_rights_of,
+    rights_of,
+    windows_rights_of,
+)
+from fidelitas.rights.accounts.nesting import Nesting
+from fidelitas.rights.estate.overlay import HostOverlay, OwnDetails, host_specific_key
+
+__all__ = ["Context", "HostGroups", "Judge", "judge_directory", "judge_host", "judge_mariadb", "judge_postgresql", "judge_windows"]
+
+
+@dataclass(frozen=True, slots=True)
+class Context:
+    """What other subjects give to the judging of one: the directories in evidence, and the memberships that hosts take from one."""
+
+    directories: Sequence[DirectoryRights] = ()
+    nesting: Nesting | None = None
+
+    @classmethod
+    def of(cls, directories: Sequence[DirectoryRights]) -> "Context":
+        """Return the context of some directories.  A host names none: with one in evidence it is that one, with several none is."""
+        return cls(directories, Nesting(for_hosts(directories[0])) if len(directories) == 1 else None)
+
+
+Judge = Callable[[HostEvidence, Context], SubjectRights]
+
+
+def judge_host(evidence: HostEvidence, context: Context) -> HostRights:
+    """Return the rights on a Linux host."""
+    return rights_of(read_host(evidence), context.nesting)
+
+
+def judge_windows(evidence: HostEvidence, context: Context) -> SubjectRights:
+    """Return the rights on a Windows machine."""
+    return windows_rights_of(read_windows(evidence), context.directories)
+
+
+def judge_directory(evidence: HostEvidence, _: Context) -> SubjectRights:
+    """Return the rights in a directory."""
+    return directory_rights_of(read_directory(evidence))
+
+
+def judge_postgresql(evidence: HostEvidence, _: Context) -> SubjectRights:
+    """Return the rights on a PostgreSQL server."""
+    return database_rights_of(read_postgresql(evidence))
+
+
+def judge_mariadb(evidence: HostEvidence, _: Context) -> SubjectRights:
+    """Return the rights on a MariaDB or MySQL server."""
+    return mariadb_rights_of(read_mariadb(evidence))
+
+
+class HostGroups:
+    """Hosts by what their evidence states: of those that state the same one is judged, and speaks for the others."""
+
+    def __init__(self) -> None:
+        self._known: dict[bytes, dict[Hashable, HostRights]] = {}
+
+    def judge(self, evidence: HostEvidence, context: Context) -> HostRights:
+        """Return the rights on a host, from those of another that states the same where there is one."""
+        alike = self._known.setdefault(content_digest(evidence), {})
+        own, one = _own(evidence), next(iter(alike.values()), None)
+        key = host_specific_key(one.facts, one.population, own) if one is not None else None
+        first = alike.get(key) if key is not None else None
+        if first is not None:
+            return HostOverlay(first, own)
+        rights = judge_host(evidence, context)
+        alike[key or host_specific_key(rights.facts, rights.population, own) or evidence.subject] = rights
+        return rights
+
+
+def _own(evidence: HostEvidence) -> OwnDetails:
+    return OwnDetails(
+        subject=evidence.subject,
+        host_name=evidence.host_name,
+        taken=evidence.taken,
+        addresses=None if evidence.addresses is None else tuple(evidence.addresses),
+        processes=read_processes({name: content for name, content in evidence.listings.items() if name in LIVE}),
+    )

@@ -1,0 +1,56 @@
+"""Holdings, routes and links as parts of JSON documents: the codes, and the words beside them."""
+
+from typing import Any
+
+from fidelitas.reports.places import place_document
+from fidelitas.reports.provenance import UNTOLD, Provenance, since_document
+from fidelitas.rights import Holding, Link, Route, SubjectRights
+
+__all__ = ["holding_document", "route_document"]
+
+
+def _link_document(link: Link, provenance: Provenance) -> dict[str, Any]:
+    return {
+        "from": str(link.source),
+        "to": str(link.target),
+        "kind": link.kind.value,
+        "strength": str(link.strength),
+        "mechanism": link.mechanism.value,
+        "by": link.by.name,
+        "because": link.because,
+        "rule": link.quote or None,
+        "password": link.asks or None,
+        "conditions": list(link.conditions),
+        "place": place_document(link.place),
+        "behind": [place_document(place) for place in link.behind],
+        "since": since_document(link, provenance.get(link.place.subject)),
+    }
+
+
+def route_document(route: Route, provenance: Provenance = UNTOLD) -> dict[str, Any]:
+    """Return the JSON form of a route."""
+    return {
+        "strength": str(route.strength),
+        "conditions": list(route.conditions),
+        "links": [_link_document(link, provenance) for link in route.links],
+    }
+
+
+def holding_document(host: SubjectRights, holding: Holding, provenance: Provenance = UNTOLD) -> dict[str, Any]:
+    """Return the JSON form of a holding."""
+    identity = host.identity(holding.principal)
+    return {
+        "subject": host.subject,
+        "holder": {
+            "name": str(holding.principal),
+            "kind": holding.principal.kind.value,
+            "uid": identity.uid if identity else None,
+            "account_kind": identity.kind.value if identity else None,
+            "login": identity.login.value if identity else None,
+            "can_log_in": identity.login.possible if identity else None,
+        },
+        "right": str(holding.right),
+        "strength": str(holding.strength),
+        "routes": [route_document(route, provenance) for route in holding.routes],
+        "routes_not_shown": holding.cut,
+    }

@@ -1,0 +1,178 @@
+"""What a report says of a Linux host and its accounts."""
+
+from collections import Counter
+from collections.abc import Sequence
+from typing import Any
+
+from fidelitas.facts import LoginSession, Password
+from fidelitas.reports.blocks import Block, Row
+from fidelitas.reports.documents import holding_document
+from fidelitas.reports.places import place_document
+from fidelitas.reports.subjects.words import SubjectWords, holding_rows
+from fidelitas.rights import AccountKind, Holding, HostRights, Identity, Login, Membership, Principal, PrincipalKind
+from fidelitas.rights.linux.groups import conferred
+from fidelitas.rights.linux.live import Stale, stale_groups
+
+__all__ = ["WORDS"]
+
+# What is added to an account's kind where it does not simply log in with a password.
+_LOGIN = {
+    Login.PASSWORD: "",
+    Login.FREELY: ", empty password",
+    Login.NO_PASSWORD: ", keys?",
+    Login.KEY: ", key",
+    Login.NEITHER: ", no log-in",
+    Login.REFUSED: ", no shell",
+    Login.EXPIRED: ", expired",
+    Login.UNKNOWN: ", log-in?",
+}
+
+
+class _Words(SubjectWords):
+    section = "hosts"
+
+    def head(self, rights: HostRights) -> Sequence[str]:
+        facts = rights.facts
+        kinds = [who.kind for who in rights.population.effective]
+        people, services = kinds.count(AccountKind.PERSON), kinds.count(AccountKind.SERVICE)
+        system = facts.system.name if facts.system else "system not known"
+        how = "" if facts.live else ", from a root folder"
+        by = "" if facts.taken_by == 0 else f", by user ID {facts.taken_by} and not as root"
+        rules = f"{len(facts.policy.rules)} sudo rules" if facts.policy.known else "sudo policy unknown: it could not be read"
+        packaged = dict(facts.packages).get("sudo")
+        package = f" (package {packaged})" if packaged else ""
+        sudo = f"; sudo {facts.sudo_version}{package}" if facts.sudo_version else f"; sudo{package}" if package else ""
+        return (
+            f"{system}; evidence of {facts.taken:%Y-%m-%d %H:%M} UTC{how}{by}{sudo}",
+            f"{len(kinds)} accounts ({people} people, {services} services), {len(facts.groups)} groups, {rules}",
+        )
+
+    def kind(self, rights: HostRights, principal: Principal) -> str:
+        """Return what the holder is, and for an account whether it can log in: "person", "service, no shell", "group of 4"."""
+        identity = rights.identity(principal)
+        if identity is not None:
+            return identity.kind.value + _LOGIN[identity.login]
+        if principal.kind is PrincipalKind.GROUP:
+            return f"group of {len(rights.population.members(principal.name))}"
+        if principal.kind is PrincipalKind.ANY_ACCOUNT:
+            return f"all {len(rights.population.effective)}"
+        return "elsewhere" if principal.kind is PrincipalKind.ELSEWHERE else "secret"
+
+    def why(self, rights: HostRights, name: str, held: Sequence[Holding]) -> Sequence[str]:
+        who = rights.population.by_name.get(name)
+        if who is not None:
+            groups = ", ".join(dict.fromkeys(membership.group.name for membership in who.memberships)) or "none"
+            return (f"{who.kind.value}, user ID {who.uid}, log-in {who.login.value}, groups {groups}",)
+        there = sorted({holding.principal.subject for holding in held if holding.principal.kind is PrincipalKind.ELSEWHERE})
+        return (f"no account of this host; comes from {', '.join(there)}",) if there else ()
+
+    def pages(self, rights: HostRights, name: str) -> list[Block]:
+        who, held = rights.population.by_name.get(name), _from_elsewhere(rights, name)
+        own = [] if who is None else [_page(rights, who)]
+        rows = [row for holding in held for row in (Row(f"as {holding.principal}"), *holding_rows(holding))]
+        return [*own, *([Block(f"{rights.subject}, from another host", tuple(rows))] if held else [])]
+
+    def document(self, rights: HostRights, name: str) -> dict[str, Any] | None:
+        who = rights.population.by_name.get(name)
+        return None if who is None else _document(rights, who)
+
+
+def _from_elsewhere(host: HostRights, name: str) -> list[Holding]:
+    return [holding for holding in host.from_elsewhere if holding.principal.is_called(name)]
+
+
+def _page(host: HostRights, who: Identity) -> Block:
+    place = f" ({who.account.place.in_file()})" if who.account else ""
+    rows = [
+        Row(f"{who.kind.value}, user ID {who.uid}{place}"),
+        Row(f"log-in {who.login.value}; password {_password(who.password)}"),
+        *(row for one in who.memberships for row in _group(host, one)),
+        *(Row(_session(one), label="logged on") for one in host.facts.login_sessions if one.account == who.name),
+        *_running(host, who),
+        *(Row(_stale(one), label="session", style="yellow") for one in _stale_of(host, who)),
+    ]
+    held = sorted(host.held_by(who.name), key=lambda holding: (holding.right.kind, str(holding.right)))
+    rows += [row for holding in held for row in holding_rows(holding)] or [Row("holds no elevated right")]
+    return Block(host.subject, tuple(rows))
+
+
+def _group(host: HostRights, one: Membership) -> list[Row]:
+    """Return a group with what it confers by itself; of the account's own group, and of unknown ones, there is nothing to say."""
+    found = conferred(one.group, host.facts.states)
+    row = Row(f"{one.group.name}{' (primary)' if one.primary else ''}  {one.place.in_file()}", label="group")
+    if found is None:
+        return [row]
+    verdict = f"confers {found.right}" + (f", {found.condition}" if found.condition else "") if found.right else "confers nothing by itself"
+    return [row, Row(f"{verdict}: {found.reason}", indent=8, style="bold" if found.right else "")]
+
+
+def _session(one: LoginSession) -> str:
+    where = f" from {one.host}" if one.host else ""
+    return f"{one.terminal}{where} since {one.since:%Y-%m-%d %H:%M} UTC (process {one.pid})"
+
+
+def _running(host: HostRights, who: Identity) -> list[Row]:
+    """Return what the account runs at the moment, a row at most."""
+    names = Counter(process.name for process in host.facts.processes or () if who.uid and process.uids[0] == who.uid)
+    shown = ", ".join(f"{name} ({count})" if count > 1 else name for name, count in names.most_common(6))
+    return [Row(f"{shown}{' and more' if len(names) > 6 else ''}", label="runs")] if names else []
+
+
+def _stale_of(host: HostRights, who: Identity) -> list[Stale]:
+    return [one for one in stale_groups(host.facts, host.population) if one.who.name == who.name]
+
+
+def _stale(one: Stale) -> str:
+    shown = ", ".join(f"{process.pid} ({process.name})" for process in one.processes[:3])
+    if one.held:
+        return f"group {one.group} was taken away, and is held by {shown}: revoked yet active"
+    return f"group {one.group} was given, and no running session holds it: log in again"
+
+
+def _password(password: Password | None) -> str:
+    if password is None:
+        return "not read"
+    return password.state.value + (f" ({password.algorithm})" if password.algorithm else "")
+
+
+def _document(host: HostRights, who: Identity) -> dict[str, Any]:
+    return {
+        "subject": host.subject,
+        "uid": who.uid,
+        "gid": who.gid,
+        "kind": who.kind.value,
+        "login": who.login.value,
+        "can_log_in": who.login.possible,
+        "password": who.password.state.value if who.password else None,
+        "place": place_document(who.account.place) if who.account else None,
+        "groups": [_group_document(host, one) for one in who.memberships],
+        "logged_on": [
+            {"terminal": one.terminal, "from": one.host or None, "since": one.since.isoformat(), "process": one.pid}
+            for one in host.facts.login_sessions
+            if one.account == who.name
+        ],
+        "stale": [
+            {
+                "group": one.group,
+                "state": "revoked yet active" if one.held else "granted, not yet in force",
+                "processes": [process.pid for process in one.processes],
+            }
+            for one in _stale_of(host, who)
+        ],
+        "holdings": [holding_document(host, holding) for holding in host.held_by(who.name)],
+    }
+
+
+def _group_document(host: HostRights, one: Membership) -> dict[str, Any]:
+    found = conferred(one.group, host.facts.states)
+    return {
+        "name": one.group.name,
+        "gid": one.group.gid,
+        "primary": one.primary,
+        "place": place_document(one.place),
+        "confers": (found.right or None) if found else None,
+        "reason": found.reason if found else None,
+    }
+
+
+WORDS = _Words()

@@ -1,0 +1,39 @@
+"""What a report says of a MariaDB or MySQL server and its accounts."""
+
+from collections.abc import Sequence
+
+from fidelitas.reports.subjects.words import SubjectWords
+from fidelitas.rights import MariadbRights, Principal, PrincipalKind
+
+__all__ = ["WORDS"]
+
+
+class _Words(SubjectWords):
+    def head(self, rights: MariadbRights) -> Sequence[str]:
+        facts = rights.facts
+        roles = sum(account.role for account in facts.accounts)
+        counts = f"{len(facts.accounts) - roles} accounts, {roles} roles; {len(facts.databases)} databases, {len(facts.grants)} grants"
+        return (f"MariaDB or MySQL {facts.version}; evidence of {facts.taken:%Y-%m-%d %H:%M} UTC, as {facts.taken_by}", counts)
+
+    def kind(self, rights: MariadbRights, principal: Principal) -> str:
+        account = rights.accounts.get(principal.name)
+        if principal.kind is PrincipalKind.ELSEWHERE:
+            return "account of its host"
+        if account is None:
+            return "everybody" if principal.kind is PrincipalKind.ANY_ACCOUNT else "role"
+        if account.role:
+            return "role"
+        ways = ", ".join(dict.fromkeys(_login(plugin, kind) for plugin, kind in account.logins))
+        closed = ", its host's name is not resolved" if rights.is_out_of_reach(account) else ""
+        return f"account, {'locked' if account.locked else ways}{', expired' if account.expired else ''}{closed}"
+
+    def about(self, rights: MariadbRights, name: str) -> Sequence[str]:
+        return [f"{known}: {self.kind(rights, rights.role(known))}" for known in rights.accounts_called(name)]
+
+
+def _login(plugin: str, kind: str) -> str:
+    """Return a way to log in, in a word or two."""
+    return "socket" if "socket" in plugin else "password" if kind == "current" else f"{kind} password"
+
+
+WORDS = _Words()

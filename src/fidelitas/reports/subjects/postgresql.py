@@ -1,0 +1,39 @@
+"""What a report says of a PostgreSQL server and its roles."""
+
+from collections.abc import Sequence
+
+from fidelitas.reports.subjects.words import SubjectWords
+from fidelitas.rights import DatabaseRights, Principal, PrincipalKind
+
+__all__ = ["WORDS"]
+
+
+class _Words(SubjectWords):
+    def head(self, rights: DatabaseRights) -> Sequence[str]:
+        facts = rights.facts
+        version = f"PostgreSQL {facts.version_text or 'of a version not told'}"
+        login = sum(role.login for role in facts.roles)
+        counts = f"{len(facts.roles)} roles, {login} that may log in; {len(facts.databases)} databases, {len(facts.grants)} grants"
+        return (f"{version}; evidence of {facts.taken:%Y-%m-%d %H:%M} UTC, as {facts.taken_by}", counts)
+
+    def kind(self, rights: DatabaseRights, principal: Principal) -> str:
+        role = rights.privileges.roles.get(principal.name)
+        if principal.kind is PrincipalKind.ELSEWHERE:
+            return "account of its host"
+        if role is None:
+            return "all roles" if principal.kind is PrincipalKind.ANY_ACCOUNT else "role"
+        if not role.login:
+            return "role"
+        expired = role.valid_until is not None and role.valid_until < rights.taken
+        closed = rights.facts.access is not None and not rights.login_paths(role.name)
+        return "log-in role" + (", expired password" if expired else "") + (", no way in" if closed else "")
+
+    def about(self, rights: DatabaseRights, name: str) -> Sequence[str]:
+        role = rights.privileges.roles.get(name)
+        if role is None:
+            return ()
+        head = self.kind(rights, rights.role(name)) + (f", password {role.password}" if role.password else "")
+        return (head, *(f"in: {path}  (pg_hba.conf:{path.rule.line})" for path in rights.login_paths(name)))
+
+
+WORDS = _Words()

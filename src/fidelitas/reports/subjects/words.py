@@ -1,0 +1,81 @@
+"""The general words for a subject, which a platform's own refine; and what the pages of all platforms share."""
+
+from collections.abc import Sequence
+from typing import Any
+
+from fidelitas.reports.blocks import Block, Row
+from fidelitas.reports.documents import holding_document
+from fidelitas.reports.sentences import brief
+from fidelitas.rights import Holding, LinkKind, Principal, RightKind, Route
+
+__all__ = ["SubjectWords", "holding_rows"]
+
+# Ways to one right that a page shows; `why` shows all.
+_MOST_ROUTES = 4
+
+
+class SubjectWords:
+    """What is said of a subject, for any platform."""
+
+    # Where an account's page of such a subject stands in the document.
+    section = "servers"
+
+    def head(self, rights: Any) -> Sequence[str]:
+        """Return lines about the subject: what it is, and how much there is."""
+        return ("could not be read",)
+
+    def kind(self, rights: Any, principal: Principal) -> str:
+        """Return what a holder is, in a few words."""
+        return principal.kind.value
+
+    def about(self, rights: Any, name: str) -> Sequence[str]:
+        """Return lines about an account or role: what it is, and how it logs in."""
+        return ()
+
+    def why(self, rights: Any, name: str, held: Sequence[Holding]) -> Sequence[str]:
+        """Return what stands over the routes of a holder."""
+        return self.about(rights, name)
+
+    def pages(self, rights: Any, name: str) -> list[Block]:
+        """Return the blocks of an account's page: what it is here, its groups, what it holds; none where it is not known."""
+        if not rights.knows(name):
+            return []
+        groups = [Row(group.removeprefix("%"), label="group") for group in sorted(rights.belongs_to(name))]
+        held = [row for holding in rights.held_by(name) for row in holding_rows(holding)]
+        rows = [*(Row(line) for line in self.about(rights, name)), *groups, *(held or [Row("holds no elevated right")])]
+        return [Block(rights.subject, tuple(rows))]
+
+    def document(self, rights: Any, name: str) -> dict[str, Any] | None:
+        """Return an account's page as part of a JSON document; nothing where it is not known."""
+        if not rights.knows(name):
+            return None
+        return {
+            "subject": rights.subject,
+            "about": list(self.about(rights, name)),
+            "groups": sorted(rights.belongs_to(name)),
+            "holdings": [holding_document(rights, holding) for holding in rights.held_by(name)],
+        }
+
+
+def holding_rows(holding: Holding) -> list[Row]:
+    """Return a holding as rows of a page: what may be done, and the strongest ways to it."""
+    is_root = holding.routes[0].links[-1].kind is LinkKind.HAS
+    what = {
+        RightKind.ROOT: "is root" if is_root else "may become root",
+        RightKind.RUN_AS: f"may run anything as {holding.right.detail}",
+        RightKind.READ_SECRETS: "may read secrets",
+        RightKind.READ_EVIDENCE: "may read the logs",
+        RightKind.WRITE_EVIDENCE: "may change the logs",
+        RightKind.COMMAND: f"may run {holding.right.detail}",
+        RightKind.RUN_AS_GROUP: f"may run anything as group {holding.right.detail}",
+    }.get(holding.right.kind, f"holds {holding.right}")
+    rows = [row for route in holding.routes[:_MOST_ROUTES] for row in _route(route)]
+    more = len(holding.routes) - _MOST_ROUTES + holding.cut
+    return [Row(what, style="bold"), *rows, *([Row(f"and {more} more ways: see fidelitas why", indent=6)] if more > 0 else [])]
+
+
+def _route(route: Route) -> list[Row]:
+    last = route.links[-1]
+    asks = f"asks for {route.asks.replace('own', 'its own')}" if route.asks else "asks for no password" if last.quote else ""
+    parts = ", ".join(part for part in (brief(route), asks, str(route.strength)) if part)
+    return [Row(parts, indent=6), Row(f"{route.place.in_file()}    {last.quote}".rstrip(), indent=6, style="cyan")]

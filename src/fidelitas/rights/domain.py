@@ -1,0 +1,37 @@
+"""What a machine asks of a directory: who a SID is, and who is in a group.  So that no platform imports another."""
+
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from datetime import datetime
+from typing import Protocol
+
+from fidelitas.facts import DirectoryAccount
+from fidelitas.rights.graph.links import Holding, Link, Principal
+
+__all__ = ["Domain"]
+
+
+class Domain(Protocol):
+    """The accounts and groups of a directory, by SID."""
+
+    @property
+    def subject(self) -> str:
+        """The directory's name in the estate."""
+
+    @property
+    def taken(self) -> datetime:
+        """When its evidence was taken."""
+
+    @property
+    def accounts(self) -> Mapping[str, DirectoryAccount]:
+        """Its accounts by name."""
+
+    @property
+    def by_sid(self) -> Mapping[str, Principal]:
+        """The accounts and groups that have a SID, as holders."""
+
+    @property
+    def holdings(self) -> Sequence[Holding]:
+        """Who administers it."""
+
+    def below(self, groups: Iterable[Principal], /) -> Iterator[Link]:
+        """Yield the memberships in some groups, at any depth, each once."""

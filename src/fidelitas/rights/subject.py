@@ -1,0 +1,230 @@
+"""The one face of a subject: what reports, findings, people and comparisons ask of the rights on a host, a machine, a server, a directory.
+
+Knows no platform.  A platform's rights are a class of its own that fulfils `SubjectRights`; `platform` names its row in the table of
+platforms.  What a subject learns of others when all are joined is given to it by `joined_with`, which returns another subject.
+"""
+
+from abc import ABC, abstractmethod
+from collections.abc import Iterable, Iterator, Sequence
+from datetime import datetime
+from typing import ClassVar, TypeVar
+
+from fidelitas.facts import AuthorizedKey, FileState, Gap, Programs
+from fidelitas.rights.accounts.identity import Identity
+from fidelitas.rights.graph.links import By, Holding, Link, LinkKind, Mechanism, Principal, PrincipalKind, Right, RightKind, Strength
+from fidelitas.text import Place
+
+__all__ = ["DatabaseServer", "RowSubject", "SubjectRights", "UnreadSubject"]
+
+
+T = TypeVar("T")
+
+
+class SubjectRights(ABC):
+    """The rights on one subject, taken at a time."""
+
+    platform: ClassVar[str] = ""
+    # What an account of another subject holds here, once all are joined.
+    from_elsewhere: tuple[Holding, ...] = ()
+
+    def __init__(self) -> None:
+        self.troubles: list[Gap] = []  # what went wrong unexpectedly while it was judged
+
+    # -- what was taken ------------------------------------------------------------------------------------------------------------
+
+    @property
+    @abstractmethod
+    def subject(self) -> str:
+        """Its name in the estate."""
+
+    @property
+    @abstractmethod
+    def taken(self) -> datetime:
+        """When its evidence was taken."""
+
+    @property
+    def taken_by(self) -> int | None:
+        """The user ID that its evidence was taken with; ``None`` where that is not a user ID."""
+        return None
+
+    @property
+    def live(self) -> bool:
+        """Whether it was running, and not a root folder."""
+        return True
+
+    @property
+    @abstractmethod
+    def gaps(self) -> tuple[Gap, ...]:
+        """Everything that could not be read."""
+
+    def counts(self) -> Sequence[tuple[str, int]]:
+        """Return what was read, and how many rows of it; nothing of a subject that is read by files."""
+        return ()
+
+    @property
+    def files(self) -> Sequence[FileState]:
+        """The files that were looked at; none of a subject that is read by rows."""
+        return ()
+
+    @property
+    def programs(self) -> Programs | None:
+        """The search for programs that run with more rights than their caller's, where there was one."""
+        return None
+
+    # -- equal subjects ------------------------------------------------------------------------------------------------------------
+
+    @property
+    def like(self) -> "SubjectRights":
+        """The subject that this one is told from: itself, unless it states what another does."""
+        return self
+
+    def here(self, value: T) -> T:
+        """Return what was found on the subject that this one is told from, as it is here."""
+        return value
+
+    def attempt(self) -> None:
+        """Work out what may fail unexpectedly, so that it fails where it costs this subject alone."""
+        self.holdings  # noqa: B018
+
+    # -- who holds what ------------------------------------------------------------------------------------------------------------
+
+    @property
+    @abstractmethod
+    def holdings(self) -> tuple[Holding, ...]:
+        """All holdings, the furthest reaching rights first."""
+
+    @property
+    def own_holdings(self) -> tuple[Holding, ...]:
+        """The holdings that a reader wants to see unasked."""
+        return self.holdings
+
+    def held_by(self, name: str) -> tuple[Holding, ...]:
+        """Return what an account, group or role holds."""
+        return tuple(holding for holding in self.holdings if holding.principal.is_called(name))
+
+    @abstractmethod
+    def knows(self, holder: str) -> bool:
+        """Return whether there is such an account, role or group (written ``%name``), or such another holder."""
+
+    def names(self) -> set[str]:
+        """Return what can be asked for as a holder: accounts and groups, and whoever holds a right."""
+        return {str(holding.principal) for holding in self.own_holdings}
+
+    def belongs_to(self, name: str) -> Iterable[str]:
+        """Return the groups or roles that an account is in, a group as ``%name``."""
+        return ()
+
+    def identity(self, principal: Principal) -> Identity | None:
+        """Return the account of a host behind a holder, if it is one."""
+        return None
+
+    @property
+    def opening_keys(self) -> Iterator[tuple[str, AuthorizedKey]]:
+        """The keys that open accounts here, each with the account's name."""
+        return iter(())
+
+    def person_accounts(self) -> Iterator[tuple[str, str]]:
+        """Yield the accounts that a person may be behind, each with its comment; on a server all that hold anything."""
+        mine = (held.principal for held in self.own_holdings if held.principal.kind in (PrincipalKind.ACCOUNT, PrincipalKind.ROLE))
+        return ((name, "") for name in dict.fromkeys(principal.name for principal in mine))
+
+    def comments(self) -> Iterator[tuple[str, str]]:
+        """Yield every account that can have a comment, with it."""
+        return iter(())
+
+    def on(self, database: str, name: str) -> Sequence[Holding]:
+        """Return who may do what with an object of a database, with the database itself without a name; nothing if it is unknown."""
+        return ()
+
+
+class RowSubject(SubjectRights):
+    """A subject that is read by rows or objects: a server, a directory, a Windows machine."""
+
+    def __init__(self, subject: str, taken: datetime, gaps: tuple[Gap, ...]) -> None:
+        super().__init__()
+        self._subject, self._taken, self._gaps = subject, taken, gaps
+
+    @property
+    def subject(self) -> str:
+        """Its name in the estate."""
+        return self._subject
+
+    @property
+    def taken(self) -> datetime:
+        """When its evidence was taken."""
+        return self._taken
+
+    @property
+    def gaps(self) -> tuple[Gap, ...]:
+        """Everything that could not be read."""
+        return (*self._gaps, *self.troubles)
+
+    def right(self, kind: RightKind, detail: str = "", on: str | None = None) -> Right:
+        """Return a right on it."""
+        return Right(kind=kind, detail=detail, on=on, subject=self.subject)
+
+
+class DatabaseServer(RowSubject):
+    """A database server, of whatever make; `from_host` are links into it from accounts of the host that it runs on."""
+
+    def __init__(self, subject: str, taken: datetime, gaps: tuple[Gap, ...], host_name: str, from_host: tuple[Link, ...]) -> None:
+        super().__init__(subject, taken, gaps)
+        self.host_name, self.from_host = host_name, from_host
+
+    @abstractmethod
+    def joined_with(self, from_host: tuple[Link, ...]) -> "DatabaseServer":
+        """Return the same server with links into it from the host that it runs on."""
+
+    @abstractmethod
+    def socket_logins(self) -> Iterator[tuple[str, Principal, Place]]:
+        """Yield the accounts of the host that the server accepts by its socket: the account, what it is here, and where that is stated."""
+
+    @property
+    def own_holdings(self) -> tuple[Holding, ...]:
+        """The holdings without those that come by way of the host alone: the account that has a login there stands for them."""
+        return tuple(holding for holding in self.holdings if not self.by_host_alone(holding))
+
+    def by_host_alone(self, holding: Holding) -> bool:
+        """Return whether someone holds it who may become, on the host, the account that the server accepts by its socket."""
+        return all(route.links[0].mechanism is Mechanism.HOST for route in holding.routes)
+
+    def knows_of_host(self, holder: str) -> bool:
+        """Return whether an account of the host that leads into the server is called so."""
+        return any(link.source.is_called(holder) for link in self.from_host)
+
+    def role(self, name: str) -> Principal:
+        """Return a role or account as a holder."""
+        return Principal(kind=PrincipalKind.ROLE, name=name, subject=self.subject)
+
+    def link(
+        self,
+        source: str,
+        target: Principal | Right,
+        kind: LinkKind,
+        by: By,
+        because: str,
+        place: Place,
+        *conditions: str,
+        certain: bool = False,
+    ) -> Link:
+        """Return a link from a role or account."""
+        return Link(
+            source=self.role(source),
+            target=target,
+            kind=kind,
+            strength=Strength.CONDITIONAL if conditions else Strength.CERTAIN if certain else Strength.DIRECT,
+            by=by,
+            because=because,
+            conditions=conditions,
+            place=place,
+        )
+
+
+class UnreadSubject(RowSubject):
+    """A subject of which nothing could be made but a gap."""
+
+    holdings: tuple[Holding, ...] = ()
+
+    def knows(self, holder: str) -> bool:
+        """Return that no holder is known."""
+        return False
