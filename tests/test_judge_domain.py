@@ -127,7 +127,7 @@ def test_states_of_accounts_as_a_domain_controller_keeps_them(domain: Domain, co
     }
     assert told == {
         ("disabled-administrator", "s-disabled"), ("password-never-expires", "s-never"), ("no-preauthentication", "s-noauth"),
-        ("delegation", "s-delegates"), ("service-administrator", "s-service"), ("everybody-administers", "Authenticated Users"),
+        ("delegation", "s-delegates"), ("service-administrator", "s-service"), ("everyone-administrator", "Authenticated Users"),
     }  # fmt: skip
 
 

@@ -52,6 +52,8 @@ _GROUPS: Mapping[int, MemberKind] = {2: MemberKind.NAME, 3: MemberKind.WORD, 5: 
 _SIGILS = {4: "%", 6: "+"}
 
 
+# What a Place is made by, without the detour of its keywords: there are some in each line.
+_tuple = tuple.__new__
 _RunAs = tuple[tuple[Member, ...] | None, tuple[Member, ...] | None]
 _Tags = tuple[tuple[Tag, bool], ...]
 # How a line ends that may go on, or not.
@@ -77,17 +79,24 @@ class WholeLine:
         self.number, self.count = row + 1, 1
         text = lines[row]
         self._starts: list[int] = []
+        if "\\" in text[-8:] or (len(text) > 8 and text[-2] in " \t\r"):
+            text = self._joined(lines, row)
+        self._text = text
+
+    def _joined(self, lines: Sequence[str], row: int) -> str:
+        """Return the line with those that it goes on at; what the parser is to read as an empty line."""
+        text = lines[row]
         while text.endswith("\\\n") and row + self.count < len(lines) and self.count < _MOST_LINES:
             self._starts.append(len(text))
             text = f"{text[:-2]}  {lines[row + self.count]}"
             self.count += 1
         # Blanks behind a backslash, and a backslash that is escaped itself, are the parser's business, as is what is not ASCII.
         odd = any(_ODD_END.search(line) for line in lines[row : row + self.count]) or not text.isascii()
-        self._text = "\n" if odd else text
+        return "\n" if odd else text
 
     def _place(self, at: int) -> Place:
         if not self._starts:
-            return Place(self._subject, self._path, self.number, at + 1)
+            return _tuple(Place, (self._subject, self._path, self.number, at + 1))
         line = bisect_right(self._starts, at)
         return Place(self._subject, self._path, self.number + line, at + 1 - (self._starts[line - 1] if line else 0))
 
@@ -196,10 +205,10 @@ class WholeLine:
 
     def _list(self, at: int, kinds: Mapping[int, MemberKind]) -> tuple[list[Member], int]:
         """Return a list of members and where it ends."""
-        text, match = self._text, _MEMBER.match
+        text = self._text
         members = []
         while True:
-            found = match(text, at)
+            found = _MEMBER.match(text, at)
             if found is None:
                 raise _Otherwise
             which = found.lastindex or 0
@@ -232,6 +241,8 @@ class WholeLine:
 
 
 def _end_of_blanks(text: str, at: int) -> int:
+    if text[at] not in " \t":
+        return at
     found = _BLANKS.match(text, at)
     return found.end() if found else at
 
