@@ -86,7 +86,7 @@ MAY_IMPORT: dict[str, set[str]] = {
     "comparison": {"rights"},
     "inquiry": {"languages", "rights", "facts", "text", "errors"},
     "ledger": {"evidence", "facts", "findings", "text", "errors"},
-    "reports": {"charter", "comparison", "findings", "logbook", "people", "rehearsal", "replay", "rights", "usage", "facts", "text"},
+    "reports": {"charter", "comparison", "findings", "logbook", "people", "refusal", "rehearsal", "replay", "rights", "usage", "facts", "text"},
     "demo": {"evidence", "text", "errors"},
     "cli": {
         "audit", "charter", "checks", "comparison", "trouble", "demo", "errors", "evidence", "facts", "findings", "inquiry", "languages",

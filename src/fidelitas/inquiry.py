@@ -23,14 +23,12 @@ from fidelitas.rights.linux.sudo import (
     Files,
     Host,
     Judge,
-    Near,
     NoFiles,
     Policy,
     Question,
     UnknownNameError,
     Verdict,
     jail_of,
-    nearest,
     notes_on,
 )
 
@@ -46,7 +44,6 @@ class Answer:
 
     question: Question
     decision: Decision
-    near: tuple[Near, ...] = ()
     notes: tuple[str, ...] = ()  # on the file behind the deciding rule's command
 
 
@@ -87,12 +84,14 @@ class Inquiry:
         judge, policy = self._judge(self._host)
         try:
             decision = judge.decide(question, whole=whole)
-            target, asked = judge.resolved(question)
-            near = () if not whole or decision.password is not None else tuple(nearest(policy, target, asked, question.at))
         except UnknownNameError as error:
             raise RequestError(str(error)) from error
-        notes = (*judge.depends(question), *self._notes(policy, decision, target.who), *_left_out(policy.facts)) if whole else ()
-        return Answer(question=question, decision=decision, near=near, notes=notes)
+        notes = (
+            (*judge.depends(question), *self._notes(policy, decision, judge.resolved(question)[0].who), *_left_out(policy.facts))
+            if whole
+            else ()
+        )
+        return Answer(question=question, decision=decision, notes=notes)
 
     def _notes(self, policy: Policy, decision: Decision, who: Identity) -> Iterator[str]:
         """Yield what to know of the rule's file, and of sessions that hold other groups than the files give (group_source=adaptive)."""
@@ -137,7 +136,8 @@ class Inquiry:
             decision = self._judge(host)[0].decide(question)
         except (ValueError, RecursionError) as error:  # UnknownNameError is a ValueError
             return json.dumps({"id": identifier, "error": str(error)})
-        return f'{{"id": {_encode(identifier)}, {self._told(decision)}'
+        shown = identifier if type(identifier) is int else _encode(identifier)
+        return f'{{"id": {shown}, {self._told(decision)}'
 
     def _told(self, decision: Decision) -> str:
         """Return an answer as the rest of a JSON object; few different ones are given again and again."""
@@ -197,26 +197,31 @@ def parse_time(text: str) -> datetime:
     return time if time.tzinfo else time.replace(tzinfo=UTC)
 
 
+# What of a question is text, where it is stated.
+_TEXTS = ("account", "run_as", "run_as_group", "at", "host", "path", "folder")
+
+
 def _question(stated: Any, now: datetime) -> Question:
     if not isinstance(stated, Mapping):
         raise ValueError("a question must be a JSON object")  # noqa: TRY004
     command = stated.get("command")
     if not isinstance(command, list) or not command or not all(isinstance(word, str) for word in command):
         raise ValueError('"command" must be a list of at least one string')
-    texts = {name: stated.get(name) for name in ("account", "run_as", "run_as_group", "at", "host", "path", "folder")}
-    for name, value in texts.items():
+    for name in _TEXTS:
+        value = stated.get(name)
         if value is not None and not isinstance(value, str):
             raise ValueError(f'"{name}" must be a string')
-    if not texts["account"]:
+    if not stated.get("account"):
         raise ValueError('"account" is missing')
+    at = stated.get("at")
     return Question(
-        account=texts["account"],
+        account=stated["account"],
         command=tuple(command),
-        run_as=texts["run_as"],
-        run_as_group=texts["run_as_group"],
-        at=parse_time(texts["at"]) if texts["at"] else now,
-        path=texts["path"],
-        folder=texts["folder"],
+        run_as=stated.get("run_as"),
+        run_as_group=stated.get("run_as_group"),
+        at=parse_time(at) if at else now,
+        path=stated.get("path"),
+        folder=stated.get("folder"),
     )
 
 

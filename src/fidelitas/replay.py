@@ -14,7 +14,7 @@ from fidelitas.inquiry import Inquiry
 from fidelitas.languages.evidence import HostEvidence
 from fidelitas.languages.words import shell_words
 from fidelitas.masking import is_masked
-from fidelitas.refusal import explained
+from fidelitas.refusal import Cause, explained
 from fidelitas.rights.linux.sudo import Decision, Question, Verdict
 from fidelitas.usage import HostUse
 
@@ -32,7 +32,7 @@ class Replayed:
     count: int
     decision: Decision
     masked: bool  # a password in the command is not known, so that rules on arguments may not fit
-    why: tuple[str, ...] = ()  # a refusal in words
+    why: tuple[Cause, ...] = ()  # a refusal in words
 
     @property
     def allowed(self) -> bool:
@@ -113,13 +113,13 @@ def _one(held: PolicyHistory, same: Sequence[Event], *, explain: bool) -> Replay
         run_as_group=last.group or None,
         at=last.at or inquiry.taken,
     )
-    why: tuple[str, ...] = ()
+    why: tuple[Cause, ...] = ()
     try:
         answer = inquiry.ask(question, whole=explain)
         decision = answer.decision
         if explain:
             later = held.latest.ask(question).decision if held.latest is not inquiry else decision
-            why = explained(held.latest, last, decision, later, answer.near, held.use)
+            why = explained(held.latest, last, decision, later, held.use)
     except RequestError as error:  # an account or group that is not there any more
         decision = Decision(verdict=Verdict.NO_RULE, reason=str(error))
     return Replayed(last=last, count=len(same), decision=decision, masked=is_masked(last.command), why=why)

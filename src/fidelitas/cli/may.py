@@ -70,7 +70,7 @@ def command(
     user, group = run_as_of(run_as)
     question = Question(account=account, command=asked, run_as=user, run_as_group=group, at=_time(time), path=search, folder=folder)
     answer = inquiry.ask(question, whole=True)
-    arguments = (subject, question, answer.decision, answer.near, answer.notes, inquiry.policy)
+    arguments = (subject, question, answer.decision, answer.notes, inquiry.policy)
     if output.form == "json":
         output.json(decision_document(*arguments))
     else:

@@ -111,6 +111,10 @@ class CommandOptions:
     type: str | None = None
     apparmor_profile: str | None = None
 
+    def in_time(self, now: datetime) -> bool:
+        """Return whether what has these options counts at a time (NOTBEFORE, NOTAFTER)."""
+        return (self.not_before is None or now >= self.not_before) and (self.not_after is None or now <= self.not_after)
+
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class SudoRule:

@@ -5,7 +5,8 @@ from typing import Any
 from fidelitas.facts import SudoRule, Tag
 from fidelitas.reports.blocks import Block, Row
 from fidelitas.reports.places import place_document
-from fidelitas.rights.linux.sudo import Decision, Near, Policy, Question, Verdict
+from fidelitas.reports.refusals import difference, near_document
+from fidelitas.rights.linux.sudo import Decision, Policy, Question, Verdict
 
 __all__ = ["decision_block", "decision_document"]
 
@@ -19,9 +20,7 @@ def _asked(question: Question) -> str:
     return f"{question.account} runs {' '.join(question.command)} as {who}{group}"
 
 
-def decision_block(
-    subject: str, question: Question, decision: Decision, near: tuple[Near, ...], notes: tuple[str, ...], policy: Policy
-) -> Block:
+def decision_block(subject: str, question: Question, decision: Decision, notes: tuple[str, ...], policy: Policy) -> Block:
     """Return the answer, the rule with its chain, what is asked, and where it is no, what came nearest."""
     rows = [Row(f"{_asked(question)} on {subject}")]
     if decision.path not in ("", question.command[0]):
@@ -37,8 +36,8 @@ def decision_block(
         rows += [Row(text) for text in _tags(decision)]
     rows += [Row(text, label="note:", style="yellow") for text in notes]
     rows += [Row(f"it is not known whether {text}; taken as no", style="yellow") for text in sorted(policy.taken_as_no or ())]
-    for one in near:
-        rows += [Row(one.differs, label="near:"), Row(f"{one.rule.place}    {one.rule.statement}", indent=8, style="cyan")]
+    for one in decision.near:
+        rows += [Row(difference(one), label="near:"), Row(f"{one.rule.place}    {one.rule.statement}", indent=8, style="cyan")]
     rows += [Row(f"{rule.place}    {rule.statement}", label="forestalled:", indent=4) for rule in decision.before]
     return Block(_HEADLINES[decision.verdict], tuple(rows), style=_STYLES[decision.verdict])
 
@@ -73,9 +72,7 @@ def _rule_document(rule: SudoRule | None) -> dict[str, Any] | None:
     return {**place_document(rule.place), "last_line": rule.last_line, "text": rule.statement}
 
 
-def decision_document(
-    subject: str, question: Question, decision: Decision, near: tuple[Near, ...], notes: tuple[str, ...], policy: Policy
-) -> dict[str, Any]:
+def decision_document(subject: str, question: Question, decision: Decision, notes: tuple[str, ...], policy: Policy) -> dict[str, Any]:
     """Return the JSON document of a decision."""
     return {
         "schema": "fidelitas/may/1",
@@ -96,5 +93,5 @@ def decision_document(
         "notes": list(notes),
         "not_known": sorted(policy.taken_as_no or ()),
         "forestalled": [_rule_document(rule) for rule in decision.before],
-        "near": [{"differs": one.differs, "rule": _rule_document(one.rule)} for one in near],
+        "near": [{**near_document(one), "rule": _rule_document(one.rule)} for one in decision.near],
     }

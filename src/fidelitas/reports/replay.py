@@ -7,6 +7,7 @@ from fidelitas.facts import SudoRule
 from fidelitas.replay import Replay, Replayed
 from fidelitas.reports.blocks import Block, Row
 from fidelitas.reports.places import place_document
+from fidelitas.reports.refusals import cause_words
 from fidelitas.reports.table import Table
 
 __all__ = ["replay_blocks", "replay_document", "replay_table"]
@@ -39,7 +40,7 @@ def _uses(uses: Sequence[Replayed]) -> tuple[Row, ...]:
         when = f"{event.at:%Y-%m-%d %H:%M}" if event.at is not None else "at a time not known"
         as_whom = f" as {event.target}" if event.target not in ("", "root") else ""
         rows.append(Row(f"{event.account}: {event.command}{as_whom}  ({times}{when})"))
-        reasons = use.why or tuple(filter(None, (_reason(use),)))
+        reasons = tuple(map(cause_words, use.why)) or tuple(filter(None, (_reason(use),)))
         rows += [Row(reason, indent=8, style="cyan") for reason in reasons]
     more = len(uses) - _MOST_SHOWN
     return (*rows, *([Row(f"and {more} more")] if more > 0 else []))
@@ -108,5 +109,6 @@ def _use_document(use: Replayed) -> dict[str, Any]:
         "reason": use.decision.reason or None,
         "rule": None if rule is None else {"place": place_document(rule.place), "text": rule.statement},
         "masked": use.masked,
-        "why": list(use.why),
+        "why": [cause_words(cause) for cause in use.why],
+        "causes": [cause.kind for cause in use.why],
     }

@@ -14,12 +14,13 @@ from fidelitas.rights.linux.sudo.files import Files, NoFiles
 from fidelitas.rights.linux.sudo.grants import Asks, Grant, Leaf, grants, group_grants, jail_of, leaves, reach
 from fidelitas.rights.linux.sudo.hosts import Netgroups
 from fidelitas.rights.linux.sudo.matching import Host, Match, Policy
-from fidelitas.rights.linux.sudo.nearest import Near, nearest
+from fidelitas.rights.linux.sudo.nearest import Difference, Near
 from fidelitas.rights.linux.sudo.notes import digest_differs, notes_on, stated_file
 
 __all__ = [
     "Asks",
     "Decision",
+    "Difference",
     "Effective",
     "EquivalenceClasses",
     "Files",
@@ -42,7 +43,6 @@ __all__ = [
     "group_grants",
     "jail_of",
     "leaves",
-    "nearest",
     "notes_on",
     "reach",
     "stated_file",

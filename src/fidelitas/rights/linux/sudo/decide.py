@@ -5,22 +5,27 @@ decides.  Time, host and files are arguments.
 """
 
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
 from datetime import datetime
 from enum import Enum
 from posixpath import normpath
 
 from fidelitas.facts import DefaultScope, Member, MemberKind, SudoDefault, SudoRule, Tag
-from fidelitas.patterns import has_wildcards
 from fidelitas.rights.linux.population import AccountKind, Identity, Login
+from fidelitas.rights.linux.sudo.candidates import Candidates
 from fidelitas.rights.linux.sudo.commands import USUAL_PATH, ResolvedCommand, command_matches, depends_on_mask, resolve_command
 from fidelitas.rights.linux.sudo.files import Files
 from fidelitas.rights.linux.sudo.grants import Leaf, leaves
 from fidelitas.rights.linux.sudo.matching import Policy
+from fidelitas.rights.linux.sudo.nearest import Near, nearest
 from fidelitas.rights.linux.sudo.run_as import Target, run_as_matches
 from fidelitas.rights.linux.sudo.settings import EARLY, Settings, applies
 
 __all__ = ["Decision", "Judge", "Question", "UnknownNameError", "Verdict"]
+
+
+# So many pairs of who asks and as whom are kept: questions come from files that anyone may have written.
+_MOST_ASKERS = 20_000
 
 
 class Verdict(Enum):
@@ -65,6 +70,19 @@ class Decision:
     tags: tuple[tuple[Tag, bool], ...] = ()
     before: tuple[SudoRule, ...] = ()  # the rules that would have decided, had no later one
     conditions: tuple[str, ...] = ()  # what the answer depends on and is not in evidence
+    near: tuple[Near, ...] = ()  # where it is no: the rules that came nearest, and what differs
+
+
+@dataclass(frozen=True, slots=True)
+class _Asker:
+    """Who asks to act as whom, with all that does not depend on the command: worked out once, asked many times."""
+
+    target: Target
+    settings: Settings
+    search: str | None  # the folders in which the policy has commands looked for
+    exempt: bool
+    candidates: Candidates
+    passwords: dict[int, bool] = field(default_factory=dict)  # by rule
 
 
 class Judge:
@@ -73,22 +91,38 @@ class Judge:
     def __init__(self, policy: Policy, files: Files) -> None:
         self._policy = policy
         self._files = files
-        self._leaves = [[(leaf, _base(leaf.command.path)) for leaf in leaves(policy, rule.command)] for rule in policy.facts.rules]
-        self._times = [(rule.options.not_before, rule.options.not_after) for rule in policy.facts.rules]
-        self._paths = frozenset(leaf.command.path for found in self._leaves for leaf, _ in found)
+        self._leaves = [list(leaves(policy, rule.command)) for rule in policy.facts.rules]
+        self._timed = {
+            number: rule.options
+            for number, rule in enumerate(policy.facts.rules)
+            if rule.options.not_before is not None or rule.options.not_after is not None
+        }
+        self._bound = [default for default in policy.facts.defaults if default.scope is DefaultScope.COMMAND]
+        self._paths = frozenset(leaf.command.path for found in self._leaves for leaf in found)
         self._accounts: dict[str, Identity] = {}
         self._about: dict[int, list[int]] = {}
-        self._reaching: dict[object, list[int]] = {}
+        self._askers: dict[tuple[str, str | None, str | None], _Asker] = {}
         self._settings: dict[object, Settings] = {}
 
     def decide(self, question: Question, *, whole: bool = False) -> Decision:
-        """Return the decision; with `whole`, also the rules that a later one forestalled.  Raises `UnknownNameError`."""
-        target, resolved = self.resolved(question)
-        who, settings = target.who, self._settings_for(target)
-        if who.uid == 0 and not settings.on("root_sudo"):
+        """Return the decision; with `whole`, also what a later rule overrides, the tags, and what came nearest to a yes.
+
+        Raises `UnknownNameError`.
+        """
+        asker = self._asker(question)
+        resolved = self._command(question, asker)
+        decision = self._decision(asker, resolved, question.at, whole=whole)
+        if not whole or decision.password is not None:
+            return decision
+        return replace(decision, near=tuple(nearest(self._policy, asker.target, resolved, question.at)))
+
+    def _decision(self, asker: _Asker, resolved: ResolvedCommand, now: datetime, *, whole: bool) -> Decision:
+        target, settings = asker.target, asker.settings
+        if target.who.uid == 0 and not settings.on("root_sudo"):
             return Decision(verdict=Verdict.NO_RULE, reason="root may not use sudo here (the option root_sudo is off)")
-        settings = self._for_command(settings, resolved)
-        matching = self._matching(target, settings, resolved, question.at)
+        if self._bound:
+            settings = self._for_command(settings, resolved)
+        matching = self._matching(asker, settings, resolved, now)
         first, conditions = _first_certain(matching, resolved)
         if first is None:
             return Decision(verdict=Verdict.NO_RULE, path=resolved.path, conditions=conditions)
@@ -103,32 +137,45 @@ class Judge:
             verdict=Verdict.ALLOWED,
             rule=rule,
             leaf=leaf,
-            password=self._password(rule, target, settings),
+            password=self._password(rule, asker, settings),
             path=resolved.path,
-            tags=_tags_in_force(rule, leaf, settings),
+            tags=_tags_in_force(rule, leaf, settings) if whole else (),
             before=before,
             conditions=conditions,
         )
 
     def resolved(self, question: Question) -> tuple[Target, ResolvedCommand]:
         """Return a question as sudo sees it: the accounts behind the names, and where the command was found."""
-        target = self._target(self._account(question.account), question)
-        settings = self._settings_for(target)
-        search = None if self._exempt(target.who, settings) else settings.value("secure_path")
+        asker = self._asker(question)
+        return asker.target, self._command(question, asker)
+
+    def _asker(self, question: Question) -> _Asker:
+        key = (question.account, question.run_as, question.run_as_group)
+        known = self._askers.get(key)
+        if known is None:
+            target = self._target(self._account(question.account), question)
+            settings = self._settings_for(target)
+            exempt = self._exempt(target.who, settings)
+            search = None if exempt else settings.value("secure_path")
+            candidates = Candidates(self._about_target(target), self._leaves, files_known=self._files.known)
+            if len(self._askers) >= _MOST_ASKERS:
+                self._askers.clear()
+            known = self._askers[key] = _Asker(target, settings, search, exempt, candidates)
+        return known
+
+    def _command(self, question: Question, asker: _Asker) -> ResolvedCommand:
         words = question.command
         if question.folder is not None and "/" in words[0] and not words[0].startswith("/"):
             words = (normpath(f"{question.folder}/{words[0]}"), *words[1:])
-        return target, resolve_command(words, search or question.path or USUAL_PATH, self._files, self._paths)
+        return resolve_command(words, asker.search or question.path or USUAL_PATH, self._files, self._paths)
 
     def depends(self, question: Question) -> Iterator[str]:
         """Yield what the file that a command means depends on and the question does not state."""
         word = question.command[0]
         if "/" in word and not word.startswith(("/", "^")) and question.folder is None:
             yield f"{word} is a file of the folder that sudo is started in, which is not stated"
-        target = self._target(self._account(question.account), question)
-        settings = self._settings_for(target)
         searched = "/" not in word and word not in ("sudoedit", "list", "") and question.path is None
-        if searched and (self._exempt(target.who, settings) or not settings.value("secure_path")):
+        if searched and not self._asker(question).search:
             yield f"{word} is looked for in the PATH of {question.account}, which is not stated; taken is {USUAL_PATH}"
 
     # -- who and as whom ---------------------------------------------------------------------------------------------------------
@@ -191,10 +238,7 @@ class Judge:
 
     def _for_command(self, settings: Settings, resolved: ResolvedCommand) -> Settings:
         """Return the options with those that are bound to the command, which come last of all."""
-        bound = [default for default in self._policy.facts.defaults if default.scope is DefaultScope.COMMAND]
-        if not bound:
-            return settings
-        entries = {default.option: default for default in bound if self._command_list(default.binding, settings, resolved)}
+        entries = {default.option: default for default in self._bound if self._command_list(default.binding, settings, resolved)}
         return Settings({**settings.entries, **entries}) if entries else settings
 
     def _command_list(self, members: Sequence[Member], settings: Settings, resolved: ResolvedCommand) -> bool:
@@ -207,32 +251,26 @@ class Judge:
 
     # -- rules -------------------------------------------------------------------------------------------------------------------
 
-    def _matching(self, target: Target, settings: Settings, resolved: ResolvedCommand, now: datetime) -> Iterator[tuple[SudoRule, Leaf]]:
+    def _matching(self, asker: _Asker, settings: Settings, resolved: ResolvedCommand, now: datetime) -> Iterator[tuple[SudoRule, Leaf]]:
         """Yield the rules that say yes or no, the one that decides first."""
-        name, files = resolved.name, self._files
+        files, rules, timed = self._files, self._policy.facts.rules, self._timed
         fast, refuse = _on_files(settings)
-        for index in self._about_target(target):
-            before, after = self._times[index]
-            if (before is not None and now < before) or (after is not None and now > after):
+        answered = -1  # of a rule the first command that matches answers
+        for _, index, leaf in asker.candidates.of(resolved.path):
+            if index == answered or (index in timed and not timed[index].in_time(now)):
                 continue
-            for leaf, base in self._leaves[index]:
-                if (base is None or base == name) and command_matches(leaf.command, resolved, files, fast=fast, refuse=refuse):
-                    yield self._policy.facts.rules[index], leaf
-                    break
+            if command_matches(leaf.command, resolved, files, fast=fast, refuse=refuse):
+                answered = index
+                yield rules[index], leaf
 
-    def _about_target(self, target: Target) -> list[int]:
-        """Return the rules that are about an account, this host and a target, last first."""
-        key = (id(target.who), target.user.name, target.group, target.user_given)
-        if key not in self._reaching:
-            rules = self._policy.facts.rules
-            self._reaching[key] = [
-                index
-                for index in self._candidates(target.who)
-                if run_as_matches(self._policy, rules[index].run_as_users, rules[index].run_as_groups, target) is True
-            ]
-        return self._reaching[key]
+    def _about_target(self, target: Target) -> Iterator[int]:
+        """Yield the rules that are about an account, this host and a target, last first."""
+        rules = self._policy.facts.rules
+        for index in self._about_account(target.who):
+            if run_as_matches(self._policy, rules[index].run_as_users, rules[index].run_as_groups, target) is True:
+                yield index
 
-    def _candidates(self, who: Identity) -> list[int]:
+    def _about_account(self, who: Identity) -> list[int]:
         """Return the rules that are about an account on this host, last first."""
         if id(who) not in self._about:
             rules = self._policy.facts.rules
@@ -257,8 +295,17 @@ class Judge:
         group = settings.value("exempt_group")
         return group is not None and self._policy.in_group(group, who) is True
 
-    def _password(self, rule: SudoRule, target: Target, settings: Settings) -> bool:
-        """Return whether sudo asks for a password (check_user): not of root, not of somebody who stays who they are."""
+    def _password(self, rule: SudoRule, asker: _Asker, settings: Settings) -> bool:
+        """Return whether sudo asks for a password; of options that are bound to the command anew, else once for each rule."""
+        if settings is not asker.settings:
+            return self._asks_password(rule, asker.target, settings)
+        known = asker.passwords.get(id(rule))
+        if known is None:
+            known = asker.passwords[id(rule)] = self._asks_password(rule, asker.target, settings)
+        return known
+
+    def _asks_password(self, rule: SudoRule, target: Target, settings: Settings) -> bool:
+        """Return whether sudo asks for a password (check_user): not of root, not of an account that stays what it is."""
         who, tag = target.who, rule.tag(Tag.PASSWD)
         wanted = settings.on("authenticate") if tag is None else tag
         if not wanted or self._exempt(who, settings):
@@ -281,13 +328,6 @@ def _first_certain(
             return (rule, leaf), (*conditions, f"the masked argument is the one that the rule at {rule.place.in_file()} names")
         conditions.append(f"the masked argument is not the one that the rule at {rule.place.in_file()} denies")
     return None, tuple(conditions)
-
-
-def _base(path: str) -> str | None:
-    """Return the base name that a command must have to be a literal path's; ``None`` for patterns, folders and words."""
-    if not path.startswith("/") or path.endswith("/") or has_wildcards(path):
-        return None
-    return path.rpartition("/")[2]
 
 
 def _on_files(settings: Settings) -> tuple[bool, Callable[[int], bool] | None]:

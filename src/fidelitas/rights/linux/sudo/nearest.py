@@ -1,28 +1,46 @@
 """What came nearest to allowing a command that is not allowed, and what differs.
 
-For people who were refused: the rules that are about them, ordered by how far each of them fits, with the first difference in words.
+For people who were refused: the rules that are about them, ordered by how far each of them fits, with the first difference.  Whom a rule is
+about, its target, its hosts and its times are decided by the same functions that decide the question itself.
 """
 
 from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import datetime
+from enum import StrEnum
 
-from fidelitas.facts import SudoRule
+from fidelitas.facts import Member, SudoRule
 from fidelitas.rights.linux.sudo.commands import ResolvedCommand, arguments_match
 from fidelitas.rights.linux.sudo.grants import Leaf, leaves
 from fidelitas.rights.linux.sudo.matching import Policy
 from fidelitas.rights.linux.sudo.run_as import Target, run_as_matches
 
-__all__ = ["Near", "nearest"]
+__all__ = ["Difference", "Near", "nearest"]
+
+
+class Difference(StrEnum):
+    """By what a rule does not match."""
+
+    COMMAND = "command"
+    PATH = "path"
+    ARGUMENTS = "arguments"
+    RUN_AS = "run-as"
+    HOST = "host"
+    TIME = "time"
 
 
 @dataclass(frozen=True, slots=True)
 class Near:
-    """A rule that nearly fits: the command of it, what differs, and how many of the criteria fit."""
+    """A rule that nearly matches: the command of it, what differs, and how much of it matches.
+
+    `allowed` is what the rule states of it and `asked` what was asked; ``None`` where there is nothing to state, as with any argument.
+    """
 
     rule: SudoRule
     leaf: Leaf
-    differs: str
+    difference: Difference
+    allowed: str | None
+    asked: str | None
     closeness: int
 
 
@@ -41,52 +59,43 @@ def _differences(policy: Policy, rule: SudoRule, target: Target, resolved: Resol
     if user is None or not user.allowed:
         return
     for leaf in leaves(policy, rule.command):
-        if not leaf.allowed:
-            continue
-        differs, closeness = _first_difference(policy, rule, leaf, target, resolved, now)
-        if differs:
-            yield Near(rule, leaf, differs, closeness)
+        near = _difference(policy, rule, leaf, target, resolved, now) if leaf.allowed else None
+        if near is not None:
+            yield near
 
 
-def _first_difference(
-    policy: Policy, rule: SudoRule, leaf: Leaf, target: Target, resolved: ResolvedCommand, now: datetime
-) -> tuple[str, int]:
-    """Return the most telling difference, and a count of what fits: the command first, then its arguments, run-as, host and time."""
-    host = policy.hosts(rule.hosts)
+def _difference(policy: Policy, rule: SudoRule, leaf: Leaf, target: Target, resolved: ResolvedCommand, now: datetime) -> Near | None:
+    """Return the most telling difference, with a count of what matches: the command first, then arguments, run-as, host and time."""
+    host, stated = policy.hosts(rule.hosts), leaf.command
     same_host = host is not None and host.allowed
     same_target = run_as_matches(policy, rule.run_as_users, rule.run_as_groups, target) is True
-    in_time = _in_time(rule, now)
-    stated = leaf.command
-    name_fits = stated.path in ("ALL", resolved.path) or stated.path.rpartition("/")[2] == resolved.name
+    in_time = rule.options.in_time(now)
+    same_name = stated.path in ("ALL", resolved.path) or stated.path.rpartition("/")[2] == resolved.name
     same_arguments = stated.path == "ALL" or arguments_match(stated, resolved)
-    closeness = 2 * name_fits + (name_fits and same_arguments) + same_target + same_host + in_time
-    if not name_fits:
-        return f"the command differs: the rule allows {stated}", closeness - 2 if closeness > 2 else closeness
+    closeness = 2 * same_name + (same_name and same_arguments) + same_target + same_host + in_time
+    if not same_name:
+        return Near(rule, leaf, Difference.COMMAND, str(stated), None, closeness - 2 if closeness > 2 else closeness)
     if stated.path not in ("ALL", resolved.path):
-        return f"the path differs: the rule allows {stated.path}, asked was {resolved.path}", closeness
+        return Near(rule, leaf, Difference.PATH, stated.path, resolved.path, closeness)
     if not same_arguments:
-        wanted = "no arguments" if stated.arguments == "" else f'"{stated.arguments}"'
-        given = "none" if resolved.arguments is None else f'"{resolved.arguments}"'
-        return f"arguments differ: the rule allows {wanted}, asked was {given}", closeness
+        return Near(rule, leaf, Difference.ARGUMENTS, stated.arguments or None, resolved.arguments, closeness)
     if not same_target:
-        return f"whom to run as differs: the rule allows {_run_as(rule, target)}, asked was {_asked_as(target)}", closeness
+        return Near(rule, leaf, Difference.RUN_AS, _run_as(rule, target), _asked_as(target), closeness)
     if not same_host:
-        return f"the host differs: the rule is for {', '.join(map(str, rule.hosts))}, this is {policy.host.full}", closeness
-    return ("" if in_time else "the rule is out of its time (NOTBEFORE, NOTAFTER)"), closeness
-
-
-def _in_time(rule: SudoRule, now: datetime) -> bool:
-    before = rule.options.not_before
-    after = rule.options.not_after
-    return not (before is not None and now < before) and not (after is not None and now > after)
+        return Near(rule, leaf, Difference.HOST, ", ".join(map(str, rule.hosts)), policy.host.full, closeness)
+    return None if in_time else Near(rule, leaf, Difference.TIME, None, None, closeness)
 
 
 def _run_as(rule: SudoRule, target: Target) -> str:
     if rule.run_as_users is None and rule.run_as_groups is None:
         return target.default
-    users = ", ".join(str(member) or "oneself" for member in rule.run_as_users or ())
+    users = ", ".join(map(_shown, rule.run_as_users or ()))
     groups = ", ".join(map(str, rule.run_as_groups or ()))
     return f"{users}:{groups}" if groups else users
+
+
+def _shown(member: Member) -> str:
+    return str(member) or "oneself"
 
 
 def _asked_as(target: Target) -> str:
