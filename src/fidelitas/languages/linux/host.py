@@ -5,6 +5,7 @@ Knows the paths and what each is read for; not the syntax, nor what follows from
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
+from functools import lru_cache
 from typing import TypeVar
 
 from fidelitas.facts import AccessEntry, FileKind, FileState, Gap, GapKind, HostFacts, LoginLimits, NameService, Netgroup, Place, SudoPolicy
@@ -76,9 +77,23 @@ _SEARCHES = {
 _NO_SECRETS = frozenset({"/etc/passwd", "/etc/group", "/etc/shadow", "/etc/gshadow", "/etc/netgroup"})
 
 
+# Of files up to this size the last that were masked are kept.
+_SHORT = 16_384
+
+
 def _form(path: str) -> str:
     """Return how the words of a file end: the probe masks in the same way, an older one or another hand may not have."""
     return "sudoers" if "sudoers" in path else "doas" if path.endswith("doas.conf") else "shell"
+
+
+def _masked(content: bytes, form: str) -> str:
+    """Return a text without the secrets in it; many hosts have the same short files."""
+    return _masked_before(content, form) if len(content) <= _SHORT else masked_lines(decode(content), form)
+
+
+@lru_cache(maxsize=500)
+def _masked_before(content: bytes, form: str) -> str:
+    return masked_lines(decode(content), form)
 
 
 @dataclass(frozen=True, slots=True)
@@ -93,7 +108,7 @@ class _Files:
         content = self.contents.get(path)
         if content is None:
             return None
-        return decode(content) if path in _NO_SECRETS else masked_lines(decode(content), _form(path))
+        return decode(content) if path in _NO_SECRETS else _masked(content, _form(path))
 
     def state(self, path: str) -> FileState | None:
         return self.states.get(path)

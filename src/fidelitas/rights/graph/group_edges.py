@@ -112,10 +112,13 @@ class GroupEdges(Generic[M]):
 
 def _numbers(edges: Sequence[GroupEdge[M]], accounts: Mapping[str, M], used: set[int]) -> Numbers:
     """Return the numbers of the links that each account has, equal ones as one object: there are few, and many accounts."""
-    found: dict[str, list[int]] = {}
+    together: dict[int, list[int]] = {}  # links that the same accounts have, by the identity of those
     for number in sorted(used):
-        for who in edges[number].members:
+        together.setdefault(id(edges[number].members), []).append(number)
+    found: dict[str, list[int]] = {}
+    for numbers in together.values():
+        for who in edges[numbers[0]].members:
             if who.name in accounts:
-                found.setdefault(who.name, []).append(number)
+                found.setdefault(who.name, []).extend(numbers)
     shared: dict[tuple[int, ...], tuple[int, ...]] = {}
-    return {name: shared.setdefault(tuple(numbers), tuple(numbers)) for name, numbers in found.items()}
+    return {name: shared.setdefault(one := tuple(sorted(numbers)), one) for name, numbers in found.items()}

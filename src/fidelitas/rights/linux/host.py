@@ -177,6 +177,7 @@ def rights_of(facts: HostFacts, nesting: Nesting | None = None) -> HostRights:
     policy = policy_of(facts, population)
     edges, effective = edges_of(facts, population, policy)
     by_node, group_edges = holdings_from(edges)
+    policy.forget()
     return HostRights(facts, population, policy, by_node, group_edges, effective)
 
 

@@ -43,6 +43,8 @@ class SudoLinks:
         self._nodes = nodes
         self._alike = EquivalenceClasses(policy)
         self.effective = Effective(policy.facts.rules)
+        # The accounts of a class, made once, so that links which the same accounts take share them; the class is kept for its identity.
+        self._takers: dict[int, tuple[Sequence[tuple[Identity, Identity]], list[Identity], frozenset[str]]] = {}
 
     def found(self, intermediate_accounts: set[str]) -> Iterator[LinkPath | GroupEdge[Identity]]:
         """Yield every chain, and every link that a group lends.
@@ -153,8 +155,9 @@ class SudoLinks:
     def _group_edges(
         self, offer: _Offer, source: Principal, gid: int | None, members: Sequence[tuple[Identity, Identity]]
     ) -> Iterator[GroupEdge[Identity]]:
-        takers = [who for who, _ in members]
-        names = {invoker.name for _, invoker in members}
+        if id(members) not in self._takers:
+            self._takers[id(members)] = members, [who for who, _ in members], frozenset(invoker.name for _, invoker in members)
+        _, takers, names = self._takers[id(members)]
         for name, link in self._links(offer, source):
             yield GroupEdge(link, gid, takers if name not in names else [who for who, invoker in members if invoker.name != name])
 

@@ -115,12 +115,13 @@ def grants(
     """
     settings = settings_for(policy, who, target)
     default = settings.value("runas_default") or "root"
+    first = next(iter(policy.facts.rules), None)
+    by_default = Match(member=Member(kind=MemberKind.NAME, value=default, place=first.place), allowed=True) if first else None
 
     def run_as(rule: SudoRule) -> Match | None:
-        members = rule.run_as_users or ()
         if rule.run_as_users is None and rule.run_as_groups is None:
-            members = (Member(kind=MemberKind.NAME, value=default, place=rule.place),)
-        return policy.run_as_users(members, who, target)
+            return by_default if policy.is_account(default, target) else None
+        return policy.run_as_users(rule.run_as_users or (), who, target)
 
     found = reach(policy, who) if rules is None else rules
     return _walk(policy, found, now, run_as, lambda rule: _terms(rule, who, target, settings), walk)

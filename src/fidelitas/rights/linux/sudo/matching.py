@@ -73,6 +73,12 @@ class Policy:
         self.netgroup_tuple = _is_on(options.get("netgroup_tuple"), default=False)
         self._group_ids: dict[str, frozenset[int]] = {}
         self.match_by_gid = _is_on(options.get("match_group_by_gid"), default=False)
+        # What lists said, by the identity of the list, which is kept beside it; a host has few lists and is asked about them often.
+        self._said: dict[tuple[int, str], tuple[Sequence[Member], Match | None]] = {}
+
+    def forget(self) -> None:
+        """Let go of what lists said; it would be worked out again."""
+        self._said.clear()
 
     def users(self, members: Sequence[Member], who: Identity) -> Match | None:
         """Return what a user list says of an account, or nothing."""
@@ -80,11 +86,18 @@ class Policy:
 
     def run_as_users(self, members: Sequence[Member], who: Identity, target: Identity) -> Match | None:
         """Return what a run-as user list says of a target, asked by `who`."""
+        if any(member.kind is MemberKind.MYSELF for member in members):
 
-        def answer(member: Member) -> _Answer:
-            return who.name == target.name if member.kind is MemberKind.MYSELF else self.is_user(member, target)
+            def answer(member: Member) -> _Answer:
+                return who.name == target.name if member.kind is MemberKind.MYSELF else self.is_user(member, target)
 
-        return self._list(members, AliasKind.RUNAS, answer, set())
+            return self._list(members, AliasKind.RUNAS, answer, set())
+        if target.account is None:  # a synthetic member: its name says nothing of it
+            return self._list(members, AliasKind.RUNAS, lambda member: self.is_user(member, target), set())
+        key = (id(members), target.name)
+        if key not in self._said:
+            self._said[key] = members, self._list(members, AliasKind.RUNAS, lambda member: self.is_user(member, target), set())
+        return self._said[key][1]
 
     def run_as_groups(self, members: Sequence[Member], name: str, gid: int) -> Match | None:
         """Return what a run-as group list says of a group."""
@@ -96,7 +109,10 @@ class Policy:
 
     def hosts(self, members: Sequence[Member]) -> Match | None:
         """Return what a host list says of this host."""
-        return self._list(members, AliasKind.HOST, self.on_host, set())
+        key = (id(members), "\0host")  # no account is called so
+        if key not in self._said:
+            self._said[key] = members, self._list(members, AliasKind.HOST, self.on_host, set())
+        return self._said[key][1]
 
     def _list(
         self,
