@@ -53,6 +53,40 @@ class Nesting:
                 found.setdefault(gid, []).append(who)
         return found
 
+    @cached_property
+    def _by_uid(self) -> Mapping[int, list[Identity]]:
+        found: dict[int, list[Identity]] = {}
+        for who in self.identities.values():
+            if who.uid is not None:
+                found.setdefault(who.uid, []).append(who)
+        return found
+
+    @cached_property
+    def _by_folded_name(self) -> Mapping[str, list[Identity]]:
+        found: dict[str, list[Identity]] = {}
+        for who in self.identities.values():
+            found.setdefault(who.name.lower(), []).append(who)
+        return found
+
+    @cached_property
+    def _gids_by_folded_name(self) -> Mapping[str, list[int]]:
+        found: dict[str, list[int]] = {}
+        for group in self.groups.values():
+            found.setdefault(group.name.lower(), []).append(group.gid)
+        return found
+
+    def of_uid(self, uid: int) -> Sequence[Identity]:
+        """Return the accounts with a user ID."""
+        return self._by_uid.get(uid, ())
+
+    def called(self, folded: str) -> Sequence[Identity]:
+        """Return the accounts of a name in small letters, whatever the case of theirs."""
+        return self._by_folded_name.get(folded, ())
+
+    def gids_called(self, folded: str) -> Sequence[int]:
+        """Return the IDs of the groups of a name in small letters, whatever the case of theirs."""
+        return self._gids_by_folded_name.get(folded, ())
+
     def accounts_in(self, gid: int) -> Sequence[Identity]:
         """Return the accounts that are in a group at any depth."""
         return self._accounts_by_gid.get(gid, ())

@@ -4,7 +4,7 @@ Knows how the C library and sudo find an account's groups, and how people are to
 The time of the evidence is an argument, never asked for.
 """
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 from functools import cached_property
@@ -120,45 +120,65 @@ class Population:
                 members.setdefault(gid, []).append(who)
         return members
 
+    # What is looked up by user ID and by name is kept for the host's own lines; a directory keeps its accounts for all hosts.
+
+    @cached_property
+    def _local(self) -> tuple[Identity, ...]:
+        return tuple(who for who in self.identities if not who.of_directory)
+
+    def _as_here(self, found: Iterable[Identity]) -> Iterator[Identity]:
+        """Yield accounts of the directory as this host has them; one whose name is a local account's is not here."""
+        for one in found:
+            who = self.by_name.get(one.name)
+            if who is not None and who.of_directory:
+                yield who
+
     @cached_property
     def _first_of_uid(self) -> Mapping[int, Identity]:
-        return {identity.uid: identity for identity in reversed(self.identities) if identity.uid is not None}
+        return {identity.uid: identity for identity in reversed(self._local) if identity.uid is not None}
 
     def by_uid(self, uid: int) -> Identity | None:
         """Return the account that a user ID stands for: the first line that has it, as for getpwuid(3)."""
-        return self._first_of_uid.get(uid)
+        own = self._first_of_uid.get(uid)
+        if own is not None or self.nesting is None:
+            return own
+        return next(self._as_here(self.nesting.of_uid(uid)), None)
 
     def as_invoker(self, who: Identity) -> Identity:
         """Return an account as sudo sees it when it asks: by its user ID, so under the first name that has it.
 
         The groups are those that it logged in with, its own.
         """
-        first = who if who.uid is None else self._first_of_uid.get(who.uid, who)
+        first = who if who.uid is None else self.by_uid(who.uid) or who
         return who if first is who else replace(first, memberships=who.memberships)
 
     @cached_property
     def _by_folded_name(self) -> Mapping[str, list[Identity]]:
-        return _grouped((who.name.lower(), who) for who in self.effective)
+        return _grouped((who.name.lower(), who) for who in self._local if self.by_name[who.name] is who)
 
     @cached_property
     def _by_uid(self) -> Mapping[int | None, list[Identity]]:
-        return _grouped((who.uid, who) for who in self.effective)
+        return _grouped((who.uid, who) for who in self._local if self.by_name[who.name] is who)
 
     @cached_property
     def _gids_by_folded_name(self) -> Mapping[str, list[int]]:
-        return _grouped((group.name.lower(), group.gid) for group in self.groups)
+        shared = len(self.nesting.groups) if self.nesting is not None else 0
+        return _grouped((group.name.lower(), group.gid) for group in self.groups[: len(self.groups) - shared])
 
     def called(self, name: str) -> Sequence[Identity]:
         """Return the accounts of a name, whatever the case of its letters."""
-        return self._by_folded_name.get(name.lower(), ())
+        own = self._by_folded_name.get(name.lower(), ())
+        return own if self.nesting is None else [*own, *self._as_here(self.nesting.called(name.lower()))]
 
     def of_uid(self, uid: int) -> Sequence[Identity]:
         """Return all accounts with a user ID."""
-        return self._by_uid.get(uid, ())
+        own = self._by_uid.get(uid, ())
+        return own if self.nesting is None else [*own, *self._as_here(self.nesting.of_uid(uid))]
 
     def gids_called(self, name: str) -> Sequence[int]:
         """Return the IDs of the groups of a name, whatever the case of its letters."""
-        return self._gids_by_folded_name.get(name.lower(), ())
+        own = self._gids_by_folded_name.get(name.lower(), ())
+        return own if self.nesting is None else [*own, *self.nesting.gids_called(name.lower())]
 
     def in_gid(self, gid: int) -> Sequence[Identity]:
         """Return the accounts that have a group ID, in their order."""
@@ -166,7 +186,7 @@ class Population:
             here = self._members_by_gid.get(gid, [])
             there = self.nesting.accounts_in(gid) if self.nesting is not None else ()
             if self._changed.isdisjoint(self.nesting.names_in(gid) if self.nesting is not None else ()):
-                self._all_by_gid[gid] = [*here, *there]
+                self._all_by_gid[gid] = [*here, *there] if here else there
             else:
                 names = {who.name for who in here}
                 known = ((who, self.by_name[who.name]) for who in there if who.name not in names)
@@ -180,7 +200,7 @@ class Population:
         return {name for name, who in self.by_name.items() if known.get(name) is not who}
 
     @cached_property
-    def _all_by_gid(self) -> dict[int, list[Identity]]:
+    def _all_by_gid(self) -> dict[int, Sequence[Identity]]:
         return {}
 
     def members(self, name: str) -> tuple[Identity, ...]:
