@@ -69,31 +69,31 @@ def ready(need: Callable[..., None]) -> None:
 
 
 def told(logs: Path, *names: str) -> tuple[Logbook, list[AttributedEvent]]:
-    attributed_events: list[AttributedEvent] = []
+    records: list[AttributedEvent] = []
     (found,) = logs_at([logs / name for name in names], "vm")
-    book = read_logbook([HostLogs(subject="vm", logs=found, zone=UTC)], take=attributed_events.append)
-    return book, attributed_events
+    book = read_logbook([HostLogs(subject="vm", logs=found, zone=UTC)], take=records.append)
+    return book, records
 
 
-def summed(attributed_events: list[AttributedEvent]) -> list[tuple[str, EventKind, str, str]]:
+def summed(records: list[AttributedEvent]) -> list[tuple[str, EventKind, str, str]]:
     """Return what was done; a failure that PAM tells before sudo or su do is a part of theirs."""
     own = [
-        attributed
-        for attributed in attributed_events
-        if attributed.event.kind not in (EventKind.OPENED, EventKind.CLOSED) and attributed.event.reason != "wrong password"
+        record
+        for record in records
+        if record.event.kind not in (EventKind.OPENED, EventKind.CLOSED) and record.event.reason != "wrong password"
     ]
-    return [(attributed.person, attributed.event.kind, attributed.event.target, attributed.event.command) for attributed in own]
+    return [(record.person, record.event.kind, record.event.target, record.event.command) for record in own]
 
 
 @pytest.mark.usefixtures("ready")
 @pytest.mark.parametrize("names", FORMS, ids=" and ".join)
 def test_what_was_really_done_is_what_usage_says(logs: Path, names: tuple[str, ...]) -> None:
     """Also where several logs tell the same: every event comes once."""
-    book, attributed_events = told(logs, *names)
-    found = summed(attributed_events)
+    book, records = told(logs, *names)
+    found = summed(records)
     assert [row[:3] for row in found] == [row[:3] for row in DONE]
     assert all(part in command for (*_, command), (*_, part) in zip(found, DONE, strict=True))
-    assert not [attributed for attributed in attributed_events if attributed.event.doubt]
+    assert not [record for record in records if record.event.doubt]
     people = book.people.by_name
     assert (people["rada"].failed, people["rada"].failures) == (3, "never let in")
     assert (people["vesna"].failed, people["vesna"].failures) == (1, "mistyped")
@@ -102,12 +102,12 @@ def test_what_was_really_done_is_what_usage_says(logs: Path, names: tuple[str, .
 
 @pytest.mark.usefixtures("ready")
 def test_the_shell_and_what_was_done_in_it(logs: Path) -> None:
-    book, attributed_events = told(logs, "auth.log")
+    book, records = told(logs, "auth.log")
     sessions = book.hosts["vm"].sessions
     assert all(session.closed is not None for session in sessions)
     (shell,) = [session for session in sessions if session.command == "/usr/bin/su -"]
     assert (shell.person, shell.account, shell.shell, shell.terminal != "") == ("tomas", "root", True, True)
-    (within,) = [attributed for attributed in attributed_events if "printf" in attributed.event.command]
+    (within,) = [record for record in records if "printf" in record.event.command]
     assert (within.basis, within.event.account) == (AttributionBasis.TERMINAL, "root")
     found = {finding.check for finding in book.findings()}
     assert {"use.refused-outsider", "use.root-shell"} <= found
@@ -124,6 +124,6 @@ def test_a_line_that_another_program_wrote_is_doubted_by_what_the_journal_knows(
     (logs / "forged.json").write_text(
         use.replace('"_COMM":"sudo"', '"_COMM":"logger"').replace('"_COMM" : "sudo"', '"_COMM" : "logger"') + "\n"
     )
-    book, attributed_events = told(logs, "forged.json")
-    assert [attributed.event.doubt for attributed in attributed_events] == ["it was written by logger of user ID 4101, not by sudo"]
+    book, records = told(logs, "forged.json")
+    assert [record.event.doubt for record in records] == ["it was written by logger of user ID 4101, not by sudo"]
     assert [finding.check for finding in book.findings()] == ["use.suspected-forgery"]

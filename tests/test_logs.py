@@ -299,16 +299,16 @@ def test_a_damaged_log_is_told_in_one_line_and_a_line_of_megabytes_is_no_trouble
 # -- who stood behind it -----------------------------------------------------------------------------------------------------------
 
 
-def attributed_events_of(events: Iterable[Event]) -> list[AttributedEvent]:
+def records_of(events: Iterable[Event]) -> list[AttributedEvent]:
     """Each event with who stood behind it, host by host."""
     hosts: dict[str, Attribution] = {}
-    return [hosts.setdefault(event.host, Attribution()).attributed(event) for event in events]
+    return [hosts.setdefault(event.host, Attribution()).attribute(event) for event in events]
 
 
-def summed_up(attributed_events: Iterable[AttributedEvent]) -> list[PersonUse]:
+def summed_up(records: Iterable[AttributedEvent]) -> list[PersonUse]:
     people = People()
-    for attributed in attributed_events:
-        people.add(attributed)
+    for record in records:
+        people.add(record)
     return people.ranked()
 
 
@@ -317,7 +317,7 @@ def behind(text: str) -> list[tuple[str, tuple[str, ...], str]]:
         f"2026-11-23T06:{minute:02}:00Z knot {line}\n"
         for minute, line in (row.split(" ", 1) and (int(row.split(" ", 1)[0]), row.split(" ", 1)[1]) for row in text.strip().split("\n"))
     )
-    return [(attributed.event.program, attributed.persons, attributed.basis.name) for attributed in attributed_events_of(told(lines))]
+    return [(record.event.program, record.persons, record.basis.name) for record in records_of(told(lines))]
 
 
 SHELL = "sudo: {} : TTY=pts/0 ; PWD=/ ; USER=root ; COMMAND=/bin/bash"
@@ -359,7 +359,7 @@ def test_the_demo_logs_tell_what_was_put_into_them(demo: Path) -> None:
 
 
 def test_wrong_passwords_are_counted_once() -> None:
-    people = {use.person: use for use in summed_up(attributed_events_of(read(SAMPLES / "auth.log").all))}
+    people = {use.person: use for use in summed_up(records_of(read(SAMPLES / "auth.log").all))}
     assert (people["ines"].failed, people["ines"].refused, people["tomas"].refused, people["vesna"].used) == (4, 0, 4, 2)
     assert people["ines"].commands["/usr/bin/id"] == 3
 
@@ -450,7 +450,7 @@ def test_a_new_policy_is_put_to_what_was_really_used(demo: Path) -> None:
 
 # -- the judge ---------------------------------------------------------------------------------------------------------------------
 
-ATTRIBUTED_EVENTS = [
+RECORDS = [
     ("ines", ["/usr/bin/id", "-u"], EventKind.USED, "root", "/usr/bin/id -u"),
     ("ines", ["-u", "rada", "/usr/bin/printf", "%s", "x ; COMMAND=/bin/fake"], EventKind.USED, "rada", None),
     ("ines", ["-i", "/usr/bin/true"], EventKind.USED, "root", None),
@@ -480,7 +480,7 @@ def test_what_sudo_really_did_is_what_usage_says(tmp_path: Path, form: str, need
     for extra in (tmp_path / "etc/sudoers.d").iterdir():
         extra.unlink()
     script = tmp_path / "deeds.py"
-    rows = [(ACCOUNTS[account], words) for account, words, *_ in ATTRIBUTED_EVENTS]
+    rows = [(ACCOUNTS[account], words) for account, words, *_ in RECORDS]
     script.write_text(
         "import subprocess\n"
         f"for uid, words in {rows!r}:\n"
@@ -490,14 +490,12 @@ def test_what_sudo_really_did_is_what_usage_says(tmp_path: Path, form: str, need
     )
     in_world(tmp_path, sys.executable, script)
     found = [event for event in read(log).all if event.kind is not EventKind.CLOSED]
-    assert [(event.account, event.kind, event.target) for event in found] == [
-        (who, kind, target) for who, _, kind, target, _ in ATTRIBUTED_EVENTS
-    ]
-    for event, (*_, command) in zip(found, ATTRIBUTED_EVENTS, strict=True):
+    assert [(event.account, event.kind, event.target) for event in found] == [(who, kind, target) for who, _, kind, target, _ in RECORDS]
+    for event, (*_, command) in zip(found, RECORDS, strict=True):
         assert command is None or event.command == command or event.command.startswith("sudoedit")
         assert not event.doubt
     assert next(event.times for event in found if event.kind is EventKind.FAILED) == 3
     ran = fidelitas("usage", "--log", log, "--events", "--format", "json", cwd=tmp_path)
     assert [one["basis"] for one in json.loads(ran.out)["events"] if one["kind"] != "session closed"] == [
         AttributionBasis.NAMED.value
-    ] * len(ATTRIBUTED_EVENTS)
+    ] * len(RECORDS)

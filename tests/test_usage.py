@@ -246,8 +246,8 @@ def test_the_probe_copies_what_concerns_privilege_at_its_number(tmp_path: Path, 
         theirs: list[AttributedEvent] = []
         read_logbook([HostLogs(subject="knot", logs=[log for log in copied.logs() if log.path == path])], take=ours.append)
         book_of(source, take=theirs.append)
-        assert [(attributed.event.dedup_key, attributed.event.place.line) for attributed in ours] == [
-            (attributed.event.dedup_key, attributed.event.place.line) for attributed in theirs
+        assert [(record.event.dedup_key, record.event.place.line) for record in ours] == [
+            (record.event.dedup_key, record.event.place.line) for record in theirs
         ]
         assert ours
 
@@ -412,10 +412,10 @@ def test_a_session_that_nothing_closes_is_told_as_such(tmp_path: Path) -> None:
     log.put(at(1, 9.5), sudo("root", "/usr/bin/id", "rada", terminal="pts/3")).put(
         at(5, 9.5), sudo("root", "/usr/bin/id", "rada", terminal="pts/3")
     )
-    attributed_events: list[AttributedEvent] = []
-    (session,) = book_of(log.write(tmp_path / "auth.log"), take=attributed_events.append).hosts["knot"].sessions
-    assert (session.person, session.closed, session.attributed_events) == ("ines", None, 1)
-    assert [attributed.persons for attributed in attributed_events] == [
+    records: list[AttributedEvent] = []
+    (session,) = book_of(log.write(tmp_path / "auth.log"), take=records.append).hosts["knot"].sessions
+    assert (session.person, session.closed, session.records) == ("ines", None, 1)
+    assert [record.persons for record in records] == [
         ("ines",),
         ("ines",),
         (),

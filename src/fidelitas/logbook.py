@@ -60,12 +60,12 @@ class EventFilter:
     since: datetime | None = None
     until: datetime | None = None
 
-    def matches(self, attributed: AttributedEvent) -> bool:
+    def matches(self, record: AttributedEvent) -> bool:
         """Return whether a deed is asked for."""
-        event = attributed.event
+        event = record.event
         return (
             event.kind in self.kinds
-            and (self.person is None or self.person in attributed.persons or self.person == event.account)
+            and (self.person is None or self.person in record.persons or self.person == event.account)
             and (self.host is None or _short(event.host or event.place.subject) == _short(self.host))
             and (self.command is None or self.command in event.command)
             and (self.since is None or (event.at is not None and event.at >= self.since))
@@ -91,7 +91,7 @@ class Logbook:
 
     hosts: dict[str, HostUse] = field(default_factory=dict)
     people: People = field(default_factory=People)
-    attributed_events: int = 0
+    records: int = 0
     unknown: Counter[str] = field(default_factory=Counter)
     gaps: list[Gap] = field(default_factory=list)
     unread: list[ReadError] = field(default_factory=list)
@@ -180,7 +180,7 @@ def _include(book: Logbook, one: Logbook) -> None:
         # A host that two logs tell of, its own and one that others send theirs to, is told of twice.
         book.hosts[name if name not in book.hosts else f"{name} by {len(book.hosts)}"] = use
     book.people.include(one.people)
-    book.attributed_events += one.attributed_events
+    book.records += one.records
     book.unknown += one.unknown
     book.gaps += one.gaps
     book.unread += one.unread
@@ -203,17 +203,17 @@ def _read(host: HostLogs, wanted: EventFilter, take: Callable[[AttributedEvent],
             name = _short(event.host or host.subject)
             shown = host.subject if name == _short(host.subject) else name
             use = told[event.host] = book.hosts.setdefault(name, HostUse(shown, host.zone))
-        attributed = use.add(event)
+        record = use.add(event)
         if every:
             if take is not None:
-                take(attributed)
-        elif wanted.matches(attributed):
-            book.attributed_events += 1
-            book.people.add(attributed)
+                take(record)
+        elif wanted.matches(record):
+            book.records += 1
+            book.people.add(record)
             if take is not None:
-                take(attributed)
+                take(record)
     if every:  # everybody's deeds were counted already
-        book.attributed_events = sum(use.events for use in book.hosts.values())
+        book.records = sum(use.events for use in book.hosts.values())
         for use in book.hosts.values():
             book.people.include(use.people)
     _finish(host, reading, told, book)

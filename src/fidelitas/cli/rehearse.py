@@ -79,9 +79,7 @@ def _replays(source: Source, changed: Sequence[Bundle]) -> list[Replay]:
     """Put every logged use of sudo to the new policies; where there are no logs there is nothing to put."""
     events: list[Event] = []
     if source.logs or any(bundle.copies for bundle in changed):
-        book = source.logbook(
-            EventFilter(kinds=frozenset({EventKind.USED, EventKind.REFUSED})), lambda attributed: events.append(attributed.event)
-        )
+        book = source.logbook(EventFilter(kinds=frozenset({EventKind.USED, EventKind.REFUSED})), lambda record: events.append(record.event))
         for problem in (*book.gaps, *book.unread):
             say(str(problem))
     return replay(events, {bundle.subject: PolicyHistory([bundle]) for bundle in changed})

@@ -19,10 +19,10 @@ from fidelitas.reports.findings import findings_blocks, findings_document, tally
 from fidelitas.reports.replay import replay_blocks, replay_document, replay_table
 from fidelitas.reports.sessions import sessions_table, timeline_blocks
 from fidelitas.reports.usage import (
-    attributed_event_document,
     head_block,
     outside_lines,
     people_table,
+    record_document,
     usage_blocks,
     usage_document,
     usage_table,
@@ -82,17 +82,17 @@ def command(
     ends = min(wanted.until or now, now)
     if wanted.since is not None and wanted.since >= ends:
         raise RequestError("the window is empty: it ends before it begins", hint="Give --since a time before --until and before now.")
-    attributed_events: list[AttributedEvent] = []
+    records: list[AttributedEvent] = []
     keep = figures is not None or view in ("events", "timeline", "against-policy")
     if output.form == "jsonl":
-        book = source.logbook(wanted, lambda attributed: output.text(json.dumps(attributed_event_document(attributed)) + "\n"))
+        book = source.logbook(wanted, lambda record: output.text(json.dumps(record_document(record)) + "\n"))
     else:
-        book = source.logbook(wanted, attributed_events.append if keep else None)
-        attributed_events.sort(key=lambda attributed: attributed.event.at or datetime.min.replace(tzinfo=UTC))
+        book = source.logbook(wanted, records.append if keep else None)
+        records.sort(key=lambda record: record.event.at or datetime.min.replace(tzinfo=UTC))
         _refuse_unknown(book, wanted, source)
-        _show(book, attributed_events, view or "summary", source, output, wanted)
+        _show(book, records, view or "summary", source, output, wanted)
     if figures is not None:
-        _draw(figures, attributed_events, source)
+        _draw(figures, records, source)
     outside = outside_lines(book, wanted.since, ends, reader_zone()) if wanted.since is not None or wanted.until is not None else []
     for line in outside:
         say(line)
@@ -112,21 +112,21 @@ def _refuse_unknown(book: Logbook, wanted: EventFilter, source: Source) -> None:
             raise unknown_name("neither logs nor evidence know a person", wanted.person, people)
 
 
-def _show(book: Logbook, attributed_events: list[AttributedEvent], view: str, source: Source, output: Output, wanted: EventFilter) -> None:
+def _show(book: Logbook, records: list[AttributedEvent], view: str, source: Source, output: Output, wanted: EventFilter) -> None:
     plain = wanted == EventFilter()
     zone, found = reader_zone(), book.findings() if plain else []
     if view == "against-policy":
-        _against(book, attributed_events, source, output)
+        _against(book, records, source, output)
     elif view == "sessions" and output.form != "json":
         sessions = [session for use in book.hosts.values() for session in use.sessions if wanted.takes_session(session)]
         output.table(sessions_table(sessions, zone, everything=output.form != "table"), dict)
     elif output.form == "json":
         document = findings_document(found, complete=True)["findings"]
-        output.json(usage_document(book, document, attributed_events if view in ("events", "timeline") else None))
+        output.json(usage_document(book, document, records if view in ("events", "timeline") else None))
     elif view == "timeline":
-        output.blocks(timeline_blocks(attributed_events, zone))
+        output.blocks(timeline_blocks(records, zone))
     elif view == "events":
-        output.table(usage_table(attributed_events, zone), dict)
+        output.table(usage_table(records, zone), dict)
     elif output.form != "table":
         output.table(people_table(book.people.ranked(), zone), dict)
     else:
@@ -139,9 +139,9 @@ def _show(book: Logbook, attributed_events: list[AttributedEvent], view: str, so
             output.blocks(findings_blocks(found))
 
 
-def _against(book: Logbook, attributed_events: list[AttributedEvent], source: Source, output: Output) -> None:
+def _against(book: Logbook, records: list[AttributedEvent], source: Source, output: Output) -> None:
     held = {subject: PolicyHistory(bundles, book.use_of(subject)) for subject, bundles in source.history()}
-    replays = replay((attributed.event for attributed in attributed_events), held)
+    replays = replay((record.event for record in records), held)
     if not replays:
         raise RequestError("the logs hold no use of sudo on a host of the ledger", hint="Survey the host, or name its logs.")
     if output.form == "table":
@@ -150,12 +150,12 @@ def _against(book: Logbook, attributed_events: list[AttributedEvent], source: So
         output.table(replay_table(replays), lambda: {"schema": "fidelitas/replay/1", "subjects": replay_document(replays)})
 
 
-def _draw(folder: Path, attributed_events: list[AttributedEvent], source: Source) -> None:
+def _draw(folder: Path, records: list[AttributedEvent], source: Source) -> None:
     from fidelitas.reports.figures import figures  # noqa: PLC0415 Matplotlib takes a second to load
 
     try:
         folder.mkdir(parents=True, exist_ok=True)
-        for name, content in figures(attributed_events, source.hosts_if_any(), reader_zone()):
+        for name, content in figures(records, source.hosts_if_any(), reader_zone()):
             (folder / name).write_bytes(content)
             say(f'drew "{folder / name}"')
     except OSError as error:

@@ -10,7 +10,7 @@ from typing import Any
 
 from fidelitas.facts import AccountGrant, DatabaseAccount, DefinerObject, GrantScope, MariadbFacts, Place, ProxyGrant, RoleGrant
 from fidelitas.languages.evidence import HostEvidence
-from fidelitas.languages.rows import Row, RowReader
+from fidelitas.languages.rows import Row, RowReader, fact_of
 from fidelitas.languages.rows import text_of as _text
 
 __all__ = ["PRIVILEGES", "is_mariadb_dump", "read_mariadb"]
@@ -171,80 +171,40 @@ def _set(value: Any) -> frozenset[str]:
     return frozenset("GRANT OPTION" if word == "GRANT" else word for word in words)
 
 
-def _database(row: Row, place: Place) -> AccountGrant:
-    return AccountGrant(
-        user=_text(row, "User"),
-        host=_text(row, "Host"),
-        database=_text(row, "Db"),
-        scope=GrantScope.DATABASE,
-        name="",
-        column="",
-        privileges=_columns(row),
-        place=place,
-    )
+def _grant_on(scope: GrantScope, privileges: str, name: str = "", column: str = "") -> Callable[[Row, Place], AccountGrant]:
+    """Return what reads a row of a grant table: which columns have the privileges, the object's name and its column."""
+
+    def read(row: Row, place: Place) -> AccountGrant:
+        stated = {"name": _text(row, name) if name else "", "column": _text(row, column) if column else ""}
+        granted = _set(row[privileges]) if privileges else _columns(row)
+        return fact_of(AccountGrant, row, place, _ACCOUNT, scope=scope, privileges=granted, **stated)
+
+    return read
 
 
-def _table(row: Row, place: Place) -> AccountGrant:
-    return AccountGrant(
-        user=_text(row, "User"),
-        host=_text(row, "Host"),
-        database=_text(row, "Db"),
-        scope=GrantScope.TABLE,
-        name=_text(row, "Table_name"),
-        column="",
-        privileges=_set(row["Table_priv"]),
-        place=place,
-    )
-
-
-def _column(row: Row, place: Place) -> AccountGrant:
-    return AccountGrant(
-        user=_text(row, "User"),
-        host=_text(row, "Host"),
-        database=_text(row, "Db"),
-        scope=GrantScope.COLUMN,
-        name=_text(row, "Table_name"),
-        column=_text(row, "Column_name"),
-        privileges=_set(row["Column_priv"]),
-        place=place,
-    )
-
-
-def _routine(row: Row, place: Place) -> AccountGrant:
-    return AccountGrant(
-        user=_text(row, "User"),
-        host=_text(row, "Host"),
-        database=_text(row, "Db"),
-        scope=GrantScope.ROUTINE,
-        name=_text(row, "Routine_name"),
-        column="",
-        privileges=_set(row["Proc_priv"]),
-        place=place,
-    )
-
-
-_GRANTS = {"db": _database, "tables_priv": _table, "columns_priv": _column, "procs_priv": _routine}
+# How the tables call what our fields are called.
+_ACCOUNT = {
+    "user": "User", "host": "Host", "database": "Db", "role": "Role", "proxied_user": "Proxied_user", "proxied_host": "Proxied_host",
+    "object_kind": "kind",
+}  # fmt: skip
+_GRANTS = {
+    "db": _grant_on(GrantScope.DATABASE, ""),
+    "tables_priv": _grant_on(GrantScope.TABLE, "Table_priv", "Table_name"),
+    "columns_priv": _grant_on(GrantScope.COLUMN, "Column_priv", "Table_name", "Column_name"),
+    "procs_priv": _grant_on(GrantScope.ROUTINE, "Proc_priv", "Routine_name"),
+}
 
 
 def _role(row: Row, place: Place) -> RoleGrant:
-    admin = row.get("Admin_option") == "Y"
-    return RoleGrant(user=_text(row, "User"), host=_text(row, "Host"), role=_text(row, "Role"), admin=admin, place=place)
+    return fact_of(RoleGrant, row, place, _ACCOUNT, admin=row.get("Admin_option") == "Y")
 
 
 def _proxy(row: Row, place: Place) -> ProxyGrant:
-    return ProxyGrant(
-        user=_text(row, "User"),
-        host=_text(row, "Host"),
-        proxied_user=_text(row, "Proxied_user"),
-        proxied_host=_text(row, "Proxied_host"),
-        place=place,
-    )
+    return fact_of(ProxyGrant, row, place, _ACCOUNT)
 
 
 def _definer(row: Row, place: Place) -> DefinerObject:
-    return DefinerObject(
-        object_kind=_text(row, "kind"), database=_text(row, "database"), name=_text(row, "name"), definer=_text(row, "definer"), place=place
-    )
+    return fact_of(DefinerObject, row, place, {"object_kind": "kind"})
 
 
 def _unquoted(grantee: str) -> str:

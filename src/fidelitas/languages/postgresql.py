@@ -5,7 +5,6 @@ only itself.
 """
 
 from collections.abc import Callable, Mapping
-from datetime import UTC, datetime
 from typing import Any, TypeVar
 
 from fidelitas.facts import (
@@ -23,8 +22,7 @@ from fidelitas.facts import (
     UserMapping,
 )
 from fidelitas.languages.evidence import HostEvidence
-from fidelitas.languages.rows import Row, RowReader
-from fidelitas.languages.rows import text_of as _text
+from fidelitas.languages.rows import Row, RowReader, fact_of, text_of
 from fidelitas.text import clipped, escape_control
 
 __all__ = ["is_postgresql_dump", "read_postgresql"]
@@ -102,145 +100,60 @@ class _Reader:
         return self._reader.one(lambda: make(row, database, place), place)
 
 
-def _flag(row: Row, name: str) -> bool:
-    value = row[name]
-    if not isinstance(value, bool):
-        raise TypeError(f"{name} is {value!r}")
-    return value
-
-
-def _texts(value: Any) -> tuple[str, ...]:
-    return tuple(str(one) for one in value) if isinstance(value, list) else ()
-
-
-def _time(value: Any) -> datetime | None:
-    """Return a time; "infinity" is none, and so is what Python's calendar does not reach."""
-    try:
-        at = datetime.fromisoformat(value) if isinstance(value, str) else None
-    except ValueError:
-        return None
-    return None if at is None else at.astimezone(UTC) if at.tzinfo else at.replace(tzinfo=UTC)
+# A column whose field has a longer name here.
+_KIND = {"object_kind": "kind"}
 
 
 def _role(row: Row, passwords: Mapping[Any, Any], place: Place) -> DatabaseRole:
-    name = _text(row, "name")
-    kind = passwords.get(name)
-    return DatabaseRole(
-        name=name,
-        superuser=_flag(row, "superuser"),
-        inherit=_flag(row, "inherit"),
-        create_role=_flag(row, "create_role"),
-        create_database=_flag(row, "create_database"),
-        login=_flag(row, "log_in"),
-        replication=_flag(row, "replication"),
-        bypass_row_security=_flag(row, "bypass_row_security"),
-        connection_limit=-1 if row.get("connection_limit") is None else int(row["connection_limit"]),
-        valid_until=_time(row.get("valid_until")),
-        password=kind if isinstance(kind, str) else None,
-        place=place,
-    )
+    kind = passwords.get(text_of(row, "name"))
+    limit = -1 if row.get("connection_limit") is None else int(row["connection_limit"])
+    password = kind if isinstance(kind, str) else None
+    return fact_of(DatabaseRole, row, place, {"login": "log_in"}, connection_limit=limit, password=password)
 
 
 def _membership(row: Row, inherits: Mapping[str, bool], place: Place) -> RoleMembership:
-    member = _text(row, "member")
-    inherit, may_set = row.get("inherit"), row.get("set")
-    return RoleMembership(
-        role=_text(row, "role"),
-        member=member,
-        admin=_flag(row, "admin"),
-        inherit=inherits.get(member, True) if inherit is None else bool(inherit),
+    inherit, may_set, grantor = row.get("inherit"), row.get("set"), row.get("grantor")
+    return fact_of(
+        RoleMembership, row, place,
+        inherit=inherits.get(text_of(row, "member"), True) if inherit is None else bool(inherit),
         set=True if may_set is None else bool(may_set),
-        grantor=row.get("grantor") if isinstance(row.get("grantor"), str) else None,
-        place=place,
-    )
+        grantor=grantor if isinstance(grantor, str) else None,
+    )  # fmt: skip
 
 
 def _object(row: Row, database: str, place: Place) -> DatabaseObject:
-    return DatabaseObject(
-        database=database,
-        object_kind=_text(row, "kind"),
-        schema=_text(row, "schema"),
-        name=_text(row, "name"),
-        owner=_text(row, "owner"),
-        row_security=bool(row.get("row_security")),
-        place=place,
-    )
+    return fact_of(DatabaseObject, row, place, _KIND, database=database, row_security=bool(row.get("row_security")))
 
 
 def _database(row: Row, _: str, place: Place) -> DatabaseObject:
-    return DatabaseObject(database="", object_kind="database", schema="", name=_text(row, "name"), owner=_text(row, "owner"), place=place)
+    return fact_of(DatabaseObject, row, place, database="", object_kind="database", schema="", row_security=False)
 
 
 def _grant(row: Row, database: str, place: Place) -> DatabaseGrant:
-    return DatabaseGrant(
-        database=database,
-        object_kind=_text(row, "kind"),
-        schema=_text(row, "schema"),
-        name=_text(row, "name"),
-        column=_text(row, "column"),
-        owner=_text(row, "owner"),
-        grantee=_text(row, "grantee"),
-        privilege=_text(row, "privilege"),
-        grantable=_flag(row, "grantable"),
-        place=place,
-    )
+    return fact_of(DatabaseGrant, row, place, _KIND, database=database)
 
 
 def _routine(row: Row, database: str, place: Place) -> Routine:
-    return Routine(
-        database=database,
-        schema=_text(row, "schema"),
-        name=_text(row, "name"),
-        owner=_text(row, "owner"),
-        definer=_flag(row, "definer"),
-        language=_text(row, "language"),
-        trusted=_flag(row, "trusted"),
-        settings=_texts(row.get("settings")),
-        place=place,
-    )
+    return fact_of(Routine, row, place, database=database)
 
 
 def _extension(row: Row, database: str, place: Place) -> DatabaseExtension:
-    return DatabaseExtension(database=database, name=_text(row, "name"), owner=_text(row, "owner"), place=place)
+    return fact_of(DatabaseExtension, row, place, database=database)
 
 
 def _default(row: Row, database: str, place: Place) -> DefaultPrivilege:
-    return DefaultPrivilege(
-        database=database,
-        owner=_text(row, "owner"),
-        schema=_text(row, "schema"),
-        object_kind=_text(row, "kind"),
-        grantee=_text(row, "grantee"),
-        privilege=_text(row, "privilege"),
-        place=place,
-    )
+    return fact_of(DefaultPrivilege, row, place, _KIND, database=database)
 
 
 def _access_rule(row: Row, _: str, place: Place) -> AccessRule:
-    return AccessRule(
-        line=int(row["line"]),
-        type=_text(row, "type"),
-        databases=_texts(row.get("database")),
-        roles=_texts(row.get("role")),
-        address=row.get("address") or "",
-        netmask=row.get("netmask") or "",
-        method=_text(row, "method"),
-        options=_texts(row.get("options")),
-        place=Place(place.subject, "pg_hba.conf", int(row["line"])),
-    )
+    line, columns = int(row["line"]), {"databases": "database", "roles": "role"}
+    address, netmask = row.get("address") or "", row.get("netmask") or ""
+    return fact_of(AccessRule, row, Place(place.subject, "pg_hba.conf", line), columns, line=line, address=address, netmask=netmask)
 
 
 def _session(row: Row, _: str, place: Place) -> DatabaseSession:
-    return DatabaseSession(
-        role=_text(row, "role"),
-        database=row.get("database") or "",
-        address=row.get("address") or "",
-        since=_time(row.get("since")),
-        place=place,
-    )
+    return fact_of(DatabaseSession, row, place, database=row.get("database") or "", address=row.get("address") or "")
 
 
 def _mapping(row: Row, database: str, place: Place) -> UserMapping:
-    return UserMapping(
-        database=database, server=_text(row, "server"), role=_text(row, "role"), password=_flag(row, "password"), place=place
-    )
+    return fact_of(UserMapping, row, place, database=database)

@@ -3,14 +3,16 @@
 import json
 from collections import Counter
 from collections.abc import Callable, Iterator, Mapping
+from dataclasses import fields
+from datetime import UTC, datetime
 from functools import partial
-from typing import Any, TypeVar
+from typing import Any, TypeVar, cast
 
 from fidelitas.facts import Gap, Place
 from fidelitas.languages.evidence import HostEvidence
 from fidelitas.text import clipped, escape_control
 
-__all__ = ["Row", "RowReader", "text_of"]
+__all__ = ["Row", "RowReader", "fact_of", "flag_of", "text_of", "texts_of", "time_of"]
 
 T = TypeVar("T")
 Row = Mapping[str, Any]
@@ -83,3 +85,51 @@ def text_of(row: Row, name: str) -> str:
     if not isinstance(value, str):
         raise TypeError(f"{name} is {value!r}")
     return value
+
+
+def flag_of(row: Row, name: str) -> bool:
+    """Return a column that must be true or false; raises `KeyError` or `TypeError`."""
+    value = row[name]
+    if not isinstance(value, bool):
+        raise TypeError(f"{name} is {value!r}")
+    return value
+
+
+def texts_of(row: Row, name: str) -> tuple[str, ...]:
+    """Return a column that is a list, as texts; of anything else nothing."""
+    value = row.get(name)
+    return tuple(str(one) for one in value) if isinstance(value, list) else ()
+
+
+def time_of(row: Row, name: str) -> datetime | None:
+    """Return a column that is a time; "infinity" is none, and so is what Python's calendar does not reach."""
+    value = row.get(name)
+    try:
+        at = datetime.fromisoformat(value) if isinstance(value, str) else None
+    except ValueError:
+        return None
+    return None if at is None else at.astimezone(UTC) if at.tzinfo else at.replace(tzinfo=UTC)
+
+
+# What reads a column, by the type of the field that it is for.
+_COLUMNS: Mapping[object, Callable[[Row, str], object]] = {
+    str: text_of,
+    bool: flag_of,
+    tuple[str, ...]: texts_of,
+    datetime | None: time_of,
+}
+
+
+def fact_of(kind: Callable[..., T], row: Row, place: Place, columns: Mapping[str, str] | None = None, **given: Any) -> T:
+    """Return a fact of a kind, each field read from the column of its name by its type; what is `given` is taken as it is.
+
+    `columns` are the names of columns that differ from those of their fields.  Raises `KeyError` or `TypeError` where one is not as
+    expected.
+    """
+    named = columns or {}
+    read = {
+        field.name: _COLUMNS[field.type](row, named.get(field.name, field.name))
+        for field in fields(cast(Any, kind))
+        if field.name not in given and field.name != "place"
+    }
+    return kind(**read, **given, place=place)

@@ -36,11 +36,11 @@ _SIZE = (10.0, 6.0)
 _Use = tuple[str, str, str]
 
 
-def figures(attributed_events: Sequence[AttributedEvent], hosts: Sequence[HostRights], zone: tzinfo) -> Iterator[tuple[str, bytes]]:
+def figures(records: Sequence[AttributedEvent], hosts: Sequence[HostRights], zone: tzinfo) -> Iterator[tuple[str, bytes]]:
     """Yield name and content of each figure, as PNG and as SVG; that of rights only where a survey tells them."""
-    drawn = [("use-by-hour", _by_hour(attributed_events, zone)), ("failures", _failures(attributed_events, zone))]
+    drawn = [("use-by-hour", _by_hour(records, zone)), ("failures", _failures(records, zone))]
     if hosts:
-        drawn.append(("rights-used", _rights(attributed_events, hosts)))
+        drawn.append(("rights-used", _rights(records, hosts)))
     for name, figure in drawn:
         for form in ("png", "svg"):
             out = io.BytesIO()
@@ -54,15 +54,15 @@ def _figure() -> tuple[Figure, Axes]:
     return figure, figure.add_subplot()
 
 
-def _by_hour(attributed_events: Sequence[AttributedEvent], zone: tzinfo) -> Figure:
+def _by_hour(records: Sequence[AttributedEvent], zone: tzinfo) -> Figure:
     """Hours of the day by days of the week."""
-    mine = [attributed for attributed in attributed_events if attributed.event.kind in _USED and attributed.person]
+    mine = [record for record in records if record.event.kind in _USED and record.person]
     counts = np.zeros((7, 24))
-    for attributed in mine:
-        if attributed.event.at is not None:
-            at = attributed.event.at.astimezone(zone)
+    for record in mine:
+        if record.event.at is not None:
+            at = record.event.at.astimezone(zone)
             counts[at.weekday(), at.hour] += 1
-    people = sorted({attributed.person for attributed in mine})
+    people = sorted({record.person for record in mine})
     figure, axes = _figure()
     image = axes.imshow(np.where(counts > 0, counts, np.nan), aspect="auto", cmap="viridis_r", vmin=0)
     axes.set_xticks(range(24), [str(hour) for hour in range(24)])
@@ -78,12 +78,12 @@ def _by_hour(attributed_events: Sequence[AttributedEvent], zone: tzinfo) -> Figu
     return figure
 
 
-def _failures(attributed_events: Sequence[AttributedEvent], zone: tzinfo) -> Figure:
+def _failures(records: Sequence[AttributedEvent], zone: tzinfo) -> Figure:
     """Failures of each sort, day by day."""
     days: dict[EventKind, Counter[date]] = {kind: Counter() for kind, _, _ in _FAILURES}
     dates: list[date] = []
-    for attributed in attributed_events:
-        event = attributed.event
+    for record in records:
+        event = record.event
         if event.at is not None:
             dates.append(event.at.astimezone(zone).date())
             if event.kind in days:
@@ -111,9 +111,9 @@ def _failures(attributed_events: Sequence[AttributedEvent], zone: tzinfo) -> Fig
     return figure
 
 
-def _rights(attributed_events: Sequence[AttributedEvent], hosts: Sequence[HostRights]) -> Figure:
+def _rights(records: Sequence[AttributedEvent], hosts: Sequence[HostRights]) -> Figure:
     """Of the rights that each account holds, counted on every host, how many the logs show used."""
-    used = {use for attributed in attributed_events if attributed.event.kind is EventKind.USED for use in _uses(attributed)}
+    used = {use for record in records if record.event.kind is EventKind.USED for use in _uses(record)}
     held: Counter[str] = Counter()
     shown: Counter[str] = Counter()
     for host in hosts:
@@ -140,11 +140,11 @@ def _short(host: str) -> str:
     return host.partition(".")[0].lower()
 
 
-def _uses(attributed: AttributedEvent) -> Iterator[_Use]:
+def _uses(record: AttributedEvent) -> Iterator[_Use]:
     """Yield the account that was acted as, and the program that was run."""
-    event = attributed.event
+    event = record.event
     for thing in (event.target or "root", event.command.partition(" ")[0]):
-        yield _short(event.host), attributed.person, thing
+        yield _short(event.host), record.person, thing
 
 
 def _thing(holding: Holding) -> str:

@@ -17,7 +17,7 @@ UNTOLD: Provenance = MappingProxyType({})
 _ACCOUNT_FILES = frozenset({"/etc/passwd", "/etc/group", "/etc/shadow"})
 
 
-def attributed_event_behind(link: Link, grants: Grants | None) -> AttributedEvent | None:
+def record_behind(link: Link, grants: Grants | None) -> AttributedEvent | None:
     """Return the log event that gave what a link rests on: a membership, an edit of the policy, or the account itself."""
     if grants is None:
         return None
@@ -28,39 +28,37 @@ def attributed_event_behind(link: Link, grants: Grants | None) -> AttributedEven
 
 def since_line(link: Link, grants: Grants | None) -> str:
     """Return since when and by whom, with the log line; nothing where no log tells."""
-    attributed = attributed_event_behind(link, grants)
-    if attributed is None or attributed.event.at is None:
+    record = record_behind(link, grants)
+    if record is None or record.event.at is None:
         return ""
-    event = attributed.event
+    event = record.event
     what = event.reason or f"{event.program} {event.command}"
-    sure = f", {attributed.basis.confidence}: {attributed.basis.value}" if attributed.persons else ""
-    return f"since {event.at:%Y-%m-%d %H:%M %Z} by {_by(attributed)}{sure}; {what} ({event.place.in_file()})"
+    sure = f", {record.basis.confidence}: {record.basis.value}" if record.persons else ""
+    return f"since {event.at:%Y-%m-%d %H:%M %Z} by {_by(record)}{sure}; {what} ({event.place.in_file()})"
 
 
-def _by(attributed: AttributedEvent) -> str:
-    return " or ".join(attributed.persons) or attributed.event.account or "nobody known"
+def _by(record: AttributedEvent) -> str:
+    return " or ".join(record.persons) or record.event.account or "nobody known"
 
 
 def since_in_brief(holding: Holding, grants: Grants | None) -> str:
     """Return the latest change that the strongest route rests on, as date and doer."""
-    attributed_events = [
-        attributed
-        for link in holding.routes[0].links
-        if (attributed := attributed_event_behind(link, grants)) is not None and attributed.event.at is not None
+    records = [
+        record for link in holding.routes[0].links if (record := record_behind(link, grants)) is not None and record.event.at is not None
     ]
-    latest = max(attributed_events, key=lambda attributed: (attributed.event.at is not None, attributed.event.at), default=None)
+    latest = max(records, key=lambda record: (record.event.at is not None, record.event.at), default=None)
     return "" if latest is None else f"{latest.event.at:%Y-%m-%d} {_by(latest)}"
 
 
 def since_document(link: Link, grants: Grants | None) -> dict[str, Any] | None:
     """Return the JSON form of it."""
-    attributed = attributed_event_behind(link, grants)
-    if attributed is None:
+    record = record_behind(link, grants)
+    if record is None:
         return None
     return {
-        "time": attributed.event.at.isoformat() if attributed.event.at is not None else None,
-        "persons": list(attributed.persons),
-        "confidence": attributed.basis.confidence,
-        "what": attributed.event.reason or attributed.event.command,
-        "place": place_document(attributed.event.place),
+        "time": record.event.at.isoformat() if record.event.at is not None else None,
+        "persons": list(record.persons),
+        "confidence": record.basis.confidence,
+        "what": record.event.reason or record.event.command,
+        "place": place_document(record.event.place),
     }

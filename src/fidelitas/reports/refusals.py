@@ -47,7 +47,7 @@ def cause_words(cause: Cause) -> str:
     return cause.reason or f"no rule is about {cause.account}"
 
 
-def _by(attributed: AttributedEvent) -> str:
-    who = " or ".join(attributed.persons) or "somebody"
-    at = attributed.event.at
+def _by(record: AttributedEvent) -> str:
+    who = " or ".join(record.persons) or "somebody"
+    at = record.event.at
     return f"{who}, {at:%Y-%m-%d %H:%M %Z}," if at is not None else who

@@ -40,7 +40,7 @@ def _row(session: Session, zone: tzinfo) -> tuple[str, ...]:
         session.program,
         session.terminal,
         _lasted(session.duration),
-        str(session.attributed_events) if session.shell else "",
+        str(session.records) if session.shell else "",
         session.command,
         session.place.in_file(),
     )
@@ -54,29 +54,27 @@ def _lasted(duration: timedelta | None) -> str:
     return f"{hours} h {minutes:02} min" if hours else f"{minutes} min {seconds:02} s" if minutes else f"{seconds} s"
 
 
-def timeline_blocks(attributed_events: Sequence[AttributedEvent], zone: tzinfo) -> list[Block]:
+def timeline_blocks(records: Sequence[AttributedEvent], zone: tzinfo) -> list[Block]:
     """Return what was done day by day and host by host; what is tied to a person's shell is drawn under it."""
     days: dict[tuple[str, str], list[AttributedEvent]] = {}
-    for attributed in attributed_events:
-        if attributed.event.at is not None and attributed.event.kind not in _NOT_SHOWN:
-            days.setdefault((f"{attributed.event.at.astimezone(zone):%A %Y-%m-%d}", attributed.event.host), []).append(attributed)
+    for record in records:
+        if record.event.at is not None and record.event.kind not in _NOT_SHOWN:
+            days.setdefault((f"{record.event.at.astimezone(zone):%A %Y-%m-%d}", record.event.host), []).append(record)
     ordered = sorted(days.items(), key=lambda item: (item[1][0].event.at, item[0]))
-    return [
-        Block(f"{day}  {host}", tuple(row for attributed in those for row in _rows(attributed, zone))) for (day, host), those in ordered
-    ]
+    return [Block(f"{day}  {host}", tuple(row for record in those for row in _rows(record, zone))) for (day, host), those in ordered]
 
 
-def _rows(attributed: AttributedEvent, zone: tzinfo) -> list[Row]:
-    event = attributed.event
-    within = attributed.basis in (
+def _rows(record: AttributedEvent, zone: tzinfo) -> list[Row]:
+    event = record.event
+    within = record.basis in (
         AttributionBasis.TERMINAL,
         AttributionBasis.ONLY_SHELL,
         AttributionBasis.SEVERAL,
         AttributionBasis.COMMAND,
     )
-    who = " or ".join(attributed.persons) or event.account or "nobody known"
+    who = " or ".join(record.persons) or event.account or "nobody known"
     sign = "└ " if within else ""
-    why = f"  [{attributed.basis.confidence}: {attributed.basis.value}]" if within else ""
+    why = f"  [{record.basis.confidence}: {record.basis.value}]" if within else ""
     text = f"{sign}{who}: {event.kind.value if event.kind is not EventKind.USED else 'used'}  {event_words(event)}{why}"
     style = "bold yellow" if is_shell(event) else _STYLES.get(event.kind, "")
     clock = f"{event.at.astimezone(zone):%H:%M:%S}" if event.at is not None else "        "

@@ -15,11 +15,11 @@ from fidelitas.reports.table import Table
 from fidelitas.usage import AttributedEvent, AttributionBasis, HostUse, Notable, PersonUse, Session
 
 __all__ = [
-    "attributed_event_document",
     "event_words",
     "head_block",
     "outside_lines",
     "people_table",
+    "record_document",
     "time_shown",
     "usage_blocks",
     "usage_document",
@@ -77,7 +77,7 @@ def head_block(book: Logbook, zone: tzinfo, window: tuple[datetime | None, datet
     hosts = f" of {len(book.hosts)} host{'' if len(book.hosts) == 1 else 's'}"
     logs = len(book.covers)
     return Block(
-        f"{book.attributed_events} event{'' if book.attributed_events == 1 else 's'} in {logs} log{'' if logs == 1 else 's'}{hosts}{span}",
+        f"{book.records} event{'' if book.records == 1 else 's'} in {logs} log{'' if logs == 1 else 's'}{hosts}{span}",
         (),
     )
 
@@ -106,32 +106,32 @@ def usage_blocks(hosts: Iterable[HostUse], zone: tzinfo) -> list[Block]:
     hosts = tuple(hosts)
     blocks = []
     for sort, title, style in _SORTS:
-        attributed_events = [attributed for use in hosts for attributed in use.notable.get(sort, ())]
+        records = [record for use in hosts for record in use.notable.get(sort, ())]
         count = sum(use.counted[sort] for use in hosts)
-        if attributed_events:
-            blocks.append(_block(f"{title}: {count}", style, attributed_events, count, zone))
+        if records:
+            blocks.append(_block(f"{title}: {count}", style, records, count, zone))
     return blocks
 
 
-def _block(title: str, style: str, attributed_events: Sequence[AttributedEvent], count: int, zone: tzinfo) -> Block:
-    rows = [row for attributed in attributed_events[:_MOST_SHOWN] for row in _rows(attributed, zone)]
+def _block(title: str, style: str, records: Sequence[AttributedEvent], count: int, zone: tzinfo) -> Block:
+    rows = [row for record in records[:_MOST_SHOWN] for row in _rows(record, zone)]
     more = count - _MOST_SHOWN
     return Block(title, (*rows, *([Row(f"and {more} more: see --events")] if more > 0 else [])), style=style)
 
 
-def _rows(attributed: AttributedEvent, zone: tzinfo) -> list[Row]:
-    event = attributed.event
-    rows = [Row(f"{time_shown(event.at, zone)}  {event.host}  {_who(attributed)}: {event_words(event)}")]
+def _rows(record: AttributedEvent, zone: tzinfo) -> list[Row]:
+    event = record.event
+    rows = [Row(f"{time_shown(event.at, zone)}  {event.host}  {_who(record)}: {event_words(event)}")]
     rows.append(Row(event.place.in_file(), indent=8, style="cyan"))
     if event.doubt:
         rows.append(Row(event.doubt, indent=8, style="magenta"))
-    if attributed.basis not in (AttributionBasis.NAMED, AttributionBasis.NOBODY):
-        rows.append(Row(f"tied to {' or '.join(attributed.persons)}, {attributed.basis.confidence}: {attributed.basis.value}", indent=8))
+    if record.basis not in (AttributionBasis.NAMED, AttributionBasis.NOBODY):
+        rows.append(Row(f"tied to {' or '.join(record.persons)}, {record.basis.confidence}: {record.basis.value}", indent=8))
     return rows
 
 
-def _who(attributed: AttributedEvent) -> str:
-    return " or ".join(attributed.persons) or attributed.event.account or "nobody known"
+def _who(record: AttributedEvent) -> str:
+    return " or ".join(record.persons) or record.event.account or "nobody known"
 
 
 def event_words(event: Event) -> str:
@@ -147,7 +147,7 @@ def event_words(event: Event) -> str:
     return f"{event.program}{as_whom}{group}{command}" + (f" ({event.reason})" if event.reason else "")
 
 
-def usage_table(attributed_events: Sequence[AttributedEvent], zone: tzinfo) -> Table:
+def usage_table(records: Sequence[AttributedEvent], zone: tzinfo) -> Table:
     """Return a row for each event."""
     return Table(
         columns=("time", "host", "person", "kind", "program", "account", "as", "group", "terminal", "command", "reason", "place"),
@@ -155,7 +155,7 @@ def usage_table(attributed_events: Sequence[AttributedEvent], zone: tzinfo) -> T
             (
                 time_shown(event.at, zone),
                 event.host,
-                " or ".join(attributed.persons),
+                " or ".join(record.persons),
                 event.kind.value,
                 event.program,
                 event.account,
@@ -166,17 +166,15 @@ def usage_table(attributed_events: Sequence[AttributedEvent], zone: tzinfo) -> T
                 event.reason,
                 event.place.in_file(),
             )
-            for attributed in attributed_events
-            for event in (attributed.event,)
+            for record in records
+            for event in (record.event,)
         ),
         may_fold=frozenset({"command", "reason", "place"}),
         empty="The logs tell of no use of privilege.",
     )
 
 
-def usage_document(
-    book: Logbook, findings: Sequence[dict[str, Any]], attributed_events: Sequence[AttributedEvent] | None
-) -> dict[str, Any]:
+def usage_document(book: Logbook, findings: Sequence[dict[str, Any]], records: Sequence[AttributedEvent] | None) -> dict[str, Any]:
     """Return the JSON document of usage; with `deeds` every event."""
     covers = [(cover.path, cover.pulse.first, cover.pulse.last) for cover in book.covers]
     return {
@@ -185,8 +183,8 @@ def usage_document(
         "people": [_person_document(use) for use in book.people.ranked()],
         "findings": list(findings),
         "sessions": [session_document(session) for use in book.hosts.values() for session in use.sessions],
-        "event_count": book.attributed_events,
-        "events": None if attributed_events is None else [attributed_event_document(attributed) for attributed in attributed_events],
+        "event_count": book.records,
+        "events": None if records is None else [record_document(record) for record in records],
         "not_recognised": dict(book.unknown),
         "gaps": [str(gap) for gap in (*book.gaps, *book.unread)],
     }
@@ -223,14 +221,14 @@ def session_document(session: Session) -> dict[str, Any]:
         "terminal": session.terminal or None,
         "command": session.command or None,
         "shell": session.shell,
-        "deeds": session.attributed_events,
+        "deeds": session.records,
         "place": place_document(session.place),
     }
 
 
-def attributed_event_document(attributed: AttributedEvent) -> dict[str, Any]:
+def record_document(record: AttributedEvent) -> dict[str, Any]:
     """Return the JSON form of an event and who stood behind it."""
-    event = attributed.event
+    event = record.event
     return {
         "time": iso(event.at),
         "kind": event.kind.value,
@@ -247,9 +245,9 @@ def attributed_event_document(attributed: AttributedEvent) -> dict[str, Any]:
         "count": event.times,
         "address": event.address or None,
         "doubt": event.doubt or None,
-        "persons": list(attributed.persons),
-        "basis": attributed.basis.value,
-        "confidence": attributed.basis.confidence,
+        "persons": list(record.persons),
+        "basis": record.basis.value,
+        "confidence": record.basis.confidence,
         "place": place_document(event.place),
     }
 

@@ -51,7 +51,7 @@ class New(Enum):
 class First:
     """The first time that an account used a command or a right, after so many uses of `known` others, `once` of them met a single time."""
 
-    attributed: AttributedEvent
+    record: AttributedEvent
     what: New
     uses: int
     once: int
@@ -112,30 +112,30 @@ class HostUse:
 
     def add(self, event: Event) -> AttributedEvent:
         """Take the next event, and return it with who stood behind it."""
-        attributed = self.attribution.attributed(event)
+        record = self.attribution.attribute(event)
         kind = event.kind
         self.events += 1
-        tries = self.people.add(attributed)
+        tries = self.people.add(record)
         if self.attribution.sessions.done:
             self._end_sessions()
         if event.doubt:
-            self._keep(Notable.SUSPECTED_FORGERY, attributed)
+            self._keep(Notable.SUSPECTED_FORGERY, record)
         elif kind is EventKind.USED:
-            self._use(attributed)
-            self.grants.add(attributed)
+            self._use(record)
+            self.grants.add(record)
         elif kind is EventKind.REFUSED:
-            self._keep(Notable.REFUSED, attributed)
-            self._act(attributed)
+            self._keep(Notable.REFUSED, record)
+            self._act(record)
             if sensitive_targets(event.command):
-                self._keep(Notable.REFUSED_SENSITIVE, attributed)
+                self._keep(Notable.REFUSED_SENSITIVE, record)
         elif kind is EventKind.FAILED or kind is EventKind.LOGIN_FAILED:
-            self._fail(attributed, tries if attributed.persons and kind is EventKind.FAILED else event.times)
+            self._fail(record, tries if record.persons and kind is EventKind.FAILED else event.times)
         elif kind is EventKind.CHANGED:
-            self._keep(Notable.CHANGED, attributed)
-            self.grants.add(attributed)
+            self._keep(Notable.CHANGED, record)
+            self.grants.add(record)
         elif kind is EventKind.LOGIN and event.target == "root" and not event.last_only:
-            self._keep(Notable.ROOT_LOGIN, attributed)
-        return attributed
+            self._keep(Notable.ROOT_LOGIN, record)
+        return record
 
     def finish(self) -> None:
         """Take the sessions that no line closed."""
@@ -146,30 +146,30 @@ class HostUse:
             if session.shell or len(self.sessions) < 10 * _MOST:
                 self.sessions.append(session)
 
-    def _keep(self, sort: Notable, attributed: AttributedEvent) -> None:
+    def _keep(self, sort: Notable, record: AttributedEvent) -> None:
         self.counted[sort] += 1
         kept = self.notable[sort]
         if len(kept) < _MOST:
-            kept.append(attributed)
+            kept.append(record)
 
     # -- uses ----------------------------------------------------------------------------------------------------------------------
 
-    def _use(self, attributed: AttributedEvent) -> None:
-        event = attributed.event
+    def _use(self, record: AttributedEvent) -> None:
+        event = record.event
         for sensitive_target in sensitive_targets(event.command):
-            self._keep(Notable(sensitive_target.value), attributed)
+            self._keep(Notable(sensitive_target.value), record)
         if is_shell(event):
-            self._keep(Notable.SHELL, attributed)
-        if len(attributed.persons) == 1 and event.program not in ("cron", "CRON", "crond"):
-            self._act(attributed)
-            self._first(attributed, New.RIGHT, event.target or "root")
-            self._first(attributed, New.COMMAND, event.command.partition(" ")[0] or event.program)
+            self._keep(Notable.SHELL, record)
+        if len(record.persons) == 1 and event.program not in ("cron", "CRON", "crond"):
+            self._act(record)
+            self._first(record, New.RIGHT, event.target or "root")
+            self._first(record, New.COMMAND, event.command.partition(" ")[0] or event.program)
 
-    def _act(self, attributed: AttributedEvent) -> None:
+    def _act(self, record: AttributedEvent) -> None:
         """Count a use or an attempt by its hour."""
-        if attributed.event.at is None or len(attributed.persons) != 1:
+        if record.event.at is None or len(record.persons) != 1:
             return
-        person, hour = attributed.persons[0], int(attributed.event.at.timestamp()) // 3600
+        person, hour = record.persons[0], int(record.event.at.timestamp()) // 3600
         hours = self.active.get(person)
         if hours is None:
             if len(self.active) >= _MOST_KEYS:
@@ -177,26 +177,24 @@ class HostUse:
             hours = self.active[person] = Counter()
         hours[hour] += 1
         if hours[hour] == 1:
-            self.active_at[person, hour] = attributed
+            self.active_at[person, hour] = record
 
-    def _first(self, attributed: AttributedEvent, what: New, value: str) -> None:
-        known = self._known.setdefault((what, attributed.persons[0]), Counter())
+    def _first(self, record: AttributedEvent, what: New, value: str) -> None:
+        known = self._known.setdefault((what, record.persons[0]), Counter())
         if value not in known and len(known) < _MOST_KEYS:
             uses = sum(known.values())
             if uses >= _HABIT and len(self.firsts) < 10 * _MOST:
                 once = sum(count == 1 for count in known.values())
-                self.firsts.append(First(attributed, what, uses, once, len(known)))
+                self.firsts.append(First(record, what, uses, once, len(known)))
         known[value] += 1
 
     # -- failures ------------------------------------------------------------------------------------------------------------------
 
-    def _fail(self, attributed: AttributedEvent, count: int) -> None:
-        event = attributed.event
+    def _fail(self, record: AttributedEvent, count: int) -> None:
+        event = record.event
         if event.at is None or not count:
             return
-        account = (
-            attributed.persons[0] if event.kind is EventKind.FAILED and attributed.persons else event.target or event.account
-        ) or "(no name)"
+        account = (record.persons[0] if event.kind is EventKind.FAILED and record.persons else event.target or event.account) or "(no name)"
         source = event.address or event.terminal or event.account
         hour = int(event.at.timestamp()) // 3600
         for table, key in ((self.failures, account), (self.sources, source)):
@@ -221,11 +219,11 @@ class HostUse:
     def flips(self) -> Iterator[tuple[AttributedEvent, AttributedEvent]]:
         """Yield memberships that were given and taken again, or the other way round, as pairs of deeds."""
         before: dict[tuple[str, str], AttributedEvent] = {}
-        for attributed in self.notable[Notable.CHANGED]:
-            event = attributed.event
+        for record in self.notable[Notable.CHANGED]:
+            event = record.event
             if not event.group or not event.target or event.change not in (Change.MEMBER_ADDED, Change.MEMBER_REMOVED):
                 continue
             key = event.target, event.group
             if key in before and before[key].event.change is not event.change:
-                yield before[key], attributed
-            before[key] = attributed
+                yield before[key], record
+            before[key] = record

@@ -71,12 +71,12 @@ class Attribution:
         self._commands: deque[AttributedEvent] = deque(maxlen=_MOST_RECENT)
         self._by_process: dict[int, str] = {}
 
-    def attributed(self, event: Event) -> AttributedEvent:
+    def attribute(self, event: Event) -> AttributedEvent:
         """Return an event with who stood behind it."""
-        attributed = AttributedEvent(event, *self._tied(event))
+        record = AttributedEvent(event, *self._tied(event))
         self.sessions.count(event)
-        self._remember(attributed)
-        return attributed
+        self._remember(record)
+        return record
 
     def _tied(self, event: Event) -> tuple[tuple[str, ...], AttributionBasis]:
         account = event.target if event.kind in _LOGINS else event.account
@@ -84,7 +84,7 @@ class Attribution:
             return (event.login,), AttributionBasis.LOGIN_ID
         session = self.sessions.on(event.terminal, account, event.at) if event.terminal and account else None
         if session is not None and session.person and event.kind is not EventKind.OPENED:
-            session.attributed_events += 1
+            session.records += 1
             return (session.person,), AttributionBasis.TERMINAL
         if account and account != _ROOT:
             return (account,), AttributionBasis.LOGIN_NAME if event.kind is EventKind.OPENED else AttributionBasis.NAMED
@@ -106,22 +106,22 @@ class Attribution:
         shells = self.sessions.shells(event.at)
         persons = tuple(dict.fromkeys(shell.person for shell in shells if shell.person))
         if len(persons) == 1:
-            next(shell for shell in reversed(shells) if shell.person).attributed_events += 1
+            next(shell for shell in reversed(shells) if shell.person).records += 1
         return persons, (AttributionBasis.NOBODY, AttributionBasis.ONLY_SHELL, AttributionBasis.SEVERAL)[min(len(persons), 2)]
 
-    def _remember(self, attributed: AttributedEvent) -> None:
-        event = attributed.event
+    def _remember(self, record: AttributedEvent) -> None:
+        event = record.event
         kind = event.kind
         if kind is EventKind.USED:
-            if attributed.persons and not event.doubt:
-                self._commands.append(attributed)
-                if len(attributed.persons) == 1 and begins_session(event):
-                    self.sessions.begin(event, attributed.persons[0])
+            if record.persons and not event.doubt:
+                self._commands.append(record)
+                if len(record.persons) == 1 and begins_session(event):
+                    self.sessions.begin(event, record.persons[0])
         elif kind is EventKind.OPENED:
-            if event.pid is not None and len(attributed.persons) == 1 and len(self._by_process) < 100_000:
-                self._by_process[event.pid] = attributed.persons[0]
+            if event.pid is not None and len(record.persons) == 1 and len(self._by_process) < 100_000:
+                self._by_process[event.pid] = record.persons[0]
             if may_be_elevated(event) and event.account != (event.target or _ROOT):
-                self.sessions.begin(self._with_command(event), attributed.person)
+                self.sessions.begin(self._with_command(event), record.person)
         elif kind is EventKind.CLOSED:
             if event.pid is not None:
                 self._by_process.pop(event.pid, None)

@@ -19,29 +19,29 @@ class Grants:
     accounts: dict[str, AttributedEvent] = field(default_factory=dict)
     files: dict[str, AttributedEvent] = field(default_factory=dict)  # by path
 
-    def add(self, attributed: AttributedEvent) -> None:
+    def add(self, record: AttributedEvent) -> None:
         """Take a deed, if it gave or took anything."""
-        event = attributed.event
+        event = record.event
         if event.doubt:
             return
         if event.kind is EventKind.CHANGED:
-            self._change(attributed)
+            self._change(record)
         elif event.kind is EventKind.USED and SensitiveTarget.POLICY in sensitive_targets(event.command):
             for path in edited_paths(event.command):
                 if path in self.files or len(self.files) < _MOST:
-                    self.files[path] = attributed
+                    self.files[path] = record
 
-    def _change(self, attributed: AttributedEvent) -> None:
-        event = attributed.event
+    def _change(self, record: AttributedEvent) -> None:
+        event = record.event
         if event.change is Change.MEMBER_ADDED and event.group and len(self.memberships) < _MOST:
-            self.memberships[event.group, event.target] = attributed
+            self.memberships[event.group, event.target] = record
         elif event.change is Change.MEMBER_REMOVED:
             self.memberships.pop((event.group, event.target), None)
         elif event.change is Change.MEMBERS_SET:
             for member in event.target.split(","):
-                self.memberships.setdefault((event.group, member), attributed)
+                self.memberships.setdefault((event.group, member), record)
         elif event.change is Change.ACCOUNT_CREATED and len(self.accounts) < _MOST:
-            self.accounts[event.target] = attributed
+            self.accounts[event.target] = record
         elif event.change is Change.ACCOUNT_DELETED:
             self.accounts.pop(event.target, None)
 

@@ -44,7 +44,7 @@ class Session:
     shell: bool = False
     closed: datetime | None = None
     end: Place | None = None
-    attributed_events: int = 0
+    records: int = 0
 
     @property
     def duration(self) -> timedelta | None:
@@ -125,7 +125,7 @@ class Sessions:
         if event.program in _OF_SESSION and event.pid is not None:
             session = next((one for one in reversed(self._open) if one.pid == event.pid), None)
             if session is not None:
-                session.attributed_events += 1
+                session.records += 1
 
     def close(self, event: Event) -> None:
         """A session has ended."""

@@ -51,9 +51,9 @@ class People:
         self.by_name: dict[str, PersonUse] = {}
         self._last_failure: dict[tuple[str, str], datetime] = {}
 
-    def add(self, attributed: AttributedEvent) -> int:
+    def add(self, record: AttributedEvent) -> int:
         """Count a deed, and return how many wrong passwords it adds."""
-        event, persons, basis = attributed
+        event, persons, basis = record
         if len(persons) != 1 or event.kind in _NOT_COUNTED:
             return 0
         use = self.by_name.get(persons[0])
@@ -67,19 +67,19 @@ class People:
             use.doubtful += 1
         elif event.kind is EventKind.USED:
             if basis in _SURE:
-                self._count_use(use, attributed)
+                self._count_use(use, record)
         elif event.kind is EventKind.REFUSED:
             use.refused += 1
         elif event.kind is EventKind.CHANGED:
             use.changes += 1
         elif event.kind is EventKind.FAILED:
-            tries = self._tries(attributed)
+            tries = self._tries(record)
             use.failed += tries
             return tries
         return 0
 
-    def _count_use(self, use: PersonUse, attributed: AttributedEvent) -> None:
-        event = attributed.event
+    def _count_use(self, use: PersonUse, record: AttributedEvent) -> None:
+        event = record.event
         use.used += 1
         use.shells += is_shell(event)
         command = _program_of(event.command) or event.program
@@ -87,9 +87,9 @@ class People:
             use.commands[command] += 1
         use.targets[event.target or "root"] += 1
 
-    def _tries(self, attributed: AttributedEvent) -> int:
+    def _tries(self, record: AttributedEvent) -> int:
         """Return how many wrong passwords a line adds to those that a line before it told."""
-        event, key = attributed.event, (attributed.event.host, attributed.persons[0])
+        event, key = record.event, (record.event.host, record.persons[0])
         before = self._last_failure.pop(key, None)
         sums_up = bool(event.command) or event.sums_up
         told = sums_up and before is not None and event.at is not None and event.at - before <= _SAME_TRY

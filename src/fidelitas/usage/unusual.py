@@ -58,7 +58,7 @@ class OddHour:
     person: str
     hour: int
     count: int
-    attributed: AttributedEvent
+    record: AttributedEvent
     share: float
     expected: float
 

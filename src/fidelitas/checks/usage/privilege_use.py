@@ -18,10 +18,10 @@ _BRIEF = timedelta(hours=24)
 _SHOWN = 5
 
 
-def _by_person(attributed_events: Sequence[AttributedEvent]) -> dict[str, list[AttributedEvent]]:
+def _by_person(records: Sequence[AttributedEvent]) -> dict[str, list[AttributedEvent]]:
     people: dict[str, list[AttributedEvent]] = {}
-    for attributed in attributed_events:
-        people.setdefault(" or ".join(attributed.persons) or attributed.event.account or "nobody known", []).append(attributed)
+    for record in records:
+        people.setdefault(" or ".join(record.persons) or record.event.account or "nobody known", []).append(record)
     return people
 
 
@@ -37,25 +37,21 @@ def _hour(use: HostUse, hour: int) -> str:
     return f"{datetime.fromtimestamp(hour * 3600, UTC).astimezone(use.zone):%a %Y-%m-%d %H:00 %Z}"
 
 
-def _commands(attributed_events: Sequence[AttributedEvent]) -> str:
-    shown = list(dict.fromkeys(f'"{attributed.event.command}"' for attributed in attributed_events if attributed.event.command))
+def _commands(records: Sequence[AttributedEvent]) -> str:
+    shown = list(dict.fromkeys(f'"{record.event.command}"' for record in records if record.event.command))
     more = f" and {len(shown) - _SHOWN} more" if len(shown) > _SHOWN else ""
     return "; ".join(shown[:_SHOWN]) + more
 
 
-def _found(about: str, message: str, attributed_events: Sequence[AttributedEvent], severity: Severity | None = None) -> Found:
-    return Found(
-        about=about, message=message, places=tuple(attributed.event.place for attributed in attributed_events[:_SHOWN]), severity=severity
-    )
+def _found(about: str, message: str, records: Sequence[AttributedEvent], severity: Severity | None = None) -> Found:
+    return Found(about=about, message=message, places=tuple(record.event.place for record in records[:_SHOWN]), severity=severity)
 
 
 def _per_person(use: HostUse, sort: Notable, what: str) -> Iterator[Found]:
     """Yield one finding for each person who did a thing that is noted."""
-    for person, attributed_events in _by_person(use.notable[sort]).items():
-        first = _at(use, attributed_events[0].event.at)
-        yield _found(
-            person, f"{person} {what} {_times(len(attributed_events))}, first {first}: {_commands(attributed_events)}", attributed_events
-        )
+    for person, records in _by_person(use.notable[sort]).items():
+        first = _at(use, records[0].event.at)
+        yield _found(person, f"{person} {what} {_times(len(records))}, first {first}: {_commands(records)}", records)
 
 
 @check("use.failure-burst", Severity.MEDIUM, advice="Ask the account's owner; look where the attempts came from.")
@@ -106,12 +102,10 @@ def refused_outsider(use: HostUse) -> Iterator[Found]:
 
     Those who hold rights are refused when they mistype a command; somebody who holds none has nothing to mistype.
     """
-    for person, attributed_events in _by_person(use.notable[Notable.REFUSED]).items():
+    for person, records in _by_person(use.notable[Notable.REFUSED]).items():
         if not use.is_entitled(person):
-            times = f"{_times(len(attributed_events))}, first {_at(use, attributed_events[0].event.at)}"
-            yield _found(
-                person, f"{person}, without rights here, was refused {times}, 0 expected: {_commands(attributed_events)}", attributed_events
-            )
+            times = f"{_times(len(records))}, first {_at(use, records[0].event.at)}"
+            yield _found(person, f"{person}, without rights here, was refused {times}, 0 expected: {_commands(records)}", records)
 
 
 @check("use.refused-probe", Severity.MEDIUM, advice="Ask what was wanted: nobody needs these for a task of their own.")
@@ -120,9 +114,9 @@ def refused_probe(use: HostUse) -> Iterator[Found]:
 
     A mistyped command does not name /etc/shadow; whoever tries these looks for a way further.
     """
-    for person, attributed_events in _by_person(use.notable[Notable.REFUSED_SENSITIVE]).items():
-        times = f"{_times(len(attributed_events))}, first {_at(use, attributed_events[0].event.at)}"
-        yield _found(person, f"{person} reached for what it may not have {times}: {_commands(attributed_events)}", attributed_events)
+    for person, records in _by_person(use.notable[Notable.REFUSED_SENSITIVE]).items():
+        times = f"{_times(len(records))}, first {_at(use, records[0].event.at)}"
+        yield _found(person, f"{person} reached for what it may not have {times}: {_commands(records)}", records)
 
 
 @check("use.first-use-of-right", Severity.LOW, advice="See that the account's owner did it, and why now.")
@@ -146,13 +140,13 @@ def first_use_of_command(use: HostUse) -> Iterator[Found]:
 def _firsts(use: HostUse, what: New) -> Iterator[Found]:
     for one in novelties(use):
         if one.first.what is what:
-            event, attributed = one.first.attributed.event, one.first.attributed
+            event, record = one.first.record.event, one.first.record
             thing = f"acted as {event.target or 'root'}" if what is New.RIGHT else f'ran "{event.command.partition(" ")[0]}"'
             yield _found(
-                f"{attributed.persons[0]} {event.target or 'root'} {event.command.partition(' ')[0] if what is New.COMMAND else ''}",
-                f"{attributed.persons[0]} {thing} for the first time {_at(use, event.at)}, "
+                f"{record.persons[0]} {event.target or 'root'} {event.command.partition(' ')[0] if what is New.COMMAND else ''}",
+                f"{record.persons[0]} {thing} for the first time {_at(use, event.at)}, "
                 f"after {one.first.uses} uses of {one.first.known} others; {one.chance:.3f} expected, 1 observed",
-                [attributed],
+                [record],
             )
 
 
@@ -166,8 +160,8 @@ def unusual_hour(use: HostUse) -> Iterator[Found]:
         yield _found(
             f"{odd.person} {odd.hour}",
             f"{odd.person} was active {_times(odd.count)} in the hour of {_hour(use, odd.hour)}; "
-            f"{odd.expected:.1g} hours as unusual expected, 1 observed: {_commands([odd.attributed])}",
-            [odd.attributed],
+            f"{odd.expected:.1g} hours as unusual expected, 1 observed: {_commands([odd.record])}",
+            [odd.record],
         )
 
 
@@ -214,13 +208,13 @@ def audit_edit(use: HostUse) -> Iterator[Found]:
     From then on things happen that nothing tells of.
     """
     yield from _per_person(use, Notable.AUDIT, "changed what is logged")
-    told = [attributed for attributed in use.notable[Notable.CHANGED] if attributed.event.change is Change.AUDIT]
-    for person, attributed_events in _by_person(told).items():
-        kinds = ", ".join(dict.fromkeys(attributed.event.reason.removeprefix("audit: ") for attributed in attributed_events))
+    told = [record for record in use.notable[Notable.CHANGED] if record.event.change is Change.AUDIT]
+    for person, records in _by_person(told).items():
+        kinds = ", ".join(dict.fromkeys(record.event.reason.removeprefix("audit: ") for record in records))
         yield _found(
             f"audit {person}",
-            f"{person} changed the rules of the audit system {_times(len(attributed_events))}: {kinds}",
-            attributed_events,
+            f"{person} changed the rules of the audit system {_times(len(records))}: {kinds}",
+            records,
         )
 
 
@@ -230,10 +224,10 @@ def root_login(use: HostUse) -> Iterator[Found]:
 
     No log tells who that was.
     """
-    attributed_events = use.notable[Notable.ROOT_LOGIN]
-    for address in dict.fromkeys(attributed.event.address or attributed.event.terminal for attributed in attributed_events):
-        here = [attributed for attributed in attributed_events if (attributed.event.address or attributed.event.terminal) == address]
-        if not any(attributed.persons for attributed in here):
+    records = use.notable[Notable.ROOT_LOGIN]
+    for address in dict.fromkeys(record.event.address or record.event.terminal for record in records):
+        here = [record for record in records if (record.event.address or record.event.terminal) == address]
+        if not any(record.persons for record in here):
             times = f"{_times(len(here))}, first {_at(use, here[0].event.at)}"
             yield _found(
                 address, f"root logged in {times}, from {address or 'nowhere told'} ({here[0].event.reason or 'no method told'})", here
@@ -267,10 +261,8 @@ def suspected_forgery(use: HostUse) -> Iterator[Found]:
 
     Somebody wanted a reader of the log to believe something.
     """
-    for person, attributed_events in _by_person(use.notable[Notable.SUSPECTED_FORGERY]).items():
-        yield _found(
-            person, f"{_times(len(attributed_events))} a line about {person}: {attributed_events[0].event.doubt}", attributed_events
-        )
+    for person, records in _by_person(use.notable[Notable.SUSPECTED_FORGERY]).items():
+        yield _found(person, f"{_times(len(records))} a line about {person}: {records[0].event.doubt}", records)
 
 
 CHECKS: tuple[Check[HostUse], ...] = (

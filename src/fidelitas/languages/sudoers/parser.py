@@ -8,11 +8,10 @@ include directives are handed to the caller in place.
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from datetime import datetime
-from typing import Any, NoReturn
+from typing import Any
 
 from fidelitas.facts import (
     AliasKind,
-    Command,
     CommandOptions,
     DefaultScope,
     Gap,
@@ -24,6 +23,7 @@ from fidelitas.facts import (
     SudoRule,
     Tag,
 )
+from fidelitas.languages.sudoers.lists import BINDINGS, MEMBERS, Lists, PolicySyntaxError, host, run_as_group, user
 from fidelitas.languages.sudoers.options import option_fault
 from fidelitas.languages.sudoers.scanner import Scanner
 from fidelitas.languages.sudoers.times import generalized_time, timeout_seconds
@@ -77,14 +77,6 @@ _NO_OPTIONS = CommandOptions()
 Include = Callable[[str, bool, Place], None]
 
 
-class _SyntaxError(Exception):
-    """The parser gave up at a token."""
-
-    def __init__(self, token: Token, message: str) -> None:
-        super().__init__(message)
-        self.token = token
-
-
 def parse_policy(text: str, origin: Place, include: Include, statements: Statements, *, token_by_token: bool = False) -> None:
     """Add what a policy file states to `statements`, calling `include` where a directive stands.
 
@@ -103,27 +95,17 @@ class _CommandSpec:
     options: CommandOptions = _NO_OPTIONS
 
 
-class _Parser:
+class _Parser(Lists):
     def __init__(self, text: str, origin: Place, include: Include, statements: Statements, *, token_by_token: bool) -> None:
-        self._scanner = Scanner(text)
-        self._origin = origin
         self._include = include
         self._into = statements
         self._errors = 0
         self._token_by_token = token_by_token
-        self._whole_lines()
-        self._token = self._scanner.next()
+        super().__init__(Scanner(text), origin)
 
-    # -- tokens ------------------------------------------------------------------------------------------------------------------
+    # -- lines read whole ----------
 
-    def _take(self) -> Token:
-        token = self._token
-        if token.kind is Kind.NEWLINE:
-            self._whole_lines()
-        self._token = self._scanner.next()
-        return token
-
-    def _whole_lines(self) -> None:
+    def _before_line(self) -> None:
         """Read the statements that follow as far as they can be read whole, which most can."""
         scanner, into = self._scanner, self._into
         while self._errors < MOST_ERRORS and not self._token_by_token and (line := scanner.fresh_line()):
@@ -147,29 +129,7 @@ class _Parser:
         self._into.aliases.append(alias)
         return True
 
-    def _accept(self, kind: Kind) -> Token | None:
-        return self._take() if self._token.kind is kind else None
-
-    def _at(self, kind: Kind) -> bool:
-        return self._token.kind is kind
-
-    def _expect(self, kind: Kind, expected: str) -> Token:
-        if self._token.kind is not kind:
-            self._fail(expected)
-        return self._take()
-
-    def _fail(self, expected: str, token: Token | None = None) -> NoReturn:
-        token = token or self._token
-        raise _SyntaxError(token, token.value if token.kind is Kind.ERROR else expected)
-
-    def _reject(self, message: str) -> NoReturn:
-        """Give up at a token that the grammar admits and the language does not: it is used up, as it is by sudo."""
-        raise _SyntaxError(self._take(), message)
-
-    def _place(self, token: Token) -> Place:
-        return self._origin.at(token.line, token.column)
-
-    def _report(self, error: _SyntaxError) -> None:
+    def _report(self, error: PolicySyntaxError) -> None:
         self._errors += 1
         place = self._origin.at(error.token.end_line, error.token.end_column)
         weakens = "sudo drops this statement too: what it was meant to allow or forbid is not in force"
@@ -193,7 +153,7 @@ class _Parser:
         while self._token.kind is not Kind.END:
             try:
                 self._statement()
-            except _SyntaxError as error:
+            except PolicySyntaxError as error:
                 self._report(error)
                 self._skip_line()
             if self._errors >= MOST_ERRORS:
@@ -230,7 +190,7 @@ class _Parser:
         directive = self._take()
         path = self._expect(Kind.WORD, "expected a file name")
         if self._token.kind is not Kind.NEWLINE:
-            self._report(_SyntaxError(self._token, "expected the end of the line after the file name"))
+            self._report(PolicySyntaxError(self._token, "expected the end of the line after the file name"))
             while self._token.kind not in (Kind.NEWLINE, Kind.END):
                 self._take()
         # The line feed is left for the next statement, so that the scanner has read nothing beyond the directive.
@@ -255,16 +215,16 @@ class _Parser:
             self._reject(f'the reserved word "{name.value}" cannot name an alias')
         self._expect(Kind.ALIAS, "expected the name of an alias: upper-case letters, digits and underscores")
         self._expect(Kind.EQUALS, 'expected "=" after the name of an alias')
-        members = self._list(_MEMBERS[kind])
+        members = self._list(MEMBERS[kind])
         if (kind, name.value) in self._into.defined:
-            raise _SyntaxError(self._token, f'alias "{name.value}" is already defined')
+            raise PolicySyntaxError(self._token, f'alias "{name.value}" is already defined')
         self._into.defined.add((kind, name.value))
         self._into.aliases.append(SudoAlias(kind=kind, name=name.value, members=members, place=self._place(name)))
 
     def _defaults(self) -> None:
         """defaults = "Defaults" [ ( "@" hosts | ":" users | ">" users | "!" commands ) ] setting { "," setting } newline"""
         scope = DefaultScope(self._take().value)
-        binding = self._list(_BINDINGS[scope]) if scope is not DefaultScope.GLOBAL else ()
+        binding = self._list(BINDINGS[scope]) if scope is not DefaultScope.GLOBAL else ()
         settings = [self._setting(scope, binding)]
         while self._accept(Kind.COMMA):
             settings.append(self._setting(scope, binding))
@@ -299,12 +259,12 @@ class _Parser:
         An error after a colon costs only what follows the colon, if the parser gives up right at the next colon or the line's end.
         """
         first = self._token
-        users = self._list(_user)
+        users = self._list(user)
         specs = self._privilege()
         while self._accept(Kind.COLON):
             try:
                 specs += self._privilege()
-            except _SyntaxError as error:
+            except PolicySyntaxError as error:
                 self._report(error)
                 if self._token.kind not in (Kind.COLON, Kind.NEWLINE):
                     self._fail("expected a colon or the end of the line")
@@ -336,7 +296,7 @@ class _Parser:
 
     def _privilege(self) -> "list[tuple[tuple[Member, ...], _CommandSpec, Member]]":
         """privilege = hosts "=" command-spec { "," command-spec }"""
-        hosts = self._list(_host)
+        hosts = self._list(host)
         self._expect(Kind.EQUALS, 'expected "=" after the hosts')
         specs = []
         handed_down = _CommandSpec()
@@ -401,92 +361,10 @@ class _Parser:
         opened = self._place(self._token)
         users = groups = None
         if self._token.kind not in (Kind.COLON, Kind.CLOSE):
-            users = self._list(_user)
+            users = self._list(user)
         if self._accept(Kind.COLON) and (users is not None or self._token.kind is not Kind.CLOSE):
-            groups = self._list(_run_as_group)
+            groups = self._list(run_as_group)
         self._expect(Kind.CLOSE, 'expected ")" after the run-as list')
         if users is None and groups is None:
             users = (Member(kind=MemberKind.MYSELF, value="", place=opened),)
         return users, groups
-
-    # -- lists -------------------------------------------------------------------------------------------------------------------
-
-    def _list(self, member: "Callable[[_Parser], Member]") -> tuple[Member, ...]:
-        """list = member { "," member }"""
-        members = [member(self)]
-        while self._accept(Kind.COMMA):
-            members.append(member(self))
-        return tuple(members)
-
-    def member(self, kinds: dict[Kind, MemberKind], expected: str) -> Member:
-        """member = [ "!" ] ( ALL | name | %group | +netgroup | address | ALIAS ), as far as the list admits them"""
-        begin = self._token
-        negated = self._accept(Kind.NOT) is not None
-        kind = kinds.get(self._token.kind)
-        if kind is None:
-            self._fail(expected)
-        token = self._take()
-        return Member(kind=kind, value=token.value, negated=negated, place=self._place(begin))
-
-    def command(self) -> Member:
-        """command = { digest-type ":" digest "," } [ "!" ] ( ALL | path [ arguments ] | sudoedit | list | ALIAS )"""
-        begin = self._token
-        digests: list[tuple[str, str]] = []
-        while self._at(Kind.DIGEST_TYPE):
-            algorithm = self._take().value
-            self._expect(Kind.COLON, 'expected ":" after the digest type')
-            digests.append((algorithm, self._expect(Kind.DIGEST, "expected a digest of the right length").value))
-            if self._accept(Kind.COMMA) and not self._at(Kind.DIGEST_TYPE):
-                self._fail("expected another digest")
-        negated = self._accept(Kind.NOT) is not None
-        token = self._token
-        if token.kind not in (Kind.ALL, Kind.ALIAS, Kind.COMMAND, Kind.WORD):
-            self._fail("expected a command")
-        if token.kind is Kind.WORD and token.value != "list":
-            self._reject("expected the full path of a command")
-        if token.kind is Kind.ALIAS and digests:
-            self._reject("a digest needs the path of a command")
-        self._take()
-        if token.kind is Kind.ALIAS:
-            return Member(kind=MemberKind.WORD, value=token.value, negated=negated, place=self._place(begin))
-        arguments = "" if token.arguments == '""' else token.arguments
-        command = Command(path=token.value, arguments=arguments, digests=tuple(digests))
-        kind = MemberKind.ALL if token.kind is Kind.ALL else MemberKind.COMMAND
-        return Member(kind=kind, value=token.value, negated=negated, command=command, place=self._place(begin))
-
-
-_USER_KINDS = {
-    Kind.ALL: MemberKind.ALL,
-    Kind.WORD: MemberKind.NAME,
-    Kind.ALIAS: MemberKind.WORD,
-    Kind.GROUP: MemberKind.GROUP,
-    Kind.NETGROUP: MemberKind.NETGROUP,
-}
-_HOST_KINDS = {
-    Kind.ALL: MemberKind.ALL,
-    Kind.WORD: MemberKind.NAME,
-    Kind.ALIAS: MemberKind.WORD,
-    Kind.NETGROUP: MemberKind.NETGROUP,
-    Kind.ADDRESS: MemberKind.ADDRESS,
-}
-_RUN_AS_GROUP_KINDS = {Kind.ALL: MemberKind.ALL, Kind.WORD: MemberKind.NAME, Kind.ALIAS: MemberKind.WORD}
-
-
-def _user(parser: _Parser) -> Member:
-    return parser.member(_USER_KINDS, "expected a user, a %group, a +netgroup, an alias or ALL")
-
-
-def _host(parser: _Parser) -> Member:
-    return parser.member(_HOST_KINDS, "expected a host, an address, a +netgroup, an alias or ALL")
-
-
-def _run_as_group(parser: _Parser) -> Member:
-    return parser.member(_RUN_AS_GROUP_KINDS, "expected a group, an alias or ALL")
-
-
-def _command(parser: _Parser) -> Member:
-    return parser.command()
-
-
-_MEMBERS = {AliasKind.USER: _user, AliasKind.RUNAS: _user, AliasKind.HOST: _host, AliasKind.COMMAND: _command}
-_BINDINGS = {DefaultScope.HOST: _host, DefaultScope.USER: _user, DefaultScope.RUNAS: _user, DefaultScope.COMMAND: _command}
