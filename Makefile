@@ -25,7 +25,7 @@ check: $(VENV)/installed-dev
 	$(BIN)/ruff check src tests benchmarks
 	$(BIN)/ruff format --check src tests benchmarks
 	$(BIN)/mypy
-	$(BIN)/pytest -n auto --dist loadscope
+	$(BIN)/pytest -n auto --dist loadscope --cov --cov-report=term
 
 # Some thousands of questions to real sudo, and more examples for every law: half an hour.
 test-long: packages $(VENV)/installed-dev

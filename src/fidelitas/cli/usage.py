@@ -79,9 +79,7 @@ def command(
         since=time_of(since, now),
         until=time_of(until, now),
     )
-    ends = min(wanted.until or now, now)
-    if wanted.since is not None and wanted.since >= ends:
-        raise RequestError("the window is empty: it ends before it begins", hint="Give --since a time before --until and before now.")
+    ends = _end_of_window(wanted, now)
     records: list[AttributedEvent] = []
     keep = figures is not None or view in ("events", "timeline", "against-policy")
     if output.form == "jsonl":
@@ -99,6 +97,14 @@ def command(
     _tell(book)
     if outside:
         raise SystemExit(3)
+
+
+def _end_of_window(wanted: EventFilter, now: datetime) -> datetime:
+    """Return until when events are wanted; refuse a window that ends before it begins."""
+    ends = min(wanted.until or now, now)
+    if wanted.since is not None and wanted.since >= ends:
+        raise RequestError("the window is empty: it ends before it begins", hint="Give --since a time before --until and before now.")
+    return ends
 
 
 def _refuse_unknown(book: Logbook, wanted: EventFilter, source: Source) -> None:

@@ -78,8 +78,7 @@ def _names(people: Sequence[Person]) -> list[str]:
     return [person.name for person in people]
 
 
-def tern(team: Team, planted: list[Planted]) -> HostBuilder:
-    """The ingest server: tide readings arrive here.  Well kept, but for what people added in a hurry."""
+def _tern_accounts(team: Team) -> HostBuilder:
     host = _base("tern", _DEBIAN, "sudo", "yescrypt", root="none")
     _people(host, team["administrators"], team["scientists"], team["technicians"])
     host.account("tideingest", 2001, shell="/usr/sbin/nologin", state="none", comment="ingest of readings")
@@ -88,6 +87,12 @@ def tern(team: Team, planted: list[Planted]) -> HostBuilder:
     host.group("kiosk", 2002)
     host.group("sudo", 27, *_names(team["administrators"]))
     host.group("dataops", 3001, *_names(team["scientists"][:3]))
+    return host
+
+
+def tern(team: Team, planted: list[Planted]) -> HostBuilder:
+    """The ingest server: tide readings arrive here.  Well kept, but for what people added in a hurry."""
+    host = _tern_accounts(team)
     noor, second = team["technicians"][:2]
     _plant(host, planted, "/etc/sudoers", _policy("sudo"))
     _plant(
@@ -213,17 +218,22 @@ def _curlew_roads(host: HostBuilder, team: Team, planted: list[Planted]) -> None
     planted.append(Planted("groups.revoked-but-active", "curlew", "/proc/4711/status", None))
 
 
-def dunlin(team: Team, planted: list[Planted]) -> HostBuilder:
-    """The gateway of the tide gauges, at the end of a long cable: convenience won here."""
+def _dunlin_accounts(team: Team, planted: list[Planted]) -> HostBuilder:
     host = _base("dunlin", _DEBIAN, "sudo", "yescrypt", root="locked")
     _people(host, team["administrators"], team["technicians"], team["contractors"])
     host.account("gauge", 2004, state="empty", comment="log-in of the gauges' serial console")
     planted.append(Planted("accounts.empty-password", "dunlin", "/etc/shadow", len(host.passwords)))
     host.group("gauge", 2004)
-    admins, technicians, contractors = (_names(team[name]) for name in ("administrators", "technicians", "contractors"))
-    host.group("sudo", 27, *admins)
-    host.group("calibration", 3004, *technicians[:4])
-    host.group("contractors", 3005, *contractors)
+    host.group("sudo", 27, *_names(team["administrators"]))
+    host.group("calibration", 3004, *_names(team["technicians"][:4]))
+    host.group("contractors", 3005, *_names(team["contractors"]))
+    return host
+
+
+def dunlin(team: Team, planted: list[Planted]) -> HostBuilder:
+    """The gateway of the tide gauges, at the end of a long cable: convenience won here."""
+    host = _dunlin_accounts(team, planted)
+    technicians, contractors = (_names(team[name]) for name in ("technicians", "contractors"))
     _plant(host, planted, "/etc/sudoers", _policy("sudo", "Host_Alias GAUGES = dunlin, knot, plover"))
     _plant(
         host,
@@ -247,13 +257,8 @@ def dunlin(team: Team, planted: list[Planted]) -> HostBuilder:
         mode=0o664,
         gid=0,
     )
-    _plant(
-        host,
-        planted,
-        "/etc/sudoers.d/50-bench",
-        "# Bench work of the contractors.\n%contractors GAUGES=(root) /usr/local/sbin/flash-gauge\n",
-        mode=0o666,
-    )
+    bench = "# Bench work of the contractors.\n%contractors GAUGES=(root) /usr/local/sbin/flash-gauge\n"
+    _plant(host, planted, "/etc/sudoers.d/50-bench", bench, mode=0o666)
     planted.append(Planted("sudo.writable-policy", "dunlin", "/etc/sudoers.d/50-bench", None))
     _plant(
         host,
