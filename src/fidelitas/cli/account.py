@@ -6,8 +6,7 @@ from fidelitas.cli.gaps import tell_gaps
 from fidelitas.cli.names import unknown_name
 from fidelitas.cli.output import Output, format_option
 from fidelitas.cli.source import Source, source_options
-from fidelitas.reports.account import account_blocks, account_document
-from fidelitas.reports.holders import Filter, holders_table, selected
+from fidelitas.reports.account import account_report
 from fidelitas.reports.subjects import words_of
 
 
@@ -21,9 +20,5 @@ def command(name: str, subject: str | None, source: Source, output: Output) -> N
     subjects = source.audit(subject).subjects
     if not any(words_of(one).document(one, name) for one in subjects):
         raise unknown_name("no subject in evidence has an account", name, (known for one in subjects for known in one.names()))
-    if output.form == "table":
-        output.blocks(account_blocks(name, subjects))
-    else:
-        rows = selected(subjects, Filter(account=name))
-        output.table(holders_table(rows, whole=True), lambda: account_document(name, subjects))
+    output.report(account_report(name, subjects))
     tell_gaps(subjects)

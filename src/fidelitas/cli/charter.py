@@ -12,7 +12,7 @@ from fidelitas.cli.output import Output, format_option, say
 from fidelitas.cli.source import Source, bundle_of_root, source_options
 from fidelitas.errors import ReadError
 from fidelitas.inquiry import Inquiry
-from fidelitas.reports.charter import charter_document, charter_table
+from fidelitas.reports.charter import charter_report
 from fidelitas.rights import Holding, HostRights, PrincipalKind
 from fidelitas.rights.linux.sudo import Decision
 from fidelitas.sources import RootFiles, from_policy_file
@@ -65,7 +65,7 @@ def check(file: Path, policy: Path | None, root: Path | None, allow_gaps: bool, 
         return tuple(one for one in host.holdings if one.principal.is_called(clause.account)) + _of_all(host)
 
     results = check_charter(clauses, ask, held)
-    output.table(charter_table(results), lambda: charter_document(results))
+    output.report(charter_report(results))
     broken = [one for one in results if one.outcome is Outcome.BROKEN]
     unknown = [one for one in results if one.outcome is Outcome.UNKNOWN]
     say(f"{len(results)} demands: {len(broken)} broken, {len(unknown)} not known")

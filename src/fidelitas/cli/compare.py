@@ -7,7 +7,7 @@ from fidelitas.cli.names import unknown_name
 from fidelitas.cli.output import Output, format_option
 from fidelitas.cli.source import Source, source_options
 from fidelitas.comparison import compare
-from fidelitas.reports.comparison import comparison_document, comparison_table
+from fidelitas.reports.comparison import comparison_report
 
 
 @click.command
@@ -25,5 +25,5 @@ def command(first: str, second: str, subject: str | None, whole: bool, source: S
             where = subject or "any subject in the ledger"
             raise unknown_name(f"on {where} there is no account", name, (known for host in hosts for known in host.names()))
     found = compare(hosts, first, second)
-    output.table(comparison_table(found, first, second, whole=whole), lambda: comparison_document(found, first, second))
+    output.report(comparison_report(found, first, second, whole=whole))
     tell_gaps(hosts)

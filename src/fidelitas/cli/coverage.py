@@ -5,7 +5,7 @@ import click
 from fidelitas.cli.gaps import tell_gaps
 from fidelitas.cli.output import Output, format_option
 from fidelitas.cli.source import Source, source_options
-from fidelitas.reports.coverage import coverage_document, coverage_table
+from fidelitas.reports.coverage import coverage_report
 
 
 @click.command
@@ -18,5 +18,5 @@ def command(subject: str | None, source: Source, output: Output) -> None:
     What is absent is a fact: the host has no such file.  A gap is evidence that was wanted and could not be had.
     """
     hosts = source.audit(subject).subjects
-    output.table(coverage_table(hosts), lambda: coverage_document(hosts))
+    output.report(coverage_report(hosts))
     tell_gaps(hosts)

@@ -9,7 +9,7 @@ from fidelitas.cli.source import Source, source_options
 from fidelitas.findings import Severity
 from fidelitas.platforms import check_names
 from fidelitas.reports.coverage import gap_lines, gaps_line
-from fidelitas.reports.findings import findings_blocks, findings_document, findings_table, tally
+from fidelitas.reports.findings import findings_report
 
 _SEVERITIES = [str(severity) for severity in Severity]
 
@@ -46,11 +46,7 @@ def command(
     found = [finding for finding in every if finding.subject in names and (not only or {finding.check, finding.theme} & set(only))]
     shown = [finding for finding in found if finding.severity <= Severity[severity.upper()]]
     gaps = [gap for host in hosts for gap in host.gaps]
-    if output.form == "table" and shown:
-        output.blocks(findings_blocks(shown))
-        output.text(f"\n{tally(shown)}\n")
-    else:
-        output.table(findings_table(shown), lambda: findings_document(shown, complete=not gaps))
+    output.report(findings_report(shown, complete=not gaps))
     for line in gap_lines(gaps):
         say(line)
     if gaps:

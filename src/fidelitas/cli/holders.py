@@ -7,7 +7,7 @@ from fidelitas.cli.names import unknown_name
 from fidelitas.cli.output import Output, format_option
 from fidelitas.cli.source import Source, source_options
 from fidelitas.errors import RequestError
-from fidelitas.reports.holders import Filter, holders_document, holders_table, is_right, object_rows, right_names, selected
+from fidelitas.reports.holders import Filter, holders_report, is_right, object_rows, right_names, selected
 from fidelitas.rights import Strength
 
 
@@ -46,5 +46,5 @@ def command(account: str | None, right: str | None, subject: str | None, strengt
     else:
         rows = selected(hosts, chosen)
     told = source.provenance({host.subject: host for host, _ in rows}.values())
-    output.table(holders_table(rows, told, whole=output.form == "csv"), lambda: holders_document(rows, told))
+    output.report(holders_report(rows, told))
     tell_gaps(hosts)

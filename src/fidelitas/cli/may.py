@@ -12,7 +12,7 @@ from fidelitas.cli.output import Output, format_option
 from fidelitas.cli.source import Source, bundle_of_root, source_options
 from fidelitas.errors import RequestError
 from fidelitas.inquiry import Inquiry, parse_time, run_as_of
-from fidelitas.reports.decision import decision_block, decision_document
+from fidelitas.reports.decision import decision_report
 from fidelitas.rights.linux.sudo import Host, Question, Verdict
 from fidelitas.sources import FileScan, RootFiles, from_policy_file, from_this_machine
 
@@ -70,11 +70,7 @@ def command(
     user, group = run_as_of(run_as)
     question = Question(account=account, command=asked, run_as=user, run_as_group=group, at=_time(time), path=search, folder=folder)
     answer = inquiry.ask(question, whole=True)
-    arguments = (subject, question, answer.decision, answer.notes, inquiry.policy)
-    if output.form == "json":
-        output.json(decision_document(*arguments))
-    else:
-        output.blocks([decision_block(*arguments)])
+    output.report(decision_report(subject, question, answer.decision, answer.notes, inquiry.policy))
     raise SystemExit(0 if answer.decision.verdict is Verdict.ALLOWED else 1)
 
 

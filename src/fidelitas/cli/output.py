@@ -4,20 +4,24 @@ import json
 import os
 import shutil
 import sys
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 from dataclasses import dataclass
 from functools import partial
 from typing import Any, TypeVar
 
 import click
 
-from fidelitas.reports import FORMATS, Table, render
-from fidelitas.reports.blocks import Block, render_blocks
+from fidelitas.reports import Report
+from fidelitas.reports.forms import FORMS, Screen, render
 from fidelitas.text import escape_control
 
 __all__ = ["Output", "format_option", "say"]
 
 F = TypeVar("F", bound=Callable[..., Any])
+T = TypeVar("T")
+
+# The form of one JSON object a line, printed while the evidence is read.
+_AT_ONCE = "jsonl"
 
 
 @dataclass(frozen=True, slots=True)
@@ -36,20 +40,14 @@ class Output:
         """Whether to colour: on a terminal, unless NO_COLOR is set."""
         return sys.stdout.isatty() and not os.environ.get("NO_COLOR") and os.environ.get("TERM") != "dumb"
 
-    def table(self, table: Table, document: Callable[[], Any]) -> None:
-        """Print a table in the form that was asked for, or the document as JSON."""
-        if self.form == "json":
-            self.json(document())
-        else:
-            self.text(render(table, self.form, width=self.width, colour=self.colour))
+    def report(self, report: Report) -> None:
+        """Print a report in the form that was asked for; in that of one object a line, what was printed at once was all."""
+        if self.form in FORMS:
+            self.text(render(report, self.form, Screen(self.width, self.colour)))
 
-    def json(self, document: Any) -> None:
-        """Print a JSON document: ASCII only, so that no terminal obeys what is in it."""
-        self.text(json.dumps(document, indent=2) + "\n")
-
-    def blocks(self, blocks: Sequence[Block]) -> None:
-        """Print blocks."""
-        self.text(render_blocks(blocks, width=self.width, colour=self.colour))
+    def at_once(self, document: Callable[[T], Any]) -> Callable[[T], None] | None:
+        """Return what prints one thing as a line of JSON, where that is the form: nothing need then be kept.  In other forms, nothing."""
+        return (lambda one: self.text(json.dumps(document(one)) + "\n")) if self.form == _AT_ONCE else None
 
     def text(self, text: str) -> None:
         """Print text as it is; characters that the output's encoding lacks are escaped."""
@@ -72,6 +70,6 @@ def format_option(function: F | None = None, *, jsonl: bool = False) -> Any:
 
     wrapped.__name__, wrapped.__doc__ = function.__name__, function.__doc__
     wrapped.__dict__.update(function.__dict__)
-    forms = [*FORMATS, "jsonl"] if jsonl else FORMATS
+    forms = [*FORMS, _AT_ONCE] if jsonl else list(FORMS)
     option = click.option("--format", "form", type=click.Choice(forms), default="table", show_default=True, help="Form of the output.")
     return option(wrapped)

@@ -10,7 +10,7 @@ from fidelitas.cli.output import Output, format_option
 from fidelitas.cli.source import Source, source_options
 from fidelitas.errors import ReadError, RequestError
 from fidelitas.people import join, read_map
-from fidelitas.reports.people import people_blocks, people_document, persons_table
+from fidelitas.reports.people import people_report
 from fidelitas.text import decode
 
 
@@ -35,10 +35,7 @@ def command(mapped: Path, source: Source, output: Output) -> None:
     joined = join(people, subjects)
     if people and not any(owned for _, owned in joined.people):
         raise RequestError(f"{mapped}: no subject in evidence has any account of the map", hint="Is it the map of this estate?")
-    output.table(persons_table(joined, today), lambda: people_document(joined, today))
-    if output.form == "table":
-        output.text("\n")
-        output.blocks(people_blocks(joined, today))
+    output.report(people_report(joined, today))
     tell_gaps(subjects)
     if joined.leavers(today):
         raise SystemExit(1)

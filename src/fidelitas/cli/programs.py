@@ -5,7 +5,7 @@ import click
 from fidelitas.cli.gaps import tell_gaps
 from fidelitas.cli.output import Output, format_option, say
 from fidelitas.cli.source import Source, source_options
-from fidelitas.reports.programs import programs_document, programs_table
+from fidelitas.reports.programs import programs_report
 
 
 @click.command
@@ -18,7 +18,7 @@ def command(subject: str | None, source: Source, output: Output) -> None:
     Those that need a look come first: programs that do whatever their user says, then those whose need of the bit is not known.
     """
     hosts, asked = source.hosts(subject)
-    output.table(programs_table(hosts), lambda: programs_document(hosts))
+    output.report(programs_report(hosts))
     tell_gaps(asked)
     for host in hosts:
         if host.facts.programs is None:

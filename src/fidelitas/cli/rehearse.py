@@ -17,8 +17,7 @@ from fidelitas.logbook import EventFilter
 from fidelitas.memberships import Memberships
 from fidelitas.rehearsal import Rehearsal, errors_of, rehearse
 from fidelitas.replay import PolicyHistory, Replay, replay
-from fidelitas.reports.rehearsal import error_block, rehearsal_blocks, rehearsal_document
-from fidelitas.reports.replay import replay_blocks, replay_document
+from fidelitas.reports.rehearsal import rehearsal_report
 from fidelitas.sources import POLICY, from_policy_file
 from fidelitas.text import decode
 
@@ -93,18 +92,10 @@ def _show(
     replays: Sequence[Replay],
     output: Output,
 ) -> None:
-    names = {POLICY: str(policy)}
     errors = errors_of(rehearsals) if policy is not None else []
-    if output.form == "json":
-        output.json({**rehearsal_document(rehearsals, names, charter), "replay": replay_document(replays)})
-    else:
-        texts = {path: content for bundle in changed for path, content in bundle.files.items()}
-        paths = [error.place.path for error in errors]
-        shown = [
-            error_block(error, decode(texts[path]) if path in texts else None, names.get(path, path))
-            for error, path in zip(errors, paths, strict=True)
-        ]
-        output.blocks([*shown, *rehearsal_blocks(rehearsals, charter), *replay_blocks(replays, whole=False)])
+    wanted = {error.place.path for error in errors}
+    texts = {path: decode(content) for bundle in changed for path, content in bundle.files.items() if path in wanted}
+    output.report(rehearsal_report(rehearsals, replays, errors, texts, {POLICY: str(policy)}, charter))
     if errors:
         say(f"the new policy has {len(errors)} error{'s' if len(errors) > 1 else ''}; sudo would use what is left of it")
         raise SystemExit(4)

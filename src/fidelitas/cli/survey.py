@@ -18,20 +18,13 @@ from fidelitas.errors import FidelitasError, LedgerError, ReadError, RequestErro
 from fidelitas.evidence import is_valid_subject_name, keep_apart
 from fidelitas.ledger import Draft, Ledger, Stored, StoredEvidence, Survey
 from fidelitas.platforms import PLATFORMS, load
-from fidelitas.reports.coverage import coverage_table, gap_lines
-from fidelitas.reports.findings import findings_blocks, findings_table, tally
-from fidelitas.reports.holders import Filter, holders_table, selected
-from fidelitas.reports.survey import subject_block, survey_document
-from fidelitas.rights import RightKind
+from fidelitas.reports.coverage import gap_lines
+from fidelitas.reports.survey import survey_report
 from fidelitas.sources import FileScan, LogScan, from_file, from_this_machine
 from fidelitas.sources.bounded import read_within
 from fidelitas.sources.collected import Collected
 from fidelitas.sources.file import DumpReader
 from fidelitas.trouble import told
-
-# What the table of a survey shows; other rights are counted.
-_FURTHEST = (RightKind.ROOT, RightKind.ADMIN, RightKind.DB_SUPERUSER, RightKind.DB_HOST_ESCAPE, RightKind.DIRECTORY_ADMIN)
-
 
 # What each kind of server is read by.
 _REACHED = {name: row.reach for name, row in PLATFORMS.items() if row.reach is not None}
@@ -237,24 +230,7 @@ class _Keeping:
 
 def show(found: Audit, survey: str | None, output: Output) -> None:
     """Print an audit: each host, its holders and findings."""
-    if output.form == "json":
-        output.json(survey_document(found.subjects, found.findings, survey))
-    elif output.form != "table":
-        for table in (holders_table(selected(found.subjects, Filter())), findings_table(found.findings), coverage_table(found.subjects)):
-            output.table(table, dict)
-            output.text("\n")
-    else:
-        output.blocks([subject_block(one) for one in found.subjects])
-        output.text("\n")
-        every = selected(found.subjects, Filter())
-        furthest = [row for row in every if row[1].right.kind in _FURTHEST]
-        output.table(holders_table(furthest), dict)
-        more = len(every) - len(furthest)
-        output.text(f"and {more} holdings of lesser rights: see fidelitas holders\n" if more else "")
-        output.text(f"\n{tally(found.findings)}\n\n")
-        if found.findings:
-            output.blocks(findings_blocks(found.findings))
-            output.text("\n")
+    output.report(survey_report(found.subjects, found.findings, survey))
     for line in gap_lines(found.gaps):
         say(line)
     tell_gaps(found.subjects)

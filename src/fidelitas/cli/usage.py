@@ -1,6 +1,5 @@
 """``fidelitas usage``."""
 
-import json
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -15,22 +14,13 @@ from fidelitas.errors import ReadError, RequestError
 from fidelitas.facts import EventKind
 from fidelitas.logbook import EventFilter, Logbook
 from fidelitas.replay import PolicyHistory, replay
-from fidelitas.reports.findings import findings_blocks, findings_document, tally
-from fidelitas.reports.replay import replay_blocks, replay_document, replay_table
-from fidelitas.reports.sessions import sessions_table, timeline_blocks
-from fidelitas.reports.usage import (
-    head_block,
-    outside_lines,
-    people_table,
-    record_document,
-    usage_blocks,
-    usage_document,
-    usage_table,
-)
+from fidelitas.reports import Report
+from fidelitas.reports.replay import replay_report
+from fidelitas.reports.usage import outside_lines, record_document
+from fidelitas.reports.usage_views import VIEWS, UsageAnswer
 from fidelitas.usage import AttributedEvent
 
 _KINDS = {kind.name.lower().replace("_", "-"): kind for kind in EventKind}
-_VIEWS = ("summary", "events", "sessions", "timeline", "against-policy")
 
 
 @click.command
@@ -82,13 +72,13 @@ def command(
     ends = _end_of_window(wanted, now)
     records: list[AttributedEvent] = []
     keep = figures is not None or view in ("events", "timeline", "against-policy")
-    if output.form == "jsonl":
-        book = source.logbook(wanted, lambda record: output.text(json.dumps(record_document(record)) + "\n"))
-    else:
-        book = source.logbook(wanted, records.append if keep else None)
+    at_once = output.at_once(record_document)
+    book = source.logbook(wanted, at_once or (records.append if keep else None))
+    _refuse_unknown(book, wanted, source)
+    if at_once is None:
         records.sort(key=lambda record: record.event.at or datetime.min.replace(tzinfo=UTC))
-        _refuse_unknown(book, wanted, source)
-        _show(book, records, view or "summary", source, output, wanted)
+        answer = UsageAnswer(book, records, wanted, reader_zone())
+        output.report(_against(records, book, source) if view == "against-policy" else VIEWS[view or "summary"](answer))
     if figures is not None:
         _draw(figures, records, source)
     outside = outside_lines(book, wanted.since, ends, reader_zone()) if wanted.since is not None or wanted.until is not None else []
@@ -118,42 +108,12 @@ def _refuse_unknown(book: Logbook, wanted: EventFilter, source: Source) -> None:
             raise unknown_name("neither logs nor evidence know a person", wanted.person, people)
 
 
-def _show(book: Logbook, records: list[AttributedEvent], view: str, source: Source, output: Output, wanted: EventFilter) -> None:
-    plain = wanted == EventFilter()
-    zone, found = reader_zone(), book.findings() if plain else []
-    if view == "against-policy":
-        _against(book, records, source, output)
-    elif view == "sessions" and output.form != "json":
-        sessions = [session for use in book.hosts.values() for session in use.sessions if wanted.takes_session(session)]
-        output.table(sessions_table(sessions, zone, everything=output.form != "table"), dict)
-    elif output.form == "json":
-        document = findings_document(found, complete=True)["findings"]
-        output.json(usage_document(book, document, records if view in ("events", "timeline") else None))
-    elif view == "timeline":
-        output.blocks(timeline_blocks(records, zone))
-    elif view == "events":
-        output.table(usage_table(records, zone), dict)
-    elif output.form != "table":
-        output.table(people_table(book.people.ranked(), zone), dict)
-    else:
-        output.blocks([head_block(book, zone, (wanted.since, wanted.until))])
-        output.table(people_table(book.people.ranked(), zone), dict)
-        output.text("\n")
-        if plain:
-            output.blocks(usage_blocks(book.hosts.values(), zone))
-            output.text(f"\nOut of order: {tally(found)}\n\n")
-            output.blocks(findings_blocks(found))
-
-
-def _against(book: Logbook, records: list[AttributedEvent], source: Source, output: Output) -> None:
+def _against(records: list[AttributedEvent], book: Logbook, source: Source) -> Report:
     held = {subject: PolicyHistory(bundles, book.use_of(subject)) for subject, bundles in source.history()}
     replays = replay((record.event for record in records), held)
     if not replays:
         raise RequestError("the logs hold no use of sudo on a host of the ledger", hint="Survey the host, or name its logs.")
-    if output.form == "table":
-        output.blocks(replay_blocks(replays, whole=True))
-    else:
-        output.table(replay_table(replays), lambda: {"schema": "fidelitas/replay/1", "subjects": replay_document(replays)})
+    return replay_report(replays)
 
 
 def _draw(folder: Path, records: list[AttributedEvent], source: Source) -> None:

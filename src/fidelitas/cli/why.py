@@ -6,8 +6,7 @@ from fidelitas.cli.gaps import tell_gaps
 from fidelitas.cli.names import unknown_name
 from fidelitas.cli.output import Output, format_option
 from fidelitas.cli.source import Source, source_options
-from fidelitas.reports.holders import Filter, holders_table, selected
-from fidelitas.reports.why import why_blocks, why_document
+from fidelitas.reports.why import why_report
 
 
 @click.command
@@ -28,10 +27,5 @@ def command(account: str, subject: str | None, source: Source, output: Output) -
         raise unknown_name(
             "no subject in evidence has an account, group or role", account, (name for host in hosts for name in host.names())
         )
-    told = source.provenance(known)
-    if output.form == "table":
-        output.blocks(why_blocks(account, known, told))
-    else:
-        rows = selected(known, Filter(account=account))
-        output.table(holders_table(rows, told, whole=output.form == "csv"), lambda: why_document(account, known, told))
+    output.report(why_report(account, known, source.provenance(known)))
     tell_gaps(known)

@@ -1,8 +1,10 @@
 """Reports: an audit as text.  They return text and print nothing.
 
-Each report builds a neutral `Table` or a list of blocks and a JSON document; `render` turns a table into the form that was asked for.
+Each module makes a `Report` of one kind of answer: parts for a reader, rows, and a JSON document; `fidelitas.reports.forms` renders it in
+the form that was asked for.
 """
 
-from fidelitas.reports.table import FORMATS, Table, render
+from fidelitas.reports.report import Part, Report, report_of
+from fidelitas.reports.table import Table
 
-__all__ = ["FORMATS", "Table", "render"]
+__all__ = ["Part", "Report", "Table", "report_of"]

@@ -5,10 +5,21 @@ from typing import Any
 
 from fidelitas.reports.blocks import Block, Row
 from fidelitas.reports.documents import holding_document
+from fidelitas.reports.holders import Filter, holders_table, selected
+from fidelitas.reports.report import Report
 from fidelitas.reports.subjects import words_of
 from fidelitas.rights import SubjectRights
 
-__all__ = ["account_blocks", "account_document"]
+__all__ = ["account_blocks", "account_document", "account_report"]
+
+
+def account_report(name: str, subjects: Sequence[SubjectRights]) -> Report:
+    """Return an account's page."""
+    return Report(
+        parts=lambda: account_blocks(name, subjects),
+        rows=lambda: (holders_table(selected(subjects, Filter(account=name)), whole=True),),
+        document=lambda: account_document(name, subjects),
+    )
 
 
 def account_blocks(name: str, subjects: Sequence[SubjectRights]) -> list[Block]:

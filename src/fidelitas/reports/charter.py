@@ -5,11 +5,17 @@ from typing import Any
 
 from fidelitas.charter import Outcome, Result
 from fidelitas.reports.places import place_document
+from fidelitas.reports.report import Report, report_of
 from fidelitas.reports.table import Table
 
-__all__ = ["charter_document", "charter_table"]
+__all__ = ["charter_document", "charter_report", "charter_table"]
 
 _STYLES = {Outcome.KEPT: "", Outcome.UNLESS: "bold yellow", Outcome.BROKEN: "bold red", Outcome.UNKNOWN: "bold yellow"}
+
+
+def charter_report(results: Sequence[Result]) -> Report:
+    """Return what became of a charter's demands."""
+    return report_of(charter_table(results), lambda: charter_document(results))
 
 
 def charter_table(results: Sequence[Result]) -> Table:

@@ -4,11 +4,17 @@ from collections.abc import Sequence
 from typing import Any
 
 from fidelitas.comparison import Compared
+from fidelitas.reports.report import Report, report_of
 from fidelitas.reports.sentences import brief
 from fidelitas.reports.table import Table
 from fidelitas.rights import Holding
 
-__all__ = ["comparison_document", "comparison_table"]
+__all__ = ["comparison_document", "comparison_report", "comparison_table"]
+
+
+def comparison_report(found: Sequence[Compared], first: str, second: str, *, whole: bool) -> Report:
+    """Return what one account holds and the other lacks; with `whole` also what both hold."""
+    return report_of(comparison_table(found, first, second, whole=whole), lambda: comparison_document(found, first, second))
 
 
 def comparison_table(found: Sequence[Compared], first: str, second: str, *, whole: bool) -> Table:

@@ -5,10 +5,16 @@ from typing import Any
 
 from fidelitas.facts import FileKind, FileState, Gap
 from fidelitas.reports.places import place_document
+from fidelitas.reports.report import Report, report_of
 from fidelitas.reports.table import Table
 from fidelitas.rights import SubjectRights
 
-__all__ = ["coverage_document", "coverage_table", "gap_lines", "gaps_line"]
+__all__ = ["coverage_document", "coverage_report", "coverage_table", "gap_lines", "gaps_line"]
+
+
+def coverage_report(hosts: Sequence[SubjectRights]) -> Report:
+    """Return what was read and what was not."""
+    return report_of(coverage_table(hosts), lambda: coverage_document(hosts))
 
 
 def coverage_table(hosts: Sequence[SubjectRights]) -> Table:

@@ -6,9 +6,10 @@ from fidelitas.facts import SudoRule, Tag
 from fidelitas.reports.blocks import Block, Row
 from fidelitas.reports.places import place_document
 from fidelitas.reports.refusals import difference, near_document
+from fidelitas.reports.report import Report
 from fidelitas.rights.linux.sudo import Decision, Policy, Question, Verdict
 
-__all__ = ["decision_block", "decision_document"]
+__all__ = ["decision_block", "decision_document", "decision_report"]
 
 _HEADLINES = {Verdict.ALLOWED: "allowed", Verdict.DENIED: "denied by a rule", Verdict.NO_RULE: "not allowed: no rule is about it"}
 _STYLES = {Verdict.ALLOWED: "bold green", Verdict.DENIED: "bold red", Verdict.NO_RULE: "bold yellow"}
@@ -18,6 +19,12 @@ def _asked(question: Question) -> str:
     who = question.run_as or ("itself" if question.run_as_group else "the default account (root)")
     group = f", group {question.run_as_group}" if question.run_as_group else ""
     return f"{question.account} runs {' '.join(question.command)} as {who}{group}"
+
+
+def decision_report(subject: str, question: Question, decision: Decision, notes: tuple[str, ...], policy: Policy) -> Report:
+    """Return the answer to a question and what it rests on."""
+    asked = (subject, question, decision, notes, policy)
+    return Report(parts=lambda: [decision_block(*asked)], document=lambda: decision_document(*asked))
 
 
 def decision_block(subject: str, question: Question, decision: Decision, notes: tuple[str, ...], policy: Policy) -> Block:

@@ -7,9 +7,10 @@ from typing import Any
 from fidelitas.findings import Finding, Severity
 from fidelitas.reports.blocks import Block, Row
 from fidelitas.reports.places import place_document
+from fidelitas.reports.report import Report
 from fidelitas.reports.table import Table
 
-__all__ = ["findings_blocks", "findings_document", "findings_table", "tally"]
+__all__ = ["findings_blocks", "findings_document", "findings_report", "findings_table", "tally"]
 
 _STYLES = {
     Severity.CRITICAL: "bold magenta",
@@ -18,6 +19,16 @@ _STYLES = {
     Severity.LOW: "bold cyan",
     Severity.INFO: "bold",
 }
+
+
+def findings_report(findings: Sequence[Finding], *, complete: bool) -> Report:
+    """Return what was found; `complete` says that no gap weakens it."""
+    rows = findings_table(findings)
+    return Report(
+        parts=lambda: [*findings_blocks(findings), f"\n{tally(findings)}\n"] if findings else [rows],
+        rows=lambda: [rows],
+        document=lambda: findings_document(findings, complete=complete),
+    )
 
 
 def findings_blocks(findings: Sequence[Finding]) -> list[Block]:

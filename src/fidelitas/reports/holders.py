@@ -5,6 +5,7 @@ from typing import Any
 
 from fidelitas.reports.documents import holding_document
 from fidelitas.reports.provenance import UNTOLD, Provenance, since_in_brief
+from fidelitas.reports.report import Report
 from fidelitas.reports.sentences import brief, holder
 from fidelitas.reports.subjects import words_of
 from fidelitas.reports.table import Table
@@ -13,6 +14,7 @@ from fidelitas.rights import Holding, LinkKind, RightKind, Route, SubjectRights
 __all__ = [
     "Filter",
     "holders_document",
+    "holders_report",
     "holders_table",
     "is_right",
     "object_rows",
@@ -64,6 +66,15 @@ def right_names(hosts: Iterable[SubjectRights]) -> set[str]:
 def is_right(name: str, hosts: Iterable[SubjectRights]) -> bool:
     """Return whether there is such a right: a kind, one that somebody holds, or one about an account that is known."""
     return name in right_names(hosts) or name.startswith(("run-as:", "command:", "run as ", "become "))
+
+
+def holders_report(rows: Sequence[Row], provenance: Provenance = UNTOLD) -> Report:
+    """Return who holds what."""
+    return Report(
+        parts=lambda: [holders_table(rows, provenance)],
+        rows=lambda: [holders_table(rows, provenance, whole=True)],
+        document=lambda: holders_document(rows, provenance),
+    )
 
 
 def holders_table(rows: Sequence[Row], provenance: Provenance = UNTOLD, *, whole: bool = False) -> Table:

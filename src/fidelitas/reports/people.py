@@ -6,11 +6,22 @@ from typing import Any
 from fidelitas.people import Joined, MappedPerson, Owned
 from fidelitas.reports.blocks import Block, Row
 from fidelitas.reports.places import place_document
+from fidelitas.reports.report import Report
 from fidelitas.reports.table import Table
 
-__all__ = ["people_blocks", "people_document", "persons_table"]
+__all__ = ["people_blocks", "people_document", "people_report", "persons_table"]
 
 _MOST_SHOWN = 20
+
+
+def people_report(joined: Joined, today: date) -> Report:
+    """Return what each person holds altogether, and what needs a decision."""
+    persons = persons_table(joined, today)
+    return Report(
+        parts=lambda: [persons, "\n", *people_blocks(joined, today)],
+        rows=lambda: [persons],
+        document=lambda: people_document(joined, today),
+    )
 
 
 def persons_table(joined: Joined, today: date) -> Table:

@@ -3,11 +3,17 @@
 from collections.abc import Sequence
 from typing import Any
 
+from fidelitas.reports.report import Report, report_of
 from fidelitas.reports.table import Table
 from fidelitas.rights import HostRights
 from fidelitas.rights.linux.programs import Origin, PrivilegedProgram, privileged_programs
 
-__all__ = ["programs_document", "programs_table"]
+__all__ = ["programs_document", "programs_report", "programs_table"]
+
+
+def programs_report(hosts: Sequence[HostRights]) -> Report:
+    """Return the privileged programs of hosts."""
+    return report_of(programs_table(hosts), lambda: programs_document(hosts))
 
 
 def programs_table(hosts: Sequence[HostRights]) -> Table:

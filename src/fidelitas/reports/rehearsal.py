@@ -5,17 +5,43 @@ from typing import Any
 
 from fidelitas.charter import Clause, sanctions
 from fidelitas.facts import Gap, Place
-from fidelitas.rehearsal import Change, LockOut, LockOutKind, Rehearsal, errors_of
+from fidelitas.rehearsal import Change, LockOut, LockOutKind, Rehearsal
+from fidelitas.replay import Replay
 from fidelitas.reports.blocks import Block, Row
 from fidelitas.reports.documents import holding_document
+from fidelitas.reports.replay import replay_blocks, replay_document
+from fidelitas.reports.report import Report
 from fidelitas.reports.sentences import brief, mechanism
 from fidelitas.rights import Holding, HostRights, Mechanism, PrincipalKind
 
-__all__ = ["error_block", "rehearsal_blocks", "rehearsal_document"]
+__all__ = ["rehearsal_report"]
 
 
-def error_block(error: Gap, text: str | None, name: str) -> Block:
-    """Return an error with the line that it is in and the spot marked; `text` is that of the file, `name` what to call it."""
+def rehearsal_report(
+    rehearsals: Sequence[Rehearsal],
+    replays: Sequence[Replay],
+    errors: Sequence[Gap],
+    texts: Mapping[str, str],
+    names: Mapping[str, str],
+    charter: Sequence[Clause] | None = None,
+) -> Report:
+    """Return what a change would do, the `errors` of a new policy first.
+
+    `texts` are the files that errors are in, by their path on the host; `names` says what to call the new policy's file.  With a charter,
+    each gain that it does not sanction is marked.
+    """
+    return Report(
+        parts=lambda: [
+            *(_error(one, texts.get(one.place.path), names) for one in errors),
+            *_blocks(rehearsals, charter),
+            *replay_blocks(replays, whole=False),
+        ],
+        document=lambda: {**_document(rehearsals, errors, names, charter), "replay": replay_document(replays)},
+    )
+
+
+def _error(error: Gap, text: str | None, names: Mapping[str, str]) -> Block:
+    """Return an error with the line that it is in and the spot marked."""
     rows = []
     lines = (text or "").split("\n")
     line, column = error.place.line, error.place.column
@@ -27,7 +53,7 @@ def error_block(error: Gap, text: str | None, name: str) -> Block:
             begin = min((error.begin or column) - 1, end)
             rows.append(Row("~" * (end - begin) + "^", indent=4 + begin, style="bold red"))
     rows.append(Row(error.weakens))
-    where = Place(error.place.subject, name, line, column).in_file()
+    where = Place(error.place.subject, names.get(error.place.path, error.place.path), line, column).in_file()
     return Block(f"{where}: {error.why}", tuple(rows), style="bold red")
 
 
@@ -52,11 +78,8 @@ def _way_left(holding: Holding) -> str:
     return f"{holding.principal} ({', '.join(dict.fromkeys(map(mechanism, route.links)))})"
 
 
-def rehearsal_blocks(rehearsals: Sequence[Rehearsal], charter: Sequence[Clause] | None = None) -> list[Block]:
-    """Return, for each host, who gains, who loses, and what is held on other terms; a warning first where nobody is left.
-
-    With a charter, each gain that it does not sanction is marked.
-    """
+def _blocks(rehearsals: Sequence[Rehearsal], charter: Sequence[Clause] | None) -> list[Block]:
+    """Return, for each host, who gains, who loses, and what is held on other terms; a warning first where nobody is left."""
     blocks = []
     for one in rehearsals:
         if one.locked_out:
@@ -104,11 +127,9 @@ def _gained(host: HostRights, change: Change, charter: Sequence[Clause] | None) 
     return {**_change(host, change), "sanctioned": sanctioned}
 
 
-def rehearsal_document(
-    rehearsals: Sequence[Rehearsal], names: Mapping[str, str], charter: Sequence[Clause] | None = None
+def _document(
+    rehearsals: Sequence[Rehearsal], errors: Sequence[Gap], names: Mapping[str, str], charter: Sequence[Clause] | None
 ) -> dict[str, Any]:
-    """Return the JSON document of a rehearsal; `names` says what to call the new policy's file, by its path on the host."""
-    errors = errors_of(rehearsals)
     return {
         "schema": "fidelitas/rehearsal/1",
         "errors": [

@@ -8,11 +8,21 @@ from fidelitas.replay import Replay, Replayed
 from fidelitas.reports.blocks import Block, Row
 from fidelitas.reports.places import place_document
 from fidelitas.reports.refusals import cause_words
+from fidelitas.reports.report import Report
 from fidelitas.reports.table import Table
 
-__all__ = ["replay_blocks", "replay_document", "replay_table"]
+__all__ = ["replay_blocks", "replay_document", "replay_report", "replay_table"]
 
 _MOST_SHOWN = 20
+
+
+def replay_report(replays: Sequence[Replay]) -> Report:
+    """Return what policies say of the uses of sudo that were logged."""
+    return Report(
+        parts=lambda: replay_blocks(replays, whole=True),
+        rows=lambda: [replay_table(replays)],
+        document=lambda: {"schema": "fidelitas/replay/1", "subjects": replay_document(replays)},
+    )
 
 
 def replay_blocks(replays: Sequence[Replay], *, whole: bool) -> list[Block]:

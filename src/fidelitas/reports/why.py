@@ -5,16 +5,27 @@ from typing import Any
 
 from fidelitas.reports.blocks import Block, Row
 from fidelitas.reports.documents import holding_document
+from fidelitas.reports.holders import Filter, holders_table, selected
 from fidelitas.reports.provenance import UNTOLD, Provenance, since_line
+from fidelitas.reports.report import Report
 from fidelitas.reports.sentences import link_clause
 from fidelitas.reports.subjects import words_of
 from fidelitas.rights import Holding, Route, SubjectRights
 from fidelitas.usage import Grants
 
-__all__ = ["why_blocks", "why_document"]
+__all__ = ["why_blocks", "why_document", "why_report"]
 
 # What a reader follows of one holding; the rest is counted, and all of it is in the JSON.
 _MOST_SHOWN = 8
+
+
+def why_report(account: str, hosts: Sequence[SubjectRights], provenance: Provenance = UNTOLD) -> Report:
+    """Return what an account holds on each host and why."""
+    return Report(
+        parts=lambda: why_blocks(account, hosts, provenance),
+        rows=lambda: (holders_table(selected(hosts, Filter(account=account)), provenance, whole=True),),
+        document=lambda: why_document(account, hosts, provenance),
+    )
 
 
 def why_blocks(account: str, hosts: Sequence[SubjectRights], provenance: Provenance = UNTOLD) -> list[Block]:

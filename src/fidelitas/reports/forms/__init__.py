@@ -1,0 +1,25 @@
+"""The forms of a report, one module each.
+
+All text of a report may come from hostile evidence; each form makes it safe for where it goes.  A further form is a module with a function
+from a report to text, and a line of the table here.
+"""
+
+from collections.abc import Callable
+
+from fidelitas.reports.forms import comma, documents, markdown, terminal
+from fidelitas.reports.forms.screen import Screen
+from fidelitas.reports.report import Report
+
+__all__ = ["FORMS", "Screen", "render"]
+
+FORMS: dict[str, Callable[[Report, Screen], str]] = {
+    "table": terminal.render,
+    "json": documents.render,
+    "csv": comma.render,
+    "markdown": markdown.render,
+}
+
+
+def render(report: Report, form: str, screen: Screen) -> str:
+    """Return a report as text in one of the `FORMS`, for a terminal or, without width and colour, for a pipe."""
+    return FORMS[form](report, screen)

@@ -1,0 +1,35 @@
+"""A report: one answer of a command, of which every form is made.
+
+A report knows its parts for a reader, its rows for a spreadsheet and its document for programs; which of them a form takes, and how it
+writes them, is the business of `fidelitas.reports.forms`.  All are made only when a form asks for them.
+"""
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from fidelitas.reports.blocks import Block
+from fidelitas.reports.table import Table
+
+__all__ = ["Part", "Report", "report_of"]
+
+# Text as it is, such as a line that counts; a table; a block.
+Part = str | Table | Block
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Report:
+    """An answer in the ways in which it can be told.
+
+    `parts` are for a reader.  `rows` are for a program that reads tables: nothing in them is left out or put together; where there are
+    none of their own, the parts are taken.  `document` is the JSON document.
+    """
+
+    parts: Callable[[], Sequence[Part]]
+    document: Callable[[], Any]
+    rows: Callable[[], Sequence[Part]] | None = None
+
+
+def report_of(table: Table, document: Callable[[], Any]) -> Report:
+    """Return the report that is one table."""
+    return Report(parts=lambda: (table,), document=document)
