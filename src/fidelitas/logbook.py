@@ -21,6 +21,7 @@ from fidelitas.languages.linux.host import read_host
 from fidelitas.languages.logs.reading import Cover, LogLike, LogReading
 from fidelitas.languages.windows.machine import read_windows
 from fidelitas.rights import rights_of, windows_rights_of
+from fidelitas.text import short_host_name
 from fidelitas.trouble import guarded, internal_error
 from fidelitas.usage import AttributedEvent, HostUse, LogState, People, Session
 
@@ -66,7 +67,7 @@ class EventFilter:
         return (
             event.kind in self.kinds
             and (self.person is None or self.person in record.persons or self.person == event.account)
-            and (self.host is None or _short(event.host or event.place.subject) == _short(self.host))
+            and (self.host is None or short_host_name(event.host or event.place.subject) == short_host_name(self.host))
             and (self.command is None or self.command in event.command)
             and (self.since is None or (event.at is not None and event.at >= self.since))
             and (self.until is None or (event.at is not None and event.at < self.until))
@@ -76,7 +77,7 @@ class EventFilter:
         """Return whether a session is asked for, by person, host and time."""
         return (
             (self.person is None or self.person == session.person)
-            and (self.host is None or _short(session.host or session.place.subject) == _short(self.host))
+            and (self.host is None or short_host_name(session.host or session.place.subject) == short_host_name(self.host))
             and (self.since is None or session.closed is None or session.closed >= self.since)
             and (self.until is None or session.opened < self.until)
         )
@@ -114,7 +115,7 @@ class Logbook:
 
     def use_of(self, subject: str) -> HostUse | None:
         """Return the use of privilege on a host, by its name up to the first dot."""
-        return self.hosts.get(_short(subject))
+        return self.hosts.get(short_host_name(subject))
 
 
 def host_logs(evidence: Sequence[HostLogEvidence]) -> HostLogs:
@@ -200,8 +201,8 @@ def _read(host: HostLogs, wanted: EventFilter, take: Callable[[AttributedEvent],
     for event in guarded(reading.events(), book.gaps, place, doing, "what its logs record from there on"):
         use = told.get(event.host)
         if use is None:
-            name = _short(event.host or host.subject)
-            shown = host.subject if name == _short(host.subject) else name
+            name = short_host_name(event.host or host.subject)
+            shown = host.subject if name == short_host_name(host.subject) else name
             use = told[event.host] = book.hosts.setdefault(name, HostUse(shown, host.zone))
         record = use.add(event)
         if every:
@@ -230,9 +231,9 @@ def _finish(host: HostLogs, reading: LogReading, told: Mapping[str, HostUse], bo
         use.finish()
         use.entitled = host.entitled if host.subject == use.host else use.entitled
     # What a log covers is said of the host that it is of; a log of many hosts says nothing of how steadily each wrote to it.
-    own = uses[0] if len(uses) == 1 else book.hosts.get(_short(host.subject))
+    own = uses[0] if len(uses) == 1 else book.hosts.get(short_host_name(host.subject))
     if own is None and reading.covers:
-        own = book.hosts.setdefault(_short(host.subject), HostUse(host.subject, host.zone))
+        own = book.hosts.setdefault(short_host_name(host.subject), HostUse(host.subject, host.zone))
     if own is not None:
         own.gone += reading.gone
         own.until = host.taken or own.until
@@ -252,7 +253,3 @@ def _state(cover: Cover) -> LogState:
         empty=cover.empty,
         survey=cover.survey,
     )
-
-
-def _short(host: str) -> str:
-    return host.partition(".")[0].lower()

@@ -16,6 +16,7 @@ from fidelitas.languages.words import shell_words
 from fidelitas.masking import is_masked
 from fidelitas.refusal import Cause, explained
 from fidelitas.rights.linux.sudo import Decision, Question, Verdict
+from fidelitas.text import short_host_name
 from fidelitas.usage import HostUse
 
 __all__ = ["PolicyHistory", "Replay", "Replayed", "replay"]
@@ -78,12 +79,10 @@ def replay(events: Iterable[Event], held: Mapping[str, PolicyHistory]) -> list[R
     by_host: dict[str, list[Event]] = {}
     for event in events:
         if event.program == "sudo" and not event.doubt and event.command not in _NO_COMMANDS:
-            by_host.setdefault(_short(event.host), []).append(event)
-    return [_replayed(subject, one, by_host[_short(subject)]) for subject, one in held.items() if _short(subject) in by_host]
-
-
-def _short(host: str) -> str:
-    return host.partition(".")[0].lower()
+            by_host.setdefault(short_host_name(event.host), []).append(event)
+    return [
+        _replayed(subject, one, by_host[short_host_name(subject)]) for subject, one in held.items() if short_host_name(subject) in by_host
+    ]
 
 
 def _replayed(subject: str, held: PolicyHistory, events: Sequence[Event]) -> Replay:

@@ -7,7 +7,7 @@ auditor's screen, or a right-to-left mark that turns a line round.  `plain` is t
 import unicodedata
 from typing import NamedTuple
 
-__all__ = ["Place", "byte_column", "clipped", "decode", "escape_control", "first_line", "has_endless_key"]
+__all__ = ["Place", "byte_column", "clipped", "decode", "escape_control", "first_line", "has_endless_key", "short_host_name"]
 
 
 class Place(NamedTuple):  # a tuple, since every fact has one
@@ -92,3 +92,8 @@ def byte_column(line: str, offset: int) -> int:
     if line.isascii():  # known without looking, so that a line of many megabytes costs nothing
         return offset + 1
     return 1 + len(line[:offset].encode("utf-8", "surrogateescape"))
+
+
+def short_host_name(name: str) -> str:
+    """Return the name of a host without its domain, in small letters: logs, policies and inventories write it in either way."""
+    return name.partition(".")[0].lower()

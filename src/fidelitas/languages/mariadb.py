@@ -42,24 +42,19 @@ def is_mariadb_dump(content: bytes) -> bool:
 
 def read_mariadb(evidence: HostEvidence) -> MariadbFacts:
     """Return what the grant tables of a server state."""
-    return _Reader(evidence).facts()
+    return _GrantTables(evidence, "grant table", "mysql.").facts()
 
 
-class _Reader:
-    def __init__(self, evidence: HostEvidence) -> None:
-        self._evidence = evidence
-        self._reader = RowReader(evidence, "grant table", "mysql.")
-        self._rows = self._reader.rows
-
+class _GrantTables(RowReader):
     def facts(self) -> MariadbFacts:
-        server = next((row for row, _ in self._rows("server")), {})
-        accounts = [account for row, place in self._rows("global_priv") for account in self._one(_from_json, row, place)]
+        server = next((row for row, _ in self.rows("server")), {})
+        accounts = [account for row, place in self.rows("global_priv") for account in self.one(_from_json, row, place)]
         if not accounts:
-            accounts = [account for row, place in self._rows("user") for account in self._one(_from_columns, row, place)]
+            accounts = [account for row, place in self.rows("user") for account in self.one(_from_columns, row, place)]
             accounts = self._of_mysql(accounts)
         return MariadbFacts(
-            subject=self._evidence.subject,
-            taken=self._evidence.taken,
+            subject=self.evidence.subject,
+            taken=self.evidence.taken,
             version=str(server.get("version", "")),
             taken_by=str(server.get("taken_by", "")),
             host_name=str(server.get("host_name") or ""),
@@ -67,24 +62,24 @@ class _Reader:
             tls=server.get("have_ssl") == "YES",
             accounts=tuple(accounts),
             grants=tuple(self._grants()),
-            roles=tuple(one for row, place in self._rows("roles_mapping") for one in self._one(_role, row, place)),
-            proxies=tuple(one for row, place in self._rows("proxies_priv") for one in self._one(_proxy, row, place)),
-            definers=tuple(one for row, place in self._rows("definers") for one in self._one(_definer, row, place)),
+            roles=self.all("roles_mapping", _role),
+            proxies=self.all("proxies_priv", _proxy),
+            definers=self.all("definers", _definer),
             in_force=self._in_force(),
-            databases=tuple(str(row.get("name", "")) for row, _ in self._rows("databases")),
-            sessions=tuple((str(row.get("user", "")), str(row.get("host", ""))) for row, _ in self._rows("sessions")),
-            gaps=self._reader.gaps,
+            databases=tuple(str(row.get("name", "")) for row, _ in self.rows("databases")),
+            sessions=tuple((str(row.get("user", "")), str(row.get("host", ""))) for row, _ in self.rows("sessions")),
+            gaps=self.gaps,
         )
 
     def _of_mysql(self, accounts: list[DatabaseAccount]) -> list[DatabaseAccount]:
         """Return accounts with what MySQL keeps in tables of its own: dynamic privileges, and several default roles."""
         dynamic: dict[tuple[str, str], set[str]] = {}
-        for row, place in self._rows("global_grants"):
-            for key, privilege in self._one(lambda row, _: ((_text(row, "USER"), _text(row, "HOST")), _text(row, "PRIV")), row, place):
+        for row, place in self.rows("global_grants"):
+            for key, privilege in self.one(lambda row, _: ((_text(row, "USER"), _text(row, "HOST")), _text(row, "PRIV")), row, place):
                 dynamic.setdefault(key, set()).add(privilege.replace("_", " "))
         roles: dict[tuple[str, str], set[str]] = {}
-        for row, place in self._rows("default_roles"):
-            for key, role in self._one(_default_role, row, place):
+        for row, place in self.rows("default_roles"):
+            for key, role in self.one(_default_role, row, place):
                 roles.setdefault(key, set()).add(role)
         return [
             replace(
@@ -97,22 +92,19 @@ class _Reader:
 
     def _grants(self) -> Iterator[AccountGrant]:
         for listing in ("db", "tables_priv", "columns_priv", "procs_priv"):
-            for row, place in self._rows(listing):
-                yield from self._one(_GRANTS[listing], row, place)
+            for row, place in self.rows(listing):
+                yield from self.one(_GRANTS[listing], row, place)
 
     def _in_force(self) -> dict[str, frozenset[str]] | None:
-        if "user_privileges" not in self._evidence.listings:
+        if "user_privileges" not in self.evidence.listings:
             return None
         found: dict[str, set[str]] = {}
-        for row, _ in self._rows("user_privileges"):
+        for row, _ in self.rows("user_privileges"):
             known = found.setdefault(_unquoted(str(row.get("grantee", ""))), set())
             known.add(_SYNONYMS.get(str(row.get("privilege", "")), str(row.get("privilege", ""))))
             if row.get("grantable") == "YES":
                 known.add("GRANT OPTION")
         return {name: frozenset(privileges - {"USAGE"}) for name, privileges in found.items()}
-
-    def _one(self, make: Callable[[Row, Place], Any], row: Row, place: Place) -> list[Any]:
-        return self._reader.one(lambda: make(row, place), place)
 
 
 def _from_json(row: Row, place: Place) -> DatabaseAccount:

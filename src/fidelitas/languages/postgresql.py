@@ -39,24 +39,19 @@ def is_postgresql_dump(content: bytes) -> bool:
 
 def read_postgresql(evidence: HostEvidence) -> DatabaseFacts:
     """Return what the catalogue rows of a server state."""
-    return _Reader(evidence).facts()
+    return _Catalogue(evidence, "catalogue row").facts()
 
 
-class _Reader:
-    def __init__(self, evidence: HostEvidence) -> None:
-        self._evidence = evidence
-        self._reader = RowReader(evidence, "catalogue row")
-        self._rows = self._reader.rows
-
+class _Catalogue(RowReader):
     def facts(self) -> DatabaseFacts:
-        server = next(iter(self._rows("server")), ({}, Place(self._evidence.subject, "server")))[0]
+        server = next(iter(self.rows("server")), ({}, Place(self.evidence.subject, "server")))[0]
         version = server.get("version", 0)
-        passwords = {row.get("name"): row.get("kind") for row, _ in self._rows("passwords")}
+        passwords = {row.get("name"): row.get("kind") for row, _ in self.rows("passwords")}
         roles = self._all("roles", lambda row, _, place: _role(row, passwords, place))
         inherits = {role.name: role.inherit for role in roles}
         return DatabaseFacts(
-            subject=self._evidence.subject,
-            taken=self._evidence.taken,
+            subject=self.evidence.subject,
+            taken=self.evidence.taken,
             version=version if isinstance(version, int) else 0,
             version_text=str(server.get("version_text", "")),
             host_name=str(server.get("host_name") or ""),
@@ -72,32 +67,32 @@ class _Reader:
             access=self._access(),
             sessions=self._all("sessions", _session),
             mappings=self._all("user-mappings", _mapping),
-            databases=tuple(str(row.get("name", "")) for row, _ in self._rows("databases")),
-            gaps=self._reader.gaps,
+            databases=tuple(str(row.get("name", "")) for row, _ in self.rows("databases")),
+            gaps=self.gaps,
         )
 
     def _access(self) -> tuple[AccessRule, ...] | None:
-        if "access-rules" not in self._evidence.listings:
+        if "access-rules" not in self.evidence.listings:
             return None
         found = []
-        for row, place in self._rows("access-rules"):
+        for row, place in self.rows("access-rules"):
             if row.get("type") is None:
                 why = f"the server cannot read this line: {clipped(escape_control(str(row.get('error'))), 120)}"
                 weakens = "what it was meant to let in; after an error a reload keeps the rules from before"
-                self._reader.missing(why, weakens, place, what="rule of access")
+                self.missing(why, weakens, place, what="rule of access")
             else:
-                found += self._one(_access_rule, row, "", place)
+                found += self.one(_of(_access_rule, ""), row, place)
         return tuple(found)
 
     def _all(self, listing: str, make: Callable[[Row, str, Place], T]) -> tuple[T, ...]:
         """Return the facts of a listing: of the server, or of every database in turn."""
-        names = [name for name in self._evidence.listings if name == listing or name.startswith(f"{listing} ")]
-        return tuple(
-            fact for name in names for row, place in self._rows(name) for fact in self._one(make, row, name.partition(" ")[2], place)
-        )
+        names = [name for name in self.evidence.listings if name == listing or name.startswith(f"{listing} ")]
+        return tuple(fact for name in names for row, place in self.rows(name) for fact in self.one(_of(make, name), row, place))
 
-    def _one(self, make: Callable[[Row, str, Place], T], row: Row, database: str, place: Place) -> list[T]:
-        return self._reader.one(lambda: make(row, database, place), place)
+
+def _of(make: Callable[[Row, str, Place], T], listing: str) -> Callable[[Row, Place], T]:
+    """Return what makes a fact of a row in the listing of one database, whose name follows that of the listing."""
+    return lambda row, place: make(row, listing.partition(" ")[2], place)
 
 
 # A column whose field has a longer name here.

@@ -5,7 +5,6 @@ from collections import Counter
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import fields
 from datetime import UTC, datetime
-from functools import partial
 from typing import Any, TypeVar, cast
 
 from fidelitas.facts import Gap, Place
@@ -67,12 +66,12 @@ class RowReader:
 
     def all(self, listing: str, make: Callable[[Row, Place], T]) -> tuple[T, ...]:
         """Return the facts that ``make`` takes from the rows of a listing; a row that is not as expected is a gap."""
-        return tuple(fact for row, place in self.rows(listing) for fact in self.one(partial(make, row, place), place))
+        return tuple(fact for row, place in self.rows(listing) for fact in self.one(make, row, place))
 
-    def one(self, make: Callable[[], T], place: Place) -> list[T]:
+    def one(self, make: Callable[[Row, Place], T], row: Row, place: Place) -> list[T]:
         """Return the fact that ``make`` takes from a row, or none and note a gap."""
         try:
-            return [make()]
+            return [make(row, place)]
         except (KeyError, TypeError, ValueError, AttributeError, RecursionError) as error:
             why = f"a row is not as expected: {type(error).__name__}: {clipped(escape_control(str(error)), 80)}"
             self.missing(why, "what it states is not known", place)

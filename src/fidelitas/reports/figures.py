@@ -16,7 +16,7 @@ from matplotlib.ticker import MaxNLocator
 
 from fidelitas.facts import EventKind
 from fidelitas.rights import AccountKind, Holding, HostRights, PrincipalKind, RightKind
-from fidelitas.text import escape_control
+from fidelitas.text import escape_control, short_host_name
 from fidelitas.usage import AttributedEvent
 
 __all__ = ["figures"]
@@ -121,7 +121,7 @@ def _rights(records: Sequence[AttributedEvent], hosts: Sequence[HostRights]) -> 
             identity = host.identity(holding.principal)
             if holding.principal.kind is PrincipalKind.ACCOUNT and identity is not None and identity.kind is AccountKind.PERSON:
                 held[holding.principal.name] += 1
-                shown[holding.principal.name] += (_short(host.subject), holding.principal.name, _thing(holding)) in used
+                shown[holding.principal.name] += (short_host_name(host.subject), holding.principal.name, _thing(holding)) in used
     rows = sorted(held, key=lambda name: (-(held[name] - shown[name]), name))[:_MOST_PEOPLE]
     figure, axes = _figure()
     lines = np.arange(len(rows))
@@ -136,15 +136,11 @@ def _rights(records: Sequence[AttributedEvent], hosts: Sequence[HostRights]) -> 
     return figure
 
 
-def _short(host: str) -> str:
-    return host.partition(".")[0].lower()
-
-
 def _uses(record: AttributedEvent) -> Iterator[_Use]:
     """Yield the account that was acted as, and the program that was run."""
     event = record.event
     for thing in (event.target or "root", event.command.partition(" ")[0]):
-        yield _short(event.host), record.person, thing
+        yield short_host_name(event.host), record.person, thing
 
 
 def _thing(holding: Holding) -> str:

@@ -15,7 +15,7 @@ _PROGRAM = "org.freedesktop.policykit.exec.path"
 _DEFAULTS = ("allow_any", "allow_inactive", "allow_active")
 
 
-class _Reader:
+class _Actions:
     """Takes the actions out of one file, as far as it is well formed; entities, by which a small text becomes endless, end it."""
 
     def __init__(self, origin: Place) -> None:
@@ -72,7 +72,7 @@ class _EntityError(Exception):
 
 def read_polkit_actions(text: str, origin: Place) -> tuple[list[PolkitAction], list[Gap]]:
     """Return the actions that a file declares, and a gap where it breaks off."""
-    reader = _Reader(origin)
+    reader = _Actions(origin)
     try:
         reader.read(text)
     except expat.ExpatError as error:

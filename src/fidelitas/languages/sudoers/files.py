@@ -37,7 +37,7 @@ class PolicyFiles(Protocol):
 
 
 @dataclass(slots=True)
-class _Reader:
+class _Includes:
     files: PolicyFiles
     origin: Place
     host: str
@@ -164,7 +164,7 @@ def read_policy(files: PolicyFiles, origin: Place, *, host: str, uid: int = 0, g
 
     `uid` and `gid` own the policy files: 0, unless sudo.conf(5) says otherwise.
     """
-    reader = _Reader(files=files, origin=origin, host=host, uid=uid, gid=gid)
+    reader = _Includes(files=files, origin=origin, host=host, uid=uid, gid=gid)
     reader.file(origin.path, None, 0)
     return SudoPolicy(
         rules=tuple(reader.into.rules),

@@ -40,21 +40,16 @@ _MEMBERSHIP = {4732: True, 4733: False}
 
 def read_windows(evidence: HostEvidence) -> WindowsFacts:
     """Return what the evidence of a Windows machine states."""
-    return _Reader(evidence).facts()
+    return _Machine(evidence, "row of the collector").facts()
 
 
-class _Reader:
-    def __init__(self, evidence: HostEvidence) -> None:
-        self._evidence = evidence
-        self._reader = RowReader(evidence, "row of the collector")
-        self._gaps: list[Gap] = []
-
+class _Machine(RowReader):
     def facts(self) -> WindowsFacts:
-        computer = next((row for row, _ in self._reader.rows("computer")), {})
-        accounts = self._reader.all("local-accounts", _account)
+        computer = next((row for row, _ in self.rows("computer")), {})
+        accounts = self.all("local-accounts", _account)
         return WindowsFacts(
-            subject=self._evidence.subject,
-            taken=self._evidence.taken,
+            subject=self.evidence.subject,
+            taken=self.evidence.taken,
             system=str(computer.get("system", "")),
             computer=str(computer.get("name", "")),
             domain=str(computer.get("domain", "")),
@@ -64,28 +59,28 @@ class _Reader:
             accounts=accounts,
             user_rights=tuple(self._user_rights()),
             jobs=(
-                *self._reader.all("services", partial(self._job, WindowsJobKind.SERVICE)),
-                *self._reader.all("tasks", partial(self._job, WindowsJobKind.TASK)),
+                *self.all("services", partial(self._job, WindowsJobKind.SERVICE)),
+                *self.all("tasks", partial(self._job, WindowsJobKind.TASK)),
             ),
-            paths=self._reader.all("access", self._path),
-            settings=dict(self._reader.all("settings", _setting)),
-            sessions=self._reader.all("sessions", _session),
+            paths=self.all("access", self._path),
+            settings=dict(self.all("settings", _setting)),
+            sessions=self.all("sessions", _session),
             changes=tuple(self._changes()),
-            gaps=(*self._reader.gaps, *self._gaps),
+            gaps=self.gaps,
         )
 
     def _groups(self) -> tuple[LocalGroup, ...]:
         members: dict[str, list[LocalMember]] = {}
-        for group, member in self._reader.all("local-members", _member):
+        for group, member in self.all("local-members", _member):
             members.setdefault(group, []).append(member)
-        return self._reader.all("local-groups", lambda row, place: _group(row, members.get(str(row.get("sid")), ()), place))
+        return self.all("local-groups", lambda row, place: _group(row, members.get(str(row.get("sid")), ()), place))
 
     def _group_text(self) -> Iterator[LocalGroup]:
         """A group of which only the text of a tool is there: whether it is the administrators' is guessed by its name, and said."""
-        content = self._evidence.listings.get(GROUP_TEXT)
+        content = self.evidence.listings.get(GROUP_TEXT)
         if content is None:
             return
-        group = read_group_text(decoded(content), Place(self._evidence.subject, GROUP_TEXT))
+        group = read_group_text(decoded(content), Place(self.evidence.subject, GROUP_TEXT))
         language = ADMINISTRATORS.get(group.name.lower())
         taken_for = f"taken for the administrators by its name in {language}" if language else "not known whether it is the administrators'"
         why = f'the text of "net localgroup" tells names and no SID: group {group.name} is {taken_for}'
@@ -93,8 +88,8 @@ class _Reader:
         yield LocalGroup(name=group.name, sid=_ADMINISTRATORS if language else "", members=group.members, place=group.place)
 
     def _user_rights(self) -> Iterator[UserRight]:
-        content = self._evidence.listings.get("user-rights")
-        return iter(()) if content is None else read_user_rights(decoded(content), Place(self._evidence.subject, "user-rights"))
+        content = self.evidence.listings.get("user-rights")
+        return iter(()) if content is None else read_user_rights(decoded(content), Place(self.evidence.subject, "user-rights"))
 
     def _descriptor(self, row: Row, place: Place, name: str) -> SecurityDescriptor | None:
         stated = row.get("sddl")
@@ -102,7 +97,7 @@ class _Reader:
             return None
         found = read_descriptor(stated)
         if found is None:
-            self._reader.missing("its access control list could not be read", f"who may change {name}", place, name)
+            self.missing("its access control list could not be read", f"who may change {name}", place, name)
         return found
 
     def _job(self, kind: WindowsJobKind, row: Row, place: Place) -> WindowsJob:
@@ -129,9 +124,9 @@ class _Reader:
         )
 
     def _changes(self) -> Iterator[MembershipChange]:
-        logs = getattr(self._evidence, "logs", None)
+        logs = getattr(self.evidence, "logs", None)
         for log in logs() if logs else ():
-            origin = Place(self._evidence.subject, log.path)
+            origin = Place(self.evidence.subject, log.path)
             try:
                 for record in security_records(log.blocks(), origin, self._gaps, _MEMBERSHIP):
                     if record.at is not None:

@@ -8,7 +8,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from fidelitas.rights.graph.links import By, Holding, Link, LinkKind, Mechanism, Principal, PrincipalKind, RightKind, Strength
 from fidelitas.rights.linux.host import HostRights
 from fidelitas.rights.subject import DatabaseServer
-from fidelitas.text import Place
+from fidelitas.text import Place, short_host_name
 
 __all__ = ["is_host_of", "socket_links"]
 
@@ -21,7 +21,7 @@ def socket_links(server: DatabaseServer, hosts: Sequence[HostRights]) -> tuple[L
 
 def is_host_of(name: str, names: Iterable[str]) -> bool:
     """Return whether a host with some names is the one that a server says it runs on; names count up to the first dot."""
-    return bool(name) and name.partition(".")[0].lower() in {one.partition(".")[0].lower() for one in names if one}
+    return bool(name) and short_host_name(name) in {short_host_name(one) for one in names if one}
 
 
 def _links(server: DatabaseServer, host: HostRights) -> Iterator[Link]:
