@@ -58,7 +58,7 @@ def directory(groups: Mapping[str, list[str]], uids: Mapping[str, int] | None = 
     return Directory(subject="saltmarsh", accounts=people, groups=made)
 
 
-def told(rights: HostRights) -> set[tuple[str, str, int, str]]:
+def told(rights: HostRights) -> set[tuple[str, str, int, str | None]]:
     return {(str(one.principal), str(one.right), one.strength, one.routes[0].asks) for one in rights.holdings}
 
 

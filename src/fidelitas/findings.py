@@ -41,8 +41,8 @@ class Finding:
     why: str
     advice: str
     places: tuple[Place, ...]
-    quote: str = ""
-    safer: str = ""
+    quote: str | None = None
+    safer: str | None = None
 
     @property
     def theme(self) -> str:

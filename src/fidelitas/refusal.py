@@ -34,10 +34,10 @@ class Cause:
     kind: CauseKind
     account: str
     near: Near | None = None
-    reason: str = ""
+    reason: str | None = None
     rule: SudoRule | None = None
     change: AttributedEvent | None = None
-    group: str = ""
+    group: str | None = None
 
 
 def explained(latest: Inquiry, event: Event, decision: Decision, later: Decision, use: HostUse | None) -> tuple[Cause, ...]:

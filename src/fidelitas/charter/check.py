@@ -28,7 +28,7 @@ class Result:
     clause: Clause
     outcome: Outcome
     decision: Decision | None = None
-    reason: str = ""
+    reason: str | None = None
     place: Place | None = None  # of the route that breaks it, where that is no rule of sudo
 
 
@@ -52,7 +52,7 @@ def _result(clause: Clause, answer: Decision | str, held: HoldingsOf) -> Result:
     allowed, conditions = answer.verdict is Verdict.ALLOWED, "; ".join(answer.conditions)
     if clause.kind is Kind.MUST:
         outcome = Outcome.BROKEN if not allowed else Outcome.UNKNOWN if conditions else Outcome.KEPT
-        reason = answer.reason or (f"only if {conditions}" if conditions else "")
+        reason = answer.reason or (f"only if {conditions}" if conditions else None)
         return Result(clause=clause, outcome=outcome, decision=answer, reason=reason)
     if allowed:
         outcome = Outcome.UNLESS if conditions else Outcome.BROKEN

@@ -18,8 +18,8 @@ class Found:
     about: str
     message: str
     places: tuple[Place, ...]
-    quote: str = ""
-    safer: str = ""  # a safer rule written out, where one can be made of the rule itself
+    quote: str | None = None
+    safer: str | None = None  # a safer rule written out, where one can be made of the rule itself
     severity: Severity | None = None
 
 

@@ -15,7 +15,7 @@ __all__ = ["CHECKS"]
 _IDLE = timedelta(days=90)
 # Who logs on at all, by SID: an administrative group that holds one of these holds everybody.
 _EVERYBODY = frozenset({"S-1-1-0", "S-1-5-11", "S-1-5-7"})
-_WHOLE_DOMAIN = ("-513", "-514", "-515")
+_WHOLE_DOMAIN = frozenset({"513", "514", "515"})
 
 
 def _administrators(rights: DirectoryRights) -> set[str]:
@@ -79,7 +79,7 @@ def former_administrator(rights: DirectoryRights) -> Iterator[Found]:
     """
     now = _administrators(rights)
     for account in rights.facts.accounts:
-        if account.once_administrator and account.name not in now and not account.sid.endswith(("-500", "-502")):
+        if account.once_administrator and account.name not in now and account.rid not in ("500", "502"):
             yield Found(about=account.name, message=f"{account.name} was an administrator once", places=(account.place,))
 
 
@@ -121,10 +121,9 @@ def everyone_administrator(rights: DirectoryRights) -> Iterator[Found]:
     """
     admins = {holding.principal for holding in rights.holdings}
     for group in rights.facts.groups:
-        if rights.by_sid.get(group.sid) in admins:
+        if group.sid is not None and rights.by_sid.get(group.sid) in admins:
             for member, place in rights.members(group):
-                whole = member.sid.startswith("S-1-5-21-") and member.sid.endswith(_WHOLE_DOMAIN)
-                if whole or member.sid in _EVERYBODY:
+                if member.rid in _WHOLE_DOMAIN or member.sid in _EVERYBODY:
                     yield Found(about=member.name, message=f"{member.name} is in administrative group {group.name}", places=(place,))
 
 

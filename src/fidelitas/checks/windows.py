@@ -39,12 +39,12 @@ def everyone_administrator(rights: WindowsRights) -> Iterator[Found]:
     """
     for group in rights.facts.groups:
         for member in group.members if group.sid == ADMINISTRATORS else ():
-            if member.sid.endswith(_WHOLE_DOMAIN) and member.sid.startswith("S-1-5-21-"):
-                yield Found(about=member.name, message=f"all of {member.name or member.sid} administer the machine", places=(member.place,))
+            if member.sid is not None and member.sid.endswith(_WHOLE_DOMAIN) and member.sid.startswith("S-1-5-21-"):
+                yield Found(about=member.name or "", message=f"all of {member.called} administer the machine", places=(member.place,))
             elif member.sid and rights.holders.of_sid(member.sid).kind is PrincipalKind.ANY_ACCOUNT:
                 yield Found(
-                    about=member.name,
-                    message=f"{member.name or member.sid} administer the machine: every account does",
+                    about=member.name or "",
+                    message=f"{member.called} administer the machine: every account does",
                     places=(member.place,),
                 )
 

@@ -39,7 +39,7 @@ class Bundle:
     listings: Mapping[str, bytes]
     gaps: tuple[MissingItem, ...]
     copies: Mapping[str, bytes] = field(default_factory=dict)  # of logs, by path, as they are packed
-    name: str = ""  # given by the auditor, in place of what the host calls itself
+    name: str | None = None  # given by the auditor, in place of what the host calls itself
 
     @property
     def subject(self) -> str:

@@ -28,7 +28,7 @@ class Sameness(Enum):
 class Identity:
     """The marks of a machine: digests of its machine-id, and of its host keys."""
 
-    machine: str = ""
+    machine: str | None = None
     host_keys: frozenset[str] = field(default_factory=frozenset)
 
 

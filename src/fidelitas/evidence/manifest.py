@@ -87,8 +87,8 @@ class CopiedLog:
     member: str
     lines: int = 0
     kept: int = 0
-    begins: str = ""
-    ends: str = ""
+    begins: str | None = None
+    ends: str | None = None
     sha256: str | None = None
 
 
@@ -107,8 +107,8 @@ class Manifest:
     gaps: tuple[MissingItem, ...]
     listings: tuple[Listing, ...] = ()
     logs: tuple[CopiedLog, ...] = ()
-    zone: str = ""  # of the host's clock, by its name
-    machine: str = ""  # digest of its machine-id; empty where it has none
+    zone: str | None = None  # of the host's clock, by its name
+    machine: str | None = None  # digest of its machine-id; empty where it has none
     host_keys: tuple[str, ...] = ()  # digests of its public host keys
     addresses: tuple[str, ...] | None = None  # "ADDRESS/LENGTH" of the interfaces that are up; None: not known
 
@@ -137,9 +137,9 @@ def parse_manifest(content: bytes) -> Manifest:
         items=tuple(_item(entry) for entry in _of(stated, "items", list)),
         listings=tuple(_listing(entry) for entry in (_of(stated, "listings", list) if "listings" in stated else ())),
         logs=tuple(_log(entry) for entry in (_of(stated, "logs", list) if "logs" in stated else ())),
-        zone=_of(stated, "zone", str) if "zone" in stated else "",
+        zone=_optional(stated, "zone", str) or None,
         machine=_digest_of(stated.get("machine")),
-        host_keys=tuple(_digest_of(one) for one in (_of(stated, "host_keys", list) if "host_keys" in stated else ())),
+        host_keys=tuple(filter(None, map(_digest_of, _of(stated, "host_keys", list) if "host_keys" in stated else ()))),
         addresses=_addresses(stated),
         gaps=tuple(_gap(entry) for entry in _of(stated, "gaps", list)),
     )
@@ -223,9 +223,9 @@ def _item(entry: Any) -> Item:
     )
 
 
-def _digest_of(stated: object) -> str:
+def _digest_of(stated: object) -> str | None:
     _check_digest(stated)
-    return stated if isinstance(stated, str) else ""
+    return stated if isinstance(stated, str) else None
 
 
 def _check_digest(digest: object) -> None:
@@ -255,8 +255,8 @@ def _log(entry: Any) -> CopiedLog:
         member=_of(entry, "member", str),
         lines=_of(entry, "lines", int),
         kept=_of(entry, "kept", int),
-        begins=_of(entry, "begins", str),
-        ends=_of(entry, "ends", str),
+        begins=_of(entry, "begins", str) or None,
+        ends=_of(entry, "ends", str) or None,
         sha256=digest,
     )
 
@@ -273,7 +273,7 @@ def render_manifest(manifest: Manifest) -> bytes:
         "probe": manifest.probe,
         "taken": manifest.taken.astimezone(UTC).strftime("%Y-%m-%dT%H:%M:%SZ"),
         "uid": manifest.uid,
-        "machine": manifest.machine or None,
+        "machine": manifest.machine,
         "host_keys": list(manifest.host_keys),
         "addresses": None if manifest.addresses is None else list(manifest.addresses),
     }
@@ -281,7 +281,9 @@ def render_manifest(manifest: Manifest) -> bytes:
     listings = ",\n".join(f"  {json.dumps(_stated_listing(listing))}" for listing in manifest.listings)
     logs = ",\n".join(f"  {json.dumps(_stated_log(log))}" for log in manifest.logs)
     gaps = ",\n".join(f"  {json.dumps(_stated_gap(gap))}" for gap in manifest.gaps)
-    told = f' "items": [\n{items}\n ],\n "listings": [\n{listings}\n ],\n "zone": {json.dumps(manifest.zone)}, "logs": [\n{logs}\n ],\n'
+    told = (
+        f' "items": [\n{items}\n ],\n "listings": [\n{listings}\n ],\n "zone": {json.dumps(manifest.zone or "")}, "logs": [\n{logs}\n ],\n'
+    )
     return f'{json.dumps(head)[:-1]},\n{told} "gaps": [\n{gaps}\n ]}}\n'.encode()
 
 
@@ -290,7 +292,7 @@ def _stated_gap(gap: MissingItem) -> dict[str, str]:
 
 
 def _stated_log(log: CopiedLog) -> dict[str, Any]:
-    return {name: value for name, value in asdict(log).items() if value is not None}
+    return {**{name: value for name, value in asdict(log).items() if value is not None}, "begins": log.begins or "", "ends": log.ends or ""}
 
 
 def _stated_listing(listing: Listing) -> dict[str, str]:

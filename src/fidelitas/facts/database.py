@@ -164,7 +164,7 @@ class DatabaseFacts:
     taken: datetime
     version: int
     version_text: str
-    host_name: str = ""
+    host_name: str | None = None
     taken_by: str
     ssl: bool
     roles: tuple[DatabaseRole, ...]

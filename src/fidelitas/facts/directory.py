@@ -49,7 +49,7 @@ class DirectoryAccount:
 
     name: str
     dn: str
-    sid: str = ""
+    sid: str | None = None
     primary_rid: int | None = None
     disabled: bool | None = None
     password_never_expires: bool | None = None
@@ -62,6 +62,11 @@ class DirectoryAccount:
     posix: Account | None = None
     place: Place = field(compare=False)
 
+    @property
+    def rid(self) -> str | None:
+        """The last number of its SID, where that is one of a domain."""
+        return _rid(self.sid)
+
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class StatedGroup:
@@ -69,12 +74,17 @@ class StatedGroup:
 
     name: str
     dn: str
-    sid: str = ""
+    sid: str | None = None
     gid: int | None = None
     members: tuple[tuple[str, Place], ...] = ()
     member_names: tuple[tuple[str, Place], ...] = ()
     once_administrative: bool = False
     place: Place = field(compare=False)
+
+    @property
+    def rid(self) -> str | None:
+        """The last number of its SID, where that is one of a domain."""
+        return _rid(self.sid)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -87,3 +97,7 @@ class DirectoryFacts:
     groups: tuple[StatedGroup, ...]
     gaps: tuple[Gap, ...]
     policy: SudoPolicy | None = None
+
+
+def _rid(sid: str | None) -> str | None:
+    return sid.rpartition("-")[2] if sid is not None and sid.startswith("S-1-5-21-") else None

@@ -121,7 +121,7 @@ class HostFacts:
     processes: tuple[Process, ...] | None = None  # None: not a running host, or not listed
     mounts: tuple[Mount, ...] | None = None
     kernel: tuple[KernelSetting, ...] = ()
-    sudo_version: str = ""
+    sudo_version: str | None = None
     packages: tuple[tuple[str, str], ...] = ()  # name and version of those that decide who becomes whom
     login_sessions: tuple[LoginSession, ...] = ()
     logins: Logins = field(default_factory=Logins)

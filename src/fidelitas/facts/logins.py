@@ -27,7 +27,7 @@ class AuthorizedKey:
 
     key_type: str
     fingerprint: str
-    comment: str
+    comment: str | None
     options: tuple[tuple[str, str], ...] = ()
     authority: bool = False  # cert-authority: it signs keys that open the account
     place: Place = field(compare=False)
@@ -43,8 +43,8 @@ class PrivateKey:
 
     path: str
     encrypted: bool
-    fingerprint: str = ""
-    comment: str = ""
+    fingerprint: str | None = None
+    comment: str | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -98,7 +98,7 @@ class MariadbFacts:
     taken: datetime
     version: str
     taken_by: str
-    host_name: str = ""
+    host_name: str | None = None
     resolves_names: bool
     tls: bool
     accounts: tuple[DatabaseAccount, ...]

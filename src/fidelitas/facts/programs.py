@@ -45,7 +45,7 @@ class Packaged:
 
     package: str
     digest: str | None = None
-    algorithm: str = ""
+    algorithm: str | None = None
     mode: int | None = None
     capabilities: str | None = None
     overridden: int | None = None
@@ -64,6 +64,6 @@ class Programs:
     capable: tuple[CapableFile, ...] = ()
     packaged: dict[str, Packaged] = field(default_factory=dict)
     digests: dict[tuple[str, str], str] = field(default_factory=dict)
-    manager: str = ""
+    manager: str | None = None
     searched: tuple[str, ...] = ()
     passed_over: tuple[tuple[str, str], ...] = ()

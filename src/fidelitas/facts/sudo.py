@@ -192,7 +192,7 @@ class PolicyFile:
     path: str
     state: PolicyFileState
     folder: bool = False
-    reason: str = ""
+    reason: str | None = None
     statements: int = 0
     by: Place | None = field(default=None, compare=False)
 

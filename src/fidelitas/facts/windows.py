@@ -28,20 +28,25 @@ __all__ = [
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class LocalMember:
-    """A member of a local group; `name` has its domain before it, and is empty where the SID belongs to nobody any more."""
+    """A member of a local group; `name` has its domain before it, and is ``None`` where the SID belongs to nobody any more."""
 
-    sid: str
-    name: str
+    sid: str | None
+    name: str | None
     group: bool | None
     place: Place = field(compare=False)
+
+    @property
+    def called(self) -> str:
+        """Its name, or its SID where it has none."""
+        return self.name or self.sid or "somebody without a name"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class LocalGroup:
-    """A group of the machine; `sid` is empty where the evidence is text that tells names alone."""
+    """A group of the machine; `sid` is ``None`` where the evidence is text that tells names alone."""
 
     name: str
-    sid: str
+    sid: str | None
     members: tuple[LocalMember, ...]
     place: Place = field(compare=False)
 
@@ -58,7 +63,7 @@ class LocalAccount:
     password_never_expires: bool | None = None
     expires: datetime | None = None
     last_logon: datetime | None = None
-    description: str = ""
+    description: str | None = None
     place: Place = field(compare=False)
 
 

@@ -61,13 +61,13 @@ def _cut_short(entry: Entry, origin: Place) -> Iterator[Gap]:
         yield Gap(what=f"members of {_name(entry)}", why=why, weakens="who else is in the group", place=origin.at(line))
 
 
-def sid_of(value: str) -> str:
-    """Return a SID in words, S-1-5-…, from its bytes or as it stands; empty for one that is none."""
+def sid_of(value: str) -> str | None:
+    """Return a SID in words, S-1-5-…, from its bytes or as it stands, or ``None`` for what is none."""
     if value.startswith("S-1-"):
         return value
     raw = value.encode("utf-8", "surrogateescape")
     if len(raw) < 8 or len(raw) != 8 + 4 * raw[1]:
-        return ""
+        return None
     return "-".join(map(str, ("S", raw[0], int.from_bytes(raw[2:8], "big"), *struct.unpack(f"<{raw[1]}I", raw[8:]))))
 
 

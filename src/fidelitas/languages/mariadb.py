@@ -57,7 +57,7 @@ class _GrantTables(RowReader):
             taken=self.evidence.taken,
             version=str(server.get("version", "")),
             taken_by=str(server.get("taken_by", "")),
-            host_name=str(server.get("host_name") or ""),
+            host_name=str(server.get("host_name") or "") or None,
             resolves_names=not server.get("skip_name_resolve"),
             tls=server.get("have_ssl") == "YES",
             accounts=tuple(accounts),

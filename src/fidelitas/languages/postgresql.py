@@ -54,7 +54,7 @@ class _Catalogue(RowReader):
             taken=self.evidence.taken,
             version=version if isinstance(version, int) else 0,
             version_text=str(server.get("version_text", "")),
-            host_name=str(server.get("host_name") or ""),
+            host_name=str(server.get("host_name") or "") or None,
             taken_by=str(server.get("taken_by", "")),
             ssl=server.get("ssl") == "on",
             roles=roles,

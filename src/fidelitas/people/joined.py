@@ -116,7 +116,7 @@ def _one_key(people: Sequence[MappedPerson], subjects: Sequence[SubjectRights]) 
 
 
 def _commented(key: AuthorizedKey, people: Sequence[MappedPerson]) -> set[str]:
-    user = key.comment.partition("@")[0].strip()
+    user = (key.comment or "").partition("@")[0].strip()
     return {person.name for person in people if user and user in {account.rpartition(":")[2] for account in person.accounts}}
 
 

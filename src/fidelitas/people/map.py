@@ -26,7 +26,7 @@ class MappedPerson:
 
     name: str
     accounts: tuple[str, ...]
-    team: str = ""
+    team: str | None = None
     status: str = "active"
     until: date | None = None
     line: int = 0
@@ -98,7 +98,7 @@ def _person(row: Mapping[str, Any], origin: str, line: int) -> MappedPerson:
     return MappedPerson(
         name=name.strip(),
         accounts=tuple(names),
-        team=str(row.get("team", "")),
+        team=str(row.get("team", "")) or None,
         status=status or "active",
         until=_day(until, origin, line),
         line=line,

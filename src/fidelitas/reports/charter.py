@@ -33,7 +33,7 @@ def charter_table(results: Sequence[Result]) -> Table:
 
 def _because(result: Result) -> str:
     if result.decision is None:
-        return result.reason
+        return result.reason or ""
     return result.decision.rule.statement if result.decision.rule else result.reason or "no rule is about it"
 
 

@@ -31,7 +31,7 @@ def persons_table(joined: Joined, today: date) -> Table:
         rows=tuple(
             (
                 person.name,
-                person.team,
+                person.team or "",
                 "left" if person.has_left(today) else person.status,
                 str(person.until or ""),
                 ", ".join(map(str, owned)),
@@ -98,7 +98,7 @@ def people_document(joined: Joined, today: date) -> dict[str, Any]:
         "people": [
             {
                 "person": person.name,
-                "team": person.team or None,
+                "team": person.team,
                 "status": person.status,
                 "until": str(person.until) if person.until else None,
                 "left": person.has_left(today),

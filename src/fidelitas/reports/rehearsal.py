@@ -114,7 +114,7 @@ def _altered(change: Change) -> Row:
     return Row(f"{after.principal} holds {after.right} on other terms: {terms[0]} → {terms[1]}  ({after.routes[0].place.in_file()})")
 
 
-def _terms(asks: str) -> str:
+def _terms(asks: str | None) -> str:
     return f"asked for {asks}" if asks else "not asked for a password"
 
 

@@ -60,8 +60,8 @@ def _reason(use: Replayed) -> str:
     rule = use.decision.rule
     if rule is not None:
         return f"{rule.place.in_file()}    {rule.statement}"
-    unsure = "; a password in it is masked, so that rules on its arguments may not fit" if use.masked else ""
-    return (use.decision.reason + unsure).removeprefix("; ")
+    unsure = "a password in it is masked, so that rules on its arguments may not fit" if use.masked else None
+    return "; ".join(filter(None, (use.decision.reason, unsure)))
 
 
 def _rules(rules: Sequence[SudoRule]) -> tuple[Row, ...]:

@@ -38,10 +38,10 @@ def _row(session: Session, zone: tzinfo) -> tuple[str, ...]:
         session.person or "nobody known",
         session.account,
         session.program,
-        session.terminal,
+        session.terminal or "",
         _lasted(session.duration),
         str(session.records) if session.shell else "",
-        session.command,
+        session.command or "",
         session.place.in_file(),
     )
 

@@ -65,7 +65,7 @@ def _route(route: Route, number: int, count: int, grants: Grants | None) -> list
         if since := since_line(link, grants):
             rows.append(Row(since, indent=8, style="green"))
         if link.asks or link.quote:
-            rows.append(Row(f"asks for {link.asks.replace('own', 'its own') or 'no password'}", indent=8))
+            rows.append(Row(f"asks for {(link.asks or 'no password').replace('own', 'its own')}", indent=8))
         if link.behind:
             rows.append(Row(f"without this rule, {', '.join(place.in_file() for place in link.behind)} would give the same", indent=8))
     rows += [Row(condition, label="only", indent=4, style="yellow") for condition in route.conditions]

@@ -55,7 +55,7 @@ class DirectoryRights(RowSubject):
         self.accounts = {account.name: account for account in facts.accounts}
         every: list[DirectoryAccount | StatedGroup] = [*facts.accounts, *facts.groups]
         self._by_dn = {_folded(one.dn): one for one in every}
-        self._by_rid = {group.sid.rpartition("-")[2]: group for group in facts.groups if group.sid.startswith("S-1-5-21-")}
+        self._by_rid = {group.rid: group for group in facts.groups if group.rid}
 
     @cached_property
     def _by_primary(self) -> Mapping[str, Sequence[DirectoryAccount]]:
@@ -122,9 +122,8 @@ class DirectoryRights(RowSubject):
         for name, place in group.member_names:
             if name in self.accounts:
                 yield self.accounts[name], place
-        rid = group.sid.rpartition("-")[2]
-        if self._by_rid.get(rid) is group:
-            yield from ((account, account.place) for account in self._by_primary.get(rid, ()))
+        if group.rid and self._by_rid[group.rid] is group:
+            yield from ((account, account.place) for account in self._by_primary.get(group.rid, ()))
 
     def _memberships(self) -> Iterator[Link]:
         for group in self.facts.groups:
@@ -135,9 +134,9 @@ class DirectoryRights(RowSubject):
 
     def _powers(self) -> Iterator[Link]:
         for group in self.facts.groups:
-            rid = group.sid.rpartition("-")[2] if group.sid.startswith("S-1-5-21-") else group.sid
-            if rid in _WELL_KNOWN:
-                because, strength = _WELL_KNOWN[rid]
+            number = group.rid or group.sid
+            if number in _WELL_KNOWN:
+                because, strength = _WELL_KNOWN[number]
                 right = Right(kind=RightKind.DIRECTORY_ADMIN, detail="", subject=self.subject)
                 yield self._to(group, right, By(Mechanism.ADMIN_GROUP, group.name), because, group.place, strength)
 

@@ -167,7 +167,7 @@ class RowSubject(SubjectRights):
 class DatabaseServer(RowSubject):
     """A database server, of whatever make; `from_host` are links into it from accounts of the host that it runs on."""
 
-    def __init__(self, subject: str, taken: datetime, gaps: tuple[Gap, ...], host_name: str, from_host: tuple[Link, ...]) -> None:
+    def __init__(self, subject: str, taken: datetime, gaps: tuple[Gap, ...], host_name: str | None, from_host: tuple[Link, ...]) -> None:
         super().__init__(subject, taken, gaps)
         self.host_name, self.from_host = host_name, from_host
 

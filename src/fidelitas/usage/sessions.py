@@ -38,8 +38,8 @@ class Session:
     program: str
     opened: datetime
     place: Place
-    terminal: str = ""
-    command: str = ""
+    terminal: str | None = None
+    command: str | None = None
     pid: int | None = None
     shell: bool = False
     closed: datetime | None = None

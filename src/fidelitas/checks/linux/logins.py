@@ -93,7 +93,7 @@ def su_without_password(rights: HostRights) -> Iterator[Found]:
         if passing is not None:
             message = f"PAM lets everybody pass who uses {service}, unasked (pam_permit)"
             yield Found(about=service, message=message, places=(passing.place,), severity=severity)
-    if rules is not None and rules.trusted_by is not None:
+    if rules is not None and rules.trusted is not None and rules.trusted_by is not None:
         names = ", ".join(who.name for who in rights.population.members(rules.trusted)) or "nobody today"
         message = f"the members of group {rules.trusted} ({names}) become root with su, unasked (pam_wheel trust)"
         yield Found(about=rules.trusted, message=message, places=(rules.trusted_by.place,), severity=Severity.HIGH)

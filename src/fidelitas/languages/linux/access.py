@@ -129,7 +129,10 @@ class AccessReader:
             entries = read_authorized_keys(public, self._place(f"{path}.pub")).entries if public else ()
             key = entries[0] if entries else None
             yield PrivateKey(
-                path=path, encrypted=state == "encrypted", fingerprint=key.fingerprint if key else "", comment=key.comment if key else ""
+                path=path,
+                encrypted=state == "encrypted",
+                fingerprint=key.fingerprint if key else None,
+                comment=key.comment if key else None,
             )
 
     # -- delegations -------------------------------------------------------------------------------------------------------------

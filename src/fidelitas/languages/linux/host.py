@@ -4,7 +4,7 @@ Knows the paths and what each is read for; not the syntax, nor what follows from
 """
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from functools import lru_cache
 from typing import TypeVar
 
@@ -77,7 +77,7 @@ _SEARCHES = {
 _NO_SECRETS = frozenset({"/etc/passwd", "/etc/group", "/etc/shadow", "/etc/gshadow", "/etc/netgroup"})
 
 
-# Of files up to this size the last that were masked are kept.
+# Of files up to this size the last that were masked are kept from host to host.
 _SHORT = 16_384
 
 
@@ -103,12 +103,13 @@ class _Files:
     contents: Mapping[str, bytes]
     states: Mapping[str, FileState]
     missing: frozenset[str]
+    _texts: dict[str, str] = field(default_factory=dict)  # a policy is asked for by what reads it, what cites it and what compares it
 
     def text(self, path: str) -> str | None:
         content = self.contents.get(path)
-        if content is None:
-            return None
-        return decode(content) if path in _NO_SECRETS else _masked(content, _form(path))
+        if content is not None and path not in self._texts:
+            self._texts[path] = decode(content) if path in _NO_SECRETS else _masked(content, _form(path))
+        return self._texts.get(path)
 
     def state(self, path: str) -> FileState | None:
         return self.states.get(path)

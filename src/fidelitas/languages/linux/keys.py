@@ -43,7 +43,7 @@ def _entry(line: Line) -> AuthorizedKey | None:
     return AuthorizedKey(
         key_type=key["kind"],
         fingerprint="SHA256:" + base64.b64encode(hashlib.sha256(blob).digest()).decode().rstrip("="),
-        comment=(key["comment"] or "").strip(),
+        comment=(key["comment"] or "").strip() or None,
         options=tuple(options),
         authority="cert-authority" in names,
         place=line.place(),

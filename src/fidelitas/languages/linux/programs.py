@@ -31,7 +31,7 @@ def read_programs(listings: Mapping[str, bytes], subject: str) -> tuple[Programs
         capable=(*capable, *told),
         packaged=_of_dpkg(listings) if "dpkg-owners" in listings else _of_rpm(listings),
         digests=_digests(listings),
-        manager="dpkg" if "dpkg-owners" in listings else "rpm" if "rpm-files" in listings else "",
+        manager="dpkg" if "dpkg-owners" in listings else "rpm" if "rpm-files" in listings else None,
         searched=tuple(dict.fromkeys((row[1] or "/") for row in systems if row[0] == "searched" and len(row) == 2)),
         passed_over=tuple((row[1], row[2]) for row in systems if row[0] == "passed over" and len(row) == 3),
     ), (*gaps, *more)
@@ -86,7 +86,7 @@ def _of_dpkg(listings: Mapping[str, bytes]) -> dict[str, Packaged]:
         stated = Packaged(
             package=package.partition(":")[0],
             digest=packaged,
-            algorithm="md5" if packaged else "",
+            algorithm="md5" if packaged else None,
             overridden=overrides.get(path, overrides.get(_merged(path))),
         )
         found[path] = stated
@@ -101,7 +101,7 @@ def _of_rpm(listings: Mapping[str, bytes]) -> dict[str, Packaged]:
         found[path] = Packaged(
             package=package,
             digest=digest if good else None,
-            algorithm=_BY_LENGTH.get(len(digest), "") if good else "",
+            algorithm=_BY_LENGTH.get(len(digest)) if good else None,
             mode=int(mode, 8) & 0o7777 if re.fullmatch(r"[0-7]{1,7}", mode) else None,
             capabilities=capabilities if capabilities not in ("", "(none)") else None,
         )

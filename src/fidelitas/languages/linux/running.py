@@ -86,7 +86,7 @@ def read_packages(content: bytes) -> tuple[tuple[str, str], ...]:
     return tuple((name, version.strip()) for name, tab, version in rows if tab)
 
 
-def read_sudo_version(content: bytes) -> str:
-    """Return the version that sudo tells of itself, or nothing."""
+def read_sudo_version(content: bytes) -> str | None:
+    """Return the version that sudo tells of itself, if it tells any."""
     found = _VERSION.match(decode(content))
-    return found[1] if found else ""
+    return found[1] if found else None

@@ -85,7 +85,7 @@ class _Machine(RowReader):
         taken_for = f"taken for the administrators by its name in {language}" if language else "not known whether it is the administrators'"
         why = f'the text of "net localgroup" tells names and no SID: group {group.name} is {taken_for}'
         self._gaps.append(Gap(what="local groups", why=why, weakens="who is an administrator, and every other right", place=group.place))
-        yield LocalGroup(name=group.name, sid=_ADMINISTRATORS if language else "", members=group.members, place=group.place)
+        yield LocalGroup(name=group.name, sid=_ADMINISTRATORS if language else None, members=group.members, place=group.place)
 
     def _user_rights(self) -> Iterator[UserRight]:
         content = self.evidence.listings.get("user-rights")
@@ -170,7 +170,7 @@ def _account(row: Row, place: Place) -> LocalAccount:
         password_never_expires=_flag(row, "password_never_expires"),
         expires=_time(row, "expires"),
         last_logon=_time(row, "last_log_on"),
-        description=str(row.get("description") or ""),
+        description=str(row.get("description") or "") or None,
         place=place,
     )
 
@@ -182,7 +182,9 @@ def _group(row: Row, members: Iterable[LocalMember], place: Place) -> LocalGroup
 def _member(row: Row, place: Place) -> tuple[str, LocalMember]:
     kind = row.get("kind")
     group = None if kind not in ("group", "user") else kind == "group"
-    return text_of(row, "group_sid"), LocalMember(sid=text_of(row, "sid"), name=str(row.get("name") or ""), group=group, place=place)
+    return text_of(row, "group_sid"), LocalMember(
+        sid=text_of(row, "sid") or None, name=str(row.get("name") or "") or None, group=group, place=place
+    )
 
 
 def _setting(row: Row, place: Place) -> tuple[str, tuple[str, Place]]:

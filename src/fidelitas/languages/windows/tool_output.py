@@ -66,8 +66,8 @@ def read_group_text(text: str, origin: Place) -> LocalGroup:
         members.pop()
     return LocalGroup(
         name=head["name"] if head else lines[named].strip(),
-        sid="",
-        members=tuple(LocalMember(sid="", name=name, group=None, place=origin.at(number)) for number, name in members),
+        sid=None,
+        members=tuple(LocalMember(sid=None, name=name, group=None, place=origin.at(number)) for number, name in members),
         place=origin.at(named + 1),
     )
 

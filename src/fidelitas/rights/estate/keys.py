@@ -56,7 +56,7 @@ def _paths(hosts: Iterable[HostRights]) -> dict[_At, list[_KeyPath]]:
         lying += ((host, who, key) for who, key in _private_keys(host))
     paths: dict[_At, list[_KeyPath]] = {}
     for host, owner, key in lying:
-        for other, who, key_grant in opened.get(key.fingerprint, ()):
+        for other, who, key_grant in opened.get(key.fingerprint or "", ()):
             if other.subject != host.subject and not key_grant.command:
                 here = paths.setdefault((host.subject, owner.name), [])
                 here.append(_KeyPath(_links(host, owner, key, other, who, key_grant), (other.subject, who.name)))

@@ -19,9 +19,9 @@ def socket_links(server: DatabaseServer, hosts: Sequence[HostRights]) -> tuple[L
     return () if host is None else tuple(_links(server, host))
 
 
-def is_host_of(name: str, names: Iterable[str]) -> bool:
+def is_host_of(name: str | None, names: Iterable[str]) -> bool:
     """Return whether a host with some names is the one that a server says it runs on; names count up to the first dot."""
-    return bool(name) and short_host_name(name) in {short_host_name(one) for one in names if one}
+    return name is not None and short_host_name(name) in {short_host_name(one) for one in names if one}
 
 
 def _links(server: DatabaseServer, host: HostRights) -> Iterator[Link]:

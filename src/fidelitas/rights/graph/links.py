@@ -181,7 +181,7 @@ class Link:
     """One thing that a principal can do to become, or act as, something else.
 
     `by` is the mechanism; `because` a clause that completes "P → Q because …", for readers alone: nothing decides by it.  `quote` is the
-    text at the place.  `asks` says whose password is wanted ("" for none), `own_password` that it is that of the account which takes the
+    text at the place.  `asks` says whose password is wanted, if any is, `own_password` that it is that of the account which takes the
     link.  `behind` are the places of rules that would give the same if this one were gone.
     """
 
@@ -191,8 +191,8 @@ class Link:
     strength: Strength
     by: By
     because: str
-    quote: str = ""
-    asks: str = ""
+    quote: str | None = None
+    asks: str | None = None
     own_password: bool = False
     conditions: tuple[str, ...] = ()
     place: Place = field(compare=False)
@@ -216,9 +216,9 @@ class Route:
     conditions: tuple[str, ...] = ()
 
     @property
-    def asks(self) -> str:
-        """Whose passwords are asked for along the route."""
-        return ", ".join(dict.fromkeys(link.asks for link in self.links if link.asks))
+    def asks(self) -> str | None:
+        """Whose passwords are asked for along the route, if any are."""
+        return ", ".join(dict.fromkeys(link.asks for link in self.links if link.asks)) or None
 
     @property
     def place(self) -> Place:

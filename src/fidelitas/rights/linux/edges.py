@@ -106,7 +106,7 @@ class _Host:
             link = self._su_by_pam(self._nodes.anybody, "PAM lets everybody use su unasked", rules.open_to_all.place)
             yield (link,)
             yield GroupEdge(link, None, self._population.ordinary)
-        if rules.trusted_by is not None:
+        if rules.trusted_by is not None and rules.trusted is not None:
             for gid in self._population.gids_called(rules.trusted):
                 if self._population.group_names[gid] == rules.trusted:
                     yield from self._su_trusted(gid, rules.trusted_by.place)
@@ -127,7 +127,7 @@ class _Host:
             place=place,
         )
 
-    def _su(self, who: Identity, source: Principal, because: str, place: Place, rules: SuRules, asks: str = "") -> Link:
+    def _su(self, who: Identity, source: Principal, because: str, place: Place, rules: SuRules, asks: str | None = None) -> Link:
         return Link(
             source=source,
             target=self._nodes.root if who.uid == 0 else self._nodes.account(who),

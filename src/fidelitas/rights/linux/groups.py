@@ -36,8 +36,8 @@ class Conferred:
 
     right: str
     reason: str
-    path: str = ""
-    condition: str = ""
+    path: str | None = None
+    condition: str | None = None
 
 
 @cache

@@ -43,8 +43,8 @@ class _Why:
     place: Place
     strength: Strength
     kind: LinkKind = LinkKind.MAY_BECOME
-    quote: str = ""
-    asks: str = ""
+    quote: str | None = None
+    asks: str | None = None
     conditions: tuple[str, ...] = ()
 
 
@@ -263,7 +263,7 @@ class HostLinks:
                 rule.place,
                 Strength.CERTAIN if power else Strength.DIRECT,
                 quote=rule.text,
-                asks="" if "nopass" in rule.options else "own password",
+                asks=None if "nopass" in rule.options else "own password",
             )
             yield from self._doas_users(rule, rules[index + 1 :], what, why)
 

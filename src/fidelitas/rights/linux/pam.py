@@ -34,10 +34,10 @@ class SuRules:
 
     known: bool
     open_to_all: PamRule | None = None
-    trusted: str = ""
+    trusted: str | None = None
     trusted_by: PamRule | None = None
-    only: str = ""
-    banned: str = ""
+    only: str | None = None
+    banned: str | None = None
     empty_accepted: bool = True
     conditions: tuple[str, ...] = ()
 
@@ -55,7 +55,7 @@ def su_rules(rules: Sequence[PamRule] | None) -> SuRules:
     """Return what the rules of su amount to; ``None`` for rules that were not read."""
     if rules is None:
         return SuRules(known=False)
-    trusted, only, banned, by = "", "", "", None
+    trusted, only, banned, by = None, None, None, None
     conditions = []
     open_to_all, permitting = None, None
     stack = [rule for rule in rules if rule.task is PamTask.AUTH]

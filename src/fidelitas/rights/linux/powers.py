@@ -33,7 +33,7 @@ class Power:
     escape: bool
     noexec: bool
     reason: str
-    instead: str = ""  # what to write in a sudo rule in its place
+    instead: str | None = None  # what to write in a sudo rule in its place
 
 
 @cache

@@ -52,12 +52,12 @@ class PrivilegedProgram:
     origin: Origin
     package: Packaged | None
     power: Power | None
-    copy_of: str
+    copy_of: str | None
     capabilities: tuple[Capability, ...]
-    expected: str
+    expected: str | None
     in_force: bool
-    checks_caller: str = ""
-    twin: str = ""
+    checks_caller: str | None = None
+    twin: str | None = None
 
     @property
     def is_foreign_copy(self) -> bool:
@@ -101,8 +101,9 @@ def privileged_programs(facts: HostFacts) -> Iterator[PrivilegedProgram]:
         program = _judged(
             path, set_id.get(path), capable.get(path), programs, known, in_force=mount is None or "nosuid" not in mount.options
         )
-        twin = twins.get(programs.digests.get((path, "sha256"), ""), "")
-        yield replace(program, twin=twin) if twin not in ("", path) and program.package is None else program
+        digest = programs.digests.get((path, "sha256"))
+        twin = twins.get(digest) if digest else None
+        yield replace(program, twin=twin) if twin not in (None, path) and program.package is None else program
 
 
 def _known(programs: Programs) -> Mapping[str, str]:
@@ -124,10 +125,10 @@ def _judged(
     path: str, set_id: SetIdFile | None, capable: CapableFile | None, programs: Programs, known: Mapping[str, str], *, in_force: bool
 ) -> PrivilegedProgram:
     package = programs.packaged.get(path)
-    copy_of = known.get(programs.digests.get((path, "sha256"), ""), "")
+    copy_of = known.get(programs.digests.get((path, "sha256"), ""))
     name = path.rpartition("/")[2]
-    checks_caller = "" if copy_of else _tables()[0].get(name, "")
-    expected = checks_caller if package is not None or not programs.manager else ""
+    checks_caller = None if copy_of else _tables()[0].get(name)
+    expected = checks_caller if package is not None or not programs.manager else None
     power = None if checks_caller else power_of(Command(path=path)) or (power_of(Command(path=copy_of)) if copy_of else None)
     names = sorted(capable.permitted) if capable is not None and capable.root_uid is None else []
     return PrivilegedProgram(
@@ -137,7 +138,7 @@ def _judged(
         origin=_origin(path, set_id, capable, programs, expected=bool(expected)),
         package=package,
         power=power,
-        copy_of="" if copy_of == path else copy_of,
+        copy_of=None if copy_of == path else copy_of,
         capabilities=tuple(power for power in map(capability_power, names) if power is not None),
         expected=expected,
         in_force=in_force,
@@ -151,7 +152,7 @@ def _origin(path: str, set_id: SetIdFile | None, capable: CapableFile | None, pr
         return Origin.UNKNOWN
     if package is None:
         return Origin.UNPACKAGED
-    found = programs.digests.get((path, package.algorithm))
+    found = programs.digests.get((path, package.algorithm)) if package.algorithm else None
     if package.digest and found and found != package.digest:
         return Origin.CHANGED
     mode = package.overridden if package.overridden is not None else package.mode

@@ -243,9 +243,9 @@ def _strength(grant: Grant, *, by_power: bool) -> Strength:
     return Strength.CERTAIN if by_power or grant.excluded else Strength.DIRECT
 
 
-def _asked(asks: Asks, target: Identity | None) -> str:
+def _asked(asks: Asks, target: Identity | None) -> str | None:
     if asks is Asks.NOTHING:
-        return ""
+        return None
     return f"{target.name}'s password" if asks is Asks.TARGET and target is not None else asks.value
 
 

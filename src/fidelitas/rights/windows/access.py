@@ -32,7 +32,7 @@ class Allowed(NamedTuple):
     """A holder, by SID, with what else must be so."""
 
     sid: str
-    condition: str = ""
+    condition: str | None = None
 
 
 def allowed_to(access: SecurityDescriptor | None, wanted: int) -> Iterator[Allowed]:

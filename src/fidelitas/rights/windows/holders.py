@@ -79,7 +79,7 @@ class Holders:
     @cached_property
     def _domain(self) -> str:
         """The SID of the machine's domain: the one that most members of its groups are of."""
-        members = (member.sid.rpartition("-")[0] for group in self._facts.groups for member in group.members)
+        members = (member.sid.rpartition("-")[0] for group in self._facts.groups for member in group.members if member.sid)
         counted = Counter(prefix for prefix in members if prefix.startswith("S-1-5-21-") and prefix != self._facts.sid)
         return counted.most_common(1)[0][0] if counted else ""
 

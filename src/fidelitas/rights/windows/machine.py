@@ -55,7 +55,7 @@ class WeakSpot(NamedTuple):
     how: "Tampering"
     path: str
     place: Place
-    condition: str = ""
+    condition: str | None = None
 
 
 class Tampering(Enum):
@@ -154,7 +154,7 @@ class WindowsRights(RowSubject):
     def _memberships(self) -> Iterator[Link]:
         for group in self.facts.groups:
             for member in group.members:
-                source = self.holders.of_sid(member.sid) if member.sid else self.holders.of_name(member.name)
+                source = self.holders.of_sid(member.sid) if member.sid else self.holders.of_name(member.called)
                 if group.sid in EVERYBODY and source.name not in self.accounts:
                     continue  # "any account" stands for all the people of a domain
                 inner = (
@@ -245,7 +245,7 @@ class WindowsRights(RowSubject):
             return
         replacing = {allowed.sid for allowed in allowed_to(folder.access, REPLACE_CHILD)}
         for allowed in allowed_to(folder.access, ADD_FILE):
-            condition = "" if allowed.sid in replacing else "the program loads a library that is looked for there and is not there"
+            condition = None if allowed.sid in replacing else "the program loads a library that is looked for there and is not there"
             yield WeakSpot(allowed, Tampering.BESIDE, program.path, folder.place, condition)
 
     def program_of(self, job: WindowsJob) -> SecuredPath | None:
@@ -288,15 +288,18 @@ class WindowsRights(RowSubject):
         """Yield a gap for each group of a domain in a group with powers whose members no directory in evidence tells."""
         for group in self.facts.groups:
             for member in group.members if group.sid in GROUP_POWERS else ():
-                if member.group and self.holders.of_sid(member.sid).subject == self.subject and member.sid not in self._own_sids:
+                if (
+                    member.group
+                    and member.sid
+                    and member.sid not in self._own_sids
+                    and self.holders.of_sid(member.sid).subject == self.subject
+                ):
                     why = f"its members are in a directory that is not in evidence (SID {member.sid})"
-                    yield Gap(
-                        what=f"group {member.name or member.sid}", why=why, weakens=f"who is in group {group.name}", place=member.place
-                    )
+                    yield Gap(what=f"group {member.called}", why=why, weakens=f"who is in group {group.name}", place=member.place)
 
     @cached_property
     def _own_sids(self) -> frozenset[str]:
-        return frozenset(group.sid for group in self.facts.groups) | EVERYBODY
+        return frozenset(group.sid for group in self.facts.groups if group.sid) | EVERYBODY
 
 
 def _leading_on(links: Sequence[Link]) -> list[Principal]:

@@ -16,7 +16,7 @@ class Power(NamedTuple):
     right: RightKind
     because: str
     strength: Strength = Strength.CERTAIN
-    group: str = ""
+    group: str | None = None
 
 
 _ADMIN, _SECRETS, _EVIDENCE, _LOGS = RightKind.ADMIN, RightKind.READ_SECRETS, RightKind.WRITE_EVIDENCE, RightKind.READ_EVIDENCE

@@ -65,8 +65,8 @@ class Decision:
     rule: SudoRule | None = None
     leaf: Leaf | None = None
     password: bool | None = None
-    reason: str = ""
-    path: str = ""  # where the command was found, or is taken to be
+    reason: str | None = None
+    path: str | None = None  # where the command was found, or is taken to be
     tags: tuple[tuple[Tag, bool], ...] = ()
     before: tuple[SudoRule, ...] = ()  # the rules that would have decided, had no later one
     conditions: tuple[str, ...] = ()  # what the answer depends on and is not in evidence
