@@ -44,8 +44,8 @@ class AnyCheck:
             why=self.why,
             advice=self.advice,
             places=found.places,
-            quote=found.quote,
-            safer=found.safer,
+            quote=found.quote or None,
+            safer=found.safer or None,
         )
 
 

@@ -30,7 +30,7 @@ def decision_report(subject: str, question: Question, decision: Decision, notes:
 def decision_block(subject: str, question: Question, decision: Decision, notes: tuple[str, ...], policy: Policy) -> Block:
     """Return the answer, the rule with its chain, what is asked, and where it is no, what came nearest."""
     rows = [Row(f"{_asked(question)} on {subject}")]
-    if decision.path not in ("", question.command[0]):
+    if decision.path is not None and decision.path != question.command[0]:
         rows.append(Row(f"{question.command[0]} is {decision.path}"))
     if decision.rule is not None:
         rows.append(Row(f"{decision.rule.place}    {decision.rule.statement}", indent=4, style="cyan"))

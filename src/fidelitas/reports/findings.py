@@ -94,8 +94,8 @@ def findings_document(findings: Sequence[Finding], *, complete: bool) -> dict[st
                 "why": finding.why,
                 "advice": finding.advice,
                 "places": [place_document(place) for place in finding.places],
-                "text": finding.quote or None,
-                "safer": finding.safer or None,
+                "text": finding.quote,
+                "safer": finding.safer,
             }
             for finding in findings
         ],

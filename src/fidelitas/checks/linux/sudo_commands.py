@@ -23,7 +23,7 @@ def _bounded(rights: HostRights) -> Iterator[tuple[SudoRule, InForce]]:
         yield from ((rule, command) for command in commands if not command.leaf.everything)
 
 
-def _found(rule: SudoRule, what: object, message: str, severity: Severity | None = None, safer: str = "") -> Found:
+def _found(rule: SudoRule, what: object, message: str, severity: Severity | None = None, safer: str | None = None) -> Found:
     about = f"{rule.statement}\0{what}"
     return Found(about=about, message=message, places=(rule.place,), quote=rule.statement, severity=severity, safer=safer)
 

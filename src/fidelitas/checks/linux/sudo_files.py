@@ -141,7 +141,7 @@ def symlinked_command(rights: HostRights) -> Iterator[Found]:
     for rule, leaf, path in _named_commands(rights):
         target = is_link(path, states)
         if target:
-            safer = rule.statement.replace(path, target) if path in rule.statement else ""
+            safer = rule.statement.replace(path, target) if path in rule.statement else None
             message = f"{path} is a symbolic link to {target}"
             yield Found(about=str(leaf.command), message=message, places=(rule.place,), quote=rule.statement, safer=safer)
 
@@ -163,7 +163,9 @@ def wrong_digest(rights: HostRights) -> Iterator[Found]:
             value = dict(state.digests)[algorithm]
             message = f"{state.path} has none of the digests that the rule wants; its {algorithm} is {value}"
             old = str(leaf.command)
-            safer = rule.statement.replace(old, f"{algorithm}:{value} {replace(leaf.command, digests=())}") if old in rule.statement else ""
+            safer = (
+                rule.statement.replace(old, f"{algorithm}:{value} {replace(leaf.command, digests=())}") if old in rule.statement else None
+            )
             yield Found(about=f"{rule.statement}\0{state.path}", message=message, places=(rule.place,), quote=rule.statement, safer=safer)
 
 

@@ -59,9 +59,9 @@ def _written(default: SudoDefault) -> str:
     return f"{_bound(default)} {'!' if default.operator == '!' else ''}{default.option}{value}"
 
 
-def _found(default: SudoDefault, message: str, severity: Severity | None = None, safer: str = "") -> Found:
+def _found(default: SudoDefault, message: str, severity: Severity | None = None, safer: str | None = None) -> Found:
     """Return a finding about an entry; `safer` is the setting to put in its place, with the same binding."""
-    text = f"{_bound(default)} {safer}" if safer else ""
+    text = f"{_bound(default)} {safer}" if safer else None
     return Found(about=_written(default), message=message, places=(default.place,), quote=_written(default), severity=severity, safer=text)
 
 

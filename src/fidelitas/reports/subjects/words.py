@@ -78,4 +78,4 @@ def _route(route: Route) -> list[Row]:
     last = route.links[-1]
     asks = f"asks for {route.asks.replace('own', 'its own')}" if route.asks else "asks for no password" if last.quote else ""
     parts = ", ".join(part for part in (brief(route), asks, str(route.strength)) if part)
-    return [Row(parts, indent=6), Row(f"{route.place.in_file()}    {last.quote}".rstrip(), indent=6, style="cyan")]
+    return [Row(parts, indent=6), Row(f"{route.place.in_file()}    {last.quote or ''}".rstrip(), indent=6, style="cyan")]
