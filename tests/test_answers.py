@@ -26,7 +26,7 @@ def host(folder: Path, name: str, sudoers: str, *, subject: str = "knot", machin
     """Write the evidence of a machine."""
     made = bundle(sudoers)
     taken = NOW.replace(hour=NOW.hour + hours)
-    manifest = replace(made.manifest, subject=subject, taken=taken, machine=machine and machine * 64, host_keys=(key * 64,) if key else ())
+    manifest = replace(made.manifest, subject=subject, taken=taken, machine=machine * 64 or None, host_keys=(key * 64,) if key else ())
     (folder / name).write_bytes(make_bundle(manifest, made.files, made.listings))
     return folder / name
 

@@ -128,20 +128,20 @@ def test_a_route_names_each_link_with_its_line() -> None:
     links = held_links(host, "rada")
     assert [str(link.place) for link in links] == ["knot:/etc/group:7:1", "knot:/etc/sudoers:2:1"]
     assert [str(link.place) for link in held_links(host, "vesna")] == ["knot:/etc/passwd:6:1", "knot:/etc/sudoers:2:1"]
-    assert links[-1].asks == ""
+    assert links[-1].asks is None
 
 
 @pytest.mark.parametrize(
     ("sudoers", "asks", "condition"),
     [
         ("ines ALL=(ALL) ALL", "own password", None),
-        ("ines ALL=(ALL) NOPASSWD: ALL", "", None),
-        ("Defaults !authenticate\nines ALL=(ALL) ALL", "", None),
+        ("ines ALL=(ALL) NOPASSWD: ALL", None, None),
+        ("Defaults !authenticate\nines ALL=(ALL) ALL", None, None),
         ("Defaults !authenticate\nines ALL=(ALL) PASSWD: ALL", "own password", None),
         ("Defaults:tomas !authenticate\nines ALL=(ALL) ALL", "own password", None),
         ("Defaults rootpw\nines ALL=(ALL) ALL", "root's password", "if root's password is known"),
         ("Defaults targetpw\nines ALL=(ALL) ALL", "root's password", "if the password of root is known"),
-        ("Defaults exempt_group=sudo\nines ALL=(ALL) ALL", "", None),
+        ("Defaults exempt_group=sudo\nines ALL=(ALL) ALL", None, None),
         ("ines 10.0.0.0/8=(ALL) ALL", "own password", "if this host has an address in 10.0.0.0/8"),
         ("+night ALL=(ALL) ALL", "own password", "if ines is in netgroup night"),
         ("ines ALL, !+night=(ALL) ALL", "own password", "unless this host is in netgroup night"),
@@ -150,7 +150,7 @@ def test_a_route_names_each_link_with_its_line() -> None:
         ("%:night ALL=ALL\nDefaults group_plugin=x", "own password", "if the group plugin says that ines is in night"),
     ],
 )
-def test_what_is_asked_and_on_what_it_depends(sudoers: str, asks: str, condition: str | None) -> None:
+def test_what_is_asked_and_on_what_it_depends(sudoers: str, asks: str | None, condition: str | None) -> None:
     """What depends on something not in evidence is shown, with its condition: never as "no access"."""
     host = rights(f"{sudoers}\n")
     route = next(holding for holding in host.holdings if str(holding.principal) == "ines").routes[0]

@@ -228,10 +228,10 @@ def test_the_name_decides_whether_sudo_reads_a_file_of_a_folder(name: str, state
         (Put("", 0o442), "is writable by everybody"),
         (Put("", 0o460, gid=5), "is writable by the group with gid 5"),
         (Put("", 0o440, uid=7), "belongs to uid 7, not to 0"),
-        (Put("", 0o664, gid=0), ""),
+        (Put("", 0o664, gid=0), None),
     ],
 )
-def test_a_file_that_others_can_write_is_refused(put: Put, reason: str) -> None:
+def test_a_file_that_others_can_write_is_refused(put: Put, reason: str | None) -> None:
     stated = policy("@include extra\n", {"/etc/extra": Put("a ALL = ALL\n", put.mode, put.uid, put.gid)})
     assert stated.files[1].reason == reason
     assert len(stated.rules) == (not reason)

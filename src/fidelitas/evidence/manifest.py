@@ -108,7 +108,7 @@ class Manifest:
     listings: tuple[Listing, ...] = ()
     logs: tuple[CopiedLog, ...] = ()
     zone: str | None = None  # of the host's clock, by its name
-    machine: str | None = None  # digest of its machine-id; empty where it has none
+    machine: str | None = None  # digest of its machine-id, where it has one
     host_keys: tuple[str, ...] = ()  # digests of its public host keys
     addresses: tuple[str, ...] | None = None  # "ADDRESS/LENGTH" of the interfaces that are up; None: not known
 

@@ -128,6 +128,7 @@ sort_out() {
             if (what == "-") print "absent", path >> items
             else print (what == "f" ? "file" : what == "d" ? "folder" : "other"), path, real[path], state[real[path]], "", "" >> items
         }
+        function name_of(path) { sub(/.*[\/]/, "", path); return path }
         function above(path,   folder) {
             while (path != "" && path != "/") {
                 sub(/[\/][^\/]*$/, "", path)
@@ -146,6 +147,7 @@ sort_out() {
             }
             if (what == "-") {
                 if (verb == "copy" || verb == "member" || verb == "look") above(path)
+                if (verb == "if" && name_of(real[path]) != name_of(path)) note(path)  # a link that leads nowhere is no missing file
                 if (verb == "copy" || verb == "member" || verb == "look" || (verb == "if" && me != 0)) print path, real[path], verb > absent
                 return
             }

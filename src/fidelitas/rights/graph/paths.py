@@ -3,9 +3,9 @@
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
-from fidelitas.rights.graph.links import Holding, Link, Principal, PrincipalKind, Right, Route, Strength
+from fidelitas.rights.graph.links import By, Holding, Link, Mechanism, Principal, PrincipalKind, Right, Route, Strength
 
-__all__ = ["MOST_ROUTES", "Edge", "LinkPath", "holding_of", "visits_once"]
+__all__ = ["MOST_ROUTES", "Edge", "LinkPath", "further_links", "holding_of", "visits_once", "weakest"]
 
 # Links that follow one another.
 LinkPath = tuple[Link, ...]
@@ -27,9 +27,35 @@ class Edge:
         """Where it leads."""
         return self.links[-1].target
 
+    @property
+    def strength(self) -> Strength:
+        """As strong as its weakest link."""
+        return weakest(self.links)
+
 
 # Routes kept for one holding; beyond that they are counted.  No reader follows more, and hostile policies can make very many.
 MOST_ROUTES = 32
+
+
+def weakest(links: LinkPath) -> Strength:
+    """Return the strength of the weakest of some links."""
+    return max(link.strength for link in links)
+
+
+def further_links(before: Link, target: Principal | Right, count: int, strength: Strength) -> Link:
+    """Return the link that stands for many: from where the one before leads to a target, over `count` links that are not listed."""
+    if not isinstance(before.target, Principal):
+        raise TypeError("nothing leads on from a right")
+    return Link(
+        source=before.target,
+        target=target,
+        kind=before.kind,
+        strength=strength,
+        by=By(Mechanism.FURTHER, str(count)),
+        because=f"{count} further links lead on to it, more than are listed",
+        conditions=("as some of those links say",) if strength is Strength.CONDITIONAL else (),
+        place=before.place,
+    )
 
 
 def visits_once(links: tuple[Link, ...]) -> bool:
@@ -55,10 +81,9 @@ def _route(links: tuple[Link, ...]) -> Route:
     conditions = [condition for link in links for condition in link.conditions]
     if any(link.own_password for link in links):
         conditions += _passwords_to_know(links)
-    weakest = max(link.strength for link in links)
     return Route(
         links=links,
-        strength=Strength.CONDITIONAL if conditions else weakest,
+        strength=Strength.CONDITIONAL if conditions else weakest(links),
         conditions=tuple(dict.fromkeys(conditions)),
     )
 

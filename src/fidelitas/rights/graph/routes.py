@@ -2,7 +2,8 @@
 
 Breadth first from the right backwards, with one list as agenda and seen-set, then forwards along steps that come nearer.  Of each
 principal every first step is tried and continued by every shortest way, so that an alternative is seen even where it is longer: whoever
-takes one road away wants to know the others.
+takes one road away wants to know the others.  Where a longer way is stronger than all of those it is added: a holding is as strong as the
+strongest way.
 """
 
 from collections.abc import Iterator, Mapping, Sequence
@@ -10,14 +11,37 @@ from dataclasses import dataclass, field
 from itertools import islice
 
 from fidelitas.rights.graph.group_edges import Edges, GroupEdges, M
-from fidelitas.rights.graph.links import By, Holding, Link, Mechanism, Principal, PrincipalKind, Right, Strength
-from fidelitas.rights.graph.paths import MOST_ROUTES, Edge, LinkPath, holding_of, visits_once
+from fidelitas.rights.graph.links import Holding, Link, Principal, PrincipalKind, Right, Strength
+from fidelitas.rights.graph.paths import MOST_ROUTES, Edge, LinkPath, further_links, holding_of, visits_once, weakest
 from fidelitas.rights.graph.walks import distances
 
 __all__ = ["holdings_by", "holdings_from", "order_of"]
 
 # No honest nesting is as deep.  Beyond, a route tells its first link and how many follow: thousands of groups in a row are an attack.
 _MOST_LINKS = 100
+
+
+@dataclass(frozen=True, slots=True)
+class _Strongest:
+    """The first step of each principal's strongest way to a right, and how strong that way is."""
+
+    steps: Mapping[Principal | Right, tuple[Strength, Edge]]
+
+    def way(self, node: Principal | Right) -> LinkPath:
+        """Return the strongest way from a node."""
+        links: list[Link] = []
+        while node in self.steps:
+            edge = self.steps[node][1]
+            links += edge.links
+            node = edge.target
+        return tuple(links)
+
+    def added_to(self, chains: list[LinkPath], source: Principal, before: LinkPath = ()) -> list[LinkPath]:
+        """Return chains that begin with some links and go on from a principal, with the strongest where it is none of them."""
+        strength = max((self.steps[source][0], *(link.strength for link in before)))
+        if all(weakest(chain) > strength for chain in chains) and visits_once(chain := (*before, *self.way(source))):
+            return [chain, *chains]
+        return chains
 
 
 @dataclass(slots=True)
@@ -38,6 +62,21 @@ class _Graph:
         """Return how many steps each principal is away from a right."""
         return distances(right, lambda node: self.backward.get(node, ()))
 
+    def strongest(self, right: Right, away: Mapping[Principal | Right, int]) -> "_Strongest":
+        """Return the strongest way of each principal to a right, of these the shortest."""
+        found: dict[Principal | Right, tuple[Strength, Edge]] = {}
+        for strength in Strength:
+            agenda = [right, *found]
+            for node in agenda:
+                for source in self.backward.get(node, ()):
+                    edge = None if source in found else next((one for one in self.forward[source][node] if one.strength <= strength), None)
+                    if edge is not None:
+                        found[source] = strength, edge
+                        agenda.append(source)
+            if len(found) == len(away) - 1:
+                break
+        return _Strongest(found)
+
     def routes(self, source: Principal, right: Right, away: Mapping[Principal | Right, int]) -> Iterator[LinkPath]:
         """Yield the chains of links from a principal to a right, each first step continued by the shortest ways."""
         for target in self._towards(source, away):
@@ -46,34 +85,34 @@ class _Graph:
                     if visits_once(chain := (*edge.links, *rest)):
                         yield chain
 
-    def beyond(self, link: Link, right: Right, away: Mapping[Principal | Right, int]) -> Iterator[LinkPath]:
-        """Yield the chains that begin with a link and go on to a right by the shortest ways."""
-        for rest in self._onward(link.target, right, away, link.source):
-            if visits_once(chain := (link, *rest)):
-                yield chain
+    def beyond(self, link: Link, right: Right, away: Mapping[Principal | Right, int], strongest: _Strongest) -> tuple[LinkPath, ...]:
+        """Return the chains that begin with a link and go on to a right, by the shortest ways and by the strongest."""
+        onward = ((link, *rest) for rest in self._onward(link.target, right, away, link.source))
+        chains = list(islice(filter(visits_once, onward), MOST_ROUTES))
+        return tuple(strongest.added_to(chains, link.target, (link,)) if isinstance(link.target, Principal) else chains)
 
-    def holdings(self, right: Right, away: Mapping[Principal | Right, int]) -> Iterator[Holding]:
+    def holdings(self, right: Right, away: Mapping[Principal | Right, int], strongest: _Strongest) -> Iterator[Holding]:
         """Yield who holds a right, by principal."""
         far = self._far(right, away) if max(away.values()) > _MOST_LINKS else {}
         for source in sorted((node for node in away if isinstance(node, Principal)), key=_order_of_principal):
             chains = [far[source]] if source in far else list(islice(self.routes(source, right, away), MOST_ROUTES + 1))
-            holding = holding_of(source, right, chains)
+            holding = holding_of(source, right, chains if source in far else strongest.added_to(chains, source))
             if holding.routes:
                 yield holding
 
     def _far(self, right: Right, away: Mapping[Principal | Right, int]) -> dict[Principal, LinkPath]:
         """Return the chains of those that are many links away: the first link, and one that stands for the others."""
-        weakest: dict[Principal | Right, Strength] = {right: Strength.DIRECT}
+        levels: dict[Principal | Right, Strength] = {right: Strength.DIRECT}
         found: dict[Principal, LinkPath] = {}
         for node in away:  # the nearest first
             if not isinstance(node, Principal):
                 continue
             nearer = [target for target in self._towards(node, away) if away[target] == away[node] - 1]
-            target = min(nearer, key=weakest.__getitem__)
+            target = min(nearer, key=levels.__getitem__)
             edge = self.forward[node][target][0]
-            weakest[node] = max(weakest[target], *(link.strength for link in edge.links))
+            levels[node] = max(levels[target], *(link.strength for link in edge.links))
             if away[node] > _MOST_LINKS and isinstance(target, Principal):
-                found[node] = (*edge.links, _many(target, right, away[target], weakest[target], edge.links[-1]))
+                found[node] = (*edge.links, further_links(edge.links[-1], right, away[target], levels[target]))
         return found
 
     def _towards(self, node: Principal, away: Mapping[Principal | Right, int]) -> list[Principal | Right]:
@@ -94,21 +133,6 @@ class _Graph:
                         yield (*edge.links, *rest)
 
 
-def _many(source: Principal, right: Right, count: int, strength: Strength, before: Link) -> Link:
-    because = f"{count} further links lead on to it, more than are listed"
-    conditions = ("as some of those links say",) if strength is Strength.CONDITIONAL else ()
-    return Link(
-        source=source,
-        target=right,
-        kind=before.kind,
-        strength=strength,
-        by=By(Mechanism.FURTHER, str(count)),
-        because=because,
-        conditions=conditions,
-        place=before.place,
-    )
-
-
 def holdings_from(found: Edges[M]) -> tuple[tuple[Holding, ...], GroupEdges[M]]:
     """Return who holds which right by which routes, ordered by right, principal and strength of route; and what groups lend besides."""
     graph = _Graph.of(found.edges)
@@ -121,9 +145,10 @@ def holdings_from(found: Edges[M]) -> tuple[tuple[Holding, ...], GroupEdges[M]]:
         group_edges.setdefault(one.link.target, []).append(number)
     for right in rights:
         away = graph.distances(right)
-        holdings += graph.holdings(right, away)
+        strongest = graph.strongest(right, away)
+        holdings += graph.holdings(right, away, strongest)
         useful = [number for node in away for number in group_edges.get(node, ())]
-        chains = ((number, tuple(islice(graph.beyond(found.group_edges[number].link, right, away), MOST_ROUTES))) for number in useful)
+        chains = ((number, graph.beyond(found.group_edges[number].link, right, away, strongest)) for number in useful)
         onward[right] = tuple((number, beyond) for number, beyond in chains if beyond)
     return tuple(holdings), GroupEdges.of(found, onward)
 
@@ -132,7 +157,8 @@ def holdings_by(edges: Sequence[Edge]) -> tuple[Holding, ...]:
     """Return who holds which right by some steps, ordered by right, principal and strength of route."""
     graph = _Graph.of(edges)
     rights = sorted({edge.target for edge in edges if isinstance(edge.target, Right)}, key=_order_of_right)
-    return tuple(holding for right in rights for holding in graph.holdings(right, graph.distances(right)))
+    reached = ((right, graph.distances(right)) for right in rights)
+    return tuple(one for right, away in reached for one in graph.holdings(right, away, graph.strongest(right, away)))
 
 
 _ORDER = list(PrincipalKind)

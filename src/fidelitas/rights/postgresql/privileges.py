@@ -6,16 +6,29 @@ another thing: that gives its attributes, too.
 
 from collections.abc import Mapping
 from functools import cache, cached_property
+from typing import NamedTuple
 
 from fidelitas.facts import DatabaseFacts, DatabaseGrant, DatabaseObject, DatabaseRole, RoleMembership
 
-__all__ = ["Privileges"]
+__all__ = ["DATA_ROLES", "Inherited", "Privileges"]
 
 # By object: database, kind, schema, name.
 Key = tuple[str, str, str, str]
-_READ_ALL, _WRITE_ALL, _OWNER_OF_DATABASE = "pg_read_all_data", "pg_write_all_data", "pg_database_owner"
+_OWNER_OF_DATABASE = "pg_database_owner"
 _DATA = frozenset({"table", "sequence", "column"})
-_WRITES = frozenset({"INSERT", "UPDATE", "DELETE"})
+# What the predefined roles may do with all data, and that they may use every schema (manual, 22.5).
+DATA_ROLES = {"pg_read_all_data": frozenset({"SELECT"}), "pg_write_all_data": frozenset({"INSERT", "UPDATE", "DELETE"})}
+
+
+class Inherited(NamedTuple):
+    """How a role has what is granted to another: through which role next, by which membership, and over how many.
+
+    `through` is ``None`` for the role itself; `membership` is so, too, where a role has it as the owner of the database.
+    """
+
+    through: str | None
+    membership: RoleMembership | None
+    depth: int
 
 
 class Privileges:
@@ -25,6 +38,7 @@ class Privileges:
         self.facts = facts
         self.roles: Mapping[str, DatabaseRole] = {role.name: role for role in facts.roles}
         self._closure = cache(self._reached)
+        self._inheriting = cache(self._heirs)
 
     @cached_property
     def _by_member(self) -> dict[str, list[RoleMembership]]:
@@ -90,7 +104,7 @@ class Privileges:
 
     def why(self, role: str, key: Key, privilege: str, *, grantable: bool = False, column: str = "") -> list[DatabaseGrant | str]:
         """Return what gives a role a privilege on an object: grants, ownership where it may be granted on, or a predefined role's name."""
-        database, kind, _, _ = key
+        database = key[0]
         mine = self.inherits(role, database)
         found: list[DatabaseGrant | str] = []
         for grant in self._by_object.get(key, ()):
@@ -101,8 +115,48 @@ class Privileges:
             owner = next((grant.owner for grant in self._by_object.get(key, ())), None)
             found += [f"owner {owner}"] if owner in mine else []
             return found
-        if (kind in _DATA and privilege == "SELECT") or (kind == "schema" and privilege == "USAGE"):
-            found += [_READ_ALL] if _READ_ALL in mine else []
-        if (kind in _DATA and privilege in _WRITES) or (kind == "schema" and privilege == "USAGE"):
-            found += [_WRITE_ALL] if _WRITE_ALL in mine else []
+        return found + [name for name in DATA_ROLES if name in mine and self.gives(name, key, privilege)]
+
+    def gives(self, predefined: str, key: Key, privilege: str) -> bool:
+        """Return whether one of the `DATA_ROLES` has a privilege on an object without any grant (acl.c)."""
+        if key[1] == "schema":
+            return privilege == "USAGE"
+        return key[1] in _DATA and privilege in DATA_ROLES[predefined]
+
+    # -- the other way round: who has it ------------------------------------------------------------------------------------------
+
+    @cached_property
+    def _by_role(self) -> dict[str, list[RoleMembership]]:
+        found: dict[str, list[RoleMembership]] = {}
+        for membership in self.facts.memberships:
+            found.setdefault(membership.role, []).append(membership)
         return found
+
+    def inheriting(self, role: str, database: str) -> Mapping[str, Inherited]:
+        """Return the roles that have what is granted to a role, itself first, the nearest first; each with how it does."""
+        return self._inheriting(role, database)
+
+    def _heirs(self, role: str, database: str) -> Mapping[str, Inherited]:
+        owner = self._objects.get(("", "database", "", database))
+        found = {role: Inherited(None, None, 0)}
+        agenda = [role]
+        for name in agenda:
+            onward: list[tuple[str, RoleMembership | None]] = [(one.member, one) for one in self._by_role.get(name, ()) if one.inherit]
+            if name == _OWNER_OF_DATABASE and owner is not None:
+                onward.append((owner.owner, None))
+            for member, membership in onward:
+                if member not in found:
+                    found[member] = Inherited(name, membership, found[name].depth + 1)
+                    agenda.append(member)
+        return found
+
+    def schema_users(self, key: Key) -> frozenset[str] | None:
+        """Return the roles that may use the schema of an object, or ``None`` where every role may, or it is in none."""
+        if not key[2]:
+            return None
+        schema = (key[0], "schema", "", key[2])
+        grantees = [grant.grantee for grant in self.grants_on(schema) if grant.privilege == "USAGE"]
+        if not all(grantees):
+            return None
+        heirs = (self.inheriting(role, key[0]) for role in dict.fromkeys((*grantees, *DATA_ROLES)))
+        return frozenset(role.name for role in self.facts.roles if role.superuser).union(*heirs)

@@ -1,15 +1,15 @@
 """All rights on one server: links of memberships, attributes and predefined roles, followed to holdings; who may do what with an object."""
 
-import tomllib
 from collections.abc import Iterable, Iterator, Sequence
-from functools import cache, cached_property
-from importlib import resources
+from functools import cached_property
 
 from fidelitas.facts import DatabaseFacts, DatabaseGrant, DatabaseRole, RoleMembership
-from fidelitas.rights.graph.links import By, Holding, Link, LinkKind, Mechanism, Principal, PrincipalKind, Right, RightKind, Strength
+from fidelitas.rights.graph.links import By, Holding, Link, LinkKind, Mechanism, Principal, RightKind
 from fidelitas.rights.graph.paths import Edge
 from fidelitas.rights.graph.routes import holdings_by
+from fidelitas.rights.postgresql.links import membership_link, predefined
 from fidelitas.rights.postgresql.login_paths import LoginPath, login_paths_of, replication_login_paths
+from fidelitas.rights.postgresql.objects import object_edges, privileges_on
 from fidelitas.rights.postgresql.privileges import Key, Privileges
 from fidelitas.rights.subject import DatabaseServer
 from fidelitas.text import Place
@@ -23,13 +23,6 @@ _PARAMETERS = frozenset({
     "archive_command", "archive_cleanup_command", "archive_library", "dynamic_library_path", "local_preload_libraries",
     "recovery_end_command", "restore_command", "session_preload_libraries", "shared_preload_libraries", "ssl_passphrase_command",
 })  # fmt: skip
-_RIGHTS = {"db-host-escape": RightKind.DB_HOST_ESCAPE, "db-read-all": RightKind.DB_READ_ALL, "db-write-all": RightKind.DB_WRITE_ALL}
-
-
-@cache
-def _predefined() -> dict[str, tuple[RightKind, str]]:
-    text = resources.files(__package__).joinpath("predefined.toml").read_text(encoding="utf-8")
-    return {name: (_RIGHTS[row["right"]], row["because"]) for name, row in tomllib.loads(text).items()}
 
 
 class DatabaseRights(DatabaseServer):
@@ -84,8 +77,8 @@ class DatabaseRights(DatabaseServer):
             yield from self._membership(membership)
         for role in self.facts.roles:
             yield from self._attributes(role)
-            if role.name in _predefined():
-                kind, because = _predefined()[role.name]
+            if role.name in predefined():
+                kind, because = predefined()[role.name]
                 yield self.link(role.name, self.right(kind), LinkKind.HAS, By(Mechanism.PREDEFINED_ROLE, role.name), because, role.place)
 
         for grant in self.facts.grants:
@@ -99,20 +92,17 @@ class DatabaseRights(DatabaseServer):
             yield self.link(grant.grantee, right, LinkKind.HAS, By(Mechanism.PARAMETER, grant.name), because, grant.place, certain=True)
 
     def _membership(self, one: RoleMembership) -> Iterator[Link]:
-        target = self.role(one.role)
         if one.set or self._granted_only(one):
-            kind = LinkKind.HAS if one.inherit else LinkKind.MAY_BECOME
-            how = "has its grants, and may become it (SET ROLE)" if one.inherit and one.set else "may become it (SET ROLE)"
-            how = how if one.set else "has its grants"
-            yield self.link(one.member, target, kind, By(Mechanism.ROLE, one.role), f"it is a member of {one.role} and {how}", one.place)
+            yield membership_link(self, one)
         elif one.admin:
             because = f"it may give membership in {one.role} to anybody, itself included (ADMIN OPTION)"
-            yield self.link(one.member, target, LinkKind.MAY_GRANT, By(Mechanism.ADMIN_OPTION), because, one.place, certain=True)
+            by = By(Mechanism.ADMIN_OPTION)
+            yield self.link(one.member, self.role(one.role), LinkKind.MAY_GRANT, by, because, one.place, certain=True)
 
     def _granted_only(self, one: RoleMembership) -> bool:
         """Return whether a membership that gives grants alone, and no attributes, leads to what a predefined role has."""
         reached = self.privileges.inherits(one.role)
-        return one.inherit and bool(reached & _predefined().keys()) and not any(self.privileges.is_superuser(name) for name in reached)
+        return one.inherit and bool(reached & predefined().keys()) and not any(self.privileges.is_superuser(name) for name in reached)
 
     def _attributes(self, role: DatabaseRole) -> Iterator[Link]:
         if role.superuser:
@@ -158,7 +148,7 @@ class DatabaseRights(DatabaseServer):
 
     def _unbounded(self, role: DatabaseRole) -> Iterator[Link]:
         because = "before version 16 CREATEROLE gives membership in any role that is no superuser"
-        for name in _predefined():
+        for name in predefined():
             if name in self.privileges.roles and name != role.name:
                 yield self.link(
                     role.name, self.role(name), LinkKind.MAY_GRANT, By(Mechanism.CREATE_ROLE, name), because, role.place, certain=True
@@ -186,66 +176,28 @@ class DatabaseRights(DatabaseServer):
     def on(self, database: str, name: str) -> Sequence[Holding]:
         """Return who may do what with an object of a database, or with the database itself; without the server's own roles."""
         keys = self.objects(database, name) if name else [("", "database", "", database)]
-        found: list[Holding] = []
-        for key in keys:
-            for privilege in dict.fromkeys(grant.privilege for grant in self.privileges.grants_on(key)):
-                found += [holding for holding in self.on_object(key, privilege) if not holding.principal.name.startswith("pg_")]
+        found = (
+            holding
+            for key in keys
+            for privilege in privileges_on(self.privileges, key)
+            for holding in self.on_object(key, privilege)
+            if not holding.principal.name.startswith("pg_")
+        )
         return [holding for holding in found if not self.by_host_alone(holding)]
 
     def on_object(self, key: Key, privilege: str) -> tuple[Holding, ...]:
         """Return who has a privilege on an object, by which routes; superusers and predefined roles included."""
         right = self.right(RightKind.DB_OBJECT, privilege.lower(), f"{key[0]}/{key[2]}{'.' if key[2] else ''}{key[3]}")
-        links = [*self._links(), *self.from_host, *self._object_links(key, privilege, right)]
-        return tuple(holding for holding in holdings_by([Edge((link,)) for link in links]) if holding.right == right)
+        return holdings_by([*self._between_roles, *object_edges(self, self.privileges, key, privilege, right)])
 
-    def _object_links(self, key: Key, privilege: str, right: Right) -> Iterator[Link]:
-        closed = self._closed(key)
-        for grant in self.privileges.grants_on(key):
-            if grant.privilege == privilege:
-                yield self._grant_link(grant, right, closed)
-        owner = self.privileges.owner_of(key)
-        if owner is not None and not any(
-            grant.privilege == privilege and grant.grantee == owner.owner for grant in self.privileges.grants_on(key)
-        ):
-            because = f"it owns {key[1]} {key[3]}, and may grant itself any privilege on it"
-            yield self.link(owner.owner, right, LinkKind.MAY_GRANT, By(Mechanism.OWNER), because, owner.place, certain=True)
-        for role in self.facts.roles:
-            if role.superuser:
-                yield self.link(
-                    role.name,
-                    right,
-                    LinkKind.HAS,
-                    By(Mechanism.ATTRIBUTE, "SUPERUSER"),
-                    "no privilege is checked for a superuser",
-                    role.place,
-                )
-            elif role.name in self.privileges.why(role.name, key, privilege):
-                yield self.link(
-                    role.name, right, LinkKind.HAS, By(Mechanism.PREDEFINED_ROLE, role.name), _predefined()[role.name][1], role.place
-                )
-
-    def _closed(self, key: Key) -> set[str]:
-        """Return the roles that may not use the schema of an object."""
-        if not key[2]:
-            return set()
-        schema = (key[0], "schema", "", key[2])
-        return {name for name in self.privileges.roles if not self.privileges.has(name, schema, "USAGE")}
-
-    def _grant_link(self, grant: DatabaseGrant, right: Right, closed: set[str]) -> Link:
-        what = f"{grant.privilege} on {grant.object_kind} {grant.name}" + (f", column {grant.column}" if grant.column else "")
-        on = " with grant option" if grant.grantable else ""
-        conditions = (f"if it may use schema {grant.schema}",) if grant.grantee in closed else ()
-        if not grant.grantee:
-            return Link(
-                source=Principal(kind=PrincipalKind.ANY_ACCOUNT, name="", subject=self.subject),
-                target=right,
-                kind=LinkKind.HAS,
-                strength=Strength.DIRECT,
-                by=By(Mechanism.PUBLIC),
-                because=f"everybody is granted {what}",
-                place=grant.place,
-            )
-        return self.link(grant.grantee, right, LinkKind.HAS, By(Mechanism.GRANT), f"it is granted {what}{on}", grant.place, *conditions)
+    @cached_property
+    def _between_roles(self) -> tuple[Edge, ...]:
+        """The edges by which a session becomes another role; what a membership gives besides is the business of `objects`."""
+        inherited_only = {(self.role(one.member), self.role(one.role)) for one in self.facts.memberships if not one.set and one.inherit}
+        links = (link for link in (*self._links(), *self.from_host) if isinstance(link.target, Principal))
+        return tuple(
+            Edge((link,)) for link in links if link.mechanism is not Mechanism.ROLE or (link.source, link.target) not in inherited_only
+        )
 
 
 def database_rights_of(facts: DatabaseFacts) -> DatabaseRights:
