@@ -1,7 +1,7 @@
 """Rights on a PostgreSQL server: what its own rules of roles and privileges amount to.
 
-`privileges` decides as the server does, `links` and `server` make links of memberships, attributes and predefined roles, `objects` tells who
-may do what with one object, `login_paths` who gets in from where.
+`privileges` decides as the server does, `links` and `server` make links of memberships, attributes and predefined roles, `objects` says who
+may do what with one object, `login_paths` who can log in from where.
 """
 
 from fidelitas.rights.postgresql.login_paths import LoginPath, login_paths_of
