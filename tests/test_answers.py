@@ -81,7 +81,7 @@ def test_another_machine_under_a_known_name_is_said(machine: str, key: str, said
 
 
 UNKNOWN = [
-    (("holders", "--account", "inez"), "ines"), (("holders", "--right", "rooot"), "root"), (("holders", "--on", "knott"), "knot"), (("findings", "--check", "sudo-rule"), "sudo"),
+    (("holders", "--account", "inez"), "ines"), (("holders", "--right", "rooot"), "root"), (("holders", "--on", "knott"), "knot"), (("findings", "sudo-rule"), "sudo"),
     (("findings", "--on", "knott"), "knot"), (("why", "inez"), "ines"), (("account", "inez"), "ines"), (("compare", "inez", "rada"), "ines"), (("coverage", "--on", "knott"), "knot"),
     (("programs", "knott"), "knot"), (("may", "ines", "knott", "--", "/bin/id"), "knot"),
 ]  # fmt: skip
@@ -92,7 +92,7 @@ def test_a_filter_that_matches_nothing_known_is_an_error_with_a_suggestion(words
     fidelitas("survey", handed_in(tmp_path), cwd=tmp_path)
     ran = fidelitas(*words, cwd=tmp_path)
     assert (ran.status, ran.out) == (2, "")
-    assert near in ran.err.partition("?")[0].rpartition("Did you mean")[2] or words[1] == "--check"
+    assert near in ran.err.partition("?")[0].rpartition("Did you mean")[2] or words[0] == "findings"
 
 
 LOG = "".join(

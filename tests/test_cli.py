@@ -4,6 +4,7 @@ import csv
 import io
 import json
 import os
+import re
 import stat
 import subprocess
 import sys
@@ -81,8 +82,9 @@ def test_equal_seeds_give_equal_estates() -> None:
 
 def test_the_demo_prints_the_audit(estate: tuple[Path, Ran]) -> None:
     out = estate[1].out
-    assert "curlew\n  Rocky Linux 9.4 (Blue Onyx); evidence of 2026-11-20 06:00 UTC; sudo 1.9.5p2\n" in out
-    assert "CRITICAL  curlew  accounts.uid-zero\n  sysop has user ID 0" in out
+    assert re.search(r"^curlew +Rocky Linux 9.4 +\d+ +\d+ +3 critical, 4 high +complete$", out, re.MULTILINE)
+    assert re.search(r"^CRITICAL +curlew +sysop has user ID 0.* accounts.uid-zero$", out, re.MULTILINE)
+    assert out.count("\n") < 50
     assert "\x1b" not in out
 
 
@@ -158,12 +160,12 @@ def test_every_listing_has_every_form(estate: tuple[Path, Ran]) -> None:
         assert rows
         assert {row["subject"] for row in rows} >= {"avocet", "tern", "dunlin"}
         markdown = asked(estate, *command, "--format", "markdown").out.splitlines()
-        assert markdown[1].startswith("| --- |") or markdown[0].startswith("### ")
+        assert any(line.startswith(("| --- |", "### ")) for line in markdown)
         assert asked(estate, *command).out
 
 
 def test_piped_tables_are_whole_and_plain(estate: tuple[Path, Ran]) -> None:
-    lines = asked(estate, "holders").out.splitlines()
+    lines = asked(estate, "holders", "--each").out.splitlines()[3:-2]
     assert lines[0].split() == ["SUBJECT", "HOLDER", "KIND", "RIGHT", "HOW", "PASSWORD", "STRENGTH", "SINCE", "PLACE"]
     assert all(
         line.split()[0] in {"tern", "curlew", "dunlin", "tides-db", "saltmarsh-ad", "avocet", "godwit", "catalogue-db"}
@@ -176,7 +178,7 @@ def test_a_terminal_gets_what_fits_it(estate: tuple[Path, Ran], width: int, colo
     need("script")
     program = Path(sys.executable).with_name("fidelitas")
     for command in ("holders", "findings", "why noor", "coverage"):
-        line = f"stty cols {width}; {'' if colour else 'NO_COLOR=1'} {program} {command} --ledger estate/ledger 2>/dev/null"
+        line = f"stty cols {width}; {'' if colour else 'NO_COLOR=1'} {program} {command} --no-pager --ledger estate/ledger 2>/dev/null"
         env = {"PATH": os.environ["PATH"], "TERM": "xterm-256color", "LC_ALL": "C.UTF-8", "COLUMNS": str(width)}
         done = subprocess.run(
             ["script", "-qec", line, "/dev/null"],
@@ -190,7 +192,7 @@ def test_a_terminal_gets_what_fits_it(estate: tuple[Path, Ran], width: int, colo
         text = done.stdout.decode()
         assert ("\x1b[" in text) is ((colour and command not in ("coverage", "holders")) or ("\x1b[" in text and colour))
         bare = "".join(part.partition("m")[2] if index else part for index, part in enumerate(text.split("\x1b[")))
-        assert max(len(row.rstrip("\r")) for row in bare.split("\n")) <= width
+        assert not [row for row in bare.replace("\r", "").split("\n") if len(row) > width and " " in row.strip()]  # but a single word
 
 
 # -- exit statuses -----------------------------------------------------------------------------------------------------------------
@@ -210,7 +212,7 @@ def test_clean_and_complete_is_0(tmp_path: Path) -> None:
         ("ines ALL=ALL\n", ["--fail-on", "critical"], 0),
         ("ines ALL=ALL\n", ["--fail-on", "never"], 0),
         ("ines ALL=ALL\n", ["--severity", "critical"], 1),
-        ("ines ALL=ALL\n", ["--check", "sudo.full-root-without-password"], 0),
+        ("ines ALL=ALL\n", ["sudo.full-root-without-password"], 0),
         ("nosuch ALL=/bin/a\n", [], 0),
         ("nosuch ALL=/bin/a\n", ["--fail-on", "medium"], 1),
         ("broken\n", [], 3),
@@ -286,7 +288,7 @@ def test_one_bad_file_costs_only_itself(tmp_path: Path) -> None:
     (tmp_path / "binary").write_bytes(b"\x7fELF" + bytes(5000))
     ran = fidelitas("survey", "binary", good, "gone", cwd=tmp_path)
     assert ran.status == 4
-    assert "knot\n" in ran.out
+    assert "\nknot " in ran.out
     assert '"binary": not a tar archive' in ran.err
     assert '"gone": No such file' in ran.err
     assert fidelitas("holders", cwd=tmp_path).status == 0
@@ -297,9 +299,9 @@ def test_a_truncated_bundle_is_used_as_far_as_it_goes(tmp_path: Path) -> None:
     (tmp_path / "cut.tar").write_bytes(whole[: whole.rindex(b"files/8") - 100])
     ran = fidelitas("survey", "cut.tar", cwd=tmp_path)
     assert ran.status == 0
-    assert "damaged or ends early" in ran.err
+    assert "damaged or ends early" in ran.out
     assert "%sudo" not in ran.out  # the policy was behind the cut
-    assert "/etc/sudoers: is not in the archive" in ran.err
+    assert "/etc/sudoers: is not in the archive" in ran.out
     assert fidelitas("findings", cwd=tmp_path).status == 3
 
 
@@ -315,7 +317,8 @@ def test_an_archive_that_climbs_writes_nothing(tmp_path: Path) -> None:
             entry.size = len(content)
             archive.addfile(entry, io.BytesIO(content))
     ran = fidelitas("survey", "bad.tar", cwd=tmp_path)
-    assert "../../climbed: its name reaches out of the archive" in ran.err
+    assert "its name reaches out of the archive" in ran.out
+    assert re.search(r"\.\./\.\./climbed +gap +its name reaches out of the archive", fidelitas("coverage", cwd=tmp_path).out)
     assert not list(tmp_path.parent.rglob("climbed"))
 
 
@@ -335,7 +338,7 @@ def test_a_policy_that_is_none_is_said_in_words_and_the_rest_is_kept(sudoers: by
     put(root / "etc/sudoers", sudoers)
     ran = fidelitas("survey", "--root", root, cwd=tmp_path)
     assert ran.status == 0
-    assert "root    root" in ran.out
+    assert re.search(r"^root +root +user ID 0", ran.out, re.MULTILINE)
     assert "\x1b" not in ran.out + ran.err
     assert "incomplete" in ran.err
     assert fidelitas("findings", "--fail-on", "never", cwd=tmp_path).status == 3
@@ -435,7 +438,7 @@ def test_the_probe_that_is_printed_is_the_one_that_runs(tmp_path: Path) -> None:
         manifest = archive.extractfile("manifest.json")
         assert manifest is not None
         check_schema("manifest", json.loads(manifest.read()))
-    assert "knot.saltmarsh.example\n" in fidelitas("survey", "host.tar", cwd=tmp_path).out
+    assert "\nknot.saltmarsh.example " in fidelitas("survey", "host.tar", cwd=tmp_path).out
 
 
 @pytest.mark.parametrize("command", COMMANDS)

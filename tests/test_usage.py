@@ -2,6 +2,7 @@
 
 import gzip
 import json
+import time
 from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -13,6 +14,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from fidelitas.checks.usage.table import USE_CHECKS
+from fidelitas.cli.times import time_of
 from fidelitas.findings import Finding
 from fidelitas.logbook import EventFilter, HostLogs, Logbook, host_logs, read_logbook
 from fidelitas.masking import masked
@@ -326,7 +328,7 @@ def test_logs_that_were_collected_twice_are_told_once_and_what_is_gone_is_found(
     assert commands.count("/usr/bin/rm /etc/motd") == 1  # the earlier survey has it
     (gone,) = [finding for finding in document["findings"] if finding["check"] == "logs.lines-removed"]
     assert "1 lines that an earlier survey read are gone, the first about ines: /usr/bin/rm /etc/motd" in gone["message"]
-    listed = asked(surveyed, "findings", "--format", "json", "--check", "logs").json["findings"]
+    listed = asked(surveyed, "findings", "logs", "--format", "json").json["findings"]
     assert "logs.lines-removed" in [finding["check"] for finding in listed]
 
 
@@ -386,8 +388,25 @@ def test_filters_forms_and_times(tmp_path: Path) -> None:
     assert rows("--command", "full", zone="Asia/Tokyo")[0].startswith("2026-10-13 11:30:00")
     lines = fidelitas(*base, "--format", "jsonl", "--command", "full", cwd=tmp_path).out.splitlines()
     assert [json.loads(line)["time"] for line in lines] == ["2026-10-13T02:30:00+00:00"]
-    ran = fidelitas("usage", "--log", log, "--since", "yesterday", cwd=tmp_path)
+    ran = fidelitas("usage", "--log", log, "--since", "the other day", cwd=tmp_path)
     assert (ran.status, ran.err.count("\n")) == (2, 1)
+
+
+@pytest.mark.parametrize(
+    ("text", "meant"),
+    [
+        ("today", "2026-11-18T00:00"), ("yesterday", "2026-11-17T00:00"), ("last monday", "2026-11-16T00:00"),
+        ("Wednesday", "2026-11-11T00:00"), ("7d", "2026-11-11T14:30"), ("12h", "2026-11-18T02:30"), ("2026-11-01", "2026-11-01T00:00"),
+    ],
+)  # fmt: skip
+def test_relative_times(text: str, meant: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("TZ", "Europe/Lisbon")
+    time.tzset()
+    now = datetime(2026, 11, 18, 14, 30, tzinfo=UTC)  # a Wednesday
+    found = time_of(text, now)
+    monkeypatch.undo()
+    time.tzset()
+    assert found == datetime.fromisoformat(meant).replace(tzinfo=UTC)
 
 
 def test_a_file_that_is_no_log_is_told_as_such(tmp_path: Path) -> None:

@@ -391,13 +391,13 @@ def test_net_localgroup_in_any_language_and_encoding(tmp_path: Path, encoding: s
     )
     (tmp_path / "godwit.txt").write_bytes(content)
     ran = fidelitas("survey", "godwit.txt", cwd=tmp_path)
-    assert "taken for the administrators by its name in German" in ran.err
+    assert "taken for the administrators by its name in German" in ran.out
     assert {"Administrator", "Wacht@SALTMARSH"} <= set(re.findall(r"[\w@%]+", fidelitas("holders", "--right", "admin", cwd=tmp_path).out))
 
 
 def test_a_group_of_another_name_is_not_guessed_at(tmp_path: Path) -> None:
     (tmp_path / "x.txt").write_text(GERMAN.replace("Administratoren", "Prüfer"))
-    assert "not known whether it is the administrators'" in fidelitas("survey", "x.txt", cwd=tmp_path).err
+    assert "not known whether it is the administrators'" in fidelitas("survey", "x.txt", cwd=tmp_path).out
 
 
 # -- the collector and .evtx ---------------------------------------------------------------------------------------------------------------

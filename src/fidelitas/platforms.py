@@ -10,6 +10,7 @@ from importlib import import_module
 from typing import Any, cast
 
 from fidelitas.checks import ESTATE_CHECKS, Check, directory, linux, mariadb, postgresql, run_checks, windows
+from fidelitas.checks.check import AnyCheck
 from fidelitas.findings import Finding
 from fidelitas.judging import Judge, judge_directory, judge_host, judge_mariadb, judge_postgresql, judge_windows
 from fidelitas.languages.ldap.ldif import is_directory_dump
@@ -119,11 +120,20 @@ def findings_on(rights: SubjectRights, platforms: Mapping[str, Platform] = PLATF
     return sorted(run_checks(checks, rights), key=lambda finding: (finding.severity, finding.check, finding.places[0], finding.about))
 
 
-def check_names() -> frozenset[str]:
-    """Return the names of all checks, and of their themes."""
+def _every_check() -> dict[str, AnyCheck]:
     # What brings the numerical libraries is asked for here alone.
     from fidelitas.checks.usage.table import USE_CHECKS  # noqa: PLC0415
 
-    every: Iterable[Iterable[Any]] = (*(row.checks for row in PLATFORMS.values()), ESTATE_CHECKS, USE_CHECKS)
-    names = {one.name for checks in every for one in checks}
-    return frozenset(names | {name.partition(".")[0] for name in names})
+    every: Iterable[Iterable[AnyCheck]] = (*(row.checks for row in PLATFORMS.values()), ESTATE_CHECKS, USE_CHECKS)
+    return {one.name: one for checks in every for one in checks}
+
+
+def check_names() -> frozenset[str]:
+    """Return the names of all checks, and of their families."""
+    names = _every_check()
+    return frozenset({*names, *(name.partition(".")[0] for name in names)})
+
+
+def check_texts() -> dict[str, tuple[str, str, str, str]]:
+    """Return the title, the reason, the fix and the severity of each check, by its name."""
+    return {name: (one.title, one.why, one.advice, str(one.severity)) for name, one in sorted(_every_check().items())}

@@ -2,6 +2,7 @@
 
 import click
 
+from fidelitas.cli.complete import accounts, subjects
 from fidelitas.cli.gaps import tell_gaps
 from fidelitas.cli.names import unknown_name
 from fidelitas.cli.output import Output, format_option
@@ -11,8 +12,8 @@ from fidelitas.reports.subjects import words_of
 
 
 @click.command
-@click.argument("name")
-@click.option("--on", "subject", metavar="SUBJECT", help="Only on this subject.")
+@click.argument("name", shell_complete=accounts)
+@click.option("--on", "subject", shell_complete=subjects, metavar="SUBJECT", help="Only on this subject.")
 @source_options
 @format_option
 def command(name: str, subject: str | None, source: Source, output: Output) -> None:
@@ -20,5 +21,5 @@ def command(name: str, subject: str | None, source: Source, output: Output) -> N
     subjects = source.audit(subject).subjects
     if not any(words_of(one).document(one, name) for one in subjects):
         raise unknown_name("no subject in evidence has an account", name, (known for one in subjects for known in one.names()))
-    output.report(account_report(name, subjects))
+    output.report(account_report(name, subjects), of=subjects)
     tell_gaps(subjects)

@@ -2,6 +2,7 @@
 
 import click
 
+from fidelitas.cli.complete import subjects
 from fidelitas.cli.gaps import tell_gaps
 from fidelitas.cli.names import unknown_name
 from fidelitas.cli.output import Output, format_option
@@ -13,7 +14,7 @@ from fidelitas.reports.comparison import comparison_report
 @click.command
 @click.argument("first", metavar="ACCOUNT")
 @click.argument("second", metavar="ACCOUNT")
-@click.option("--on", "subject", metavar="SUBJECT", help="Only on this subject.")
+@click.option("--on", "subject", shell_complete=subjects, metavar="SUBJECT", help="Only on this subject.")
 @click.option("--all", "whole", is_flag=True, help="Also what both hold.")
 @source_options
 @format_option
@@ -25,5 +26,5 @@ def command(first: str, second: str, subject: str | None, whole: bool, source: S
             where = subject or "any subject in the ledger"
             raise unknown_name(f"on {where} there is no account", name, (known for host in hosts for known in host.names()))
     found = compare(hosts, first, second)
-    output.report(comparison_report(found, first, second, whole=whole))
+    output.report(comparison_report(found, first, second, whole=whole), of=hosts)
     tell_gaps(hosts)

@@ -2,6 +2,7 @@
 
 import click
 
+from fidelitas.cli.complete import subjects
 from fidelitas.cli.gaps import tell_gaps
 from fidelitas.cli.output import Output, format_option
 from fidelitas.cli.source import Source, source_options
@@ -9,7 +10,7 @@ from fidelitas.reports.coverage import coverage_report
 
 
 @click.command
-@click.option("--on", "subject", metavar="SUBJECT", help="Only of this subject.")
+@click.option("--on", "subject", shell_complete=subjects, metavar="SUBJECT", help="Only of this subject.")
 @source_options
 @format_option
 def command(subject: str | None, source: Source, output: Output) -> None:
@@ -18,5 +19,5 @@ def command(subject: str | None, source: Source, output: Output) -> None:
     What is absent is a fact: the host has no such file.  A gap is evidence that was wanted and could not be had.
     """
     hosts = source.audit(subject).subjects
-    output.report(coverage_report(hosts))
+    output.report(coverage_report(hosts), of=hosts)
     tell_gaps(hosts)

@@ -16,8 +16,9 @@ from fidelitas.sources import from_file
 @click.command
 @click.argument("folder", default="demo-estate", type=click.Path(file_okay=False, path_type=Path))
 @click.option("--seed", type=int, default=1, show_default=True, help="Another seed gives other people in the same plot.")
+@click.option("--full", is_flag=True, help="Every holding and finding, not a summary.")
 @format_option
-def command(folder: Path, seed: int, output: Output) -> None:
+def command(folder: Path, seed: int, output: Output, *, full: bool) -> None:
     """Make the Saltmarsh Tide Observatory, a made-up estate, in FOLDER, survey it and print the audit.
 
     FOLDER then holds the evidence of each host, a list of the problems that were planted (truth.json), ninety days of logs, and a ledger
@@ -27,5 +28,5 @@ def command(folder: Path, seed: int, output: Output) -> None:
     ledger = folder / "ledger"
     collected = (from_file(file) for file in files)
     survey = Ledger(ledger).add(((found.bundle, found.archive) for found in collected), datetime.now(UTC))
-    show(audit(Ledger(ledger).newest(survey.name)), survey.name, output)
+    show(audit(Ledger(ledger).newest(survey.name)), survey.name, output, full=full)
     say(f'try next: fidelitas why noor --ledger "{ledger}", or fidelitas usage --log "{folder / "logs"}"')

@@ -1,23 +1,33 @@
 """``fidelitas findings``."""
 
+import re
+from collections.abc import Sequence
+
 import click
 
+from fidelitas.audit import Audit
+from fidelitas.cli.complete import checks, subjects
 from fidelitas.cli.gaps import note_unread
 from fidelitas.cli.names import unknown_name
 from fidelitas.cli.output import Output, format_option, say
 from fidelitas.cli.source import Source, source_options
-from fidelitas.findings import Severity
+from fidelitas.excerpts import excerpt, known_since
+from fidelitas.findings import Finding, Severity
 from fidelitas.platforms import check_names
 from fidelitas.reports.coverage import gap_lines, gaps_line
-from fidelitas.reports.findings import findings_report
+from fidelitas.reports.finding_context import context_lines
+from fidelitas.reports.findings import Detail, findings_report
 
 _SEVERITIES = [str(severity) for severity in Severity]
+_KEY = re.compile(r"[0-9a-f]{12}")
 
 
 @click.command
-@click.option("--on", "subject", metavar="SUBJECT", help="Only on this subject.")
-@click.option("--check", "only", metavar="CHECK", multiple=True, help="Only of this check, or of a theme, such as login; repeatable.")
+@click.argument("wanted", nargs=-1, metavar="[CHECK|KEY]...", shell_complete=checks)
+@click.option("--on", "subject", shell_complete=subjects, metavar="SUBJECT", help="Only on this subject.")
 @click.option("--severity", type=click.Choice(_SEVERITIES), default="info", show_default=True, help="Only of this severity or worse.")
+@click.option("--explain", is_flag=True, help="With the evidence, why it matters, and how to fix it.")
+@click.option("--each", is_flag=True, help="Every finding by itself, not equal ones of several subjects together.")
 @click.option(
     "--fail-on",
     type=click.Choice([*_SEVERITIES, "never"]),
@@ -29,24 +39,40 @@ _SEVERITIES = [str(severity) for severity in Severity]
 @source_options
 @format_option
 def command(
-    subject: str | None, only: tuple[str, ...], severity: str, fail_on: str, allow_gaps: bool, source: Source, output: Output
+    wanted: tuple[str, ...],
+    subject: str | None,
+    severity: str,
+    fail_on: str,
+    source: Source,
+    output: Output,
+    *,
+    explain: bool,
+    each: bool,
+    allow_gaps: bool,
 ) -> None:
-    """List what is risky or unexpected, worst first: what was found and where, why it matters, and what to do.
+    """List what is risky or unexpected, worst first: how bad, where, what.
+
+    CHECK is a check, such as sudo.overridden-rule, or a family of checks, such as login; KEY is one finding. Named ones are explained: the
+    evidence, why it matters, how to fix it.
 
     Exit status: 1 where there is a finding of --fail-on or worse, else 3 where evidence is missing, else 0.
     """
+    keys, names = {one for one in wanted if _KEY.fullmatch(one)}, {one for one in wanted if not _KEY.fullmatch(one)}
     known = check_names()
-    for name in only:
-        if name not in known:
-            raise unknown_name("there is no check or theme", name, known)
+    for name in sorted(names - known):
+        raise unknown_name("there is no check or family of checks", name, known)
     audit = source.audit(subject, findings=True)
     hosts = audit.subjects
-    names = {host.subject for host in hosts}
-    every = sorted([*audit.findings, *source.use_findings(names)], key=lambda finding: finding.severity)
-    found = [finding for finding in every if finding.subject in names and (not only or {finding.check, finding.theme} & set(only))]
+    subjects = {host.subject for host in hosts}
+    every = sorted([*audit.findings, *source.use_findings(subjects)], key=lambda finding: finding.severity)
+    found = [one for one in every if one.subject in subjects and (not wanted or one.key in keys or {one.check, one.theme} & names)]
+    for key in sorted(keys - {finding.key for finding in found}):
+        raise unknown_name("there is no finding with the key", key, (finding.key for finding in every))
     shown = [finding for finding in found if finding.severity <= Severity[severity.upper()]]
     gaps = [gap for host in hosts for gap in host.gaps]
-    output.report(findings_report(shown, complete=not gaps))
+    context = _context([finding for finding in shown if finding.key in keys], audit, source)
+    detail = Detail(each=each or bool(keys), explain=explain or bool(wanted))
+    output.report(findings_report(shown, complete=not gaps, detail=detail, context=context), of=hosts)
     for line in gap_lines(gaps):
         say(line)
     if gaps:
@@ -56,3 +82,14 @@ def command(
         raise SystemExit(1)
     if gaps and not allow_gaps:
         raise SystemExit(3)
+
+
+def _context(findings: Sequence[Finding], audit: Audit, source: Source) -> dict[str, list[str]]:
+    """Return the lines of evidence around each finding, what rests on them, and since when the surveys show it, by its key."""
+    found = {}
+    for finding in findings:
+        rights = next(one for one in audit.subjects if one.subject == finding.subject)
+        history = [bundle for _, bundles in source.evidence(finding.subject) for bundle in bundles]
+        lines = [excerpt(history[-1], place) if history else [] for place in finding.places]
+        found[finding.key] = context_lines(finding, rights, lines, known_since(history, finding.key), len(history))
+    return found

@@ -2,6 +2,7 @@
 
 import click
 
+from fidelitas.cli.complete import accounts, subjects
 from fidelitas.cli.gaps import tell_gaps
 from fidelitas.cli.names import unknown_name
 from fidelitas.cli.output import Output, format_option
@@ -12,18 +13,31 @@ from fidelitas.rights import Strength
 
 
 @click.command
-@click.option("--account", metavar="NAME", help="Only this holder; %NAME for a group.")
+@click.option("--account", metavar="NAME", shell_complete=accounts, help="Only this holder; %NAME for a group.")
 @click.option("--right", metavar="RIGHT", help="Only this right, or this kind: root, run-as, run-as-group, command.")
 @click.option(
     "--on",
     "subject",
+    shell_complete=subjects,
     metavar="SUBJECT[/DATABASE[/OBJECT]]",
     help="Only on this subject; of a database server also who may do what with a database, or a table, function or schema of it.",
 )
 @click.option("--strength", type=click.Choice([str(strength) for strength in Strength]), help="Only of this strength.")
+@click.option("--each", is_flag=True, help="Every holding in a row of its own.")
+@click.option("--matrix", is_flag=True, help="Accounts against subjects: the furthest right of each.")
 @source_options
 @format_option
-def command(account: str | None, right: str | None, subject: str | None, strength: str | None, source: Source, output: Output) -> None:
+def command(
+    account: str | None,
+    right: str | None,
+    subject: str | None,
+    strength: str | None,
+    source: Source,
+    output: Output,
+    *,
+    each: bool,
+    matrix: bool,
+) -> None:
     """List who holds elevated rights, on what, by which route.
 
     Of each holder and right the strongest route is shown, "(+2)" tells of two more: see "fidelitas why".  Strength: direct, the system
@@ -46,5 +60,5 @@ def command(account: str | None, right: str | None, subject: str | None, strengt
     else:
         rows = selected(hosts, chosen)
     told = source.provenance({host.subject: host for host, _ in rows}.values())
-    output.report(holders_report(rows, told))
+    output.report(holders_report(rows, told, each=each, matrix=matrix), of=hosts)
     tell_gaps(hosts)

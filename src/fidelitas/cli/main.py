@@ -1,5 +1,6 @@
 """The command group: where errors of the library become words and exit statuses."""
 
+import difflib
 import gc
 import importlib
 import os
@@ -10,7 +11,7 @@ from typing import NoReturn
 import click
 
 from fidelitas import __version__
-from fidelitas.errors import FidelitasError
+from fidelitas.errors import FidelitasError, RequestError
 from fidelitas.text import escape_control
 
 # Each command's module in this package, and its one line of help: shown without importing it.
@@ -29,12 +30,17 @@ COMMANDS = {
     "charter": "Hold the estate against the charter: what must be possible, and what never.",
     "coverage": "Tell what was read, what was not and why, and which answers that weakens.",
     "probe": "Print the collector script, to be run by hand on a host.",
+    "config": "Show settings and where each comes from.",
+    "completion": "Print the completion script of a shell.",
+    "help": "Explain a command, a check, or a word such as subject, route or gap.",
     "demo": "Make a made-up estate, survey it and print the audit.",
 }
 
 
 # Under which name a command keeps the status with which it ends because a subject was lost as a whole.
 UNREAD_STATUS = "fidelitas.unread"
+# And the one with which it ends because of what was found, where all was read.
+FOUND_STATUS = "fidelitas.found"
 
 
 class Commands(click.Group):
@@ -49,6 +55,13 @@ class Commands(click.Group):
         command: click.Command = importlib.import_module(f"fidelitas.cli.{cmd_name}").command
         return command
 
+    def resolve_command(self, ctx: click.Context, args: list[str]) -> tuple[str | None, click.Command | None, list[str]]:
+        if args and args[0] not in COMMANDS and not args[0].startswith("-"):
+            near = difflib.get_close_matches(args[0], COMMANDS, n=3, cutoff=0.6)
+            hint = f"Did you mean {' or '.join(near)}?" if near else 'See "fidelitas --help".'
+            fail(RequestError(f'there is no command "{args[0]}"', hint=hint))
+        return super().resolve_command(ctx, args)
+
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         with formatter.section("Commands"):
             formatter.write_dl(list(COMMANDS.items()))
@@ -56,7 +69,7 @@ class Commands(click.Group):
     def invoke(self, ctx: click.Context) -> object:
         try:
             super().invoke(ctx)
-            ctx.exit(ctx.meta.get(UNREAD_STATUS, 0))
+            ctx.exit(ctx.meta.get(UNREAD_STATUS, ctx.meta.get(FOUND_STATUS, 0)))
         except FidelitasError as error:
             fail(error)
         except SystemExit as ended:
@@ -87,9 +100,37 @@ def _end(number: int, _frame: object) -> NoReturn:
     raise SystemExit(128 + number)
 
 
+# By which option of which commands each setting is used; for all commands where none is named.
+_OPTIONS: dict[str, tuple[str, tuple[str, ...]]] = {
+    "ledger": ("ledger", ()),
+    "colour": ("colours", ()),
+    "pager": ("paged", ()),
+    "severity": ("severity", ("findings",)),
+    "fail-on": ("fail_on", ("findings",)),
+    "zone": ("log_zone", ()),
+    "charter": ("charter", ("rehearse",)),
+    "people": ("mapped", ("people", "leaver")),
+}
+
+
+def _defaults() -> dict[str, dict[str, object]]:
+    """Return what options default to by the configuration, for each command."""
+    from fidelitas.configuration import read_settings  # noqa: PLC0415 what --help does without
+
+    found: dict[str, dict[str, object]] = {name: {} for name in COMMANDS}
+    for name, value in read_settings(environment=False).items():  # what the environment names, the options themselves know
+        option, commands = _OPTIONS[name]
+        for command in commands or COMMANDS:
+            found.setdefault(command, {})[option] = value.value
+    if "charter" in found.get("rehearse", {}):
+        found.setdefault("charter", {})["check"] = {"file": found["rehearse"]["charter"]}
+    return found
+
+
 @click.command(cls=Commands, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 110})
-@click.version_option(__version__, prog_name="fidelitas", message="%(prog)s %(version)s")
-def main() -> None:
+@click.version_option(__version__, "-V", "--version", prog_name="fidelitas", message="%(prog)s %(version)s")
+@click.pass_context
+def main(ctx: click.Context) -> None:
     """Audit who holds elevated rights, by which rule, and what is risky about it.
 
     Start with "fidelitas survey" on the machine in question, or with "fidelitas demo".
@@ -101,5 +142,6 @@ def main() -> None:
     for sent in (signal.SIGTERM, signal.SIGHUP):
         if signal.getsignal(sent) is signal.SIG_DFL:
             signal.signal(sent, _end)
+    ctx.default_map = _defaults()
     # A short-lived program that makes many lasting objects: looking for cycles among them after every 700 is a third of its time.
     gc.set_threshold(100_000, 20, 20)

@@ -4,15 +4,18 @@ import json
 import os
 import shutil
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from functools import partial
+from pathlib import Path
 from typing import Any, TypeVar
 
 import click
 
 from fidelitas.reports import Report
 from fidelitas.reports.forms import FORMS, Screen, render
+from fidelitas.reports.making import Making, made_by
+from fidelitas.rights import SubjectRights
 from fidelitas.text import escape_control
 
 __all__ = ["Output", "format_option", "say"]
@@ -22,6 +25,7 @@ T = TypeVar("T")
 
 # The form of one JSON object a line, printed while the evidence is read.
 _AT_ONCE = "jsonl"
+_COLOURS = ("auto", "always", "never")
 
 
 @dataclass(frozen=True, slots=True)
@@ -29,30 +33,58 @@ class Output:
     """How and where a command prints."""
 
     form: str = "table"
+    colours: str = "auto"
+    paged: bool = True
+    ledger: Path | None = None
+    survey: str | None = None
 
     @property
-    def width(self) -> int | None:
-        """The terminal's width, or nothing where output goes to a file or a pipe."""
-        return shutil.get_terminal_size().columns if sys.stdout.isatty() else None
+    def screen(self) -> Screen:
+        """The terminal, or a pipe or file without width."""
+        size = shutil.get_terminal_size() if sys.stdout.isatty() else None
+        colour = self.colours == "always" or (self.colours == "auto" and size is not None and _wants_colour())
+        return Screen(size and size.columns, size and size.lines, colour=colour)
 
-    @property
-    def colour(self) -> bool:
-        """Whether to colour: on a terminal, unless NO_COLOR is set."""
-        return sys.stdout.isatty() and not os.environ.get("NO_COLOR") and os.environ.get("TERM") != "dumb"
-
-    def report(self, report: Report) -> None:
-        """Print a report in the form that was asked for; in that of one object a line, what was printed at once was all."""
+    def report(self, report: Report, of: Sequence[SubjectRights] = ()) -> None:
+        """Print a report of some subjects in the form that was asked for; in that of one object a line, what was printed was all."""
         if self.form in FORMS:
-            self.text(render(report, self.form, Screen(self.width, self.colour)))
+            report = made_by(report, Making(self.ledger, self.survey, sum(len(one.gaps) for one in of) if of else None))
+            screen = self.screen
+            self._page(render(report, self.form, screen), screen)
 
     def at_once(self, document: Callable[[T], Any]) -> Callable[[T], None] | None:
         """Return what prints one thing as a line of JSON, where that is the form: nothing need then be kept.  In other forms, nothing."""
         return (lambda one: self.text(json.dumps(document(one)) + "\n")) if self.form == _AT_ONCE else None
 
+    def _page(self, text: str, screen: Screen) -> None:
+        """Print through the user's pager what is longer than the terminal."""
+        if self.paged and screen.height is not None and text.count("\n") >= screen.height:
+            # It quits by itself where all fits, keeps colours, and starts no shell: this program is often run as root.
+            os.environ.setdefault("LESS", "FRX")
+            os.environ.setdefault("LESSSECURE", "1")
+            click.echo_via_pager(_encodable(text), color=screen.colour)
+        else:
+            click.echo(_encodable(text), nl=False, color=screen.colour)
+
     def text(self, text: str) -> None:
         """Print text as it is; characters that the output's encoding lacks are escaped."""
-        encoding = sys.stdout.encoding or "ascii"
-        click.echo(text.encode(encoding, "backslashreplace").decode(encoding), nl=False)
+        click.echo(_encodable(text), nl=False)
+
+
+def _answered_from(arguments: Mapping[str, Any]) -> tuple[Path | None, str | None]:
+    """Return the ledger and the survey that a command answers from, where it does so."""
+    source = arguments.get("source")
+    return (None, None) if source is None else (source.ledger, source.survey)
+
+
+def _encodable(text: str) -> str:
+    encoding = sys.stdout.encoding or "ascii"
+    return text.encode(encoding, "backslashreplace").decode(encoding)
+
+
+def _wants_colour() -> bool:
+    """Return whether a terminal is to have colours (https://no-color.org)."""
+    return not os.environ.get("NO_COLOR") and os.environ.get("TERM") != "dumb"
 
 
 def say(message: str) -> None:
@@ -65,11 +97,22 @@ def format_option(function: F | None = None, *, jsonl: bool = False) -> Any:
     if function is None:
         return partial(format_option, jsonl=jsonl)
 
-    def wrapped(*args: Any, form: str, **kwargs: Any) -> Any:
-        return function(*args, output=Output(form), **kwargs)
+    def wrapped(*args: Any, form: str, colours: str, paged: bool, **kwargs: Any) -> Any:
+        return function(*args, output=Output(form, colours, paged, *_answered_from(kwargs)), **kwargs)
 
     wrapped.__name__, wrapped.__doc__ = function.__name__, function.__doc__
     wrapped.__dict__.update(function.__dict__)
     forms = [*FORMS, _AT_ONCE] if jsonl else list(FORMS)
-    option = click.option("--format", "form", type=click.Choice(forms), default="table", show_default=True, help="Form of the output.")
-    return option(wrapped)
+    form = click.option("--format", "form", type=click.Choice(forms), default="table", show_default=True, help="Form of the output.")
+    colour = click.option(
+        "--colour",
+        "colours",
+        type=click.Choice(_COLOURS),
+        default="auto",
+        show_default=True,
+        help="auto: on a terminal, unless NO_COLOR is set.",
+    )
+    pager = click.option(
+        "--pager/--no-pager", "paged", default=True, help="Show long output through PAGER on a terminal.  [default: --pager]"
+    )
+    return form(colour(pager(wrapped)))

@@ -35,7 +35,7 @@ def command(mapped: Path, source: Source, output: Output) -> None:
     joined = join(people, subjects)
     if people and not any(owned for _, owned in joined.people):
         raise RequestError(f"{mapped}: no subject in evidence has any account of the map", hint="Is it the map of this estate?")
-    output.report(people_report(joined, today))
+    output.report(people_report(joined, today), of=subjects)
     tell_gaps(subjects)
     if joined.leavers(today):
         raise SystemExit(1)

@@ -18,7 +18,7 @@ def command(subject: str | None, source: Source, output: Output) -> None:
     Those that need a look come first: programs that do whatever their user says, then those whose need of the bit is not known.
     """
     hosts, asked = source.hosts(subject)
-    output.report(programs_report(hosts))
+    output.report(programs_report(hosts), of=asked)
     tell_gaps(asked)
     for host in hosts:
         if host.facts.programs is None:

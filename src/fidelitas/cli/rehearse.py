@@ -8,6 +8,7 @@ import click
 from fidelitas.audit import rights_in
 from fidelitas.charter import Clause
 from fidelitas.cli.charter import charter_of
+from fidelitas.cli.complete import subjects
 from fidelitas.cli.output import Output, format_option, say
 from fidelitas.cli.source import Source, bundle_of_root, log_option, source_options
 from fidelitas.errors import RequestError
@@ -30,7 +31,7 @@ from fidelitas.text import decode
 @click.option("--like", metavar="SOURCE", help="Give each ACCOUNT the memberships of the account SOURCE.")
 @click.option("--charter", type=click.Path(dir_okay=False, path_type=Path), metavar="FILE", help="Warn of gains that it does not sanction.")
 @log_option
-@click.option("--on", "subject", metavar="SUBJECT", help="Only on this subject; on every one of the ledger if left out.")
+@click.option("--on", "subject", shell_complete=subjects, metavar="SUBJECT", help="Only on this subject, not on every host of the ledger.")
 @click.option("--root", type=click.Path(file_okay=False, path_type=Path), metavar="DIR", help="On the host whose root folder is DIR.")
 @source_options
 @format_option

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 import click
 
 from fidelitas.audit import Audit, audit
+from fidelitas.cli.complete import surveys
 from fidelitas.cli.cores import on_all_cores
 from fidelitas.cli.names import unknown_name, unknown_subject
 from fidelitas.cli.times import zone_of
@@ -72,6 +73,10 @@ class Source:
         every = Ledger(self.ledger).history(self.survey, subjects)
         with_logs = {name for name, platform in PLATFORMS.items() if platform.has_logs}
         return ((name, bundles) for name, bundles in every if bundles[-1].platform in with_logs)
+
+    def evidence(self, subject: str) -> Iterator[tuple[str, list[Bundle]]]:
+        """Yield the evidence of a subject of any platform, the oldest first."""
+        return Ledger(self.ledger).history(self.survey, {subject})
 
     def hosts_if_any(self) -> tuple[HostRights, ...]:
         """Return the hosts of the ledger, none where there is no survey."""
@@ -147,7 +152,13 @@ def source_options(function: F) -> F:
 
     wrapped.__name__, wrapped.__doc__ = function.__name__, function.__doc__
     wrapped.__dict__.update(function.__dict__)
-    survey = click.option("--survey", "survey_name", metavar="NAME", help="Answer from this survey alone, not from the newest evidence.")
+    survey = click.option(
+        "--survey",
+        "survey_name",
+        metavar="NAME",
+        shell_complete=surveys,
+        help="Answer from this survey alone, not from the newest evidence.",
+    )
     return ledger_option(survey(wrapped))  # type: ignore[return-value]
 
 

@@ -11,14 +11,15 @@ import click
 
 from fidelitas.audit import Audit, audit
 from fidelitas.cli.gaps import tell_gaps
+from fidelitas.cli.main import FOUND_STATUS
 from fidelitas.cli.output import Output, format_option, say
 from fidelitas.cli.source import default_ledger, ledger_option
 from fidelitas.cli.times import DURATION
 from fidelitas.errors import FidelitasError, LedgerError, ReadError, RequestError
 from fidelitas.evidence import is_valid_subject_name, keep_apart
+from fidelitas.findings import Severity
 from fidelitas.ledger import Draft, Ledger, Stored, StoredEvidence, Survey
 from fidelitas.platforms import PLATFORMS, load
-from fidelitas.reports.coverage import gap_lines
 from fidelitas.reports.survey import survey_report
 from fidelitas.sources import FileScan, LogScan, from_file, from_this_machine
 from fidelitas.sources.bounded import read_within
@@ -75,6 +76,14 @@ def _read_dump(source: str, content: bytes, name: str) -> Collected:
     show_default=True,
     help="How long to read one subject: 90s, 30m, 2h. What was not read by then is a gap.",
 )
+@click.option("--full", is_flag=True, help="Every holding and finding, not a summary.")
+@click.option(
+    "--fail-on",
+    type=click.Choice([*map(str, Severity), "never"]),
+    default="never",
+    show_default=True,
+    help="Exit with 1 at a finding of this severity or worse.",
+)
 @ledger_option
 @format_option
 def command(
@@ -84,10 +93,12 @@ def command(
     scan: str | None,
     logs: str | None,
     deadline: float,
+    fail_on: str,
     ledger: Path | None,
     output: Output,
     *,
     ask_password: bool,
+    full: bool,
     **servers: tuple[str, ...],
 ) -> None:
     """Read hosts, database servers or directories into the ledger and say who holds elevated rights, by which rule.
@@ -111,7 +122,7 @@ def command(
         if not keeping.stored:
             raise failures[0]
         survey = keeping.finish()
-        show(audit(StoredEvidence(keeping.stored)), survey.name if survey else None, output)
+        show(audit(StoredEvidence(keeping.stored)), survey.name if survey else None, output, full=full, fail_on=fail_on)
     for note in (*notes, *(survey.notes if survey else ())):
         say(note)
     if survey:
@@ -228,9 +239,9 @@ class _Keeping:
         self._draft = Ledger(Path(self._beside.name)).draft()
 
 
-def show(found: Audit, survey: str | None, output: Output) -> None:
-    """Print an audit: each host, its holders and findings."""
-    output.report(survey_report(found.subjects, found.findings, survey))
-    for line in gap_lines(found.gaps):
-        say(line)
+def show(found: Audit, survey: str | None, output: Output, *, full: bool = False, fail_on: str = "never") -> None:
+    """Print an audit: each subject in a line, the worst findings; all of it with `full`.  End with 1 at a finding of `fail_on` or worse."""
+    output.report(survey_report(found.subjects, found.findings, survey, full=full), of=found.subjects)
     tell_gaps(found.subjects)
+    if fail_on != "never" and any(finding.severity <= Severity[fail_on.upper()] for finding in found.findings):
+        click.get_current_context().find_root().meta[FOUND_STATUS] = 1

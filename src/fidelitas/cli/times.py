@@ -58,17 +58,36 @@ class LocalZone(tzinfo):
 
 
 def time_of(text: str | None, now: datetime) -> datetime | None:
-    """Return a time that was asked for: of ISO 8601, in the reader's zone where it tells none, or so long before `now`: 7d, 12h."""
+    """Return a time that was asked for: ISO 8601, in the reader's zone where it names none, or relative: 7d, yesterday, last monday."""
     if text is None:
         return None
+    day = _day_of(text.lower().strip(), now.astimezone())
+    if day is not None:
+        return day.astimezone(UTC)
     ago = re.fullmatch(r"(\d{1,5})([dhm])", text)
     if ago is not None:
         return now - int(ago[1]) * {"d": timedelta(days=1), "h": timedelta(hours=1), "m": timedelta(minutes=1)}[ago[2]]
     try:
         at = datetime.fromisoformat(text)
     except ValueError as error:
-        raise RequestError(f'"{text}" is no time', hint="Such as 2026-11-01, 2026-11-01T14:00, or 7d.") from error
+        raise RequestError(f'"{text}" is not a time', hint="Such as 2026-11-01, 2026-11-01T14:00, 7d, yesterday or last monday.") from error
     return at.astimezone(UTC)
+
+
+_WEEKDAYS = ("monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday")
+
+
+def _day_of(text: str, now: datetime) -> datetime | None:
+    """Return the beginning of a day that is named by its distance: today, yesterday, last monday (never today)."""
+    name = text.removeprefix("last ")
+    if name in _WEEKDAYS:
+        back = (now.weekday() - _WEEKDAYS.index(name)) % 7 or 7
+    elif text in ("today", "yesterday"):
+        back = int(text == "yesterday")
+    else:
+        return None
+    # The beginning of that day by its own clock: it can differ by an hour from now's.
+    return (now.replace(tzinfo=None) - timedelta(days=back)).replace(hour=0, minute=0, second=0, microsecond=0).astimezone()
 
 
 def zone_of(text: str | None) -> tzinfo:

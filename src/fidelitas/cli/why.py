@@ -2,6 +2,7 @@
 
 import click
 
+from fidelitas.cli.complete import accounts, subjects
 from fidelitas.cli.gaps import tell_gaps
 from fidelitas.cli.names import unknown_name
 from fidelitas.cli.output import Output, format_option
@@ -10,8 +11,8 @@ from fidelitas.reports.why import why_report
 
 
 @click.command
-@click.argument("account")
-@click.argument("subject", required=False)
+@click.argument("account", shell_complete=accounts)
+@click.argument("subject", required=False, shell_complete=subjects)
 @source_options
 @format_option
 def command(account: str, subject: str | None, source: Source, output: Output) -> None:
@@ -27,5 +28,5 @@ def command(account: str, subject: str | None, source: Source, output: Output) -
         raise unknown_name(
             "no subject in evidence has an account, group or role", account, (name for host in hosts for name in host.names())
         )
-    output.report(why_report(account, known, source.provenance(known)))
+    output.report(why_report(account, known, source.provenance(known)), of=known)
     tell_gaps(known)

@@ -1,68 +1,155 @@
-"""What is risky or unexpected, worst first: as blocks, as a table, and as the JSON document `findings`."""
+"""What is risky or unexpected, worst first: a line for each thing, equal things together; with reasons and fixes as blocks; as JSON.
+
+The same check with the same message on several subjects is one thing that happened many times, as on hosts that were cloned.
+"""
 
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from typing import Any
 
 from fidelitas.findings import Finding, Severity
 from fidelitas.reports.blocks import Block, Row
+from fidelitas.reports.numbers import counted, listed
 from fidelitas.reports.places import place_document
-from fidelitas.reports.report import Report
+from fidelitas.reports.report import Part, Report
 from fidelitas.reports.table import Table
 
-__all__ = ["findings_blocks", "findings_document", "findings_report", "findings_table", "tally"]
+__all__ = [
+    "Detail",
+    "Group",
+    "findings_blocks",
+    "findings_document",
+    "findings_report",
+    "findings_table",
+    "grouped",
+    "groups_table",
+    "tally",
+]
 
 _STYLES = {
     Severity.CRITICAL: "bold magenta",
     Severity.HIGH: "bold red",
-    Severity.MEDIUM: "bold yellow",
-    Severity.LOW: "bold cyan",
-    Severity.INFO: "bold",
+    Severity.MEDIUM: "bold",
+    Severity.LOW: "",
+    Severity.INFO: "dim",
 }
+_MOST_SUBJECTS = 2
 
 
-def findings_report(findings: Sequence[Finding], *, complete: bool) -> Report:
-    """Return what was found; `complete` says that no gap weakens it."""
-    rows = findings_table(findings)
+@dataclass(frozen=True, slots=True)
+class Group:
+    """Findings of one check that say the same of several subjects, or one by itself."""
+
+    findings: tuple[Finding, ...]
+
+    @property
+    def first(self) -> Finding:
+        """The one that stands for all."""
+        return self.findings[0]
+
+    @property
+    def subjects(self) -> list[str]:
+        """The subjects, each once."""
+        return list(dict.fromkeys(finding.subject for finding in self.findings))
+
+
+def grouped(findings: Sequence[Finding]) -> list[Group]:
+    """Return findings with equal ones together, in their order."""
+    groups: dict[object, list[Finding]] = {}
+    for finding in findings:
+        groups.setdefault((finding.severity, finding.check, finding.message), []).append(finding)
+    return [Group(tuple(those)) for those in groups.values()]
+
+
+@dataclass(frozen=True, slots=True)
+class Detail:
+    """How much of each finding is shown: `each` by itself instead of equal ones together; `explain` with reason and fix."""
+
+    each: bool = False
+    explain: bool = False
+
+
+def findings_report(
+    findings: Sequence[Finding], *, complete: bool, detail: Detail = Detail(), context: Mapping[str, Sequence[str]] | None = None
+) -> Report:
+    """Return what was found; `complete` says that no gap weakens it, `context` are lines to show with a finding, by its key."""
+    groups = [Group((finding,)) for finding in findings] if detail.each else grouped(findings)
+
+    def parts() -> Sequence[Part]:
+        return findings_blocks(groups, context or {}) if detail.explain and groups else [groups_table(groups)]
+
     return Report(
-        parts=lambda: [*findings_blocks(findings), f"\n{tally(findings)}\n"] if findings else [rows],
-        rows=lambda: [rows],
+        answer=lambda: [tally(findings)] if findings else [],
+        parts=parts,
+        onward=lambda: [] if detail.explain or not groups else [_onward(groups[0])],
+        rows=lambda: [findings_table(findings)],
         document=lambda: findings_document(findings, complete=complete),
     )
 
 
-def findings_blocks(findings: Sequence[Finding]) -> list[Block]:
-    """Return each finding as a block: what, where, why, and what to do.  A reason is given once, with the first finding of its check."""
-    blocks, told = [], set()
-    for finding in findings:
-        rows = [Row(finding.message), *_places(finding)]
-        if finding.safer:
-            rows.append(Row(finding.safer, label="Safer:", style="green"))
-        if finding.check not in told:
-            told.add(finding.check)
-            rows += [Row(finding.why, label="Why:"), Row(finding.advice, label="Do: ")]
-        headline = f"{str(finding.severity).upper():8}  {finding.subject}  {finding.check}"
-        blocks.append(Block(headline, tuple(rows), style=_STYLES[finding.severity]))
-    return blocks
+def _onward(first: Group) -> str:
+    return f"fidelitas findings {first.first.check} (why, and how to fix it) · all in full: --explain"
 
 
-def _places(finding: Finding) -> list[Row]:
-    first, *others = finding.places
-    rows = [Row(first.in_file() + (f"    {finding.quote}" if finding.quote else ""), indent=4, style="cyan")]
-    return rows + [Row(place.in_file(), label="see", indent=4, style="cyan") for place in others]
+def groups_table(groups: Sequence[Group]) -> Table:
+    """Return a line for each group: how bad, where, what, and by which check."""
+    return Table(
+        columns=("severity", "where", "what", "check"),
+        rows=tuple((str(one.first.severity).upper(), where(one), one.first.message, one.first.check) for one in groups),
+        may_fold=frozenset({"what"}),
+        least=("check",),
+        styles=tuple(_STYLES[one.first.severity] for one in groups),
+        empty="Nothing risky or unexpected was found, as far as the evidence goes.",
+    )
+
+
+def where(group: Group) -> str:
+    """Return the subjects of a group, or how many there are."""
+    return listed(group.subjects, _MOST_SUBJECTS, "subject")
+
+
+def findings_blocks(groups: Sequence[Group], context: Mapping[str, Sequence[str]] | None = None) -> list[Block]:
+    """Return each group as a block: what, where, why, and how to fix it."""
+    return [_block(one, context or {}) for one in groups]
+
+
+def _block(group: Group, context: Mapping[str, Sequence[str]]) -> Block:
+    finding = group.first
+    rows = [Row(finding.message), *_places(group)]
+    rows += [Row(text, indent=6, style="dim") for text in context.get(finding.key, ())]
+    rows += [Row(finding.why, label="Why"), Row(finding.advice, label="Fix")]
+    if finding.safer:
+        rows.append(Row(finding.safer, label="Fix", style="green"))
+    rows.append(Row(f"Key {finding.key}" if len(group.findings) == 1 else f"{len(group.findings)} findings: keys with --each", style="dim"))
+    headline = f"{str(finding.severity).upper():8}  {finding.check}  {where(group)}"
+    return Block(headline, tuple(rows), style=_STYLES[finding.severity])
+
+
+def _places(group: Group) -> list[Row]:
+    first, *others = group.first.places
+    rows = [Row(str(first) + (f"    {group.first.quote}" if group.first.quote else ""), indent=4, style="")]
+    rows += [Row(str(place), label="see", indent=4) for place in others]
+    more = len(group.subjects) - 1
+    return rows + (
+        [Row(f"and the same on {' '.join(group.subjects[1:9])}{f' and {more - 8} more' if more > 8 else ''}", indent=4)] if more else []
+    )
 
 
 def tally(findings: Sequence[Finding]) -> str:
-    """Return how many findings of each severity there are, in one line."""
+    """Return how many findings of each severity there are, and how many distinct ones, in one line."""
+    if not findings:
+        return "no findings"
     counts = Counter(finding.severity for finding in findings)
     told = ", ".join(f"{counts[severity]} {severity}" for severity in Severity if counts[severity])
-    return f"{len(findings)} finding{'' if len(findings) == 1 else 's'}: {told}" if findings else "no findings"
+    distinct = len(grouped(findings))
+    return counted(len(findings), "finding") + (f", {distinct} distinct" if distinct != len(findings) else "") + f": {told}"
 
 
 def findings_table(findings: Sequence[Finding]) -> Table:
-    """Return one row a finding."""
+    """Return one row a finding, with reason and fix."""
     return Table(
-        columns=("severity", "subject", "check", "finding", "place", "key"),
+        columns=("severity", "subject", "check", "finding", "place", "why", "fix", "key"),
         rows=tuple(
             (
                 str(finding.severity),
@@ -70,11 +157,13 @@ def findings_table(findings: Sequence[Finding]) -> Table:
                 finding.check,
                 finding.message,
                 finding.places[0].in_file(),
+                finding.why,
+                "; ".join(filter(None, (finding.advice, finding.safer))),
                 finding.key,
             )
             for finding in findings
         ),
-        may_fold=frozenset({"finding", "place"}),
+        may_fold=frozenset({"finding", "place", "why", "fix"}),
         empty="Nothing risky or unexpected was found, as far as the evidence goes.",
     )
 

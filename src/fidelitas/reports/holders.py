@@ -1,15 +1,18 @@
 """Who holds elevated rights: the table, and the JSON document `holders`."""
 
+import shlex
 from collections.abc import Iterable, Sequence
 from typing import Any
 
 from fidelitas.reports.documents import holding_document
+from fidelitas.reports.holder_groups import answer_lines, grouped_tables, password_words
+from fidelitas.reports.holder_matrix import matrix_table
 from fidelitas.reports.provenance import UNTOLD, Provenance, since_in_brief
-from fidelitas.reports.report import Report
+from fidelitas.reports.report import Part, Report
 from fidelitas.reports.sentences import brief, holder
 from fidelitas.reports.subjects import words_of
 from fidelitas.reports.table import Table
-from fidelitas.rights import Holding, LinkKind, RightKind, Route, SubjectRights
+from fidelitas.rights import Holding, PrincipalKind, RightKind, SubjectRights
 
 __all__ = [
     "Filter",
@@ -68,13 +71,33 @@ def is_right(name: str, hosts: Iterable[SubjectRights]) -> bool:
     return name in right_names(hosts) or name.startswith(("run-as:", "command:", "run as ", "become "))
 
 
-def holders_report(rows: Sequence[Row], provenance: Provenance = UNTOLD) -> Report:
-    """Return who holds what."""
+def holders_report(rows: Sequence[Row], provenance: Provenance = UNTOLD, *, each: bool = False, matrix: bool = False) -> Report:
+    """Return who holds what: equal holdings together, or `each` in a row of its own, or accounts against subjects as a `matrix`."""
+    subjects = dict.fromkeys(host.subject for host, _ in rows)
+
+    def parts() -> Sequence[Part]:
+        if matrix:
+            return [matrix_table(rows)]
+        return [holders_table(rows, provenance)] if each else grouped_tables(rows, provenance, one_subject=len(subjects) == 1)
+
     return Report(
-        parts=lambda: [holders_table(rows, provenance)],
+        answer=lambda: answer_lines(rows),
+        onward=lambda: _onward(rows, list(subjects), each=each),
+        parts=parts,
         rows=lambda: [holders_table(rows, provenance, whole=True)],
         document=lambda: holders_document(rows, provenance),
     )
+
+
+def _onward(rows: Sequence[Row], subjects: Sequence[str], *, each: bool) -> list[str]:
+    if not rows:
+        return []
+    host, holding = next(((host, one) for host, one in rows if one.principal.kind is PrincipalKind.ACCOUNT), rows[0])
+    name = shlex.quote(str(holding.principal))
+    commands = [f"fidelitas why {name} {host.subject}"]
+    if len(subjects) > 1:
+        commands.append(f"fidelitas holders --on {host.subject}")
+    return [" · ".join([*commands, *([] if each else ["every holding in a row: --each"])])]
 
 
 def holders_table(rows: Sequence[Row], provenance: Provenance = UNTOLD, *, whole: bool = False) -> Table:
@@ -136,17 +159,10 @@ def _row(host: SubjectRights, holding: Holding, right: str) -> tuple[str, ...]:
         words_of(host).kind(host, holding.principal),
         right,
         brief(first) + (f" (+{more})" if more else ""),
-        _password(first),
+        password_words(first),
         str(holding.strength),
         first.place.path + (f":{first.place.line}" if first.place.line else ""),
     )
-
-
-def _password(route: Route) -> str:
-    """Return what is asked for along a route."""
-    if route.asks:
-        return route.asks.replace(" password", "")
-    return "-" if all(link.kind is LinkKind.HAS for link in route.links) else "none"
 
 
 def holders_document(rows: Sequence[Row], provenance: Provenance = UNTOLD) -> dict[str, Any]:

@@ -17,16 +17,23 @@ __all__ = ["Part", "Report", "report_of"]
 Part = str | Table | Block
 
 
+def _nothing() -> Sequence[str]:
+    return ()
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Report:
     """An answer in the ways in which it can be told.
 
-    `parts` are for a reader.  `rows` are for a program that reads tables: nothing in them is left out or put together; where there are
-    none of their own, the parts are taken.  `document` is the JSON document.
+    `answer` is the answer in one to five lines, `onward` what to type next.  `parts` are the details for a reader.  `rows` are for a
+    program that reads tables: nothing in them is left out or put together; where there are none of their own, the parts are taken.
+    `document` is the JSON document.
     """
 
     parts: Callable[[], Sequence[Part]]
     document: Callable[[], Any]
+    answer: Callable[[], Sequence[str]] = _nothing
+    onward: Callable[[], Sequence[str]] = _nothing
     rows: Callable[[], Sequence[Part]] | None = None
 
 

@@ -12,6 +12,7 @@ _WORDS = {
     Mechanism.LOGIN_MEMBERSHIP: "group",
     Mechanism.HELD_MEMBERSHIP: "group",
     Mechanism.ACCOUNT: "account",
+    Mechanism.SUDO: "sudo {}",
     Mechanism.GROUP: "group {}",
     Mechanism.GROUP_ADMINISTRATOR: "group administrator",
     Mechanism.PROGRAM: "{}",
@@ -39,7 +40,7 @@ _WORDS = {
 def mechanism(link: Link) -> str:
     """Return by what a link leads on, in a word or two."""
     words, name = _WORDS.get(link.mechanism, link.mechanism.value), link.by.name
-    return words if "{}" not in words else words.format(name or link.mechanism.value)
+    return words.format(name) if name and "{}" in words else link.mechanism.value if "{}" in words else words
 
 
 def link_clause(link: Link) -> str:

@@ -7,10 +7,15 @@ __all__ = ["Table"]
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Table:
-    """A table: column titles and rows of text.  Columns in `may_fold` give way first where the terminal is narrow."""
+    """A table: column titles and rows of text.
+
+    Columns in `may_fold` hold prose, which is folded where the terminal is narrow; where that is not enough, those in `least` move to a
+    second line of their row, in this order.
+    """
 
     columns: tuple[str, ...]
     rows: tuple[tuple[str, ...], ...]
     may_fold: frozenset[str] = frozenset()
+    least: tuple[str, ...] = ()
     styles: tuple[str, ...] = ()  # one a row, or none at all
     empty: str = "nothing"

@@ -8,7 +8,7 @@ from typing import Any
 
 from fidelitas.findings import Finding
 from fidelitas.logbook import EventFilter, Logbook
-from fidelitas.reports.findings import findings_blocks, findings_document, tally
+from fidelitas.reports.findings import findings_blocks, findings_document, grouped, tally
 from fidelitas.reports.report import Part, Report
 from fidelitas.reports.sessions import sessions_table, timeline_blocks
 from fidelitas.reports.usage import head_block, people_table, usage_blocks, usage_document, usage_table
@@ -57,7 +57,7 @@ def _summary_parts(answer: UsageAnswer) -> list[Part]:
     if not answer.whole:
         return head
     told = f"\nOut of order: {tally(answer.findings)}\n\n"
-    return [*head, *usage_blocks(book.hosts.values(), zone), told, *findings_blocks(answer.findings)]
+    return [*head, *usage_blocks(book.hosts.values(), zone), told, *findings_blocks(grouped(answer.findings))]
 
 
 def _events(answer: UsageAnswer) -> Report:

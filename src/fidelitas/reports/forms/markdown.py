@@ -11,7 +11,8 @@ __all__ = ["render"]
 
 def render(report: Report, _: Screen) -> str:
     """Return a report, its parts parted by empty lines."""
-    return "\n".join(filter(None, map(_part, report.parts())))
+    answer = "  \n".join(map(_text, report.answer()))
+    return "\n".join(filter(None, (f"{answer}\n" if answer else "", *map(_part, report.parts()))))
 
 
 def _part(part: Part) -> str:

@@ -7,7 +7,8 @@ __all__ = ["Screen"]
 
 @dataclass(frozen=True, slots=True)
 class Screen:
-    """A terminal: its width in columns, and whether it has colours; without width, a pipe or a file."""
+    """A terminal: its width in columns, its height in lines, and whether it has colours; without width, a pipe or a file."""
 
     width: int | None = None
+    height: int | None = None
     colour: bool = False

@@ -1,22 +1,18 @@
 """A report for a terminal, or for a pipe.
 
-On a terminal lines are folded at its width and never cut; in a pipe rows and lines stay whole.
+On a terminal lines are folded at blanks to its width; paths, names and citations are never broken.  In a pipe rows and lines stay whole.
+What was said first is said again at the end where it has scrolled away.
 """
 
-import io
 import textwrap
-from collections.abc import Iterator, Sequence
-from itertools import groupby
-from typing import TYPE_CHECKING, cast
+from collections.abc import Iterable, Iterator, Sequence
 
 from fidelitas.reports.blocks import Block
+from fidelitas.reports.forms.columns import Line, laid_out
 from fidelitas.reports.forms.screen import Screen
-from fidelitas.reports.report import Report
+from fidelitas.reports.report import Part, Report
 from fidelitas.reports.table import Table
 from fidelitas.text import escape_control
-
-if TYPE_CHECKING:
-    from rich.console import RenderableType
 
 __all__ = ["render"]
 
@@ -25,58 +21,40 @@ _NARROWEST = 40
 
 
 def render(report: Report, screen: Screen) -> str:
-    """Return the parts of a report, an empty line between one kind of part and the next."""
-    return "".join(_shown(report, screen))
+    """Return a report: the answer, its parts, the answer again where it has scrolled away, and what to type next."""
+    answer = [Line(text, "bold") for part in report.answer() for text in _folded(part, "", "  ", screen.width)]
+    lines = [*answer, *([Line()] if answer else []), *_parts(report.parts(), screen)]
+    after = [line for onward in report.onward() for line in _next(onward, screen)]
+    if answer and screen.height is not None and len(lines) + len(after) > screen.height:
+        after = [*answer, *after]
+    if lines and after and lines[-1].text:
+        lines.append(Line())
+    return _text([*lines, *after], screen)
 
 
-def _shown(report: Report, screen: Screen) -> Iterator[str]:
-    for kind, parts in groupby(report.parts(), type):
-        if kind is Block:
-            yield _blocks(cast("list[Block]", list(parts)), screen)
+def _next(onward: str, screen: Screen) -> list[Line]:
+    return [Line(text) for text in _folded(onward, "Next: ", "      ", screen.width)]
+
+
+def _parts(parts: Iterable[Part], screen: Screen) -> Iterator[Line]:
+    after_block = False
+    for part in parts:
+        if isinstance(part, Block):
+            yield from _block(part, screen.width, first=not after_block)
+        elif isinstance(part, Table):
+            yield from laid_out(part, screen.width) if part.rows else (Line(text) for text in _folded(part.empty, "", "", screen.width))
         else:
-            yield from (_table(part, screen) if isinstance(part, Table) else str(part) for part in parts)
+            yield from (Line(escape_control(text)) for text in part.removesuffix("\n").split("\n") if part)
+        after_block = isinstance(part, Block)
 
 
-def _table(table: Table, screen: Screen) -> str:
-    if not table.rows:
-        return f"{table.empty}\n"
-    if screen.width is None:
-        return _columns(table)
-    from rich.table import Table as RichTable  # noqa: PLC0415  # a tenth of a second that --help need not pay
-    from rich.text import Text  # noqa: PLC0415
-
-    shown = RichTable(box=None, pad_edge=False, padding=(0, 2, 0, 0), collapse_padding=True, header_style="bold", expand=False)
-    for column in table.columns:
-        shown.add_column(column.upper(), overflow="fold", no_wrap=column not in table.may_fold)
-    for index, row in enumerate(table.rows):
-        style = table.styles[index] if table.styles else ""
-        shown.add_row(*(Text(escape_control(text)) for text in row), style=style)
-    return _to_terminal(shown, screen.width, colour=screen.colour)
-
-
-def _columns(table: Table) -> str:
-    """Return aligned columns of whole cells, for a pipe: nothing is cut or folded."""
-    rows = [tuple(column.upper() for column in table.columns), *(tuple(escape_control(text) for text in row) for row in table.rows)]
-    widths = [max(len(row[index]) for row in rows) for index in range(len(table.columns))]
-    return "".join("  ".join(text.ljust(widths[index]) for index, text in enumerate(row)).rstrip() + "\n" for row in rows)
-
-
-def _blocks(blocks: Sequence[Block], screen: Screen) -> str:
-    """Return blocks as text, an empty line between them."""
-    lines: list[tuple[str, str]] = []
-    for block in blocks:
-        if lines:
-            lines.append(("", ""))
-        lines += [(text, block.style) for text in _folded(block.headline, "", "  ", screen.width)]
-        for row in block.rows:
-            start = " " * row.indent + (f"{row.label} " if row.label else "")
-            lines += [(text, row.style) for text in _folded(row.text, start, " " * len(start), screen.width)]
-    if not screen.colour:
-        return "".join(f"{text}\n" for text, _ in lines)
-    from rich.text import Text  # noqa: PLC0415
-
-    shown = Text("\n").join(Text(text, style=style) for text, style in lines)
-    return _to_terminal(shown, max((len(text) for text, _ in lines), default=0) + 1, colour=True)
+def _block(block: Block, width: int | None, *, first: bool) -> Iterator[Line]:
+    if not first:
+        yield Line()
+    yield from (Line(text, block.style) for text in _folded(block.headline, "", "  ", width))
+    for row in block.rows:
+        start = " " * row.indent + (f"{row.label} " if row.label else "")
+        yield from (Line(text, row.style) for text in _folded(row.text, start, " " * len(start), width))
 
 
 def _folded(text: str, first: str, rest: str, width: int | None) -> list[str]:
@@ -88,28 +66,21 @@ def _folded(text: str, first: str, rest: str, width: int | None) -> list[str]:
         width=max(width, _NARROWEST),
         initial_indent=first,
         subsequent_indent=rest,
-        break_long_words=True,
+        break_long_words=False,
         break_on_hyphens=False,
         drop_whitespace=True,
     )
     return lines or [first.rstrip()]
 
 
-def _to_terminal(shown: "RenderableType", width: int, *, colour: bool) -> str:
-    """Return what Rich makes of something, as text with or without colours, without trailing blanks."""
-    from rich.console import Console  # noqa: PLC0415
+def _text(lines: Sequence[Line], screen: Screen) -> str:
+    if not screen.colour:
+        return "".join(f"{line.text}\n" for line in lines)
+    from rich.console import Console  # noqa: PLC0415  # a tenth of a second that --help need not pay
+    from rich.text import Text  # noqa: PLC0415
 
-    out = io.StringIO()
-    console = Console(
-        file=out,
-        width=width,
-        force_terminal=colour,
-        color_system="standard" if colour else None,
-        no_color=not colour,
-        highlight=False,
-        markup=False,
-        emoji=False,
-        legacy_windows=False,
-    )
-    console.print(shown, soft_wrap=False)
-    return "\n".join(line.rstrip() for line in out.getvalue().split("\n"))
+    console = Console(force_terminal=True, color_system="standard", highlight=False, markup=False, emoji=False, legacy_windows=False)
+    with console.capture() as shown:
+        for line in lines:
+            console.print(Text(line.text, style=line.style), soft_wrap=True, end="\n")
+    return shown.get()

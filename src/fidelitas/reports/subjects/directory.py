@@ -10,6 +10,9 @@ __all__ = ["WORDS"]
 
 
 class _Words(SubjectWords):
+    def system(self, rights: DirectoryRights) -> str:
+        return "directory"
+
     def head(self, rights: DirectoryRights) -> Sequence[str]:
         facts = rights.facts
         return (

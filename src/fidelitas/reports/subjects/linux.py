@@ -31,6 +31,10 @@ _LOGIN = {
 class _Words(SubjectWords):
     section = "hosts"
 
+    def system(self, rights: HostRights) -> str:
+        system = rights.facts.system
+        return system.name.replace("GNU/Linux ", "").partition(" (")[0] if system else "Linux"
+
     def head(self, rights: HostRights) -> Sequence[str]:
         facts = rights.facts
         kinds = [who.kind for who in rights.population.effective]

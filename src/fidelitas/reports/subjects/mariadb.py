@@ -9,6 +9,10 @@ __all__ = ["WORDS"]
 
 
 class _Words(SubjectWords):
+    def system(self, rights: MariadbRights) -> str:
+        version = rights.facts.version
+        return f"MariaDB {version.removesuffix('-MariaDB')}" if "MariaDB" in version else f"MySQL {version}".rstrip()
+
     def head(self, rights: MariadbRights) -> Sequence[str]:
         facts = rights.facts
         roles = sum(account.role for account in facts.accounts)

@@ -9,6 +9,9 @@ __all__ = ["WORDS"]
 
 
 class _Words(SubjectWords):
+    def system(self, rights: DatabaseRights) -> str:
+        return f"PostgreSQL {rights.facts.version_text or ''}".rstrip()
+
     def head(self, rights: DatabaseRights) -> Sequence[str]:
         facts = rights.facts
         version = f"PostgreSQL {facts.version_text or 'of a version not told'}"

@@ -16,6 +16,9 @@ _SESSION_KINDS = {
 
 
 class _Words(SubjectWords):
+    def system(self, rights: WindowsRights) -> str:
+        return rights.facts.system.removeprefix("Microsoft ") or "Windows"
+
     def head(self, rights: WindowsRights) -> Sequence[str]:
         facts = rights.facts
         kinds = [job.kind for job in facts.jobs]

@@ -20,6 +20,10 @@ class SubjectWords:
     # Where an account's page of such a subject stands in the document.
     section = "servers"
 
+    def system(self, rights: Any) -> str:
+        """Return what system the subject is, in two or three words."""
+        return "could not be read"
+
     def head(self, rights: Any) -> Sequence[str]:
         """Return lines about the subject: what it is, and how much there is."""
         return ("could not be read",)

@@ -71,6 +71,16 @@ class RightKind(IntEnum):
     DB_OBJECT = 13  # a privilege on one object
     DIRECTORY_ADMIN = 14
 
+    @property
+    def full(self) -> bool:
+        """Whether it is control of the whole subject."""
+        return self in _FULL
+
+
+_FULL = frozenset({
+    RightKind.ROOT, RightKind.ADMIN, RightKind.DB_SUPERUSER, RightKind.DB_HOST_ESCAPE, RightKind.DIRECTORY_ADMIN
+})  # fmt: skip
+
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Right:
@@ -158,6 +168,14 @@ class Mechanism(Enum):
     FURTHER = "further-links"
 
 
+# By these a principal obtains what nobody granted it: a weakness, not a grant.
+_WEAKNESSES = frozenset({
+    Mechanism.HELD_MEMBERSHIP, Mechanism.GROUP, Mechanism.GROUP_ADMINISTRATOR, Mechanism.PROGRAM, Mechanism.WRITABLE,
+    Mechanism.PRIVATE_KEY, Mechanism.ADMIN_OPTION, Mechanism.CREATE_ROLE, Mechanism.OWNER, Mechanism.GRANT_TABLES, Mechanism.SERVICE,
+    Mechanism.TASK, Mechanism.INSTALLER,
+})  # fmt: skip
+
+
 class By(NamedTuple):
     """A mechanism, and the name of what it goes by where there is one: the file, the group, the program, the privilege."""
 
@@ -221,6 +239,11 @@ class Route:
         return ", ".join(dict.fromkeys(link.asks for link in self.links if link.asks)) or None
 
     @property
+    def granted(self) -> bool:
+        """Whether all of it was granted, and no link makes use of a weakness or of what a grant amounts to besides."""
+        return not any(link.strength is Strength.CERTAIN or link.mechanism in _WEAKNESSES for link in self.links)
+
+    @property
     def place(self) -> Place:
         """The place that decides: that of the last link, which gives the right."""
         return self.links[-1].place
@@ -239,3 +262,8 @@ class Holding:
     def strength(self) -> Strength:
         """The strength of the strongest route."""
         return min(route.strength for route in self.routes)
+
+    @property
+    def granted(self) -> bool:
+        """Whether it was granted, by whatever route; if not, it can be obtained by a weakness."""
+        return any(route.granted for route in self.routes)

@@ -226,7 +226,7 @@ class SudoLinks:
             target=node,
             kind=LinkKind.MAY_BECOME,
             strength=_strength(grant, by_power=by_power),
-            by=By(Mechanism.SUDO),
+            by=By(Mechanism.SUDO, str(grant.leaf.command) if by_power else None),
             because=because,
             quote=grant.rule.statement,
             asks=_asked(grant.asks, target),

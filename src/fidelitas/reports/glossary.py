@@ -1,0 +1,47 @@
+"""The words of this program, and its checks, explained."""
+
+import tomllib
+from collections.abc import Mapping
+from functools import cache
+from importlib import resources
+
+from fidelitas.reports.blocks import Block, Row
+from fidelitas.reports.report import Report
+from fidelitas.reports.table import Table
+
+__all__ = ["glossary_report", "terms"]
+
+Words = Mapping[str, tuple[str, str | None]]
+Checks = Mapping[str, tuple[str, str, str, str]]
+
+
+@cache
+def terms() -> Words:
+    """Return what each word means, and what more there is to say."""
+    stated = tomllib.loads(resources.files("fidelitas").joinpath("glossary.toml").read_text(encoding="utf-8"))
+    return {word: (row["means"], row.get("more")) for word, row in stated.items()}
+
+
+def glossary_report(words: Words, checks: Checks, word: str | None) -> Report:
+    """Return the meaning of a word or a check, or a table of all words; `checks` have title, reason, fix and severity."""
+    table = Table(
+        columns=("word", "meaning"), rows=tuple((name, means) for name, (means, _) in words.items()), may_fold=frozenset({"meaning"})
+    )
+    document = {
+        "schema": "fidelitas/glossary/1",
+        "words": {name: {"meaning": means, "more": more} for name, (means, more) in words.items() if word in (None, name)},
+        "checks": {
+            name: {"title": title, "why": why, "fix": fix, "severity": severity}
+            for name, (title, why, fix, severity) in checks.items()
+            if word in (None, name)
+        },
+    }
+    return Report(parts=lambda: [table] if word is None else [_block(word, words, checks)], document=lambda: document)
+
+
+def _block(word: str, words: Words, checks: Checks) -> Block:
+    if word in words:
+        means, more = words[word]
+        return Block(word, (Row(means), *([Row(more)] if more else [])))
+    title, why, fix, severity = checks[word]
+    return Block(f"{word} ({severity})", (Row(title), Row(why, label="Why"), Row(fix, label="Fix")))

@@ -1,0 +1,38 @@
+"""What every JSON document says of itself: by which version it was made, when, from which ledger, and how many gaps weaken it."""
+
+from dataclasses import dataclass, replace
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+from fidelitas import __version__
+from fidelitas.reports.report import Report
+
+__all__ = ["Making", "made_by"]
+
+
+@dataclass(frozen=True, slots=True)
+class Making:
+    """What a document was made from; ``None`` where that is not said: no ledger, the newest evidence of each subject, gaps not counted."""
+
+    ledger: Path | None
+    survey: str | None
+    gaps: int | None
+
+
+def made_by(report: Report, making: Making) -> Report:
+    """Return a report whose document says how it was made, after its schema."""
+
+    def document() -> dict[str, Any]:
+        stated = report.document()
+        made = {
+            "tool": "fidelitas",
+            "version": __version__,
+            "at": datetime.now(UTC).isoformat(timespec="seconds"),
+            "ledger": None if making.ledger is None else str(making.ledger),
+            "survey": making.survey,
+            "gaps": making.gaps,
+        }
+        return {"schema": stated["schema"], "made": made, **stated}
+
+    return replace(report, document=document)

@@ -1,0 +1,24 @@
+"""Numbers and lists in words: "1 person", "3 people", "tern dunlin and 73 more"."""
+
+from collections.abc import Sequence
+
+__all__ = ["counted", "listed"]
+
+_PLURALS = {"person": "people", "key": "keys", "policy": "policies", "directory": "directories", "entry": "entries"}
+
+
+def counted(count: int, noun: str) -> str:
+    """Return a number with what it counts, in the singular or the plural."""
+    return f"{count} {noun if count == 1 else plural(noun)}"
+
+
+def plural(noun: str) -> str:
+    """Return the plural of a noun, of several words that of the last."""
+    return _PLURALS.get(noun, f"{noun}s")
+
+
+def listed(names: Sequence[str], most: int, noun: str) -> str:
+    """Return names with blanks between them; beyond `most` their number: "75 subjects", or with "more" how many follow."""
+    if len(names) <= most:
+        return " ".join(names)
+    return f"{' '.join(names[:most])} and {len(names) - most} more" if noun == "more" else counted(len(names), noun)
