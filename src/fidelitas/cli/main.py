@@ -20,9 +20,14 @@ COMMANDS = {
     "holders": "List who holds elevated rights, on what, by which route.",
     "why": "Show every route of one account, link by link, each with file and line.",
     "may": "Tell whether an account may run a command, by which rule; if not, what came nearest.",
+    "accounts": "List the accounts of a subject: kind, IDs, groups, password, keys, last login, furthest right.",
+    "admins": "List who administers a subject: groups with their members, by which line, and what is not in force.",
+    "connections": "List who was logged in or connected, those with elevated rights first.",
+    "which-account": "Show which database account a connection gets, and by which line.",
     "account": "Show one account's page: on each host its groups and all that it may run.",
     "compare": "Tell what one account holds and another lacks.",
     "people": "Join accounts on all systems by an identity map: what each person holds, and who has left.",
+    "leaver": "Show everything that a person who leaves still holds, and the steps that remove it.",
     "usage": "Tell from logs who used privilege, was refused, and stood behind root's deeds.",
     "programs": "List setuid programs and file capabilities, each with a verdict.",
     "findings": "List what is risky or unexpected, worst first.",
@@ -52,7 +57,7 @@ class Commands(click.Group):
     def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
         if cmd_name not in COMMANDS:
             return None
-        command: click.Command = importlib.import_module(f"fidelitas.cli.{cmd_name}").command
+        command: click.Command = importlib.import_module(f"fidelitas.cli.{cmd_name.replace('-', '_')}").command
         return command
 
     def resolve_command(self, ctx: click.Context, args: list[str]) -> tuple[str | None, click.Command | None, list[str]]:

@@ -9,7 +9,7 @@ from fidelitas.cli.gaps import tell_gaps
 from fidelitas.cli.output import Output, format_option
 from fidelitas.cli.source import Source, source_options
 from fidelitas.errors import ReadError, RequestError
-from fidelitas.people import join, read_map
+from fidelitas.people import MappedPerson, join, read_map
 from fidelitas.reports.people import people_report
 from fidelitas.text import decode
 
@@ -26,11 +26,7 @@ def command(mapped: Path, source: Source, output: Output) -> None:
 
     Exit status: 1 where somebody who has left holds a right; 2 where no account of the map is known.
     """
-    try:
-        text = decode(mapped.read_bytes())
-    except OSError as error:
-        raise ReadError(f'could not read identity map "{mapped}": {error.strerror or error}', hint="Name a CSV or TOML file.") from error
-    people, today = read_map(text, str(mapped)), datetime.now(UTC).date()
+    people, today = read_people(mapped), datetime.now(UTC).date()
     subjects = source.audit().subjects
     joined = join(people, subjects)
     if people and not any(owned for _, owned in joined.people):
@@ -39,3 +35,12 @@ def command(mapped: Path, source: Source, output: Output) -> None:
     tell_gaps(subjects)
     if joined.leavers(today):
         raise SystemExit(1)
+
+
+def read_people(mapped: Path) -> tuple[MappedPerson, ...]:
+    """Return the people of an identity map."""
+    try:
+        text = decode(mapped.read_bytes())
+    except OSError as error:
+        raise ReadError(f'could not read identity map "{mapped}": {error.strerror or error}', hint="Name a CSV or TOML file.") from error
+    return read_map(text, str(mapped))

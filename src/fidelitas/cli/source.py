@@ -3,6 +3,7 @@
 import os
 from collections.abc import Callable, Container, Iterable, Iterator
 from dataclasses import dataclass
+from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
@@ -15,6 +16,7 @@ from fidelitas.cli.names import unknown_name, unknown_subject
 from fidelitas.cli.times import zone_of
 from fidelitas.errors import ReadError, RequestError
 from fidelitas.evidence import Bundle
+from fidelitas.facts import EventKind
 from fidelitas.languages.evidence import lost_evidence
 from fidelitas.ledger import Ledger, StoredEvidence
 from fidelitas.platforms import PLATFORMS, is_host
@@ -116,6 +118,24 @@ class Source:
 
         book = read_logbook((host_logs(bundles) for bundles in found.values()), each=on_all_cores)
         return {subject: use.grants for subject in found if (use := book.use_of(subject)) is not None}
+
+    def last_logins(self, subjects: Container[str]) -> "dict[tuple[str, str], datetime]":
+        """Return the last login of each account that the logs in the ledger record, by subject and account."""
+        found = [bundles for _, bundles in self.history(subjects) if any(bundle.copies for bundle in bundles)]
+        if not found:
+            return {}
+        from fidelitas.logbook import EventFilter, host_logs, read_logbook  # noqa: PLC0415
+
+        latest: dict[tuple[str, str], datetime] = {}
+
+        def keep(record: "AttributedEvent") -> None:
+            event = record.event
+            if event.at is not None and event.target:
+                at = (event.place.subject, event.target)
+                latest[at] = max(event.at, latest.get(at, event.at))
+
+        read_logbook((host_logs(bundles) for bundles in found), EventFilter(kinds=frozenset({EventKind.LOGIN})), keep, on_all_cores)
+        return latest
 
     def audit(self, subject: str | None = None, *, findings: bool = False) -> Audit:
         """Return the audit of the evidence in the ledger, of one subject or of all; refuse a subject that is not there.

@@ -1,8 +1,8 @@
 """What a report says of a directory and its accounts."""
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 
-from fidelitas.reports.subjects.words import SubjectWords
+from fidelitas.reports.subjects.words import AccountLine, SubjectWords
 from fidelitas.rights import DirectoryRights, Principal, PrincipalKind
 from fidelitas.rights.domain import Domain
 
@@ -22,6 +22,14 @@ class _Words(SubjectWords):
 
     def kind(self, rights: DirectoryRights, principal: Principal) -> str:
         return directory_kind(rights, principal)
+
+    def accounts(self, rights: DirectoryRights) -> Iterator[tuple[str, AccountLine]]:
+        for name, account in sorted(rights.accounts.items()):
+            node = Principal(kind=PrincipalKind.ACCOUNT, name=name, subject=rights.subject)
+            groups = tuple((group.removeprefix("%"), None) for group in sorted(rights.belongs_to(name)))
+            number = "" if account.posix is None else f"{account.posix.uid}:{account.posix.gid}"
+            password = "never expires" if account.password_never_expires else ""
+            yield name, AccountLine(self.kind(rights, node), number, groups, password, last_login=account.last_logon)
 
     def about(self, rights: DirectoryRights, name: str) -> Sequence[str]:
         account = rights.accounts.get(name)

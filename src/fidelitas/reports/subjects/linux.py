@@ -1,14 +1,15 @@
 """What a report says of a Linux host and its accounts."""
 
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from datetime import date
 from typing import Any
 
 from fidelitas.facts import LoginSession, Password
 from fidelitas.reports.blocks import Block, Row
 from fidelitas.reports.documents import holding_document
 from fidelitas.reports.places import place_document
-from fidelitas.reports.subjects.words import SubjectWords, holding_rows
+from fidelitas.reports.subjects.words import AccountLine, SubjectWords, holding_rows
 from fidelitas.rights import AccountKind, Holding, HostRights, Identity, Login, Membership, Principal, PrincipalKind
 from fidelitas.rights.linux.groups import conferred
 from fidelitas.rights.linux.live import Stale, stale_groups
@@ -61,6 +62,17 @@ class _Words(SubjectWords):
         if principal.kind is PrincipalKind.ANY_ACCOUNT:
             return f"all {len(rights.population.effective)}"
         return "elsewhere" if principal.kind is PrincipalKind.ELSEWHERE else "secret"
+
+    def accounts(self, rights: HostRights) -> Iterator[tuple[str, AccountLine]]:
+        keys = Counter(who.name for who, _ in rights.key_grants)
+        day = rights.taken.date()
+        for who in sorted(rights.population.effective, key=lambda one: (one.uid is None, one.uid, one.name)):
+            groups = tuple((one.group.name, one.group.gid) for one in who.memberships)
+            changed = who.shadow.last_change if who.shadow else None
+            age = f", {(day - date(1970, 1, 1)).days - changed} days old" if changed and who.password and who.password.algorithm else ""
+            number = "" if who.uid is None else f"{who.uid}:{who.gid}"
+            line = AccountLine(who.kind.value + _LOGIN[who.login], number, groups, _password(who.password) + age, keys[who.name])
+            yield who.name, line
 
     def why(self, rights: HostRights, name: str, held: Sequence[Holding]) -> Sequence[str]:
         who = rights.population.by_name.get(name)

@@ -1,8 +1,8 @@
 """What a report says of a MariaDB or MySQL server and its accounts."""
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 
-from fidelitas.reports.subjects.words import SubjectWords
+from fidelitas.reports.subjects.words import AccountLine, SubjectWords
 from fidelitas.rights import MariadbRights, Principal, PrincipalKind
 
 __all__ = ["WORDS"]
@@ -18,6 +18,12 @@ class _Words(SubjectWords):
         roles = sum(account.role for account in facts.accounts)
         counts = f"{len(facts.accounts) - roles} accounts, {roles} roles; {len(facts.databases)} databases, {len(facts.grants)} grants"
         return (f"MariaDB or MySQL {facts.version}; evidence of {facts.taken:%Y-%m-%d %H:%M} UTC, as {facts.taken_by}", counts)
+
+    def accounts(self, rights: MariadbRights) -> Iterator[tuple[str, AccountLine]]:
+        for name in sorted(rights.accounts):
+            groups = tuple((role, None) for role in sorted(rights.belongs_to(name)))
+            password = ", ".join(dict.fromkeys(kind for _, kind in rights.accounts[name].logins if kind))
+            yield name, AccountLine(self.kind(rights, rights.role(name)), "", groups, password)
 
     def kind(self, rights: MariadbRights, principal: Principal) -> str:
         account = rights.accounts.get(principal.name)

@@ -1,8 +1,8 @@
 """What a report says of a PostgreSQL server and its roles."""
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 
-from fidelitas.reports.subjects.words import SubjectWords
+from fidelitas.reports.subjects.words import AccountLine, SubjectWords
 from fidelitas.rights import DatabaseRights, Principal, PrincipalKind
 
 __all__ = ["WORDS"]
@@ -18,6 +18,12 @@ class _Words(SubjectWords):
         login = sum(role.login for role in facts.roles)
         counts = f"{len(facts.roles)} roles, {login} that may log in; {len(facts.databases)} databases, {len(facts.grants)} grants"
         return (f"{version}; evidence of {facts.taken:%Y-%m-%d %H:%M} UTC, as {facts.taken_by}", counts)
+
+    def accounts(self, rights: DatabaseRights) -> Iterator[tuple[str, AccountLine]]:
+        for role in rights.facts.roles:
+            if not role.name.startswith("pg_"):
+                groups = tuple((name, None) for name in sorted(rights.belongs_to(role.name)))
+                yield role.name, AccountLine(self.kind(rights, rights.role(role.name)), "", groups, role.password or "")
 
     def kind(self, rights: DatabaseRights, principal: Principal) -> str:
         role = rights.privileges.roles.get(principal.name)

@@ -1,10 +1,10 @@
 """What a report says of a Windows machine and its accounts."""
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 
 from fidelitas.facts import LocalAccount, WindowsJobKind
 from fidelitas.reports.subjects.directory import directory_kind
-from fidelitas.reports.subjects.words import SubjectWords
+from fidelitas.reports.subjects.words import AccountLine, SubjectWords
 from fidelitas.rights import Principal, PrincipalKind, WindowsRights
 
 __all__ = ["WORDS"]
@@ -28,6 +28,14 @@ class _Words(SubjectWords):
             f"{facts.system or 'Windows'}; evidence of {facts.taken:%Y-%m-%d %H:%M} UTC{by}",
             f"{len(facts.accounts)} accounts, {len(facts.groups)} groups; {jobs}",
         )
+
+    def accounts(self, rights: WindowsRights) -> Iterator[tuple[str, AccountLine]]:
+        for name, account in sorted(rights.accounts.items()):
+            node = Principal(kind=PrincipalKind.ACCOUNT, name=name, subject=rights.subject)
+            groups = tuple((group.removeprefix("%"), None) for group in sorted(rights.belongs_to(name)))
+            password = "never expires" if account.password_never_expires else "not required" if account.password_required is False else ""
+            number = account.sid.rpartition("-")[2]
+            yield name, AccountLine(self.kind(rights, node), number, groups, password, last_login=account.last_logon)
 
     def kind(self, rights: WindowsRights, principal: Principal) -> str:
         account = rights.accounts.get(principal.name) if principal.subject == rights.subject else None

@@ -1,17 +1,35 @@
 """The general words for a subject, which a platform's own refine; and what the pages of all platforms share."""
 
-from collections.abc import Sequence
-from typing import Any
+from collections.abc import Iterator, Sequence
+from datetime import datetime
+from typing import Any, NamedTuple
 
 from fidelitas.reports.blocks import Block, Row
 from fidelitas.reports.documents import holding_document
 from fidelitas.reports.sentences import brief
-from fidelitas.rights import Holding, LinkKind, Principal, RightKind, Route
+from fidelitas.rights import Holding, LinkKind, Principal, PrincipalKind, RightKind, Route
 
-__all__ = ["SubjectWords", "holding_rows"]
+__all__ = ["AccountLine", "SubjectWords", "holding_rows"]
 
 # Ways to one right that a page shows; `why` shows all.
 _MOST_ROUTES = 4
+_OWN = frozenset({PrincipalKind.ACCOUNT, PrincipalKind.ROLE})
+
+
+class AccountLine(NamedTuple):
+    """What a listing says of an account; `number` is its ID and that of its primary group, `group_list` are names with numbers."""
+
+    kind: str
+    number: str = ""
+    group_list: tuple[tuple[str, int | None], ...] = ()
+    password: str = ""
+    keys: int = 0
+    last_login: datetime | None = None
+
+    @property
+    def groups(self) -> str:
+        """The groups in words, with their numbers where they have any."""
+        return " ".join(f"{name}({number})" if number is not None else name for name, number in self.group_list)
 
 
 class SubjectWords:
@@ -31,6 +49,17 @@ class SubjectWords:
     def kind(self, rights: Any, principal: Principal) -> str:
         """Return what a holder is, in a few words."""
         return principal.kind.value
+
+    def accounts(self, rights: Any) -> Iterator[tuple[str, AccountLine]]:
+        """Yield every account or role, with what a listing says of it."""
+        names = {holding.principal.name for holding in rights.own_holdings if holding.principal.kind in _OWN} | set(
+            getattr(rights, "accounts", ())
+        )
+        for name in sorted(names):
+            kind = PrincipalKind.ROLE if getattr(rights, "role", None) else PrincipalKind.ACCOUNT
+            principal = Principal(kind=kind, name=name, subject=rights.subject)
+            groups = tuple((group.removeprefix("%"), None) for group in sorted(rights.belongs_to(name)))
+            yield name, AccountLine(self.kind(rights, principal), group_list=groups)
 
     def about(self, rights: Any, name: str) -> Sequence[str]:
         """Return lines about an account or role: what it is, and how it logs in."""

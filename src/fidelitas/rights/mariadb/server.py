@@ -141,6 +141,11 @@ class MariadbRights(DatabaseServer):
     def _reached(self, name: str) -> set[str]:
         return set(reached([name], lambda one: self._roles_of.get(one, ()))) - {name}
 
+    def account_of(self, user: str, address: str) -> DatabaseAccount | None:
+        """Return the account that a connection of a user from an address gets; an address may be a host name, and have a port."""
+        host = address.rpartition(":")[0] if address.count(":") == 1 else address
+        return account_for(self.facts.accounts, user, host, host)
+
     def socket_logins(self) -> Iterator[tuple[str, Principal, Place]]:
         """Yield the accounts that the account of the host of the same name gets by the socket."""
         for account in self.facts.accounts:

@@ -2,14 +2,15 @@
 
 from collections.abc import Iterator
 from dataclasses import dataclass
-from ipaddress import IPv4Network, IPv6Network, ip_network
+from ipaddress import IPv4Address, IPv4Network, IPv6Address, IPv6Network, ip_network
 
 from fidelitas.facts import AccessRule, DatabaseFacts
 from fidelitas.rights.postgresql.privileges import Privileges
 
-__all__ = ["LoginPath", "is_anywhere", "login_paths_of"]
+__all__ = ["LoginPath", "first_rule", "is_anywhere", "login_paths_of"]
 
 Network = IPv4Network | IPv6Network
+Address = IPv4Address | IPv6Address
 # Which connections a type of rule takes: of a socket, of TCP without and with TLS or GSSAPI.
 _TAKES = {
     "local": frozenset({"socket"}),
@@ -81,6 +82,25 @@ def login_paths_of(facts: DatabaseFacts, privileges: Privileges, role: str) -> l
         if rule.type != "hostssl" or facts.ssl:
             before.append((rule, databases))
     return login_paths
+
+
+def first_rule(
+    facts: DatabaseFacts, privileges: Privileges, role: str, address: Address | None, database: str, *, tls: bool
+) -> AccessRule | None:
+    """Return the first rule that is for a connection, which decides; without an address, of one by the socket."""
+    kind = "socket" if address is None else "tls" if tls else "plain"
+    for rule in facts.access or ():
+        if kind not in _TAKES.get(rule.type, frozenset()) or not _is_about(rule, role, privileges):
+            continue
+        if _has_database(rule, database, role, privileges) and (address is None or _is_from(rule, address)):
+            return rule
+    return None
+
+
+def _is_from(rule: AccessRule, address: Address) -> bool:
+    """Return whether a rule is for an address; one that names a host or the server's own networks is taken not to be."""
+    network = _network(rule)
+    return rule.address == "all" or (network is not None and network.version == address.version and address in network)
 
 
 def _taken(rule: AccessRule, before: list[tuple[AccessRule, frozenset[str]]]) -> frozenset[str]:

@@ -1,0 +1,67 @@
+"""Which account a connection to a database server gets, and by which line it is let in."""
+
+from dataclasses import dataclass
+from ipaddress import IPv4Address, IPv6Address, ip_address
+from typing import Any
+
+from fidelitas.facts import Place
+from fidelitas.rights import DatabaseRights, MariadbRights, SubjectRights
+from fidelitas.rights.postgresql.login_paths import first_rule
+
+__all__ = ["Admission", "admission"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Admission:
+    """What becomes of a connection: the `account` that it gets, ``None`` where it is refused; `method` says what it must prove.
+
+    `why` is the reason in a clause, `place` the line that decides; `others` are accounts of the same user that it does not get.
+    """
+
+    account: str | None
+    method: str | None
+    why: str
+    place: Place | None
+    others: tuple[str, ...] = ()
+
+
+def admission(server: SubjectRights, user: str, address: str, database: str | None, *, tls: bool) -> Admission | None:
+    """Return what becomes of a connection of a user from an address, "socket" for the server's own; ``None`` for no database server."""
+    if isinstance(server, MariadbRights):
+        return _mariadb(server, user, address)
+    if isinstance(server, DatabaseRights):
+        return _postgresql(server, user, _address(address), database or user, tls=tls)
+    return None
+
+
+def _address(text: str) -> IPv4Address | IPv6Address | None:
+    return None if text == "socket" else ip_address(text)
+
+
+def _mariadb(server: MariadbRights, user: str, address: str) -> Admission:
+    at = "localhost" if address == "socket" else address
+    found = server.account_of(user, at)
+    if found is None:
+        return Admission(account=None, method=None, why=f"no account of {user} is for {at}", place=None)
+    others = tuple(name for name in server.accounts_called(user) if name != found.name)
+    method = " or ".join(dict.fromkeys(plugin + (f" ({kind} password)" if kind else "") for plugin, kind in found.logins))
+    why = "of the accounts that fit, its host is the most specific"
+    if found.locked:
+        return Admission(account=None, method=None, why=f"it would get {found.name}, which is locked", place=found.place, others=others)
+    return Admission(account=found.name, method=method, why=why, place=found.place, others=others)
+
+
+def _postgresql(server: DatabaseRights, user: str, address: Any, database: str, *, tls: bool) -> Admission:
+    role = server.privileges.roles.get(user)
+    if role is None:
+        return Admission(account=None, method=None, why=f"there is no role {user}", place=None)
+    if server.facts.access is None:
+        return Admission(account=None, method=None, why="the rules of access (pg_hba.conf) are not in evidence", place=None)
+    rule = first_rule(server.facts, server.privileges, user, address, database, tls=tls)
+    if rule is None:
+        return Admission(account=None, method=None, why="no rule of access is for it", place=None)
+    if rule.method == "reject":
+        return Admission(account=None, method=None, why="the first rule that fits rejects it", place=rule.place)
+    if not role.login:
+        return Admission(account=None, method=None, why=f"role {user} may not log in (NOLOGIN)", place=role.place)
+    return Admission(account=user, method=rule.method, why="the first rule of access that fits decides", place=rule.place)
