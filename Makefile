@@ -54,7 +54,7 @@ $(VENV)/bin/python:
 	$(PYTHON) -m venv $(VENV)
 
 $(VENV)/installed: pyproject.toml constraints.txt | $(VENV)/bin/python
-	$(BIN)/python -m pip install --quiet -c constraints.txt -e .
+	$(BIN)/python -m pip install --quiet -c constraints.txt -e '.[all]'
 	@touch $@
 
 $(VENV)/installed-dev: pyproject.toml constraints.txt | $(VENV)/bin/python

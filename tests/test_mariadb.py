@@ -393,7 +393,8 @@ def test_the_script_tells_what_a_connection_tells_and_no_password(faulty: Server
     assert fidelitas("survey", "db.txt", cwd=tmp_path).status == 0
     assert "root@localhost" in fidelitas("holders", "--right", "db-superuser", cwd=tmp_path).out
     (tmp_path / "cut.txt").write_text(printed[: printed.index("#listing db")])
-    assert "user_privileges" in fidelitas("survey", "cut.txt", cwd=tmp_path).err
+    assert "2 gaps" in fidelitas("survey", "cut.txt", cwd=tmp_path).err
+    assert "user_privileges" in fidelitas("coverage", cwd=tmp_path).out
 
 
 def rows_of(**listings: list[dict[str, Any]]) -> Bundle:

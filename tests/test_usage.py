@@ -1,17 +1,20 @@
-"""Use of privilege: what is out of order and what only looks so, sessions, provenance, refusals, and logs that come with the evidence."""
+"""Use of privilege: anomalies and what only looks so, sessions, provenance, refusals, and logs that come with the evidence."""
 
 import gzip
 import json
+import math
+import random
 import time
 from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
+from statistics import fmean
 from typing import Any
 
-import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from scipy import special
 
 from fidelitas.checks.usage.table import USE_CHECKS
 from fidelitas.cli.times import time_of
@@ -20,7 +23,18 @@ from fidelitas.logbook import EventFilter, HostLogs, Logbook, host_logs, read_lo
 from fidelitas.masking import masked
 from fidelitas.sources.logs import logs_at
 from fidelitas.usage import AttributedEvent, SensitiveTarget, sensitive_targets
-from fidelitas.usage.statistics import BINS, burst_tail, concentration, discoveries, habit, novelty_tail, rarity, silence_tail, smoothed
+from fidelitas.usage.statistics import (
+    BINS,
+    burst_tail,
+    concentration,
+    discoveries,
+    habit,
+    incomplete_beta,
+    novelty_tail,
+    rarity,
+    silence_tail,
+    smoothed,
+)
 from support import Ran, fidelitas
 from test_cli import check_schema
 from test_probe import gaps, grow, probe, put
@@ -159,52 +173,57 @@ def test_what_a_command_touches(command: str, touched: SensitiveTarget | None) -
 
 # -- statistics ------------------------------------------------------------------------------------------------------------------------
 
-counts = st.lists(st.integers(0, 50), min_size=BINS, max_size=BINS).map(lambda rows: np.array(rows, dtype=np.float64))
+counts = st.lists(st.integers(0, 50), min_size=BINS, max_size=BINS)
 
 
 @given(counts, counts, st.floats(0.5, 200))
-def test_habits_are_shares_and_move_towards_the_groups(own: np.ndarray, group: np.ndarray, strength: float) -> None:
-    told = habit(own, group, strength)
-    assert told.sum() == pytest.approx(1)
-    assert smoothed(own).sum() == pytest.approx(own.sum())
-    base = smoothed(group + 1e-9) / smoothed(group + 1e-9).sum()
+def test_habits_are_shares_and_move_towards_the_groups(own: list[int], group: list[int], strength: float) -> None:
+    shares = habit(own, group, strength)
+    assert sum(shares) == pytest.approx(1)
+    assert sum(smoothed(own)) == pytest.approx(sum(own))
+    base = smoothed([count + 1e-9 for count in group])
     nearer = habit(own, group, strength * 100)
-    assert np.abs(nearer - base).sum() <= np.abs(told - base).sum() + 1e-9
-    assert all(0 <= rarity(told, hour) <= 1 + 1e-9 for hour in range(BINS))
+
+    def distance(one: list[float]) -> float:
+        return sum(abs(share - other / sum(base)) for share, other in zip(one, base, strict=True))
+
+    assert distance(nearer) <= distance(shares) + 1e-9
+    assert all(0 <= rarity(shares, hour) <= 1 + 1e-9 for hour in range(BINS))
 
 
 @given(st.integers(1, 60), st.floats(0.001, 20), st.floats(0.01, 50))
 def test_tails_are_those_of_the_negative_binomial(observed: int, expected: float, shape: float) -> None:
-    """Against the sum of its probabilities, and against simulation's limits."""
+    """As the sum of its probabilities."""
     p = shape / (shape + expected)
-    terms = [shape * np.log(p)]
+    terms = [shape * math.log(p)]
     for number in range(1, observed):
-        terms.append(terms[-1] + np.log((number - 1 + shape) / number) + np.log(1 - p))
-    below = float(np.exp(np.array(terms)).sum())
-    assert burst_tail(np.array([float(observed)]), np.array([expected]), shape)[0] == pytest.approx(1 - below, abs=1e-9)
-    assert silence_tail(np.array([expected]), shape) == pytest.approx(float(np.exp(terms[0])), rel=1e-9)
+        terms.append(terms[-1] + math.log((number - 1 + shape) / number) + math.log(1 - p))
+    assert burst_tail(observed, expected, shape) == pytest.approx(1 - sum(map(math.exp, terms)), abs=1e-9)
+    assert silence_tail([expected], shape) == pytest.approx(math.exp(terms[0]), rel=1e-9)
+
+
+@given(st.floats(1, 5000), st.floats(0.001, 1000), st.floats(1e-6, 1 - 1e-6))
+def test_the_incomplete_beta_function_is_that_of_scipy(a: float, b: float, x: float) -> None:
+    assert incomplete_beta(a, b, x) == pytest.approx(float(special.betainc(a, b, x)), rel=1e-8, abs=1e-280)
 
 
 def test_false_discoveries_stay_below_their_share() -> None:
     """Of a hundred true effects among a thousand tests of chance; the share of false ones is held on average."""
-    chance = np.random.default_rng(1)
+    chance = random.Random(1)
     shares = []
     for _ in range(200):
-        values = np.concatenate((chance.uniform(size=1000), chance.uniform(size=100) * 1e-5))
+        values = [chance.random() for _ in range(1000)] + [chance.random() * 1e-5 for _ in range(100)]
         kept = discoveries(values, len(values), 0.1)
-        assert kept[1000:].mean() > 0.95
-        shares.append(kept[:1000].sum() / max(kept.sum(), 1))
-    assert np.mean(shares) <= 0.1
-    assert not discoveries([0.5, 0.2], 1000, 0.1).any()
-    assert len(discoveries([], 10, 0.1)) == 0
+        assert sum(kept[1000:]) > 95
+        shares.append(sum(kept[:1000]) / max(sum(kept), 1))
+    assert fmean(shares) <= 0.1
+    assert not any(discoveries([0.5, 0.2], 1000, 0.1))
+    assert discoveries([], 10, 0.1) == []
 
 
 def test_accounts_that_are_alike_lend_one_another_more() -> None:
-    alike = np.zeros((8, BINS))
-    alike[:, 9:12] = 10
-    apart = np.zeros((8, BINS))
-    for row in range(8):
-        apart[row, 3 * row] = 30
+    alike = [[10 if 9 <= hour < 12 else 0 for hour in range(BINS)] for _ in range(8)]
+    apart = [[30 if hour == 3 * row else 0 for hour in range(BINS)] for row in range(8)]
     assert concentration(alike) > concentration(apart)
     assert novelty_tail(100, 0, 3) < novelty_tail(20, 0, 3) < novelty_tail(20, 5, 8)
 

@@ -11,6 +11,7 @@ from typing import Any, cast
 
 from fidelitas.checks import ESTATE_CHECKS, Check, directory, linux, mariadb, postgresql, run_checks, windows
 from fidelitas.checks.check import AnyCheck
+from fidelitas.extras import installed_extra
 from fidelitas.findings import Finding
 from fidelitas.judging import Judge, judge_directory, judge_host, judge_mariadb, judge_postgresql, judge_windows
 from fidelitas.languages.ldap.ldif import is_directory_dump
@@ -104,9 +105,10 @@ PLATFORMS = _table(
 
 
 def load(name: str) -> Callable[..., Any]:
-    """Return the function that a row names as ``module:function``; its driver may be missing."""
+    """Return the function that a row names as ``module:function``; raises `ReadError` where its driver is not installed."""
     module, _, function = name.partition(":")
-    return cast(Callable[..., Any], getattr(import_module(module), function))
+    with installed_extra():
+        return cast(Callable[..., Any], getattr(import_module(module), function))
 
 
 def is_host(platform: str) -> bool:

@@ -23,11 +23,11 @@ def _administrators(rights: DirectoryRights) -> set[str]:
     return holders & rights.accounts.keys()  # those of other domains have their own directory
 
 
-@check("directory.disabled-administrator", Severity.MEDIUM, advice="Take it out of the group; delete it if nobody needs it.")
+@check("directory.disabled-administrator", Severity.MEDIUM, advice="Remove the account from the group; delete it if nobody needs it.")
 def disabled_administrator(rights: DirectoryRights) -> Iterator[Found]:
     """A disabled or expired account is in an administrative group.
 
-    Whoever enables it again, a help desk for instance, makes an administrator without touching the group.
+    Enabling the account, which a help desk may do, creates an administrator without any change of the group.
     """
     for name in sorted(_administrators(rights)):
         account = rights.accounts[name]
@@ -37,11 +37,11 @@ def disabled_administrator(rights: DirectoryRights) -> Iterator[Found]:
             yield Found(about=name, message=f"{name} is {state} and in an administrative group", places=(account.place,))
 
 
-@check("directory.password-never-expires", Severity.MEDIUM, advice="Let it expire, or use a managed service account.")
+@check("directory.password-never-expires", Severity.MEDIUM, advice="Let the password expire, or use a managed service account.")
 def password_never_expires(rights: DirectoryRights) -> Iterator[Found]:
     """The password of an administrator never expires.
 
-    A hash that was taken once is good for ever.
+    A stolen hash stays valid until someone changes the password.
     """
     for name in sorted(_administrators(rights)):
         account = rights.accounts[name]
@@ -49,22 +49,22 @@ def password_never_expires(rights: DirectoryRights) -> Iterator[Found]:
             yield Found(about=name, message=f"the password of administrator {name} never expires", places=(account.place,))
 
 
-@check("directory.no-preauthentication", Severity.HIGH, advice="Ask for pre-authentication of the account again.")
+@check("directory.no-preauthentication", Severity.HIGH, advice="Require pre-authentication for the account.")
 def no_preauthentication(rights: DirectoryRights) -> Iterator[Found]:
-    """An account needs no Kerberos pre-authentication.
+    """An account requires no Kerberos pre-authentication.
 
-    Anybody may have a ticket that its password encrypts, and try passwords on it at leisure.
+    Anyone can request data encrypted with the account's password and guess the password offline.
     """
     for account in rights.facts.accounts:
         if account.no_preauthentication and not account.disabled:
-            yield Found(about=account.name, message=f"{account.name} needs no pre-authentication", places=(account.place,))
+            yield Found(about=account.name, message=f"{account.name} requires no pre-authentication", places=(account.place,))
 
 
-@check("directory.delegation", Severity.HIGH, advice="Bound the delegation to the services that need it.")
+@check("directory.delegation", Severity.HIGH, advice="Limit the delegation to the services that need it.")
 def delegation(rights: DirectoryRights) -> Iterator[Found]:
-    """An account is trusted to act as whoever connects to it, anywhere.
+    """An account is trusted for unconstrained delegation.
 
-    An administrator who uses its service hands it their rights.
+    When an administrator uses its service, the service receives the administrator's ticket and can act as the administrator anywhere.
     """
     for account in rights.facts.accounts:
         if account.trusted_for_delegation and not account.disabled:
@@ -73,51 +73,51 @@ def delegation(rights: DirectoryRights) -> Iterator[Found]:
 
 @check("directory.former-administrator", Severity.LOW, advice="Clear adminCount and let the object inherit permissions again.")
 def former_administrator(rights: DirectoryRights) -> Iterator[Found]:
-    """An account was an administrator and is none any more.
+    """An account was an administrator and is not one any more.
 
-    Its object keeps the permissions of then, and is passed over when permissions are set anew.
+    Its object keeps the permissions of an administrator and does not inherit new ones.
     """
     now = _administrators(rights)
     for account in rights.facts.accounts:
         if account.once_administrator and account.name not in now and account.rid not in ("500", "502"):
-            yield Found(about=account.name, message=f"{account.name} was an administrator once", places=(account.place,))
+            yield Found(about=account.name, message=f"{account.name} was an administrator and is not one any more", places=(account.place,))
 
 
 @check(
     "directory.service-administrator",
     Severity.HIGH,
-    advice="Give the service an account of its own, managed, with the rights that it needs.",
+    advice="Give the service its own managed account with only the rights that it needs.",
 )
 def service_administrator(rights: DirectoryRights) -> Iterator[Found]:
-    """An administrator's account is that of a service, by principal name.
+    """An administrator's account has a service principal name.
 
-    Anybody may have a ticket for the service, which its password encrypts, and try passwords on it at leisure.
+    Anyone can request a service ticket, which is encrypted with the account's password, and guess the password offline.
     """
     for name in sorted(_administrators(rights)):
         account = rights.accounts[name]
         if account.service_names and not account.disabled:
-            message = f"administrator {name} runs {account.service_names[0]}"
+            message = f"administrator {name} is the account of service {account.service_names[0]}"
             yield Found(about=name, message=message, places=(account.place,))
 
 
-@check("directory.idle-administrator", Severity.MEDIUM, advice="Ask whether the person still needs it; take it out of the group.")
+@check("directory.idle-administrator", Severity.MEDIUM, advice="Ask whether the person still needs it; remove the account from the group.")
 def idle_administrator(rights: DirectoryRights) -> Iterator[Found]:
-    """An administrator has not logged on for a quarter of a year.
+    """An administrator has not logged on for three months.
 
-    Nobody would notice if somebody else did.
+    Nobody would notice if someone else used the account.
     """
     for name in sorted(_administrators(rights)):
         account = rights.accounts[name]
         if account.last_logon is not None and rights.taken - account.last_logon > _IDLE and not account.disabled:
             days = (rights.taken - account.last_logon).days
-            yield Found(about=name, message=f"administrator {name} last logged on {days} days before", places=(account.place,))
+            yield Found(about=name, message=f"administrator {name} last logged on {days} days before the survey", places=(account.place,))
 
 
-@check("directory.everyone-administrator", Severity.CRITICAL, advice="Take it out of the group; name the few who need it.")
+@check("directory.everyone-administrator", Severity.CRITICAL, advice="Remove the member from the group; add the few who need it by name.")
 def everyone_administrator(rights: DirectoryRights) -> Iterator[Found]:
-    """Everybody is in an administrative group.
+    """All accounts are in an administrative group.
 
-    One stolen password of anybody is the whole domain.
+    Any stolen password gives control of the domain.
     """
     admins = {holding.principal for holding in rights.holdings}
     for group in rights.facts.groups:

@@ -47,9 +47,9 @@ def _names(host: HostRights) -> set[str]:
 
 @estate_check("sudo.unknown-host", Severity.INFO, advice="Remove the host from the rule, or survey it.")
 def unknown_host(hosts: Iterable[HostRights]) -> Iterator[tuple[HostRights, Found]]:
-    """A rule is about a host that is not in evidence.
+    """A rule is for a host that is not in the ledger.
 
-    Either the host is gone, and the next one of its name inherits the rule; or it is there, and nobody has looked at it.
+    Either the host is gone, and the next host of that name inherits the rule; or it exists and was not surveyed.
     """
     hosts = tuple(hosts)
     known = {name for host in hosts for name in _names(host)}
@@ -62,7 +62,7 @@ def unknown_host(hosts: Iterable[HostRights]) -> Iterator[tuple[HostRights, Foun
 
 
 def _not_there(member: Member) -> Found:
-    return Found(about=member.value, message=f'no host in evidence is called "{member.value}"', places=(member.place,))
+    return Found(about=member.value, message=f'no host in the ledger is called "{member.value}"', places=(member.place,))
 
 
 def _is_known(member: Member, known: Iterable[str]) -> bool:
@@ -81,12 +81,11 @@ def _names_a_host(host: HostRights, member: Member) -> bool:
     return not member.negated and not alias and member.kind in (MemberKind.NAME, MemberKind.WORD)
 
 
-@estate_check("login.shared-key", Severity.LOW, advice="Give every person a key of their own for an account of their own.")
+@estate_check("login.shared-key", Severity.LOW, advice="Give each person their own key for their own account.")
 def shared_key(hosts: Iterable[HostRights]) -> Iterator[tuple[HostRights, Found]]:
     """One key opens several accounts, some of them root.
 
-    Who holds it cannot be told from the logs of any of them, and a private half that lies on one host carries whoever takes that host to
-    all the others.
+    The logs do not show which person used it, and anyone who controls the host where the private key is stored reaches all the others.
     """
     hosts = tuple(hosts)
     opened: dict[str, list[tuple[HostRights, Identity, KeyGrant]]] = {}
@@ -109,7 +108,7 @@ def shared_key(hosts: Iterable[HostRights]) -> Iterator[tuple[HostRights, Found]
         where = ", ".join(f"{name} on {subject}" for subject, name in accounts[:6]) + (" and more" if len(accounts) > 6 else "")
         message = f"key {fingerprint}{comment} opens {where}"
         for at, path, encrypted in private[:3]:
-            message += f"; its private half lies on {at.subject} in {path}{'' if encrypted else ', without a passphrase'}"
+            message += f"; its private key is stored on {at.subject} in {path}{'' if encrypted else ', without a passphrase'}"
         severity = Severity.HIGH if roots and private else Severity.MEDIUM if roots else None
         places = tuple(dict.fromkeys(one.key.place for _, _, one in uses))
         yield host, Found(about=fingerprint, message=message, places=places, severity=severity)

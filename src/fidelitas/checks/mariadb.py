@@ -22,24 +22,26 @@ def _anywhere(host: str) -> bool:
     return host in ("%", "") or host.startswith("%")
 
 
-@check("databases.anonymous-account", Severity.HIGH, advice="DROP USER ''@…: whoever needs the server gets an account of their own.")
+@check("databases.anonymous-account", Severity.HIGH, advice="DROP USER ''@'HOST'; give everyone who needs the server a named account.")
 def anonymous_account(rights: MariadbRights) -> Iterator[Found]:
-    """There is an account without a name.
+    """The server has an anonymous account.
 
-    It takes every name that no other account takes, and before less specific accounts of that very name.
+    It accepts any user name that no other account matches, and takes precedence over accounts with a less specific host.
     """
     for account in rights.facts.accounts:
         if not account.user and not account.role and not account.locked:
             yield Found(
-                about=account.name, message=f"anybody from {account.host or 'anywhere'} gets in under any name", places=(account.place,)
+                about=account.name,
+                message=f"the anonymous account accepts any user name from {account.host or 'anywhere'}",
+                places=(account.place,),
             )
 
 
-@check("databases.no-password", Severity.HIGH, advice="Set a password, or bind the account to a socket.")
+@check("databases.no-password", Severity.HIGH, advice="Set a password, or bind the account to the local socket.")
 def no_password(rights: MariadbRights) -> Iterator[Found]:
     """An account has an empty password.
 
-    Its name is all that it takes.
+    Knowing its name is enough to connect.
     """
     for account in rights.facts.accounts:
         if not account.role and not account.locked and account.user and any(kind == "empty" for _, kind in account.logins):
@@ -48,36 +50,46 @@ def no_password(rights: MariadbRights) -> Iterator[Found]:
             yield Found(about=account.name, message=message, places=(account.place,), severity=Severity.CRITICAL if worse else None)
 
 
-@check("databases.weak-login-method", Severity.MEDIUM, advice="Have the password set anew with a current method.")
+@check("databases.weak-login-method", Severity.MEDIUM, advice="Set the password again with a current method.")
 def weak_login_method(rights: MariadbRights) -> Iterator[Found]:
-    """An account's password is kept in a way that is broken, or in clear.
+    """An account's password is stored with a broken method, or in clear.
 
-    The old digest of sixteen digits is tried through in seconds.
+    The 16-digit hash of old servers is cracked in seconds.
     """
     for account in rights.facts.accounts:
         for plugin, kind in account.logins:
             if kind in ("outdated", "plain"):
                 how = "in clear" if kind == "plain" else "as an old digest"
-                yield Found(about=account.name, message=f"the password of {account.name} is kept {how} ({plugin})", places=(account.place,))
+                yield Found(
+                    about=account.name, message=f"the password of {account.name} is stored {how} ({plugin})", places=(account.place,)
+                )
 
 
-@check("databases.administrator-from-anywhere", Severity.HIGH, advice="Name the host, and REQUIRE SSL.")
+@check("databases.administrator-from-anywhere", Severity.HIGH, advice="Name the host in the account, and REQUIRE SSL.")
 def administrator_from_anywhere(rights: MariadbRights) -> Iterator[Found]:
-    """An administrator may connect from anywhere.
+    """An administrator account accepts connections from any address.
 
-    A password that is known is enough, from wherever the port is reached.
+    A guessed or stolen password is enough, from anywhere that can reach the port.
     """
     for account in rights.facts.accounts:
         if not account.role and not account.locked and _anywhere(account.host) and rights.is_administrator(account.name):
             tls = "" if account.tls else " and without TLS"
-            yield Found(about=account.name, message=f"{account.name} is an administrator from anywhere{tls}", places=(account.place,))
+            yield Found(
+                about=account.name,
+                message=f"{account.name} is an administrator and accepts connections from anywhere{tls}",
+                places=(account.place,),
+            )
 
 
-@check("databases.hidden-administrator", Severity.HIGH, advice="See who uses it; take what it does not need away.")
+@check(
+    "databases.hidden-administrator",
+    Severity.HIGH,
+    advice="Find out who uses the account, and revoke the privileges that it does not need.",
+)
 def hidden_administrator(rights: MariadbRights) -> Iterator[Found]:
-    """An account that does not look it is an administrator: by its own privileges, or by a role.
+    """An account that is not named as an administrator has an administrator's privileges.
 
-    Every privilege that an administrator needs makes one, whatever the name.
+    Any privilege that changes accounts, grants or files of the server makes its holder an administrator.
     """
     for account in rights.facts.accounts:
         if not account.role and not account.locked and account.user not in _USUAL and rights.is_administrator(account.name):
@@ -86,27 +98,29 @@ def hidden_administrator(rights: MariadbRights) -> Iterator[Found]:
             yield Found(about=account.name, message=f"{account.name} is an administrator{by}", places=(account.place,))
 
 
-@check("databases.socket-administrator", Severity.INFO, advice="Nothing, if whoever becomes that account of the host is meant to.")
+@check("databases.socket-administrator", Severity.INFO, advice="None needed if the host's root is meant to administer this database.")
 def socket_administrator(rights: MariadbRights) -> Iterator[Found]:
-    """An account of the host is an administrator of the database, by the socket.
+    """An account of the host administers the database through the local socket.
 
-    Whoever becomes that account on the host needs no password here.
+    Anyone who becomes this host account needs no password for the database.
     """
     for account in rights.facts.accounts:
         socket = any("socket" in plugin for plugin, _ in account.logins)
         if socket and not account.locked and rights.is_administrator(account.name):
             yield Found(
                 about=account.name,
-                message=f"the account {account.user} of the host is an administrator here, by the socket",
+                message=f"the host account {account.user} administers this database through the local socket",
                 places=(account.place,),
             )
 
 
-@check("databases.pending-grants", Severity.HIGH, advice="Find who changed the table; put it back, or FLUSH PRIVILEGES on purpose.")
+@check(
+    "databases.pending-grants", Severity.HIGH, advice="Find out who changed the table; undo the change, or run FLUSH PRIVILEGES on purpose."
+)
 def pending_grants(rights: MariadbRights) -> Iterator[Found]:
-    """The grant tables say something else than what is in force.
+    """The grant tables differ from the grants in force.
 
-    They were changed by hand: at the next load, a restart at the latest, what they say becomes true.
+    Someone edited the tables directly: the change takes effect at the next FLUSH PRIVILEGES or restart.
     """
     known = rights.facts.in_force
     if known is None:
@@ -117,11 +131,13 @@ def pending_grants(rights: MariadbRights) -> Iterator[Found]:
         now = known.get(account.name)
         comparable = account.privileges
         if now is None:
-            message = f"account {account.name} is in the table and not in force"
+            message = f"account {account.name} is in the grant tables but not in force"
         elif comparable - now:
-            message = f"{account.name} gets {', '.join(sorted(comparable - now))} at the next load of the grant tables"
+            message = f"{account.name} gets {', '.join(sorted(comparable - now))} at the next FLUSH PRIVILEGES or restart"
         elif (now & _COMPARED) - comparable:
-            message = f"{account.name} has {', '.join(sorted((now & _COMPARED) - comparable))}, which the table does not say any more"
+            message = (
+                f"{account.name} has {', '.join(sorted((now & _COMPARED) - comparable))}, which the grant tables do not contain any more"
+            )
         else:
             continue
         yield Found(about=account.name, message=message, places=(account.place,))
@@ -135,9 +151,9 @@ _COMPARED = frozenset(
 
 @check("databases.wildcard-grant", Severity.LOW, advice="Write the underscore as \\_ in the grant.")
 def wildcard_grant(rights: MariadbRights) -> Iterator[Found]:
-    """A grant on a database reaches others, because an underscore in its name stands for any character.
+    """A grant on a database also covers other databases: an underscore in its name matches any character.
 
-    Who may make a database of such a name chooses what is reached.
+    Anyone who may create a database with a matching name decides what the grant covers.
     """
     for grant in rights.facts.grants:
         if grant.scope is not GrantScope.DATABASE or not re.search(r"(?<!\\)_", grant.database):
@@ -147,28 +163,28 @@ def wildcard_grant(rights: MariadbRights) -> Iterator[Found]:
         ]
         if others:
             who = f"{grant.user}@{grant.host}" if grant.host else grant.user
-            message = f"the grant of {who} on {grant.database} also reaches {', '.join(others[:5])}"
+            message = f"the grant of {who} on {grant.database} also covers {', '.join(others[:5])}"
             yield Found(about=f"{who} {grant.database}", message=message, places=(grant.place,))
 
 
-@check("databases.definer-object", Severity.LOW, advice="Define it as an account with the rights that it needs.")
+@check("databases.definer-object", Severity.LOW, advice="Set its DEFINER to an account with only the rights that it needs.")
 def definer_object(rights: MariadbRights) -> Iterator[Found]:
-    """A routine, view, trigger or event acts as an administrator.
+    """A routine, view, trigger or event runs as an administrator.
 
-    Whoever may run it, or change it, acts as the administrator within its text.
+    Anyone who may execute or change it acts as the administrator within its text.
     """
     superusers = {holding.principal.name for holding in rights.holdings if holding.right.kind is RightKind.DB_SUPERUSER}
     for one in rights.facts.definers:
         if one.definer in superusers:
-            message = f"{one.object_kind} {one.database}.{one.name} acts as {one.definer}"
+            message = f"{one.object_kind} {one.database}.{one.name} runs as {one.definer}"
             yield Found(about=f"{one.database}.{one.name}", message=message, places=(one.place,))
 
 
-@check("databases.session-after-revocation", Severity.MEDIUM, advice="End it: KILL with the number that the process list shows.")
+@check("databases.session-after-revocation", Severity.MEDIUM, advice="KILL the connection by its number in SHOW PROCESSLIST.")
 def session_after_revocation(rights: MariadbRights) -> Iterator[Found]:
-    """A connection is open of an account that would not be let in any more.
+    """A connection is open for an account that could not connect any more.
 
-    An account is looked up once, when a connection begins: what was taken away since is in use until it ends.
+    Accounts are checked once, at the start of a connection: revoked access stays usable until the connection ends.
     """
     place = Place(rights.subject, "mysql.sessions")
     for user, address in dict.fromkeys(rights.facts.sessions):
@@ -176,9 +192,9 @@ def session_after_revocation(rights: MariadbRights) -> Iterator[Found]:
             continue
         host = address.partition(":")[0]
         account = account_for(rights.facts.accounts, user, host, host)
-        why = "there is no account for it any more" if account is None else "its account is locked" if account.locked else ""
+        why = "no account matches it any more" if account is None else "its account is locked" if account.locked else ""
         if why:
-            yield Found(about=user, message=f"{user} is connected from {host or 'nowhere told'}, and {why}", places=(place,))
+            yield Found(about=user, message=f"{user} is connected from {host or 'an unknown address'}, and {why}", places=(place,))
 
 
 CHECKS: tuple[Check[MariadbRights], ...] = (

@@ -17,9 +17,9 @@ _OWN = "pg_"
 
 @check("databases.extra-superuser", Severity.HIGH, advice="ALTER ROLE … NOSUPERUSER; grant what is needed, or a predefined role.")
 def extra_superuser(rights: DatabaseRights) -> Iterator[Found]:
-    """A role besides the first is a superuser.
+    """A role other than the first is a superuser.
 
-    No privilege is checked for a superuser, and it runs programs of the host as the account of the service.
+    PostgreSQL checks no privilege for a superuser, and a superuser can run programs on the host as the service account.
     """
     for role in rights.facts.roles:
         if role.superuser and role.name != _FIRST:
@@ -28,25 +28,25 @@ def extra_superuser(rights: DatabaseRights) -> Iterator[Found]:
             yield Found(about=role.name, message=f"role {role.name} is a superuser{shared}", places=(role.place,))
 
 
-@check("databases.superuser-by-membership", Severity.HIGH, advice="Take the membership away, or give it for the time of a task.")
+@check("databases.superuser-by-membership", Severity.HIGH, advice="REVOKE the membership, or grant it only for the time of a task.")
 def superuser_by_membership(rights: DatabaseRights) -> Iterator[Found]:
-    """A role that can log in becomes a superuser by its memberships.
+    """A role that can log in can become a superuser through its memberships.
 
-    Whether it inherits does not matter: SET ROLE is enough, at any depth.
+    SET ROLE is enough, at any depth of membership, whether or not the role inherits.
     """
     for holding in rights.own_holdings:
         role = rights.privileges.roles.get(holding.principal.name)
         if holding.right.kind is RightKind.DB_SUPERUSER and role is not None and role.login and not role.superuser:
             links = holding.routes[0].links
             way = " → ".join(str(link.target) for link in links[:-1])
-            yield Found(about=role.name, message=f"{role.name} becomes a superuser: {way}", places=tuple(link.place for link in links))
+            yield Found(about=role.name, message=f"{role.name} can become a superuser: {way}", places=tuple(link.place for link in links))
 
 
-@check("databases.host-access", Severity.HIGH, advice="Take the predefined role away; copy files on the client instead.")
+@check("databases.host-access", Severity.HIGH, advice="Revoke the predefined role; copy files on the client instead.")
 def host_access(rights: DatabaseRights) -> Iterator[Found]:
-    """A role that is no superuser reaches files or programs of the server's host.
+    """A role that is not a superuser can reach files or programs of the server's host.
 
-    Who runs programs as the account of the service reads and changes the whole data folder: that is a superuser by another name.
+    Running programs or writing files as the service account gives control of the data folder, and so of the whole server.
     """
     superusers = {holding.principal.name for holding in rights.holdings if holding.right.kind is RightKind.DB_SUPERUSER}
     for holding in rights.own_holdings:
@@ -56,11 +56,11 @@ def host_access(rights: DatabaseRights) -> Iterator[Found]:
             yield Found(about=holding.principal.name, message=message, places=tuple(link.place for link in links))
 
 
-@check("databases.login-without-password", Severity.CRITICAL, advice="Ask for scram-sha-256, and name the addresses that need it.")
+@check("databases.login-without-password", Severity.CRITICAL, advice="Require scram-sha-256, and name the addresses that need access.")
 def login_without_password(rights: DatabaseRights) -> Iterator[Found]:
-    """A rule of access lets roles in over the network without asking for anything.
+    """An access rule accepts network connections without authentication.
 
-    Whoever reaches the port is who they say they are.
+    Anyone who reaches the port can connect as any role that the rule names.
     """
     for rule in rights.facts.access or ():
         login_paths = (
@@ -79,9 +79,9 @@ def login_without_password(rights: DatabaseRights) -> Iterator[Found]:
 
 @check("databases.cleartext-password", Severity.MEDIUM, advice="Use hostssl, or scram-sha-256, which never sends the password.")
 def cleartext_password(rights: DatabaseRights) -> Iterator[Found]:
-    """A rule of access takes passwords in clear over a connection that need not be encrypted.
+    """An access rule accepts passwords in clear over an unencrypted connection.
 
-    Whoever listens on the way has the password.
+    Anyone who can read the network traffic gets the password.
     """
     for rule in rights.facts.access or ():
         if rule.method in ("password", "ldap", "pam", "bsd", "radius") and rule.type in ("host", "hostnossl"):
@@ -92,22 +92,22 @@ def cleartext_password(rights: DatabaseRights) -> Iterator[Found]:
             )
 
 
-@check("databases.weak-password-hash", Severity.MEDIUM, advice="Set password_encryption to scram-sha-256; have the password set anew.")
+@check("databases.weak-password-hash", Severity.MEDIUM, advice="Set password_encryption to scram-sha-256, then set the password again.")
 def weak_password_hash(rights: DatabaseRights) -> Iterator[Found]:
-    """A role's password is kept as an MD5 digest.
+    """A role's password is stored as an MD5 hash.
 
-    The digest itself is enough to log in, and is quickly tried through.
+    The hash itself is enough to log in, and is quickly cracked.
     """
     for role in rights.facts.roles:
         if role.password == "md5":  # noqa: S105
-            yield Found(about=role.name, message=f"the password of {role.name} is kept as MD5", places=(role.place,))
+            yield Found(about=role.name, message=f"the password of {role.name} is stored as MD5", places=(role.place,))
 
 
-@check("databases.session-after-expiry", Severity.MEDIUM, advice="End it: SELECT pg_terminate_backend(PID).")
+@check("databases.session-after-expiry", Severity.MEDIUM, advice="SELECT pg_terminate_backend(PID).")
 def session_after_expiry(rights: DatabaseRights) -> Iterator[Found]:
-    """A connection is open of a role that would not be let in any more.
+    """A connection is open for a role that could not log in any more.
 
-    A connection is asked for a password once, when it begins: what was taken away since is in use until it ends.
+    Authentication happens once, at the start of a connection: revoked access stays usable until the connection ends.
     """
     for session in rights.facts.sessions:
         role = rights.privileges.roles.get(session.role)
@@ -125,11 +125,11 @@ def session_after_expiry(rights: DatabaseRights) -> Iterator[Found]:
             yield Found(about=session.role, message=message, places=(session.place,))
 
 
-@check("databases.expired-password", Severity.LOW, advice="Remove the role, or take its memberships and grants away.")
+@check("databases.expired-password", Severity.LOW, advice="Drop the role, or revoke its memberships and grants.")
 def expired_password(rights: DatabaseRights) -> Iterator[Found]:
-    """A role whose password has expired still holds rights.
+    """A role whose password has expired still has rights.
 
-    VALID UNTIL is about the password alone: a key, a certificate or a rule that trusts lets the role in as before.
+    VALID UNTIL applies to the password only: a certificate, peer or trust rule still accepts the role.
     """
     held = {holding.principal.name for holding in rights.own_holdings}
     for role in rights.facts.roles:
@@ -138,11 +138,15 @@ def expired_password(rights: DatabaseRights) -> Iterator[Found]:
             yield Found(about=role.name, message=message, places=(role.place,))
 
 
-@check("databases.definer-function", Severity.HIGH, advice="SET search_path on the function, and REVOKE EXECUTE … FROM PUBLIC.")
+@check(
+    "databases.definer-function",
+    Severity.HIGH,
+    advice="ALTER FUNCTION … SET search_path = pg_catalog; REVOKE EXECUTE ON FUNCTION … FROM PUBLIC.",
+)
 def definer_function(rights: DatabaseRights) -> Iterator[Found]:
-    """A function acts as a superuser, and others may run it.
+    """A function runs as a superuser, and other roles may execute it.
 
-    Without a search path of its own it calls whatever its caller has put in front: the caller is the superuser then.
+    Without a fixed search_path, the caller decides which functions and operators it uses, and so runs code as the superuser.
     """
     for routine in rights.facts.routines:
         if not routine.definer or not rights.privileges.is_superuser(routine.owner):
@@ -153,20 +157,20 @@ def definer_function(rights: DatabaseRights) -> Iterator[Found]:
         safe = any(setting.startswith("search_path=") for setting in routine.settings)
         if runners:
             who = f"{len(runners)} roles" if len(runners) > 3 else ", ".join(runners)
-            path = "has a search path of its own" if safe else "has no search path of its own"
+            path = "has a fixed search_path" if safe else "has no fixed search_path"
             yield Found(
                 about=f"{routine.database} {routine.name}",
-                message=f"{routine.name} in {routine.database} acts as {routine.owner}, {path}, and {who} may run it",
+                message=f"{routine.name} in {routine.database} runs as {routine.owner}, {path}, and {who} may execute it",
                 places=(routine.place,),
                 severity=Severity.INFO if safe else None,
             )
 
 
-@check("databases.untrusted-function", Severity.MEDIUM, advice="Have it owned and run by few; rewrite it in a trusted language.")
+@check("databases.untrusted-function", Severity.MEDIUM, advice="REVOKE EXECUTE … FROM PUBLIC; rewrite the function in a trusted language.")
 def untrusted_function(rights: DatabaseRights) -> Iterator[Found]:
-    """A function in a language that reaches the host may be run by others than superusers.
+    """A function in an untrusted language may be executed by roles that are not superusers.
 
-    What it does with what it is given is up to its text.
+    Such functions can read files and run programs on the host; what they do with their arguments depends on their text.
     """
     for routine in rights.facts.routines:
         key = (routine.database, "function", routine.schema, routine.name)
@@ -182,15 +186,17 @@ _REACHING = {
     "adminpack": "writes files of the server", "dblink": "connects to other servers", "file_fdw": "reads files of the server's host",
     "postgres_fdw": "connects to other servers", "mysql_fdw": "connects to other servers", "plperlu": "runs anything on the host",
     "plpython3u": "runs anything on the host", "plpythonu": "runs anything on the host", "pltclu": "runs anything on the host",
-    "pg_cron": "runs statements at times as whoever asked", "lo": "reads and writes large objects",
+    "pg_cron": "runs scheduled statements as the role that asked", "lo": "reads and writes large objects",
 }  # fmt: skip
 
 
-@check("databases.risky-extension", Severity.INFO, advice="Drop it where nothing uses it; else see who may use what it brings.")
+@check(
+    "databases.risky-extension", Severity.INFO, advice="DROP EXTENSION if nothing uses it; otherwise review who may execute its functions."
+)
 def risky_extension(rights: DatabaseRights) -> Iterator[Found]:
-    """A database has an extension that reaches beyond it.
+    """A database has an extension that reaches beyond the database.
 
-    What it brings is the usual next step of whoever has taken over a superuser, or a role that may use it.
+    Attackers who control a superuser, or a role that may use the extension, use it to reach other systems.
     """
     for one in rights.facts.extensions:
         if one.name in _REACHING:
@@ -200,15 +206,15 @@ def risky_extension(rights: DatabaseRights) -> Iterator[Found]:
 
 @check("databases.public-default-privileges", Severity.MEDIUM, advice="ALTER DEFAULT PRIVILEGES … REVOKE … FROM PUBLIC.")
 def public_default_privileges(rights: DatabaseRights) -> Iterator[Found]:
-    """Whatever a role makes next is open to everybody.
+    """Objects that a role creates are accessible to every role by default.
 
-    Nobody grants anything when the table is made, and so nobody notices.
+    Nobody grants anything when the object is created, so nobody notices.
     """
     kinds = {"r": "tables", "S": "sequences", "n": "schemas"}
     for one in rights.facts.defaults:
         if not one.grantee and one.object_kind in kinds:
             where = f" in schema {one.schema}" if one.schema else ""
-            message = f"everybody gets {one.privilege} on the {kinds[one.object_kind]} that {one.owner} makes{where} in {one.database}"
+            message = f"every role gets {one.privilege} on the {kinds[one.object_kind]} that {one.owner} makes{where} in {one.database}"
             severity = Severity.LOW if one.privilege in ("SELECT", "USAGE") else None
             yield Found(
                 about=f"{one.database} {one.owner} {one.object_kind} {one.privilege}",
@@ -220,9 +226,9 @@ def public_default_privileges(rights: DatabaseRights) -> Iterator[Found]:
 
 @check("databases.public-write", Severity.MEDIUM, advice="REVOKE … FROM PUBLIC, and grant to the roles that need it.")
 def public_write(rights: DatabaseRights) -> Iterator[Found]:
-    """Everybody who can connect may change a table.
+    """Every role may change a table.
 
-    PUBLIC is every role there is and will be.
+    PUBLIC includes every present and future role.
     """
     found: dict[tuple[str, str, str], list[str]] = {}
     first: dict[tuple[str, str, str], DatabaseGrant] = {}
@@ -233,19 +239,19 @@ def public_write(rights: DatabaseRights) -> Iterator[Found]:
             first.setdefault(key, grant)
     for (database, schema, name), privileges in found.items():
         if schema not in ("pg_catalog", "information_schema"):
-            message = f"everybody may {', '.join(privileges).lower()} {schema}.{name} in {database}"
+            message = f"every role may {', '.join(privileges).lower()} {schema}.{name} in {database}"
             yield Found(about=f"{database} {schema}.{name}", message=message, places=(first[database, schema, name].place,))
 
 
-@check("databases.stored-password", Severity.LOW, advice="Give every role a mapping of its own, with the least rights over there.")
+@check("databases.stored-password", Severity.LOW, advice="Give each role its own user mapping, with minimal rights on the other server.")
 def stored_password(rights: DatabaseRights) -> Iterator[Found]:
-    """A password for another server is kept for a role.
+    """A password for another server is stored for a role.
 
-    Whoever becomes the role, or owns the server's files, acts over there with it.
+    Anyone who becomes the role, or can read the server's files, can use it on the other server.
     """
     for mapping in rights.facts.mappings:
         if mapping.password:
-            who = mapping.role or "everybody"
+            who = mapping.role or "any role"
             message = f"for {who} a password at server {mapping.server} is kept in {mapping.database}"
             yield Found(
                 about=f"{mapping.database} {mapping.server} {who}",

@@ -31,11 +31,13 @@ def _administrators(rights: WindowsRights) -> set[str]:
     }
 
 
-@check("windows.everyone-administrator", Severity.CRITICAL, advice="Take the group out of the administrators; name the few who need it.")
+@check(
+    "windows.everyone-administrator", Severity.CRITICAL, advice="Remove the group from the administrators; add the few who need it by name."
+)
 def everyone_administrator(rights: WindowsRights) -> Iterator[Found]:
-    """Everybody of the machine or of a domain is an administrator.
+    """All accounts of the machine or of a domain are administrators.
 
-    One stolen password of anybody is the whole machine.
+    Any stolen password gives control of the machine.
     """
     for group in rights.facts.groups:
         for member in group.members if group.sid == ADMINISTRATORS else ():
@@ -49,11 +51,11 @@ def everyone_administrator(rights: WindowsRights) -> Iterator[Found]:
                 )
 
 
-@check("windows.unknown-administrator", Severity.LOW, advice="Take the SID out of the group.")
+@check("windows.unknown-administrator", Severity.LOW, advice="Remove the SID from the group.")
 def unknown_administrator(rights: WindowsRights) -> Iterator[Found]:
-    """A SID without an account is in the administrators' group.
+    """A SID without an account is in the administrators group.
 
-    Its account was deleted, or its domain cannot be reached; a domain that comes back brings its rights back.
+    Its account was deleted, or its domain cannot be reached; if the domain returns, so do its rights.
     """
     for group in rights.facts.groups:
         for member in group.members if group.sid == ADMINISTRATORS else ():
@@ -61,11 +63,11 @@ def unknown_administrator(rights: WindowsRights) -> Iterator[Found]:
                 yield Found(about=member.sid, message=f"{member.sid} is an administrator and has no name", places=(member.place,))
 
 
-@check("windows.disabled-administrator", Severity.MEDIUM, advice="Take it out of the administrators, or delete it.")
+@check("windows.disabled-administrator", Severity.MEDIUM, advice="Remove the account from the administrators, or delete it.")
 def disabled_administrator(rights: WindowsRights) -> Iterator[Found]:
     """A disabled or expired account is an administrator.
 
-    To enable it again makes an administrator without a change of any group.  The built-in one, which cannot be taken out, is left alone.
+    Enabling it creates an administrator without any change of a group. The built-in account, which cannot be removed, is not reported.
     """
     for name in sorted(_administrators(rights)):
         account = rights.accounts[name]
@@ -75,11 +77,11 @@ def disabled_administrator(rights: WindowsRights) -> Iterator[Found]:
             yield Found(about=name, message=f"{name} is {state} and an administrator", places=(account.place,))
 
 
-@check("windows.password-never-expires", Severity.MEDIUM, advice="Let it expire, or have its password set by a tool at intervals.")
+@check("windows.password-never-expires", Severity.MEDIUM, advice="Let it expire, or have a tool change it regularly.")
 def password_never_expires(rights: WindowsRights) -> Iterator[Found]:
     """The password of a local administrator never expires.
 
-    Whoever has known it once administers the machine for ever, and often others that have the same.
+    Anyone who once learned it can administer the machine indefinitely, and often others with the same password.
     """
     for name in sorted(_administrators(rights)):
         account = rights.accounts[name]
@@ -91,18 +93,18 @@ def password_never_expires(rights: WindowsRights) -> Iterator[Found]:
 def no_password_required(rights: WindowsRights) -> Iterator[Found]:
     """An account may have an empty password.
 
-    Whoever sits down at the machine is that account.
+    Anyone at the machine can log on as this account.
     """
     for account in rights.facts.accounts:
         if account.password_required is False and not account.disabled:
-            yield Found(about=account.name, message=f"{account.name} needs no password", places=(account.place,))
+            yield Found(about=account.name, message=f"{account.name} may have an empty password", places=(account.place,))
 
 
 @check("windows.guest-enabled", Severity.MEDIUM, advice="Disable it.")
 def guest_enabled(rights: WindowsRights) -> Iterator[Found]:
-    """The guest account is enabled, whatever it is called.
+    """The guest account is enabled.
 
-    Anybody is somebody on this machine.
+    Anyone can use the machine without an account.
     """
     for account in rights.facts.accounts:
         if account.sid.endswith("-501") and account.disabled is False:
@@ -112,12 +114,12 @@ def guest_enabled(rights: WindowsRights) -> Iterator[Found]:
 @check(
     "windows.user-right",
     Severity.HIGH,
-    advice="Take the user right away in the security policy; give the group that needs the work its own task.",
+    advice="Remove the user right in the security policy; give the task its own account instead.",
 )
 def user_right(rights: WindowsRights) -> Iterator[Found]:
-    """A user right gives its holder the machine, past the administrators' group.
+    """A user right gives control of the machine outside the administrators group.
 
-    It shows in no list of administrators.
+    It is not shown in any list of administrators.
     """
     for one in rights.facts.user_rights:
         power = USER_RIGHT_POWERS.get(one.right)
@@ -130,10 +132,10 @@ def user_right(rights: WindowsRights) -> Iterator[Found]:
 @check(
     "windows.replaceable-program",
     Severity.HIGH,
-    advice="Take the permission to write away; keep programs below a folder that administrators alone write to.",
+    advice="Remove the write permission; keep programs in a folder that only administrators can write.",
 )
 def replaceable_program(rights: WindowsRights) -> Iterator[Found]:
-    """Somebody else than an administrator decides what a service or task runs.
+    """Someone other than an administrator decides what a service or task runs.
 
     What they put there runs as the account of the service or task.
     """
@@ -151,13 +153,13 @@ def replaceable_program(rights: WindowsRights) -> Iterator[Found]:
 def unquoted_path(rights: WindowsRights) -> Iterator[Found]:
     """The path of a service's or task's program has blanks and no quotes.
 
-    Windows tries what stands before each blank first.  It matters as soon as somebody can make a file there: then it is of high severity.
+    Windows first tries each part before a blank. If someone can create a file there, the severity is high.
     """
     for job in rights.facts.jobs:
         if not job.enabled or not is_unquoted(job.command):
             continue
         makers = [spot for spot in rights.weak_spots(job) if spot.how is Tampering.BEFORE]
-        message = f"{job.kind} {job.name} runs a path with blanks and no quotes"
+        message = f"{job.kind} {job.name} runs a program by a path with blanks and no quotes"
         if makers:
             message += f", and {rights.holders.of_sid(makers[0].allowed.sid)} can use it: {tampering_clause(job, makers[0])}"
         yield Found(
@@ -172,12 +174,12 @@ def unquoted_path(rights: WindowsRights) -> Iterator[Found]:
 @check(
     "windows.administrator-service-account",
     Severity.MEDIUM,
-    advice="Give the work an account of its own with the rights that it needs, best a managed one.",
+    advice="Give the service or task its own account, preferably a managed one, with only the rights that it needs.",
 )
 def administrator_service_account(rights: WindowsRights) -> Iterator[Found]:
     """A service or task runs as the account of an administrator.
 
-    The account's password lies on the machine, where every administrator of it can read it; what it opens elsewhere is theirs, too.
+    The account's password is stored on the machine, where every administrator of the machine can read it and use it elsewhere.
     """
     admins = {str(holding.principal): holding for holding in rights.holdings if holding.right.kind is RightKind.ADMIN}
     elsewhere = {name for directory in rights.holders.directories for name in map(str, (one.principal for one in directory.holdings))}
@@ -195,20 +197,22 @@ def administrator_service_account(rights: WindowsRights) -> Iterator[Found]:
 
 @check("windows.elevated-installs", Severity.HIGH, advice="Switch AlwaysInstallElevated off.")
 def elevated_installs(rights: WindowsRights) -> Iterator[Found]:
-    """The installer runs any package as the system, whoever starts it.
+    """The installer runs every package as the system, for any user.
 
-    A package of one's own making is enough to be an administrator.
+    Anyone who can write a package can become an administrator.
     """
     for link in rights.links:
         if link.mechanism is Mechanism.INSTALLER:
-            yield Found(about="AlwaysInstallElevated", message="packages of anybody are installed as the system", places=(link.place,))
+            yield Found(
+                about="AlwaysInstallElevated", message="the installer runs packages of any account as the system", places=(link.place,)
+            )
 
 
 @check("windows.no-elevation-prompt", Severity.MEDIUM, advice="Set EnableLUA to 1 and ConsentPromptBehaviorAdmin to 2.")
 def no_elevation_prompt(rights: WindowsRights) -> Iterator[Found]:
-    """Programs of an administrator have all rights without asking.
+    """Programs of an administrator run with all rights without a prompt.
 
-    Whatever the administrator opens, a document with a macro for instance, administers the machine.
+    Anything that the administrator opens, such as a document with a macro, can administer the machine.
     """
     for name, weak in (
         ("enablelua", "User Account Control is off"),
@@ -221,34 +225,34 @@ def no_elevation_prompt(rights: WindowsRights) -> Iterator[Found]:
 
 @check("windows.remote-local-administrators", Severity.MEDIUM, advice="Delete LocalAccountTokenFilterPolicy, or set it to 0.")
 def remote_local_administrators(rights: WindowsRights) -> Iterator[Found]:
-    """Local administrators have all rights over the network, too.
+    """Local administrators have full rights over the network.
 
-    A password, or its hash, that several machines share opens all of them from any one.
+    A password or hash that several machines share gives access from one to all.
     """
     value, place = rights.facts.settings.get(f"{_SYSTEM}localaccounttokenfilterpolicy", ("0", None))
     if value == "1" and place is not None:
         yield Found(
-            about="LocalAccountTokenFilterPolicy", message="local administrators keep their rights over the network", places=(place,)
+            about="LocalAccountTokenFilterPolicy", message="local administrators have full rights over the network", places=(place,)
         )
 
 
-@check("windows.stored-password", Severity.HIGH, advice="Delete DefaultPassword and switch the automatic log-on off; change the password.")
+@check("windows.stored-password", Severity.HIGH, advice="Delete DefaultPassword and switch the automatic logon off; change the password.")
 def stored_password(rights: WindowsRights) -> Iterator[Found]:
-    """The password of an automatic log-on lies in the registry.
+    """The password of an automatic logon is stored in the registry.
 
     Every account of the machine can read it.
     """
     value, place = rights.facts.settings.get(f"{_LOGON}defaultpassword", ("", None))
     if value and place is not None:
-        name = rights.facts.settings.get(f"{_LOGON}defaultusername", ("somebody", None))[0]
-        yield Found(about=name, message=f"the password of {name} lies in the registry", places=(place,))
+        name = rights.facts.settings.get(f"{_LOGON}defaultusername", ("someone", None))[0]
+        yield Found(about=name, message=f"the password of {name} is stored in the registry", places=(place,))
 
 
 @check("windows.outdated-session", Severity.HIGH, advice="End the session, or have the person log off and on again.")
 def outdated_session(rights: WindowsRights) -> Iterator[Found]:
-    """A membership changed while a session of the account is open.
+    """A membership changed while a session of the account was open.
 
-    A session keeps the groups that it began with: what was taken away is still held, what was given is not held yet.
+    A session keeps the groups that it started with: removed groups are still in force, added ones are not yet.
     """
     for session, change in rights.stale_sessions():
         who = rights.session_holder(session)

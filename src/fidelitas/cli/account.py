@@ -17,7 +17,7 @@ from fidelitas.reports.subjects import words_of
 @source_options
 @format_option
 def command(name: str, subject: str | None, source: Source, output: Output) -> None:
-    """Show one account's page: on each host who it is, its groups, and all that it may run as whom; and what it is on servers."""
+    """Show one account: on each host its identity, groups, and what it may run as whom; and its rights elsewhere."""
     subjects = source.audit(subject).subjects
     if not any(words_of(one).document(one, name) for one in subjects):
         raise unknown_name("no subject in evidence has an account", name, (known for one in subjects for known in one.names()))

@@ -20,7 +20,7 @@ from fidelitas.sources import RootFiles, from_policy_file
 
 @click.group
 def command() -> None:
-    """Hold the estate against the charter: what must be possible, and what never."""
+    """Check the estate against the charter: what must be possible, and what must never be."""
 
 
 @command.command("check")
@@ -33,7 +33,7 @@ def command() -> None:
 @source_options
 @format_option
 def check(file: Path, policy: Path | None, root: Path | None, allow_gaps: bool, source: Source, output: Output) -> None:
-    """Tell which demands of the charter FILE are kept and which are broken.
+    """Show which demands of the charter FILE are kept and which are broken.
 
     \b
         format = 1
@@ -87,7 +87,7 @@ def _refuse_unknown(clauses: Iterable[Clause], found: Audit) -> None:
     for clause in clauses:
         where = f"[[{clause.kind.value}]] number {clause.number} of the charter"
         if clause.subject not in subjects:
-            raise unknown_name(f"{where}: there is no evidence of a subject", clause.subject, subjects)
+            raise unknown_name(f"{where}: no subject in the ledger is called", clause.subject, subjects)
         if not any(one.knows(clause.account) for one in found.subjects):
             raise unknown_name(f"{where}: no subject in evidence has an account", clause.account, names)
         user, _, group = (clause.run_as or "").partition(":")

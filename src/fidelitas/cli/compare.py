@@ -19,12 +19,12 @@ from fidelitas.reports.comparison import comparison_report
 @source_options
 @format_option
 def command(first: str, second: str, subject: str | None, whole: bool, source: Source, output: Output) -> None:
-    """Tell what one account holds and the other lacks: groups and rights, host by host."""
+    """Show what one account holds and the other lacks: groups and rights, host by host."""
     hosts = source.audit(subject).subjects
     for name in (first, second):
         if not any(host.knows(name) for host in hosts):
             where = subject or "any subject in the ledger"
-            raise unknown_name(f"on {where} there is no account", name, (known for host in hosts for known in host.names()))
+            raise unknown_name(f"{where} has no account", name, (known for host in hosts for known in host.names()))
     found = compare(hosts, first, second)
     output.report(comparison_report(found, first, second, whole=whole), of=hosts)
     tell_gaps(hosts)

@@ -14,7 +14,7 @@ from fidelitas.reports.coverage import coverage_report
 @source_options
 @format_option
 def command(subject: str | None, source: Source, output: Output) -> None:
-    """Tell what was read, what was not and why, and which answers that weakens.
+    """Show what was read, what was not and why, and which answers that weakens.
 
     What is absent is a fact: the host has no such file.  A gap is evidence that was wanted and could not be had.
     """

@@ -27,7 +27,7 @@ _KEY = re.compile(r"[0-9a-f]{12}")
 @click.option("--on", "subject", shell_complete=subjects, metavar="SUBJECT", help="Only on this subject.")
 @click.option("--severity", type=click.Choice(_SEVERITIES), default="info", show_default=True, help="Only of this severity or worse.")
 @click.option("--explain", is_flag=True, help="With the evidence, why it matters, and how to fix it.")
-@click.option("--each", is_flag=True, help="Every finding by itself, not equal ones of several subjects together.")
+@click.option("--each", is_flag=True, help="Every finding in its own row, not equal findings of several subjects together.")
 @click.option(
     "--fail-on",
     type=click.Choice([*_SEVERITIES, "never"]),

@@ -23,7 +23,7 @@ from fidelitas.rights import Strength
     help="Only on this subject; of a database server also who may do what with a database, or a table, function or schema of it.",
 )
 @click.option("--strength", type=click.Choice([str(strength) for strength in Strength]), help="Only of this strength.")
-@click.option("--each", is_flag=True, help="Every holding in a row of its own.")
+@click.option("--each", is_flag=True, help="Every holding in its own row.")
 @click.option("--matrix", is_flag=True, help="Accounts against subjects: the furthest right of each.")
 @source_options
 @format_option
@@ -40,7 +40,7 @@ def command(
 ) -> None:
     """List who holds elevated rights, on what, by which route.
 
-    Of each holder and right the strongest route is shown, "(+2)" tells of two more: see "fidelitas why".  Strength: direct, the system
+    Of each holder and right the strongest route is shown; "fidelitas why" shows all.  Strength: direct, the system
     itself grants it; certain, a documented mechanism turns it into the right; conditional, it depends on a secret or on what was not
     read.
     """

@@ -16,29 +16,29 @@ from fidelitas.text import escape_control
 
 # Each command's module in this package, and its one line of help: shown without importing it.
 COMMANDS = {
-    "survey": "Read hosts, database servers and directories into the ledger and say who can become root. With no argument: this machine.",
+    "survey": "Read hosts, database servers and directories into the ledger and list who has full control; by default: this machine.",
     "holders": "List who holds elevated rights, on what, by which route.",
     "why": "Show every route of one account, link by link, each with file and line.",
-    "may": "Tell whether an account may run a command, by which rule; if not, what came nearest.",
+    "may": "Show whether an account may run a command, by which rule; if not, the nearest rule.",
     "accounts": "List the accounts of a subject: kind, IDs, groups, password, keys, last login, furthest right.",
     "admins": "List who administers a subject: groups with their members, by which line, and what is not in force.",
     "connections": "List who was logged in or connected, those with elevated rights first.",
     "which-account": "Show which database account a connection gets, and by which line.",
     "account": "Show one account's page: on each host its groups and all that it may run.",
-    "compare": "Tell what one account holds and another lacks.",
+    "compare": "Show what one account holds and another lacks.",
     "people": "Join accounts on all systems by an identity map: what each person holds, and who has left.",
     "leaver": "Show everything that a person who leaves still holds, and the steps that remove it.",
-    "usage": "Tell from logs who used privilege, was refused, and stood behind root's deeds.",
+    "usage": "Show from logs who used privilege, who was refused, and who ran commands as root.",
     "programs": "List setuid programs and file capabilities, each with a verdict.",
     "findings": "List what is risky or unexpected, worst first.",
-    "rehearse": "Tell what a new sudo policy or membership would change in rights, before it is made.",
-    "charter": "Hold the estate against the charter: what must be possible, and what never.",
-    "coverage": "Tell what was read, what was not and why, and which answers that weakens.",
+    "rehearse": "Preview what a new sudo policy or membership would change in rights.",
+    "charter": "Check the estate against the charter: what must be possible, and what must never be.",
+    "coverage": "Show what was read, what was not and why, and which answers that weakens.",
     "probe": "Print the collector script, to be run by hand on a host.",
     "config": "Show settings and where each comes from.",
     "completion": "Print the completion script of a shell.",
     "help": "Explain a command, a check, or a word such as subject, route or gap.",
-    "demo": "Make a made-up estate, survey it and print the audit.",
+    "demo": "Make the demo estate, survey it and print the audit.",
 }
 
 

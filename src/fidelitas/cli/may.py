@@ -49,7 +49,7 @@ def command(
     source: Source,
     output: Output,
 ) -> None:
-    """Tell whether ACCOUNT may run COMMAND, by which rule; if not, what came nearest and what differs.
+    """Show whether ACCOUNT may run COMMAND, by which rule; if not, the nearest rule and what differs.
 
     The host is SUBJECT of the ledger or, with SUBJECT left out, the one of --root or --policy.  With --batch each line of FILE is a
     question, {"id", "account", "command": [...], "run_as", "run_as_group", "host", "addresses": [...], "at",

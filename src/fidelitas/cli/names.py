@@ -9,8 +9,8 @@ __all__ = ["unknown_name", "unknown_subject"]
 
 
 def unknown_subject(subject: str | None, known: Sequence[str]) -> RequestError:
-    """Return the error that there is no evidence of a subject, and of which there is."""
-    return unknown_name("there is no evidence of a subject", subject or "", known)
+    """Return the error that no subject in the ledger is called, and of which there is."""
+    return unknown_name("no subject in the ledger is called", subject or "", known)
 
 
 def unknown_name(what: str, name: str, known: Iterable[str]) -> RequestError:
@@ -20,5 +20,5 @@ def unknown_name(what: str, name: str, known: Iterable[str]) -> RequestError:
     if near:
         hint = f"Did you mean {' or '.join(near)}?"
     else:
-        hint = f"Known are: {', '.join(names[:10])}{' and others' if len(names) > 10 else ''}." if names else "None is known."
+        hint = f"Known are: {', '.join(names[:10])}{' and others' if len(names) > 10 else ''}." if names else "There are none."
     return RequestError(f'{what} "{name}"', hint=hint)

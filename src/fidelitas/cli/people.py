@@ -19,12 +19,12 @@ from fidelitas.text import decode
 @source_options
 @format_option
 def command(mapped: Path, source: Source, output: Output) -> None:
-    """Join accounts on hosts, database servers and directories by the identity MAP, and tell what each person holds altogether.
+    """Join accounts on hosts, database servers and directories by the identity MAP, and show what each person holds altogether.
 
-    MAP is CSV (person,accounts,team,status,until) or TOML; see docs/people.md.  Told besides: who has left and still holds rights, shared
-    accounts, and accounts with rights that are in nobody's entry, with a guess whose they are.
+    MAP is CSV (person,accounts,team,status,until) or TOML; see docs/people.md.  Also shown: people who left and still hold rights, shared
+    accounts, and accounts with rights that belong to nobody in the map, with a suggestion whose they are.
 
-    Exit status: 1 where somebody who has left holds a right; 2 where no account of the map is known.
+    Exit status: 1 if someone who left holds a right; 2 where no account of the map is known.
     """
     people, today = read_people(mapped), datetime.now(UTC).date()
     subjects = source.audit().subjects

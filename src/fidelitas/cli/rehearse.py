@@ -47,18 +47,18 @@ def command(
     source: Source,
     output: Output,
 ) -> None:
-    """Tell what a change would do, before it is made: a new sudo policy, or memberships of the ACCOUNTs.
+    """Preview a change: a new sudo policy, or memberships of the ACCOUNTs.
 
     \b
         fidelitas rehearse --policy sudoers.new
         fidelitas rehearse --add-member docker tomas rada
         fidelitas rehearse --like noor tomas
 
-    NEW takes the place of the main policy; what it includes is the host's own.  Every use of sudo in the logs, those of the ledger
-    or of --log, is put to it, and what it would have refused is listed.  Elevated rights come first.  A loud warning tells when
-    nobody who can log in would be left who can become root.
+    NEW replaces the main policy; what it includes is the host's own.  Every use of sudo in the logs, those of the ledger
+    or of --log, is replayed against it, and what it would have refused is listed.  Elevated rights come first.  A warning is shown if
+    nobody who can log in could become root any more.
 
-    Exit status: 0 no errors; 1 somebody would be locked out; 4 the new policy has errors.
+    Exit status: 0 no errors; 1 a lock-out; 4 the new policy has errors.
     """  # noqa: D301 Click wants the character itself
     memberships = Memberships(accounts=accounts, into=into, out_of=out_of, like=like)
     if policy is None and not memberships:

@@ -198,6 +198,6 @@ def log_option(function: F) -> F:
         "--log", "log_paths", multiple=True, type=click.Path(path_type=Path), metavar="LOG",
         help="Read this log, or folder of logs, not those in the ledger; repeatable.",
     )  # fmt: skip
-    zone = click.option("--zone", "log_zone", metavar="ZONE", help="Zone of stamps in LOG that tell none, such as Europe/Lisbon.")
+    zone = click.option("--zone", "log_zone", metavar="ZONE", help="Time zone of stamps in LOG that name none, such as Europe/Lisbon.")
     name = click.option("--name", "log_name", metavar="NAME", help="Name of the host that LOG is of.  [default: this machine's]")
     return paths(zone(name(function)))

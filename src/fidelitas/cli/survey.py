@@ -180,7 +180,7 @@ def _names(names: Sequence[str], asked: Sequence[tuple[str, str | Path]]) -> dic
 def _named(found: Collected, name: str | None) -> Collected:
     bundle = found.bundle.named(name) if name else found.bundle
     if not bundle.subject:
-        raise RequestError("the evidence does not tell what the host is called", hint="Say it with --name.")
+        raise RequestError("the evidence does not contain the name of the host", hint="Say it with --name.")
     return Collected(bundle=bundle, archive=found.archive)
 
 

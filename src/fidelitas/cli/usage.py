@@ -11,6 +11,7 @@ from fidelitas.cli.output import Output, format_option, say
 from fidelitas.cli.source import Source, log_option, source_options
 from fidelitas.cli.times import reader_zone, time_of
 from fidelitas.errors import ReadError, RequestError
+from fidelitas.extras import installed_extra
 from fidelitas.facts import EventKind
 from fidelitas.logbook import EventFilter, Logbook
 from fidelitas.replay import PolicyHistory, replay
@@ -33,8 +34,8 @@ _KINDS = {kind.name.lower().replace("_", "-"): kind for kind in EventKind}
 @click.option("--until", metavar="TIME", help="Only before this time.")
 @click.option("--events", "view", flag_value="events", help="List every event instead of a summary.")
 @click.option("--sessions", "view", flag_value="sessions", help="List elevated sessions: shells, or all with --format json or csv.")
-@click.option("--timeline", "view", flag_value="timeline", help="Tell what was done in the order of time, day by day.")
-@click.option("--against-policy", "view", flag_value="against-policy", help="Hold uses of sudo against the policies in the ledger.")
+@click.option("--timeline", "view", flag_value="timeline", help="List events in the order of time, day by day.")
+@click.option("--against-policy", "view", flag_value="against-policy", help="Replay uses of sudo against the policies in the ledger.")
 @click.option("--figures", type=click.Path(file_okay=False, path_type=Path), metavar="DIR", help="Draw figures into DIR, as PNG and SVG.")
 @source_options
 @format_option(jsonl=True)
@@ -50,7 +51,7 @@ def command(
     source: Source,
     output: Output,
 ) -> None:
-    """Tell who used privilege, was refused or mistyped, who stood behind root's deeds, and what is out of order.
+    """Show who used privilege, who was refused or mistyped a password, who ran commands as root, and anomalies.
 
     The logs are those that surveys brought into the ledger, or with --log any files or folders of them: syslog in all its forms, sudo's own
     log file, the audit log, wtmp and btmp, and the journal as journalctl exports it (-o json, -o export); rotated and packed files are
@@ -117,7 +118,8 @@ def _against(records: list[AttributedEvent], book: Logbook, source: Source) -> R
 
 
 def _draw(folder: Path, records: list[AttributedEvent], source: Source) -> None:
-    from fidelitas.reports.figures import figures  # noqa: PLC0415 Matplotlib takes a second to load
+    with installed_extra():
+        from fidelitas.reports.figures import figures  # noqa: PLC0415 Matplotlib takes a second to load
 
     try:
         folder.mkdir(parents=True, exist_ok=True)

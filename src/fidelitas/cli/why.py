@@ -16,9 +16,9 @@ from fidelitas.reports.why import why_report
 @source_options
 @format_option
 def command(account: str, subject: str | None, source: Source, output: Output) -> None:
-    """Show every route by which ACCOUNT comes to an elevated right, link by link, each with file and line.
+    """Show every route by which ACCOUNT has an elevated right, link by link, each with file and line.
 
-    Where the logs of a survey tell it, also since when, by whose doing, and by which log line.
+    If the logs record it, also since when, by whom, and in which log line.
 
     ACCOUNT may also be a group, as %NAME, or "any account".  Without SUBJECT all hosts are shown that know it.
     """

@@ -17,8 +17,8 @@ class EventKind(Enum):
     FAILED = "failed authentication"
     OPENED = "session opened"
     CLOSED = "session closed"
-    LOGIN = "log-in"
-    LOGIN_FAILED = "failed log-in"
+    LOGIN = "login"
+    LOGIN_FAILED = "failed login"
     CHANGED = "change of accounts"  # of an account, a group, a membership, a password
 
 

@@ -38,7 +38,7 @@ class LocalMember:
     @property
     def called(self) -> str:
         """Its name, or its SID where it has none."""
-        return self.name or self.sid or "somebody without a name"
+        return self.name or self.sid or "someone without a name"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

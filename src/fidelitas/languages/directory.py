@@ -29,7 +29,7 @@ def read_directory(evidence: HostEvidence) -> DirectoryFacts:
     """Return what the objects of a directory state."""
     origin = Place(evidence.subject, "entries")
     gaps = [
-        Gap(what=gap.path, why=gap.reason, weakens="what it would have told is not known", place=Place(evidence.subject, gap.path))
+        Gap(what=gap.path, why=gap.reason, weakens="its content is not known", place=Place(evidence.subject, gap.path))
         for gap in evidence.gaps
     ]
     accounts: list[DirectoryAccount] = []
@@ -57,7 +57,7 @@ def _cut_short(entry: Entry, origin: Place) -> Iterator[Gap]:
     """Yield a gap where the members of a group came in ranges of which the last is missing."""
     upto, line = entry.told.get("member", ("*", 0))
     if upto != "*":
-        why = f"its members are told up to number {upto} and go on"
+        why = f"its members are listed up to number {upto} and go on"
         yield Gap(what=f"members of {_name(entry)}", why=why, weakens="who else is in the group", place=origin.at(line))
 
 

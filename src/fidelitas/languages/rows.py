@@ -30,7 +30,7 @@ class RowReader:
         self._origin = origin
         self._faults: Counter[str] = Counter()
         self._gaps = [
-            Gap(what=gap.path, why=gap.reason, weakens="what it would have told is not known", place=Place(evidence.subject, gap.path))
+            Gap(what=gap.path, why=gap.reason, weakens="its content is not known", place=Place(evidence.subject, gap.path))
             for gap in evidence.gaps
         ]
 
@@ -62,7 +62,7 @@ class RowReader:
             if isinstance(row, dict):
                 yield row, origin.at(number)
             else:
-                self.missing("a row is no JSON object", "what it states is not known", origin.at(number))
+                self.missing("a row is not a JSON object", "what it states is not known", origin.at(number))
 
     def all(self, listing: str, make: Callable[[Row, Place], T]) -> tuple[T, ...]:
         """Return the facts that ``make`` takes from the rows of a listing; a row that is not as expected is a gap."""

@@ -94,7 +94,7 @@ def _person(row: Mapping[str, Any], origin: str, line: int) -> MappedPerson:
         raise _wrong(origin, line, f'expected a status of {", ".join(_STATUSES)}, found "{status}"')
     names = accounts.replace(";", " ").split() if isinstance(accounts, str) else accounts
     if not isinstance(names, list) or not all(isinstance(one, str) for one in names):
-        raise _wrong(origin, line, f"the accounts of {name} are no list of names")
+        raise _wrong(origin, line, f"the accounts of {name} are not a list of names")
     return MappedPerson(
         name=name.strip(),
         accounts=tuple(names),

@@ -39,7 +39,7 @@ def _rows(host: SubjectRights) -> Iterable[tuple[str, str, str, str, str]]:
         for path in host.programs.searched:
             yield host.subject, path, "searched", "for setuid files and capabilities", ""
         for path, kind in host.programs.passed_over:
-            yield host.subject, path, "passed over", f"no files of this host ({kind})", ""
+            yield host.subject, path, "skipped", f"no files of this host ({kind})", ""
     for state in sorted(host.files, key=lambda state: state.path):
         if state.read:
             yield host.subject, state.path, "read", "" if state.size is None else f"{state.size} bytes", ""

@@ -42,10 +42,10 @@ def decision_block(subject: str, question: Question, decision: Decision, notes: 
         rows.append(Row("asks for a password" if decision.password else "asks for no password"))
         rows += [Row(text) for text in _tags(decision)]
     rows += [Row(text, label="note:", style="yellow") for text in notes]
-    rows += [Row(f"it is not known whether {text}; taken as no", style="yellow") for text in sorted(policy.taken_as_no or ())]
+    rows += [Row(f"it is not known whether {text}; assumed false", style="yellow") for text in sorted(policy.taken_as_no or ())]
     for one in decision.near:
         rows += [Row(difference(one), label="near:"), Row(f"{one.rule.place}    {one.rule.statement}", indent=8, style="cyan")]
-    rows += [Row(f"{rule.place}    {rule.statement}", label="forestalled:", indent=4) for rule in decision.before]
+    rows += [Row(f"{rule.place}    {rule.statement}", label="overridden:", indent=4) for rule in decision.before]
     return Block(_HEADLINES[decision.verdict], tuple(rows), style=_STYLES[decision.verdict])
 
 

@@ -28,7 +28,7 @@ _BLUE, _ORANGE, _RED, _GREY = "#0072B2", "#E69F00", "#D55E00", "#BBBBBB"
 _FAILURES = (
     (EventKind.FAILED, "wrong passwords", _ORANGE),
     (EventKind.REFUSED, "refused by policy", _RED),
-    (EventKind.LOGIN_FAILED, "failed log-ins", _GREY),
+    (EventKind.LOGIN_FAILED, "failed logins", _GREY),
 )
 _MOST_PEOPLE = 30
 _SIZE = (10.0, 6.0)

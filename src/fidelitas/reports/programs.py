@@ -70,7 +70,7 @@ def verdict(one: PrivilegedProgram) -> str:
         return "not in force: its mount honours no such bits (nosuid)"
     if one.power is not None:
         copy = f"a copy of {one.copy_of}; " if one.copy_of else ""
-        return f"{copy}hands over {'root' if one.as_root else 'its owner'}: {one.power.reason}"
+        return f"{copy}gives {'root' if one.as_root else 'its owner'}: {one.power.reason}"
     if one.origin is Origin.CHANGED:
         return "is not what its package brought" + (f"; that {one.expected}" if one.expected else "")
     if one.expected:

@@ -48,6 +48,6 @@ def cause_words(cause: Cause) -> str:
 
 
 def _by(record: AttributedEvent) -> str:
-    who = " or ".join(record.persons) or "somebody"
+    who = " or ".join(record.persons) or "someone"
     at = record.event.at
     return f"{who}, {at:%Y-%m-%d %H:%M %Z}," if at is not None else who

@@ -24,10 +24,10 @@ def sessions_table(found: Iterable[Session], zone: tzinfo, *, everything: bool) 
     """Return a row for each elevated session, shells alone unless `everything`, by the time when it was opened."""
     sessions = [session for session in found if session.shell or everything]
     return Table(
-        columns=("opened", "host", "person", "as", "by", "terminal", "lasted", "deeds", "command", "place"),
+        columns=("opened", "host", "person", "as", "by", "terminal", "lasted", "events", "command", "place"),
         rows=tuple(_row(session, zone) for session in sorted(sessions, key=lambda one: (one.opened, one.host))),
         may_fold=frozenset({"command", "place"}),
-        empty="The logs tell of no elevated session.",
+        empty="The logs show no elevated session.",
     )
 
 

@@ -29,11 +29,11 @@ __all__ = [
 # Of one sort of deeds a summary shows so many; the rest is counted, and all are listed with --events.
 _MOST_SHOWN = 8
 _SORTS = (
-    (Notable.SUSPECTED_FORGERY, "Lines that may be forged", "bold magenta"),
+    (Notable.SUSPECTED_FORGERY, "Suspected forgeries", "bold magenta"),
     (Notable.REFUSED, "Refused", "bold red"),
-    (Notable.SHELL, "Shells, in which names end", "bold yellow"),
+    (Notable.SHELL, "Root shells, in which attribution ends", "bold yellow"),
     (Notable.CHANGED, "Changes of accounts and groups", "bold yellow"),
-    (Notable.ROOT_LOGIN, "Log-ins as root", "bold yellow"),
+    (Notable.ROOT_LOGIN, "Logins as root", "bold yellow"),
 )
 
 
@@ -62,7 +62,7 @@ def people_table(people: Sequence[PersonUse], zone: tzinfo) -> Table:
             for use in people
         ),
         may_fold=frozenset({"most often", "as"}),
-        empty="Nobody used a privilege, as far as the logs tell.",
+        empty="The logs show no use of privilege.",
     )
 
 
@@ -126,7 +126,7 @@ def _rows(record: AttributedEvent, zone: tzinfo) -> list[Row]:
     if event.doubt:
         rows.append(Row(event.doubt, indent=8, style="magenta"))
     if record.basis not in (AttributionBasis.NAMED, AttributionBasis.NOBODY):
-        rows.append(Row(f"tied to {' or '.join(record.persons)}, {record.basis.confidence}: {record.basis.value}", indent=8))
+        rows.append(Row(f"attributed to {' or '.join(record.persons)}, {record.basis.confidence}: {record.basis.value}", indent=8))
     return rows
 
 
@@ -170,7 +170,7 @@ def usage_table(records: Sequence[AttributedEvent], zone: tzinfo) -> Table:
             for event in (record.event,)
         ),
         may_fold=frozenset({"command", "reason", "place"}),
-        empty="The logs tell of no use of privilege.",
+        empty="The logs show no use of privilege.",
     )
 
 
@@ -221,7 +221,7 @@ def session_document(session: Session) -> dict[str, Any]:
         "terminal": session.terminal or None,
         "command": session.command or None,
         "shell": session.shell,
-        "deeds": session.records,
+        "events": session.records,
         "place": place_document(session.place),
     }
 

@@ -56,7 +56,7 @@ def _summary_parts(answer: UsageAnswer) -> list[Part]:
     head: list[Part] = [head_block(book, zone, (answer.wanted.since, answer.wanted.until)), people_table(book.people.ranked(), zone), "\n"]
     if not answer.whole:
         return head
-    told = f"\nOut of order: {tally(answer.findings)}\n\n"
+    told = f"\nAnomalies: {tally(answer.findings)}\n\n"
     return [*head, *usage_blocks(book.hosts.values(), zone), told, *findings_blocks(grouped(answer.findings))]
 
 

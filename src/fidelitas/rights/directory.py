@@ -18,15 +18,15 @@ __all__ = ["DirectoryRights", "directory_rights_of", "for_hosts"]
 
 # Of one domain by the last number, of all alike by the whole (S-1-5-32-…): what a member can do, and whether it is stated or follows.
 _WELL_KNOWN = {
-    "512": ("it administers every machine of the domain (Domain Admins)", Strength.DIRECT),
-    "518": ("it changes what objects there can be (Schema Admins)", Strength.DIRECT),
-    "519": ("it administers every domain of the forest (Enterprise Admins)", Strength.DIRECT),
-    "520": ("it makes group policies, which run on machines as their system (Group Policy Creator Owners)", Strength.CERTAIN),
-    "S-1-5-32-544": ("it administers the domain controllers (Administrators)", Strength.DIRECT),
-    "S-1-5-32-548": ("it makes and changes accounts but administrators' (Account Operators)", Strength.CERTAIN),
-    "S-1-5-32-549": ("it changes services of domain controllers, which run as their system (Server Operators)", Strength.CERTAIN),
-    "S-1-5-32-550": ("it loads printer drivers into domain controllers (Print Operators)", Strength.CERTAIN),
-    "S-1-5-32-551": ("it reads and writes any file of domain controllers, password hashes among them (Backup Operators)", Strength.CERTAIN),
+    "512": ("administers every machine of the domain (Domain Admins)", Strength.DIRECT),
+    "518": ("changes what objects there can be (Schema Admins)", Strength.DIRECT),
+    "519": ("administers every domain of the forest (Enterprise Admins)", Strength.DIRECT),
+    "520": ("makes group policies, which run on machines as their system (Group Policy Creator Owners)", Strength.CERTAIN),
+    "S-1-5-32-544": ("administers the domain controllers (Administrators)", Strength.DIRECT),
+    "S-1-5-32-548": ("makes and changes accounts but administrators' (Account Operators)", Strength.CERTAIN),
+    "S-1-5-32-549": ("changes services of domain controllers, which run as their system (Server Operators)", Strength.CERTAIN),
+    "S-1-5-32-550": ("loads printer drivers into domain controllers (Print Operators)", Strength.CERTAIN),
+    "S-1-5-32-551": ("reads and writes any file of domain controllers, password hashes among them (Backup Operators)", Strength.CERTAIN),
 }
 # Those that everybody is who logs on.
 _EVERYBODY = {"S-1-1-0": "Everyone", "S-1-5-11": "Authenticated Users", "S-1-5-7": "Anonymous Logon"}
@@ -129,7 +129,7 @@ class DirectoryRights(RowSubject):
         for group in self.facts.groups:
             for member, place in self.members(group):
                 nested = isinstance(member, StatedGroup)
-                because = f"group {member.name} is in group {group.name}" if nested else f"it is in group {group.name}"
+                because = f"group {member.name} is in group {group.name}" if nested else f"is in group {group.name}"
                 yield self._to(member, self._node(group), By(Mechanism.MEMBERSHIP), because, place, Strength.DIRECT)
 
     def _powers(self) -> Iterator[Link]:

@@ -17,6 +17,7 @@ from urllib.parse import parse_qs, unquote, urlsplit
 
 from fidelitas.errors import ReadError, RequestError
 from fidelitas.evidence import MissingItem
+from fidelitas.extras import installed_extra
 from fidelitas.sources.bounded import cut_at
 from fidelitas.sources.collected import DEADLINE, Collected, sealed
 
@@ -75,13 +76,13 @@ def without_secrets(content: bytes) -> bytes:
 def from_directory(uri: str, name: str | None = None, password: str | None = None, deadline: float = DEADLINE) -> Collected:
     """Return the evidence of the directory at ``ldaps://HOST/BASE?bind=DN``; raises `ReadError` where it cannot be reached.
 
-    What the bound account may not see looks as if it were not there: a directory does not tell.  Where the server goes away midway, what
+    What the bound account may not see looks as if it were not there: a directory does not say.  Where the server goes away midway, what
     was read before counts, and the rest is a gap.
     """
     asked = _asked(uri)
     texts: list[bytes] = []
     gaps: list[MissingItem] = []
-    with warnings.catch_warnings():
+    with warnings.catch_warnings(), installed_extra():
         warnings.simplefilter("ignore", DeprecationWarning)  # of a library that this one is made with
         from ldap3.core.exceptions import LDAPException  # noqa: PLC0415
         from pyasn1.error import PyAsn1Error  # noqa: PLC0415
@@ -136,7 +137,7 @@ def _asked(uri: str) -> _Asked:
     encrypted = "off" if off or (parts.scheme == "ldap" and local and not ca) else "as it comes" if local and not ca else "checked"
     seconds = said.get("timeout", [str(_SECONDS)])[0]
     if not (seconds.isdecimal() and 0 < int(seconds[:6]) <= 3600):
-        raise RequestError(f'"{seconds}" is no limit of time', hint="A number of seconds, from 1 to 3600.")
+        raise RequestError(f'"{seconds}" is not a time limit', hint="A number of seconds, from 1 to 3600.")
     return _Asked(server, parts.hostname, unquote(parts.path.lstrip("/")), said.get("bind", [None])[0], encrypted, ca, int(seconds))
 
 

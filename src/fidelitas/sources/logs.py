@@ -15,6 +15,7 @@ from typing import cast
 
 from fidelitas.errors import ReadError
 from fidelitas.evidence import BROKEN, LogCopy, bounded, has_records, in_blocks, tail_of, whole_lines
+from fidelitas.extras import installed_extra
 
 __all__ = ["logs_at"]
 
@@ -123,12 +124,13 @@ def _journal(path: Path) -> Iterator[bytes]:
         hint = "Export it on its host: journalctl -o json > journal.json"
         raise ReadError(f'could not read log "{path}": journalctl: {error.strerror or error}', hint=hint) from error
     if run.returncode:
-        raise ReadError(f'could not read log "{path}": journalctl says that it is no journal', hint="Export it on its host.")
+        raise ReadError(f'could not read log "{path}": journalctl says that it is not a journal', hint="Export it on its host.")
 
 
 def _event_log(path: Path) -> Iterator[bytes]:
     """Yield an .evtx file as event XML, a record a line: a line's number is that of the record in the file."""
-    from evtx import PyEvtxParser  # noqa: PLC0415 brought for these files alone
+    with installed_extra():
+        from evtx import PyEvtxParser  # noqa: PLC0415 installed for these files alone
 
     try:
         if not path.read_bytes():

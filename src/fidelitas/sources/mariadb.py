@@ -48,7 +48,7 @@ class _Refusal:
     def authenticate(self, packet: object) -> object:
         """Raise: the password is not sent."""
         raise pymysql.err.OperationalError(
-            2061, "the server asks for the password in a way in which it could be read on the way; use TLS, or the server's socket"
+            2061, "the server asks for the password in a form that could be read on the network; use TLS, or the server's socket"
         )
 
 
@@ -120,7 +120,7 @@ def _options(uri: str) -> dict[str, Any]:
         raise RequestError(f'"{uri}" names no database server', hint=hint)
     if parts.password is not None:
         raise RequestError(
-            "a password on the command line can be read by everybody on this machine",
+            "a password on the command line can be read by every user of this machine",
             hint="Put it into the [client] part of ~/.my.cnf, or use --ask-password.",
         )
     asked = parse_qs(parts.query)
@@ -141,7 +141,7 @@ def _options(uri: str) -> dict[str, Any]:
 def _seconds(text: str) -> int:
     """Return the limit of time that a URI states, zero where it states none."""
     if text and not (text.isdecimal() and 0 < int(text[:6]) <= 3600):
-        raise RequestError(f'"{text}" is no limit of time', hint="A number of seconds, from 1 to 3600.")
+        raise RequestError(f'"{text}" is not a time limit', hint="A number of seconds, from 1 to 3600.")
     return int(text or 0)
 
 

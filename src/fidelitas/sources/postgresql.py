@@ -73,7 +73,7 @@ def _stated(parameters: str) -> dict[str, str]:
         ) from error
     if "password" in stated:
         raise RequestError(
-            "a password on the command line can be read by everybody on this machine",
+            "a password on the command line can be read by every user of this machine",
             hint="Put it into ~/.pgpass or a service file, or use --ask-password.",
         )
     return stated

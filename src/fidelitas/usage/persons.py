@@ -24,13 +24,13 @@ class AttributionBasis(Enum):
     """On what an event is tied to a person, the surest first."""
 
     NAMED = "the line names the account"
-    LOGIN_ID = "the kernel tells the account of the log-in"
-    LOGIN_NAME = "PAM tells the log-in name of the session"
+    LOGIN_ID = "the kernel records the account of the login"
+    LOGIN_NAME = "PAM records the login name of the session"
     COMMAND = "the person ran the command that did it"
     TERMINAL = "the person had opened a shell on the same terminal"
     ONLY_SHELL = "nobody else had a root shell open"
     SEVERAL = "several had a root shell open"
-    NOBODY = "nothing in the logs tells"
+    NOBODY = "not recorded in the logs"
 
     @property
     def confidence(self) -> str:

@@ -19,7 +19,7 @@ MOMENT = timedelta(seconds=3)
 _SHELLS = frozenset({"sh", "bash", "dash", "zsh", "ksh", "mksh", "csh", "tcsh", "fish", "su", "machinectl", "screen", "tmux"})
 _SWITCHES = frozenset({"sudo", "su", "doas", "pkexec", "runuser"})
 # A log-on of Windows with an administrator's privileges is a session by itself.
-_ELEVATED_LOGON = "log-on"
+_ELEVATED_LOGON = "logon"
 _OF_SESSION = frozenset({"elevation", "runas", "accounts", "policy", "system"})
 _LOGINS = frozenset({"sshd", "login"})
 # So many sessions without an end are kept open; more than these are an attack on the reader.

@@ -1,17 +1,27 @@
-"""Numbers for what is out of order: habits by hour, rates, tails, and how many of many tests may be false.
+"""Numbers for anomalies: habits by hour, rates, tails, and how many of many tests may be false.
 
-All take and return NumPy arrays; nothing here knows of logs.
+All take and return lists of numbers; nothing here knows of logs.  The two special functions are the standard library's logarithm of gamma
+and, here, the regularised incomplete beta function; the tests compare both with SciPy.
 """
 
-from typing import Any
+import math
+from collections.abc import Sequence
+from itertools import groupby
 
-import numpy as np
-from numpy.typing import NDArray
-from scipy import special
+__all__ = [
+    "BINS",
+    "burst_tail",
+    "concentration",
+    "discoveries",
+    "habit",
+    "incomplete_beta",
+    "novelty_tail",
+    "rarity",
+    "silence_tail",
+    "smoothed",
+]
 
-__all__ = ["BINS", "burst_tail", "concentration", "discoveries", "habit", "novelty_tail", "rarity", "silence_tail", "smoothed"]
-
-Numbers = NDArray[np.float64]
+Numbers = Sequence[float]
 
 # Hours of a working day, and of a day of the week-end.
 BINS = 48
@@ -19,81 +29,121 @@ BINS = 48
 _BANDWIDTH = 1.0
 # How much of a habit of working days is one of week-ends too.
 _ACROSS = 0.02
-_STRENGTHS = np.array([1, 2, 4, 8, 16, 32, 64, 128, 256], dtype=np.float64)
+_STRENGTHS = (1, 2, 4, 8, 16, 32, 64, 128, 256)
+_LEAST = 1e-300  # in place of zero in a continued fraction
+_MOST_STEPS = 10_000
+_PRECISION = 1e-15
 
 
-def _kernel() -> Numbers:
-    hours = np.arange(24)
-    apart = np.abs(hours[:, None] - hours[None, :])
-    near = np.exp(-(np.minimum(apart, 24 - apart) ** 2) / (2 * _BANDWIDTH**2))
-    near /= near.sum(axis=1, keepdims=True)
-    return np.block([[near * (1 - _ACROSS), near * _ACROSS], [near * _ACROSS, near * (1 - _ACROSS)]])
+def _kernel() -> list[list[float]]:
+    """Return what share of a count in one bin is spread to each other bin."""
+    near = [math.exp(-(min(apart, 24 - apart) ** 2) / (2 * _BANDWIDTH**2)) for apart in range(24)]
+    share = [one / sum(near) for one in near]
+    return [
+        [share[abs(one % 24 - other % 24)] * (1 - _ACROSS if one // 24 == other // 24 else _ACROSS) for other in range(BINS)]
+        for one in range(BINS)
+    ]
 
 
 _NEAR = _kernel()
 
 
-def smoothed(counts: Numbers) -> Numbers:
-    """Return counts by hour (..., 48) spread over the hours near them; sums stay as they are."""
-    return np.asarray(counts @ _NEAR, dtype=np.float64)
+def smoothed(counts: Numbers) -> list[float]:
+    """Return counts by hour (48) spread over the hours near them; the sum stays as it is."""
+    result = [0.0] * BINS
+    for at, count in enumerate(counts):
+        if count:
+            for other, share in enumerate(_NEAR[at]):
+                result[other] += count * share
+    return result
 
 
-def concentration(counts: Numbers) -> float:
+def concentration(counts: Sequence[Numbers]) -> float:
     """Return how many observations of the group's habit (accounts, 48) the habit of one account is worth at first.
 
     The likeliest of some strengths, counts of each account being drawn from a Dirichlet-multinomial distribution about the group's.
     """
-    group = smoothed(counts.sum(axis=0) + 1 / BINS)
-    prior = _STRENGTHS[:, None] * (group / group.sum())[None, :]
-    totals = counts.sum(axis=1)
-    likelihood = [
-        float(
-            np.sum(special.gammaln(weight.sum()) - special.gammaln(totals + weight.sum()))
-            + np.sum(special.gammaln(counts + weight) - special.gammaln(weight))
-        )
-        for weight in prior
-    ]
-    return float(_STRENGTHS[int(np.argmax(likelihood))])
+    group = smoothed([sum(row[at] for row in counts) + 1 / BINS for at in range(BINS)])
+    whole = sum(group)
+    return float(max(_STRENGTHS, key=lambda strength: _likelihood(counts, [strength * one / whole for one in group])))
 
 
-def habit(own: Numbers, group: Numbers, strength: float) -> Numbers:
+def _likelihood(counts: Sequence[Numbers], weight: Numbers) -> float:
+    """Return the logarithm of how probable counts are under a Dirichlet-multinomial distribution, but for a constant."""
+    total = sum(weight)
+    result = 0.0
+    for row in counts:
+        result += math.lgamma(total) - math.lgamma(sum(row) + total)
+        result += sum(math.lgamma(count + prior) - math.lgamma(prior) for count, prior in zip(row, weight, strict=True) if count)
+    return result
+
+
+def habit(own: Numbers, group: Numbers, strength: float) -> list[float]:
     """Return the share of each hour (48) in what an account does, its own counts shrunk towards the group's by `strength`."""
-    base = smoothed(group + 1e-9)
-    return np.asarray((smoothed(own) + strength * base / base.sum()) / (own.sum() + strength), dtype=np.float64)
+    base = smoothed([one + 1e-9 for one in group])
+    whole, total = sum(base), sum(own) + strength
+    return [(count + strength * other / whole) / total for count, other in zip(smoothed(own), base, strict=True)]
 
 
 def rarity(shares: Numbers, hour: int) -> float:
-    """Return how probable it is to be met at an hour as unusual as this one, by a habit."""
-    return float(shares[shares <= shares[hour] * (1 + 1e-9)].sum())
+    """Return how probable an hour as unusual as this one is, by a habit."""
+    limit = shares[hour] * (1 + 1e-9)
+    return sum(share for share in shares if share <= limit)
 
 
-def burst_tail(observed: Numbers, expected: Numbers, shape: float) -> Numbers:
+def burst_tail(observed: float, expected: float, shape: float) -> float:
     """Return how probable so many or more are where so many are expected: negative binomial, its variance m + m²/shape."""
-    return np.asarray(special.betainc(np.maximum(observed, 1), shape, expected / (shape + expected)), dtype=np.float64)
+    return incomplete_beta(max(observed, 1), shape, expected / (shape + expected))
+
+
+def incomplete_beta(a: float, b: float, x: float) -> float:
+    """Return the regularised incomplete beta function I_x(a, b) for a, b > 0 and x from 0 to 1.
+
+    By its continued fraction (NIST Digital Library of Mathematical Functions, 8.17.22), evaluated forwards as Lentz does.
+    """
+    if x <= 0 or x >= 1:
+        return 0.0 if x <= 0 else 1.0
+    if x > (a + 1) / (a + b + 2):  # the fraction converges fast below this point only
+        return 1 - incomplete_beta(b, a, 1 - x)
+    front = math.exp(math.lgamma(a + b) - math.lgamma(a) - math.lgamma(b) + a * math.log(x) + b * math.log1p(-x)) / a
+    numerator, denominator, result = 1.0, 0.0, 1.0
+    for step in range(_MOST_STEPS):
+        term = _beta_term(a, b, x, step)
+        denominator = 1 / (1 + term * denominator or _LEAST)
+        numerator = 1 + term / numerator or _LEAST
+        result *= numerator * denominator
+        if step and abs(numerator * denominator - 1) < _PRECISION:
+            break
+    return front * (result - 1)
+
+
+def _beta_term(a: float, b: float, x: float, step: int) -> float:
+    """Return a numerator of the continued fraction; the first is one."""
+    if not step:
+        return 1.0
+    half = step // 2
+    if step % 2 == 0:
+        return half * (b - half) * x / ((a + 2 * half - 1) * (a + 2 * half))
+    return -(a + half) * (a + b + half) * x / ((a + 2 * half) * (a + 2 * half + 1))
 
 
 def silence_tail(expected: Numbers, shape: float) -> float:
     """Return how probable it is that nothing at all comes in hours in which so many (hours) are expected."""
-    return float(np.exp(np.sum(shape * np.log(shape / (shape + expected)))))
+    return math.exp(sum(shape * math.log(shape / (shape + mean)) * len(list(same)) for mean, same in groupby(expected)))
 
 
 def novelty_tail(uses: int, once: int, known: int) -> float:
-    """Return how probable it is that the next of `uses` is none of the `known`, `once` of them met a single time (Good, Turing)."""
+    """Return how probable it is that the next of `uses` is not one of the `known`, `once` of them met a single time (Good, Turing)."""
     return (once + 0.5) / (uses + 1) if known else 1.0
 
 
-def discoveries(chances: Any, tests: int, rate: float) -> NDArray[np.bool_]:
+def discoveries(chances: Numbers, tests: int, rate: float) -> list[bool]:
     """Return which of some probabilities, the smallest of so many tests, are kept where a share of `rate` may be false.
 
     The procedure of Benjamini and Hochberg: the tests that are not listed have a probability of 1.
     """
-    values = np.asarray(chances, dtype=np.float64)
-    if not len(values):
-        return np.zeros(0, dtype=np.bool_)
-    order = np.argsort(values)
-    limits = rate * np.arange(1, len(values) + 1) / max(tests, len(values))
-    below = np.flatnonzero(values[order] <= limits)
-    kept = np.zeros(len(values), dtype=np.bool_)
-    if len(below):
-        kept[order[: below[-1] + 1]] = True
-    return kept
+    count = max(tests, len(chances))
+    order = sorted(range(len(chances)), key=chances.__getitem__)
+    last = max((rank for rank, at in enumerate(order, 1) if chances[at] <= rate * rank / count), default=0)
+    kept = set(order[:last])
+    return [at in kept for at in range(len(chances))]

@@ -1,6 +1,6 @@
-"""What is out of order on a host by numbers: each with what was expected, what was observed, and how probable that is by chance.
+"""The anomalies of a host by numbers: each with what was expected, what was observed, and how probable that is by chance.
 
-Every account is held against its own habit, drawn towards that of all accounts of the host as far as it has done little itself.  Of many
+Every account is compared with its own habit, drawn towards that of all accounts of the host as far as it has done little itself.  Of many
 tests some come out by chance: `discoveries` keeps the share of those small.
 """
 
@@ -8,9 +8,8 @@ from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime, tzinfo
-
-import numpy as np
-from numpy.typing import NDArray
+from itertools import groupby
+from statistics import fmean, median
 
 from fidelitas.usage.host_use import Failures, First, HostUse
 from fidelitas.usage.persons import AttributedEvent
@@ -31,13 +30,13 @@ __all__ = ["Burst", "Novelty", "OddHour", "Silence", "bin_of", "bursts", "log_si
 # Of what is reported, this share may be chance; of odd hours more, which are a hint and no more.
 _FALSE_SHARE = 0.01
 _FALSE_SHARE_OF_HOURS = 0.1
-# The least time that a rate is told from, in hours: a log of an hour has no habit.
+# The least time that gives a rate, in hours: a log of an hour has no habit.
 _WEEK = 168
 _MOST_HOURS = 24 * 366 * 3
-# A new thing is worth telling where one use in so many, or fewer, is new by the account's own record.
+# A new thing is reported where one use in so many, or fewer, is new by the account's own record.
 _NOVEL = 0.02
 _MISTYPED = 3.0
-_LEAST_ACTIVE = 15  # hours of activity from which an account's or a host's habit is told
+_LEAST_ACTIVE = 15  # hours of activity from which an account's or a host's habit is worked out
 
 
 @dataclass(frozen=True, slots=True)
@@ -101,21 +100,28 @@ def bursts(use: HostUse) -> list[Burst]:
         return []
     span = _span([hour for _, hour, _ in rows] + [hour for hours in use.active.values() for hour in hours])
     accounts = len(set(use.failures) | set(use.active))
-    counts = np.array([found.count for _, _, found in rows], dtype=np.float64)
-    own = np.array([sum(one.count for one in use.failures[account].values()) for account, _, _ in rows], dtype=np.float64)
-    # Without what is itself out of order: where few hours have failures, no more than people mistype.
-    typical = np.minimum(counts, max(_MISTYPED, float(np.median(counts)) if len(counts) >= _LEAST_ACTIVE else 0.0))
-    rate = (typical.sum() + 1) / (accounts * span)
-    variance = float((typical**2).sum() + 1) / (accounts * span)
-    shape = rate**2 / max(variance - rate, rate * 0.1)
-    expected = (np.minimum(own - counts, 3 * span * rate + own * 0.5) + rate * span) / (2 * span)
-    chances = burst_tail(counts, expected, shape)
+    own = {account: sum(one.count for one in hours.values()) for account, hours in use.failures.items()}
+    rate, shape = _habit_of_failures([found.count for _, _, found in rows], accounts * span)
+    expected = [
+        (min(own[account] - found.count, 3 * span * rate + own[account] * 0.5) + rate * span) / (2 * span) for account, _, found in rows
+    ]
+    chances = [burst_tail(found.count, mean, shape) for (_, _, found), mean in zip(rows, expected, strict=True)]
     kept = discoveries(chances, accounts * span, _FALSE_SHARE)
     return [
-        Burst(account, hour, found, float(mean), float(chance))
+        Burst(account, hour, found, mean, chance)
         for (account, hour, found), mean, chance, keep in zip(rows, expected, chances, kept, strict=True)
         if keep
     ]
+
+
+def _habit_of_failures(counts: Sequence[int], hours: int) -> tuple[float, float]:
+    """Return how many wrong passwords an account meets in an hour, and the shape of the scatter, without what is itself an anomaly."""
+    # Where few hours have failures, no more than people mistype.
+    limit = max(_MISTYPED, median(counts) if len(counts) >= _LEAST_ACTIVE else 0.0)
+    typical = [min(count, limit) for count in counts]
+    rate = (sum(typical) + 1) / hours
+    variance = (sum(count**2 for count in typical) + 1) / hours
+    return rate, rate**2 / max(variance - rate, rate * 0.1)
 
 
 def odd_hours(use: HostUse) -> list[OddHour]:
@@ -123,21 +129,19 @@ def odd_hours(use: HostUse) -> list[OddHour]:
     people = sorted(use.active)
     if not people:
         return []
-    table = np.zeros((len(people), BINS))
+    table = [[0] * BINS for _ in people]
     bins = {hour: bin_of(hour, use.zone) for hours in use.active.values() for hour in hours}
     for row, person in enumerate(people):
         for hour in use.active[person]:
-            table[row, bins[hour]] += 1
-    if table.sum() < _LEAST_ACTIVE:
+            table[row][bins[hour]] += 1
+    if sum(map(sum, table)) < _LEAST_ACTIVE:
         return []
-    strength, group = concentration(table), table.sum(axis=0)
+    strength, group = concentration(table), [sum(row[at] for row in table) for at in range(BINS)]
     rows = [(row, hour) for row, person in enumerate(people) for hour in use.active[person]]
     chances = [_chance(use.active[people[row]], table[row], group, strength, hour, bins) for row, hour in rows]
     kept = discoveries(chances, len(rows), _FALSE_SHARE_OF_HOURS)
     return [
-        OddHour(
-            people[row], hour, use.active[people[row]][hour], use.active_at[people[row], hour], chance, chance * float(table[row].sum())
-        )
+        OddHour(people[row], hour, use.active[people[row]][hour], use.active_at[people[row], hour], chance, chance * sum(table[row]))
         for (row, hour), chance, keep in zip(rows, chances, kept, strict=True)
         if keep
     ]
@@ -145,8 +149,8 @@ def odd_hours(use: HostUse) -> list[OddHour]:
 
 def _chance(
     active: Counter[int],
-    own: NDArray[np.float64],
-    group: NDArray[np.float64],
+    own: Sequence[int],
+    group: Sequence[int],
     strength: float,
     hour: int,
     bins: dict[int, int],
@@ -154,11 +158,9 @@ def _chance(
     """Return the share of hours as unusual as this one, by a habit without what was done in the same stretch of hours."""
     if group[bins[hour]] + own[bins[hour]] > 20 and own[bins[hour]] > 2:  # quite usual: no need to look closer
         return 1.0
-    without = np.zeros(BINS)
-    for near in range(hour - 6, hour + 7):
-        if near in active:
-            without[bins[near]] += 1
-    return rarity(habit(own - without, group - without, strength), bins[hour])
+    near = Counter(bins[other] for other in range(hour - 6, hour + 7) if other in active)
+    left = [[count - near[at] for at, count in enumerate(counts)] for counts in (own, group)]
+    return rarity(habit(left[0], left[1], strength), bins[hour])
 
 
 def novelties(use: HostUse) -> list[Novelty]:
@@ -182,48 +184,56 @@ def _silent(family: str, hours: Counter[int], use: HostUse) -> Iterator[Silence]
     first, last = min(hours), max(hours)
     end = max(last, int(use.until.timestamp()) // 3600 - 1 if use.until is not None else last)
     end = min(end, first + _MOST_HOURS)
-    counts = np.array([hours.get(hour, 0) for hour in range(first, end + 1)], dtype=np.float64)
-    bins = np.array([bin_of(hour, use.zone) for hour in range(first, end + 1)])
-    expected, shape = _steadiness(counts[: last - first + 1], bins)
-    days, day_shape = _steadiness(_daily(counts[: last - first + 1]), np.zeros(len(_daily(counts)), dtype=np.int64))
+    counts = [hours.get(hour, 0) for hour in range(first, end + 1)]
+    known = last - first + 1
+    expected, shape = _steadiness(counts[:known], [bin_of(hour, use.zone) for hour in range(first, end + 1)])
+    days = [sum(counts[at : at + 24]) for at in range(0, known // 24 * 24, 24)]
+    daily, day_shape = _steadiness(days, [0] * len(days))
     runs = list(_runs(counts))
     chances = []
     for begin, stop in runs:
         chance = silence_tail(expected[begin:stop], shape)
         whole = (stop - begin) // 24
-        chances.append(max(chance, silence_tail(np.repeat(days[:1], whole), day_shape)) if whole else chance)
+        chances.append(max(chance, silence_tail(daily[:1] * whole, day_shape)) if whole else chance)
     for (begin, stop), chance, keep in zip(runs, chances, discoveries(chances, len(counts), _FALSE_SHARE), strict=True):
         if keep and chance < 1e-4:
             yield Silence(
                 family,
                 datetime.fromtimestamp((first + begin) * 3600, UTC),
                 datetime.fromtimestamp((first + stop) * 3600, UTC),
-                float(expected[begin:stop].sum()),
-                float(chance),
+                sum(expected[begin:stop]),
+                chance,
                 first + stop > last,
             )
 
 
-def _steadiness(counts: NDArray[np.float64], bins: NDArray[np.int64]) -> tuple[NDArray[np.float64], float]:
+def _steadiness(counts: Sequence[int], bins: Sequence[int]) -> tuple[list[float], float]:
     """Return what is expected in each of some hours or days by their bin, and the shape of the scatter about it."""
-    known = bins[: len(counts)]
-    sums, sizes = np.zeros(BINS), np.zeros(BINS)
-    np.add.at(sums, known, counts)
-    np.add.at(sizes, known, 1)
-    means = smoothed(sums) / np.maximum(smoothed(sizes), 1e-9) if bins.any() else np.full(BINS, counts.mean() if len(counts) else 0.0)
-    expected = means[bins]
-    spread = float(((counts - expected[: len(counts)]) ** 2).mean() - expected[: len(counts)].mean()) if len(counts) else 0.0
-    shape = float((expected**2).mean()) / max(spread, 1e-6)
-    return np.maximum(expected, 1e-9), float(np.clip(shape, 1e-3, 1e6))
+    if not counts:
+        return [1e-9] * len(bins), 1e-3
+    means = _means(counts, bins)
+    expected = [means[at] for at in bins]
+    spread = fmean((count - mean) ** 2 - mean for count, mean in zip(counts, expected, strict=False))
+    shape = fmean(mean**2 for mean in expected) / max(spread, 1e-6)
+    return [max(mean, 1e-9) for mean in expected], min(max(shape, 1e-3), 1e6)
 
 
-def _daily(counts: NDArray[np.float64]) -> NDArray[np.float64]:
-    whole = len(counts) // 24 * 24
-    return np.asarray(counts[:whole].reshape(-1, 24).sum(axis=1), dtype=np.float64)
+def _means(counts: Sequence[int], bins: Sequence[int]) -> list[float]:
+    """Return the mean count of each bin, with the hours near it; of all where there is one bin only."""
+    if not any(bins):
+        return [fmean(counts)] * BINS
+    sums, sizes = [0.0] * BINS, [0.0] * BINS
+    for count, at in zip(counts, bins, strict=False):
+        sums[at] += count
+        sizes[at] += 1
+    return [one / max(size, 1e-9) for one, size in zip(smoothed(sums), smoothed(sizes), strict=True)]
 
 
-def _runs(counts: Sequence[float] | NDArray[np.float64]) -> Iterator[tuple[int, int]]:
+def _runs(counts: Sequence[int]) -> Iterator[tuple[int, int]]:
     """Yield the stretches of zeros, as first and first after."""
-    zero = np.concatenate(([0], (np.asarray(counts) == 0).astype(np.int8), [0]))
-    change = np.flatnonzero(np.diff(zero))
-    yield from zip(change[::2].tolist(), change[1::2].tolist(), strict=True)
+    at = 0
+    for zero, stretch in groupby(counts, key=lambda count: count == 0):
+        size = len(list(stretch))
+        if zero:
+            yield at, at + size
+        at += size

@@ -14,20 +14,20 @@ __all__ = ["CHECKS"]
 @check(
     "accounts.uid-zero",
     Severity.CRITICAL,
-    advice="Give the account a user ID of its own, or remove it; let its owner use sudo, which leaves a trace.",
+    advice="Give the account its own user ID, or remove it; its owner can use sudo, which is logged.",
 )
 def uid_zero(rights: HostRights) -> Iterator[Found]:
     """An account other than root has user ID 0.
 
-    The kernel knows no names: such an account is root in all but its entry in the logs, and no sudo rule, group or review of root's
-    password touches it.
+    The kernel decides by user ID: this account is root under another name. Reviews of sudo rules, groups and root's password do not
+    cover it.
     """
     for who in rights.population.identities:
         if who.uid == 0 and who.name != "root" and who.account is not None:
             name = who.name or "an account without a name"
             yield Found(
                 about=who.name,
-                message=f"{name} has user ID 0 and is root under another name (log-in: {who.login.value})",
+                message=f"{name} has user ID 0: it is root under another name (login: {who.login.value})",
                 places=(who.account.place,),
             )
 
@@ -35,12 +35,12 @@ def uid_zero(rights: HostRights) -> Iterator[Found]:
 @check(
     "accounts.empty-password",
     Severity.HIGH,
-    advice="Lock the password (passwd -l), or set one; refuse empty passwords in sshd_config and PAM.",
+    advice="Lock the password (passwd -l) or set one; refuse empty passwords in sshd_config and PAM.",
 )
 def empty_password(rights: HostRights) -> Iterator[Found]:
     """An account that can log in has an empty password.
 
-    Whoever reaches a log-in prompt, or any account of this host that may use su, becomes it by pressing the enter key.
+    Anyone who reaches a login prompt, and any account of this host that may use su, becomes this account by pressing Enter.
     """
     for who in rights.population.effective:
         if who.password is not None and who.password.state is PasswordState.EMPTY and who.login is Login.FREELY and who.account:
@@ -48,7 +48,7 @@ def empty_password(rights: HostRights) -> Iterator[Found]:
             worse = any(holding.right.kind == 0 for holding in rights.held_by(who.name))
             yield Found(
                 about=who.name,
-                message=f"{who.name} can log in and has an empty password" + ("; it is a way to root" if worse else ""),
+                message=f"{who.name} can log in and has an empty password" + (", and leads to root" if worse else ""),
                 places=(place, who.account.place),
                 severity=Severity.CRITICAL if worse else None,
             )

@@ -19,13 +19,13 @@ __all__ = ["CHECKS"]
 @check(
     "groups.root-equivalent",
     Severity.HIGH,
-    advice="Take people out of the group; give the few commands that are needed by sudo, which leaves a trace.",
+    advice="Remove people from the group; give the few commands that they need through sudo, which is logged.",
 )
 def root_equivalent(rights: HostRights) -> Iterator[Found]:
-    """Somebody is in a group that amounts to root, without a password and without a trace in sudo's log.
+    """Someone is in a group that is equivalent to root.
 
-    Such groups were made for programs.  What their members can read, write or talk to makes them root, or shows them every password hash,
-    and no review of the sudo policy finds it.
+    Members can become root, or read every password hash, without a password and without an entry in sudo's log. Reviews of the sudo
+    policy do not show it.
     """
     states = rights.facts.states
     for group in rights.population.groups:
@@ -57,37 +57,36 @@ def _matters(rights: HostRights, stale: Stale) -> bool:
     return any(holding.principal.name == stale.group and holding.right.kind <= RightKind.READ_SECRETS for holding in held)
 
 
-@check("groups.added-at-login", Severity.MEDIUM, advice="Take the group out of group.conf; give it to those who need it, by name.")
+@check("groups.added-at-login", Severity.MEDIUM, advice="Remove the group from group.conf; add those who need it by name.")
 def added_at_login(rights: HostRights) -> Iterator[Found]:
-    """PAM puts people into a group that amounts to root whenever they log in by some service.
+    """PAM adds people to a root-equivalent group when they log in.
 
-    The account and group files show nothing of it, and a program that they make setgid meanwhile keeps the group for them for good.
+    The account and group files do not show it, and members can keep the group through a setgid program.
     """
     states = rights.facts.states
     by_gid = {group.gid: group for group in reversed(rights.population.groups)}
     told: dict[tuple[int, LentGroups], list[str]] = {}
     for who, gid, lent in lent_groups(rights.facts.logins, rights.population):
-        told.setdefault((gid, lent), []).append("everybody" if who is None else who.name)
+        told.setdefault((gid, lent), []).append("all accounts" if who is None else who.name)
     for (gid, lent), names in told.items():
         found = conferred(by_gid[gid], states)
         if found is not None and found.right in ("root", "read-secrets"):
             shown = ", ".join(names[:6]) + (" and more" if len(names) > 6 else "")
-            message = f"{shown}: at log-ins by {lent.services} PAM gives group {by_gid[gid].name}, which {found.reason}"
+            message = f"{shown}: PAM adds group {by_gid[gid].name} at logins by {lent.services}; the group {found.reason}"
             yield Found(about=f"{by_gid[gid].name}\0{lent.users}", message=message, places=(lent.place,))
 
 
-@check("groups.revoked-but-active", Severity.HIGH, advice="End the sessions of the account; a group is given up at log-out only.")
+@check("groups.revoked-but-active", Severity.HIGH, advice="End the account's sessions; processes keep their groups until they end.")
 def revoked_but_active(rights: HostRights) -> Iterator[Found]:
-    """A running session still holds a group that the account files do not give it any more.
+    """A running session still has a group that the account was removed from.
 
-    Taking somebody out of a group changes nothing for what already runs.  Until every process of the account has ended, it has the rights
-    that were taken away.
+    Removing someone from a group does not change running processes. Until they end, the account keeps the rights of the group.
     """
     for stale in stale_groups(rights.facts, rights.population):
         if stale.held:
             shown = ", ".join(f"{process.pid} ({process.name})" for process in stale.processes[:4])
             more = f" and {len(stale.processes) - 4} more" if len(stale.processes) > 4 else ""
-            message = f"{stale.who.name} is not in group {stale.group} any more, and its processes {shown}{more} still are"
+            message = f"{stale.who.name} was removed from group {stale.group}, but processes {shown}{more} still have it"
             place = Place(subject=rights.subject, path=f"/proc/{stale.processes[0].pid}/status")
             yield Found(
                 about=f"{stale.who.name}\0{stale.group}",
@@ -98,15 +97,17 @@ def revoked_but_active(rights: HostRights) -> Iterator[Found]:
             )
 
 
-@check("groups.pending-membership", Severity.INFO, advice="Log out and in again; then the group is in force.")
+@check("groups.pending-membership", Severity.INFO, advice="Log out and in again.")
 def pending_membership(rights: HostRights) -> Iterator[Found]:
-    """The account files give a group that no running session of the account holds.
+    """A group membership is not yet in force in any session of the account.
 
-    The membership was given after the last log-in.  sudo, and everything else that goes by the groups of the session, refuses until then.
+    The membership was added after the last login. sudo and everything else that uses the session's groups refuses until the next login.
     """
     for stale in stale_groups(rights.facts, rights.population):
         if not stale.held and _matters(rights, stale):
-            message = f"{stale.who.name} is in group {stale.group}, and its {len(stale.processes)} running processes are not: log in again"
+            message = (
+                f"{stale.who.name} is in group {stale.group}, but none of {len(stale.processes)} running processes has it: log in again"
+            )
             places = tuple(one.place for one in stale.who.memberships if one.group.gid == stale.gid)
             yield Found(about=f"{stale.who.name}\0{stale.group}", message=message, places=places)
 

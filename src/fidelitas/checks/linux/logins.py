@@ -19,7 +19,8 @@ __all__ = ["CHECKS"]
 def root_password(rights: HostRights) -> Iterator[Found]:
     """Root can log in over SSH with a password.
 
-    Everybody who knows the password is root, nobody can tell which of them it was, and the whole world may try to guess it.
+    Everyone who knows the password is root, the log does not show which person it was, and attackers can guess passwords over the
+    network.
     """
     accepted: dict[Place, list[tuple[Identity, bool]]] = {}
     for who in rights.population.identities:
@@ -29,7 +30,7 @@ def root_password(rights: HostRights) -> Iterator[Found]:
     for place, accounts in accepted.items():
         names = ", ".join(f"{who.name}{' (empty)' if empty else ''}" for who, empty in accounts)
         severity = Severity.CRITICAL if any(empty for _, empty in accounts) else None
-        message = f"root may log in over SSH with a password: {names}"
+        message = f"root can log in over SSH with a password: {names}"
         yield Found(about="root", message=message, places=(place,), severity=severity, safer="PermitRootLogin no")
     if not accepted:
         yield from _from_some_addresses(rights)
@@ -40,7 +41,7 @@ def _from_some_addresses(rights: HostRights) -> Iterator[Found]:
     for setting in rights.facts.logins.sshd or ():
         if setting.keyword == "permitrootlogin" and setting.arguments == ("yes",) and is_elsewhere(setting):
             where = ", ".join(f"{name} {patterns}" for name, patterns in setting.matches)
-            message = f"root may log in over SSH with a password where the connection fits: {where}"
+            message = f"root can log in over SSH with a password if the connection matches {where}"
             yield Found(about=where, message=message, places=(setting.place,), severity=Severity.LOW)
 
 
@@ -59,11 +60,11 @@ def _takes_password(rights: HostRights, who: Identity) -> Place | None:
     return effective.stated["permitrootlogin"].place
 
 
-@check("login.empty-password", Severity.HIGH, advice="Set PermitEmptyPasswords to no, and give every account a password or none at all.")
+@check("login.empty-password", Severity.HIGH, advice="Set PermitEmptyPasswords to no, and lock the account or set a password.")
 def empty_password(rights: HostRights) -> Iterator[Found]:
-    """sshd lets an account with an empty password in.
+    """sshd accepts an account with an empty password.
 
-    Whoever reaches the host is that account.
+    Anyone who reaches the host can log in as this account.
     """
     for who in rights.population.effective:
         if rights.facts.logins.sshd is None or who.password is None or who.password.state is not PasswordState.EMPTY:
@@ -71,43 +72,47 @@ def empty_password(rights: HostRights) -> Iterator[Found]:
         effective = sshd_for(rights.facts.logins, who, rights.population)
         stated = effective.stated.get("permitemptypasswords")
         if stated is not None and effective.on("permitemptypasswords") and not may_connect(effective, who, rights.population):
-            yield Found(about=who.name, message=f"{who.name} has an empty password, and sshd takes it", places=(stated.place,))
+            yield Found(about=who.name, message=f"{who.name} has an empty password, and sshd accepts it", places=(stated.place,))
 
 
 # Services that act on the password that PAM takes, and how bad it is where PAM takes any: sudo asks its policy first.
 _UNASKED = {"sudo": Severity.HIGH, "sudo-i": Severity.HIGH, "login": Severity.CRITICAL, "sshd": Severity.CRITICAL}
 
 
-@check("login.su-without-password", Severity.CRITICAL, advice="Take the line out of the PAM settings of the service.")
+@check("login.su-without-password", Severity.CRITICAL, advice="Remove the line from the PAM settings of the service.")
 def su_without_password(rights: HostRights) -> Iterator[Found]:
-    """su, sudo or a log-in lets people pass without asking for a password.
+    """su, sudo or login does not ask for a password.
 
-    The rule stands in the PAM settings, where no review of the sudo policy finds it.
+    The rule is in the PAM settings, where reviews of the sudo policy do not look.
     """
     pam = rights.facts.logins.pam
     rules = su_rules(pam.get("su")) if "su" in pam else None
     if rules is not None and rules.open_to_all is not None:
-        yield Found(about="everybody", message="everybody becomes root with su, unasked (pam_permit)", places=(rules.open_to_all.place,))
+        yield Found(
+            about="su",
+            message="any account becomes root with su, without a password (pam_permit)",
+            places=(rules.open_to_all.place,),
+        )
     for service, severity in _UNASKED.items():
         passing = su_rules(pam[service]).open_to_all if service in pam else None
         if passing is not None:
-            message = f"PAM lets everybody pass who uses {service}, unasked (pam_permit)"
+            message = f"{service} does not ask anyone for a password (pam_permit)"
             yield Found(about=service, message=message, places=(passing.place,), severity=severity)
     if rules is not None and rules.trusted is not None and rules.trusted_by is not None:
         names = ", ".join(who.name for who in rights.population.members(rules.trusted)) or "nobody today"
-        message = f"the members of group {rules.trusted} ({names}) become root with su, unasked (pam_wheel trust)"
+        message = f"the members of group {rules.trusted} ({names}) become root with su, without a password (pam_wheel trust)"
         yield Found(about=rules.trusted, message=message, places=(rules.trusted_by.place,), severity=Severity.HIGH)
 
 
 @check(
     "login.writable-authorized-keys",
     Severity.HIGH,
-    advice="Let the account own its keys and its home, and nobody else write there.",
+    advice="Let the account own its keys and its home, and remove write permission for others.",
 )
 def writable_authorized_keys(rights: HostRights) -> Iterator[Found]:
-    """The file of an account's keys, or a folder above it, can be written by somebody else than the account and root.
+    """Someone other than the account and root can write its authorized_keys file, or a folder above it.
 
-    Who writes it lets themselves in.  sshd refuses such files as long as StrictModes is on.
+    Anyone who can write the file can add a key and log in as the account. sshd ignores such files while StrictModes is on.
     """
     states = rights.facts.states
     for who, key_grant in rights.key_grants:
@@ -118,17 +123,19 @@ def writable_authorized_keys(rights: HostRights) -> Iterator[Found]:
             able = writers(states.get(at))
             if able.everybody or able.uids - {who.uid} or able.gids - {who.gid}:
                 told = writers_told(states.get(at), rights.population)
-                message = f"{at}, by which {who.name} is logged in to, {told}" + ("; sshd refuses it meanwhile" if strict else "")
+                message = f"{at}, which lets keys log in as {who.name}, {told}" + (
+                    "; sshd ignores it until that is fixed" if strict else ""
+                )
                 place = Place(subject=rights.subject, path=at)
                 yield Found(about=f"{who.name}\0{at}", message=message, places=(place,), severity=Severity.LOW if strict else None)
                 break
 
 
-@check("login.unencrypted-private-key", Severity.LOW, advice="Set a passphrase (ssh-keygen -p), or keep the key in an agent or a token.")
+@check("login.unencrypted-private-key", Severity.LOW, advice="Set a passphrase (ssh-keygen -p), or keep the key in an agent or on a token.")
 def unencrypted_private_key(rights: HostRights) -> Iterator[Found]:
-    """A private key lies on the host, and no passphrase protects it.
+    """A private key without a passphrase is stored on the host.
 
-    Whoever reads the file, root first of all, logs in wherever the key opens an account.
+    Anyone who can read the file, root included, can log in wherever the key is accepted.
     """
     states = rights.facts.states
     for key in rights.facts.logins.private_keys:
@@ -149,12 +156,12 @@ def unencrypted_private_key(rights: HostRights) -> Iterator[Found]:
 @check(
     "login.stored-database-password",
     Severity.MEDIUM,
-    advice="Let its owner alone read it, or let the database take the socket.",
+    advice="Let only the owner read the file, or authenticate through the database's local socket.",
 )
 def stored_database_password(rights: HostRights) -> Iterator[Found]:
-    """A file with the password of a database can be read by others than its owner.
+    """Accounts other than the owner can read a file that contains a database password.
 
-    Whoever reads it is that account of the database, from wherever the database lets it in.
+    Anyone who reads it can connect as that database account.
     """
     states = rights.facts.states
     for kept in rights.facts.logins.kept_passwords:
@@ -163,9 +170,9 @@ def stored_database_password(rights: HostRights) -> Iterator[Found]:
         others = sorted(who.name for who in rights.population.effective if who.uid not in (0, owner) and able.include(who))
         if not others:
             continue
-        by = "everybody" if able.everybody else f"{', '.join(others[:5])}{' and others' if len(others) > 5 else ''}"
+        by = "any account" if able.everybody else f"{', '.join(others[:5])}{' and others' if len(others) > 5 else ''}"
         mode = f" (mode {state.mode:04o})" if state is not None and state.mode is not None else ""
-        message = f"{kept.file_kind} {kept.path} holds the password of a database, and {by} can read it{mode}"
+        message = f"{kept.file_kind} {kept.path} contains a database password; {by} can read it{mode}"
         severity = Severity.HIGH if able.everybody else None
         place = Place(subject=rights.subject, path=kept.path)
         yield Found(about=kept.path, message=message, places=(place,), severity=severity, safer=f"chmod go= {shlex.quote(kept.path)}")

@@ -46,13 +46,13 @@ def _found(rights: HostRights, program: PrivilegedProgram, message: str, severit
 @check(
     "programs.root-equivalent",
     Severity.CRITICAL,
-    advice="Take the bit or the capability away; let sudo give what is needed to those who need it.",
+    advice="Remove the bit or the capability; use sudo to give the rights that are needed.",
 )
 def root_equivalent(rights: HostRights) -> Iterator[Found]:
-    """A shell, an interpreter, an editor or their like runs as root for whoever starts it.
+    """A shell, interpreter, editor or similar program runs as root for anyone who starts it.
 
-    Such a program does what its user says.  With the setuid bit, or with a capability that amounts to root, it does it as root; a copy
-    under another name is the usual back door.
+    Such a program does what its user says. With the setuid bit or a root-equivalent capability it does so as root. A copy under another
+    name is a common back door.
     """
     for program in _in_force(rights):
         if program.power is not None and program.as_root:
@@ -66,24 +66,22 @@ def root_equivalent(rights: HostRights) -> Iterator[Found]:
             yield _found(rights, program, f"{program.path} {_bits(program)} and {program.power.reason}", Severity.HIGH)
 
 
-@check("programs.modified", Severity.HIGH, advice="Find out who changed the file; install the package again.")
+@check("programs.modified", Severity.HIGH, advice="Find out who changed the file; reinstall the package.")
 def modified(rights: HostRights) -> Iterator[Found]:
-    """A program that runs with more than its caller's rights is not the one that its package brought.
+    """A program that runs with more rights than its caller differs from its package.
 
-    Its content differs from the digest in the package database.  Either somebody repaired it by hand, or somebody replaced it.
+    Its content does not match the digest in the package database. Someone repaired it by hand, or replaced it.
     """
     for program in _in_force(rights):
         if program.origin is Origin.CHANGED and program.package is not None:
-            yield _found(
-                rights, program, f"{program.path}, which {_bits(program)}, differs from what the package {program.package.package} brought"
-            )
+            yield _found(rights, program, f"{program.path}, which {_bits(program)}, differs from package {program.package.package}")
 
 
-@check("programs.unpackaged", Severity.MEDIUM, advice="Find out who put it there and what for; remove it, or package it.")
+@check("programs.unpackaged", Severity.MEDIUM, advice="Find out who installed it and why; remove it, or package it.")
 def unpackaged(rights: HostRights) -> Iterator[Found]:
-    """A program that runs as root belongs to no package.
+    """A program that runs as root does not belong to any package.
 
-    Nobody updates it, and nothing tells what it is meant to do.  Any fault in it makes everybody root who may start it.
+    Nobody updates it and nothing documents its purpose. Any vulnerability in it gives root to everyone who may start it.
     """
     for program in _in_force(rights):
         if program.origin is Origin.UNPACKAGED and program.power is None and not program.twin and not program.is_foreign_copy:
@@ -107,13 +105,13 @@ def _tree_of(path: str) -> str:
 @check(
     "programs.foreign-copies",
     Severity.MEDIUM,
-    advice="Remove the tree if nothing uses it; else bar the way to it (chmod 0700 on its top folder), or mount it with nosuid.",
+    advice="Remove the tree if nothing uses it; otherwise close it (chmod 0700 on its top folder) or mount it with nosuid.",
 )
 def foreign_copies(rights: HostRights) -> Iterator[Found]:
-    """Set-id programs of other root folders, such as su and mount of a chroot, are reachable on this host.
+    """Set-ID programs of another root folder, such as su and mount in a chroot, can be executed on this host.
 
-    They check their caller by this host's files, so that they give no rights by themselves; but nobody updates them with this host, and a
-    known fault in an old one is a fault of this host.
+    They check the caller against this host's files, so they give no rights by design; but updates of this host do not cover them, and a
+    known vulnerability in one is a vulnerability of this host.
     """
     trees: dict[str, list[PrivilegedProgram]] = {}
     for program in _in_force(rights):
@@ -125,7 +123,7 @@ def foreign_copies(rights: HostRights) -> Iterator[Found]:
         names = sorted({one.path.rpartition("/")[2] for one in copies})
         shown = ", ".join(names[:6]) + (" and others" if len(names) > 6 else "")
         reach = "; no account but root can reach them" if barred else ""
-        message = f"older or foreign copies of set-id programs: {len(copies)} below {tree} ({shown}){reach}"
+        message = f"{len(copies)} older or foreign copies of set-ID programs below {tree} ({shown}){reach}"
         places = tuple(Place(subject=rights.subject, path=one.path) for one in copies[:20])
         yield Found(about=tree, message=message, places=places, severity=Severity.LOW if barred else None)
 
@@ -134,17 +132,17 @@ def _states(rights: HostRights) -> Mapping[str, FileState]:
     return rights.facts.states
 
 
-@check("programs.added-set-id", Severity.MEDIUM, advice="Take the bit away, or register it with the package manager.")
+@check("programs.added-set-id", Severity.MEDIUM, advice="Remove the bit or capability, or register it with the package manager.")
 def added_set_id(rights: HostRights) -> Iterator[Found]:
-    """A packaged program was given a bit or a capability that its package does not give it.
+    """A packaged program has a set-ID bit or a capability that its package does not give it.
 
-    It was not written to run with more than its caller's rights, and need not take care of what its caller hands it.
+    It was not written to run with more rights than its caller, and may trust its caller's input.
     """
     for program in _in_force(rights):
         if program.origin is not Origin.MADE_SO or program.power is not None or program.package is None:
             continue
         stated = program.package.mode is not None or program.package.overridden is not None
-        sure = "its package does not have that" if stated else "it is not known to need that, and its package does not tell modes"
+        sure = "its package does not have that" if stated else "it is not known to need that, and its package does not record modes"
         severity = None if stated and program.as_root else Severity.LOW
         yield _found(rights, program, f"{program.path} of package {program.package.package} {_bits(program)}; {sure}", severity)
 
@@ -152,13 +150,13 @@ def added_set_id(rights: HostRights) -> Iterator[Found]:
 @check(
     "programs.writable",
     Severity.HIGH,
-    advice="Let root own the file and every folder above it, and let no other account write there.",
+    advice="Let root own the file and every folder above it, and remove write permission for all others.",
 )
 def writable(rights: HostRights) -> Iterator[Found]:
-    """A program that runs with more than its caller's rights can be replaced by an account other than root.
+    """An account other than root can replace a program that runs with more rights than its caller.
 
-    A write takes the bit away from the file (chown(2)), and another file in its place has none: so it gives root to nobody by itself.  But
-    others go on calling it by its name, and then run what that account put there.
+    Writing to the file removes its set-ID bit (chown(2)), so it does not give root directly. But other users and scripts keep calling
+    it, and then run what that account put there.
     """
     states = _states(rights)
     for program in _in_force(rights):

@@ -16,12 +16,12 @@ __all__ = ["CHECKS"]
 @check(
     "running.writable",
     Severity.CRITICAL,
-    advice="Let root own the file and every folder above it, and take the right to write from everybody else.",
+    advice="Let root own the file and every folder above it, and remove write permission for others.",
 )
 def writable(rights: HostRights) -> Iterator[Found]:
-    """Something that root runs, or reads as instructions, can be written by somebody other than root.
+    """Someone other than root can write something that root runs or reads as instructions.
 
-    Who writes it decides what root does next: at the next minute of cron, the next start of a service, the next log-in.
+    Anyone who can write it decides what root runs: at the next cron run, service start or login.
     """
     for weak in weak_places(rights.facts, rights.population):
         where = "" if weak.at == weak.path else f", above {weak.path},"
@@ -32,37 +32,38 @@ def writable(rights: HostRights) -> Iterator[Found]:
         yield Found(about=f"{weak.at}\0{weak.path}", message=message, places=places, safer=f"chown root {at}; chmod go-w {at}")
 
 
-@check("running.unsafe-search-path", Severity.HIGH, advice="Name folders by absolute paths, and only such as root alone can write.")
+@check("running.unsafe-search-path", Severity.HIGH, advice="Use absolute paths only, of folders that only root can write.")
 def unsafe_search_path(rights: HostRights) -> Iterator[Found]:
-    """Root looks for programs in the folder where it happens to be.
+    """Root's search path contains the current folder.
 
-    Whoever leaves a program called ls in a folder that root visits is root then.
+    Anyone who stores a program named ls in a folder that root visits becomes root.
     """
     for folder in rights.facts.delegations.folders:
         if not folder.path.startswith("/"):
-            yield Found(about=folder.path, message=f'root\'s search path holds "{folder.path}"', places=(folder.place,))
+            yield Found(about=folder.path, message=f'root\'s search path contains "{folder.path}"', places=(folder.place,))
 
 
-@check("running.nfs-root", Severity.MEDIUM, advice="Export with root_squash, to named hosts only.")
+@check("running.nfs-root", Severity.MEDIUM, advice="Export with root_squash, and to named hosts only.")
 def nfs_root(rights: HostRights) -> Iterator[Found]:
-    """A folder is exported so that root of another host is root in it.
+    """A folder is exported so that root of a client is root in it.
 
-    Whoever is root on a client, or can pretend to be that client, leaves a setuid file there, and is root here too.
+    Anyone who is root on a client, or can imitate the client's address, can store a setuid-root file there and become root on this
+    host.
     """
     for export in rights.facts.delegations.exports:
         if "no_root_squash" in export.options:
             anybody = export.client == "*"
             readable = "ro" in export.options and "rw" not in export.options
-            message = f"{export.path} is exported to {export.client} with no_root_squash{', for reading' if readable else ''}"
+            message = f"{export.path} is exported to {export.client} with no_root_squash{', read-only' if readable else ''}"
             severity = Severity.HIGH if anybody and not readable else None
             yield Found(about=f"{export.path}\0{export.client}", message=message, places=(export.place,), severity=severity)
 
 
 @check("running.doas-without-password", Severity.HIGH, advice="Remove nopass, or name the few commands that need it.")
 def doas_without_password(rights: HostRights) -> Iterator[Found]:
-    """A rule of doas lets somebody run everything as root without showing that it is them.
+    """A doas rule allows every command as root without a password.
 
-    Whoever sits down at the open terminal is root too.
+    Anyone who uses the open terminal, or takes over a process of the account, is root too.
     """
     for rule in rights.facts.delegations.doas or ():
         root = rule.identity in ("root", "0")
@@ -74,27 +75,27 @@ def doas_without_password(rights: HostRights) -> Iterator[Found]:
 @check(
     "running.polkit-without-password",
     Severity.MEDIUM,
-    advice="Answer with AUTH_ADMIN in place of YES, or name the one action that is meant.",
+    advice="Use AUTH_ADMIN instead of YES, or name the one action that is meant.",
 )
 def polkit_without_password(rights: HostRights) -> Iterator[Found]:
-    """A rule of polkit, or the default of an action, lets people do administrators' work without asking for anything.
+    """A polkit rule or default allows administrators' actions without authentication.
 
-    What polkit guards ends as root: mounting, managing services, installing packages.
+    Actions that polkit guards, such as mounting, managing services and installing packages, lead to root.
     """
     services = {who.name for who in rights.population.identities if who.kind.value == "system"}
     for rule in rights.facts.delegations.polkit:
         who = [*(f"group {name}" for name in rule.groups), *(name for name in rule.users if name not in services and name != "root")]
         if rule.answer == "yes" and who and not rule.actions:
-            message = f"{', '.join(who)} may do everything that polkit guards, and is not asked"
+            message = f"{', '.join(who)} may do everything that polkit guards, without a password"
             yield Found(about=", ".join(who), message=message, places=(rule.place,), severity=Severity.HIGH)
         elif rule.answer == "yes" and who and any(one.startswith(_BROAD) for one in rule.actions):
-            message = f"{', '.join(who)} may do {', '.join(rule.actions)}, and is not asked"
+            message = f"{', '.join(who)} may do {', '.join(rule.actions)} without a password"
             yield Found(about=", ".join((*who, *rule.actions)), message=message, places=(rule.place,))
     for one in unasked_actions(rights.facts):
-        whom = "those who sit at the machine" if one.condition else "everybody"
+        whom = "users at the console" if one.condition else "any account"
         what = one.reason or f"pkexec runs {one.program} as root"
         severity = Severity.LOW if one.program else Severity.MEDIUM if one.condition else Severity.CRITICAL
-        message = f"polkit answers yes to {one.action.name} for {whom}: {what}"
+        message = f"polkit allows {one.action.name} without a password to {whom}: {what}"
         yield Found(about=one.action.name, message=message, places=(one.action.place,), severity=severity)
 
 
@@ -110,18 +111,18 @@ _BROAD = (
 # What a setting should be, and why it matters else (proc(5), sysctl documentation of the kernel).
 _SETTINGS: Mapping[str, tuple[frozenset[str], str]] = {
     "kernel/yama/ptrace_scope": (frozenset({"1", "2", "3"}), "a process can read and change every other process of its account"),
-    "fs/protected_hardlinks": (frozenset({"1"}), "anybody can keep an old setuid file by a link to it"),
+    "fs/protected_hardlinks": (frozenset({"1"}), "any account can keep an old setuid file with a hard link"),
     "fs/protected_symlinks": (frozenset({"1"}), "links in shared folders lead root's programs astray"),
     "fs/suid_dumpable": (frozenset({"0", "2"}), "programs that run as root leave images of their memory that others can read"),
-    "kernel/unprivileged_bpf_disabled": (frozenset({"1", "2"}), "anybody can load programs into the kernel"),
+    "kernel/unprivileged_bpf_disabled": (frozenset({"1", "2"}), "any account can load programs into the kernel"),
 }
 
 
-@check("running.kernel-setting", Severity.LOW, advice="Set it in a file of /etc/sysctl.d.")
+@check("running.kernel-setting", Severity.LOW, advice="Set it in a file in /etc/sysctl.d.")
 def kernel_setting(rights: HostRights) -> Iterator[Found]:
-    """A setting of the kernel leaves a guard open that would stop or hinder many ways to root.
+    """A kernel setting leaves a protection off.
 
-    None of these is a way by itself; each makes another one possible.
+    It is not a way to root; it makes others easier.
     """
     for setting in rights.facts.kernel:
         good = _SETTINGS.get(setting.name)

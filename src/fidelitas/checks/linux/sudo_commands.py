@@ -64,12 +64,12 @@ def _safer_command(command: Command) -> Command | None:
 @check(
     "sudo.root-equivalent-command",
     Severity.HIGH,
-    advice="Fix the arguments so that nothing is left to the user, use sudoedit for files, or give a script that does just what is needed.",
+    advice="Fix the arguments so that nothing is left to the user, use sudoedit for files, or provide a script for exactly what is needed.",
 )
 def root_equivalent_command(rights: HostRights) -> Iterator[Found]:
-    """A rule for one command hands over root whole.
+    """A rule for one command gives full root.
 
-    The rule looks narrow, and the program runs whatever its user likes: a shell, an editor, a pager, a copier of files.
+    The rule looks narrow, but the program runs anything that its user likes: it is a shell, editor, pager or copies files.
     """
     for rule, command in _bounded(rights):
         leaf = command.leaf
@@ -83,12 +83,12 @@ def root_equivalent_command(rights: HostRights) -> Iterator[Found]:
 @check(
     "sudo.loose-arguments",
     Severity.MEDIUM,
-    advice="Write the arguments out, one rule for each case, or use a regular expression that admits neither blanks nor slashes.",
+    advice="Write the arguments out, one rule for each case, or use a regular expression without blanks and slashes.",
 )
 def loose_arguments(rights: HostRights) -> Iterator[Found]:
-    """A wildcard in the arguments of a rule lets more through than it seems.
+    """A wildcard in the arguments of a rule matches more than it seems.
 
-    sudo matches all arguments as one text: a star takes in further words, options among them, and paths that climb with "..".
+    sudo matches all arguments as one string: a star also matches more words, options, and paths with "..".
     """
     for rule, command in _bounded(rights):
         leaf = command.leaf
@@ -96,7 +96,7 @@ def loose_arguments(rights: HostRights) -> Iterator[Found]:
         star = "*" in pattern.replace("\\*", "") and not pattern.startswith("^")
         if star and leaf.command.path != "sudoedit" and power_of(leaf.command) is None:
             example = pattern.replace("*", "/../../etc/shadow" if "/" in pattern else "x --any-option", 1)
-            message = f'"{leaf.command}" also takes the arguments "{example}"'
+            message = f'"{leaf.command}" also matches the arguments "{example}"'
             yield _found(rule, leaf.command, message, safer=_with(rule, leaf, str(_without_stars(leaf.command))))
 
 
@@ -107,46 +107,46 @@ def _without_stars(command: Command) -> Command:
     return replace(command, arguments=f"^{'[[:alnum:]_][[:alnum:]_.-]*'.join(escaped)}$")
 
 
-@check("sudo.bypassable-exclusion", Severity.MEDIUM, advice="Name the commands that are needed instead of everything but some.")
+@check("sudo.bypassable-exclusion", Severity.MEDIUM, advice="List the commands that are needed instead of ALL with exceptions.")
 def bypassable_exclusion(rights: HostRights) -> Iterator[Found]:
-    """Commands are excluded from everything, as if that were a ban.
+    """Commands are excluded from ALL.
 
-    A copy of the excluded program under another name, or another program that starts it, is not excluded (sudoers(5), Limitations of the
-    "!" operator).  The exclusion hides from the reader that the rule gives everything.
+    sudo compares paths and arguments: a copy of the program under another name, or a shell or editor, runs the excluded command. The
+    exclusion hides that the rule gives full root.
     """
     for rule, commands in as_root(rights):
         for command in commands:
             if command.leaf.everything and command.excluded:
                 banned = ", ".join(map(str, reversed(command.excluded)))  # walked from the last
-                message = f"{users_of([command])} may run everything as root; that {banned} is excluded is no barrier"
+                message = f"{users_of([command])} may run everything as root; excluding {banned} does not restrict it"
                 yield _found(rule, "exclusion", message, safer=named_instead(rule))
 
 
 @check("sudo.settable-environment", Severity.MEDIUM, advice="Remove the SETENV tag; keep the variables that are needed with env_keep.")
 def settable_environment(rights: HostRights) -> Iterator[Found]:
-    """A rule for some commands lets the user set any variable of their environment.
+    """A rule lets the user set any environment variable for a command.
 
-    By variables such as LD_PRELOAD or PYTHONPATH a harmless command loads the user's own code and runs it as root.
+    With variables such as LD_PRELOAD or PYTHONPATH, a harmless command loads the user's code and runs it as root.
     """
     for rule, commands in as_root(rights):
         bounded = [command for command in commands if not command.leaf.everything]
         if bounded and rule.tag(Tag.SETENV):
             what = ", ".join(str(command.leaf.command) for command in bounded)
-            message = f"{users_of(bounded)} may set any variable for {what}"
+            message = f"{users_of(bounded)} may set any environment variable for {what}"
             yield _found(rule, rule.command, message, safer=without_tag(rule, "SETENV"))
 
 
 @check("sudo.run-as-any-user", Severity.LOW, advice="Name the account that the command is to run as.")
 def run_as_any_user(rights: HostRights) -> Iterator[Found]:
-    """A rule for some commands lets them run as any account, root included.
+    """A rule allows commands as any account, root included.
 
-    Mostly one service account was meant.
+    Usually one service account was meant.
     """
     for rule, commands in as_root(rights):
         anybody = any(member.kind is MemberKind.ALL and not member.negated for member in rule.run_as_users or ())
         bounded = [command for command in commands if not command.leaf.everything]
         if anybody and bounded:
-            yield _found(rule, rule.command, f"{users_of(bounded)} may run {rule.command} as anybody", safer=_as_one(rule))
+            yield _found(rule, rule.command, f"{users_of(bounded)} may run {rule.command} as any user", safer=_as_one(rule))
 
 
 def _as_one(rule: SudoRule) -> str:
@@ -156,23 +156,25 @@ def _as_one(rule: SudoRule) -> str:
 
 @check("sudo.expired-rule", Severity.LOW, advice="Remove the rule.")
 def expired_rule(rights: HostRights) -> Iterator[Found]:
-    """A rule is past its time.
+    """The period of a rule has ended.
 
-    It allows nothing any more; nor does a ban that has run out forbid anything.
+    The rule allows nothing any more; an expired exclusion forbids nothing any more.
     """
     for rule in rights.facts.policy.rules:
         until = rule.options.not_after
         if until is not None and until < rights.facts.taken:
             banned = rule.command.negated
-            message = f"the {'ban' if banned else 'rule'} for {', '.join(map(str, rule.users))} ended on {until.astimezone(UTC):%Y-%m-%d}"
+            message = (
+                f"the {'exclusion' if banned else 'rule'} for {', '.join(map(str, rule.users))} ended on {until.astimezone(UTC):%Y-%m-%d}"
+            )
             yield _found(rule, rule.command, message, Severity.MEDIUM if banned else None)
 
 
 @check("sudo.unused-alias", Severity.INFO, advice="Remove the alias, or correct the name where it was meant to be used.")
 def unused_alias(rights: HostRights) -> Iterator[Found]:
-    """An alias is defined and nothing uses it.
+    """An alias is defined and not used.
 
-    Often the rule that was meant to use it has another spelling, and bans or allows nothing.
+    Often the rule that was meant to use it has another spelling, and has no effect.
     """
     policy = rights.facts.policy
     used: set[tuple[AliasKind, str]] = set()

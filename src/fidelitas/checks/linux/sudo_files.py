@@ -19,13 +19,13 @@ __all__ = ["CHECKS"]
 @check(
     "sudo.writable-policy",
     Severity.CRITICAL,
-    advice="Let root own the file and its folders, and take the right to write from everybody else.",
+    advice="Let root own the file and its folders, and remove write permission for others.",
 )
 def writable_policy(rights: HostRights) -> Iterator[Found]:
-    """A policy file, or a folder on the way to it, can be written by somebody other than root.
+    """Someone other than root can write a policy file, or a folder above it.
 
-    Who writes the policy decides who is root.  sudo refuses some such files, but not the folders above them, and what it refuses today
-    it reads tomorrow, when somebody "repairs" the mode; rules that it refuses meanwhile, bans among them, are not in force.
+    Anyone who can write the policy decides who is root. sudo ignores some such files, but not folders above them; rules that it
+    ignores, exclusions among them, are not in force, and all of them are once the mode is corrected.
     """
     states = rights.facts.states
     paths = dict.fromkeys(file.path for file in rights.facts.policy.files if file.state is not PolicyFileState.MISSING)
@@ -59,18 +59,18 @@ def _repair(state: FileState) -> str:
 @check(
     "sudo.skipped-file",
     Severity.MEDIUM,
-    advice='Rename the file without "." and "~" if its rules are meant to count; else remove it.',
+    advice='Rename the file without "." and "~" if its rules are meant to count; otherwise remove it.',
 )
 def skipped_file(rights: HostRights) -> Iterator[Found]:
-    """A file with rules lies in the policy folder, and sudo silently passes it over because of its name.
+    """sudo skips a file in the policy folder because of its name.
 
-    Somebody believes that its rules, or its bans, are in force.  Renamed by a clean-up or a package, they suddenly are.
+    Its rules and exclusions are not in force, although they look as if they were. If the file is renamed, they take effect.
     """
     for file in rights.facts.policy.files:
         if file.state is PolicyFileState.SKIPPED and file.statements:
             yield Found(
                 about=file.path,
-                message=f"{file.path} holds {file.statements} statements that are not in force: {file.reason}",
+                message=f"{file.path} has {file.statements} statements that are not in force: {file.reason}",
                 places=(Place(subject=rights.subject, path=file.path), *([file.by] if file.by else [])),
             )
 
@@ -83,7 +83,7 @@ def skipped_file(rights: HostRights) -> Iterator[Found]:
 def unread_file(rights: HostRights) -> Iterator[Found]:
     """The policy includes a file that sudo cannot read.
 
-    sudo warns and goes on without it: what the file was meant to allow, or to forbid, is not in force.
+    sudo warns and continues without it: what the file allows or forbids is not in force.
     """
     states = rights.facts.states
     for file in rights.facts.policy.files:
@@ -96,12 +96,12 @@ def unread_file(rights: HostRights) -> Iterator[Found]:
 @check(
     "sudo.writable-command",
     Severity.CRITICAL,
-    advice="Let root own the program and every folder above it, and take the right to write from everybody else.",
+    advice="Let root own the program and every folder above it, and remove write permission for others.",
 )
 def writable_command(rights: HostRights) -> Iterator[Found]:
-    """A command that a rule lets somebody run as root can be written by somebody other than root.
+    """Someone other than root can write a command that a rule runs as root.
 
-    Who writes the file, or a folder above it, decides what runs as root; the rule might as well say ALL.
+    Anyone who can write the file, or a folder above it, decides what runs as root.
     """
     states = rights.facts.states
     for rule, leaf, path in _named_commands(rights):
@@ -121,7 +121,7 @@ def writable_command(rights: HostRights) -> Iterator[Found]:
 def missing_command(rights: HostRights) -> Iterator[Found]:
     """A rule names a command that does not exist.
 
-    Whoever may create a file of that name decides what runs as root; until then somebody believes that a right or a ban is in place.
+    Anyone who can create a file of that name decides what runs as root; until then the right or exclusion has no effect.
     """
     states = rights.facts.states
     for rule, leaf, path in _named_commands(rights):
@@ -134,8 +134,7 @@ def missing_command(rights: HostRights) -> Iterator[Found]:
 def symlinked_command(rights: HostRights) -> Iterator[Found]:
     """A rule names a symbolic link.
 
-    What runs is decided where the link leads.  A package or an administrator who points it elsewhere changes what the rule allows,
-    without touching the policy.
+    The target of the link decides what runs. Changing the link changes what the rule allows, without a change of the policy.
     """
     states = rights.facts.states
     for rule, leaf, path in _named_commands(rights):
@@ -146,12 +145,12 @@ def symlinked_command(rights: HostRights) -> Iterator[Found]:
             yield Found(about=str(leaf.command), message=message, places=(rule.place,), quote=rule.statement, safer=safer)
 
 
-@check("sudo.wrong-digest", Severity.MEDIUM, advice="Find out who changed the file and when; then correct the digest, or the file.")
+@check("sudo.wrong-digest", Severity.MEDIUM, advice="Find out who changed the file and when; then correct the digest or the file.")
 def wrong_digest(rights: HostRights) -> Iterator[Found]:
-    """A rule wants a digest that its file has not.
+    """A file does not have the digest that its rule requires.
 
-    sudo does not run the command by this rule.  Either the file was replaced by somebody, or it was updated and the rule was forgotten:
-    a ban of this form bans nothing any more.
+    sudo does not run the command by this rule. The file was replaced, or it was updated and the rule was not; an exclusion with a
+    digest excludes nothing any more.
     """
     states = rights.facts.states
     for rule in rights.facts.policy.rules:
@@ -161,7 +160,7 @@ def wrong_digest(rights: HostRights) -> Iterator[Found]:
                 continue
             (algorithm, _), *_ = leaf.command.digests
             value = dict(state.digests)[algorithm]
-            message = f"{state.path} has none of the digests that the rule wants; its {algorithm} is {value}"
+            message = f"{state.path} does not have a digest that the rule requires; its {algorithm} is {value}"
             old = str(leaf.command)
             safer = (
                 rule.statement.replace(old, f"{algorithm}:{value} {replace(leaf.command, digests=())}") if old in rule.statement else None

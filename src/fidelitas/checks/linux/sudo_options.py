@@ -65,18 +65,18 @@ def _found(default: SudoDefault, message: str, severity: Severity | None = None,
     return Found(about=_written(default), message=message, places=(default.place,), quote=_written(default), severity=severity, safer=text)
 
 
-@check("sudo.authentication-disabled", Severity.HIGH, advice="Remove the option; name the few commands that need NOPASSWD.")
+@check("sudo.authentication-disabled", Severity.HIGH, advice="Remove the option; use NOPASSWD for the few commands that need it.")
 def authentication_disabled(rights: HostRights) -> Iterator[Found]:
-    """An option switches the password off for everything that it is bound to.
+    """An option disables authentication for all rules that it is bound to.
 
-    It stands far from the rules that it changes, and every rule that is added later is without a password too.
+    The option is in another place than the rules that it changes, and it also applies to every rule added later.
     """
     for default in _entries(rights, "authenticate"):
         if default.operator == "!":
             bound = default.scope is not DefaultScope.GLOBAL
             yield _found(
                 default,
-                "sudo asks for no password" + (" where this is bound to" if bound else " of anybody"),
+                "sudo asks for no password" + (" where this is bound to" if bound else " of any account"),
                 Severity.MEDIUM if bound else None,
                 safer="authenticate",
             )
@@ -84,41 +84,41 @@ def authentication_disabled(rights: HostRights) -> Iterator[Found]:
 
 @check("sudo.long-credential-cache", Severity.MEDIUM, advice="Set timestamp_timeout to 15 minutes or less.")
 def long_credential_cache(rights: HostRights) -> Iterator[Found]:
-    """sudo remembers a password for very long.
+    """sudo accepts a password for a long time after it was typed.
 
-    Whoever finds the terminal unattended within that time is root without a password.
+    Anyone who finds the terminal unattended within that time is root without a password.
     """
     for default in _entries(rights, "timestamp_timeout"):
         minutes = float(default.value) if default.value not in (None, "", "+", "-", ".") else 0.0
         if minutes < 0:
-            yield _found(default, "sudo remembers a password until the host starts anew", Severity.HIGH, safer="timestamp_timeout=15")
+            yield _found(default, "sudo accepts a password until the host restarts", Severity.HIGH, safer="timestamp_timeout=15")
         elif minutes > LONG_MEMORY:
-            yield _found(default, f"sudo remembers a password for {minutes:g} minutes", safer="timestamp_timeout=15")
+            yield _found(default, f"sudo accepts a password for {minutes:g} minutes", safer="timestamp_timeout=15")
 
 
-@check("sudo.loader-variables-kept", Severity.HIGH, advice="Take the variable out of env_keep.")
+@check("sudo.loader-variables-kept", Severity.HIGH, advice="Remove the variable from env_keep.")
 def loader_variables_kept(rights: HostRights) -> Iterator[Found]:
-    """A variable by which programs load code is kept for commands that run as another account.
+    """sudo keeps a variable from which programs load code.
 
-    Whoever may run any such command as root, be it the most harmless, lets it load their own code, and is root.
+    Anyone who may run any command as root, however harmless, can make it load their own code as root.
     """
     for default in _entries(rights, "env_keep", "env_check"):
         names = [] if default.operator in ("-=", "!") else (default.value or "").split()
         for name in names:
             loader = LOADER_VARIABLES.get(name.partition("=")[0])
             if loader:
-                yield _found(default, f"{name}, from which {loader} takes code, is kept", safer=f'{default.option} -= "{name}"')
+                yield _found(default, f"{name}, from which {loader} loads code, is kept", safer=f'{default.option} -= "{name}"')
     for default in _entries(rights, "env_reset"):
         if default.operator == "!":
-            yield _found(default, "the whole environment of the user is kept", safer="env_reset")
+            yield _found(default, "sudo keeps the whole environment of the user", safer="env_reset")
 
 
 @check("sudo.other-account-password", Severity.LOW, advice="Let sudo ask for the user's own password.")
 def other_account_password(rights: HostRights) -> Iterator[Found]:
-    """sudo asks for another account's password than the user's own.
+    """sudo asks for another account's password instead of the user's own.
 
-    Then that password has to be known to everybody who may use sudo; who knows it needs no rule any more, and the logs cannot tell them
-    apart.
+    Everyone who may use sudo has to know that password; anyone who knows it needs no rule, and the logs cannot distinguish these
+    people.
     """
     for default in _entries(rights, "rootpw", "targetpw", "runaspw"):
         if default.operator == "":
@@ -126,11 +126,11 @@ def other_account_password(rights: HostRights) -> Iterator[Found]:
             yield _found(default, f"sudo asks for the password of {whose}", safer=f"!{default.option}")
 
 
-@check("sudo.logging-disabled", Severity.MEDIUM, advice="Remove the option, or name a logfile.")
+@check("sudo.logging-disabled", Severity.MEDIUM, advice="Remove the option, or set a logfile.")
 def logging_disabled(rights: HostRights) -> Iterator[Found]:
-    """Use of sudo is not recorded.
+    """sudo's log is disabled.
 
-    What was done as root, and by whom, cannot be told afterwards.
+    It cannot be established later what was done as root, or by whom.
     """
     logfile = any(default.operator == "=" for default in _entries(rights, "logfile"))
     told = {"syslog": "sudo writes no log", "log_allowed": "what is allowed is not logged", "log_denied": "refusals are not logged"}
@@ -139,27 +139,27 @@ def logging_disabled(rights: HostRights) -> Iterator[Found]:
             yield _found(default, told[default.option], safer=default.option)
 
 
-@check("sudo.unsafe-search-path", Severity.MEDIUM, advice="Set secure_path to folders that root alone can write.")
+@check("sudo.unsafe-search-path", Severity.MEDIUM, advice="Set secure_path to folders that only root can write.")
 def unsafe_search_path(rights: HostRights) -> Iterator[Found]:
-    """Commands without a path are searched for where others than root can put files.
+    """sudo searches for commands in folders that others can write, or that the user chooses.
 
-    A command that a script run by sudo names without its path may then be somebody else's.
+    A command that a script names without its path may be a program of someone else.
     """
     states = rights.facts.states
     for default in _entries(rights, "secure_path"):
         if default.operator == "!":
-            yield _found(default, "the search path of the user is kept", safer=USUAL_SECURE_PATH)
+            yield _found(default, "the search path of the user is used", safer=USUAL_SECURE_PATH)
         folders = default.value.split(":") if default.value else []
         for folder in folders:
             told = writers_told(states.get(folder.rstrip("/") or "/"), rights.population)
             safer = f'secure_path="{":".join(other for other in folders if other != folder)}"'
             if not folder.startswith("/"):
-                yield _found(default, f'secure_path holds "{folder}", which is no absolute path', safer=safer)
+                yield _found(default, f'secure_path contains "{folder}", which is not an absolute path', safer=safer)
             elif told:
-                yield _found(default, f"secure_path holds {folder}, which {told}", Severity.CRITICAL, safer=safer)
+                yield _found(default, f"secure_path contains {folder}, which {told}", Severity.CRITICAL, safer=safer)
     if not any(True for _ in _entries(rights, "secure_path")) and rights.facts.policy.rules and not _has_path_built_in(rights):
         place = rights.facts.policy.rules[0].place
-        message = "no secure_path is set, and this family of systems has none built in: the search path of the user is kept"
+        message = "no secure_path is set, and sudo has none built in on this system: the search path of the user is used"
         place = Place(subject=place.subject, path=place.path)
         yield Found(about="secure_path", message=message, places=(place,), severity=Severity.LOW, safer=f"Defaults {USUAL_SECURE_PATH}")
 
@@ -170,22 +170,22 @@ def _has_path_built_in(rights: HostRights) -> bool:
     return system is None or "debian" in system.family
 
 
-@check("sudo.shared-terminal", Severity.LOW, advice="Remove the option; sudo 1.9.14 and newer have use_pty on by themselves.")
+@check("sudo.shared-terminal", Severity.LOW, advice="Remove the option; sudo 1.9.14 and newer use use_pty by default.")
 def shared_terminal(rights: HostRights) -> Iterator[Found]:
     """Commands run on the terminal of the user who called sudo.
 
-    A program that runs as another account and is hostile can then type into that terminal as if it were the user.
+    A hostile program that runs as another account can type into that terminal as if it were the user.
     """
     for default in _entries(rights, "use_pty"):
         if default.operator == "!":
-            yield _found(default, "commands get no terminal of their own", safer="use_pty")
+            yield _found(default, "commands run on the user's terminal", safer="use_pty")
 
 
-@check("sudo.no-terminal-required", Severity.LOW, advice="Remove the exception; give a scheduled job an account and a rule of its own.")
+@check("sudo.no-terminal-required", Severity.LOW, advice="Remove the exception; give a scheduled job its own account and rule.")
 def no_terminal_required(rights: HostRights) -> Iterator[Found]:
-    """The policy asks for a terminal, and takes that back for somebody who may act as root without a password.
+    """The policy requires a terminal, but not for an account that has root without a password.
 
-    Any program that runs as that account, a web server's script as well as a person, is then root without anybody at a keyboard.
+    Any program that runs as that account, such as a script of a web server, becomes root without a person at a keyboard.
     """
     entries = list(_entries(rights, "requiretty"))
     unasked = any(default.operator == "!" for default in _entries(rights, "authenticate")) or any(
@@ -193,7 +193,7 @@ def no_terminal_required(rights: HostRights) -> Iterator[Found]:
     )
     for index, default in enumerate(entries):
         if default.operator == "!" and any(one.operator == "" for one in entries[:index]):
-            message = "no terminal is needed here, though the policy asks for one elsewhere"
+            message = "no terminal is required here, although the policy requires one elsewhere"
             yield _found(default, message, None if unasked else Severity.INFO, safer="requiretty")
 
 

@@ -45,13 +45,12 @@ def _positive(rights: HostRights, members: Iterable[Member], kind: AliasKind) ->
 @check(
     "sudo.full-root-outside-admin-group",
     Severity.HIGH,
-    advice="Put the people into the administrators' group, or name the few commands that are needed.",
+    advice="Put the person into the administrators' group, or list the few commands that are needed.",
 )
 def full_root_outside_admin_group(rights: HostRights) -> Iterator[Found]:
-    """A rule lets somebody outside the administrators' group run everything as root.
+    """A rule outside the administrators' group allows every command as root.
 
-    Who is an administrator should be answered by one list.  A rule of its own is missed when that list is reviewed, and stays when the
-    person moves on.
+    Administrators should be in one list. A separate rule is missed in reviews of that list and stays when the person changes jobs.
     """
     usual = {f"%{name}" for name in rights.population.admin_groups} | {"root", "#0"}
     for rule, commands in as_root(rights):
@@ -63,7 +62,7 @@ def full_root_outside_admin_group(rights: HostRights) -> Iterator[Found]:
             admins = " or ".join(sorted(f"%{name}" for name in rights.population.admin_groups))
             yield Found(
                 about=rule.statement,
-                message=f"{who} may run every command as root, by a rule that is not about {admins}",
+                message=f"{who} may run every command as root by a rule outside {admins}",
                 places=(rule.place,),
                 quote=rule.statement,
                 safer=named_instead(rule),
@@ -80,12 +79,12 @@ def named_instead(rule: SudoRule) -> str:
 @check(
     "sudo.full-root-without-password",
     Severity.HIGH,
-    advice="Remove the NOPASSWD tag, or name the few commands that need it.",
+    advice="Remove the NOPASSWD tag, or list the few commands that need it.",
 )
 def full_root_without_password(rights: HostRights) -> Iterator[Found]:
-    """A broad rule lets somebody act as root without showing that it is them.
+    """A broad rule gives root without a password.
 
-    Whoever sits down at the open terminal, steals a key or takes over one process of that account, is root too.
+    Anyone who uses the open terminal, steals a key or takes over a process of the account is root too.
     """
     for rule, commands in as_root(rights):
         broad = [command for command in commands if _broad(command.leaf)]
@@ -118,10 +117,10 @@ def _broad(leaf: Leaf) -> bool:
     advice="Remove the name from the policy, or correct it.",
 )
 def unknown_name(rights: HostRights) -> Iterator[Found]:
-    """A rule names an account, a group or an alias that does not exist.
+    """A rule names an account, group or alias that does not exist.
 
-    Nobody holds anything by it today.  The next account or group that is given this name inherits the rule, and a ban that names
-    nothing bans nothing.
+    Nobody has rights by it today. The next account or group of that name inherits the rule, and an exclusion of an unknown name
+    excludes nothing.
     """
     for rule in rights.facts.policy.rules:
         for kind, member in _unknown(rights, rule):
@@ -184,13 +183,12 @@ def _is_account(rights: HostRights, name: str) -> bool:
 @check(
     "sudo.overridden-rule",
     Severity.LOW,
-    advice="Put the rule after the one that overrides it if it is meant to count, or remove it.",
+    advice="Move the rule after the one that overrides it if it is meant to count, or remove it.",
 )
 def overridden_rule(rights: HostRights) -> Iterator[Found]:
-    """A rule never decides anything, because a later one does.
+    """A rule has no effect because a later rule overrides it.
 
-    Of the rules that match, sudo takes the last.  A ban, a tag or an exception that stands before the general rule is not in force,
-    whatever it looks like to the reader.
+    sudo uses the last rule that matches. An exclusion, tag or exception before a general rule is not in force.
     """
     for rule, effect in rights.effective.of(rights.facts.policy.rules):
         if effect.is_overridden:

@@ -11,22 +11,22 @@ from fidelitas.usage.unusual import Silence, log_silences
 __all__ = ["CHECKS"]
 
 
-@check("logs.gap", Severity.MEDIUM, advice="Ask what happened then: a host that was off says so at its start; else lines are missing.")
+@check("logs.gap", Severity.MEDIUM, advice="Find out what happened then: a host that was off logs its start; otherwise lines are missing.")
 def gap(use: HostUse) -> Iterator[Found]:
-    """A log that is written steadily holds nothing for a while, and then goes on.
+    """A log that is normally written steadily has no lines for a period.
 
-    Removed lines leave just this.  The expected number is the log's own, by hour and kind of day.
+    Removed lines look like this. The expected number is the log's own average for these hours and kind of day.
     """
     for silence in log_silences(use):
         if not silence.last:
             yield _found(use, silence, "holds nothing")
 
 
-@check("logs.silent", Severity.HIGH, advice="See whether the host is up and its logging runs; an emptied log is an incident.")
+@check("logs.silent", Severity.HIGH, advice="Check whether the host is up and its logging runs; an emptied log is an incident.")
 def silent(use: HostUse) -> Iterator[Found]:
-    """A host's log has stopped: from some moment on there is nothing, though much is expected.
+    """A host's log has stopped: it has no lines since some time, although many are expected.
 
-    Logging has failed, was stopped, or the log was emptied.
+    Logging failed, was stopped, or the log was emptied.
     """
     for silence in log_silences(use):
         if silence.last:
@@ -50,11 +50,11 @@ def _goes_on(logs: Sequence[LogState], silence: Silence) -> LogState:
     return next((log for log in logs if log.last is not None and log.last >= silence.end), logs[-1])
 
 
-@check("logs.time-backwards", Severity.MEDIUM, advice="See whether the clock was set; else lines were put in.")
+@check("logs.time-backwards", Severity.MEDIUM, advice="Find out whether the clock was set; otherwise treat the lines as inserted.")
 def time_backwards(use: HostUse) -> Iterator[Found]:
-    """The time of a log runs backwards.
+    """The time stamps of a log go backwards.
 
-    Either the clock was set back, which hides when things happened, or lines were written by hand.
+    Either the clock was set back, which hides when things happened, or lines were inserted.
     """
     for log in use.logs:
         for jump in log.jumps[:5]:
@@ -66,11 +66,11 @@ def time_backwards(use: HostUse) -> Iterator[Found]:
             )
 
 
-@check("logs.lines-removed", Severity.CRITICAL, advice="See what they tell in the earlier survey, and who could write to the log.")
+@check("logs.lines-removed", Severity.CRITICAL, advice="Read them in the earlier survey, and find out who could write to the log.")
 def lines_removed(use: HostUse) -> Iterator[Found]:
-    """Lines that an earlier survey read are missing from the log now.
+    """Lines that an earlier survey read are missing from the log.
 
-    A log only grows at its end: somebody removed them.
+    Logs only grow at the end: someone removed these lines.
     """
     if use.gone:
         first = use.gone[0]

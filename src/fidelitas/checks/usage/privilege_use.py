@@ -54,12 +54,12 @@ def _per_person(use: HostUse, sort: Notable, what: str) -> Iterator[Found]:
         yield _found(person, f"{person} {what} {_times(len(records))}, first {first}: {_commands(records)}", records)
 
 
-@check("use.failure-burst", Severity.MEDIUM, advice="Ask the account's owner; look where the attempts came from.")
+@check("use.failure-burst", Severity.MEDIUM, advice="Ask the account's owner; check where the attempts came from.")
 def failure_burst(use: HostUse) -> Iterator[Found]:
-    """Far more wrong passwords within an hour than an account's habit explains.
+    """An account had far more wrong passwords within an hour than usual.
 
-    Guessing looks like this.  Somebody entitled who mistypes does so a few times; what is expected is the account's own rate, drawn towards
-    that of all accounts.
+    Password guessing looks like this; people who mistype their password do so a few times. The usual number is the account's own rate,
+    adjusted towards that of all accounts.
     """
     for burst in bursts(use):
         event = burst.found.first
@@ -75,11 +75,11 @@ def failure_burst(use: HostUse) -> Iterator[Found]:
         )
 
 
-@check("use.password-spraying", Severity.MEDIUM, advice="Block the source, and look for a log-in from it that succeeded.")
+@check("use.password-spraying", Severity.MEDIUM, advice="Block the source, and look for a successful login from it.")
 def password_spraying(use: HostUse) -> Iterator[Found]:
-    """One place tries many accounts within an hour: one password for all of them.
+    """One source tried many accounts within an hour.
 
-    No account fails often enough to be locked, and one weak password is all that it takes.
+    No single account fails often enough to be locked, and one weak password is enough.
     """
     rows = [
         (source, hour, found) for source, hours in use.sources.items() for hour, found in hours.items() if len(found.accounts) >= _SPREAD
@@ -96,11 +96,11 @@ def password_spraying(use: HostUse) -> Iterator[Found]:
             )
 
 
-@check("use.refused-outsider", Severity.MEDIUM, advice="Ask what was wanted. If it is rightly wanted, give that; if not, it was a try.")
+@check("use.refused-outsider", Severity.MEDIUM, advice="Ask what was wanted. Grant it if it is needed; otherwise treat it as an attempt.")
 def refused_outsider(use: HostUse) -> Iterator[Found]:
-    """Somebody without rights here tries to use privilege, and is refused.
+    """Someone without rights on this host tried to use privilege and was refused.
 
-    Those who hold rights are refused when they mistype a command; somebody who holds none has nothing to mistype.
+    People with rights are refused when they mistype a command; someone without rights has nothing to mistype.
     """
     for person, records in _by_person(use.notable[Notable.REFUSED]).items():
         if not use.is_entitled(person):
@@ -108,31 +108,31 @@ def refused_outsider(use: HostUse) -> Iterator[Found]:
             yield _found(person, f"{person}, without rights here, was refused {times}, 0 expected: {_commands(records)}", records)
 
 
-@check("use.refused-probe", Severity.MEDIUM, advice="Ask what was wanted: nobody needs these for a task of their own.")
+@check("use.refused-probe", Severity.MEDIUM, advice="Ask what was wanted: nobody needs these files for an ordinary task.")
 def refused_probe(use: HostUse) -> Iterator[Found]:
-    """Somebody is refused who reaches for secrets, policy or logs.
+    """Someone was refused access to secrets, policy or logs.
 
-    A mistyped command does not name /etc/shadow; whoever tries these looks for a way further.
+    A mistyped command does not name /etc/shadow; such attempts look for further access.
     """
     for person, records in _by_person(use.notable[Notable.REFUSED_SENSITIVE]).items():
         times = f"{_times(len(records))}, first {_at(use, records[0].event.at)}"
         yield _found(person, f"{person} reached for what it may not have {times}: {_commands(records)}", records)
 
 
-@check("use.first-use-of-right", Severity.LOW, advice="See that the account's owner did it, and why now.")
+@check("use.first-use-of-right", Severity.LOW, advice="Confirm with the account's owner that they did it, and why.")
 def first_use_of_right(use: HostUse) -> Iterator[Found]:
-    """An account acts as another for the first time, after long use of its rights without.
+    """An account uses a right for the first time after a long time without.
 
-    A right that lay idle and is suddenly used is how a stolen account, or a forgotten rule, shows itself.
+    A stolen account, or a forgotten rule, shows itself like this.
     """
     yield from _firsts(use, New.RIGHT)
 
 
-@check("use.first-use-of-command", Severity.INFO, advice="Nothing, unless it surprises its owner.")
+@check("use.first-use-of-command", Severity.INFO, advice="None needed unless it surprises the account's owner.")
 def first_use_of_command(use: HostUse) -> Iterator[Found]:
-    """An account with settled habits runs a command with privilege that it never ran before.
+    """An account with steady habits runs a command with privilege for the first time.
 
-    One such is everyday; beside another finding of the same account and day it tells what was done.
+    A single new command is common; together with another finding for the same account and day it shows what was done.
     """
     yield from _firsts(use, New.COMMAND)
 
@@ -152,9 +152,9 @@ def _firsts(use: HostUse, what: New) -> Iterator[Found]:
 
 @check("use.unusual-hour", Severity.LOW, advice="Ask the account's owner whether it was them.")
 def unusual_hour(use: HostUse) -> Iterator[Found]:
-    """Privilege is used, or tried, at an hour outside the account's own habit.
+    """Privilege was used, or tried, at an hour that is unusual for the account.
 
-    The habit is the account's by hours of working days and week-ends, drawn towards that of all accounts of the host.
+    The usual hours are the account's own on working days and at weekends, adjusted towards those of all accounts of the host.
     """
     for odd in odd_hours(use):
         yield _found(
@@ -165,47 +165,47 @@ def unusual_hour(use: HostUse) -> Iterator[Found]:
         )
 
 
-@check("use.root-shell", Severity.INFO, advice="Run single commands with sudo; keep shells for emergencies, and log their input.")
+@check("use.root-shell", Severity.INFO, advice="Run single commands with sudo, or log the session (Defaults log_output).")
 def root_shell(use: HostUse) -> Iterator[Found]:
-    """Somebody opens a shell as another account.
+    """Someone started a shell as another account.
 
-    In a shell names end: what is done in it is told by no log line, or under root's name alone.
+    sudo logs the shell, not the commands typed in it; they cannot be attributed.
     """
     yield from _per_person(use, Notable.SHELL, "opened a shell")
 
 
 @check("use.secret-read", Severity.MEDIUM, advice="Ask why; change the secret if there is no reason.")
 def secret_read(use: HostUse) -> Iterator[Found]:
-    """A file with secrets is read with privilege: password hashes, private keys, tickets.
+    """A file with secrets was read with privilege: password hashes, private keys or tickets.
 
-    Who has read them once needs no rights afterwards.
+    Anyone who has read them once needs no rights afterwards.
     """
     yield from _per_person(use, Notable.SECRET, "read secrets")
 
 
-@check("use.policy-edit", Severity.LOW, advice="See that it is in a change record, and what it changed.")
+@check("use.policy-edit", Severity.LOW, advice="Check for a change record, and review what changed.")
 def policy_edit(use: HostUse) -> Iterator[Found]:
-    """A file that says who holds rights is edited by hand.
+    """A file that defines rights was edited directly.
 
-    Whoever edits it decides what everybody, themselves included, may do from then on.
+    Anyone who edits it decides what all accounts, their own included, may do.
     """
     yield from _per_person(use, Notable.POLICY, "edited policy")
 
 
-@check("use.log-edit", Severity.HIGH, advice="Hold the log against a copy kept elsewhere, and send logs to another host.")
+@check("use.log-edit", Severity.HIGH, advice="Compare the log with a copy kept elsewhere, and send logs to another host.")
 def log_edit(use: HostUse) -> Iterator[Found]:
-    """A log is edited, removed or emptied with privilege.
+    """A log was edited, removed or emptied with privilege.
 
-    What it told is lost, and what it tells now cannot be relied on.
+    What it contained is lost, and what it contains now is not reliable.
     """
     yield from _per_person(use, Notable.LOG, "changed logs")
 
 
-@check("use.audit-edit", Severity.HIGH, advice="See that it is in a change record; put it back otherwise.")
+@check("use.audit-edit", Severity.HIGH, advice="Check for a change record; otherwise undo the change.")
 def audit_edit(use: HostUse) -> Iterator[Found]:
-    """What is logged is changed: rules of the audit system, the logging services or their configuration.
+    """Logging was changed: rules of the audit system, logging services or their configuration.
 
-    From then on things happen that nothing tells of.
+    From then on some events may not be recorded.
     """
     yield from _per_person(use, Notable.AUDIT, "changed what is logged")
     told = [record for record in use.notable[Notable.CHANGED] if record.event.change is Change.AUDIT]
@@ -220,9 +220,9 @@ def audit_edit(use: HostUse) -> Iterator[Found]:
 
 @check("use.root-login", Severity.MEDIUM, advice="Let people log in as themselves, and refuse root (PermitRootLogin no).")
 def root_login(use: HostUse) -> Iterator[Found]:
-    """Somebody logs in as root directly.
+    """Someone logged in as root directly.
 
-    No log tells who that was.
+    The log does not show which person it was.
     """
     records = use.notable[Notable.ROOT_LOGIN]
     for address in dict.fromkeys(record.event.address or record.event.terminal for record in records):
@@ -230,15 +230,17 @@ def root_login(use: HostUse) -> Iterator[Found]:
         if not any(record.persons for record in here):
             times = f"{_times(len(here))}, first {_at(use, here[0].event.at)}"
             yield _found(
-                address, f"root logged in {times}, from {address or 'nowhere told'} ({here[0].event.reason or 'no method told'})", here
+                address,
+                f"root logged in {times}, from {address or 'an unknown address'} ({here[0].event.reason or 'method unknown'})",
+                here,
             )
 
 
-@check("use.brief-membership", Severity.HIGH, advice="Find out what was done meanwhile: the membership was meant to be missed.")
+@check("use.brief-membership", Severity.HIGH, advice="Find out what was done meanwhile, and why the membership was removed.")
 def brief_membership(use: HostUse) -> Iterator[Found]:
-    """A membership is given and taken away again within a day.
+    """A membership was added and removed within a day.
 
-    A survey the day after finds nothing; what was done in between was done with the group's rights.
+    A survey on the next day does not show it; in between, the account had the group's rights.
     """
     for given, taken in use.flips():
         begin, end = given.event.at, taken.event.at
@@ -254,12 +256,14 @@ def brief_membership(use: HostUse) -> Iterator[Found]:
 
 
 @check(
-    "use.suspected-forgery", Severity.HIGH, advice="Believe neither account nor command of it; find who was logged in, and what wrote it."
+    "use.suspected-forgery",
+    Severity.HIGH,
+    advice="Do not rely on its account or command; find out who was logged in, and which process wrote it.",
 )
 def suspected_forgery(use: HostUse) -> Iterator[Found]:
-    """A line that may be forged: it imitates the fields of the program, or another process wrote it.
+    """A log line may be forged: it imitates the fields of the program, or another process wrote it.
 
-    Somebody wanted a reader of the log to believe something.
+    Someone may want readers of the log to believe something.
     """
     for person, records in _by_person(use.notable[Notable.SUSPECTED_FORGERY]).items():
         yield _found(person, f"{_times(len(records))} a line about {person}: {records[0].event.doubt}", records)

@@ -18,7 +18,7 @@ _DOAS_OPTIONS = frozenset({"nopass", "nolog", "persist", "keepenv"})
 def read_doas(text: str, origin: Place) -> Parsed[DoasRule]:
     """Return the rules of doas.conf, in their order: the last that matches counts."""
     joined = text.replace("\\\n", "  ")
-    return read_lines(joined, origin, _doas_rule, what="doas.conf", weakens="doas refuses everybody while its file has an error")
+    return read_lines(joined, origin, _doas_rule, what="doas.conf", weakens="doas refuses every user while its file has an error")
 
 
 def _doas_rule(line: Line) -> DoasRule | None:

@@ -227,7 +227,7 @@ class _Host:
         owner = _unpacked_by(evidence)
         if owner is not None:
             why = f"the root folder belongs to uid {owner[0]}: owners were not kept, and files of that uid are taken to be root's"
-            yield Gap(what="owners of files", why=why, weakens="whether somebody else can write the policy", place=self._place("/"))
+            yield Gap(what="owners of files", why=why, weakens="whether someone else can write the policy", place=self._place("/"))
 
     def _netgroups(self, services: Sequence[NameService]) -> tuple[Netgroup, ...] | None:
         """Return the netgroups, or ``None`` where they come from a directory or could not be read."""

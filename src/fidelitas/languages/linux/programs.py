@@ -33,7 +33,7 @@ def read_programs(listings: Mapping[str, bytes], subject: str) -> tuple[Programs
         digests=_digests(listings),
         manager="dpkg" if "dpkg-owners" in listings else "rpm" if "rpm-files" in listings else None,
         searched=tuple(dict.fromkeys((row[1] or "/") for row in systems if row[0] == "searched" and len(row) == 2)),
-        passed_over=tuple((row[1], row[2]) for row in systems if row[0] == "passed over" and len(row) == 3),
+        passed_over=tuple((row[1], row[2]) for row in systems if row[0] == "skipped" and len(row) == 3),
     ), (*gaps, *more)
 
 

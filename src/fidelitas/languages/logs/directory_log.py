@@ -49,7 +49,7 @@ class DirectoryLogReader:
             event = self._readers[stated["type"]](self, stated[stated["type"]], _time(stated["timestamp"]), self._origin.at(number))
         except (ValueError, KeyError, TypeError, AttributeError, RecursionError) as error:
             why = f"not as expected: {type(error).__name__}"
-            place, lost = self._origin.at(number), "what it tells is not known"
+            place, lost = self._origin.at(number), "its content is not known"
             self.gaps.append(Gap(what="line of a directory's log", why=why, weakens=lost, place=place))
             return
         if event is not None:

@@ -111,7 +111,7 @@ class JournalReader:
         return self._names.get(int(number), f"#{int(number)}")
 
     def _gap(self, why: str, line: int) -> None:
-        self.gaps.append(Gap(what="journal entry", why=why, weakens="what it tells is not known", place=self._origin.at(line)))
+        self.gaps.append(Gap(what="journal entry", why=why, weakens="its content is not known", place=self._origin.at(line)))
 
 
 def _value(value: Any) -> str:

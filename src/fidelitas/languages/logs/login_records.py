@@ -73,7 +73,7 @@ def read_last_log(content: Iterable[bytes], origin: Place, names: Mapping[int, s
         if any(record[:4]):  # the file is sparse: nearly all are empty
             seconds, terminal, host = _LAST.unpack(record)
             if len(found) >= _MOST:
-                raise ReadError(f'log "{origin.path}" has last log-ins of more than {_MOST} accounts: it is not read')
+                raise ReadError(f'log "{origin.path}" has last logins of more than {_MOST} accounts: it is not read')
             found.append(
                 Event(
                     at=datetime.fromtimestamp(max(seconds, 0), UTC),
@@ -84,7 +84,7 @@ def read_last_log(content: Iterable[bytes], origin: Place, names: Mapping[int, s
                     target=names.get(uid, f"#{uid}"),
                     terminal=_text(terminal),
                     address=_text(host),
-                    reason="last log-in",
+                    reason="last login",
                     last_only=True,
                 )
             )

@@ -39,7 +39,7 @@ _REFUSED = (
         "wrong password",
         True,
     ),
-    (re.compile(r'no pg_hba\.conf entry for .*user "(.*?)"'), "no rule lets it in", True),
+    (re.compile(r'no pg_hba\.conf entry for .*user "(.*?)"'), "no access rule matches", True),
     (re.compile(r'pg_hba\.conf rejects connection for .*user "(.*?)"'), "a rule rejects it", True),
     (re.compile(r'role "(.*)" is not permitted to log in'), "not permitted to log in", False),
     (re.compile(r'role "(.*)" does not exist'), "no such role", True),
@@ -138,7 +138,7 @@ class PostgresqlLogReader:
             self._gap("not in a form that is known", number)
 
     def _gap(self, why: str, line: int) -> None:
-        lost, place = "what it tells is not known", self._origin.at(line)
+        lost, place = "its content is not known", self._origin.at(line)
         self.gaps.append(Gap(what="line of a database server's log", why=why, weakens=lost, place=place))
 
     def _event(self, row: Mapping[str, str], line: int) -> Event | None:

@@ -98,7 +98,7 @@ def _is_wanted(text: bytes, wanted: Container[int]) -> bool:
 
 
 def _gap(why: str, place: Place) -> Gap:
-    return Gap(what="event of the security log", why=why, weakens="what it tells is not known", place=place)
+    return Gap(what="event of the security log", why=why, weakens="its content is not known", place=place)
 
 
 def _record(text: bytes, line: int, origin: Place, gaps: list[Gap]) -> SecurityRecord | None:
@@ -204,14 +204,14 @@ class WindowsEventReader:
         if record.number == 4625:
             status = record.data.get("SubStatus", "")
             code = (record.data.get("Status", "") if status in ("", "0x0") else status).lower()
-            failed = self._make(record, EventKind.LOGIN_FAILED, "log-on", reason=_FAILURES.get(code, code), **told)
+            failed = self._make(record, EventKind.LOGIN_FAILED, "logon", reason=_FAILURES.get(code, code), **told)
             return failed._replace(typed=code in _OF_NAMES)
-        return self._make(record, EventKind.LOGIN, "log-on", reason=_KINDS[kind], **told)
+        return self._make(record, EventKind.LOGIN, "logon", reason=_KINDS[kind], **told)
 
     def _log_off(self, record: SecurityRecord) -> Event | None:
         if _of_system(record, "Target"):
             return None
-        return self._make(record, EventKind.CLOSED, "log-on", target="administrator", account=self._name(record, "Target"))
+        return self._make(record, EventKind.CLOSED, "logon", target="administrator", account=self._name(record, "Target"))
 
     def _special(self, record: SecurityRecord) -> Event | None:
         """Special privileges were assigned to a new log-on: an administrator's session begins."""
@@ -219,7 +219,7 @@ class WindowsEventReader:
             return None
         account, privileges = self._name(record, "Subject"), " ".join(record.data.get("PrivilegeList", "").split())
         told = {"account": account, "target": "administrator", "reason": privileges}
-        return self._make(record, EventKind.USED, "log-on", **told)
+        return self._make(record, EventKind.USED, "logon", **told)
 
     def _other_account(self, record: SecurityRecord) -> Event | None:
         """A log-on was tried with credentials that were given: runas, a task, a connection as somebody else."""

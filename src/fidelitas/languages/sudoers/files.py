@@ -139,7 +139,7 @@ def _refused(state: FileState | None, wanted: FileKind, uid: int, gid: int) -> s
     if state.uid is not None and state.uid != uid:
         return f"belongs to uid {state.uid}, not to {uid}"
     if state.mode & 0o002:
-        return "is writable by everybody"
+        return "is writable by everyone"
     if state.mode & 0o020 and state.gid != gid:
         return f"is writable by the group with gid {state.gid}"
     return ""

@@ -71,7 +71,7 @@ def option_fault(name: str, operator: str, value: str | None) -> str:
         unasked = operator == "!" and option.kind != "flag" and not option.negatable
         return f'option "{name}" needs a value' if missing or unasked else ""
     if operator in ("+=", "-=") and option.kind != "list":
-        return f'option "{name}" is no list, which "{operator}" could change'
+        return f'option "{name}" is not a list, which "{operator}" could change'
     if option.kind == "flag":
         return f'option "{name}" takes no value'
     takes = value in option.values if option.kind == "choice" else _TAKES[option.kind](value)

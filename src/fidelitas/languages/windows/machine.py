@@ -83,7 +83,7 @@ class _Machine(RowReader):
         group = read_group_text(decoded(content), Place(self.evidence.subject, GROUP_TEXT))
         language = ADMINISTRATORS.get(group.name.lower())
         taken_for = f"taken for the administrators by its name in {language}" if language else "not known whether it is the administrators'"
-        why = f'the text of "net localgroup" tells names and no SID: group {group.name} is {taken_for}'
+        why = f'the text of "net localgroup" has names and no SIDs: group {group.name} is {taken_for}'
         self._gaps.append(Gap(what="local groups", why=why, weakens="who is an administrator, and every other right", place=group.place))
         yield LocalGroup(name=group.name, sid=_ADMINISTRATORS if language else None, members=group.members, place=group.place)
 

@@ -35,7 +35,7 @@ class _Words(SubjectWords):
         account = rights.accounts.get(name)
         if account is None:
             return ()
-        seen = f"last log-on {account.last_logon:%Y-%m-%d}" if account.last_logon else "last log-on not told"
+        seen = f"last logon {account.last_logon:%Y-%m-%d}" if account.last_logon else "last logon unknown"
         node = Principal(kind=PrincipalKind.ACCOUNT, name=name, subject=rights.subject)
         return (f"{self.kind(rights, node)}, {seen}", account.dn)
 

@@ -22,10 +22,10 @@ _LOGIN = {
     Login.FREELY: ", empty password",
     Login.NO_PASSWORD: ", keys?",
     Login.KEY: ", key",
-    Login.NEITHER: ", no log-in",
+    Login.NEITHER: ", no login",
     Login.REFUSED: ", no shell",
     Login.EXPIRED: ", expired",
-    Login.UNKNOWN: ", log-in?",
+    Login.UNKNOWN: ", login unknown",
 }
 
 
@@ -78,7 +78,7 @@ class _Words(SubjectWords):
         who = rights.population.by_name.get(name)
         if who is not None:
             groups = ", ".join(dict.fromkeys(membership.group.name for membership in who.memberships)) or "none"
-            return (f"{who.kind.value}, user ID {who.uid}, log-in {who.login.value}, groups {groups}",)
+            return (f"{who.kind.value}, user ID {who.uid}, login {who.login.value}, groups {groups}",)
         there = sorted({holding.principal.subject for holding in held if holding.principal.kind is PrincipalKind.ELSEWHERE})
         return (f"no account of this host; comes from {', '.join(there)}",) if there else ()
 
@@ -101,7 +101,7 @@ def _page(host: HostRights, who: Identity) -> Block:
     place = f" ({who.account.place.in_file()})" if who.account else ""
     rows = [
         Row(f"{who.kind.value}, user ID {who.uid}{place}"),
-        Row(f"log-in {who.login.value}; password {_password(who.password)}"),
+        Row(f"login {who.login.value}; password {_password(who.password)}"),
         *(row for one in who.memberships for row in _group(host, one)),
         *(Row(_session(one), label="logged on") for one in host.facts.login_sessions if one.account == who.name),
         *_running(host, who),
@@ -118,7 +118,7 @@ def _group(host: HostRights, one: Membership) -> list[Row]:
     row = Row(f"{one.group.name}{' (primary)' if one.primary else ''}  {one.place.in_file()}", label="group")
     if found is None:
         return [row]
-    verdict = f"confers {found.right}" + (f", {found.condition}" if found.condition else "") if found.right else "confers nothing by itself"
+    verdict = f"confers {found.right}" + (f", {found.condition}" if found.condition else "") if found.right else "gives nothing"
     return [row, Row(f"{verdict}: {found.reason}", indent=8, style="bold" if found.right else "")]
 
 

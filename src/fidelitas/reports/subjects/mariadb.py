@@ -30,7 +30,7 @@ class _Words(SubjectWords):
         if principal.kind is PrincipalKind.ELSEWHERE:
             return "account of its host"
         if account is None:
-            return "everybody" if principal.kind is PrincipalKind.ANY_ACCOUNT else "role"
+            return "any account" if principal.kind is PrincipalKind.ANY_ACCOUNT else "role"
         if account.role:
             return "role"
         ways = ", ".join(dict.fromkeys(_login(plugin, kind) for plugin, kind in account.logins))

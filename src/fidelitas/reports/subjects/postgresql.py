@@ -14,7 +14,7 @@ class _Words(SubjectWords):
 
     def head(self, rights: DatabaseRights) -> Sequence[str]:
         facts = rights.facts
-        version = f"PostgreSQL {facts.version_text or 'of a version not told'}"
+        version = f"PostgreSQL {facts.version_text or 'of an unknown version'}"
         login = sum(role.login for role in facts.roles)
         counts = f"{len(facts.roles)} roles, {login} that may log in; {len(facts.databases)} databases, {len(facts.grants)} grants"
         return (f"{version}; evidence of {facts.taken:%Y-%m-%d %H:%M} UTC, as {facts.taken_by}", counts)
@@ -35,7 +35,7 @@ class _Words(SubjectWords):
             return "role"
         expired = role.valid_until is not None and role.valid_until < rights.taken
         closed = rights.facts.access is not None and not rights.login_paths(role.name)
-        return "log-in role" + (", expired password" if expired else "") + (", no way in" if closed else "")
+        return "login role" + (", expired password" if expired else "") + (", no access rule" if closed else "")
 
     def about(self, rights: DatabaseRights, name: str) -> Sequence[str]:
         role = rights.privileges.roles.get(name)

@@ -47,7 +47,7 @@ class _Words(SubjectWords):
         local = any(group.name == principal.name for group in rights.facts.groups)
         return {
             PrincipalKind.GROUP: "local group" if local else "group of a domain",
-            PrincipalKind.ANY_ACCOUNT: "everybody",
+            PrincipalKind.ANY_ACCOUNT: "any account",
             PrincipalKind.ACCOUNT: "account",
         }.get(principal.kind, "not of this machine")
 
@@ -62,7 +62,7 @@ class _Words(SubjectWords):
 
 
 def _account(kind: str, account: LocalAccount) -> str:
-    seen = f", last log-on {account.last_logon:%Y-%m-%d}" if account.last_logon else ""
+    seen = f", last logon {account.last_logon:%Y-%m-%d}" if account.last_logon else ""
     return f"{kind}{seen} ({account.sid})"
 
 

@@ -24,9 +24,9 @@ class Login(Enum):
     FREELY = "without a password"
     NO_PASSWORD = "not with a password; keys were not read"  # noqa: S105
     KEY = "with a key"
-    NEITHER = "no: it has no password and no key"
+    NEITHER = "no: no password and no key"
     REFUSED = "no: its shell refuses"
-    EXPIRED = "no: it has expired"
+    EXPIRED = "no: expired"
     UNKNOWN = "not known: the shadow file was not read"
 
     @property

@@ -162,7 +162,7 @@ class Nesting:
                 kind=LinkKind.HAS,
                 strength=Strength.DIRECT,
                 by=By(Mechanism.MEMBERSHIP),
-                because=f"it is in group {group}" if kind is PrincipalKind.ACCOUNT else f"group {name} is in group {group}",
+                because=f"is in group {group}" if kind is PrincipalKind.ACCOUNT else f"group {name} is in group {group}",
                 place=place,
             )
         return self._links[kind, name, group]

@@ -84,7 +84,7 @@ def _links(host: HostRights, owner: Identity, key: PrivateKey, other: HostRights
         kind=LinkKind.HAS,
         strength=Strength.CONDITIONAL if needed else Strength.DIRECT,
         by=By(Mechanism.PRIVATE_KEY),
-        because=f"its private half lies in {key.path}{'' if key.encrypted else ', without a passphrase'}",
+        because=f"has the private key {key.path}{'' if key.encrypted else ', without a passphrase'}",
         conditions=needed,
         place=Place(subject=host.subject, path=key.path),
     )
@@ -94,7 +94,7 @@ def _links(host: HostRights, owner: Identity, key: PrivateKey, other: HostRights
         kind=LinkKind.MAY_BECOME,
         strength=Strength.CONDITIONAL if key_grant.conditions else Strength.DIRECT,
         by=By(Mechanism.SSH_KEY),
-        because=f"it opens the account {who.name} on {other.subject} over SSH",
+        because=f"opens the account {who.name} on {other.subject} over SSH",
         conditions=key_grant.conditions,
         place=key_grant.key.place,
     )

@@ -29,7 +29,7 @@ def _links(server: DatabaseServer, host: HostRights) -> Iterator[Link]:
     for name, role, place in logins:
         who = host.population.by_name.get(name)
         if who is not None:
-            because = f"the server lets the account {name} of {host.subject} in by its socket"
+            because = f"the server accepts the account {name} of {host.subject} over its socket"
             yield _link(server, f"{name}@{host.subject}", role, because, place, Strength.DIRECT)
     for holding in host.own_holdings if logins else ():
         yield from _by_holding(server, host, holding, [name for name, _, _ in logins])
@@ -43,7 +43,9 @@ def _by_holding(server: DatabaseServer, host: HostRights, holding: Holding, name
     for name in dict.fromkeys(names):
         if own == name or not (right.kind is RightKind.ROOT or (right.kind is RightKind.RUN_AS and right.detail == name)):
             continue
-        because = f"on {host.subject} it may act as {name}" + (", being root" if right.kind is RightKind.ROOT and name != "root" else "")
+        because = f"may act as {name} on {host.subject}" + (
+            ", as root of that host" if right.kind is RightKind.ROOT and name != "root" else ""
+        )
         target = Principal(kind=PrincipalKind.ELSEWHERE, name=f"{name}@{host.subject}", subject=server.subject)
         yield _link(
             server, f"{own}@{host.subject}", target, because, holding.routes[0].place, holding.strength, holding.routes[0].conditions

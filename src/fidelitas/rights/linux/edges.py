@@ -76,7 +76,7 @@ class _Host:
                     kind=LinkKind.HAS,
                     strength=Strength.DIRECT,
                     by=By(Mechanism.USER_ID),
-                    because="its user ID is 0",
+                    because="has user ID 0",
                     place=who.account.place,
                 )
                 yield (link,)
@@ -103,7 +103,7 @@ class _Host:
     def _su_unasked(self, rules: SuRules) -> Iterator[LinkPath | GroupEdge[Identity]]:
         """Who becomes root by su without any password, by the PAM settings."""
         if rules.open_to_all is not None:
-            link = self._su_by_pam(self._nodes.anybody, "PAM lets everybody use su unasked", rules.open_to_all.place)
+            link = self._su_by_pam(self._nodes.anybody, "su does not ask any account for a password (PAM)", rules.open_to_all.place)
             yield (link,)
             yield GroupEdge(link, None, self._population.ordinary)
         if rules.trusted_by is not None and rules.trusted is not None:

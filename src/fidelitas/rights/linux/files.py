@@ -97,7 +97,7 @@ def writers_told(state: FileState | None, population: Population) -> str:
     if state.uid:
         return f"belongs to {_account(state.uid, population)} {mode}"
     if found.everybody:
-        return f"is writable by everybody {mode}"
+        return f"is writable by everyone {mode}"
     groups = [population.group_names.get(gid) for gid in sorted(found.gids)]
     listed = [_account(uid, population) for uid in sorted(found.uids)]
     listed += [f"group {name}" if name else f"the group with gid {gid}" for name, gid in zip(groups, sorted(found.gids), strict=True)]

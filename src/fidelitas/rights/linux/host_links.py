@@ -121,7 +121,7 @@ class HostLinks:
             if stale.held:
                 group = self._nodes.group(stale.gid)
                 first = stale.processes[0]
-                because = f"its running process {first.pid} ({first.name}) still holds group {stale.group}, which the files do not give it"
+                because = f"has a running process {first.pid} ({first.name}) with group {stale.group}, which the files no longer give"
                 place = Place(subject=self._facts.subject, path=f"/proc/{first.pid}/status")
                 yield (self._nodes.membership(stale.who, group, because, place, Mechanism.HELD_MEMBERSHIP),)
 
@@ -131,7 +131,7 @@ class HostLinks:
             found = conferred(group, self._states)
             if found is None or not found.right or self._population.group_names.get(group.gid) != group.name:
                 continue
-            because = f"it {found.reason}" + (f"; {found.path} is there for it" if found.path else "")
+            because = found.reason + (f"; {found.path} is there for it" if found.path else "")
             strength = Strength.CONDITIONAL if found.condition else Strength.CERTAIN
             conditions = (found.condition,) if found.condition else ()
             why = _Why(By(Mechanism.GROUP, group.name), because, group.place, strength, conditions=conditions)
@@ -144,7 +144,7 @@ class HostLinks:
                 for name in dict.fromkeys(shadow.administrators):
                     who = self._population.by_name.get(name)
                     if who is not None and gid not in who.gids:
-                        because = f"it administers group {shadow.name} and may add itself to it (gpasswd)"
+                        because = f"administers group {shadow.name} and may add itself to the group (gpasswd)"
                         why = _Why(By(Mechanism.GROUP_ADMINISTRATOR), because, shadow.place, Strength.CERTAIN, kind=LinkKind.MAY_GRANT)
                         yield from self._by_account(who, self._nodes.group(gid), why)
 
@@ -219,7 +219,7 @@ class HostLinks:
                 where = "" if at == path else f", above {path},"
                 told = writers_told(self._states.get(at), self._population)
                 because = f"{at}{where} {told}; a sudo rule names it ({rule.place.in_file()})"
-                conditions = (f"if somebody runs {path} as root by that rule",)
+                conditions = (f"if someone runs {path} as root by that rule",)
                 place = Place(subject=self._facts.subject, path=at)
                 why = _Why(By(Mechanism.WRITABLE, at), because, place, Strength.CONDITIONAL, LinkKind.MAY_GRANT, conditions=conditions)
                 yield from self._by_writers(writers(self._states.get(at)), self._nodes.root, why)
@@ -307,7 +307,7 @@ class HostLinks:
             reason = one.reason or f"pkexec runs {one.program} as root" + (f", which {power.reason}" if power else "")
             why = _Why(
                 By(Mechanism.POLKIT),
-                f"polkit answers yes to {one.action.name} unasked, and {reason}",
+                f"polkit answers yes to {one.action.name} without a password, and {reason}",
                 one.action.place,
                 Strength.CONDITIONAL if one.condition else Strength.CERTAIN,
                 conditions=(one.condition,) if one.condition else (),
@@ -317,7 +317,7 @@ class HostLinks:
     def _lent_groups(self) -> Iterator[LinkPath]:
         """Groups that PAM lends at log-ins of some kind (pam_group(8)): as good as membership in such a session."""
         for who, gid, lent in lent_groups(self._facts.logins, self._population):
-            because = f"PAM puts it into group {self._population.group_names[gid]} at a log-in (pam_group)"
+            because = f"gets group {self._population.group_names[gid]} from PAM at login (pam_group)"
             when = f"in sessions of {lent.services}, on terminals {lent.terminals}, at times {lent.times}"
             why = _Why(By(Mechanism.LOGIN_MEMBERSHIP), because, lent.place, Strength.CONDITIONAL, LinkKind.HAS, conditions=(when,))
             yield (self._link(self._nodes.anybody if who is None else self._nodes.account(who), self._nodes.group(gid), why),)

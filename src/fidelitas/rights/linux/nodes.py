@@ -60,7 +60,7 @@ class Nodes:
     def as_anybody(self, who: Identity, place: Place) -> Link:
         """Return the link from an account to "any account", which it is by being there."""
         if who.name not in self._anybody:
-            self._anybody[who.name] = self.membership(who, self.anybody, "it is an account of this host", place, Mechanism.ACCOUNT)
+            self._anybody[who.name] = self.membership(who, self.anybody, "is an account of this host", place, Mechanism.ACCOUNT)
         return self._anybody[who.name]
 
     def ways_into(self, who: Identity, gid: int) -> tuple[LinkPath, ...]:
@@ -89,7 +89,7 @@ class Nodes:
 
     def _in_group(self, who: Identity, membership: Membership) -> Link:
         group = membership.group
-        because = f"{group.name} is its primary group" if membership.primary else f"it is in group {group.name}"
+        because = f"has primary group {group.name}" if membership.primary else f"is in group {group.name}"
         return self.membership(who, self.group(group.gid), because, membership.place)
 
     def membership(self, who: Identity, group: Principal, because: str, place: Place, mechanism: Mechanism = Mechanism.MEMBERSHIP) -> Link:

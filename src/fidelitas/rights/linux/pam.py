@@ -46,8 +46,8 @@ class SuRules:
         """What must hold besides for an ordinary account to become another by su, as conditions of a route."""
         if not self.known:
             return ("if the PAM settings of su, which were not read, let it",)
-        only = (f"if it is used from an account in group {self.only} (pam_wheel)",) if self.only else ()
-        banned = (f"if it is used from an account outside group {self.banned} (pam_wheel)",) if self.banned else ()
+        only = (f"if su is used from an account in group {self.only} (pam_wheel)",) if self.only else ()
+        banned = (f"if su is used from an account outside group {self.banned} (pam_wheel)",) if self.banned else ()
         return (*only, *banned, *self.conditions)
 
 

@@ -189,7 +189,7 @@ class SudoLinks:
         as_all = grant.run_as.member.kind is MemberKind.ALL and offer.targets[0].uid != 0
         if as_all:
             right = self._nodes.right(RightKind.RUN_AS, "ALL") if full else self._command(grant, "ALL")
-            yield "", self._link(grant, source, right, _because(grant, "anybody that it does not exclude", reason), by_power=bool(power))
+            yield "", self._link(grant, source, right, _because(grant, "any user that is not excluded", reason), by_power=bool(power))
         for target in offer.targets:
             because = _because(grant, _as(target), reason)
             if full and (target.uid == 0 or target.name in self._intermediate_accounts or self._alike.mentioned(target)):
@@ -261,5 +261,5 @@ def _because(grant: Grant, target: str, reason: str) -> str:
     if reason:
         clause += f", which {reason}"
     if grant.excluded:
-        clause += f"; that {len(grant.excluded)} commands are excluded is no barrier, since a copy under another name is not"
+        clause += f"; that {len(grant.excluded)} commands are excluded does not restrict it: a copy under another name is not excluded"
     return clause

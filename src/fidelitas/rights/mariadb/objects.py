@@ -33,16 +33,16 @@ def on_object(facts: MariadbFacts, server: DatabaseServer, database: str, name: 
     for account in facts.accounts:
         for privilege in wanted:
             if privilege in account.privileges and not account.locked:
-                yield link(account.name, privilege, "global", f"it has {privilege} on every database", account.place)
+                yield link(account.name, privilege, "global", f"has {privilege} on every database", account.place)
     for grant in _decisive(facts, database):
         for privilege in sorted(grant.privileges & {*wanted}):
-            yield link(_holder(grant), privilege, "database", f"it is granted {privilege} on database {grant.database}", grant.place)
+            yield link(_holder(grant), privilege, "database", f"is granted {privilege} on database {grant.database}", grant.place)
     for grant in facts.grants if name else ():
         if grant.scope is not GrantScope.DATABASE and grant.database == database and grant.name == name:
             column = f"({grant.column})" if grant.column else ""
             for privilege in sorted(grant.privileges):
                 because = (
-                    f"it is granted {privilege}{column} on {'table' if grant.scope is GrantScope.COLUMN else grant.scope} {database}.{name}"
+                    f"is granted {privilege}{column} on {'table' if grant.scope is GrantScope.COLUMN else grant.scope} {database}.{name}"
                 )
                 yield link(_holder(grant), f"{privilege}{column}", grant.scope, because, grant.place)
 

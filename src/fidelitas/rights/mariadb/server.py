@@ -24,22 +24,22 @@ __all__ = ["ADMINISTRATOR", "MariadbRights", "account_for", "database_fits", "ho
 ADMINISTRATOR = frozenset({"SELECT", "INSERT", "UPDATE", "DELETE", "CREATE", "DROP", "FILE", "SUPER", "CREATE USER", "GRANT OPTION"})
 # Global privileges that reach far: by right, with the clause that completes "P → right because …".
 _REACH = {
-    "SUPER": (RightKind.DB_SUPERUSER, "it changes settings and kills sessions of anybody, and defines objects in anybody's name (SUPER)"),
-    "SET USER": (RightKind.DB_SUPERUSER, "it defines objects in anybody's name, which then act as they (SET USER)"),
-    "FILE": (RightKind.DB_HOST_ESCAPE, "it reads and writes files of the server's host as the account of the service (FILE)"),
-    "CREATE USER": (RightKind.DB_GRANT, "it makes accounts and changes their passwords (CREATE USER)"),
-    "GRANT OPTION": (RightKind.DB_GRANT, "it gives whatever it has to anybody (GRANT OPTION)"),
-    "REPLICATION SLAVE": (RightKind.DB_READ_ALL, "it streams every change of every table (REPLICATION SLAVE)"),
-    "BINLOG REPLAY": (RightKind.DB_WRITE_ALL, "it replays changes of any table, whoever made them (BINLOG REPLAY)"),
-    "SET USER ID": (RightKind.DB_SUPERUSER, "it defines objects in anybody's name, which then act as they (SET_USER_ID)"),
-    "SET ANY DEFINER": (RightKind.DB_SUPERUSER, "it defines objects in anybody's name, which then act as they (SET_ANY_DEFINER)"),
-    "SYSTEM VARIABLES ADMIN": (RightKind.DB_SUPERUSER, "it changes settings of the whole server (SYSTEM_VARIABLES_ADMIN)"),
-    "ROLE ADMIN": (RightKind.DB_GRANT, "it gives any role to anybody, itself included (ROLE_ADMIN)"),
-    "CLONE ADMIN": (RightKind.DB_READ_ALL, "it copies the whole server elsewhere (CLONE_ADMIN)"),
-    "SELECT": (RightKind.DB_READ_ALL, "it reads every table, the grant tables among them"),
-    "UPDATE": (RightKind.DB_WRITE_ALL, "it changes every table, the grant tables among them"),
-    "INSERT": (RightKind.DB_WRITE_ALL, "it adds to every table, the grant tables among them"),
-    "DELETE": (RightKind.DB_WRITE_ALL, "it deletes from every table"),
+    "SUPER": (RightKind.DB_SUPERUSER, "may change settings, end any session, and define objects as any account (SUPER)"),
+    "SET USER": (RightKind.DB_SUPERUSER, "may define objects that run as any account (SET USER)"),
+    "FILE": (RightKind.DB_HOST_ESCAPE, "reads and writes files of the server's host as the account of the service (FILE)"),
+    "CREATE USER": (RightKind.DB_GRANT, "makes accounts and changes their passwords (CREATE USER)"),
+    "GRANT OPTION": (RightKind.DB_GRANT, "may grant its privileges to any account (GRANT OPTION)"),
+    "REPLICATION SLAVE": (RightKind.DB_READ_ALL, "streams every change of every table (REPLICATION SLAVE)"),
+    "BINLOG REPLAY": (RightKind.DB_WRITE_ALL, "may replay changes of any table (BINLOG REPLAY)"),
+    "SET USER ID": (RightKind.DB_SUPERUSER, "may define objects that run as any account (SET_USER_ID)"),
+    "SET ANY DEFINER": (RightKind.DB_SUPERUSER, "may define objects that run as any account (SET_ANY_DEFINER)"),
+    "SYSTEM VARIABLES ADMIN": (RightKind.DB_SUPERUSER, "changes settings of the whole server (SYSTEM_VARIABLES_ADMIN)"),
+    "ROLE ADMIN": (RightKind.DB_GRANT, "may grant any role to any account, including itself (ROLE_ADMIN)"),
+    "CLONE ADMIN": (RightKind.DB_READ_ALL, "copies the whole server elsewhere (CLONE_ADMIN)"),
+    "SELECT": (RightKind.DB_READ_ALL, "reads every table, the grant tables among them"),
+    "UPDATE": (RightKind.DB_WRITE_ALL, "changes every table, the grant tables among them"),
+    "INSERT": (RightKind.DB_WRITE_ALL, "adds to every table, the grant tables among them"),
+    "DELETE": (RightKind.DB_WRITE_ALL, "deletes from every table"),
 }
 _GRANT_TABLES = "mysql"
 _PUBLIC = "PUBLIC"
@@ -177,7 +177,7 @@ class MariadbRights(DatabaseServer):
                 if not grant.host
                 else "on asking (SET ROLE)"
             )
-            because = f"it has role {grant.role} {how}" + (", and may give it on" if grant.admin else "")
+            because = f"has role {grant.role} {how}" + (", and may give it on" if grant.admin else "")
             yield self.link(member, self.role(grant.role), kind, By(Mechanism.ROLE, grant.role), because, grant.place)
         for proxy in self.facts.proxies:
             yield from self._proxied(proxy.user, proxy.host, proxy.proxied_user, proxy.proxied_host, proxy.place)
@@ -189,7 +189,7 @@ class MariadbRights(DatabaseServer):
             if privilege in account.privileges:
                 yield self.link(account.name, self.right(kind), LinkKind.HAS, By(Mechanism.PRIVILEGE, privilege), because, account.place)
         if account.privileges >= ADMINISTRATOR and "SUPER" not in account.privileges:
-            because = "it has every privilege that an administrator needs"
+            because = "has every privilege that an administrator needs"
             yield self.link(
                 account.name, self.right(RightKind.DB_SUPERUSER), LinkKind.HAS, By(Mechanism.ALL_PRIVILEGES), because, account.place
             )
@@ -200,7 +200,7 @@ class MariadbRights(DatabaseServer):
         targets = [one for one in self.facts.accounts if not one.role and (not proxied or (one.user, one.host) == (proxied, proxied_host))]
         for target in targets:
             if target.name != f"{user}@{host}":
-                because = f"it may act as {target.name} (PROXY)"
+                because = f"may act as {target.name} (PROXY)"
                 yield self.link(
                     f"{user}@{host}", self.role(target.name), LinkKind.MAY_BECOME, By(Mechanism.PROXY, target.name), because, place
                 )
@@ -210,7 +210,7 @@ class MariadbRights(DatabaseServer):
         writes = one.privileges & {"INSERT", "UPDATE"}
         if one.scope in (GrantScope.DATABASE, GrantScope.TABLE) and writes and like(one.database).fullmatch(_GRANT_TABLES):
             source = one.user if not one.host else f"{one.user}@{one.host}"
-            because = f"it may {' and '.join(sorted(writes)).lower()} the grant tables, and so give itself anything at the next load"
+            because = f"may {' and '.join(sorted(writes)).lower()} the grant tables, and so give itself anything at the next load"
             yield self.link(
                 source, self.right(RightKind.DB_SUPERUSER), LinkKind.MAY_GRANT, By(Mechanism.GRANT_TABLES), because, one.place, certain=True
             )

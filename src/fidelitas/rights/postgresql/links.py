@@ -25,5 +25,5 @@ def membership_link(server: DatabaseServer, one: RoleMembership) -> Link:
     kind = LinkKind.HAS if one.inherit else LinkKind.MAY_BECOME
     how = "has its grants, and may become it (SET ROLE)" if one.inherit and one.set else "may become it (SET ROLE)"
     how = how if one.set else "has its grants"
-    because = f"it is a member of {one.role} and {how}"
+    because = f"is a member of {one.role} and {how}"
     return server.link(one.member, server.role(one.role), kind, By(Mechanism.ROLE, one.role), because, one.place)

@@ -63,7 +63,7 @@ class _Object:
         """Yield that the owner, who was not granted the privilege or lost it, may grant it to itself."""
         found = self._privileges.owner_of(self._key)
         if found is not None and found.owner not in grantees:
-            because = f"it owns {self._key[1]} {self._key[3]}, and may grant itself any privilege on it"
+            because = f"owns {self._key[1]} {self._key[3]}, and may grant itself any privilege on it"
             by = By(Mechanism.OWNER)
             link = self._server.link(found.owner, self._right, LinkKind.MAY_GRANT, by, because, found.place, certain=True)
             yield from self._inherited(found.owner, link)
@@ -77,7 +77,7 @@ class _Object:
 
     @property
     def _condition(self) -> str:
-        return f"if it may use schema {self._key[2]}"
+        return f"if the role may use schema {self._key[2]}"
 
     def _memberships(self, role: str, onward: Mapping[str, Inherited]) -> LinkPath:
         """Return the memberships by which a role inherits, the shortest way."""
@@ -95,12 +95,12 @@ class _Object:
         if membership is not None:
             return membership_link(self._server, membership)
         owned = self._privileges.owner_of(("", "database", "", self._key[0]))
-        because = f"it owns database {self._key[0]}, and has the grants of {other} in it"
+        because = f"owns database {self._key[0]}, and has the grants of {other} in it"
         place = owned.place if owned is not None else self._privileges.roles[role].place
         return self._server.link(role, self._server.role(other), LinkKind.HAS, By(Mechanism.OWNER), because, place)
 
     def _granted(self, grant: DatabaseGrant) -> Link:
-        because = f"it is granted {_what(grant)}" + (" with grant option" if grant.grantable else "")
+        because = f"is granted {_what(grant)}" + (" with grant option" if grant.grantable else "")
         return self._server.link(grant.grantee, self._right, LinkKind.HAS, By(Mechanism.GRANT), because, grant.place)
 
     def _public(self, grant: DatabaseGrant) -> Iterator[Edge]:
@@ -112,7 +112,7 @@ class _Object:
             kind=LinkKind.HAS,
             strength=Strength.DIRECT if self._users is None else Strength.CONDITIONAL,
             by=By(Mechanism.PUBLIC),
-            because=f"everybody is granted {_what(grant)}",
+            because=f"PUBLIC is granted {_what(grant)}",
             conditions=() if self._users is None else (self._condition,),
             place=grant.place,
         )

@@ -87,7 +87,7 @@ class DatabaseRights(DatabaseServer):
     def _parameter(self, grant: DatabaseGrant) -> Iterator[Link]:
         """Yield what setting a parameter amounts to that names a command or library of the host (GRANT … ON PARAMETER)."""
         if grant.object_kind == "parameter" and grant.name.lower() in _PARAMETERS and grant.grantee:
-            because = f"it may set {grant.name} ({grant.privilege}), which says what the server runs or loads on its host"
+            because = f"may set {grant.name} ({grant.privilege}), which says what the server runs or loads on its host"
             right = self.right(RightKind.DB_HOST_ESCAPE)
             yield self.link(grant.grantee, right, LinkKind.HAS, By(Mechanism.PARAMETER, grant.name), because, grant.place, certain=True)
 
@@ -95,7 +95,7 @@ class DatabaseRights(DatabaseServer):
         if one.set or self._granted_only(one):
             yield membership_link(self, one)
         elif one.admin:
-            because = f"it may give membership in {one.role} to anybody, itself included (ADMIN OPTION)"
+            because = f"may give membership in {one.role} to any role, including itself (ADMIN OPTION)"
             by = By(Mechanism.ADMIN_OPTION)
             yield self.link(one.member, self.role(one.role), LinkKind.MAY_GRANT, by, because, one.place, certain=True)
 
@@ -111,7 +111,7 @@ class DatabaseRights(DatabaseServer):
                 self.right(RightKind.DB_SUPERUSER),
                 LinkKind.HAS,
                 By(Mechanism.ATTRIBUTE, "SUPERUSER"),
-                "it is a superuser",
+                "is a superuser",
                 role.place,
             )
             because = "a superuser runs programs of the server's host (COPY … FROM PROGRAM)"
@@ -125,7 +125,7 @@ class DatabaseRights(DatabaseServer):
                 certain=True,
             )
         elif role.create_role:
-            because = "it makes roles, changes their passwords and gives memberships (CREATEROLE)"
+            because = "makes roles, changes their passwords and gives memberships (CREATEROLE)"
             yield self.link(
                 role.name, self.right(RightKind.DB_GRANT), LinkKind.HAS, By(Mechanism.ATTRIBUTE, "CREATEROLE"), because, role.place
             )
@@ -133,7 +133,7 @@ class DatabaseRights(DatabaseServer):
                 yield from self._unbounded(role)
         if role.replication and not role.superuser:
             rules = list(replication_login_paths(self.facts, self.privileges, role.name))
-            because = "it streams the files of the whole server, password hashes among them (REPLICATION)"
+            because = "streams the files of the whole server, password hashes among them (REPLICATION)"
             conditions = () if rules else ("if a rule of access lets it replicate",)
             yield self.link(
                 role.name,
@@ -147,7 +147,7 @@ class DatabaseRights(DatabaseServer):
             )
 
     def _unbounded(self, role: DatabaseRole) -> Iterator[Link]:
-        because = "before version 16 CREATEROLE gives membership in any role that is no superuser"
+        because = "before version 16 CREATEROLE gives membership in any role that is not a superuser"
         for name in predefined():
             if name in self.privileges.roles and name != role.name:
                 yield self.link(

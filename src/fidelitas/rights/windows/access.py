@@ -52,7 +52,7 @@ def allowed_to(access: SecurityDescriptor | None, wanted: int) -> Iterator[Allow
         if left:
             seen.add(entry.sid)
             others = [one.sid for one in before if one not in own and not left & ~one.mask]
-            yield Allowed(entry.sid, f"unless it is {others[0]} too, which is denied it" if others else "")
+            yield Allowed(entry.sid, f"unless the account is also in {others[0]}, which is denied this" if others else "")
     limited = any(one.sid == _OWNER_RIGHTS for one in access.entries)
     if access.owner and access.owner not in seen and not limited and wanted & _WRITE_DAC:
         yield Allowed(access.owner)

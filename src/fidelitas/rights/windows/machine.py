@@ -68,10 +68,10 @@ class Tampering(Enum):
 
 
 _CLAUSES = {
-    Tampering.RECONFIGURE: "it may reconfigure {job}",
-    Tampering.REPLACE: "it can write {path}, which {job} runs",
-    Tampering.BESIDE: "it can put files beside {path}, which {job} runs",
-    Tampering.BEFORE: "it can make {path}, which is tried before the program of {job}",
+    Tampering.RECONFIGURE: "may reconfigure {job}",
+    Tampering.REPLACE: "can write {path}, which {job} runs",
+    Tampering.BESIDE: "can put files beside {path}, which {job} runs",
+    Tampering.BEFORE: "can make {path}, which is tried before the program of {job}",
 }
 
 
@@ -158,9 +158,7 @@ class WindowsRights(RowSubject):
                 if group.sid in EVERYBODY and source.name not in self.accounts:
                     continue  # "any account" stands for all the people of a domain
                 inner = (
-                    f"group {source.name} is in group {group.name}"
-                    if source.kind is PrincipalKind.GROUP
-                    else f"it is in group {group.name}"
+                    f"group {source.name} is in group {group.name}" if source.kind is PrincipalKind.GROUP else f"is in group {group.name}"
                 )
                 target = self.holders.of_sid(group.sid) if group.sid else self.node(group)
                 yield self._to(source, target, LinkKind.HAS, Strength.DIRECT, By(Mechanism.MEMBERSHIP), inner, member.place)

@@ -23,27 +23,27 @@ _ADMIN, _SECRETS, _EVIDENCE, _LOGS = RightKind.ADMIN, RightKind.READ_SECRETS, Ri
 
 # By the SID of the group, whatever it is called.
 GROUP_POWERS = {
-    "S-1-5-32-544": Power(_ADMIN, "it administers the machine", Strength.DIRECT, group="Administrators"),
-    "S-1-5-32-549": Power(_ADMIN, "it changes services, which run as the system", group="Server Operators"),
-    "S-1-5-32-550": Power(_ADMIN, "it loads printer drivers into the system", group="Print Operators"),
-    "S-1-5-32-551": Power(_SECRETS, "it reads any file, the machine's password hashes among them", group="Backup Operators"),
-    "S-1-5-32-573": Power(_LOGS, "it reads the event logs", Strength.DIRECT, group="Event Log Readers"),
-    "S-1-5-32-578": Power(_ADMIN, "it opens the disks of every virtual machine, and so the host", group="Hyper-V Administrators"),
+    "S-1-5-32-544": Power(_ADMIN, "administers the machine", Strength.DIRECT, group="Administrators"),
+    "S-1-5-32-549": Power(_ADMIN, "changes services, which run as the system", group="Server Operators"),
+    "S-1-5-32-550": Power(_ADMIN, "loads printer drivers into the system", group="Print Operators"),
+    "S-1-5-32-551": Power(_SECRETS, "reads any file, the machine's password hashes among them", group="Backup Operators"),
+    "S-1-5-32-573": Power(_LOGS, "reads the event logs", Strength.DIRECT, group="Event Log Readers"),
+    "S-1-5-32-578": Power(_ADMIN, "opens the disks of every virtual machine, and so the host", group="Hyper-V Administrators"),
 }
 USER_RIGHT_POWERS = {
-    "SeDebugPrivilege": Power(_ADMIN, "it writes into any process, the system's too (user right SeDebugPrivilege)"),
-    "SeTcbPrivilege": Power(_ADMIN, "it acts as part of the system (user right SeTcbPrivilege)"),
-    "SeCreateTokenPrivilege": Power(_ADMIN, "it makes tokens of anybody (user right SeCreateTokenPrivilege)"),
-    "SeAssignPrimaryTokenPrivilege": Power(_ADMIN, "it starts processes with tokens of others (user right SeAssignPrimaryTokenPrivilege)"),
+    "SeDebugPrivilege": Power(_ADMIN, "writes into any process, the system's too (user right SeDebugPrivilege)"),
+    "SeTcbPrivilege": Power(_ADMIN, "acts as part of the system (user right SeTcbPrivilege)"),
+    "SeCreateTokenPrivilege": Power(_ADMIN, "may create tokens of any account (user right SeCreateTokenPrivilege)"),
+    "SeAssignPrimaryTokenPrivilege": Power(_ADMIN, "starts processes with tokens of others (user right SeAssignPrimaryTokenPrivilege)"),
     "SeImpersonatePrivilege": Power(
-        _ADMIN, "it takes the token of a system service that connects to it (user right SeImpersonatePrivilege)"
+        _ADMIN, "takes the token of a system service that connects to one of its processes (user right SeImpersonatePrivilege)"
     ),
-    "SeLoadDriverPrivilege": Power(_ADMIN, "it loads drivers into the kernel (user right SeLoadDriverPrivilege)"),
-    "SeTakeOwnershipPrivilege": Power(_ADMIN, "it takes over any file or service (user right SeTakeOwnershipPrivilege)"),
-    "SeRestorePrivilege": Power(_ADMIN, "it writes any file, whatever its list says (user right SeRestorePrivilege)"),
-    "SeManageVolumePrivilege": Power(_ADMIN, "it writes to the volume below its files (user right SeManageVolumePrivilege)"),
-    "SeRelabelPrivilege": Power(_ADMIN, "it relabels objects of the system as its own (user right SeRelabelPrivilege)"),
-    "SeBackupPrivilege": Power(_SECRETS, "it reads any file, the machine's password hashes among them (user right SeBackupPrivilege)"),
-    "SeSecurityPrivilege": Power(_EVIDENCE, "it clears the security log (user right SeSecurityPrivilege)"),
-    "SeAuditPrivilege": Power(_EVIDENCE, "it writes entries of its own into the security log (user right SeAuditPrivilege)"),
+    "SeLoadDriverPrivilege": Power(_ADMIN, "loads drivers into the kernel (user right SeLoadDriverPrivilege)"),
+    "SeTakeOwnershipPrivilege": Power(_ADMIN, "takes over any file or service (user right SeTakeOwnershipPrivilege)"),
+    "SeRestorePrivilege": Power(_ADMIN, "writes any file, whatever its list says (user right SeRestorePrivilege)"),
+    "SeManageVolumePrivilege": Power(_ADMIN, "writes to the volume below its files (user right SeManageVolumePrivilege)"),
+    "SeRelabelPrivilege": Power(_ADMIN, "relabels objects of the system as its own (user right SeRelabelPrivilege)"),
+    "SeBackupPrivilege": Power(_SECRETS, "reads any file, the machine's password hashes among them (user right SeBackupPrivilege)"),
+    "SeSecurityPrivilege": Power(_EVIDENCE, "clears the security log (user right SeSecurityPrivilege)"),
+    "SeAuditPrivilege": Power(_EVIDENCE, "may write entries into the security log (user right SeAuditPrivilege)"),
 }

@@ -248,5 +248,5 @@ def _asks(rule: SudoRule, who: Identity, target: Identity | None, settings: Sett
     if target is not None and (settings.on("targetpw") or settings.on("runaspw")):
         return Asks.TARGET, (f"if the password of {target.name} is known",)
     if who.password is not None and who.password.state in (PasswordState.NONE, PasswordState.LOCKED):
-        return Asks.OWN, (f"if {who.name} can prove who it is: it has no password in force, and how sudo asks (PAM) was not read",)
+        return Asks.OWN, (f"if {who.name} can authenticate to sudo: no password is set, and what sudo asks for (PAM) was not read",)
     return Asks.OWN, ()
