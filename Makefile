@@ -1,10 +1,12 @@
 # Every target does all of its own set-up, on a fresh Debian or Ubuntu machine with Python 3.11 or newer.
 #
 #   make demo        make the demo estate, survey it and print the audit
+#   make survey      survey this machine (as root, to see all of it) and print the audit
 #   make test        lint, types and tests, with the system packages that the tests use
 #   make test-long   the same with thousands of questions to real sudo
 #   make fuzz        an hour of seeded hostile input for every language and reader (FUZZ_SECONDS, FUZZ_SEED)
 #   make benchmark   measure; prints ratios, fails nothing
+#   make man         write the manual pages and docs/checks.md
 #   make format      format the code
 #   make clean       remove what the other targets made
 
@@ -12,12 +14,15 @@ PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 # What the tests ask for their judgement: real sudo, other shells, a checker for shell scripts.
-PACKAGES := sudo busybox dash shellcheck iproute2 acl attr mawk gawk strace libcap2-bin openssh-server debootstrap rpm procps rsyslog systemd postgresql-15 mariadb-server slapd ldap-utils openssl samba-ad-dc samba-ad-provision samba-dsdb-modules samba-vfs-modules
+PACKAGES := sudo busybox dash shellcheck iproute2 acl attr mawk gawk strace libcap2-bin openssh-server debootstrap rpm procps rsyslog systemd postgresql-15 mariadb-server slapd ldap-utils openssl mandoc samba-ad-dc samba-ad-provision samba-dsdb-modules samba-vfs-modules
 
-.PHONY: demo test test-long fuzz check packages benchmark format clean
+.PHONY: demo survey test test-long fuzz check packages man benchmark format clean
 
 demo: $(VENV)/installed
 	$(BIN)/fidelitas demo
+
+survey: $(VENV)/installed
+	$(BIN)/fidelitas survey
 
 test: packages check
 
@@ -35,6 +40,10 @@ FUZZ_SECONDS ?= 3600
 FUZZ_SEED ?= 1
 fuzz: $(VENV)/installed-dev
 	$(BIN)/python tests/fuzz.py $(FUZZ_SECONDS) $(FUZZ_SEED)
+
+# The manual pages and docs/checks.md, made of the commands and checks; kept in the repository, so that an installed wheel has them.
+man: $(VENV)/installed
+	$(BIN)/python -m fidelitas.cli.manual docs
 
 packages:
 	@sh tests/packages.sh $(PACKAGES)

@@ -232,7 +232,7 @@ READERS: Mapping[str, Reader] = {
             )
         ).holdings
     ),
-    "processes": lambda content: running.read_processes({"processes": content, "log-in-ids": content}),
+    "processes": lambda content: running.read_processes({"processes": content, "login-ids": content}),
     "mounts": lambda content: (running.read_mounts(content), running.read_packages(content), running.read_kernel_settings(content, HERE)),
     "utmp": file("/run/utmp"),
     "postgresql rows": lambda content: database_rights_of(read_postgresql(listed(*_PG, platform="postgresql")(content))).holdings,

@@ -82,8 +82,8 @@ def test_no_password_is_copied_and_lines_keep_their_numbers(tmp_path: Path) -> N
     why = fidelitas("why", "tomas", cwd=tmp_path).out
     line = 1 + LDIF.splitlines().index(f"member: cn=tomas, {BASE.upper()}")
     assert f"saltmarsh:entries:{line}" in why
-    assert "tomas → %Bereitschaft: it is in group Bereitschaft" in why
-    assert "it administers every machine of the domain (Domain Admins)" in why
+    assert "tomas → %Bereitschaft: is in group Bereitschaft" in why
+    assert "administers every machine of the domain (Domain Admins)" in why
     assert "tomas" in fidelitas("holders", "--right", "directory-admin", cwd=tmp_path).out
 
 
@@ -137,7 +137,7 @@ def test_members_of_other_domains_and_members_that_are_told_in_part() -> None:
     ) + person("ines")
     found = rights(text)
     assert {str(holding.principal) for holding in found.holdings} == {"%Admins", "ines", "Authenticated Users"}
-    assert [(gap.what, gap.why) for gap in found.gaps] == [("members of Admins", "its members are told up to number 1 and go on")]
+    assert [(gap.what, gap.why) for gap in found.gaps] == [("members of Admins", "its members are listed up to number 1 and go on")]
     assert "directory.everyone-administrator" in {finding.check for finding in findings_on(found)}
     assert not rights(text.replace("range=0-1", "range=0-*")).gaps
 
@@ -146,7 +146,7 @@ def test_an_administrator_who_is_never_there() -> None:
     ticks = 134_000_000_000_000_000  # in August 2025
     found = rights(group("Admins", "ines", number=(*DOMAIN, 512)) + person("ines", f"lastLogonTimestamp: {ticks}\n"))
     assert [finding.check for finding in findings_on(found)] == ["directory.idle-administrator"]
-    assert words_of(found).about(found, "ines")[0] == "account, last log-on 2025-08-18"
+    assert words_of(found).about(found, "ines")[0] == "account, last logon 2025-08-18"
 
 
 @given(

@@ -195,7 +195,7 @@ def test_a_host_with_processes_out_of_step_is_told_by_itself() -> None:
     estate = judged_hosts([calm, stale, third])
     assert [isinstance(host, HostOverlay) for host in estate] == [False, False, True]
     reasons = [{link.because for one in host.held_by("rada") for route in one.routes for link in route.links} for host in estate]
-    assert [any("still holds group sudo" in because for because in every) for every in reasons] == [False, True, False]
+    assert [any("which the files no longer give" in because for because in every) for every in reasons] == [False, True, False]
 
 
 # -- keys that lead from host to host ----------------------------------------------------------------------------------------------

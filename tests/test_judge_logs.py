@@ -95,7 +95,7 @@ def test_what_was_really_done_is_what_usage_says(logs: Path, names: tuple[str, .
     assert all(part in command for (*_, command), (*_, part) in zip(found, DONE, strict=True))
     assert not [record for record in records if record.event.doubt]
     people = book.people.by_name
-    assert (people["rada"].failed, people["rada"].failures) == (3, "never let in")
+    assert (people["rada"].failed, people["rada"].failures) == (3, "never successful")
     assert (people["vesna"].failed, people["vesna"].failures) == (1, "mistyped")
     assert not book.gaps
 

@@ -85,7 +85,8 @@ MAY_IMPORT: dict[str, set[str]] = {
     "memberships": {"facts"},
     "people": {"rights", "facts", "errors", "text"},
     "comparison": {"rights"},
-    "inquiry": {"languages", "rights", "facts", "text", "errors"},
+    "obstacles": {"facts", "rights"},
+    "inquiry": {"languages", "obstacles", "rights", "facts", "text", "errors"},
     "ledger": {"evidence", "facts", "findings", "text", "errors"},
     "configuration": {"errors"},
     "administration": {"evidence", "facts", "languages", "rights", "text"},
@@ -98,7 +99,7 @@ MAY_IMPORT: dict[str, set[str]] = {
     "reports.blocks": set(),
     "reports.table": set(),
     "reports": {
-        "", "administration", "charter", "comparison", "configuration", "connections", "departure", "doors", "facts", "findings", "logbook", "people", "refusal", "rehearsal", "replay", "reports.blocks",
+        "", "administration", "charter", "comparison", "configuration", "connections", "departure", "doors", "facts", "findings", "inquiry", "logbook", "obstacles", "people", "refusal", "rehearsal", "replay", "reports.blocks",
         "reports.report", "reports.table", "rights", "text", "usage",
     },
     "demo": {"evidence", "text", "errors"},

@@ -353,7 +353,7 @@ def test_the_demo_logs_tell_what_was_put_into_them(demo: Path) -> None:
     assert joined["place"]["path"].endswith("auth.log.4.gz")
     assert [event["host"] for event in events if event["doubt"]] == ["curlew"]
     assert len([event for event in events if event["kind"] == "refused"]) == 4
-    assert [event["persons"] for event in events if event["kind"] == "log-in"] == [[]]
+    assert [event["persons"] for event in events if event["kind"] == "login"] == [[]]
     assert not document["not_recognised"]
     assert {event["time"][:4] for event in events} == {"2026"}
 

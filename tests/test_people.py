@@ -96,7 +96,7 @@ def test_both_forms_tell_the_same() -> None:
         ("person,accounts\nInes,a\nInes,b\n", "p.csv", 'p.csv:3: person "Ines" stands there twice, first as entry 2'),
         ("[[person]]\nname = 1\n", "p.toml", "p.toml:1: a person has no name"),
         ("x = 1\n", "p.toml", "p.toml:1: expected entries [[person]] and nothing else"),
-        ("[[person]]\nname = 'a'\naccounts = 3\n", "p.toml", "p.toml:1: the accounts of a are no list of names"),
+        ("[[person]]\nname = 'a'\naccounts = 3\n", "p.toml", "p.toml:1: the accounts of a are not a list of names"),
         ("[", "p.toml", "p.toml: "),
     ],
 )

@@ -280,14 +280,14 @@ def about(finding: dict[str, Any]) -> str:
     if finding["check"] in ("databases.weak-password-hash", "databases.expired-password"):
         return str(words[3])
     if finding["check"] == "databases.public-default-privileges":
-        return str(words[2])
+        return str(words[3])
     return str(words[1] if message.startswith("role ") else words[0])
 
 
 def test_routes_ways_in_and_who_may_read_a_table(surveyed: Path) -> None:
     tomas = fidelitas("why", "tomas", cwd=surveyed).out
-    assert "tomas → grp_oncall: it is a member of grp_oncall and has its grants, and may become it (SET ROLE)" in tomas
-    assert "grp_dba → db-superuser: it is a superuser" in tomas
+    assert "tomas → grp_oncall: is a member of grp_oncall and has its grants, and may become it (SET ROLE)" in tomas
+    assert "grp_dba → db-superuser: is a superuser" in tomas
     web = fidelitas("why", "svc_web", cwd=surveyed).out
     assert "svc_web to tides from 10.20.0.0/16: password  (pg_hba.conf:3)" in web
     assert ":4)" not in web  # a narrower rule behind it never decides
@@ -339,7 +339,7 @@ def test_an_account_with_the_documented_grants_sees_all_but_passwords(faulty: Se
 @pytest.mark.parametrize(
     ("arguments", "status", "message"),
     [
-        (["--postgresql", "postgresql://ines:secret@db/x"], 2, "a password on the command line can be read by everybody"),
+        (["--postgresql", "postgresql://ines:secret@db/x"], 2, "a password on the command line can be read by every user of this machine"),
         (["--postgresql", "nonsense=1"], 2, "cannot understand the connection parameters"),
         (["--postgresql", "host=/nowhere-at-all"], 4, 'could not read database server "host=/nowhere-at-all"'),
         (["--postgresql", "host=/a", "--postgresql", "host=/b", "--name", "db"], 2, "does not say which subject it is for"),

@@ -35,7 +35,7 @@ def test_the_accounts_of_a_host_with_numbers_groups_and_rights(estate: Estate) -
 def test_the_administrators_of_a_windows_machine_and_of_a_host(estate: Estate) -> None:  # noqa: F811
     machine = asked(estate, "admins", "avocet").out
     assert machine.startswith("avocet: 5 administrators; groups %Administrators, %Domein-beheerders")
-    assert re.search(r"^%Administrators +noor +member +admin +local-groups:1$", machine, re.MULTILINE)
+    assert re.search(r"^%Administrators +noor +listed +admin +local-groups:1$", machine, re.MULTILINE)
     document = asked(estate, "admins", "--format", "json").json
     check_schema("admins", document)
     assert len(document["subjects"]) == 8
@@ -47,7 +47,7 @@ def test_administrators_listed_primary_late_revoked_and_rules_that_are_commented
     fidelitas("survey", handed_in(tmp_path, sudoers=sudoers, files={"/etc/passwd": passwd}), cwd=tmp_path)
     out = fidelitas("admins", "knot", cwd=tmp_path).out
     assert out.startswith("knot: 3 administrators; groups %sudo\n")
-    assert re.search(r"^%sudo +rada +by its primary group .*root +/etc/sudoers:1:1$", out, re.MULTILINE)
+    assert re.search(r"^%sudo +rada +by primary group .*root +/etc/sudoers:1:1$", out, re.MULTILINE)
     assert re.search(r"^%sudo +ines +listed .*root", out, re.MULTILINE)
     assert re.search(r"^tomas ALL=\(ALL\) NOPASSWD: ALL +/etc/sudoers:2$", out, re.MULTILINE)
     assert "this = that" not in out

@@ -25,6 +25,7 @@ from fidelitas.languages.linux.polkit_actions import read_local_authority, read_
 from fidelitas.languages.linux.sessions import read_login_sessions
 from fidelitas.languages.linux.units import read_units
 from fidelitas.platforms import findings_on
+from fidelitas.reports.obstacles import cause
 from fidelitas.rights import HostRights, rights_of
 from fidelitas.rights.linux.sudo import Question
 from support import NOW, Put, bundle, found, held
@@ -82,7 +83,7 @@ def test_a_session_keeps_a_group_that_was_taken_away(groups: str, check: str | N
     known = host({"/etc/group": GROUP}, {"processes": processes}, item("/run/docker.sock", 0o660, gid=120, kind="other"))
     assert held(known) == root
     assert [one.message for one in found(known, "groups.revoked-but-active")] == (
-        ["ines is not in group docker any more, and its processes 77 (bash) still are"] if check else []
+        ["ines was removed from group docker, but processes 77 (bash) still have it"] if check else []
     )
 
 
@@ -96,8 +97,11 @@ def test_may_tells_that_the_group_is_not_in_force_yet() -> None:
     processes = b"78\t1\t1001 1001 1001\t1001 1001 1001\t1001\tbash\n"
     evidence = bundle("%sudo ALL=ALL\n")
     asked = Question(account="ines", command=("/bin/ls",), at=NOW)
-    notes = [Inquiry(replace(evidence, listings={"processes": listed})).ask(asked, whole=True).notes for listed in (processes, b"")]
-    assert notes == [("no running session of ines holds group sudo yet: sudo refuses until it logs in again",), ()]
+    answers = [Inquiry(replace(evidence, listings={"processes": listed})).ask(asked, whole=True) for listed in (processes, b"")]
+    assert [[cause(one) for one in answer.obstacles] for answer in answers] == [
+        ["no running session of ines has group sudo yet, which the rule at /etc/sudoers:1:1 is for"],
+        [],
+    ]
 
 
 # -- programs ----------------------------------------------------------------------------------------------------------------------
@@ -194,8 +198,8 @@ def test_any_attribute_is_survived(value: bytes) -> None:
 
 @given(st.binary(max_size=80))
 def test_any_listing_is_survived(content: bytes) -> None:
-    names = ("set-id", "capabilities", "capabilities-told", "dpkg-owners", "dpkg-md5sums", "rpm-files", "md5", "processes", "mounts",
-             "kernel", "private-keys", "scripts", "homes", "log-in-ids", "file-systems", "kept-passwords", "access-lists", "sudo-version")  # fmt: skip
+    names = ("set-id", "capabilities", "getcap", "dpkg-owners", "dpkg-md5sums", "rpm-files", "md5", "processes", "mounts",
+             "kernel", "private-keys", "scripts", "homes", "login-ids", "file-systems", "kept-passwords", "access-lists", "sudo-version")  # fmt: skip
     host({}, dict.fromkeys(names, content))
 
 
@@ -298,7 +302,7 @@ def test_who_writes_a_command_of_sudo_is_root_as_soon_as_it_is_run() -> None:
     items = (*evidence.items, item("/opt", 0o755, kind="folder"), item("/opt/tool", 0o755, uid=1002))
     known = rights_of(read_host(replace(evidence, manifest=replace(evidence.manifest, items=items))))
     (holding,) = [one for one in known.held_by("tomas") if str(one.right) == "root"]
-    assert holding.routes[0].conditions == ("if somebody runs /opt/tool as root by that rule",)
+    assert holding.routes[0].conditions == ("if someone runs /opt/tool as root by that rule",)
 
 
 @pytest.mark.parametrize(
@@ -576,7 +580,7 @@ def test_a_key_that_lies_on_one_host_and_opens_root_on_another_is_the_worst() ->
     assert [str(one.severity) for one in estate_findings([opened]) if one.check == "login.shared-key"] == ["medium"]
     (worst,) = [one for one in estate_findings([opened, lying]) if one.check == "login.shared-key"]
     assert str(worst.severity) == "high"
-    assert worst.message.endswith("its private half lies on knot in /home/ines/.ssh/id_ed25519, without a passphrase")
+    assert worst.message.endswith("its private key is stored on knot in /home/ines/.ssh/id_ed25519, without a passphrase")
 
 
 @pytest.mark.parametrize(

@@ -225,7 +225,7 @@ def test_the_name_decides_whether_sudo_reads_a_file_of_a_folder(name: str, state
 @pytest.mark.parametrize(
     ("put", "reason"),
     [
-        (Put("", 0o442), "is writable by everybody"),
+        (Put("", 0o442), "is writable by everyone"),
         (Put("", 0o460, gid=5), "is writable by the group with gid 5"),
         (Put("", 0o440, uid=7), "belongs to uid 7, not to 0"),
         (Put("", 0o664, gid=0), None),

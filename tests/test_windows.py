@@ -320,16 +320,16 @@ def test_events_tell_who_did_what() -> None:
     found, gaps = events(text)
     assert not gaps
     assert found == [
-        (EventKind.LOGIN, "log-on", "", "ines", "", "remote desktop", 1),
-        (EventKind.USED, "log-on", "ines", "administrator", "", "SeDebugPrivilege SeBackupPrivilege", 4),
+        (EventKind.LOGIN, "logon", "", "ines", "", "remote desktop", 1),
+        (EventKind.USED, "logon", "ines", "administrator", "", "SeDebugPrivilege SeBackupPrivilege", 4),
         (EventKind.USED, "elevation", "ines", "administrator", "", "", 6),
         (EventKind.USED, "runas", "ines", "rada", "", "", 8),
         (EventKind.CHANGED, "accounts", "ines", "werkstatt", "Beheerders", "added to the group", 9),
         (EventKind.CHANGED, "accounts", "ines", "O, Rada", "Domein-beheerders", "added to the group", 10),
         (EventKind.CHANGED, "accounts", "ines", "neu", "", "account made", 11),
         (EventKind.CHANGED, "policy", "ines", "werkstatt", "", "user right given: SeDebugPrivilege", 12),
-        (EventKind.LOGIN_FAILED, "log-on", "", "gast", "", "wrong password", 13),
-        (EventKind.CLOSED, "log-on", "ines", "administrator", "", "", 14),
+        (EventKind.LOGIN_FAILED, "logon", "", "gast", "", "wrong password", 13),
+        (EventKind.CLOSED, "logon", "ines", "administrator", "", "", 14),
     ]
     assert events(text, 700)[0] == found  # wherever a block ends
     (used,) = [one for one in WindowsEventReader(HERE).events([text.encode()]) if one.program == "elevation"]
@@ -459,7 +459,7 @@ def test_sessions_with_an_administrators_privileges_and_what_was_done_in_them(tm
     ran = fidelitas("usage", "--log", "Security.xml", "--sessions", "--format", "csv", "--name", "avocet", cwd=tmp_path)
     head, row = ran.out.splitlines()
     told = dict(zip(head.split(","), row.split(","), strict=True))
-    assert (told["person"], told["as"], told["lasted"], told["deeds"]) == ("ines", "administrator", "1 h 00 min", "2")
+    assert (told["person"], told["as"], told["lasted"], told["events"]) == ("ines", "administrator", "1 h 00 min", "2")
     other = fidelitas("usage", "--log", "Security.xml", "--sessions", "--format", "csv", "--host", "godwit", cwd=tmp_path)
     assert other.status == 2  # the log is of no such host
 

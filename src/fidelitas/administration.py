@@ -11,7 +11,7 @@ from fidelitas.rights import Holding, HostRights, Principal, PrincipalKind, Subj
 from fidelitas.rights.linux.live import stale_groups
 from fidelitas.text import decode
 
-__all__ = ["AdminGroup", "AdminMember", "Administration", "InertRule", "administration_of"]
+__all__ = ["AdminGroup", "AdminMember", "Administration", "InertRule", "administration_of", "members_of"]
 
 _POLICY = re.compile(r"/sudoers(\.d/[^/]+)?$")
 
@@ -59,7 +59,7 @@ def administration_of(rights: SubjectRights, evidence: Bundle | None) -> Adminis
     alone = [one for one in full if one.principal not in through and not _by_group(one, through)]
     return Administration(
         rights=rights,
-        groups=tuple(AdminGroup(one, tuple(_members(rights, one))) for one in groups),
+        groups=tuple(AdminGroup(one, tuple(members_of(rights, one.principal))) for one in groups),
         alone=tuple(alone),
         inert=tuple(_inert(rights, evidence)),
     )
@@ -75,24 +75,27 @@ def _by_group(one: Holding, through: set[Principal]) -> bool:
     return any(link.target in through for route in one.routes for link in route.links)
 
 
-def _members(rights: SubjectRights, group: Holding) -> Iterator[AdminMember]:
-    name = group.principal.name
+def members_of(rights: SubjectRights, group: Principal) -> Iterator[AdminMember]:
+    """Yield the members of a group, or of a role, each with how it is one; those that only running processes still have among them."""
+    name = group.name
     if isinstance(rights, HostRights):
         stale = {(one.who.name, one.group): one.held for one in stale_groups(rights.facts, rights.population)}
         for who in rights.population.members(name):
             membership = next(one for one in who.memberships if one.group.name == name)
-            how = "by its primary group" if membership.primary else "by the directory" if membership.nested else "listed"
+            how = "by primary group" if membership.primary else "by the directory" if membership.nested else "listed"
             late = "in force after the next login" if stale.get((who.name, name)) is False else None
             yield AdminMember(who.name, how, late or (None if who.login.possible is not False else f"login {who.login.value}"))
         for (account, named), held in stale.items():
             if held and named == name:
                 yield AdminMember(account, "removed", "its running processes still have the group")
         return
-    written = str(group.principal)
-    for one in dict.fromkeys(other.principal for other in rights.holdings if other.principal != group.principal):
-        groups = tuple(rights.belongs_to(one.name))
+    written = str(group)
+    known = dict.fromkeys(str(other.principal) for other in rights.holdings if other.principal != group)
+    known |= dict.fromkeys(sorted(getattr(rights, "accounts", ())))
+    for one in known:
+        groups = tuple(rights.belongs_to(one.removeprefix("%")))
         if written in groups or name in groups:
-            yield AdminMember(str(one), "group" if one.kind is PrincipalKind.GROUP else "member")
+            yield AdminMember(one, "group" if one.startswith("%") else "listed")
 
 
 def _inert(rights: SubjectRights, evidence: Bundle | None) -> Iterator[InertRule]:

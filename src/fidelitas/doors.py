@@ -1,4 +1,4 @@
-"""Which account a connection to a database server gets, and by which line it is let in."""
+"""Which account a connection to a database server gets, and by which line it is accepted."""
 
 from dataclasses import dataclass
 from ipaddress import IPv4Address, IPv6Address, ip_address

@@ -1,4 +1,4 @@
-"""A finding: one risky or unexpected thing, and how it is named for ever after.
+"""A finding: one risky or unexpected thing, and the key that stays with it.
 
 Knows nothing of rights: checks make findings, reports show them.
 """
@@ -9,7 +9,7 @@ from enum import IntEnum
 
 from fidelitas.text import Place
 
-__all__ = ["Finding", "Severity"]
+__all__ = ["Finding", "Severity", "Statistic"]
 
 
 class Severity(IntEnum):
@@ -23,6 +23,15 @@ class Severity(IntEnum):
 
     def __str__(self) -> str:
         return self.name.lower()
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Statistic:
+    """The numbers behind a finding: what was observed, what is usual, and how probable the observation is by chance."""
+
+    observed: float
+    expected: float
+    chance: float
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -43,6 +52,7 @@ class Finding:
     places: tuple[Place, ...]
     quote: str | None = None
     safer: str | None = None
+    statistic: Statistic | None = None
 
     @property
     def theme(self) -> str:

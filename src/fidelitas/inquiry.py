@@ -15,6 +15,7 @@ from fidelitas.errors import RequestError
 from fidelitas.facts import FileState, PolicyFileState, SudoPolicy, SudoRule
 from fidelitas.languages.evidence import HostEvidence
 from fidelitas.languages.linux.host import read_host
+from fidelitas.obstacles import Obstacle, obstacles
 from fidelitas.rights.linux.host import policy_of
 from fidelitas.rights.linux.live import Stale, stale_groups
 from fidelitas.rights.linux.population import Identity, populate
@@ -28,6 +29,7 @@ from fidelitas.rights.linux.sudo import (
     Question,
     UnknownNameError,
     Verdict,
+    groups_that_may,
     jail_of,
     notes_on,
 )
@@ -45,6 +47,7 @@ class Answer:
     question: Question
     decision: Decision
     notes: tuple[str, ...] = ()  # on the file behind the deciding rule's command
+    obstacles: tuple[Obstacle, ...] = ()  # what is in the way, of the policy, the session or the account
 
 
 class Inquiry:
@@ -86,15 +89,20 @@ class Inquiry:
             decision = judge.decide(question, whole=whole)
         except UnknownNameError as error:
             raise RequestError(str(error)) from error
-        notes = (
-            (*judge.depends(question), *self._notes(policy, decision, judge.resolved(question)[0].who), *_left_out(policy.facts))
-            if whole
-            else ()
+        if not whole:
+            return Answer(question=question, decision=decision)
+        target, resolved = judge.resolved(question)
+        allowed = decision.verdict is Verdict.ALLOWED
+        groups = () if allowed else tuple(groups_that_may(policy, target, resolved, question.at))
+        return Answer(
+            question=question,
+            decision=decision,
+            notes=(*judge.depends(question), *self._notes(policy, decision, target.who), *_left_out(policy.facts)),
+            obstacles=obstacles(question, decision, target.who, policy, self._stale, groups),
         )
-        return Answer(question=question, decision=decision, notes=notes)
 
     def _notes(self, policy: Policy, decision: Decision, who: Identity) -> Iterator[str]:
-        """Yield what to know of the rule's file, and of sessions that hold other groups than the files give (group_source=adaptive)."""
+        """Yield what to know of the file that the rule names."""
         if decision.leaf is None or decision.rule is None:
             return
         jail = jail_of(decision.rule)
@@ -105,10 +113,6 @@ class Inquiry:
         if decision.rule.options.cwd is not None:
             chosen = decision.rule.options.cwd == "*"
             yield "the user chooses the folder that it runs in (CWD=*)" if chosen else f"it runs in {decision.rule.options.cwd} (CWD)"
-        match = policy.users(decision.rule.users, who)
-        for stale in self._stale:
-            if match is not None and match.member.value == f"%{stale.group}" and stale.who.name == who.name and not stale.held:
-                yield f"no running session of {who.name} holds group {stale.group} yet: sudo refuses until it logs in again"
 
     def decision(self, account: str, run_as: str | None, command: tuple[str, ...]) -> Decision:
         """Return the decision about a command at the time of the evidence; an account or group that does not exist may do nothing."""

@@ -20,7 +20,7 @@ from fidelitas.languages.postgresql import is_postgresql_dump
 from fidelitas.languages.windows.tool_output import is_group_listing
 from fidelitas.rights import SubjectRights
 
-__all__ = ["PLATFORMS", "Dump", "Platform", "Reach", "check_names", "findings_on", "is_host", "load"]
+__all__ = ["PLATFORMS", "Dump", "Platform", "Reach", "check_names", "check_texts", "every_check", "findings_on", "is_host", "load"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -122,8 +122,9 @@ def findings_on(rights: SubjectRights, platforms: Mapping[str, Platform] = PLATF
     return sorted(run_checks(checks, rights), key=lambda finding: (finding.severity, finding.check, finding.places[0], finding.about))
 
 
-def _every_check() -> dict[str, AnyCheck]:
-    # What brings the numerical libraries is asked for here alone.
+def every_check() -> dict[str, AnyCheck]:
+    """Return every check by its name."""
+    # The checks of logs need readers that other questions do without.
     from fidelitas.checks.usage.table import USE_CHECKS  # noqa: PLC0415
 
     every: Iterable[Iterable[AnyCheck]] = (*(row.checks for row in PLATFORMS.values()), ESTATE_CHECKS, USE_CHECKS)
@@ -132,10 +133,10 @@ def _every_check() -> dict[str, AnyCheck]:
 
 def check_names() -> frozenset[str]:
     """Return the names of all checks, and of their families."""
-    names = _every_check()
+    names = every_check()
     return frozenset({*names, *(name.partition(".")[0] for name in names)})
 
 
 def check_texts() -> dict[str, tuple[str, str, str, str]]:
     """Return the title, the reason, the fix and the severity of each check, by its name."""
-    return {name: (one.title, one.why, one.advice, str(one.severity)) for name, one in sorted(_every_check().items())}
+    return {name: (one.title, one.why, one.advice, str(one.severity)) for name, one in sorted(every_check().items())}

@@ -5,7 +5,7 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from typing import Generic, Protocol, TypeVar
 
-from fidelitas.findings import Finding, Severity
+from fidelitas.findings import Finding, Severity, Statistic
 from fidelitas.text import Place
 
 __all__ = ["AnyCheck", "Check", "Found", "check", "title_and_reason"]
@@ -21,6 +21,7 @@ class Found:
     quote: str | None = None
     safer: str | None = None  # a safer rule written out, where one can be made of the rule itself
     severity: Severity | None = None
+    statistic: Statistic | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -46,6 +47,7 @@ class AnyCheck:
             places=found.places,
             quote=found.quote or None,
             safer=found.safer or None,
+            statistic=found.statistic,
         )
 
 

@@ -115,7 +115,7 @@ def session_after_expiry(rights: DatabaseRights) -> Iterator[Found]:
         why = (
             "has no such role any more"
             if role is None
-            else "lets it log in no more"
+            else "no longer allows the login"
             if not role.login
             else "has an expired password for it"
         )

@@ -8,7 +8,6 @@ from fidelitas.cli.names import unknown_name
 from fidelitas.cli.output import Output, format_option
 from fidelitas.cli.source import Source, source_options
 from fidelitas.reports.account import account_report
-from fidelitas.reports.subjects import words_of
 
 
 @click.command
@@ -17,9 +16,12 @@ from fidelitas.reports.subjects import words_of
 @source_options
 @format_option
 def command(name: str, subject: str | None, source: Source, output: Output) -> None:
-    """Show one account: on each host its identity, groups, and what it may run as whom; and its rights elsewhere."""
+    """Show one account: on each host its identity, groups, and what it may run as whom; and its rights elsewhere.
+
+    NAME may also be a group, as %NAME: its members on each subject, and what it gives them.
+    """
     subjects = source.audit(subject).subjects
-    if not any(words_of(one).document(one, name) for one in subjects):
-        raise unknown_name("no subject in evidence has an account", name, (known for one in subjects for known in one.names()))
+    if not any(one.knows(name) for one in subjects):
+        raise unknown_name("no subject in evidence has an account or group", name, (known for one in subjects for known in one.names()))
     output.report(account_report(name, subjects), of=subjects)
     tell_gaps(subjects)

@@ -43,7 +43,7 @@ def check(file: Path, policy: Path | None, root: Path | None, allow_gaps: bool, 
         as = "root"                     # USER, USER:GROUP or :GROUP
         command = "/usr/bin/systemctl restart tide-ingest"
 
-    With --policy a change is tested before it is made.  Exit status: 1 a demand is broken, else 3 one cannot be told, else 0.
+    With --policy a change is tested before it is made.  Exit status: 1 a demand is broken, else 3 one cannot be decided, else 0.
     """  # noqa: D301 Click wants the character itself
     clauses = charter_of(file)
     bundles = source.bundles() if root is None else [bundle_of_root(root)]

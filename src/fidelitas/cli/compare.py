@@ -23,8 +23,10 @@ def command(first: str, second: str, subject: str | None, whole: bool, source: S
     hosts = source.audit(subject).subjects
     for name in (first, second):
         if not any(host.knows(name) for host in hosts):
-            where = subject or "any subject in the ledger"
-            raise unknown_name(f"{where} has no account", name, (known for host in hosts for known in host.names()))
+            where = f"subject {subject} has" if subject else "no subject in the ledger has"
+            raise unknown_name(
+                f"{where} {'no' if subject else 'an'} account or group", name, (known for host in hosts for known in host.names())
+            )
     found = compare(hosts, first, second)
     output.report(comparison_report(found, first, second, whole=whole), of=hosts)
     tell_gaps(hosts)

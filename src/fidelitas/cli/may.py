@@ -49,7 +49,9 @@ def command(
     source: Source,
     output: Output,
 ) -> None:
-    """Show whether ACCOUNT may run COMMAND, by which rule; if not, the nearest rule and what differs.
+    """Show whether ACCOUNT may run COMMAND, by which rule; if not, why in one sentence, what would allow it, and the nearest rules.
+
+    Also shown: a group that no running session has yet, an expired account, one that cannot log in.
 
     The host is SUBJECT of the ledger or, with SUBJECT left out, the one of --root or --policy.  With --batch each line of FILE is a
     question, {"id", "account", "command": [...], "run_as", "run_as_group", "host", "addresses": [...], "at",
@@ -70,7 +72,7 @@ def command(
     user, group = run_as_of(run_as)
     question = Question(account=account, command=asked, run_as=user, run_as_group=group, at=_time(time), path=search, folder=folder)
     answer = inquiry.ask(question, whole=True)
-    output.report(decision_report(subject, question, answer.decision, answer.notes, inquiry.policy))
+    output.report(decision_report(subject, question, answer, inquiry.policy))
     raise SystemExit(0 if answer.decision.verdict is Verdict.ALLOWED else 1)
 
 

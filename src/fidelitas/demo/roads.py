@@ -68,7 +68,7 @@ def _common(host: HostBuilder, *, root: str, password: str, su: str) -> None:
     host.policies["/etc/crontab"] = File(_CRONTAB)
     host.listing("kernel", "".join(f"{name}\t{value}\n" for name, value in _KERNEL.items()))
     host.listing("mounts", _MOUNTS)
-    host.listing("file-systems", "searched\t/\nsearched\t/srv\npassed over\t/proc\tproc\npassed over\t/sys\tsysfs\n")
+    host.listing("file-systems", "searched\t/\nsearched\t/srv\nskipped\t/proc\tproc\nskipped\t/sys\tsysfs\n")
     host.listings["kept-passwords"] = "read\n" + host.listings.get("kept-passwords", "")
     host.listing("homes", "read\n" + "".join(f"{name}\t{home}\n" for name, home in host.homes()))
     host.listing("processes", "1\t0\t0 0 0\t0 0 0\t0\tsystemd\n")

@@ -5,8 +5,8 @@ from dataclasses import dataclass
 
 from fidelitas.departure.removal import key_steps, removal_steps
 from fidelitas.departure.steps import Phase, Step
-from fidelitas.people import MappedPerson
-from fidelitas.rights import Holding, HostRights, PrincipalKind, SubjectRights
+from fidelitas.people import MappedPerson, PersonalAccounts
+from fidelitas.rights import Holding, HostRights, SubjectRights
 
 __all__ = ["Departure", "Remaining", "departure_of"]
 
@@ -32,9 +32,10 @@ class Departure:
 
 def departure_of(person: MappedPerson, subjects: Sequence[SubjectRights]) -> Departure:
     """Return what a person still holds on some subjects, and how it is taken away."""
-    accounts = tuple((one, name) for one in subjects for name in sorted(_accounts(one, person)))
-    remaining = [Remaining(one, name, holding) for one, name in accounts for holding in one.held_by(name) if _counts(holding)]
-    remaining += _from_elsewhere(accounts, subjects)
+    personal = PersonalAccounts(subjects)
+    accounts = tuple(personal.of(person))
+    remaining = [Remaining(one, name, holding) for one, name in accounts for holding in personal.held(one, name)]
+    remaining += [Remaining(one, str(holding.principal), holding) for one, holding in personal.held_elsewhere(accounts)]
     steps = [step for one, name in accounts for step in removal_steps(one, name)]
     fingerprints = set(_fingerprints(accounts))
     for one in subjects:
@@ -52,35 +53,6 @@ def departure_of(person: MappedPerson, subjects: Sequence[SubjectRights]) -> Dep
 def _order(step: Step) -> tuple[object, ...]:
     """Return the order of a step: of lines of one file the last first, so that the numbers of the others stay."""
     return step.phase, step.subject, -(step.place.line or 0) if step.phase is Phase.KEYS and step.place else 0
-
-
-def _accounts(one: SubjectRights, person: MappedPerson) -> set[str]:
-    """Return the accounts of a subject that are the person's; of a database that has accounts for hosts, those of every host."""
-    found = {name for name in (*one.names(), *(name for name, _ in one.comments())) if person.owns(one.subject, name)}
-    called = getattr(one, "accounts_called", None)
-    if called is not None:
-        found |= {account for name in person.accounts for account in called(name.rpartition(":")[2])}
-    own = (name.rpartition(":")[2] for name in person.accounts if name.rpartition(":")[0] in ("", one.subject))
-    return found | {name for name in own if one.knows(name) and not name.startswith("%") and called is None and _is_here(one, name)}
-
-
-def _is_here(one: SubjectRights, name: str) -> bool:
-    """Return whether an account is one of the subject's own, not merely another host's of that name."""
-    accounts = getattr(one, "accounts", None)
-    return not isinstance(one, HostRights) and (accounts is None or name in accounts or name in one.names())
-
-
-def _counts(holding: Holding) -> bool:
-    return holding.principal.kind is not PrincipalKind.ANY_ACCOUNT
-
-
-def _from_elsewhere(accounts: Iterable[tuple[SubjectRights, str]], subjects: Iterable[SubjectRights]) -> Iterator[Remaining]:
-    """Yield what the accounts hold on other subjects: by keys from host to host, and by sockets of servers."""
-    names = {f"{name}@{one.subject}" for one, name in accounts}
-    for one in subjects:
-        for holding in one.holdings:
-            if holding.principal.kind is PrincipalKind.ELSEWHERE and str(holding.principal) in names:
-                yield Remaining(one, str(holding.principal), holding)
 
 
 def _fingerprints(accounts: Iterable[tuple[SubjectRights, str]]) -> Iterator[str]:

@@ -39,7 +39,7 @@ LIMITS = Limits()
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Member:
-    """A member of an archive, or, where `refused` is set, the reason why it was passed over."""
+    """A member of an archive, or, where `refused` is set, the reason why it was skipped."""
 
     name: str
     content: bytes = b""

@@ -57,7 +57,7 @@ class Programs:
 
     `packaged` maps a path to what the package manager says of it; a path that is not there belongs to no package, where `manager` is
     known.  `digests` maps a path and an algorithm to what the file has now.  `searched` are the folders from which the search began,
-    `passed_over` pairs of a mount point and its kind of file system.
+    `skipped` pairs of a mount point and its kind of file system.
     """
 
     set_id: tuple[SetIdFile, ...] = ()
@@ -66,4 +66,4 @@ class Programs:
     digests: dict[tuple[str, str], str] = field(default_factory=dict)
     manager: str | None = None
     searched: tuple[str, ...] = ()
-    passed_over: tuple[tuple[str, str], ...] = ()
+    skipped: tuple[tuple[str, str], ...] = ()

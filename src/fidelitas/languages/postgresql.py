@@ -78,7 +78,7 @@ class _Catalogue(RowReader):
         for row, place in self.rows("access-rules"):
             if row.get("type") is None:
                 why = f"the server cannot read this line: {clipped(escape_control(str(row.get('error'))), 120)}"
-                weakens = "what it was meant to let in; after an error a reload keeps the rules from before"
+                weakens = "which logins it was meant to allow; after an error a reload keeps the rules from before"
                 self.missing(why, weakens, place, what="rule of access")
             else:
                 found += self.one(_of(_access_rule, ""), row, place)

@@ -6,6 +6,7 @@ from datetime import date
 from difflib import get_close_matches
 
 from fidelitas.facts import AuthorizedKey, Place
+from fidelitas.people.accounts import PersonalAccounts
 from fidelitas.people.map import MappedPerson
 from fidelitas.rights import Holding, PrincipalKind, SubjectRights
 
@@ -65,15 +66,28 @@ class Joined:
 def join(people: Sequence[MappedPerson], subjects: Iterable[SubjectRights]) -> Joined:
     """Return the accounts of the subjects by person."""
     subjects = tuple(subjects)
+    personal = PersonalAccounts(subjects)
     every = [(one, comment) for subject in subjects for one, comment in _accounts(subject, people)]
     owners = {one: [person for person in people if person.owns(one.subject, one.account)] for one, _ in every}
     return Joined(
-        people=tuple((person, tuple(one for one, mine in owners.items() if person in mine)) for person in people),
+        people=tuple((person, tuple(_owned(person, personal))) for person in people),
         unmapped=tuple(_suggestion(one, comment, people) for one, comment in every if not owners[one] and one.holdings),
         shared=tuple((one, tuple(person.name for person in mine)) for one, mine in owners.items() if len(mine) > 1),
         missing=tuple(_missing(people, subjects, {one.account for one, _ in every})),
         one_key=tuple(_one_key(people, subjects)),
     )
+
+
+def _owned(person: MappedPerson, personal: PersonalAccounts) -> Iterator[Owned]:
+    """Yield a person's accounts with what they hold, also as accounts of another host."""
+    accounts = personal.of(person)
+    for one, name in accounts:
+        yield Owned(one.subject, name, personal.held(one, name))
+    elsewhere: dict[tuple[str, str], list[Holding]] = {}
+    for one, holding in personal.held_elsewhere(accounts):
+        elsewhere.setdefault((one.subject, str(holding.principal)), []).append(holding)
+    for (subject, name), holdings in elsewhere.items():
+        yield Owned(subject, name, tuple(holdings))
 
 
 def _missing(

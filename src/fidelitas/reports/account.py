@@ -1,12 +1,15 @@
-"""One account's page: on each subject who it is, its groups, and all that it may do: as blocks, and as the JSON document `account`."""
+"""The page of an account or a group: on each subject what it is, its groups or members, and all that it may do; and the JSON document."""
 
+import shlex
 from collections.abc import Sequence
 from typing import Any
 
 from fidelitas.reports.blocks import Block, Row
 from fidelitas.reports.documents import holding_document
+from fidelitas.reports.group import group_document, group_page
 from fidelitas.reports.holders import Filter, holders_table, selected
 from fidelitas.reports.report import Report
+from fidelitas.reports.standing import standing
 from fidelitas.reports.subjects import words_of
 from fidelitas.rights import SubjectRights
 
@@ -16,17 +19,24 @@ __all__ = ["account_blocks", "account_document", "account_report"]
 def account_report(name: str, subjects: Sequence[SubjectRights]) -> Report:
     """Return an account's page."""
     return Report(
+        answer=lambda: [standing(name, (holding for _, holding in selected(subjects, Filter(account=name))))],
+        onward=lambda: [_onward(name)],
         parts=lambda: account_blocks(name, subjects),
         rows=lambda: (holders_table(selected(subjects, Filter(account=name)), whole=True),),
         document=lambda: account_document(name, subjects),
     )
 
 
+def _onward(name: str) -> str:
+    used = "" if name.startswith("%") else f" · fidelitas usage --person {shlex.quote(name)}"
+    return f"fidelitas why {shlex.quote(name)}{used}"
+
+
 def account_blocks(name: str, subjects: Sequence[SubjectRights]) -> list[Block]:
     """Return a headline, and blocks for each subject that knows the account, or that it leads to from another; hosts first."""
-    known = {one.subject: list(words_of(one).pages(one, name)) for one in subjects}
+    known = {one.subject: _page(one, name) for one in subjects}
     hosts, others = ([one for one in subjects if words_of(one).section == section] for section in ("hosts", "servers"))
-    here = [one for one in hosts if words_of(one).document(one, name) is not None]
+    here = [one for one in hosts if known[one.subject]]
     comments = dict.fromkeys(comment for one in subjects for account, comment in one.comments() if account == name and comment)
     counted = [(len(here), "host"), (sum(bool(known[one.subject]) for one in others), "other subject")]
     shown = " and ".join(f"{count} {what}{'' if count == 1 else 's'}" for count, what in counted if count)
@@ -34,9 +44,13 @@ def account_blocks(name: str, subjects: Sequence[SubjectRights]) -> list[Block]:
     return [Block(f"{name} on {shown}", tuple(Row(text) for text in comments)), *pages]
 
 
+def _page(one: SubjectRights, name: str) -> list[Block]:
+    return group_page(one, name) if name.startswith("%") else list(words_of(one).pages(one, name))
+
+
 def account_document(name: str, subjects: Sequence[SubjectRights]) -> dict[str, Any]:
     """Return the JSON document of an account, on hosts and on other subjects."""
-    pages = [(words_of(one).section, words_of(one).document(one, name)) for one in subjects]
+    pages = [] if name.startswith("%") else [(words_of(one).section, words_of(one).document(one, name)) for one in subjects]
     elsewhere = ((one, holding) for one in subjects for holding in one.from_elsewhere if holding.principal.is_called(name))
     return {
         "schema": "fidelitas/account/1",
@@ -44,4 +58,5 @@ def account_document(name: str, subjects: Sequence[SubjectRights]) -> dict[str, 
         "hosts": [page for section, page in pages if section == "hosts" and page is not None],
         "from_elsewhere": [holding_document(one, holding) for one, holding in elsewhere],
         "servers": [page for section, page in pages if section == "servers" and page is not None],
+        "groups": [page for page in (group_document(one, name) for one in subjects if name.startswith("%")) if page is not None],
     }

@@ -1,27 +1,46 @@
 """What became of a charter's demands: a table, and the JSON document `charter`."""
 
+import shlex
 from collections.abc import Sequence
 from typing import Any
 
 from fidelitas.charter import Outcome, Result
+from fidelitas.reports.numbers import counted
 from fidelitas.reports.places import place_document
-from fidelitas.reports.report import Report, report_of
+from fidelitas.reports.report import Report
 from fidelitas.reports.table import Table
 
 __all__ = ["charter_document", "charter_report", "charter_table"]
 
-_STYLES = {Outcome.KEPT: "", Outcome.UNLESS: "bold yellow", Outcome.BROKEN: "bold red", Outcome.UNKNOWN: "bold yellow"}
+_STYLES = {Outcome.KEPT: "", Outcome.UNLESS: "bold", Outcome.BROKEN: "bold red", Outcome.UNKNOWN: "bold"}
+
+_ORDER = (Outcome.BROKEN, Outcome.UNKNOWN, Outcome.UNLESS, Outcome.KEPT)
 
 
 def charter_report(results: Sequence[Result]) -> Report:
     """Return what became of a charter's demands."""
-    return report_of(charter_table(results), lambda: charter_document(results))
+    return Report(
+        answer=lambda: [_answer(results)],
+        parts=lambda: [charter_table(results)],
+        onward=lambda: _onward(results),
+        document=lambda: charter_document(results),
+    )
+
+
+def _answer(results: Sequence[Result]) -> str:
+    """Return how many demands are kept, broken, or not known."""
+    counts = [(outcome, sum(one.outcome is outcome for one in results)) for outcome in _ORDER]
+    return f"{counted(len(results), 'demand')}: " + ", ".join(f"{count} {outcome.value}" for outcome, count in counts if count)
+
+
+def _onward(results: Sequence[Result]) -> list[str]:
+    broken = next((one.clause for one in results if one.outcome is Outcome.BROKEN), None)
+    return [f"fidelitas why {shlex.quote(broken.account)} {broken.subject}"] if broken is not None else []
 
 
 def charter_table(results: Sequence[Result]) -> Table:
     """Return one row a demand, the broken ones first."""
-    order = [Outcome.BROKEN, Outcome.UNKNOWN, Outcome.UNLESS, Outcome.KEPT]
-    ordered = sorted(results, key=lambda result: order.index(result.outcome))
+    ordered = sorted(results, key=lambda result: _ORDER.index(result.outcome))
     return Table(
         columns=("outcome", "subject", "demand", "because", "place"),
         rows=tuple((one.outcome.value, one.clause.subject, str(one.clause), _because(one), _place(one)) for one in ordered),

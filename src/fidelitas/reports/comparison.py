@@ -1,10 +1,12 @@
 """Two accounts compared: as a table, and as the JSON document `compare`."""
 
+import shlex
 from collections.abc import Sequence
 from typing import Any
 
 from fidelitas.comparison import Compared
-from fidelitas.reports.report import Report, report_of
+from fidelitas.reports.numbers import counted
+from fidelitas.reports.report import Report
 from fidelitas.reports.sentences import brief
 from fidelitas.reports.table import Table
 from fidelitas.rights import Holding
@@ -14,7 +16,26 @@ __all__ = ["comparison_document", "comparison_report", "comparison_table"]
 
 def comparison_report(found: Sequence[Compared], first: str, second: str, *, whole: bool) -> Report:
     """Return what one account holds and the other lacks; with `whole` also what both hold."""
-    return report_of(comparison_table(found, first, second, whole=whole), lambda: comparison_document(found, first, second))
+    return Report(
+        answer=lambda: [_answer(found, first, second)],
+        parts=lambda: [comparison_table(found, first, second, whole=whole)],
+        onward=lambda: [f"fidelitas why {shlex.quote(first)} · fidelitas why {shlex.quote(second)}"],
+        document=lambda: comparison_document(found, first, second),
+    )
+
+
+def _answer(found: Sequence[Compared], first: str, second: str) -> str:
+    """Return in how many groups and rights the accounts differ, and who holds more."""
+    counts = []
+    for name, mine in (
+        (first, [one for one in found if one.in_first and not one.in_second]),
+        (second, [one for one in found if one.in_second and not one.in_first]),
+    ):
+        groups, rights = sum(one.what == "group" for one in mine), sum(one.what != "group" for one in mine)
+        alone = " and ".join(counted(count, what) for count, what in ((groups, "group"), (rights, "right")) if count)
+        counts.append(f"{name} alone has {alone or 'nothing'}")
+    both = sum(one.in_first and one.in_second for one in found)
+    return f"{'; '.join(counts)}; both have {both} in common"
 
 
 def comparison_table(found: Sequence[Compared], first: str, second: str, *, whole: bool) -> Table:

@@ -4,17 +4,75 @@ from collections.abc import Iterable, Sequence
 from typing import Any
 
 from fidelitas.facts import FileKind, FileState, Gap
+from fidelitas.reports.numbers import counted
 from fidelitas.reports.places import place_document
-from fidelitas.reports.report import Report, report_of
+from fidelitas.reports.report import Part, Report
 from fidelitas.reports.table import Table
 from fidelitas.rights import SubjectRights
 
 __all__ = ["coverage_document", "coverage_report", "coverage_table", "gap_lines", "gaps_line"]
 
 
-def coverage_report(hosts: Sequence[SubjectRights]) -> Report:
-    """Return what was read and what was not."""
-    return report_of(coverage_table(hosts), lambda: coverage_document(hosts))
+def coverage_report(hosts: Sequence[SubjectRights], *, each: bool = False) -> Report:
+    """Return what was read and what was not: a line for each subject and each gap; with `each` everything that was looked at."""
+    gaps = [(host, gap) for host in hosts for gap in host.gaps]
+    return Report(
+        answer=lambda: [_answer(hosts)],
+        parts=lambda: [coverage_table(hosts)] if each else _summary(hosts, gaps),
+        rows=lambda: [coverage_table(hosts)],
+        onward=lambda: [] if each else ["everything that was looked at: fidelitas coverage --each"],
+        document=lambda: coverage_document(hosts),
+    )
+
+
+def _summary(hosts: Sequence[SubjectRights], gaps: Sequence[tuple[SubjectRights, Gap]]) -> list[Part]:
+    found: list[Part] = ["\n", "Not read\n", _gaps_table(gaps)] if gaps else []
+    return [_subjects_table(hosts), *found]
+
+
+def _answer(hosts: Sequence[SubjectRights]) -> str:
+    """Return of how many subjects the evidence is complete, and how many gaps there are."""
+    gaps = sum(len(host.gaps) for host in hosts)
+    if not gaps:
+        return f"{counted(len(hosts), 'subject')}: all evidence that was wanted was read"
+    complete = sum(not host.gaps for host in hosts)
+    return f"{counted(len(hosts), 'subject')}: {complete} complete; {counted(gaps, 'gap')}, which weaken the answers named below"
+
+
+def _subjects_table(hosts: Sequence[SubjectRights]) -> Table:
+    """Return a row for each subject: when it was read and by whom, and how much."""
+    return Table(
+        columns=("subject", "read at", "as", "read", "absent", "gaps"),
+        rows=tuple(_subject(host) for host in hosts),
+        may_fold=frozenset(),
+        empty="The ledger holds no evidence.",
+    )
+
+
+def _subject(host: SubjectRights) -> tuple[str, ...]:
+    states = [row[2] for row in _rows(host)]
+    by = "" if host.taken_by is None else "root" if host.taken_by == 0 else f"user ID {host.taken_by}"
+    return (
+        host.subject,
+        f"{host.taken:%Y-%m-%d %H:%M} UTC",
+        by,
+        str(states.count("read")),
+        str(states.count("absent")),
+        str(len(host.gaps)) if host.gaps else "none",
+    )
+
+
+def _gaps_table(gaps: Sequence[tuple[SubjectRights, Gap]]) -> Table:
+    return Table(
+        columns=("subject", "item", "why", "weakens"),
+        rows=tuple((host.subject, gap.what, _why(gap), gap.weakens) for host, gap in gaps),
+        may_fold=frozenset({"item", "why", "weakens"}),
+        styles=tuple("bold" for _ in gaps),
+    )
+
+
+def _why(gap: Gap) -> str:
+    return f"{'' if gap.place.line is None else f'{gap.place.in_file()}: '}{gap.why}"
 
 
 def coverage_table(hosts: Sequence[SubjectRights]) -> Table:
@@ -24,21 +82,20 @@ def coverage_table(hosts: Sequence[SubjectRights]) -> Table:
         columns=("subject", "item", "state", "detail", "weakens"),
         rows=tuple(rows),
         may_fold=frozenset({"item", "detail", "weakens"}),
-        styles=tuple("bold yellow" if row[2] == "gap" else "" for row in rows),
+        styles=tuple("bold" if row[2] == "gap" else "" for row in rows),
         empty="The ledger holds no evidence.",
     )
 
 
 def _rows(host: SubjectRights) -> Iterable[tuple[str, str, str, str, str]]:
     for gap in host.gaps:
-        where = "" if gap.place.line is None else f"{gap.place.in_file()}: "
-        yield host.subject, gap.what, "gap", f"{where}{gap.why}", gap.weakens
+        yield host.subject, gap.what, "gap", _why(gap), gap.weakens
     for what, count in host.counts():
         yield host.subject, what, "read", f"{count} rows", ""
     if host.programs is not None:
         for path in host.programs.searched:
             yield host.subject, path, "searched", "for setuid files and capabilities", ""
-        for path, kind in host.programs.passed_over:
+        for path, kind in host.programs.skipped:
             yield host.subject, path, "skipped", f"no files of this host ({kind})", ""
     for state in sorted(host.files, key=lambda state: state.path):
         if state.read:

@@ -8,7 +8,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from fidelitas.findings import Finding, Severity
+from fidelitas.findings import Finding, Severity, Statistic
 from fidelitas.reports.blocks import Block, Row
 from fidelitas.reports.numbers import counted, listed
 from fidelitas.reports.places import place_document
@@ -28,7 +28,7 @@ __all__ = [
 ]
 
 _STYLES = {
-    Severity.CRITICAL: "bold magenta",
+    Severity.CRITICAL: "bold red",
     Severity.HIGH: "bold red",
     Severity.MEDIUM: "bold",
     Severity.LOW: "",
@@ -120,7 +120,7 @@ def _block(group: Group, context: Mapping[str, Sequence[str]]) -> Block:
     rows += [Row(text, indent=6, style="dim") for text in context.get(finding.key, ())]
     rows += [Row(finding.why, label="Why"), Row(finding.advice, label="Fix")]
     if finding.safer:
-        rows.append(Row(finding.safer, label="Fix", style="green"))
+        rows.append(Row(finding.safer, label="Fix", style="dim"))
     rows.append(Row(f"Key {finding.key}" if len(group.findings) == 1 else f"{len(group.findings)} findings: keys with --each", style="dim"))
     headline = f"{str(finding.severity).upper():8}  {finding.check}  {where(group)}"
     return Block(headline, tuple(rows), style=_STYLES[finding.severity])
@@ -185,7 +185,12 @@ def findings_document(findings: Sequence[Finding], *, complete: bool) -> dict[st
                 "places": [place_document(place) for place in finding.places],
                 "text": finding.quote,
                 "safer": finding.safer,
+                "statistic": _statistic(finding.statistic),
             }
             for finding in findings
         ],
     }
+
+
+def _statistic(one: Statistic | None) -> dict[str, float] | None:
+    return None if one is None else {"observed": one.observed, "expected": one.expected, "chance": one.chance}

@@ -4,7 +4,7 @@ from collections.abc import Sequence
 
 __all__ = ["counted", "listed"]
 
-_PLURALS = {"person": "people", "key": "keys", "policy": "policies", "directory": "directories", "entry": "entries"}
+_PLURALS = {"person": "people", "key": "keys", "policy": "policies", "directory": "directories", "entry": "entries", "refusal": "refusals"}
 
 
 def counted(count: int, noun: str) -> str:

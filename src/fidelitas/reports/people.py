@@ -5,8 +5,10 @@ from typing import Any
 
 from fidelitas.people import Joined, MappedPerson, Owned
 from fidelitas.reports.blocks import Block, Row
+from fidelitas.reports.numbers import counted
 from fidelitas.reports.places import place_document
 from fidelitas.reports.report import Report
+from fidelitas.reports.standing import furthest, standing
 from fidelitas.reports.table import Table
 
 __all__ = ["people_blocks", "people_document", "people_report", "persons_table"]
@@ -18,10 +20,31 @@ def people_report(joined: Joined, today: date) -> Report:
     """Return what each person holds altogether, and what needs a decision."""
     persons = persons_table(joined, today)
     return Report(
+        answer=lambda: [_answer(joined, today)],
+        onward=lambda: _onward(joined, today),
         parts=lambda: [persons, "\n", *people_blocks(joined, today)],
         rows=lambda: [persons],
         document=lambda: people_document(joined, today),
     )
+
+
+def _answer(joined: Joined, today: date) -> str:
+    """Return how many people there are, who of them has left and still holds rights, and which accounts need a decision."""
+    held = sum(any(one.holdings for one in owned) for _, owned in joined.people)
+    gone = [person.name for person, _ in joined.leavers(today)]
+    left = f"{counted(len(gone), 'person')} left and still {'holds' if len(gone) == 1 else 'hold'} rights" if gone else ""
+    others = [
+        left,
+        f"{counted(len(joined.shared), 'shared account')}" if joined.shared else "",
+        f"{counted(len(joined.unmapped), 'account')} with rights in nobody's entry" if joined.unmapped else "",
+    ]
+    told = [text for text in others if text]
+    return f"{counted(len(joined.people), 'person')}, {held} with elevated rights" + (f"; {'; '.join(told)}" if told else "")
+
+
+def _onward(joined: Joined, today: date) -> list[str]:
+    gone = [person for person, _ in joined.leavers(today)]
+    return [f'fidelitas leaver "{gone[0].name}" --people MAP'] if gone else []
 
 
 def persons_table(joined: Joined, today: date) -> Table:
@@ -36,39 +59,40 @@ def persons_table(joined: Joined, today: date) -> Table:
                 str(person.until or ""),
                 ", ".join(map(str, owned)),
                 str(sum(len(one.holdings) for one in owned)),
-                _furthest(owned),
+                furthest(holding for one in owned for holding in one.holdings),
             )
             for person, owned in joined.people
         ),
         may_fold=frozenset({"accounts", "furthest"}),
-        styles=tuple("bold red" if person.has_left(today) and _furthest(owned) else "" for person, owned in joined.people),
+        styles=tuple(
+            "bold red" if person.has_left(today) and any(one.holdings for one in owned) else "" for person, owned in joined.people
+        ),
         empty="The map names nobody.",
     )
-
-
-def _furthest(owned: tuple[Owned, ...]) -> str:
-    """Return the furthest reaching right of each subject."""
-    return ", ".join(f"{one.holdings[0].right} on {one.subject}" for one in owned if one.holdings)
 
 
 def people_blocks(joined: Joined, today: date) -> list[Block]:
     """Return what needs a decision: leavers who hold rights, shared accounts, accounts of nobody, names that are nowhere."""
     groups = (
-        ("Left, and still holding rights", "bold red", [f"{person.name}: {_furthest(owned)}" for person, owned in joined.leavers(today)]),
-        ("Shared accounts", "bold yellow", [f"{one}: {', '.join(names)}" for one, names in joined.shared]),
+        ("Left, and still holding rights", "bold red", [_left(person.name, owned) for person, owned in joined.leavers(today)]),
+        ("Shared accounts", "bold", [f"{one}: {', '.join(names)}" for one, names in joined.shared]),
         (
             "Accounts with rights that are in nobody's entry",
-            "bold yellow",
+            "bold",
             [_unmapped(joined, number) for number in range(len(joined.unmapped))],
         ),
         (
             "Accounts that only one person's key opens",
-            "bold yellow",
+            "bold",
             [f"{one.subject}:{one.account}: {one.person} ({one.why})  {one.place.in_file()}" for one in joined.one_key],
         ),
         ("Accounts of the map that no subject has", "bold", [_missing(*one) for one in joined.missing]),
     )
     return [_block(title, style, lines) for title, style, lines in groups if lines]
+
+
+def _left(name: str, owned: tuple[Owned, ...]) -> str:
+    return standing(name, (holding for one in owned for holding in one.holdings))
 
 
 def _unmapped(joined: Joined, number: int) -> str:

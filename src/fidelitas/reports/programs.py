@@ -3,7 +3,8 @@
 from collections.abc import Sequence
 from typing import Any
 
-from fidelitas.reports.report import Report, report_of
+from fidelitas.reports.numbers import counted
+from fidelitas.reports.report import Report
 from fidelitas.reports.table import Table
 from fidelitas.rights import HostRights
 from fidelitas.rights.linux.programs import Origin, PrivilegedProgram, privileged_programs
@@ -13,7 +14,27 @@ __all__ = ["programs_document", "programs_report", "programs_table"]
 
 def programs_report(hosts: Sequence[HostRights]) -> Report:
     """Return the privileged programs of hosts."""
-    return report_of(programs_table(hosts), lambda: programs_document(hosts))
+    return Report(
+        answer=lambda: [_answer(hosts)],
+        parts=lambda: [programs_table(hosts)],
+        onward=lambda: ["fidelitas findings programs"],
+        document=lambda: programs_document(hosts),
+    )
+
+
+def _answer(hosts: Sequence[HostRights]) -> str:
+    """Return how many programs there are, and how many of them need a look."""
+    every = [one for host in hosts for one in privileged_programs(host.facts)]
+    ranks = [_rank(one) for one in every]
+    gives = sum(one.power is not None and one.in_force for one in every)
+    rest = ranks.count(0) - gives
+    told = [
+        f"{gives} give full root" if gives else "",
+        f"{rest} changed since installed" if rest else "",
+        f"{ranks.count(1)} of unknown use" if ranks.count(1) else "",
+    ]
+    where = counted(len(hosts), "host")
+    return f"{counted(len(every), 'set-id program')} on {where}: {', '.join(part for part in told if part) or 'all as packaged'}"
 
 
 def programs_table(hosts: Sequence[HostRights]) -> Table:
@@ -85,16 +106,14 @@ def verdict(one: PrivilegedProgram) -> str:
 
 
 def programs_document(hosts: Sequence[HostRights]) -> dict[str, Any]:
-    """Return the JSON document: every program, and on each host where the search began and what it passed over."""
+    """Return the JSON document: every program, and on each host where the search began and what it skipped."""
     return {
         "schema": "fidelitas/programs/1",
         "hosts": [
             {
                 "subject": host.subject,
                 "searched": list(host.facts.programs.searched) if host.facts.programs else None,
-                "passed_over": [
-                    {"path": path, "kind": kind} for path, kind in (host.facts.programs.passed_over if host.facts.programs else ())
-                ],
+                "skipped": [{"path": path, "kind": kind} for path, kind in (host.facts.programs.skipped if host.facts.programs else ())],
                 "programs": [_document(one) for one in privileged_programs(host.facts)],
             }
             for host in hosts

@@ -83,7 +83,7 @@ def _blocks(rehearsals: Sequence[Rehearsal], charter: Sequence[Clause] | None) -
     blocks = []
     for one in rehearsals:
         if one.locked_out:
-            blocks.append(Block(f"LOCK-OUT on {one.after.subject}: {_lock_out(one.locked_out)}", (), style="bold magenta"))
+            blocks.append(Block(f"LOCK-OUT on {one.after.subject}: {_lock_out(one.locked_out)}", (), style="bold red"))
         rows = [
             *(row for change in one.gained for row in (_row("gains", change), *_unsanctioned(change, charter))),
             *(_row("loses", change) for change in one.lost),
@@ -96,7 +96,7 @@ def _blocks(rehearsals: Sequence[Rehearsal], charter: Sequence[Clause] | None) -
 def _row(verb: str, change: Change) -> Row:
     holding = change.holding
     route = holding.routes[0]
-    style = "yellow" if verb == "gains" else ""
+    style = "bold" if verb == "gains" else ""
     return Row(f"{holding.principal} {verb} {holding.right}  ({brief(route)}, {route.place.in_file()})", style=style)
 
 

@@ -6,6 +6,7 @@ from typing import Any
 from fidelitas.facts import SudoRule
 from fidelitas.replay import Replay, Replayed
 from fidelitas.reports.blocks import Block, Row
+from fidelitas.reports.numbers import counted
 from fidelitas.reports.places import place_document
 from fidelitas.reports.refusals import cause_words
 from fidelitas.reports.report import Report
@@ -19,10 +20,20 @@ _MOST_SHOWN = 20
 def replay_report(replays: Sequence[Replay]) -> Report:
     """Return what policies say of the uses of sudo that were logged."""
     return Report(
+        answer=lambda: [_answer(replays)],
         parts=lambda: replay_blocks(replays, whole=True),
         rows=lambda: [replay_table(replays)],
         document=lambda: {"schema": "fidelitas/replay/1", "subjects": replay_document(replays)},
     )
+
+
+def _answer(replays: Sequence[Replay]) -> str:
+    """Return how many of the uses that were logged the policy would refuse."""
+    total = sum(use.count for one in replays for use in one.used)
+    lost = sum(use.count for one in replays for use in one.lost)
+    unused = sum(len(one.unused) for one in replays)
+    where = counted(len(replays), "host")
+    return f"{counted(total, 'logged use')} of sudo on {where}: the policy refuses {lost}; {counted(unused, 'rule')} not used in these logs"
 
 
 def replay_blocks(replays: Sequence[Replay], *, whole: bool) -> list[Block]:
@@ -36,7 +47,7 @@ def replay_blocks(replays: Sequence[Replay], *, whole: bool) -> list[Block]:
         if not whole:
             continue
         if one.refused:
-            blocks.append(Block(f"{one.subject}: refused, and why", _uses(one.refused), style="bold yellow"))
+            blocks.append(Block(f"{one.subject}: refused, and why", _uses(one.refused), style="bold"))
         if one.unused:
             blocks.append(Block(f"{one.subject}: {len(one.unused)} rules that nothing in these logs used", _rules(one.unused)))
     return blocks
@@ -51,7 +62,7 @@ def _uses(uses: Sequence[Replayed]) -> tuple[Row, ...]:
         as_whom = f" as {event.target}" if event.target not in ("", "root") else ""
         rows.append(Row(f"{event.account}: {event.command}{as_whom}  ({times}{when})"))
         reasons = tuple(map(cause_words, use.why)) or tuple(filter(None, (_reason(use),)))
-        rows += [Row(reason, indent=8, style="cyan") for reason in reasons]
+        rows += [Row(reason, indent=8, style="dim") for reason in reasons]
     more = len(uses) - _MOST_SHOWN
     return (*rows, *([Row(f"and {more} more")] if more > 0 else []))
 
@@ -65,7 +76,7 @@ def _reason(use: Replayed) -> str:
 
 
 def _rules(rules: Sequence[SudoRule]) -> tuple[Row, ...]:
-    rows = [Row(f"{rule.place.in_file()}    {rule.statement}", style="cyan") for rule in rules[:_MOST_SHOWN]]
+    rows = [Row(f"{rule.place.in_file()}    {rule.statement}", style="dim") for rule in rules[:_MOST_SHOWN]]
     more = len(rules) - _MOST_SHOWN
     return (*rows, *([Row(f"and {more} more")] if more > 0 else []))
 

@@ -2,7 +2,7 @@
 
 from fidelitas.rights import Link, LinkKind, Mechanism, Principal, PrincipalKind, Route
 
-__all__ = ["brief", "holder", "link_clause", "mechanism"]
+__all__ = ["asking", "brief", "holder", "link_clause", "mechanism"]
 
 
 # A mechanism in a word or two; {} is what it goes by.
@@ -66,3 +66,8 @@ def holder(principal: Principal) -> str:
         return str(principal)
     fingerprint, _, comment = principal.name.partition(" ")
     return f"key {comment.strip('()')} {fingerprint[7:15]}…" if comment else f"key {fingerprint[7:15]}…"
+
+
+def asking(asks: str | None) -> str:
+    """Return whose password a link or a route asks for."""
+    return "asks for " + (asks.replace("own password", "the account's own password") if asks else "no password")

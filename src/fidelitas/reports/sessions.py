@@ -15,7 +15,7 @@ _STYLES = {
     EventKind.REFUSED: "red",
     EventKind.FAILED: "red",
     EventKind.LOGIN_FAILED: "red",
-    EventKind.CHANGED: "yellow",
+    EventKind.CHANGED: "bold",
 }
 _NOT_SHOWN = frozenset({EventKind.OPENED, EventKind.CLOSED})
 
@@ -76,6 +76,6 @@ def _rows(record: AttributedEvent, zone: tzinfo) -> list[Row]:
     sign = "└ " if within else ""
     why = f"  [{record.basis.confidence}: {record.basis.value}]" if within else ""
     text = f"{sign}{who}: {event.kind.value if event.kind is not EventKind.USED else 'used'}  {event_words(event)}{why}"
-    style = "bold yellow" if is_shell(event) else _STYLES.get(event.kind, "")
+    style = "bold" if is_shell(event) else _STYLES.get(event.kind, "")
     clock = f"{event.at.astimezone(zone):%H:%M:%S}" if event.at is not None else "        "
-    return [Row(text, label=clock, indent=2 if not within else 4, style=style), Row(event.place.in_file(), indent=13, style="cyan")]
+    return [Row(text, label=clock, indent=2 if not within else 4, style=style), Row(event.place.in_file(), indent=13, style="dim")]

@@ -10,13 +10,14 @@ from typing import Any
 from fidelitas.facts import Event, EventKind
 from fidelitas.logbook import Logbook
 from fidelitas.reports.blocks import Block, Row
+from fidelitas.reports.numbers import counted
 from fidelitas.reports.places import place_document
 from fidelitas.reports.table import Table
 from fidelitas.usage import AttributedEvent, AttributionBasis, HostUse, Notable, PersonUse, Session
 
 __all__ = [
     "event_words",
-    "head_block",
+    "head_line",
     "outside_lines",
     "people_table",
     "record_document",
@@ -29,11 +30,11 @@ __all__ = [
 # Of one sort of deeds a summary shows so many; the rest is counted, and all are listed with --events.
 _MOST_SHOWN = 8
 _SORTS = (
-    (Notable.SUSPECTED_FORGERY, "Suspected forgeries", "bold magenta"),
+    (Notable.SUSPECTED_FORGERY, "Suspected forgeries", "bold red"),
     (Notable.REFUSED, "Refused", "bold red"),
-    (Notable.SHELL, "Root shells, in which attribution ends", "bold yellow"),
-    (Notable.CHANGED, "Changes of accounts and groups", "bold yellow"),
-    (Notable.ROOT_LOGIN, "Logins as root", "bold yellow"),
+    (Notable.SHELL, "Root shells, in which attribution ends", "bold"),
+    (Notable.CHANGED, "Changes of accounts and groups", "bold"),
+    (Notable.ROOT_LOGIN, "Logins as root", "bold"),
 )
 
 
@@ -66,7 +67,7 @@ def people_table(people: Sequence[PersonUse], zone: tzinfo) -> Table:
     )
 
 
-def head_block(book: Logbook, zone: tzinfo, window: tuple[datetime | None, datetime | None] = (None, None)) -> Block:
+def head_line(book: Logbook, zone: tzinfo, window: tuple[datetime | None, datetime | None] = (None, None)) -> str:
     """Return how much was read, and of which time: the window that was asked for, where one was."""
     read = [at for cover in book.covers for at in (cover.pulse.first, cover.pulse.last) if at is not None]
     times = [at for at in window if at is not None] or read
@@ -74,12 +75,9 @@ def head_block(book: Logbook, zone: tzinfo, window: tuple[datetime | None, datet
     span = "" if not times else f", from {begin}" if window[1] is None and window[0] is not None else f", from {begin} to {end}"
     if window[0] is None and window[1] is not None:
         span = f", until {end}"
-    hosts = f" of {len(book.hosts)} host{'' if len(book.hosts) == 1 else 's'}"
+    hosts = f" of {counted(len(book.hosts), 'host')}"
     logs = len(book.covers)
-    return Block(
-        f"{book.records} event{'' if book.records == 1 else 's'} in {logs} log{'' if logs == 1 else 's'}{hosts}{span}",
-        (),
-    )
+    return f"{counted(book.records, 'event')} in {counted(logs, 'log')}{hosts}{span}"
 
 
 def outside_lines(book: Logbook, since: datetime | None, until: datetime, zone: tzinfo) -> list[str]:
@@ -122,9 +120,9 @@ def _block(title: str, style: str, records: Sequence[AttributedEvent], count: in
 def _rows(record: AttributedEvent, zone: tzinfo) -> list[Row]:
     event = record.event
     rows = [Row(f"{time_shown(event.at, zone)}  {event.host}  {_who(record)}: {event_words(event)}")]
-    rows.append(Row(event.place.in_file(), indent=8, style="cyan"))
+    rows.append(Row(event.place.in_file(), indent=8, style="dim"))
     if event.doubt:
-        rows.append(Row(event.doubt, indent=8, style="magenta"))
+        rows.append(Row(event.doubt, indent=8, style="red"))
     if record.basis not in (AttributionBasis.NAMED, AttributionBasis.NOBODY):
         rows.append(Row(f"attributed to {' or '.join(record.persons)}, {record.basis.confidence}: {record.basis.value}", indent=8))
     return rows

@@ -1,5 +1,6 @@
 """The views of the use of privilege: a summary, every event, elevated sessions, or the order of time; each a report."""
 
+import shlex
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from datetime import tzinfo
@@ -8,10 +9,11 @@ from typing import Any
 
 from fidelitas.findings import Finding
 from fidelitas.logbook import EventFilter, Logbook
-from fidelitas.reports.findings import findings_blocks, findings_document, grouped, tally
+from fidelitas.reports.findings import findings_document, grouped, groups_table, tally
+from fidelitas.reports.numbers import counted
 from fidelitas.reports.report import Part, Report
 from fidelitas.reports.sessions import sessions_table, timeline_blocks
-from fidelitas.reports.usage import head_block, people_table, usage_blocks, usage_document, usage_table
+from fidelitas.reports.usage import head_line, people_table, usage_blocks, usage_document, usage_table
 from fidelitas.usage import AttributedEvent, Session
 
 __all__ = ["VIEWS", "UsageAnswer"]
@@ -19,7 +21,7 @@ __all__ = ["VIEWS", "UsageAnswer"]
 
 @dataclass(frozen=True)
 class UsageAnswer:
-    """What the logs tell of the events that are `wanted`; `records` are kept for views that show each. Times are shown in `zone`."""
+    """What the logs say of the events that are `wanted`; `records` are kept for views that show each. Times are shown in `zone`."""
 
     book: Logbook
     records: Sequence[AttributedEvent]
@@ -28,7 +30,7 @@ class UsageAnswer:
 
     @cached_property
     def findings(self) -> list[Finding]:
-        """What is out of order; told of whole logs alone, since a part of them shows it only in part."""
+        """The anomalies; of whole logs alone, since a part of them shows them only in part."""
         return self.book.findings() if self.whole else []
 
     @property
@@ -48,16 +50,43 @@ class UsageAnswer:
 
 def _summary(answer: UsageAnswer) -> Report:
     people = people_table(answer.book.people.ranked(), answer.zone)
-    return Report(parts=lambda: _summary_parts(answer), rows=lambda: [people], document=answer.document)
+    return Report(
+        answer=lambda: _answer(answer),
+        parts=lambda: _summary_parts(answer),
+        rows=lambda: [people],
+        onward=lambda: _onward(answer),
+        document=answer.document,
+    )
+
+
+def _answer(answer: UsageAnswer) -> list[str]:
+    """Return what was read and of which time, then who did what: uses, refusals, wrong passwords, shells, anomalies."""
+    people = answer.book.people.ranked()
+    users = sum(bool(use.used) for use in people)
+    parts = [
+        f"{counted(users, 'person')} used privilege {counted(sum(use.used for use in people), 'time')}",
+        f"{counted(sum(use.refused for use in people), 'refusal')}",
+        f"{counted(sum(use.failed for use in people), 'wrong password')}",
+        f"{counted(sum(use.shells for use in people), 'root shell')}",
+    ]
+    found = [f"anomalies: {tally(answer.findings)}"] if answer.whole else []
+    return [head_line(answer.book, answer.zone, (answer.wanted.since, answer.wanted.until)), "; ".join([*parts, *found])]
+
+
+def _onward(answer: UsageAnswer) -> list[str]:
+    people = [use.person for use in answer.book.people.ranked()]
+    one = [f"fidelitas usage --person {shlex.quote(people[0])}"] if len(people) > 1 else []
+    found = [f"fidelitas findings {answer.findings[0].check}"] if answer.findings else []
+    return [" · ".join([*one, *found, "fidelitas usage --sessions", "every event: --events"])]
 
 
 def _summary_parts(answer: UsageAnswer) -> list[Part]:
     book, zone = answer.book, answer.zone
-    head: list[Part] = [head_block(book, zone, (answer.wanted.since, answer.wanted.until)), people_table(book.people.ranked(), zone), "\n"]
+    head: list[Part] = [people_table(book.people.ranked(), zone), "\n"]
     if not answer.whole:
         return head
-    told = f"\nAnomalies: {tally(answer.findings)}\n\n"
-    return [*head, *usage_blocks(book.hosts.values(), zone), told, *findings_blocks(grouped(answer.findings))]
+    found: list[Part] = ["\n", f"Anomalies: {tally(answer.findings)}\n", groups_table(grouped(answer.findings))] if answer.findings else []
+    return [*head, *usage_blocks(book.hosts.values(), zone), *found]
 
 
 def _events(answer: UsageAnswer) -> Report:

@@ -1,5 +1,6 @@
 """Every route of one account, link by link, each with file and line: as blocks, and as the JSON document `why`."""
 
+import shlex
 from collections.abc import Sequence
 from typing import Any
 
@@ -8,9 +9,10 @@ from fidelitas.reports.documents import holding_document
 from fidelitas.reports.holders import Filter, holders_table, selected
 from fidelitas.reports.provenance import UNTOLD, Provenance, since_line
 from fidelitas.reports.report import Report
-from fidelitas.reports.sentences import link_clause
+from fidelitas.reports.sentences import asking, link_clause
+from fidelitas.reports.standing import standing
 from fidelitas.reports.subjects import words_of
-from fidelitas.rights import Holding, Route, SubjectRights
+from fidelitas.rights import Holding, PrincipalKind, Route, SubjectRights
 from fidelitas.usage import Grants
 
 __all__ = ["why_blocks", "why_document", "why_report"]
@@ -21,11 +23,19 @@ _MOST_SHOWN = 8
 
 def why_report(account: str, hosts: Sequence[SubjectRights], provenance: Provenance = UNTOLD) -> Report:
     """Return what an account holds on each host and why."""
+    held = [holding for host in hosts for holding in _held(account, host)]
     return Report(
+        answer=lambda: [standing(account, held)],
+        onward=lambda: _onward(account, hosts),
         parts=lambda: why_blocks(account, hosts, provenance),
         rows=lambda: (holders_table(selected(hosts, Filter(account=account)), provenance, whole=True),),
         document=lambda: why_document(account, hosts, provenance),
     )
+
+
+def _onward(account: str, hosts: Sequence[SubjectRights]) -> list[str]:
+    where = f" --on {hosts[0].subject}" if len(hosts) == 1 else ""
+    return [f"fidelitas account {shlex.quote(account)}{where}"] if not account.startswith("any ") else []
 
 
 def why_blocks(account: str, hosts: Sequence[SubjectRights], provenance: Provenance = UNTOLD) -> list[Block]:
@@ -54,21 +64,22 @@ def _holding(holding: Holding, grants: Grants | None) -> Block:
     hidden = len(holding.routes[_MOST_SHOWN:]) + holding.cut
     if hidden:
         rows.append(Row(f"and {hidden} more routes"))
-    return Block(f"{holding.right}  ({holding.strength})", tuple(rows))
+    through = f", as {holding.principal}" if holding.principal.kind is PrincipalKind.ELSEWHERE else ""
+    return Block(f"{holding.right}{through}  ({holding.strength}{'' if holding.granted else ', can be obtained'})", tuple(rows))
 
 
 def _route(route: Route, number: int, count: int, grants: Grants | None) -> list[Row]:
     rows = [Row(f"route {number} of {count}, {route.strength}", style="underline")] if count > 1 else []
     for link in route.links:
         rows.append(Row(link_clause(link), indent=4))
-        rows.append(Row(f"{link.place}" + (f"    {link.quote}" if link.quote else ""), indent=8, style="cyan"))
+        rows.append(Row(f"{link.place}" + (f"    {link.quote}" if link.quote else ""), indent=8, style="dim"))
         if since := since_line(link, grants):
-            rows.append(Row(since, indent=8, style="green"))
+            rows.append(Row(since, indent=8, style="dim"))
         if link.asks or link.quote:
-            rows.append(Row(f"asks for {(link.asks or 'no password').replace('own', 'its own')}", indent=8))
+            rows.append(Row(asking(link.asks), indent=8))
         if link.behind:
             rows.append(Row(f"without this rule, {', '.join(place.in_file() for place in link.behind)} would give the same", indent=8))
-    rows += [Row(condition, label="only", indent=4, style="yellow") for condition in route.conditions]
+    rows += [Row(condition, label="only", indent=4, style="bold") for condition in route.conditions]
     return rows
 
 

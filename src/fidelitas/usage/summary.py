@@ -40,8 +40,8 @@ class PersonUse:
 
     @property
     def failures(self) -> str:
-        """What wrong passwords were: of somebody who does use privilege, or of one who was never let in."""
-        return "" if not self.failed else "mistyped" if self.used else "never let in"
+        """What wrong passwords were: of someone who does use privilege, or of an account that never succeeded."""
+        return "" if not self.failed else "mistyped" if self.used else "never successful"
 
 
 class People:

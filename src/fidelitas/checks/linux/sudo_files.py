@@ -43,7 +43,7 @@ def writable_policy(rights: HostRights) -> Iterator[Found]:
         writers = writers_told(state, rights.population)
         if writers:
             upper = "" if path == policy else f", above {policy},"
-            effect = "; sudo refuses to read it as long as that is so" if path in refused else ""
+            effect = "; sudo ignores it until that is fixed" if path in refused else ""
             place = Place(subject=rights.subject, path=path)
             yield Found(about=path, message=f"{path}{upper} {writers}{effect}", places=(place,), safer=_repair(states[path]))
 

@@ -3,7 +3,7 @@
 from collections.abc import Iterator, Sequence
 
 from fidelitas.checks.check import Check, Found, check
-from fidelitas.findings import Severity
+from fidelitas.findings import Severity, Statistic
 from fidelitas.text import Place
 from fidelitas.usage import HostUse, LogState
 from fidelitas.usage.unusual import Silence, log_silences
@@ -39,8 +39,8 @@ def _found(use: HostUse, silence: Silence, what: str) -> Found:
     begin, end = (f"{at.astimezone(use.zone):%Y-%m-%d %H:%M %Z}" for at in (silence.begin, silence.end))
     return Found(
         about=f"{silence.family} {silence.begin:%Y-%m-%dT%H}",
-        message=f"{silence.family} {what} from {begin} to {end}: {silence.expected:.0f} lines expected, 0 observed "
-        f"(chance {silence.chance:.0e}){emptied}",
+        message=f"{silence.family} {what} from {begin} to {end} (usual: {silence.expected:.0f} lines){emptied}",
+        statistic=Statistic(observed=0, expected=silence.expected, chance=silence.chance),
         places=(Place(use.host, _goes_on(logs, silence).path),),
     )
 

@@ -1,11 +1,11 @@
-"""Checks of how privilege is used on a host, by its logs: what is out of order, with what was expected and what was observed."""
+"""Checks of how privilege is used on a host, by its logs: anomalies, with what is usual and what was observed."""
 
 from collections.abc import Iterator, Sequence
 from datetime import UTC, datetime, timedelta
 
 from fidelitas.checks.check import Check, Found, check
 from fidelitas.facts import Change
-from fidelitas.findings import Severity
+from fidelitas.findings import Severity, Statistic
 from fidelitas.usage import AttributedEvent, HostUse, New, Notable
 from fidelitas.usage.unusual import bursts, novelties, odd_hours
 
@@ -29,6 +29,17 @@ def _times(count: int) -> str:
     return "once" if count == 1 else f"{count} times"
 
 
+def _usual(expected: float, unit: str = "") -> str:
+    """Return what is usual in words a reader takes in; the exact number is in the JSON."""
+    return f"usual: fewer than 1{unit}" if expected < 1 else f"usual: {expected:.0f}{unit}"
+
+
+def _when(use: HostUse, records: Sequence[AttributedEvent]) -> str:
+    """Return when something was done: of several times the first."""
+    first = _at(use, records[0].event.at)
+    return f"on {first}" if len(records) == 1 else f"{len(records)} times since {first}"
+
+
 def _at(use: HostUse, at: datetime | None) -> str:
     return "at an unknown time" if at is None else f"{at.astimezone(use.zone):%Y-%m-%d %H:%M %Z}"
 
@@ -43,15 +54,25 @@ def _commands(records: Sequence[AttributedEvent]) -> str:
     return "; ".join(shown[:_SHOWN]) + more
 
 
-def _found(about: str, message: str, records: Sequence[AttributedEvent], severity: Severity | None = None) -> Found:
-    return Found(about=about, message=message, places=tuple(record.event.place for record in records[:_SHOWN]), severity=severity)
+def _forged(count: int) -> str:
+    return "a log line" if count == 1 else f"{count} log lines"
+
+
+def _found(
+    about: str,
+    message: str,
+    records: Sequence[AttributedEvent],
+    severity: Severity | None = None,
+    statistic: Statistic | None = None,
+) -> Found:
+    places = tuple(record.event.place for record in records[:_SHOWN])
+    return Found(about=about, message=message, places=places, severity=severity, statistic=statistic)
 
 
 def _per_person(use: HostUse, sort: Notable, what: str) -> Iterator[Found]:
     """Yield one finding for each person who did a thing that is noted."""
     for person, records in _by_person(use.notable[sort]).items():
-        first = _at(use, records[0].event.at)
-        yield _found(person, f"{person} {what} {_times(len(records))}, first {first}: {_commands(records)}", records)
+        yield _found(person, f"{person} {what} {_when(use, records)}: {_commands(records)}", records)
 
 
 @check("use.failure-burst", Severity.MEDIUM, advice="Ask the account's owner; check where the attempts came from.")
@@ -65,13 +86,14 @@ def failure_burst(use: HostUse) -> Iterator[Found]:
         event = burst.found.first
         if event is None:
             continue
-        who = "entitled to use privilege here" if use.is_entitled(burst.account) else "without rights here"
+        who = "has rights here" if use.is_entitled(burst.account) else "has no rights here"
         source = event.address or event.terminal
         yield Found(
             about=f"{burst.account} {burst.hour}",
-            message=f"{burst.account}, {who}: {burst.found.count} wrong passwords in the hour of {_hour(use, burst.hour)}, "
-            f"{burst.expected:.1g} expected (chance {burst.chance:.0e}){f', first from {source}' if source else ''}",
+            message=f"{burst.found.count} wrong passwords for {burst.account} ({who}) in one hour ({_usual(burst.expected)}), "
+            f"{_hour(use, burst.hour)}{f', first from {source}' if source else ''}",
             places=(event.place,),
+            statistic=Statistic(observed=burst.found.count, expected=burst.expected, chance=burst.chance),
         )
 
 
@@ -90,8 +112,8 @@ def password_spraying(use: HostUse) -> Iterator[Found]:
             names = ", ".join(sorted({name for name, _ in found.accounts})[:_SHOWN])
             yield Found(
                 about=f"{source} {hour}",
-                message=f"from {source}: {found.count} failures on {len(found.accounts)} accounts in the hour of {_hour(use, hour)} "
-                f"({names}…), one or two expected",
+                message=f"{source} tried {len(found.accounts)} accounts in one hour ({found.count} failures; usual: 1 or 2 accounts), "
+                f"{_hour(use, hour)}: {names}, …",
                 places=(found.first.place,),
             )
 
@@ -104,8 +126,7 @@ def refused_outsider(use: HostUse) -> Iterator[Found]:
     """
     for person, records in _by_person(use.notable[Notable.REFUSED]).items():
         if not use.is_entitled(person):
-            times = f"{_times(len(records))}, first {_at(use, records[0].event.at)}"
-            yield _found(person, f"{person}, without rights here, was refused {times}, 0 expected: {_commands(records)}", records)
+            yield _found(person, f"{person}, who has no rights here, was refused {_when(use, records)}: {_commands(records)}", records)
 
 
 @check("use.refused-probe", Severity.MEDIUM, advice="Ask what was wanted: nobody needs these files for an ordinary task.")
@@ -115,8 +136,7 @@ def refused_probe(use: HostUse) -> Iterator[Found]:
     A mistyped command does not name /etc/shadow; such attempts look for further access.
     """
     for person, records in _by_person(use.notable[Notable.REFUSED_SENSITIVE]).items():
-        times = f"{_times(len(records))}, first {_at(use, records[0].event.at)}"
-        yield _found(person, f"{person} reached for what it may not have {times}: {_commands(records)}", records)
+        yield _found(person, f"{person} was refused access to secrets, policy or logs {_when(use, records)}: {_commands(records)}", records)
 
 
 @check("use.first-use-of-right", Severity.LOW, advice="Confirm with the account's owner that they did it, and why.")
@@ -144,9 +164,10 @@ def _firsts(use: HostUse, what: New) -> Iterator[Found]:
             thing = f"acted as {event.target or 'root'}" if what is New.RIGHT else f'ran "{event.command.partition(" ")[0]}"'
             yield _found(
                 f"{record.persons[0]} {event.target or 'root'} {event.command.partition(' ')[0] if what is New.COMMAND else ''}",
-                f"{record.persons[0]} {thing} for the first time {_at(use, event.at)}, "
-                f"after {one.first.uses} uses of {one.first.known} others; {one.chance:.3f} expected, 1 observed",
+                f"{record.persons[0]} {thing} for the first time on {_at(use, event.at)}, "
+                f"after {one.first.uses} uses of {one.first.known} others",
                 [record],
+                statistic=Statistic(observed=1, expected=one.chance, chance=one.chance),
             )
 
 
@@ -159,9 +180,10 @@ def unusual_hour(use: HostUse) -> Iterator[Found]:
     for odd in odd_hours(use):
         yield _found(
             f"{odd.person} {odd.hour}",
-            f"{odd.person} was active {_times(odd.count)} in the hour of {_hour(use, odd.hour)}; "
-            f"{odd.expected:.1g} hours as unusual expected, 1 observed: {_commands([odd.record])}",
+            f"{odd.person} used privilege {_times(odd.count)} at an unusual hour, {_hour(use, odd.hour)} "
+            f"({_usual(odd.expected, ' such hour')}): {_commands([odd.record])}",
             [odd.record],
+            statistic=Statistic(observed=1, expected=odd.expected, chance=odd.share),
         )
 
 
@@ -171,7 +193,11 @@ def root_shell(use: HostUse) -> Iterator[Found]:
 
     sudo logs the shell, not the commands typed in it; they cannot be attributed.
     """
-    yield from _per_person(use, Notable.SHELL, "opened a shell")
+    for person, records in _by_person(use.notable[Notable.SHELL]).items():
+        targets = list(dict.fromkeys(record.event.target or "root" for record in records))
+        what = "a root shell" if targets == ["root"] else f"a shell as {' and '.join(targets)}"
+        shells = list(dict.fromkeys(record.event.command or record.event.program for record in records))
+        yield _found(person, f"{person} started {what} ({', '.join(shells[:_SHOWN])}) {_when(use, records)}", records)
 
 
 @check("use.secret-read", Severity.MEDIUM, advice="Ask why; change the secret if there is no reason.")
@@ -228,10 +254,9 @@ def root_login(use: HostUse) -> Iterator[Found]:
     for address in dict.fromkeys(record.event.address or record.event.terminal for record in records):
         here = [record for record in records if (record.event.address or record.event.terminal) == address]
         if not any(record.persons for record in here):
-            times = f"{_times(len(here))}, first {_at(use, here[0].event.at)}"
             yield _found(
                 address,
-                f"root logged in {times}, from {address or 'an unknown address'} ({here[0].event.reason or 'method unknown'})",
+                f"root logged in from {address or 'an unknown address'} {_when(use, here)} ({here[0].event.reason or 'method unknown'})",
                 here,
             )
 
@@ -250,7 +275,7 @@ def brief_membership(use: HostUse) -> Iterator[Found]:
         hours = (end - begin).total_seconds() / 3600
         yield _found(
             f"{given.event.target} {given.event.group}",
-            f"{given.event.target} was in group {given.event.group} for {hours:.1f} hours from {_at(use, begin)}, put in by {who}",
+            f"{given.event.target} was in group {given.event.group} for {hours:.1f} hours from {_at(use, begin)}, added by {who}",
             [given, taken],
         )
 
@@ -266,7 +291,7 @@ def suspected_forgery(use: HostUse) -> Iterator[Found]:
     Someone may want readers of the log to believe something.
     """
     for person, records in _by_person(use.notable[Notable.SUSPECTED_FORGERY]).items():
-        yield _found(person, f"{_times(len(records))} a line about {person}: {records[0].event.doubt}", records)
+        yield _found(person, f"{_forged(len(records))} about {person} may be forged: {records[0].event.doubt}", records)
 
 
 CHECKS: tuple[Check[HostUse], ...] = (

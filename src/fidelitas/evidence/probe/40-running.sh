@@ -26,7 +26,7 @@ read_processes() {
     if [ "$(awk 'END { print NR }' "$work/listing")" -ge "$PROCESSES_MANY" ]; then gap processes "more than $PROCESSES_MANY: the rest is not listed" 'which sessions hold groups that the files do not give'; fi
     listing processes '/proc/*/status'
     if [ -e "$work/logins" ]; then mv "$work/logins" "$work/listing"; fi
-    listing log-in-ids '/proc/*/loginuid'
+    listing login-ids '/proc/*/loginuid'
 }
 
 read_running() {

@@ -97,7 +97,7 @@ search_files() {
     digests_of sha256sum "$work/hashed" > "$work/listing"
     listing program-digests sha256sum
     owned "$work/owned"
-    { sed 's/^/searched\t/' "$work/searched"; sed 's/^/passed over\t/' "$work/skipped"; } > "$work/listing"
+    { sed 's/^/searched\t/' "$work/searched"; sed 's/^/skipped\t/' "$work/skipped"; } > "$work/listing"
     listing file-systems 'file systems'
     if [ -s "$work/find.errors" ]; then
         first=$(sed -n "1s/^find: //p" "$work/find.errors" | sed "s/: [^:]*\$//" | tr -d "'\`" | cut -c 1-300)
@@ -113,7 +113,7 @@ attributes_found() {
     if [ -s "$work/capabilities" ]; then
         sed 's/^\.//' "$work/capabilities" | head -n 200000 > "$work/listing"
         awk '{ sub(/( = | )cap_[^ ]*$/, ""); sub(/ [^ ]*=[eip]+$/, ""); print }' "$work/listing" >> "$work/interesting"
-        listing capabilities-told getcap
+        listing getcap getcap
     fi
 }
 

@@ -79,7 +79,7 @@ def _defaults(entry: Entry, origin: Place, gaps: list[Gap]) -> Iterator[SudoDefa
     for text, line in entry.texts("sudoOption"):
         default, fault = _option(text, origin.at(line))
         if default is None:
-            gaps.append(Gap(what="sudo policy", why=fault, weakens="sudo passes over this option", place=origin.at(line)))
+            gaps.append(Gap(what="sudo policy", why=fault, weakens="sudo ignores this option", place=origin.at(line)))
         else:
             yield default
 
@@ -110,7 +110,7 @@ def _broken_options(entry: Entry, origin: Place) -> Iterator[Gap]:
         default, fault = _option(text, origin.at(line))
         if default is not None and (default.option in _TAGS or default.option in _PLAIN):
             continue
-        weakens = "sudo passes over this option" if fault else "what it changes for the commands of this role is not shown"
+        weakens = "sudo ignores this option" if fault else "what it changes for the commands of this role is not shown"
         why = fault or f'the option "{clipped(escape_control(text), 40)}" of a role is not applied'
         yield Gap(what="sudo policy", why=why, weakens=weakens, place=origin.at(line))
 

@@ -9,7 +9,7 @@
     mask::r-x
     other::r-x
 
-Knows the syntax only.  Default lists (``default:user:…``) say what new files inherit, not who may write now, and are passed over.
+Knows the syntax only.  Default lists (``default:user:…``) say what new files inherit, not who may write now, and are skipped.
 """
 
 import re

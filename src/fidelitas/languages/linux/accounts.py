@@ -39,7 +39,7 @@ def read_gshadow(text: str, origin: Place) -> Parsed[GroupShadow]:
 
 def _account(line: Line) -> Account | None:
     """account = name ":" password ":" uid ":" gid [ ":" comment [ ":" home [ ":" shell ] ] ]"""
-    if _passed_over(line):
+    if _skipped(line):
         return None
     name, secret, uid, gid, comment, home, shell = fields(line, 4, 7)
     return Account(
@@ -56,7 +56,7 @@ def _account(line: Line) -> Account | None:
 
 def _shadow(line: Line) -> Shadow | None:
     """shadow = name ":" password ":" changed ":" minimum ":" maximum ":" warning ":" inactivity ":" expiry ":" reserved"""
-    if _passed_over(line):
+    if _skipped(line):
         return None
     name, secret, changed, _, maximum, _, inactivity, expiry, _ = fields(line, 2, 9)
     return Shadow(
@@ -72,7 +72,7 @@ def _shadow(line: Line) -> Shadow | None:
 
 def _group(line: Line) -> Group | None:
     """group = name ":" password ":" gid [ ":" [ member { "," member } ] ]"""
-    if _passed_over(line):
+    if _skipped(line):
         return None
     name, secret, gid, members = fields(line, 3, 4)
     return Group(
@@ -86,7 +86,7 @@ def _group(line: Line) -> Group | None:
 
 def _group_shadow(line: Line) -> GroupShadow | None:
     """gshadow = name ":" password ":" [ administrators ] ":" [ members ]"""
-    if _passed_over(line):
+    if _skipped(line):
         return None
     name, secret, administrators, members = fields(line, 2, 4)
     return GroupShadow(
@@ -98,7 +98,7 @@ def _group_shadow(line: Line) -> GroupShadow | None:
     )
 
 
-def _passed_over(line: Line) -> bool:
+def _skipped(line: Line) -> bool:
     """Return whether the C library reads nothing from the line; refuse an entry that points at a directory service."""
     text = line.text.lstrip(_BLANKS)
     if text == "" or text.startswith("#"):

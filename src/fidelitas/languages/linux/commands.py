@@ -1,6 +1,6 @@
 """Which programs a shell command line starts: the first word of each simple command, and the script that it hands to an interpreter.
 
-A reader of intent, not a shell: what only a running shell can know (variables, functions) is passed over.
+A reader of intent, not a shell: what only a running shell can know (variables, functions) is skipped.
 """
 
 import re

@@ -7,7 +7,7 @@ from fidelitas.languages.evidence import HostEvidence
 __all__ = ["LIVE", "content_digest"]
 
 # Listings that differ whenever they are taken; what follows from them is told for each host by itself.
-LIVE = frozenset({"processes", "log-in-ids"})
+LIVE = frozenset({"processes", "login-ids"})
 # Holds nothing but the host's name, which the manifest tells too.
 _NAMES = frozenset({"/etc/hostname"})
 

@@ -15,7 +15,7 @@ __all__ = ["read_anacrontab", "read_crontab", "runs_in_folder"]
 _VARIABLE = re.compile(r"\s*[\"']?[A-Za-z_][A-Za-z0-9_]*[\"']?\s*=")
 _PATH = re.compile(r"\s*PATH\s*=\s*[\"']?([^\"']*)")
 _WHEN = re.compile(r"\s*(?:@[a-z]+|(?:\S+\s+){4}\S+)\s+")
-# run-parts(8): names of other characters are passed over, so that editors' copies do no harm.
+# run-parts(8): names of other characters are skipped, so that editors' copies do no harm.
 _RUN_PARTS = re.compile(r"[A-Za-z0-9_-]+\Z")
 
 

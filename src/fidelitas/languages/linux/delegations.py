@@ -157,7 +157,7 @@ _PATH = re.compile(r"PATH\+?=[\"']?([^\"';\s]*)")
 
 
 def read_path_lines(text: str, origin: Place) -> Iterator[SearchFolder]:
-    """Yield the folders that a shell start-up file puts into PATH; a variable in one is not known and passed over."""
+    """Yield the folders that a shell start-up file puts into PATH; a variable in one is not known and skipped."""
     for line in lines_of(text, origin):
         for found in _PATH.finditer(line.text):
             for folder in found[1].split(":"):

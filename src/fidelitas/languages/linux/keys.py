@@ -20,7 +20,7 @@ _OPTION = re.compile(r'(?P<name>[A-Za-z0-9@.-]+)(?:="(?P<value>(?:[^"\\]|\\.)*)"
 
 def read_authorized_keys(text: str, origin: Place) -> Parsed[AuthorizedKey]:
     """Return the keys of a file, and a gap for each line that is neither a key nor a comment: sshd passes over it."""
-    return read_lines(text, origin, _entry, what="authorized key", weakens="sshd passes over this line: the key opens nothing")
+    return read_lines(text, origin, _entry, what="authorized key", weakens="sshd ignores this line: the key opens nothing")
 
 
 def _entry(line: Line) -> AuthorizedKey | None:

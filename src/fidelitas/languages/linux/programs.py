@@ -24,7 +24,7 @@ def read_programs(listings: Mapping[str, bytes], subject: str) -> tuple[Programs
         return None, ()
     origin = Place(subject=subject, path="listing capabilities")
     capable, gaps = read_attributes(listings.get("capabilities", b""), origin)
-    told, more = read_told_capabilities(listings.get("capabilities-told", b""), Place(subject=subject, path="listing capabilities-told"))
+    told, more = read_told_capabilities(listings.get("getcap", b""), Place(subject=subject, path="listing getcap"))
     systems = [line.split("\t") for line in _lines(listings, "file-systems")]
     return Programs(
         set_id=tuple(_set_id(listings.get("set-id", b""), subject)),
@@ -33,7 +33,7 @@ def read_programs(listings: Mapping[str, bytes], subject: str) -> tuple[Programs
         digests=_digests(listings),
         manager="dpkg" if "dpkg-owners" in listings else "rpm" if "rpm-files" in listings else None,
         searched=tuple(dict.fromkeys((row[1] or "/") for row in systems if row[0] == "searched" and len(row) == 2)),
-        passed_over=tuple((row[1], row[2]) for row in systems if row[0] == "skipped" and len(row) == 3),
+        skipped=tuple((row[1], row[2]) for row in systems if row[0] == "skipped" and len(row) == 3),
     ), (*gaps, *more)
 
 

@@ -1,6 +1,6 @@
 """What the probe lists of a running host: processes, mounts, kernel settings, log-in IDs, the version of sudo.
 
-Knows the forms of the listings (docs/evidence-format.md; proc(5)).  A line that is not in the form is passed over: the kernel wrote it, and
+Knows the forms of the listings (docs/evidence-format.md; proc(5)).  A line that is not in the form is skipped: the kernel wrote it, and
 a process that ended meanwhile leaves half a one.
 """
 
@@ -25,7 +25,7 @@ def read_processes(listings: Mapping[str, bytes]) -> tuple[Process, ...] | None:
     """Return the live processes, or ``None`` where they were not listed (a root folder)."""
     if "processes" not in listings:
         return None
-    logins = dict(_pairs(decode(listings.get("log-in-ids", b""))))
+    logins = dict(_pairs(decode(listings.get("login-ids", b""))))
     return tuple(_processes(decode(listings["processes"]), logins))
 
 

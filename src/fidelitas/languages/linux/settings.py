@@ -1,6 +1,6 @@
 """The small configuration files of a host: os-release(5), login.defs(5), nsswitch.conf(5) and the Plugin lines of sudo.conf(5).
 
-Knows their syntax.  Their unknown settings are passed over, as their own readers pass them over.
+Knows their syntax.  Their unknown settings are skipped, as their own readers pass them over.
 """
 
 import re

@@ -1,6 +1,6 @@
 """A whole sudo policy: the main file and all that it includes, as sudo itself would open them.
 
-Knows the include rules of sudoers(5): which names are passed over, which owners and modes make sudo refuse a file.  Files are had
+Knows the include rules of sudoers(5): which names are skipped, which owners and modes make sudo refuse a file.  Files are had
 through `PolicyFiles`; where those come from is not known here.
 """
 

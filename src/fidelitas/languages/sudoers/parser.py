@@ -185,7 +185,7 @@ class _Parser(Lists):
     def _directive(self) -> None:
         """include = ( "@include" | "@includedir" ) path newline
 
-        What follows the path is reported and passed over; the file is included all the same.
+        What follows the path is reported and skipped; the file is included all the same.
         """
         directive = self._take()
         path = self._expect(Kind.WORD, "expected a file name")
@@ -232,7 +232,7 @@ class _Parser(Lists):
         for setting, where in settings:
             fault = option_fault(setting.option, setting.operator, setting.value)
             if fault:
-                self._into.gaps.append(Gap(what="sudo policy", why=fault, weakens="sudo passes over this option", place=where))
+                self._into.gaps.append(Gap(what="sudo policy", why=fault, weakens="sudo ignores this option", place=where))
             else:
                 self._into.defaults.append(setting)
 

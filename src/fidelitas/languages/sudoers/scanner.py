@@ -73,7 +73,7 @@ class Scanner(Texts):
     # -- what all states share ---------------------------------------------------------------------------------------------------
 
     def _scan(self) -> Token | None:
-        """Return the token at the present place, or nothing when blanks or a continuation were passed over."""
+        """Return the token at the present place, or nothing when blanks or a continuation were skipped."""
         line, at = self._line, self._at
         if self._state is State.INITIAL:
             if self._line_start and line[0] in KEYWORD_BEGINNINGS:

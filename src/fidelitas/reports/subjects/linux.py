@@ -105,7 +105,7 @@ def _page(host: HostRights, who: Identity) -> Block:
         *(row for one in who.memberships for row in _group(host, one)),
         *(Row(_session(one), label="logged on") for one in host.facts.login_sessions if one.account == who.name),
         *_running(host, who),
-        *(Row(_stale(one), label="session", style="yellow") for one in _stale_of(host, who)),
+        *(Row(_stale(one), label="session", style="bold") for one in _stale_of(host, who)),
     ]
     held = sorted(host.held_by(who.name), key=lambda holding: (holding.right.kind, str(holding.right)))
     rows += [row for holding in held for row in holding_rows(holding)] or [Row("holds no elevated right")]

@@ -6,7 +6,7 @@ from typing import Any, NamedTuple
 
 from fidelitas.reports.blocks import Block, Row
 from fidelitas.reports.documents import holding_document
-from fidelitas.reports.sentences import brief
+from fidelitas.reports.sentences import asking, brief
 from fidelitas.rights import Holding, LinkKind, Principal, PrincipalKind, RightKind, Route
 
 __all__ = ["AccountLine", "SubjectWords", "holding_rows"]
@@ -109,6 +109,6 @@ def holding_rows(holding: Holding) -> list[Row]:
 
 def _route(route: Route) -> list[Row]:
     last = route.links[-1]
-    asks = f"asks for {route.asks.replace('own', 'its own')}" if route.asks else "asks for no password" if last.quote else ""
+    asks = asking(route.asks) if route.asks or last.quote else ""
     parts = ", ".join(part for part in (brief(route), asks, str(route.strength)) if part)
-    return [Row(parts, indent=6), Row(f"{route.place.in_file()}    {last.quote or ''}".rstrip(), indent=6, style="cyan")]
+    return [Row(parts, indent=6), Row(f"{route.place.in_file()}    {last.quote or ''}".rstrip(), indent=6, style="dim")]

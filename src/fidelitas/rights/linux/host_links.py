@@ -259,7 +259,7 @@ class HostLinks:
             reason = f", which {power.reason}" if power else ""
             why = _Why(
                 By(Mechanism.DOAS),
-                f"a rule of doas lets it run {command or 'any command'} as root{reason}",
+                f"may run {command or 'any command'} as root by a rule of doas{reason}",
                 rule.place,
                 Strength.CERTAIN if power else Strength.DIRECT,
                 quote=rule.text,

@@ -72,7 +72,7 @@ def su_rules(rules: Sequence[PamRule] | None) -> SuRules:
             permitting = permitting or rule
             open_to_all = open_to_all or (rule if not asked and _ends(rule) else None)
         elif rule.module not in _USUAL and rule.control in ("required", "requisite"):
-            conditions.append(f"if {rule.module} lets it, which is not known")
+            conditions.append(f"if {rule.module} succeeds, which is not known")
         asked = asked or rule.module in _ASKING or rule.module not in _USUAL
     if permitting is not None and not asked:  # nothing in the whole stack asks for anything
         trusted, by = (only, permitting) if only else (trusted, by)

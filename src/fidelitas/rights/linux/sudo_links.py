@@ -257,9 +257,9 @@ def _because(grant: Grant, target: str, reason: str) -> str:
     aliases = [*(alias.name for alias in grant.by.aliases), *(alias.name for alias in grant.leaf.aliases)]
     through = f" (through {', '.join(aliases)})" if aliases else ""
     what = "any command" if grant.leaf.everything else str(grant.leaf.command)
-    clause = f"a sudo rule{through} lets it run {what} as {target}"
+    clause = f"may run {what} as {target} by a sudo rule{through}"
     if reason:
         clause += f", which {reason}"
     if grant.excluded:
-        clause += f"; that {len(grant.excluded)} commands are excluded does not restrict it: a copy under another name is not excluded"
+        clause += f"; excluding {len(grant.excluded)} commands does not restrict this: a copy under another name is not excluded"
     return clause

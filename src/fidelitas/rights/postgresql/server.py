@@ -134,7 +134,7 @@ class DatabaseRights(DatabaseServer):
         if role.replication and not role.superuser:
             rules = list(replication_login_paths(self.facts, self.privileges, role.name))
             because = "streams the files of the whole server, password hashes among them (REPLICATION)"
-            conditions = () if rules else ("if a rule of access lets it replicate",)
+            conditions = () if rules else ("if a rule of pg_hba.conf allows replication for the role",)
             yield self.link(
                 role.name,
                 self.right(RightKind.DB_READ_ALL),

@@ -14,7 +14,7 @@ from fidelitas.rights.linux.sudo.files import Files, NoFiles
 from fidelitas.rights.linux.sudo.grants import Asks, Grant, Leaf, grants, group_grants, jail_of, leaves, reach
 from fidelitas.rights.linux.sudo.hosts import Netgroups
 from fidelitas.rights.linux.sudo.matching import Host, Match, Policy
-from fidelitas.rights.linux.sudo.nearest import Difference, Near
+from fidelitas.rights.linux.sudo.nearest import Difference, Near, groups_that_may
 from fidelitas.rights.linux.sudo.notes import digest_differs, notes_on, stated_file
 
 __all__ = [
@@ -41,6 +41,7 @@ __all__ = [
     "digest_differs",
     "grants",
     "group_grants",
+    "groups_that_may",
     "jail_of",
     "leaves",
     "notes_on",

@@ -89,7 +89,7 @@ def reach(policy: Policy, who: Identity, rules: Iterable[SudoRule] | None = None
 def leaves(policy: Policy, member: Member) -> Iterator[Leaf]:
     """Yield the commands of a rule's command member, aliases followed, in the order in which sudo tries them: last to first.
 
-    An alias that was met before is passed over: all that it can say has been said.  So cycles end, and aliases that name one another
+    An alias that was met before is skipped: all that it can say has been said.  So cycles end, and aliases that name one another
     twice over do not multiply.
     """
     met: set[str] = set()

@@ -7,15 +7,16 @@ about, its target, its hosts and its times are decided by the same functions tha
 from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import datetime
+from difflib import SequenceMatcher
 from enum import StrEnum
 
-from fidelitas.facts import Member, SudoRule
+from fidelitas.facts import Member, MemberKind, SudoRule
 from fidelitas.rights.linux.sudo.commands import ResolvedCommand, arguments_match
 from fidelitas.rights.linux.sudo.grants import Leaf, leaves
 from fidelitas.rights.linux.sudo.matching import Policy
 from fidelitas.rights.linux.sudo.run_as import Target, run_as_matches
 
-__all__ = ["Difference", "Near", "nearest"]
+__all__ = ["Difference", "Near", "groups_that_may", "nearest"]
 
 
 class Difference(StrEnum):
@@ -48,10 +49,31 @@ def nearest(policy: Policy, target: Target, resolved: ResolvedCommand, now: date
     """Return the rules that came nearest, the nearest first, one command of each."""
     found = []
     for rule in reversed(policy.facts.rules):
-        near = max(_differences(policy, rule, target, resolved, now), key=lambda near: near.closeness, default=None)
+        near = max(_differences(policy, rule, target, resolved, now), key=_rank, default=None)
         if near is not None and near.closeness > 0:
             found.append(near)
-    return sorted(found, key=lambda near: -near.closeness)[:most]
+    return sorted(found, key=_rank, reverse=True)[:most]
+
+
+def groups_that_may(policy: Policy, target: Target, resolved: ResolvedCommand, now: datetime) -> list[tuple[str, SudoRule]]:
+    """Return the groups that a rule allows this very command, not any, each with the last such rule."""
+    found: dict[str, SudoRule] = {}
+    for rule in reversed(policy.facts.rules):
+        groups = [member.value.removeprefix("%") for member in rule.users if member.kind is MemberKind.GROUP and not member.negated]
+        allows = bool(groups) and any(
+            leaf.allowed and leaf.command.path != "ALL" and _difference(policy, rule, leaf, target, resolved, now) is None
+            for leaf in leaves(policy, rule.command)
+        )
+        for group in groups if allows else ():
+            found.setdefault(group, rule)
+    return list(found.items())
+
+
+def _rank(near: Near) -> tuple[int, float]:
+    """Return how near a rule comes: by what matches, then by how alike the arguments are, which few rules are compared by."""
+    if near.difference is not Difference.ARGUMENTS:
+        return near.closeness, 0.0
+    return near.closeness, SequenceMatcher(None, near.allowed or "", near.asked or "", autojunk=False).ratio()
 
 
 def _differences(policy: Policy, rule: SudoRule, target: Target, resolved: ResolvedCommand, now: datetime) -> Iterator[Near]:

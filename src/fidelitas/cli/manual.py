@@ -1,0 +1,140 @@
+"""The manual pages, and the page of checks, made of the commands and checks themselves: ``python -m fidelitas.cli.manual FOLDER``.
+
+Pages are in the man macros (groff_man(7)); `make man` writes them, and the wheel brings them.
+"""
+
+import re
+import sys
+from collections.abc import Iterator
+from pathlib import Path
+
+import click
+
+from fidelitas import __version__
+from fidelitas.cli.main import COMMANDS, main
+from fidelitas.platforms import every_check
+
+__all__ = ["checks_page", "manual_pages"]
+
+_STATUS = (
+    ("0", "success, and complete where the answer depends on it"),
+    ("1", "findings at or above --fail-on; may: refused; rehearse: a lock-out; charter: a broken clause; people: a leaver with rights"),
+    ("2", "usage error, or an unknown name"),
+    ("3", "incomplete: evidence is missing"),
+    ("4", "input, or a whole subject, could not be read"),
+)  # fmt: skip
+_ENVIRONMENT = (
+    ("FIDELITAS_LEDGER", "the folder in which surveys are kept; by default fidelitas/ledger in the user's state folder"),
+    ("NO_COLOR", "no colours"),
+    ("PAGER", "the program that shows what is longer than the screen"),
+    ("TZ", "the time zone in which times are shown"),
+)
+_FILES = (
+    ("~/.config/fidelitas/fidelitas.toml, ./fidelitas.toml", "settings: see fidelitas config show"),
+    ("~/.local/state/fidelitas/ledger", "the ledger"),
+)
+
+
+def manual_pages() -> Iterator[tuple[str, str]]:
+    """Yield the name and the text of every page: of the program, and of each command."""
+    context = click.Context(main, info_name="fidelitas")
+    yield "fidelitas.1", _main_page()
+    for name in COMMANDS:
+        command = main.get_command(context, name) if isinstance(main, click.Group) else None
+        if command is not None:
+            yield f"fidelitas-{name}.1", _command_page(name, command, context)
+
+
+def _main_page() -> str:
+    commands = [_item(f"\\fBfidelitas {name}\\fR", text) for name, text in COMMANDS.items()]
+    return _page("fidelitas", "audit who holds elevated rights, by which rule, and what is risky about it", [
+        ("SYNOPSIS", ["\\fBfidelitas\\fR \\fICOMMAND\\fR [\\fIOPTION\\fR]... [\\fIARGUMENT\\fR]..."]),
+        ("DESCRIPTION", _paragraphs(main.help or "")),
+        ("COMMANDS", commands),
+        *_common(),
+        ("SEE ALSO", [", ".join(f"\\fBfidelitas-{_text(name)}\\fR(1)" for name in COMMANDS)]),
+    ])  # fmt: skip
+
+
+def _command_page(name: str, command: click.Command, parent: click.Context) -> str:
+    context = click.Context(command, info_name=name, parent=parent)
+    pieces = " ".join(_text(piece) for piece in command.collect_usage_pieces(context))
+    records = [
+        record
+        for one in command.get_params(context)
+        if isinstance(one, click.Option) and (record := one.get_help_record(context)) is not None
+    ]
+    described = _paragraphs(command.help or "")
+    if isinstance(command, click.Group):
+        for sub, one in command.commands.items():
+            described += [".SS", f"fidelitas {name} {sub}", *_paragraphs(one.help or "")]
+    return _page(f"fidelitas-{name}", COMMANDS[name].rstrip("."), [
+        ("SYNOPSIS", [f"\\fBfidelitas {_text(name)}\\fR {pieces}"]),
+        ("DESCRIPTION", described),
+        ("OPTIONS", [_item(f"\\fB{_text(flag)}\\fR", text) for flag, text in records]),
+        *_common(),
+        ("SEE ALSO", ["\\fBfidelitas\\fR(1)"]),
+    ])  # fmt: skip
+
+
+def _common() -> list[tuple[str, list[str]]]:
+    sections = (("EXIT STATUS", _STATUS), ("ENVIRONMENT", _ENVIRONMENT), ("FILES", _FILES))
+    return [(title, [_item(f"\\fB{_text(name)}\\fR", text) for name, text in rows]) for title, rows in sections]
+
+
+def _page(name: str, summary: str, sections: list[tuple[str, list[str]]]) -> str:
+    lines = [f'.TH "{name.upper()}" 1 "" "Fidelitas {__version__}" "User Commands"', ".SH NAME", f"{_text(name)} \\- {_text(summary)}"]
+    for title, body in sections:
+        lines += [f'.SH "{title}"', *body] if body else []
+    return "\n".join(lines) + "\n"
+
+
+def _item(term: str, text: str) -> str:
+    return f".TP\n{term}\n{_text(text)}"
+
+
+def _paragraphs(text: str) -> list[str]:
+    r"""Return a help text as paragraphs; one that begins with ``\b`` keeps its lines, as Click has it."""
+    lines: list[str] = []
+    for paragraph in re.split(r"\n\s*\n", text.strip()):
+        lines += [".PP"] if lines else []
+        if paragraph.lstrip().startswith("\b"):
+            kept = [line.strip() for line in paragraph.lstrip().removeprefix("\b").strip("\n").split("\n")]
+            lines += [".nf", *map(_text, kept), ".fi"]
+        else:
+            lines.append(_text(" ".join(paragraph.split())))
+    return lines
+
+
+def _text(text: str) -> str:
+    r"""Return text that roff shows as it is: backslashes, hyphens, and a dot or quote at the beginning of a line."""
+    shown = " ".join(text.split()).replace("\\", "\\e").replace("-", "\\-")
+    return "\\&" + shown if shown.startswith((".", "'")) else shown
+
+
+def checks_page() -> str:
+    """Return the page of all checks in Markdown, by family."""
+    lines = [
+        "# Checks",
+        "",
+        "What `fidelitas findings` looks for. Each finding names host, file and line; `fidelitas help CHECK` shows one check.",
+    ]
+    family = ""
+    for name, check in sorted(every_check().items()):
+        if name.partition(".")[0] != family:
+            family = name.partition(".")[0]
+            lines += ["", f"## {family}"]
+        lines += ["", f"### `{name}`", "", f"{check.title} Severity: {check.severity}.", "", check.why, "", f"**Fix:** {check.advice}"]
+    return "\n".join(lines) + "\n"
+
+
+def write(folder: Path) -> None:
+    """Write the manual pages into ``man`` and the page of checks into a folder."""
+    (folder / "man").mkdir(parents=True, exist_ok=True)
+    for name, text in manual_pages():
+        (folder / "man" / name).write_text(text, encoding="utf-8")
+    (folder / "checks.md").write_text(checks_page(), encoding="utf-8")
+
+
+if __name__ == "__main__":
+    write(Path(sys.argv[1]))

@@ -1,0 +1,57 @@
+"""The accounts of a person on each subject, and what they hold: also as accounts of another host, by a key or a socket."""
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+
+from fidelitas.people.map import MappedPerson
+from fidelitas.rights import Holding, HostRights, PrincipalKind, SubjectRights
+
+__all__ = ["PersonalAccounts"]
+
+
+@dataclass(frozen=True, slots=True)
+class _Known:
+    """A subject with the names of its accounts."""
+
+    subject: SubjectRights
+    names: frozenset[str]
+
+
+class PersonalAccounts:
+    """Finds what is a person's on some subjects; indexes are made once for all people."""
+
+    def __init__(self, subjects: Iterable[SubjectRights]) -> None:
+        self._known = [_Known(one, frozenset({*one.names(), *(name for name, _ in one.comments())})) for one in subjects]
+        self._elsewhere: dict[str, list[tuple[SubjectRights, Holding]]] = {}
+        for known in self._known:
+            for holding in known.subject.holdings:
+                if holding.principal.kind is PrincipalKind.ELSEWHERE:
+                    self._elsewhere.setdefault(str(holding.principal), []).append((known.subject, holding))
+
+    def of(self, person: MappedPerson) -> list[tuple[SubjectRights, str]]:
+        """Return a person's accounts, subject by subject; of a database that has accounts for hosts, those of every host."""
+        return [(known.subject, name) for known in self._known for name in sorted(_names(known, person))]
+
+    def held(self, one: SubjectRights, name: str) -> tuple[Holding, ...]:
+        """Return what an account holds where it is, without what every account holds."""
+        return tuple(holding for holding in one.held_by(name) if holding.principal.kind is not PrincipalKind.ANY_ACCOUNT)
+
+    def held_elsewhere(self, accounts: Sequence[tuple[SubjectRights, str]]) -> list[tuple[SubjectRights, Holding]]:
+        """Return what accounts hold on other subjects: by keys from host to host, and by sockets of servers."""
+        return [found for one, name in accounts for found in self._elsewhere.get(f"{name}@{one.subject}", ())]
+
+
+def _names(known: _Known, person: MappedPerson) -> set[str]:
+    one, prefix = known.subject, f"{known.subject.subject}:"
+    own = {name.removeprefix(prefix) for name in person.accounts}
+    called = getattr(one, "accounts_called", None)
+    if called is not None:
+        return (own & known.names) | {account for name in person.accounts for account in called(name.rpartition(":")[2])}
+    bare = (name for name in own if ":" not in name)
+    return (own & known.names) | {name for name in bare if not name.startswith("%") and _is_here(one, name) and one.knows(name)}
+
+
+def _is_here(one: SubjectRights, name: str) -> bool:
+    """Return whether an account is one of the subject's own, not merely another host's of that name."""
+    accounts = getattr(one, "accounts", None)
+    return not isinstance(one, HostRights) and (accounts is None or name in accounts or name in one.names())
