@@ -166,6 +166,11 @@ def test_every_listing_has_every_form(estate: tuple[Path, Ran]) -> None:
         markdown = asked(estate, *command, "--format", "markdown").out.splitlines()
         assert any(line.startswith(("| --- |", "### ")) for line in markdown)
         assert asked(estate, *command).out
+        document = asked(estate, *command, "--format", "json").json
+        head, *lines = [json.loads(line) for line in asked(estate, *command, "--format", "jsonl").out.splitlines()]
+        for line in lines:
+            head[line["list"]].append(line["object"])
+        assert {**head, "made": None} == {**document, "made": None}
 
 
 def test_piped_tables_are_whole_and_plain(estate: tuple[Path, Ran]) -> None:

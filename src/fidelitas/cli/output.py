@@ -37,6 +37,7 @@ class Output:
     paged: bool = True
     ledger: Path | None = None
     survey: str | None = None
+    streams: bool = False  # whether the command prints an object a line while it reads, in that form
 
     @property
     def screen(self) -> Screen:
@@ -47,7 +48,7 @@ class Output:
 
     def report(self, report: Report, of: Sequence[SubjectRights] = ()) -> None:
         """Print a report of some subjects in the form that was asked for; in that of one object a line, what was printed was all."""
-        if self.form in FORMS:
+        if not (self.streams and self.form == _AT_ONCE):
             report = made_by(report, Making(self.ledger, self.survey, sum(len(one.gaps) for one in of) if of else None))
             screen = self.screen
             self._page(render(report, self.form, screen), screen)
@@ -93,17 +94,16 @@ def say(message: str) -> None:
 
 
 def format_option(function: F | None = None, *, jsonl: bool = False) -> Any:
-    """Add --format; it arrives as an `output`.  With `jsonl` there is a form of one JSON object a line, too."""
+    """Add --format; it arrives as an `output`.  With `jsonl` the command prints that form itself, while it reads."""
     if function is None:
         return partial(format_option, jsonl=jsonl)
 
     def wrapped(*args: Any, form: str, colours: str, paged: bool, **kwargs: Any) -> Any:
-        return function(*args, output=Output(form, colours, paged, *_answered_from(kwargs)), **kwargs)
+        return function(*args, output=Output(form, colours, paged, *_answered_from(kwargs), streams=jsonl), **kwargs)
 
     wrapped.__name__, wrapped.__doc__ = function.__name__, function.__doc__
     wrapped.__dict__.update(function.__dict__)
-    forms = [*FORMS, _AT_ONCE] if jsonl else list(FORMS)
-    form = click.option("--format", "form", type=click.Choice(forms), default="table", show_default=True, help="Form of the output.")
+    form = click.option("--format", "form", type=click.Choice(list(FORMS)), default="table", show_default=True, help="Form of the output.")
     colour = click.option(
         "--colour",
         "colours",

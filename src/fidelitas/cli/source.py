@@ -13,6 +13,7 @@ from fidelitas.audit import Audit, audit
 from fidelitas.cli.complete import surveys
 from fidelitas.cli.cores import on_all_cores
 from fidelitas.cli.names import unknown_name, unknown_subject
+from fidelitas.cli.progress import progress, watched
 from fidelitas.cli.times import zone_of
 from fidelitas.errors import ReadError, RequestError
 from fidelitas.evidence import Bundle
@@ -93,8 +94,12 @@ class Source:
         if self.logs:
             groups = [logs for logs in logs_at(self.logs, self.name or os.uname().nodename) if logs]
             zone = zone_of(self.zone)
-            return read_logbook([HostLogs(subject=logs[0].subject, logs=logs, zone=zone) for logs in groups], wanted, take, on_all_cores)
-        book = read_logbook((host_logs(bundles) for _, bundles in self.history()), wanted, take, on_all_cores)
+            hosts = [HostLogs(subject=logs[0].subject, logs=logs, zone=zone) for logs in groups]
+            with progress(f"reading {sum(len(logs) for logs in groups)} logs of {len(hosts)} hosts"):
+                return read_logbook(hosts, wanted, take, on_all_cores)
+        with progress("reading the logs of") as report:
+            hosts_of_ledger = watched(self.history(), report, lambda one: one[0], len(self._stored().names))
+            book = read_logbook((host_logs(bundles) for _, bundles in hosts_of_ledger), wanted, take, on_all_cores)
         if not book.covers:
             raise RequestError(f'ledger "{self.ledger}" holds no logs', hint="Survey hosts with their logs, or name logs with --log.")
         return book
@@ -145,7 +150,8 @@ class Source:
         stored = self._stored()
         if subject is not None and subject not in stored.names:
             raise unknown_subject(subject, stored.names)
-        return audit(stored, None if subject is None else [subject], findings=findings)
+        with progress(f"working out {subject or f'{len(stored.names)} subjects'}"):
+            return audit(stored, None if subject is None else [subject], findings=findings)
 
     def hosts(self, subject: str | None) -> tuple[list[HostRights], tuple[SubjectRights, ...]]:
         """Return the Linux hosts that are asked about, and all that is; refuse another subject."""

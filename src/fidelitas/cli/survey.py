@@ -13,6 +13,7 @@ from fidelitas.audit import Audit, audit
 from fidelitas.cli.gaps import tell_gaps
 from fidelitas.cli.main import FOUND_STATUS
 from fidelitas.cli.output import Output, format_option, say
+from fidelitas.cli.progress import progress, watched
 from fidelitas.cli.source import default_ledger, ledger_option
 from fidelitas.cli.times import DURATION
 from fidelitas.errors import FidelitasError, LedgerError, ReadError, RequestError
@@ -116,13 +117,16 @@ def command(
     host = partial(from_this_machine, scan=FileScan[scan or "EVERYWHERE"], logs=LogScan[logs or "CONCERNING"], deadline=deadline)
     failures: list[FidelitasError] = []
     notes: list[str] = []
-    found = keep_apart(_each(asked, called, password, host, deadline, failures), notes)
     with _Keeping(ledger or default_ledger()) as keeping:
-        keeping.take(found)
+        with progress("reading") as report:
+            each = watched(asked, report, lambda one: str(one[1]) or "this machine", len(asked))
+            keeping.take(keep_apart(_each(each, called, password, host, deadline, failures), notes))
         if not keeping.stored:
             raise failures[0]
         survey = keeping.finish()
-        show(audit(StoredEvidence(keeping.stored)), survey.name if survey else None, output, full=full, fail_on=fail_on)
+        with progress(f"working out who holds what on {len(keeping.stored)} subjects"):
+            audited = audit(StoredEvidence(keeping.stored))
+        show(audited, survey.name if survey else None, output, full=full, fail_on=fail_on)
     for note in (*notes, *(survey.notes if survey else ())):
         say(note)
     if survey:
@@ -134,7 +138,7 @@ def command(
 
 
 def _each(
-    asked: Sequence[tuple[str, str | Path]],
+    asked: Iterable[tuple[str, str | Path]],
     called: Mapping[str, str],
     password: str | None,
     host: Callable[[Path | None], Collected],

@@ -6,7 +6,7 @@ from a report to text, and a line of the table here.
 
 from collections.abc import Callable
 
-from fidelitas.reports.forms import comma, documents, markdown, terminal
+from fidelitas.reports.forms import comma, documents, lines, markdown, terminal
 from fidelitas.reports.forms.screen import Screen
 from fidelitas.reports.report import Report
 
@@ -15,6 +15,7 @@ __all__ = ["FORMS", "Screen", "render"]
 FORMS: dict[str, Callable[[Report, Screen], str]] = {
     "table": terminal.render,
     "json": documents.render,
+    "jsonl": lines.render,
     "csv": comma.render,
     "markdown": markdown.render,
 }
