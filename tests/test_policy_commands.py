@@ -2,6 +2,8 @@
 
 import json
 import os
+import subprocess
+from collections.abc import Callable
 from pathlib import Path
 
 import pytest
@@ -387,3 +389,51 @@ def test_where_a_command_is_looked_for_can_be_stated_and_is_said_where_it_is_not
     assert unstated.status == 1
     assert "./tool is a file of the folder that sudo is started in, which is not stated" in unstated.out
     assert "tool is looked for in the PATH of ines, which is not stated" in ask("ines", "--", "tool").out
+
+
+# -- what would allow it ------------------------------------------------------------------------------------------------------------
+
+ODD = [
+    ["/bin/restart", "tide-ingest.service"],
+    ["/bin/status"],
+    ["/bin/echo", "a,b", "c=d", "e:f", "g\\h"],
+    ["/usr/bin/find", "/srv", "-name", "*.nc", "[ab]?"],
+    ["/opt/tide/run@7", "--all"],
+]
+
+
+@pytest.mark.judge
+@pytest.mark.parametrize("command", ODD, ids=" ".join)
+def test_the_rule_that_is_offered_is_one_and_allows_just_that(command: list[str], tmp_path: Path, need: Callable[..., None]) -> None:
+    need("visudo")
+    policy = tmp_path / "sudoers"
+    policy.write_text("ines ALL = /bin/restart web\n")
+    folder = tmp_path / "root"
+    put(grow(folder) / "etc/sudoers", policy.read_bytes())
+    question = ("may", "--root", "root", "--format", "json")
+    first = fidelitas(*question, "tomas", "--", *command, cwd=tmp_path)
+    assert first.status == 1
+    (obstacle,) = first.json["obstacles"]
+    assert (obstacle["kind"], obstacle["cause"]) == ("no-rule", "no rule of sudo on this host is about tomas")
+    policy.write_text(f"{policy.read_text()}{obstacle['rule']}\n")
+    assert subprocess.run(["visudo", "-c", "-f", policy], capture_output=True, check=False).returncode == 0
+    put(folder / "etc/sudoers", policy.read_bytes())
+    assert fidelitas(*question, "tomas", "--", *command, cwd=tmp_path).status == 0
+    assert fidelitas(*question, "tomas", "--", *command, "more", cwd=tmp_path).status == 1
+
+
+def test_why_she_is_refused_is_one_sentence_with_its_remedy(tmp_path: Path) -> None:
+    ran = may(tmp_path, "tomas", "knot", "--", "/bin/restart", "web")
+    lines = ran.out.splitlines()
+    assert lines[0].startswith("refused: tomas may not run /bin/restart web as root on knot: ")
+    assert lines[1].startswith("To allow it: ")
+
+
+def test_the_nearest_rule_is_the_one_that_differs_least(tmp_path: Path) -> None:
+    rules = "tomas ALL = /bin/systemctl status tide-ingest, /bin/systemctl restart tide-ingest, /bin/systemctl stop gauges\n"
+    put(grow(tmp_path / "root") / "etc/sudoers", rules.encode())
+    document = fidelitas(
+        "may", "--root", "root", "--format", "json", "tomas", "--", "/bin/systemctl", "restart", "tide-ingest.service", cwd=tmp_path
+    )
+    assert document.json["near"][0]["allowed"] == "restart tide-ingest"
+    assert document.json["obstacles"][0]["remedy"].startswith("run it with the arguments of the rule (restart tide-ingest)")

@@ -222,3 +222,35 @@ def test_every_document_says_how_it_was_made(estate: Estate) -> None:  # noqa: F
     assert (made["tool"], made["ledger"], made["survey"], made["gaps"]) == ("fidelitas", "estate/ledger", None, 0)
     assert COMMANDS
     assert json.dumps(made)
+
+
+def test_a_groups_page_shows_its_members_and_what_it_gives(estate: Estate) -> None:  # noqa: F811
+    out = asked(estate, "account", "%docker").out
+    assert out.startswith("%docker can obtain full control of tern (root) by a weakness\n")
+    assert "  1 member\n      ines\n" in out
+    document = asked(estate, "account", "%docker", "--format", "json").json
+    check_schema("account", document)
+    assert [(one["subject"], [member["name"] for member in one["members"]]) for one in document["groups"]] == [("tern", ["ines"])]
+    assert (
+        asked(estate, "account", "%dokcer").err
+        == 'fidelitas: no subject in evidence has an account or group "%dokcer". Did you mean %docker?\n'
+    )
+
+
+def test_people_count_by_the_same_routes_as_an_accounts_page(estate: Estate) -> None:  # noqa: F811
+    folder, _ = estate
+    document = asked(estate, "people", str(folder / "estate" / "people.csv"), "--format", "json").json
+    (nils,) = (one for one in document["people"] if one["left"])
+    rights = {(one["subject"], right["right"]) for one in nils["accounts"] for right in one["rights"]}
+    page = asked(estate, "account", "nils", "--format", "json").json
+    held = {(one["subject"], held["right"]) for part in ("hosts", "servers") for one in page[part] for held in one["holdings"]}
+    held |= {(one["subject"], one["right"]) for one in page["from_elsewhere"]}
+    assert rights == held
+    assert {("tern", "root"), ("catalogue-db", "db-superuser"), ("dunlin", "root")} <= rights
+
+
+def test_a_conditional_grant_does_not_hide_a_weakness(estate: Estate) -> None:  # noqa: F811
+    out = asked(estate, "holders", "--right", "root", "--on", "curlew").out
+    granted, _, obtainable = out.partition("Can be obtained by a weakness")
+    assert "any account" in obtainable
+    assert "any account  " not in granted.partition("Granted")[2]

@@ -101,5 +101,6 @@ def rule_that_allows(question: Question, path: str | None) -> str | None:
     if not file.startswith("/") or not all(map(_PLAIN.match, [file, *names])) or (odd and arguments):
         return None
     target = (question.run_as or ("" if question.run_as_group else "root")) + (f":{question.run_as_group}" if question.run_as_group else "")
-    written = _SPECIAL.sub(r"\\\g<0>", text) if arguments else '""'
+    # A backslash is escaped twice, for the scanner of the policy and for fnmatch(3).
+    written = _SPECIAL.sub(r"\\\g<0>", text.replace("\\", "\\\\")) if arguments else '""'
     return f"{question.account} ALL = ({target}) {file} {written}"

@@ -1,5 +1,6 @@
 """``fidelitas demo``."""
 
+import shlex
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -29,4 +30,4 @@ def command(folder: Path, seed: int, output: Output, *, full: bool) -> None:
     collected = (from_file(file) for file in files)
     survey = Ledger(ledger).add(((found.bundle, found.archive) for found in collected), datetime.now(UTC))
     show(audit(Ledger(ledger).newest(survey.name)), survey.name, output, full=full)
-    say(f'try next: fidelitas why noor --ledger "{ledger}", or fidelitas usage --log "{folder / "logs"}"')
+    say(f"to ask more of the demo: export FIDELITAS_LEDGER={shlex.quote(str(ledger.absolute()))}")

@@ -21,6 +21,7 @@ from fidelitas.facts import EventKind
 from fidelitas.languages.evidence import lost_evidence
 from fidelitas.ledger import Ledger, StoredEvidence
 from fidelitas.platforms import PLATFORMS, is_host
+from fidelitas.reports.numbers import counted
 from fidelitas.rights import HostRights, SubjectRights
 from fidelitas.sources import FileScan, LogScan, from_this_machine
 
@@ -95,7 +96,7 @@ class Source:
             groups = [logs for logs in logs_at(self.logs, self.name or os.uname().nodename) if logs]
             zone = zone_of(self.zone)
             hosts = [HostLogs(subject=logs[0].subject, logs=logs, zone=zone) for logs in groups]
-            with progress(f"reading {sum(len(logs) for logs in groups)} logs of {len(hosts)} hosts"):
+            with progress(f"reading {counted(sum(map(len, groups)), 'log')} of {counted(len(hosts), 'host')}"):
                 return read_logbook(hosts, wanted, take, on_all_cores)
         with progress("reading the logs of") as report:
             hosts_of_ledger = watched(self.history(), report, lambda one: one[0], len(self._stored().names))
@@ -150,7 +151,7 @@ class Source:
         stored = self._stored()
         if subject is not None and subject not in stored.names:
             raise unknown_subject(subject, stored.names)
-        with progress(f"working out {subject or f'{len(stored.names)} subjects'}"):
+        with progress(f"working out {subject or counted(len(stored.names), 'subject')}"):
             return audit(stored, None if subject is None else [subject], findings=findings)
 
     def hosts(self, subject: str | None) -> tuple[list[HostRights], tuple[SubjectRights, ...]]:

@@ -124,7 +124,7 @@ def command(
         if not keeping.stored:
             raise failures[0]
         survey = keeping.finish()
-        with progress(f"working out who holds what on {len(keeping.stored)} subjects"):
+        with progress("working out who holds what"):
             audited = audit(StoredEvidence(keeping.stored))
         show(audited, survey.name if survey else None, output, full=full, fail_on=fail_on)
     for note in (*notes, *(survey.notes if survey else ())):

@@ -22,6 +22,8 @@ class PersonalAccounts:
 
     def __init__(self, subjects: Iterable[SubjectRights]) -> None:
         self._known = [_Known(one, frozenset({*one.names(), *(name for name, _ in one.comments())})) for one in subjects]
+        # What an account has only because every account has it is not a person's.
+        self._own = {(held.principal, held.right) for known in self._known for held in known.subject.own_holdings}
         self._elsewhere: dict[str, list[tuple[SubjectRights, Holding]]] = {}
         for known in self._known:
             for holding in known.subject.holdings:
@@ -34,7 +36,7 @@ class PersonalAccounts:
 
     def held(self, one: SubjectRights, name: str) -> tuple[Holding, ...]:
         """Return what an account holds where it is, without what every account holds."""
-        return tuple(holding for holding in one.held_by(name) if holding.principal.kind is not PrincipalKind.ANY_ACCOUNT)
+        return tuple(holding for holding in one.held_by(name) if (holding.principal, holding.right) in self._own)
 
     def held_elsewhere(self, accounts: Sequence[tuple[SubjectRights, str]]) -> list[tuple[SubjectRights, Holding]]:
         """Return what accounts hold on other subjects: by keys from host to host, and by sockets of servers."""

@@ -9,7 +9,7 @@ from fidelitas.reports.documents import holding_document
 from fidelitas.reports.group import group_document, group_page
 from fidelitas.reports.holders import Filter, holders_table, selected
 from fidelitas.reports.report import Report
-from fidelitas.reports.standing import standing
+from fidelitas.reports.standing import standing_on
 from fidelitas.reports.subjects import words_of
 from fidelitas.rights import SubjectRights
 
@@ -19,7 +19,7 @@ __all__ = ["account_blocks", "account_document", "account_report"]
 def account_report(name: str, subjects: Sequence[SubjectRights]) -> Report:
     """Return an account's page."""
     return Report(
-        answer=lambda: [standing(name, (holding for _, holding in selected(subjects, Filter(account=name))))],
+        answer=lambda: standing_on(name, subjects),
         onward=lambda: [_onward(name)],
         parts=lambda: account_blocks(name, subjects),
         rows=lambda: (holders_table(selected(subjects, Filter(account=name)), whole=True),),

@@ -46,6 +46,7 @@ def charter_table(results: Sequence[Result]) -> Table:
         rows=tuple((one.outcome.value, one.clause.subject, str(one.clause), _because(one), _place(one)) for one in ordered),
         may_fold=frozenset({"demand", "because", "place"}),
         styles=tuple(_STYLES[one.outcome] for one in ordered),
+        first_only=True,
         empty="The charter demands nothing.",
     )
 

@@ -29,7 +29,7 @@ __all__ = [
 
 _STYLES = {
     Severity.CRITICAL: "bold red",
-    Severity.HIGH: "bold red",
+    Severity.HIGH: "red",
     Severity.MEDIUM: "bold",
     Severity.LOW: "",
     Severity.INFO: "dim",
@@ -100,6 +100,7 @@ def groups_table(groups: Sequence[Group]) -> Table:
         may_fold=frozenset({"what"}),
         least=("check",),
         styles=tuple(_STYLES[one.first.severity] for one in groups),
+        first_only=True,
         empty="Nothing risky or unexpected was found, as far as the evidence goes.",
     )
 

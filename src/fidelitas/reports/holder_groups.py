@@ -100,7 +100,10 @@ def _way(holding: Holding, first: Route, since: str) -> _Way:
 def _shown_routes(holding: Holding) -> list[Route]:
     """Return the routes that are shown: the strongest that was granted, or where none was, one for each weakness: each is to be mended."""
     granted = [route for route in holding.routes if route.granted]
-    return granted[:1] or list({route.place: route for route in reversed(holding.routes)}.values())[::-1]
+    if holding.granted:
+        return granted[:1]
+    weak = [route for route in holding.routes if not route.granted]
+    return list({route.place: route for route in reversed(weak)}.values())[::-1]
 
 
 def _table(found: Iterable[tuple[_Way, tuple[str, ...], list[str]]], *, one_subject: bool) -> Table:
@@ -122,7 +125,7 @@ def _table(found: Iterable[tuple[_Way, tuple[str, ...], list[str]]], *, one_subj
             for way, names, subjects, right in commands
         ),
         may_fold=frozenset({"subject", "holders", "right", "through", "condition"}),
-        least=("place", "since", "password", "condition"),
+        least=("condition", "since", "place", "password"),
         styles=tuple(_STYLES[way.strength] for way, *_ in commands),
         empty="Nobody holds an elevated right, as far as the evidence goes.",
     )

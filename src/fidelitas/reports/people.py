@@ -18,12 +18,11 @@ _MOST_SHOWN = 20
 
 def people_report(joined: Joined, today: date) -> Report:
     """Return what each person holds altogether, and what needs a decision."""
-    persons = persons_table(joined, today)
     return Report(
         answer=lambda: [_answer(joined, today)],
         onward=lambda: _onward(joined, today),
-        parts=lambda: [persons, "\n", *people_blocks(joined, today)],
-        rows=lambda: [persons],
+        parts=lambda: [persons_table(joined, today), "\n", *people_blocks(joined, today)],
+        rows=lambda: [persons_table(joined, today, whole=True)],
         document=lambda: people_document(joined, today),
     )
 
@@ -47,8 +46,8 @@ def _onward(joined: Joined, today: date) -> list[str]:
     return [f'fidelitas leaver "{gone[0].name}" --people MAP'] if gone else []
 
 
-def persons_table(joined: Joined, today: date) -> Table:
-    """Return a row for each person."""
+def persons_table(joined: Joined, today: date, *, whole: bool = False) -> Table:
+    """Return a row for each person; their accounts are counted, or named where the `whole` is wanted."""
     return Table(
         columns=("person", "team", "status", "until", "accounts", "rights", "furthest"),
         rows=tuple(
@@ -57,7 +56,7 @@ def persons_table(joined: Joined, today: date) -> Table:
                 person.team or "",
                 "left" if person.has_left(today) else person.status,
                 str(person.until or ""),
-                ", ".join(map(str, owned)),
+                ", ".join(map(str, owned)) if whole else str(len(owned)),
                 str(sum(len(one.holdings) for one in owned)),
                 furthest(holding for one in owned for holding in one.holdings),
             )

@@ -3,9 +3,9 @@
 from collections.abc import Iterable
 
 from fidelitas.reports.numbers import counted
-from fidelitas.rights import Holding, Right
+from fidelitas.rights import Holding, PrincipalKind, Right, Strength, SubjectRights
 
-__all__ = ["furthest", "standing"]
+__all__ = ["furthest", "standing", "standing_on"]
 
 _MOST_SUBJECTS = 6
 
@@ -14,16 +14,32 @@ def standing(name: str, holdings: Iterable[Holding]) -> str:
     """Return the sentence; the subject of a holding is that of its right."""
     held = list(holdings)
     full = [one for one in held if one.right.kind.full]
-    granted = {one.right.subject for one in full if one.granted}
-    obtainable = {one.right.subject for one in full} - granted
-    limited = {one.right.subject for one in held} - granted - obtainable
+    sure = [one for one in full if one.granted and one.strength is not Strength.CONDITIONAL]
+    granted = {one.right.subject for one in sure}
+    conditional = {one.right.subject for one in full if one.granted} - granted
+    obtainable = {one.right.subject for one in full} - granted - conditional
+    limited = {one.right.subject for one in held} - granted - obtainable - conditional
     parts = [
-        f"has full control of {_where(granted, [one.right for one in full if one.granted])}" if granted else "",
+        f"has full control of {_where(granted, [one.right for one in sure])}" if granted else "",
+        f"has full control of {_where(conditional, [one.right for one in full])} under conditions" if conditional else "",
         f"can obtain it on {_where(obtainable, [one.right for one in full])} by a weakness" if granted and obtainable else "",
         f"can obtain full control of {_where(obtainable, [one.right for one in full])} by a weakness" if obtainable and not granted else "",
         f"has limited rights on {_where(limited, [])}" if limited else "",
     ]
     return f"{name} " + ("; ".join(part for part in parts if part) or "holds no elevated right")
+
+
+def standing_on(name: str, subjects: Iterable[SubjectRights]) -> list[str]:
+    """Return the sentence about an account on some subjects, and one about what every account there can obtain."""
+    known = list(subjects)
+    own = [holding for one in known for holding in one.own_holdings if holding.principal.is_called(name)]
+    anyone = [one.subject for one in known if any(map(_by_anyone, one.own_holdings)) and name in {who for who, _ in one.comments()}]
+    where = " and ".join(anyone) if len(anyone) <= _MOST_SUBJECTS else counted(len(anyone), "subject")
+    return [standing(name, own), *([f"Any account of {where} can obtain full control of it: {name}, too"] if anyone else [])]
+
+
+def _by_anyone(holding: Holding) -> bool:
+    return holding.principal.kind is PrincipalKind.ANY_ACCOUNT and holding.right.kind.full
 
 
 def _where(subjects: set[str], rights: Iterable[Right]) -> str:
@@ -39,11 +55,23 @@ def _where(subjects: set[str], rights: Iterable[Right]) -> str:
 
 def furthest(holdings: Iterable[Holding]) -> str:
     """Return the furthest reaching right with its subjects, empty without one: full control first, then granted before obtainable."""
-    held = sorted(holdings, key=lambda one: (not one.right.kind.full, not one.granted, one.right.kind.value, one.right.subject))
+    held = sorted(holdings, key=_rank)
     if not held:
         return ""
     first = held[0].right
-    alike = [one.right.subject for one in held if str(one.right) == str(first) and one.granted == held[0].granted]
+    alike = [one.right.subject for one in held if str(one.right) == str(first) and _rank(one)[:3] == _rank(held[0])[:3]]
     subjects = list(dict.fromkeys(alike))
     where = " ".join(subjects) if len(subjects) <= _MOST_SUBJECTS else counted(len(subjects), "subject")
-    return f"{first} on {where}" + ("" if held[0].granted else " (can be obtained)")
+    how = (
+        ""
+        if held[0].granted and held[0].strength is not Strength.CONDITIONAL
+        else " (conditional)"
+        if held[0].granted
+        else " (can be obtained)"
+    )
+    return f"{first} on {where}{how}"
+
+
+def _rank(one: Holding) -> tuple[object, ...]:
+    sure = one.granted and one.strength is not Strength.CONDITIONAL
+    return not one.right.kind.full, not sure, not one.granted, one.right.kind.value, one.right.subject

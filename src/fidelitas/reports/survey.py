@@ -86,12 +86,16 @@ def _subjects_table(subjects: Sequence[SubjectRights], findings: Sequence[Findin
 
 
 def _subject_row(one: SubjectRights, found: Mapping[Severity, int]) -> tuple[str, ...]:
-    full = [holding for holding in one.own_holdings if holding.right.kind.full and holding.principal.kind in _COUNTED]
+    every = [holding for holding in one.own_holdings if holding.right.kind.full]
+    full = [holding for holding in every if holding.principal.kind in _COUNTED]
     granted = {holding.principal for holding in full if holding.granted}
+    anyone = {holding.granted for holding in every if holding.principal.kind is PrincipalKind.ANY_ACCOUNT}
     worst = [f"{found[severity]} {severity}" for severity in Severity if found.get(severity)][:2]
     told = counted(len(one.gaps), "gap") if one.gaps else "complete"
     escalations = {holding.principal for holding in full} - granted
-    return one.subject, words_of(one).system(one), str(len(granted)), str(len(escalations)), ", ".join(worst) or "none", told
+    administrators = "any account" if True in anyone else str(len(granted))
+    escalated = "any account" if anyone == {False} else str(len(escalations))
+    return one.subject, words_of(one).system(one), administrators, escalated, ", ".join(worst) or "none", told
 
 
 def _together(rows: Sequence[tuple[str, ...]]) -> list[tuple[str, ...]]:

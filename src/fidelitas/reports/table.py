@@ -18,4 +18,5 @@ class Table:
     may_fold: frozenset[str] = frozenset()
     least: tuple[str, ...] = ()
     styles: tuple[str, ...] = ()  # one a row, or none at all
+    first_only: bool = False  # whether a style is for the first cell of its row alone
     empty: str = "nothing"

@@ -29,6 +29,7 @@ __all__ = [
 
 # Of one sort of deeds a summary shows so many; the rest is counted, and all are listed with --events.
 _MOST_SHOWN = 8
+_SECONDS, _MINUTES = "%Y-%m-%d %H:%M:%S", "%Y-%m-%d %H:%M"
 _SORTS = (
     (Notable.SUSPECTED_FORGERY, "Suspected forgeries", "bold red"),
     (Notable.REFUSED, "Refused", "bold red"),
@@ -38,31 +39,33 @@ _SORTS = (
 )
 
 
-def time_shown(at: datetime | None, zone: tzinfo) -> str:
-    """Return a time as it is shown in rows."""
-    return f"{at.astimezone(zone):%Y-%m-%d %H:%M:%S}" if at is not None else "time not known"
+def time_shown(at: datetime | None, zone: tzinfo, form: str = _SECONDS) -> str:
+    """Return a time as it is shown in rows, in the reader's zone."""
+    return f"{at.astimezone(zone):{form}}" if at is not None else "time not known"
 
 
-def people_table(people: Sequence[PersonUse], zone: tzinfo) -> Table:
-    """Return a row for each person."""
+def people_table(people: Sequence[PersonUse], zone: tzinfo, *, whole: bool = False) -> Table:
+    """Return a row for each person; with the `whole` also on how many hosts, and times to the second."""
+    last = _SECONDS if whole else _MINUTES
     return Table(
-        columns=("person", "hosts", "used", "as", "refused", "wrong passwords", "shells", "changes", "last", "most often"),
+        columns=("person", *(("hosts",) if whole else ()), "used", "as", "refused", "failed", "shells", "changes", "last", "most often"),
         rows=tuple(
             (
                 use.person,
-                str(len(use.hosts)),
+                *((str(len(use.hosts)),) if whole else ()),
                 str(use.used),
                 ", ".join(target for target, _ in use.targets.most_common(3)),
                 str(use.refused),
                 f"{use.failed} ({use.failures})" if use.failed else "0",
                 str(use.shells),
                 str(use.changes),
-                time_shown(use.last, zone),
+                time_shown(use.last, zone, last),
                 ", ".join(f"{command} ({count})" for command, count in use.commands.most_common(3)),
             )
             for use in people
         ),
-        may_fold=frozenset({"most often", "as"}),
+        may_fold=frozenset({"most often"}),
+        least=("changes", "shells", "as"),
         empty="The logs show no use of privilege.",
     )
 

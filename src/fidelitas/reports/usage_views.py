@@ -49,7 +49,7 @@ class UsageAnswer:
 
 
 def _summary(answer: UsageAnswer) -> Report:
-    people = people_table(answer.book.people.ranked(), answer.zone)
+    people = people_table(answer.book.people.ranked(), answer.zone, whole=True)
     return Report(
         answer=lambda: _answer(answer),
         parts=lambda: _summary_parts(answer),

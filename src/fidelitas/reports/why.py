@@ -10,7 +10,7 @@ from fidelitas.reports.holders import Filter, holders_table, selected
 from fidelitas.reports.provenance import UNTOLD, Provenance, since_line
 from fidelitas.reports.report import Report
 from fidelitas.reports.sentences import asking, link_clause
-from fidelitas.reports.standing import standing
+from fidelitas.reports.standing import standing_on
 from fidelitas.reports.subjects import words_of
 from fidelitas.rights import Holding, PrincipalKind, Route, SubjectRights
 from fidelitas.usage import Grants
@@ -23,9 +23,8 @@ _MOST_SHOWN = 8
 
 def why_report(account: str, hosts: Sequence[SubjectRights], provenance: Provenance = UNTOLD) -> Report:
     """Return what an account holds on each host and why."""
-    held = [holding for host in hosts for holding in _held(account, host)]
     return Report(
-        answer=lambda: [standing(account, held)],
+        answer=lambda: standing_on(account, hosts),
         onward=lambda: _onward(account, hosts),
         parts=lambda: why_blocks(account, hosts, provenance),
         rows=lambda: (holders_table(selected(hosts, Filter(account=account)), provenance, whole=True),),

@@ -23,10 +23,11 @@ _PROSE = 24
 
 @dataclass(frozen=True, slots=True)
 class Line:
-    """One line of output, and its style of Rich."""
+    """One line of output, and its style of Rich, which is for the first `upto` characters where that is set."""
 
     text: str = ""
     style: str = ""
+    upto: int | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -56,9 +57,9 @@ def laid_out(table: Table, width: int | None) -> Iterator[Line]:
         style = table.styles[number] if table.styles else ""
         cells = [_folded(column, number, size, width) for column, size in zip(columns, widths, strict=True)]
         for texts in zip_longest(*cells, fillvalue=""):
-            yield Line(_joined(texts, widths), style)
+            yield Line(_joined(texts, widths), style, widths[0] if table.first_only else None)
         if width is not None and (rest := _rest(below, number)):
-            yield from (Line(text, style) for text in _wrapped(rest, width, _INDENT))
+            yield from (Line(text, "" if table.first_only else style) for text in _wrapped(rest, width, _INDENT))
 
 
 def _fitting(table: Table, width: int | None) -> tuple[list[_Column], list[_Column]]:

@@ -82,5 +82,7 @@ def _text(lines: Sequence[Line], screen: Screen) -> str:
     console = Console(force_terminal=True, color_system="standard", highlight=False, markup=False, emoji=False, legacy_windows=False)
     with console.capture() as shown:
         for line in lines:
-            console.print(Text(line.text, style=line.style), soft_wrap=True, end="\n")
+            text = Text(line.text)
+            text.stylize(line.style, 0, line.upto)
+            console.print(text, soft_wrap=True, end="\n")
     return shown.get()

@@ -265,5 +265,9 @@ class Holding:
 
     @property
     def granted(self) -> bool:
-        """Whether it was granted, by whatever route; if not, it can be obtained by a weakness."""
-        return any(route.granted for route in self.routes)
+        """Whether it was granted; if not, it can be obtained by a weakness.
+
+        A grant under a condition does not count beside a weakness that always works.
+        """
+        best = min((route.strength for route in self.routes if route.granted), default=None)
+        return best is not None and (best is not Strength.CONDITIONAL or self.strength is Strength.CONDITIONAL)

@@ -16,7 +16,7 @@ _POWERFUL: Mapping[str, str] = {
     "org.freedesktop.accounts.user-administration": "accounts are made administrators",
     "org.libvirt.unix.manage": "virtual machines are started that use any disk of the host",
 }
-_AT_CONSOLE = "if it sits at the machine: polkit asks for nothing in sessions there"
+_AT_CONSOLE = "if the session is at the console of the machine: polkit asks for no password there"
 
 
 @dataclass(frozen=True, slots=True)
