@@ -207,7 +207,7 @@ def test_an_error_is_marked_and_ends_with_4(tmp_path: Path) -> None:
         (
             "{usable sha512}",
             "",
-            "everyone who can become root by sudo now would lose it (ines); roads left: root itself, with its password or a key",
+            "everyone who can become root by sudo now would lose it (ines); routes left: root itself, with its password or a key",
         ),
     ],
 )

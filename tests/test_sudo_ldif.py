@@ -41,10 +41,10 @@ def test_options_of_a_role_that_are_not_honoured_are_told() -> None:
     options = "".join(f"sudoOption: {option}\n" for option in ("!authenticate", "nosuchoption", "timestamp_timeout=x", "targetpw", "= ="))
     read = read_sudo_ldif(ROLE.format(cn="a", command=f"/bin/ls\n{options[:-1]}", order="1"), ORIGIN)
     assert [(gap.place.line, gap.weakens.partition(" this")[0]) for gap in read.gaps] == [
-        (8, "sudo passes over"),
-        (9, "sudo passes over"),
+        (8, "sudo ignores"),
+        (9, "sudo ignores"),
         (10, "what it changes for the commands of"),
-        (11, "sudo passes over"),
+        (11, "sudo ignores"),
     ]
 
 

@@ -8,7 +8,7 @@ import click
 from fidelitas.audit import Audit, audit
 from fidelitas.charter import Clause, Outcome, check_charter, read_charter
 from fidelitas.cli.names import unknown_name
-from fidelitas.cli.output import Output, format_option, say
+from fidelitas.cli.output import Output, format_option
 from fidelitas.cli.source import Source, bundle_of_root, source_options
 from fidelitas.errors import ReadError
 from fidelitas.inquiry import Inquiry
@@ -68,7 +68,6 @@ def check(file: Path, policy: Path | None, root: Path | None, allow_gaps: bool, 
     output.report(charter_report(results))
     broken = [one for one in results if one.outcome is Outcome.BROKEN]
     unknown = [one for one in results if one.outcome is Outcome.UNKNOWN]
-    say(f"{len(results)} demands: {len(broken)} broken, {len(unknown)} not known")
     if broken:
         raise SystemExit(1)
     if unknown and not allow_gaps:

@@ -168,10 +168,11 @@ def answer_lines(rows: Sequence[Row]) -> list[str]:
     ]
     keys = sum(one.kind is PrincipalKind.KEY for one in granted | obtained)
     others = sum(one.kind is PrincipalKind.ELSEWHERE for one in granted | obtained)
-    reached = [counted(keys, "key"), counted(others, "account") + " of other hosts"]
+    reached = [counted(keys, "key"), counted(others, "account") + (" of another host" if others == 1 else " of other hosts")]
     also = " and ".join(text for text, count in zip(reached, (keys, others), strict=True) if count)
     anybody = any(one.kind is PrincipalKind.ANY_ACCOUNT for one in granted | obtained)
+    reach = "reaches" if keys + others == 1 else "reach"
     return [
-        f"{where}: {', '.join(told)}" + (f"; {also} reach it" if also else ""),
+        f"{where}: {', '.join(told)}" + (f"; {also} {reach} it" if also else ""),
         *(['Any account of a subject can obtain full control of it: see the rows of "any account".'] if anybody else []),
     ]

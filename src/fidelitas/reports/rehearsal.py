@@ -9,6 +9,7 @@ from fidelitas.rehearsal import Change, LockOut, LockOutKind, Rehearsal
 from fidelitas.replay import Replay
 from fidelitas.reports.blocks import Block, Row
 from fidelitas.reports.documents import holding_document
+from fidelitas.reports.numbers import counted
 from fidelitas.reports.replay import replay_blocks, replay_document
 from fidelitas.reports.report import Report
 from fidelitas.reports.sentences import brief, mechanism
@@ -31,6 +32,7 @@ def rehearsal_report(
     each gain that it does not sanction is marked.
     """
     return Report(
+        answer=lambda: _answer(rehearsals, replays, errors),
         parts=lambda: [
             *(_error(one, texts.get(one.place.path), names) for one in errors),
             *_blocks(rehearsals, charter),
@@ -38,6 +40,26 @@ def rehearsal_report(
         ],
         document=lambda: {**_document(rehearsals, errors, names, charter), "replay": replay_document(replays)},
     )
+
+
+def _answer(rehearsals: Sequence[Rehearsal], replays: Sequence[Replay], errors: Sequence[Gap]) -> list[str]:
+    """Return whether the policy has errors or locks everyone out, then how many holders gain and lose rights."""
+    locked = [one.after.subject for one in rehearsals if one.locked_out]
+    gained, lost, altered = (
+        {(one.after.subject, change.holding.principal) for one in rehearsals for change in getattr(one, kind)}
+        for kind in ("gained", "lost", "altered")
+    )
+    refused = sum(use.count for one in replays for use in one.lost)
+    parts = [
+        f"rights gained by {counted(len(gained), 'holder')}",
+        f"lost by {counted(len(lost), 'holder')}",
+        f"held on other terms by {counted(len(altered), 'holder')}",
+    ]
+    return [
+        *([f"the new policy has {counted(len(errors), 'error')}"] if errors else []),
+        *([f"LOCK-OUT on {' '.join(locked)}: see below"] if locked else []),
+        f"{'; '.join(parts)}" + (f"; {counted(refused, 'logged use')} would be refused" if replays else ""),
+    ]
 
 
 def _error(error: Gap, text: str | None, names: Mapping[str, str]) -> Block:
@@ -61,7 +83,7 @@ def _lock_out(found: LockOut) -> str:
     names = ", ".join(found.accounts[:6])
     if found.kind is LockOutKind.SUDO:
         left = sorted({_way_left(holding) for holding in found.left})
-        ways = f"roads left: {'; '.join(left[:6])}" if left else "no road to root would be left"
+        ways = f"routes left: {'; '.join(left[:6])}" if left else "no route to root would be left"
         return f"everyone who can become root by sudo now would lose it ({names}); {ways}"
     return {
         LockOutKind.NOBODY: "nobody could become root",
