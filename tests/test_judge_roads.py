@@ -24,7 +24,7 @@ from fidelitas.rights.linux.programs import Origin, privileged_programs
 from fidelitas.rights.linux.ssh import sshd_for
 from fidelitas.sources import FileScan, from_this_machine
 from support import open_up
-from test_probe import grow, probe, put
+from test_probe import grow, probe, put, written
 
 pytestmark = pytest.mark.judge
 
@@ -77,7 +77,7 @@ def test_a_find_that_prints_one_way_only_finds_them_too(tmp_path: Path, need: Ca
     root = grow(tmp_path / "root")
     plant(root)
     script = probe_script().replace("then gnu=true", "then gnu=false")
-    done = subprocess.run(["sh", "-c", script, "probe", "--root", root], capture_output=True, check=True)
+    done = subprocess.run(["sh", written(script, tmp_path), "--root", root], capture_output=True, check=True)
     facts, whole = read_host(read_bundle(io.BytesIO(done.stdout))), read(root).facts
     assert facts.programs is not None
     assert whole.programs is not None
@@ -111,7 +111,7 @@ def test_getcap_tells_the_same_capabilities(missing: str, tmp_path: Path, need: 
 def probe_without(root: Path, tool: str) -> Bundle:
     """Return what the probe finds where a tool is missing."""
     script = probe_script().replace(f"command -v {tool}", f"command -v no-{tool}")
-    done = subprocess.run(["sh", "-c", script, "probe", "--root", root], capture_output=True, check=True)
+    done = subprocess.run(["sh", written(script, root.parent), "--root", root], capture_output=True, check=True)
     return read_bundle(io.BytesIO(done.stdout))
 
 

@@ -180,6 +180,8 @@ def test_a_change_is_told_in_rights_and_not_in_text(tmp_path: Path) -> None:
     ran = rehearsed(tmp_path, "ines ALL=ALL\ntomas ALL=ALL\n", "# moved\ntomas ALL=NOPASSWD: ALL\nrada ALL=/bin/id\n")
     assert ran.status == 0
     assert ran.out == (
+        "rights gained by 1 holder; lost by 1 holder; held on other terms by 1 holder\n"
+        "\n"
         "knot\n"
         "  rada gains command:/bin/id  (sudo, /etc/sudoers:3:1)\n"
         "  ines loses root  (sudo, /etc/sudoers:1:1)\n"
@@ -320,6 +322,8 @@ def test_gains_that_the_charter_does_not_sanction_are_warned_of(tmp_path: Path) 
     put(folder / "charter.toml", 'format = 1\n[[must]]\naccount = "rada"\non = "knot"\ncommand = "ALL"\n')
     out = fidelitas("rehearse", "--like", "tomas", "--charter", "charter.toml", "rada", "vesna", cwd=folder).out
     assert out == (
+        "rights gained by 2 holders; lost by 0 holders; held on other terms by 0 holders\n"
+        "\n"
         "knot\n"
         "  rada gains root  (%docker → group docker, /etc/group:8:1)\n"
         "  vesna gains root  (%docker → group docker, /etc/group:8:1)\n"

@@ -15,7 +15,6 @@ from fidelitas.facts import Place
 from fidelitas.findings import Severity
 from fidelitas.inquiry import Inquiry
 from fidelitas.languages.linux.capabilities import CAPABILITIES, decode_capabilities, read_told_capabilities
-from fidelitas.languages.linux.commands import programs_of
 from fidelitas.languages.linux.cron import read_crontab
 from fidelitas.languages.linux.delegations import read_doas, read_exports, read_polkit_rules
 from fidelitas.languages.linux.host import read_host
@@ -23,6 +22,7 @@ from fidelitas.languages.linux.keys import read_authorized_keys
 from fidelitas.languages.linux.pam import read_lent_groups
 from fidelitas.languages.linux.polkit_actions import read_local_authority, read_polkit_actions
 from fidelitas.languages.linux.sessions import read_login_sessions
+from fidelitas.languages.linux.shell import programs_of
 from fidelitas.languages.linux.units import read_units
 from fidelitas.platforms import findings_on
 from fidelitas.reports.obstacles import cause

@@ -17,6 +17,9 @@ class JobKind(StrEnum):
     UNIT = "unit"
     UNIT_FILE = "unit file"
     ENVIRONMENT = "environment"  # a file of variables for a unit
+    HOOK = "hook"  # configuration of a program of root's; the name says what that program does with it
+    SCRIPT_CALL = "script call"  # named in a script that runs
+    START_UP = "start-up file"  # of a shell
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -32,6 +35,7 @@ class Job:
     command: str
     programs: tuple[str, ...]
     place: Place = field(compare=False)
+    how: str = "runs"  # "runs", "reads" as code, or takes options from the "names" in a folder
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

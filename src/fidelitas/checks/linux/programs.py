@@ -10,6 +10,7 @@ from fidelitas.facts import FileState, Place
 from fidelitas.findings import Severity
 from fidelitas.rights.linux.files import above, writers, writers_told
 from fidelitas.rights.linux.host import HostRights
+from fidelitas.rights.linux.obeyed import is_stock
 from fidelitas.rights.linux.programs import Origin, PrivilegedProgram, privileged_programs
 from fidelitas.rights.linux.reach import reachers
 
@@ -163,7 +164,7 @@ def writable(rights: HostRights) -> Iterator[Found]:
         within = reachers(program.path, states, rights.population)
         for at in above(program.path):
             who, clauses = writers(states.get(at)), writers_told(states.get(at), rights.population)
-            if not clauses:
+            if not clauses or is_stock(at, states[at], rights.population):
                 continue
             if within is not None and not who.everybody and not who.gids and within <= who.uids:
                 break  # whoever can reach it are those who can replace it: they fool themselves alone

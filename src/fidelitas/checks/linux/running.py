@@ -6,9 +6,11 @@ from collections.abc import Iterator, Mapping
 from fidelitas.checks.check import Check, Found, check
 from fidelitas.facts import Place
 from fidelitas.findings import Severity
+from fidelitas.rights.graph.links import PrincipalKind
+from fidelitas.rights.linux.files import Writers
 from fidelitas.rights.linux.host import HostRights
 from fidelitas.rights.linux.polkit import unasked_actions
-from fidelitas.rights.linux.writable import weak_places
+from fidelitas.rights.linux.writable import Weak, weak_places
 
 __all__ = ["CHECKS"]
 
@@ -19,17 +21,31 @@ __all__ = ["CHECKS"]
     advice="Let root own the file and every folder above it, and remove write permission for others.",
 )
 def writable(rights: HostRights) -> Iterator[Found]:
-    """Someone other than root can write something that root runs or reads as instructions.
+    """Someone other than root can write something that root, or an account that leads to root, runs or reads as instructions.
 
-    Anyone who can write it decides what root runs: at the next cron run, service start or login.
+    Anyone who can write it decides what that account runs: at the next cron run, service start or login.
     """
+    full = {held.principal.name for held in rights.own_holdings if held.right.kind.full and held.principal.kind is PrincipalKind.ACCOUNT}
     for weak in weak_places(rights.facts, rights.population):
+        if not _someone(weak.who, rights) or (weak.account is not None and weak.account.name not in full):
+            continue
+        severity = None if weak.account is None else Severity.HIGH
         where = "" if weak.at == weak.path else f", above {weak.path},"
         place = Place(subject=rights.subject, path=weak.at)
         places = (place,) if weak.place == place else (place, weak.place)
         message = f"{weak.at}{where} {weak.told}; {weak.use}"
         at = shlex.quote(weak.at)
-        yield Found(about=f"{weak.at}\0{weak.path}", message=message, places=places, safer=f"chown root {at}; chmod go-w {at}")
+        yield Found(about=f"{weak.at}\0{weak.path}", message=message, places=places, safer=_mended(weak, at), severity=severity)
+
+
+def _mended(weak: Weak, at: str) -> str:
+    owner = "root" if weak.account is None else shlex.quote(weak.account.name)
+    return f"chown {owner} {at}; chmod go-w {at}"
+
+
+def _someone(who: Writers, rights: HostRights) -> bool:
+    """Return whether there is anyone among those who can write: a group without members gives nobody anything."""
+    return who.everybody or bool(who.uids) or any(rights.population.in_gid(gid) for gid in who.gids)
 
 
 @check("running.unsafe-search-path", Severity.HIGH, advice="Use absolute paths only, of folders that only root can write.")

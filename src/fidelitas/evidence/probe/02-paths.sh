@@ -184,12 +184,19 @@ walk() {
 WALK_LIMIT=150
 
 # locate PATH: sets $kind, $real, $who, $left and $size of a path.
-locate() {
-    printf '%s\n' "$1" > "$work/located"
-    walk "$work/located"
+located() {
     V=$1 awk -F '\037' -v OFS='\037' '
         FILENAME == ARGV[1] && $1 == ENVIRON["V"] { found = $2 OFS $3 OFS $4 OFS $6; real = $3 }
-        FILENAME == ARGV[2] && $1 == real { size = $6 }
-        END { print found, size }' "$work/walked" "$work/states" > "$work/located"
+        FILENAME == ARGV[2] && found == "" { exit }
+        FILENAME == ARGV[2] && $1 == real { size = $6; exit }
+        END { if (found != "") print found, size }' "$work/walked" "$work/states" > "$work/located"
+}
+locate() {
+    located "$1"
+    if [ ! -s "$work/located" ]; then
+        printf '%s\n' "$1" > "$work/located"
+        walk "$work/located"
+        located "$1"
+    fi
     IFS=$separator read -r kind real who left size < "$work/located"
 }

@@ -78,9 +78,31 @@ read_homes() {
     fetch
     # The homes that are there, and the files of their folders of keys.
     awk -F '\037' -v OFS='\t' 'FILENAME == ARGV[1] { kind[$1] = $2; next } kind[$3] == "d" && $3 != "/" { print $1, $3 }' "$work/walked" "$work/all-homes" > "$work/homes"
+    home_files
     { printf 'read\n'; cat "$work/homes"; } > "$work/listing"
     listing homes 'homes of the accounts'
     want_keys
+    fetch
+}
+
+# Files of homes that shells and programs read: their states, and of shells what they name.  Of as many homes.
+HOMES_LOOKED=3000
+home_files() {
+    cut -f 2 "$work/homes" | sort -u | head -n "$HOMES_LOOKED" | sed 's/^/./' | tr '\n' '\0' > "$work/homes.0"
+    [ -s "$work/homes.0" ] || return 0
+    rc_names() {
+        xargs -0 sh -c 'exec find "$@" -maxdepth 3 -xdev \( -path "*/.config/systemd/*" -o -path "*/.ssh/*" -o -path "*/.local/*/*" -o -path "*/.cache" -o -path "*/.git/*" \) ! -name user ! -name rc ! -name environment ! -name config -prune -o \( \
+            -name ".*profile" -o -name ".bash_log*" -o -name ".bashrc" -o -name ".zsh*" -o -name ".zlog*" -o -name ".*shrc" -o -name ".log*" -o -name ".xsession*" -o -name ".xinitrc" -o -name ".inputrc" \
+            -o -name "config.fish" -o -name fish -o -name ".pam_environment" -o -name environment -o -name rc -o -name config -o -name ".[rs]hosts" -o -name ".k5*" -o -name ".forward" -o -name ".vim*" -o -name ".exrc" \
+            -o -name ".nanorc" -o -name ".emacs*" -o -name ".gdbinit" -o -name ".lesskey" -o -name ".gitconfig" -o -name ".screenrc" -o -name ".tmux.conf" -o -name nvim -o -name systemd -o -name user -o -name autostart \
+            -o -name "environment.d" -o -name bin -o -name ".config" -o -name ".local" \) -print0' find < "$work/homes.0" 2>/dev/null
+    }
+    within 120 rc_names > "$work/rc.0" || gap 'homes' 'their start-up files could not be looked for in time' 'who can change what an account runs'
+    tr '\n\0' '\036\n' < "$work/rc.0" | sed 's/^\.//' | head -n 100000 | awk '/[\036\037]/ { next } {
+        print "seen\0370\037\037" $0
+        name = $0; sub(/.*\//, "", name)
+        if (name ~ /^[.](profile|bash_profile|bash_login|bashrc|zshenv|zprofile|zshrc|kshrc)$/) print "if\03765536\037path_lines\037" $0
+    }' >> "$work/wanted"
     fetch
 }
 
@@ -133,13 +155,16 @@ without_values() {
         sub(/=.*/, "=[not copied]") } { print }' | masked
 }
 unit_lines() {
-    awk '/^[ \t]*(Environment|PassEnvironment|SetCredential)[A-Za-z]*[ \t]*=/ && !/^[ \t]*EnvironmentFile/ { last = $0; sub(/=.*/, "=[not copied]"); going = 1; print; next }
+    awk '/^[ \t]*(Environment|PassEnvironment|SetCredential)[A-Za-z]*[ \t]*=/ && !/^[ \t]*EnvironmentFile/ {
+            last = $0; code = ""
+            while (match($0, /(PATH|LD_PRELOAD|LD_LIBRARY_PATH|LD_AUDIT|PYTHONPATH|PYTHONSTARTUP|PERL5LIB|RUBYLIB|BASH_ENV|NODE_PATH)=[^" \t\047]*/)) { code = code " " substr($0, RSTART, RLENGTH); $0 = substr($0, RSTART + RLENGTH) }
+            name = last; sub(/=.*/, "=", name); going = 1; print name (code == "" ? "[not copied]" : substr(code, 2)); next }
         going && last ~ /\\$/ { last = $0; print ""; next }
         { going = 0; print }
         { last = $0 }' | masked
 }
 # Of shell start-up files only what says where programs are taken from; the other lines are empty, so that line numbers hold.
-path_lines() { awk '{ print /(^|[ \t;])(export[ \t]+)?PATH\+?=|^[ \t]*(\.|source)[ \t]/ ? $0 : "" }' | masked; }
+path_lines() { awk '{ print /(^|[ \t;])(export[ \t]+)?PATH\+?=|(^|[ \t;&|])(\.|source)[ \t]+[~\/$]|(^|[;&|])[ \t]*(exec[ \t]+)?\/[^ \t]+/ ? $0 : "" }' | masked; }
 
 # A crontab of an account: as many bytes of it are read, since each account writes its own.
 CRONTAB_LIMIT=262144
@@ -148,6 +173,7 @@ read_jobs() {
     want copy "$POLICY_LIMIT" without_values /etc/anacrontab
     want_all if "$POLICY_LIMIT" without_values /etc/cron.d 1 '*'
     for folder in /var/spool/cron /var/spool/cron/crontabs /var/spool/cron/tabs; do want_all if "$CRONTAB_LIMIT" without_values "$folder" 1 '*'; done
+    for folder in /var/spool/cron/atjobs /var/spool/at; do want_all if "$CRONTAB_LIMIT" without_values "$folder" 1 '*'; done
     for file in /etc/cron.allow /etc/cron.deny /etc/at.allow /etc/at.deny; do want copy "$POLICY_LIMIT" whole "$file"; done
     : > "$work/unit-folders"
     for folder in /etc/systemd/system /run/systemd/system /usr/local/lib/systemd/system /usr/lib/systemd/system /lib/systemd/system; do

@@ -41,7 +41,7 @@ sources_of() {
     cut -d "$separator" -f 1 "$work/sources" | sort -u | tr '\n' '\0' > "$work/files.0"
 }
 POLICIES='sudo|^/etc/doas[.]conf$'
-JOBS='^/etc/cron|^/var/spool/cron|^/etc/anacrontab$|^/etc/ld[.]so|^/etc/profile|^/root/|^/etc/environment$|/systemd/'
+JOBS='^/etc/cron|^/etc/(udev|modprobe|apt|dpkg|logrotate|binfmt|rsyslog|xinetd|inetd|network|NetworkManager|dhcp|update-motd|kernel|initramfs|grub|ppp|openvpn|acpi|pm|smart|needrestart|cloud|X11|fail2ban|monit|supervisor|mdadm|keepalived|snmp|dnsmasq|audit|libvirt|systemd|init[.]d|rc|default|sysconfig|pam[.]d|security|ssh|sysctl|aliases|exim|postfix|samba|sudo[.]conf)|^/usr/lib/(udev|modprobe|NetworkManager|systemd)|^/usr/share/dbus|^/var/lib/cloud|^/var/spool/at|^/var/spool/cron|^/etc/anacrontab$|^/etc/ld[.]so|^/etc/profile|^/root/|^/etc/environment$|/systemd/'
 policy_text() {
     awk -F '\037' '$1 ~ /sudo/ { print $2 }' "$work/members" | sort -u | while IFS= read -r number; do cat "$work/bundle/files/$number"; done
 }
@@ -64,11 +64,35 @@ read_named() {
     V="first$separator$SUM_LIMIT$separator" awk '{ print ENVIRON["V"] "\037" $0 }' "$work/roots-names" >> "$work/wanted"
     fetch
     read_digests
+    for _ in 1 2 3; do follow_scripts; done
     # The first line of each that is a script: it names the interpreter that root runs.
     sort -u "$work/first-lines" > "$work/listing"
     cut -f 2 "$work/listing" | sed 's/^#!//' | awk '{ print $1 }' | grep '^/' | sort -u | head -n 1000 > "$work/interpreters"
     listing scripts 'first lines of scripts'
     V="look${separator}0$separator" awk '{ print ENVIRON["V"] "\037" $0 }' "$work/interpreters" >> "$work/wanted"
+    fetch
+}
+
+# Scripts that root runs are copied, and what they name is looked at: in rounds, from one script to the next.
+SCRIPT_LIMIT=65536
+SCRIPTS_MANY=500
+follow_scripts() {
+    awk -F '\t' '$2 ~ /^#![ \t]*[^ \t]*[\/](env[ \t]+)?(ba|da|k|z|mk|a)?sh([ \t]|$)/ || $2 ~ /^#![ \t]*[^ \t]*[\/](env[ \t]+)?(python|perl)[0-9.]*([ \t]|$)/ { print $1 }' "$work/first-lines" > "$work/scripts"
+    cat "$work/roots-names" "$work/script-names" 2>/dev/null | grep '[.]\(py\|sh\|bash\|pl\)$' | sort -u - "$work/scripts" > "$work/scripts.all"
+    awk -F '\037' -v most="$SCRIPTS_MANY" -v limit="$SCRIPT_LIMIT" '
+        FILENAME == ARGV[1] { copied[$1]; next }
+        FILENAME == ARGV[2] { script[$0]; next }
+        $1 in script && !($1 in copied) && $2 == "f" && $4 == "" && ++count <= most { print "if\037" limit "\037masked\037" $1 }' \
+        "$work/members" "$work/scripts.all" "$work/walked" > "$work/wanted"
+    [ -s "$work/wanted" ] || return 0
+    cut -d "$separator" -f 4 "$work/wanted" > "$work/new-scripts"
+    fetch
+    awk -F '\037' -v folder="$work/bundle/files/" 'FILENAME == ARGV[1] { new[$0]; next } $1 in new { print folder $2 "\037" $1 }' "$work/new-scripts" "$work/members" | sort -u > "$work/sources"
+    cut -d "$separator" -f 1 "$work/sources" | sort -u | tr '\n' '\0' > "$work/files.0"
+    [ -s "$work/files.0" ] || return 0
+    named_paths "$LOOK_LIMIT" "$LOOK_LIMIT" > "$work/script-names"
+    V="look${separator}0$separator" awk '{ print ENVIRON["V"] "\037" $0 }' "$work/script-names" >> "$work/wanted"
+    V="first$separator$SUM_LIMIT$separator" awk '{ print ENVIRON["V"] "\037" $0 }' "$work/script-names" >> "$work/wanted"
     fetch
 }
 

@@ -14,7 +14,7 @@ read_access_lists() {
 
 # collect: everything, in the order of what matters most, since the deadline may come before the end.
 collect() {
-    for phase in read_accounts read_policy read_jobs read_logins read_running read_versions search_files read_named read_passwords read_access_lists read_logs; do
+    for phase in read_accounts read_policy read_jobs read_logins read_running read_versions search_files read_open read_hooks read_named read_passwords read_access_lists read_logs; do
         printf '%s\n' "$phase" > "$work/phase"
         "$phase"
     done
@@ -28,7 +28,7 @@ phase_gap() {
         read_jobs) weakens='what root runs, who can log in, which programs make their user root' ;;
         read_logins | read_running) weakens='who can log in, which programs make their user root, who can replace what root runs' ;;
         read_versions | search_files) weakens='which programs make their user root, who can replace what root runs' ;;
-        read_named | read_passwords | read_access_lists) weakens='who can replace what root runs, who used privileges' ;;
+        read_open | read_hooks | read_named | read_passwords | read_access_lists) weakens='who can replace what root runs, who used privileges' ;;
         *) weakens='who used privileges' ;;
     esac
     gap 'the rest of the host' "$1" "$weakens"

@@ -29,9 +29,11 @@ from fidelitas.facts import (
 from fidelitas.languages.evidence import HostEvidence
 from fidelitas.languages.linux.cron import read_anacrontab, read_crontab, runs_in_folder
 from fidelitas.languages.linux.delegations import read_doas, read_exports, read_library_folders, read_path_lines, read_polkit_rules
+from fidelitas.languages.linux.hooks import read_hook, script_job
 from fidelitas.languages.linux.keys import read_authorized_keys
 from fidelitas.languages.linux.pam import read_lent_groups, read_pam_service
 from fidelitas.languages.linux.polkit_actions import read_local_authority, read_polkit_actions
+from fidelitas.languages.linux.shell import calls_of
 from fidelitas.languages.linux.sshd import read_sshd
 from fidelitas.languages.linux.units import FOLDERS, read_units
 from fidelitas.text import decode
@@ -43,6 +45,12 @@ _PAM_SERVICES = ("su", "su-l", "sudo", "sudo-i", "login", "sshd", "other", "polk
 _SPOOLS = ("/var/spool/cron/crontabs/", "/var/spool/cron/tabs/", "/var/spool/cron/")
 _CRON_FOLDERS = ("/etc/cron.hourly/", "/etc/cron.daily/", "/etc/cron.weekly/", "/etc/cron.monthly/")
 _AT_FOLDERS = ("/var/spool/cron/atjobs/", "/var/spool/at/")
+# Files of a home that a shell or program of its account reads (bash(1), zsh(1), ksh(1), csh(1), fish(1)).
+_RC_FILES = frozenset({
+    ".profile", ".bash_profile", ".bash_login", ".bashrc", ".bash_logout", ".zshenv", ".zprofile", ".zshrc", ".zlogin", ".kshrc", ".mkshrc",
+    ".xprofile", ".xsession", ".xinitrc", ".xsessionrc",
+})  # fmt: skip
+_MOST_CALLS = 20_000
 _START_UP = ("/root/", "/etc/profile", "/etc/bash", "/etc/environment", "/etc/zsh/")
 
 
@@ -140,7 +148,8 @@ class AccessReader:
     def delegations(self) -> Delegations:
         """Return what else leads to root."""
         jobs, folders = self._cron()
-        jobs += (*self._folder_jobs(), *self._units())
+        jobs += (*self._folder_jobs(), *self._units(), *self._hooks(), *self._start_up_jobs())
+        jobs += self._followed(jobs)
         folders += self._folders()
         preload = self._files.text("/etc/ld.so.preload") or ""
         preloaded = [
@@ -186,15 +195,70 @@ class AccessReader:
                 if path.startswith(folder) and "/" not in name and state.kind is FileKind.FILE and runs_in_folder(name):
                     yield Job(kind=JobKind.SCRIPT, name=name, run_as="root", command=path, programs=(path,), place=self._place(path))
         for path, state in self._files.states.items():
-            if path.startswith(_AT_FOLDERS) and state.kind is FileKind.FILE and state.uid == 0:  # a job of at is its owner's
-                yield Job(kind=JobKind.AT, name=path, run_as="root", command=path, programs=(path,), place=self._place(path))
+            if path.startswith(_AT_FOLDERS) and state.kind is FileKind.FILE and not path.rpartition("/")[2].startswith("."):
+                owner = str(state.uid)  # a job of at is its owner's
+                yield Job(kind=JobKind.AT, name=path, run_as=owner, command=path, programs=(path,), place=self._place(path))
+                for call in calls_of(self._files.text(path) or "") if state.read else ():
+                    place = Place(subject=self._subject, path=path, line=call.line)
+                    yield Job(kind=JobKind.AT, name=path, run_as=owner, command="", programs=(call.path,), place=place, how=call.how)
+
+    def _hooks(self) -> Iterator[Job]:
+        """What configuration makes root's programs run."""
+        for path, state in self._files.states.items():
+            text = self._files.text(path) if state.read else None
+            if text is not None:
+                yield from read_hook(path, text, self._subject)
+
+    def _start_up_jobs(self) -> Iterator[Job]:
+        """What the start-up files of shells run and read, of root and of other accounts, as far as they were copied."""
+        homes = {home: account for account, home in self._rows("homes") if home != "/"}
+        for path, state in self._files.states.items():
+            folder, _, name = path.rpartition("/")
+            if not state.read or (name not in _RC_FILES and not path.startswith(_START_UP)):
+                continue
+            account = homes.get(folder, "root" if path.startswith(_START_UP) else None)
+            if account is not None:
+                variables = {"HOME": folder} if folder in homes else {}
+                for call in calls_of(self._files.text(path) or "", script=path, variables=variables):
+                    place = Place(subject=self._subject, path=path, line=call.line)
+                    yield Job(
+                        kind=JobKind.START_UP, name=path, run_as=account, command="", programs=(call.path,), place=place, how=call.how
+                    )
+
+    def _followed(self, jobs: Sequence[Job]) -> list[Job]:
+        """Return what the scripts that jobs start run and read in turn, as the same account."""
+        found: list[Job] = []
+        queue = [(job, program) for job in jobs for program in job.programs]
+        seen = {(job.run_as, program) for job, program in queue}
+        while queue and len(found) < _MOST_CALLS:
+            job, program = queue.pop()
+            state = self._files.states.get(program)
+            text = self._files.text(program) if state is not None and state.read else None
+            if text is None or not (text.startswith("#!") or job.how == "reads" or program.endswith((".py", ".sh"))):
+                continue
+            for made in script_job(program, text, self._subject, job.run_as):
+                found.append(made)
+                for called in made.programs:
+                    if (made.run_as, called) not in seen:
+                        seen.add((made.run_as, called))
+                        queue.append((made, called))
+        return found
 
     def _units(self) -> list[Job]:
         texts = {
             path: text for folder in FOLDERS for path in self._files.inside(f"{folder}/") if (text := self._files.text(path)) is not None
         }
         masked = frozenset(path for path, state in self._files.states.items() if state.real == "/dev/null")
-        return read_units(texts, masked, self._subject)
+        # Of a unit that could not be read, what it leads to says what root runs all the same.
+        unread = [
+            Job(kind=JobKind.UNIT_FILE, name=path, run_as="root", command="", programs=(), place=self._place(path))
+            for path, state in self._files.states.items()
+            if path.startswith(FOLDERS)
+            and path.endswith((".service", ".socket", ".timer", ".path", ".mount"))
+            and path not in texts
+            and state.kind is FileKind.FILE
+        ]
+        return [*read_units(texts, masked, self._subject), *unread]
 
     def _folders(self) -> list[SearchFolder]:
         folders: list[SearchFolder] = []

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 
 from fidelitas.facts import Job, JobKind, Place
 from fidelitas.languages.lines import lines_of
-from fidelitas.languages.linux.commands import programs_of
+from fidelitas.languages.linux.shell import calls_of
 
 __all__ = ["FOLDERS", "read_units"]
 
@@ -19,6 +19,10 @@ FOLDERS = ("/etc/systemd/system", "/run/systemd/system", "/usr/local/lib/systemd
 _KINDS = (".service", ".socket", ".timer", ".path")
 _SETTING = re.compile(r"([A-Za-z][A-Za-z0-9]*)\s*=\s*(.*)\Z", re.DOTALL)
 # systemd.service(5), COMMAND LINES: "+" and "!!" run with full rights whatever User= says.
+_CODE = re.compile(
+    r"\b(?:PATH|LD_PRELOAD|LD_LIBRARY_PATH|LD_AUDIT|PYTHONPATH|PYTHONSTARTUP|PERL5LIB|RUBYLIB|BASH_ENV|NODE_PATH)=([^\"'\s]*)"
+)
+_SPECIFIER = re.compile(r"%[A-Za-z]")
 _PREFIX = re.compile(r"[@:|\-+!]*")
 
 
@@ -84,13 +88,22 @@ def _file(text: str, origin: Place) -> Iterator[_Setting]:
 
 
 def _jobs(name: str, settings: Iterator[_Setting]) -> Iterator[Job]:
-    user = ""
+    user, folder, searched = "", None, list[str]()
     commands: dict[str, list[_Setting]] = {}
+    loaded: list[tuple[str, _Setting]] = []
     for setting in settings:
         if setting.section not in ("Service", "Socket"):
             continue
         if setting.name == "User":
             user = setting.value
+        elif setting.name == "WorkingDirectory":
+            folder = setting.value.lstrip("-") if setting.value.lstrip("-").startswith("/") else None
+        elif setting.name == "ExecSearchPath":
+            searched += setting.value.split(":")
+        elif setting.name in ("RootDirectory", "RootImage"):
+            loaded.append((setting.value, setting))
+        elif setting.name == "Environment":
+            loaded += ((path, setting) for found in _CODE.finditer(setting.value) for path in found[1].split(":"))
         elif (setting.name.startswith("Exec") and setting.name != "ExecSearchPath") or setting.name == "EnvironmentFile":
             commands.setdefault(setting.name, [])
             if setting.value:
@@ -102,6 +115,15 @@ def _jobs(name: str, settings: Iterator[_Setting]) -> Iterator[Job]:
         command = setting.value[prefix.end() if prefix else 0 :]
         full = prefix is not None and ("+" in prefix[0] or "!!" in prefix[0])
         run_as = "root" if full or not user else user
-        programs = tuple(path for path in programs_of(command) if "%" not in path)  # of an environment file its own path
+        bare = command.split()[0] if command.split() else ""
+        words = [command, *(f"{at}/{command}" for at in searched if at.startswith("/") and bare and "/" not in bare)]
+        calls = [call for word in words for call in calls_of(_SPECIFIER.sub("x", word), folder=folder)]
+        programs = tuple(dict.fromkeys(call.path for call in calls if call.how != "names"))  # of an environment file its own path
         kind = JobKind.ENVIRONMENT if setting.name == "EnvironmentFile" else JobKind.UNIT
         yield Job(kind=kind, name=name, run_as=run_as, command=command, programs=programs, place=setting.place)
+        for call in calls:
+            if call.how == "names":
+                yield Job(kind=kind, name=name, run_as=run_as, command=command, programs=(call.path,), place=setting.place, how="names")
+    for path, setting in loaded:
+        if path.startswith("/"):
+            yield Job(kind=JobKind.UNIT, name=name, run_as=user or "root", command="", programs=(path,), place=setting.place, how="reads")

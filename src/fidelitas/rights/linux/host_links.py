@@ -190,7 +190,7 @@ class HostLinks:
         return self._nodes.principal(PrincipalKind.GROUP, self._population.group_names.get(program.set_id.gid, str(program.set_id.gid)))
 
     def _writable(self) -> Iterator[LinkPath | GroupEdge[Identity]]:
-        """Things that root runs or reads as instructions, and others can write."""
+        """Things that root, or another account, runs or reads as instructions, and others can write."""
         for weak in weak_places(self._facts, self._population):
             place = "" if weak.at == weak.path else f", above {weak.path},"
             because = f"{weak.at}{place} {weak.told}; {weak.use}"
@@ -201,7 +201,8 @@ class HostLinks:
                 Strength.CERTAIN,
                 LinkKind.MAY_GRANT,
             )
-            yield from self._by_writers(weak.who, self._nodes.root, why)
+            target = self._nodes.root if weak.account is None else self._nodes.account(weak.account)
+            yield from self._by_writers(weak.who, target, why)
 
     def _sudo_commands(self) -> Iterator[LinkPath | GroupEdge[Identity]]:
         """Commands that the sudo policy lets somebody run, and others can write: root as soon as it is run."""

@@ -1,23 +1,26 @@
-"""What root runs by itself and others can write: programs, scripts, their interpreters, the folders where programs and libraries lie.
+"""Who decides what an account executes: what root, and every other account, runs, loads or obeys, and others can write.
 
-Knows what runs and who can write; a path whose state is not in evidence says nothing.
+Knows what runs, where instructions are, and who can write; a path whose state is not in evidence says nothing.
 """
 
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
+from posixpath import dirname
 
-from fidelitas.facts import FileKind, FileState, HostFacts, JobKind, Place
-from fidelitas.rights.linux.files import Writers, above, writers, writers_told
-from fidelitas.rights.linux.population import Population
+from fidelitas.facts import FileKind, FileState, HostFacts, Job, JobKind, Place
+from fidelitas.rights.linux.files import NOBODY, Writers, above, writers, writers_told
+from fidelitas.rights.linux.homes import home_files
+from fidelitas.rights.linux.obeyed import is_stock, obeyed_at
+from fidelitas.rights.linux.population import Identity, Population
 
 __all__ = ["Weak", "weak_places"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Weak:
-    """A path that others can write and that root runs or loads something from.
+    """A path that others can write and that an account runs or loads something from; `account` is ``None`` for root.
 
-    `path` is what root uses, `at` what can be written: the same, or above it.  `use` says how it is used, by the line at `place`.
+    `path` is what is used, `at` what can be written: the same, or above it.  `use` says how it is used, by the line at `place`.
     """
 
     path: str
@@ -26,30 +29,98 @@ class Weak:
     who: Writers
     told: str
     place: Place
+    account: Identity | None = None
 
 
 def weak_places(facts: HostFacts, population: Population) -> Iterator[Weak]:
-    """Yield each place once for each thing that uses it, in a fixed order."""
-    states = facts.states
-    seen: set[tuple[str, str]] = set()
-    for path, use, place in _used_by_root(facts, population):
-        for at in _ways(path, states):
-            found = writers(states.get(at))
-            if found and (at, path) not in seen:
-                seen.add((at, path))
-                yield Weak(path=path, at=at, use=use, who=found, told=writers_told(states.get(at), population), place=place)
+    """Yield each place once for each thing that uses it, in a fixed order; of one place, what root does with it alone."""
+    found = _Search(facts, population)
+    yield from found.used()
+    yield from found.obeyed()
+    yield from found.in_homes()
+
+
+class _Search:
+    def __init__(self, facts: HostFacts, population: Population) -> None:
+        self._facts = facts
+        self._population = population
+        self._states = facts.states
+        self._seen: set[tuple[str, str, str | None]] = set()
+        self._roots: set[str] = set()
+        self._inside: dict[str, list[str]] = {}
+        for path, state in self._states.items():
+            if writers(state):
+                self._inside.setdefault(dirname(path), []).append(path)
+
+    def used(self) -> Iterator[Weak]:
+        """What accounts run or read by name."""
+        for account, path, use, place in _used(self._facts, self._population):
+            ways = [*_ways(path, self._states)]
+            state = self._states.get(path)
+            if state is not None and state.kind is FileKind.FOLDER:  # everything in it is used
+                ways += self._inside.get(state.real or path, ())
+            for at in ways:
+                who = self._others(at, account)
+                if who:
+                    yield from self._weak(path, at, use, who, place, account)
+                    break
+
+    def obeyed(self) -> Iterator[Weak]:
+        """What root obeys by where it is."""
+        for path, state in self._states.items():
+            if state.real is not None and state.real != path and state.kind is not FileKind.FOLDER:
+                yield from self._linked(path, state)
+            elif (who := writers(state) or _adders(state)) and path not in self._roots and not is_stock(path, state, self._population):
+                folder = state.kind is FileKind.FOLDER
+                row = obeyed_at(path, folder=folder, sticky=folder and not writers(state))
+                if row is not None:
+                    yield from self._weak(row.path, path, row.why, who, self._place(path), None)
+
+    def _linked(self, path: str, state: FileState) -> Iterator[Weak]:
+        """A link that root obeys, to what others can write."""
+        row = obeyed_at(path, folder=False)
+        for at in above(state.real or path) if row is not None and state.kind is FileKind.FILE else ():
+            if row is not None and (who := writers(self._states.get(at))) and at not in self._roots:
+                yield from self._weak(path, at, row.why, who, self._place(path), None)
                 break
 
+    def in_homes(self) -> Iterator[Weak]:
+        """What the shells and programs of an account read in its home."""
+        for who_reads, path, use in home_files(self._facts, self._population):
+            account = None if who_reads.uid == 0 else who_reads
+            if (who := self._others(path, account)) and path not in self._roots:
+                yield from self._weak(path, path, use, who, self._place(path), account)
 
-# How root comes by what a job names, by the kind of job.
-_HOW = {
-    JobKind.CRON: "root runs it by cron",
-    JobKind.SCRIPT: "root runs it, as everything in its folder",
-    JobKind.AT: "root runs it by at",
-    JobKind.UNIT: "{} runs it as root",
-    JobKind.UNIT_FILE: "{} runs it as root",
-    JobKind.ENVIRONMENT: "{}, which runs as root, takes its variables from it",
-}
+    def _others(self, at: str, account: Identity | None) -> Writers:
+        """Return who besides root and the account itself can write a place; a group in which there is nobody else is the account."""
+        state = self._states.get(at)
+        found = writers(state)
+        if state is not None and found and is_stock(at, state, self._population):
+            return NOBODY
+        if account is None or not found:
+            return found
+        alone = {gid for gid in found.gids if {who.uid for who in self._population.in_gid(gid)} <= {account.uid}}
+        return Writers(uids=found.uids - {account.uid}, gids=found.gids - alone, everybody=found.everybody)
+
+    def _weak(self, path: str, at: str, use: str, who: Writers, place: Place, account: Identity | None) -> Iterator[Weak]:
+        key = (at, path, account.name if account is not None else None)
+        if key in self._seen:
+            return
+        self._seen.add(key)
+        if account is None:
+            self._roots.add(at)
+        state = self._states.get(at)
+        told = writers_told(state, self._population) or f"lets everyone add files (mode {(state.mode or 0) if state else 0:04o})"
+        yield Weak(path=path, at=at, use=use, who=who, told=told, place=place, account=account)
+
+    def _place(self, path: str) -> Place:
+        return Place(subject=self._facts.subject, path=path)
+
+
+def _adders(state: FileState) -> Writers:
+    """Return who can add files to a sticky folder: they can replace nothing there."""
+    sticky = state.kind is FileKind.FOLDER and state.mode is not None and state.mode & 0o1002 == 0o1002
+    return Writers(everybody=True) if sticky else NOBODY
 
 
 def _ways(path: str, states: Mapping[str, FileState]) -> Iterator[str]:
@@ -58,52 +129,52 @@ def _ways(path: str, states: Mapping[str, FileState]) -> Iterator[str]:
     yield from dict.fromkeys((*above(path), *above(state.real if state and state.real else path)))
 
 
-def _used_by_root(facts: HostFacts, population: Population) -> Iterator[tuple[str, str, Place]]:
-    """Yield each path that root runs or loads, with how and where that is written."""
+def _used(facts: HostFacts, population: Population) -> Iterator[tuple[Identity | None, str, str, Place]]:
+    """Yield each path that an account runs or loads by name, with how and where that is written; ``None`` is root."""
     roots = {who.name for who in population.identities if who.uid == 0} | {"root", "0", ""}
-    states = facts.states
+    by_name = population.by_name
     scripts = facts.delegations.scripts
     for job in facts.delegations.jobs:
-        if job.run_as not in roots:
+        account = None if job.run_as in roots else by_name.get(job.run_as) or _by_number(job.run_as, population)
+        if job.run_as not in roots and account is None:
             continue
-        how = _HOW[job.kind].format(job.name)
-        yield job.place.path, f"it says what root runs ({job.kind})", job.place
+        how = _how(job, "root" if account is None else account.name)
+        if job.kind not in (JobKind.SCRIPT_CALL, JobKind.START_UP, JobKind.HOOK):
+            yield account, job.place.path, f"it says what {'root' if account is None else account.name} runs ({job.kind})", job.place
         for program in job.programs:
-            yield program, how, job.place
+            yield account, program, how, job.place
             if program in scripts and scripts[program].startswith("/"):
-                yield scripts[program], f"it is the interpreter of {program}: {how}", job.place
+                yield account, scripts[program], f"it is the interpreter of {program}: {how}", job.place
     for folder in facts.delegations.folders:
-        state = states.get(folder.path)
+        state = facts.states.get(folder.path)
         if folder.path.startswith("/") and state is not None and state.kind is FileKind.FOLDER:
-            yield folder.path, folder.why, folder.place
+            yield None, folder.path, folder.why, folder.place
     for library in facts.delegations.preloaded:
-        yield library.path, library.why, library.place
-    yield from _by_name(states, facts.subject)
+        yield None, library.path, library.why, library.place
+    for who in population.effective:
+        if who.account is not None and who.account.shell.startswith("/"):
+            account = None if who.uid == 0 else who
+            yield account, who.account.shell, f"it is the login shell of {who.name}", who.account.place
 
 
-# Files that root's programs read as instructions, wherever they are named.
-_INSTRUCTIONS = {
-    "/etc/ld.so.preload": "every program loads what it names",
-    "/etc/ld.so.conf": "it says where libraries are loaded from",
-    "/etc/crontab": "it says what root runs by cron",
-    "/etc/profile": "root's shell runs it",
-    "/etc/bash.bashrc": "root's shell runs it",
-    "/root/.bashrc": "root's shell runs it",
-    "/root/.profile": "root's shell runs it",
-    "/root/.bash_profile": "root's shell runs it",
-    "/root/.ssh/authorized_keys": "its keys are root's",
-    "/etc/ssh/sshd_config": "it says who can log in as root",
-    "/etc/doas.conf": "it says who may act as root",
-    "/etc/pam.d/su": "it says who may become root",
-    "/etc/pam.d/sudo": "it says what sudo asks",
-    "/etc/passwd": "it says who is root",
-    "/etc/shadow": "it holds root's password",
-    "/etc/group": "it says who is in the administrators' group",
-}
+def _by_number(text: str, population: Population) -> Identity | None:
+    return population.by_uid(int(text)) if text.isdecimal() and len(text) < 11 else None
 
 
-def _by_name(states: Mapping[str, FileState], subject: str) -> Iterator[tuple[str, str, Place]]:
-    for path, use in _INSTRUCTIONS.items():
-        state = states.get(path)
-        if state is not None and state.kind is FileKind.FILE:
-            yield path, use, Place(subject=subject, path=path)
+def _how(job: Job, who: str) -> str:
+    """Return how an account comes by what a job names, as a clause."""
+    where = job.place.in_file()
+    if job.how == "names":
+        return f"{who} runs a program in it that takes names of files there for options ({where})"
+    verb = "reads it as code" if job.how == "reads" else "runs it"
+    return {
+        JobKind.CRON: f"{who} {verb} by cron",
+        JobKind.SCRIPT: f"{who} runs it, as everything in its folder",
+        JobKind.AT: f"{who} {verb} by at",
+        JobKind.UNIT: f"{job.name} {verb} as {who}",
+        JobKind.UNIT_FILE: f"{job.name} {verb} as {who}",
+        JobKind.ENVIRONMENT: f"{job.name}, which runs as {who}, takes its variables from it",
+        JobKind.HOOK: f"{job.name} ({where})",
+        JobKind.SCRIPT_CALL: f"{who} {verb}, by the script {where}",
+        JobKind.START_UP: f"the shell of {who} {verb} ({where})",
+    }[job.kind]

@@ -1,0 +1,58 @@
+"""What is read in the home of an account whenever it logs in or works: start-up files of shells, keys, units, settings with commands.
+
+Knows the names; not who can write them.
+"""
+
+from collections.abc import Iterator
+
+from fidelitas.facts import FileKind, HostFacts
+from fidelitas.rights.linux.population import AccountKind, Identity, Login, Population
+
+__all__ = ["home_files"]
+
+# By what each is run or read; the folders count with what is in them.
+_READ = {
+    **dict.fromkeys(
+        (".profile", ".bash_profile", ".bash_login", ".bashrc", ".bash_logout", ".zshenv", ".zprofile", ".zshrc", ".zlogin", ".zlogout",
+         ".kshrc", ".mkshrc", ".cshrc", ".tcshrc", ".login", ".logout", ".xprofile", ".xsession", ".xsessionrc", ".xinitrc", ".inputrc",
+         ".config/fish/config.fish", ".config/fish"),
+        "the shell of {} runs it at login",
+    ),
+    **dict.fromkeys((".pam_environment", ".ssh/environment"), "the variables of logins of {} are set by it (pam_env(8), sshd(8))"),
+    **dict.fromkeys((".ssh/authorized_keys", ".ssh/authorized_keys2"), "its keys open the account {} (sshd(8))"),
+    ".ssh/rc": "sshd runs it at each login of {} (sshd(8))",
+    ".ssh/config": "ssh runs commands that it names as {} (ssh_config(5))",
+    ".ssh": "the keys that open the account {} are in it (sshd(8))",
+    **dict.fromkeys((".rhosts", ".shosts", ".k5login", ".k5users"), "it says who may log in as {} (sshd(8), ksu(1))"),
+    ".forward": "mail to {} runs commands that it names (local(8))",
+    **dict.fromkeys(
+        (".vimrc", ".vim", ".exrc", ".nanorc", ".emacs", ".emacs.d", ".gdbinit", ".lesskey", ".gitconfig", ".config/git/config",
+         ".screenrc", ".tmux.conf", ".config/nvim", ".pythonrc", ".perldb", ".irbrc", ".config/pip/pip.conf"),
+        "programs of {} run commands that it names (vim(1), git-config(1), screen(1))",
+    ),
+    **dict.fromkeys(
+        (".config/systemd", ".config/systemd/user", ".local/share/systemd/user", ".config/autostart", ".config/environment.d"),
+        "services of {} are started from it (systemd.unit(5))",
+    ),
+    **dict.fromkeys(("bin", ".local/bin", ".local/lib", ".config", ".local"), "{} runs programs from it"),
+}  # fmt: skip
+
+
+def home_files(facts: HostFacts, population: Population) -> Iterator[tuple[Identity, str, str]]:
+    """Yield each file or folder of a home that its account reads, with how; of accounts that log in, and the home itself.
+
+    Accounts of services, whose homes are folders of their programs, are left out unless they have a login.
+    """
+    for who in population.effective:
+        idle = who.kind is not AccountKind.PERSON and who.login in (Login.REFUSED, Login.NEITHER)
+        if who.account is None or (who.uid != 0 and idle):
+            continue
+        home = who.account.home.rstrip("/")
+        if not home.startswith("/") or home in ("/usr/sbin", "/bin", "/dev", "/usr/bin", "/nonexistent", "/proc"):
+            continue
+        state = facts.states.get(home)
+        if state is not None and state.kind is FileKind.FOLDER:
+            yield who, home, f"it is the home of {who.name}, whose start-up files and keys are in it"
+        for name, why in _READ.items():
+            if f"{home}/{name}" in facts.states:
+                yield who, f"{home}/{name}", why.format(who.name)

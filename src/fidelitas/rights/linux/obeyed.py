@@ -1,0 +1,102 @@
+"""What root obeys by where it is: the table in ``data/obeyed.toml``.
+
+Knows places and what they are for; not who can write them.
+"""
+
+import tomllib
+from collections.abc import Iterator
+from dataclasses import dataclass
+from functools import cache
+from importlib.resources import files
+from posixpath import dirname
+
+from fidelitas.facts import FileState
+from fidelitas.rights.linux.population import Population
+
+__all__ = ["Obeyed", "is_stock", "obeyed_at"]
+
+# What distributions give to accounts of services as a matter of course; whoever is such an account is trusted with that.
+_STOCK = {
+    "/usr/bin/at": "daemon",
+    "/var/spool/cron/atjobs": "daemon",
+    "/var/spool/cron/atspool": "daemon",
+    "/var/spool/at": "daemon",
+    "/var/spool/at/spool": "daemon",
+    "/usr/bin/man": "man",
+    "/usr/bin/mandb": "man",
+    "/usr/lib/man-db/man": "man",
+    "/usr/lib/man-db/mandb": "man",
+    "/usr/bin/uucp": "uucp",
+}
+
+
+def is_stock(path: str, state: FileState, population: Population) -> bool:
+    """Return whether a distribution itself gives a place to the account that owns it, and nobody else can write it."""
+    owner = population.by_uid(state.uid) if state.uid is not None else None
+    others = state.mode is None or bool(state.mode & 0o022 and not state.mode & 0o1000) or bool(state.access)
+    return owner is not None and owner.name in (_STOCK.get(path), _STOCK.get(dirname(path))) and not others
+
+
+@dataclass(frozen=True, slots=True)
+class Obeyed:
+    """What is obeyed at a place: the folder or file of the table, and how root uses it."""
+
+    path: str
+    why: str
+
+
+@dataclass(frozen=True, slots=True)
+class _Row:
+    entries: bool  # whether what is in the folder counts, not only the folder itself
+    why: str
+    order: int
+
+
+@cache
+def _rows() -> tuple[dict[str, _Row], dict[str, _Row]]:
+    """Return the rows by folder and by file; of two about one place the first counts."""
+    folders: dict[str, _Row] = {}
+    single: dict[str, _Row] = {}
+    text = files("fidelitas.rights.linux").joinpath("data/obeyed.toml").read_text(encoding="utf-8")
+    for order, row in enumerate(tomllib.loads(text)["place"]):
+        made = _Row(row.get("entries", True), row["why"], order)
+        for folder in row.get("in", ()):
+            folders.setdefault(folder, made)
+        for file in row.get("files", ()):
+            single.setdefault(file, made)
+    return folders, single
+
+
+@cache
+def _below() -> dict[str, tuple[str, _Row]]:
+    """Return for every folder above a place the first place below it: who can write the folder can replace the place."""
+    folders, single = _rows()
+    found: dict[str, tuple[str, _Row]] = {}
+    for path, row in sorted((*folders.items(), *single.items()), key=lambda item: item[1].order):
+        for above in _above(dirname(path)):
+            found.setdefault(above, (path, row))
+    return found
+
+
+def _above(path: str) -> Iterator[str]:
+    while path != "/":
+        yield path
+        path = dirname(path)
+
+
+def obeyed_at(path: str, *, folder: bool, sticky: bool = False) -> Obeyed | None:
+    """Return what root obeys at, in or below a path that others can write; in a `sticky` folder others can add, and not replace."""
+    folders, single = _rows()
+    if path in single:
+        return Obeyed(path, single[path].why)
+    for at in _above(path):
+        row = folders.get(at)
+        if row is not None:
+            if at == path:
+                return Obeyed(at, row.why)
+            if row.entries:
+                return Obeyed(path, row.why)
+    if folder and not sticky and path in _below():
+        below, row = _below()[path]
+        return Obeyed(below, row.why)
+    return None
