@@ -45,7 +45,7 @@ from fidelitas.facts.database import (
     Routine,
     UserMapping,
 )
-from fidelitas.facts.delegations import Delegations, DoasRule, NfsExport, PolkitAction, PolkitRule
+from fidelitas.facts.delegations import Delegations, DoasRule, NfsExport, PolkitAction, PolkitRule, SubordinateRange, Trust
 from fidelitas.facts.directory import Directory, DirectoryAccount, DirectoryFacts, DirectoryGroup, DirectoryMember, StatedGroup
 from fidelitas.facts.events import Change, Event, EventKind, TimeJump
 from fidelitas.facts.gaps import Gap, GapKind
@@ -170,12 +170,14 @@ __all__ = [
     "Shadow",
     "SshdSetting",
     "StatedGroup",
+    "SubordinateRange",
     "SudoAlias",
     "SudoDefault",
     "SudoPolicy",
     "SudoRule",
     "Tag",
     "TimeJump",
+    "Trust",
     "UserMapping",
     "UserRight",
     "WindowsFacts",

@@ -5,7 +5,7 @@ from dataclasses import dataclass, field
 from fidelitas.facts.jobs import Job, SearchFolder
 from fidelitas.text import Place
 
-__all__ = ["Delegations", "DoasRule", "NfsExport", "PolkitAction", "PolkitRule"]
+__all__ = ["Delegations", "DoasRule", "NfsExport", "PolkitAction", "PolkitRule", "SubordinateRange", "Trust"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -63,6 +63,25 @@ class PolkitAction:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class SubordinateRange:
+    """User IDs that an account may map into namespaces of its own (subuid(5)): `count` of them from `first` on."""
+
+    owner: str
+    first: int
+    count: int
+    place: Place = field(compare=False)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Trust:
+    """A line of a file that lets others log in without the account's password: hosts.equiv(5), .rhosts, .k5login(5)."""
+
+    path: str
+    text: str
+    place: Place = field(compare=False)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Delegations:
     """What else leads to root: what runs by itself, where programs are taken from, and rules of other programs.
 
@@ -77,3 +96,6 @@ class Delegations:
     polkit_actions: tuple[PolkitAction, ...] = ()
     exports: tuple[NfsExport, ...] = ()
     scripts: dict[str, str] = field(default_factory=dict)
+    subordinates: tuple[SubordinateRange, ...] = ()
+    trusts: tuple[Trust, ...] = ()
+    texts: dict[str, str] = field(default_factory=dict)  # of programs of sshd that say whose keys open an account

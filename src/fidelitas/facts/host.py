@@ -124,6 +124,7 @@ class HostFacts:
     sudo_version: str | None = None
     packages: tuple[tuple[str, str], ...] = ()  # name and version of those that decide who becomes whom
     login_sessions: tuple[LoginSession, ...] = ()
+    log_files: frozenset[str] = frozenset()  # where sudo and syslog write what concerns privilege, by their configuration
     logins: Logins = field(default_factory=Logins)
     delegations: Delegations = field(default_factory=Delegations)
 

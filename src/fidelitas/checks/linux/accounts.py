@@ -54,7 +54,36 @@ def empty_password(rights: HostRights) -> Iterator[Found]:
             )
 
 
+@check("accounts.duplicate-user-id", Severity.HIGH, advice="Give each account its own user ID.")
+def duplicate_user_id(rights: HostRights) -> Iterator[Found]:
+    """Two accounts have the same user ID.
+
+    To the kernel and to sudo they are one account: each has the files and the rights of the other, and the log shows one name for both.
+    """
+    for who in rights.population.effective:
+        first = rights.population.by_uid(who.uid) if who.uid else None
+        if first is not None and first.name != who.name and who.account is not None and not who.of_directory:
+            message = f"{who.name} has the user ID of {first.name}, {who.uid}"
+            yield Found(about=who.name, message=message, places=(who.account.place,))
+
+
+@check("accounts.subordinate-user-ids", Severity.HIGH, advice="Remove the range, or give one that no account has (usermod --add-subuids).")
+def subordinate_user_ids(rights: HostRights) -> Iterator[Found]:
+    """The subordinate user IDs of an account include those of root or of another account.
+
+    newuidmap maps them into a namespace of the account, which can then act as that account.
+    """
+    for one in rights.facts.delegations.subordinates:
+        names = [who.name for who in rights.population.effective if who.uid is not None and one.first <= who.uid < one.first + one.count]
+        others = [name for name in names if name != one.owner]
+        if others:
+            message = f"{one.owner} may map the user IDs of {', '.join(others[:5])} ({one.first} to {one.first + one.count - 1})"
+            yield Found(about=f"{one.owner} {one.first}", message=message, places=(one.place,))
+
+
 CHECKS: tuple[Check[HostRights], ...] = (
     uid_zero,
     empty_password,
+    duplicate_user_id,
+    subordinate_user_ids,
 )

@@ -165,6 +165,8 @@ def stored_database_password(rights: HostRights) -> Iterator[Found]:
     """
     states = rights.facts.states
     for kept in rights.facts.logins.kept_passwords:
+        if kept.file_kind == "password hashes":  # of accounts: another check
+            continue
         state, able = states.get(kept.path), readers(kept.path, states)
         owner = state.uid if state is not None else None
         others = sorted(who.name for who in rights.population.effective if who.uid not in (0, owner) and able.include(who))
@@ -178,6 +180,23 @@ def stored_database_password(rights: HostRights) -> Iterator[Found]:
         yield Found(about=kept.path, message=message, places=(place,), severity=severity, safer=f"chmod go= {shlex.quote(kept.path)}")
 
 
+@check("login.trusted-hosts", Severity.HIGH, advice="Remove the line; let people log in with keys of their own.")
+def trusted_hosts(rights: HostRights) -> Iterator[Found]:
+    """Other hosts, or Kerberos principals, may log in as root or as any account without a password of this host.
+
+    Anyone who controls such a host or principal, or can pretend to be it, is that account here.
+    """
+    sshd = [one for one in rights.facts.logins.sshd or () if one.keyword == "hostbasedauthentication"]
+    hostbased = any(one.arguments[:1] == ("yes",) for one in sshd)
+    for one in rights.facts.delegations.trusts:
+        kerberos = one.path.endswith((".k5login", ".k5users"))
+        if hostbased or kerberos or one.text.startswith("+"):
+            whom = "root" if one.path.startswith("/root/") else "any account"
+            severity = Severity.CRITICAL if one.text.startswith("+") else Severity.MEDIUM if kerberos else None
+            message = f'{one.path} lets "{one.text}" log in as {whom} without its password'
+            yield Found(about=f"{one.path}\0{one.text}", message=message, places=(one.place,), quote=one.text, severity=severity)
+
+
 CHECKS: tuple[Check[HostRights], ...] = (
     root_password,
     empty_password,
@@ -185,4 +204,5 @@ CHECKS: tuple[Check[HostRights], ...] = (
     writable_authorized_keys,
     unencrypted_private_key,
     stored_database_password,
+    trusted_hosts,
 )

@@ -68,6 +68,9 @@ read_accounts() {
     for path in /etc/os-release /etc/hostname /etc/login.defs; do want copy "$POLICY_LIMIT" whole "$path"; done
     want if "$POLICY_LIMIT" whole /usr/lib/os-release
     want copy "$FILE_LIMIT" whole /etc/netgroup
+    for path in /etc/subuid /etc/subgid /etc/hosts.equiv /etc/shosts.equiv /etc/ssh/shosts.equiv /root/.rhosts /root/.shosts /root/.k5login /root/.k5users; do
+        want if "$POLICY_LIMIT" whole "$path"
+    done
     fetch
     if [ "$live" != true ] && member /etc/hostname; then host_name=$(awk '!/^#/ && NF { print substr($1, 1, 253); exit }' "$member"); fi
     short_name=${host_name%%.*}

@@ -51,6 +51,12 @@ read_homes() {
     awk -F '\037' '$1 ~ /^\/etc\/ssh\/sshd_config/ { print $2 }' "$work/members" | while IFS= read -r number; do
         awk 'tolower($1) == "authorizedkeysfile" { for (at = 2; at <= NF; at++) if ($at !~ /^"?none"?$/) { gsub(/"/, "", $at); print $at } }' "$work/bundle/files/$number"
     done | sort -u | head -n 50 > "$work/key-files"
+    # Keys that sign others, and programs that say whose keys open an account.
+    awk -F '\037' '$1 ~ /^\/etc\/ssh\/sshd_config/ { print $2 }' "$work/members" | while IFS= read -r number; do
+        awk -v limit="$KEYS_LIMIT" 'tolower($1) == "trustedusercakeys" && $2 ~ /^\// { print "if\037" limit "\037public_lines\037" $2 }
+            tolower($1) ~ /^authorized(keys|principals)command$/ && $2 ~ /^\// { print "if\03765536\037masked\037" $2 }
+            tolower($1) ~ /^(include|forcecommand|subsystem|authorizedprincipalsfile)$/ { for (at = 2; at <= NF; at++) if ($at ~ /^\/[^*?%]*$/) print "look\0370\037\037" $at }' "$work/bundle/files/$number"
+    done | sort -u | head -n 200 >> "$work/wanted"
     homes > "$work/all-homes"
     awk -F '\037' -v OFS='\037' -v limit="$KEYS_LIMIT" '
         BEGIN { pattern[++patterns] = ".ssh/authorized_keys"; pattern[++patterns] = ".ssh/authorized_keys2" }
@@ -140,8 +146,8 @@ read_logins() {
     want_all if "$POLICY_LIMIT" masked /etc/security 2 '*.conf'
     fetch
     read_homes
-    inside /etc/ssh 1 'ssh_host_*_key' | V=key awk '{ print ENVIRON["V"] "\037" 1048576 "\037\037" $0 }' >> "$work/wanted"
-    inside /etc/ssh 1 'ssh_host_*_key.pub' | V=if awk '{ print ENVIRON["V"] "\037" 1048576 "\037public_lines\037" $0 }' >> "$work/wanted"
+    inside /etc/ssh 1 '*[!b]' | grep -v 'config\|moduli\|[.]pub$' | V=key awk '{ print ENVIRON["V"] "\037" 1048576 "\037\037" $0 }' >> "$work/wanted"
+    inside /etc/ssh 1 '*.pub' | V=if awk '{ print ENVIRON["V"] "\037" 1048576 "\037public_lines\037" $0 }' >> "$work/wanted"
     fetch
     cp "$work/keys" "$work/listing"
     listing private-keys 'first two lines of private keys'
@@ -206,6 +212,19 @@ programs_in_folders() {
     done
 }
 
+# Where secrets are kept: who can read them.
+secret_places() {
+    inside /etc 1 'shadow*' 'gshadow*' '*.keytab' '*passwd-' 'ipsec.secrets' '*.secret' 'nslcd.conf' 'rndc.key' 'swapfile'
+    inside /var/backups 1 '*shadow*' '*passwd*'
+    for folder in /etc/ssl/private /etc/pki/tls/private /var/lib/sss/secrets /var/lib/samba/private /etc/wireguard /etc/NetworkManager/system-connections \
+        /etc/krb5kdc /var/lib/krb5kdc /etc/cryptsetup-keys.d /etc/sssd /etc/bind /etc/kubernetes/pki; do inside "$folder" 1 '*'; done
+    inside /etc/letsencrypt 3 'privkey*'
+    inside /etc/openvpn 2 '*.key'
+    inside /etc/ppp 1 '*-secrets'
+    for path in /etc/security/opasswd /root/.netrc /root/.pgpass /root/.my.cnf /root/.kube/config /root/.aws/credentials /root/.docker/config.json \
+        /root/.git-credentials /swapfile /swap.img /etc/kubernetes/admin.conf /etc/rancher/k3s/k3s.yaml; do printf '%s\n' "$path"; done
+    find ./var/lib/postgresql ./var/lib/pgsql ./var/lib/mysql ./var/lib/ldap ./var/lib/openldap ./var/lib/redis -maxdepth 3 2>/dev/null < /dev/null | head -n 500 | sed 's/^\.//'
+}
 # What the power of some groups depends on: sockets of container runtimes, disks, and the like.
 deciding_paths() {
     for path in /run/docker.sock /var/run/docker.sock /run/podman/podman.sock /run/containerd/containerd.sock /run/crio/crio.sock \
@@ -213,6 +232,6 @@ deciding_paths() {
         /dev/kmem /dev/port /dev/fb0 /dev/input/event0 /dev/ttyS0 /dev/uinput /etc/shadow /etc/gshadow /etc/passwd /etc/group /usr/local \
         /usr/local/bin /usr/local/sbin /usr/local/lib /var/log /var/log/auth.log /var/log/secure /var/log/journal /run/sudo /var/backups \
         /etc/cups /etc/crontab /etc/ld.so.preload /run/utmp /var/log/wtmp; do printf '%s\n' "$path"; done
-    [ "$live" = true ] || return 0
-    find ./dev -maxdepth 1 -type b \( -name 'sd?' -o -name 'vd?' -o -name 'xvd?' -o -name 'nvme?n?' -o -name 'mmcblk?' -o -name 'dm-?' \) 2>/dev/null < /dev/null | sed 's/^\.//'
+    secret_places
+    find ./dev -maxdepth 1 -type b \( -name 'sd?' -o -name 'vd?' -o -name 'xvd?' -o -name 'nvme?n?' -o -name 'mmcblk?' -o -name 'dm-?' -o -name 'sd??' -o -name 'vd??' -o -name 'nvme?n?p?' \) 2>/dev/null < /dev/null | sed 's/^\.//'
 }

@@ -212,6 +212,8 @@ read_logs() {
     awk "$tidy"'{ print tidied($0) }' "$work/own-logs" > "$work/whole-logs"
     while IFS= read -r path; do log_family "$path" whole; done < "$work/whole-logs"
     while IFS= read -r path; do log_family "$path" syslog; done < "$work/syslog-logs"
+    sort -u "$work/whole-logs" "$work/syslog-logs" > "$work/listing"
+    listing log-files 'configuration of sudo and syslog'
     log_family /var/log/audit/audit.log audit
     read_login_records
     read_journal

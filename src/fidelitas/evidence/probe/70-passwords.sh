@@ -6,6 +6,7 @@ kept_pattern() {
         'option file') pattern='^[[:space:]]*password[[:space:]]*=[[:space:]]*[^[:space:]#]' ;;
         'password file') pattern='^[^#:]*:[^:]*:[^:]*:[^:]*:.' ;;
         'any file') pattern=. ;;
+        'password hashes') pattern='^[a-z_][^:]*:!?(\$[0-9a-z]+\$[^:]{8,}|_[./0-9A-Za-z]{19}|[./0-9A-Za-z]{13}):[0-9]*:' ;;
         *)
             pattern='(PGPASSWORD|MYSQL_PWD)=["'\'']?[^$"'\''`[:space:]]'
             pattern="$pattern|(mysql|mysqldump|mysqladmin|mariadb|mariadb-dump|mariadb-admin)[[:space:]]([^|;&]*[[:space:]])?(-p|--password=[\"']?)[^\$\"'\`[:space:]]"
@@ -13,17 +14,22 @@ kept_pattern() {
     esac
 }
 
-: > "$work/kept"
+: > "$work/kept"; : > "$work/copies.0"
+# As many files are looked into for password hashes.
+COPIES_MANY=300
 read_passwords() {
-    for folder in /etc /etc/mysql /etc/mysql/conf.d /etc/mysql/mariadb.conf.d /etc/my.cnf.d; do
-        inside "$folder" 1 '*.cnf' | V="kept${separator}2097152${separator}option file" awk '{ print ENVIRON["V"] "\037" $0 }'
-    done >> "$work/wanted"
+    {
+        for folder in /etc /etc/mysql /etc/mysql/conf.d /etc/mysql/mariadb.conf.d /etc/my.cnf.d; do inside "$folder" 1 '*.cnf'; done
+    } | V="kept${separator}2097152${separator}option file" awk '{ print ENVIRON["V"] "\037" $0 }' >> "$work/wanted"
     {
         for folder in /usr/local/bin /usr/local/sbin /etc/cron.d /etc/cron.hourly /etc/cron.daily /etc/cron.weekly /etc/cron.monthly /etc/default /etc/sysconfig; do
             inside "$folder" 1 '*'
         done
         cat "$work/roots-names" 2>/dev/null
     } | sort -u | V="kept${separator}2097152${separator}script" awk '{ print ENVIRON["V"] "\037" $0 }' >> "$work/wanted"
+    # Copies of password hashes: those of a telling name first.
+    tr '\n\0' '\036\n' < "$work/copies.0" 2>/dev/null | sed 's/^\.//' | awk '!/[\036\037]/ { print (tolower($0) ~ /shadow|passwd|backup|[.]bak|[.]old|hash|cred/ ? 0 : 1) "\037" $0 }' |
+        sort -t "$separator" -k 1,1n | head -n "$COPIES_MANY" | cut -d "$separator" -f 2- | V="kept${separator}2097152${separator}password hashes" awk '{ print ENVIRON["V"] "\037" $0 }' >> "$work/wanted"
     fetch
     sed 's/^any file/option file/' "$work/kept" | sort -u > "$work/kept.sorted"
     cut -f 2- "$work/kept.sorted" | V="look${separator}0$separator" awk '{ print ENVIRON["V"] "\037" $0 }' >> "$work/wanted"

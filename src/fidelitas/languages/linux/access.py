@@ -25,8 +25,11 @@ from fidelitas.facts import (
     PrivateKey,
     SearchFolder,
     SshdSetting,
+    SubordinateRange,
+    Trust,
 )
 from fidelitas.languages.evidence import HostEvidence
+from fidelitas.languages.lines import lines_of
 from fidelitas.languages.linux.cron import read_anacrontab, read_crontab, runs_in_folder
 from fidelitas.languages.linux.delegations import read_doas, read_exports, read_library_folders, read_path_lines, read_polkit_rules
 from fidelitas.languages.linux.hooks import read_hook, script_job
@@ -51,6 +54,16 @@ _RC_FILES = frozenset({
     ".xprofile", ".xsession", ".xinitrc", ".xsessionrc",
 })  # fmt: skip
 _MOST_CALLS = 20_000
+# Files by which others log in as root, or as anyone, without a password of this host.
+_TRUST_FILES = (
+    "/etc/hosts.equiv",
+    "/etc/shosts.equiv",
+    "/etc/ssh/shosts.equiv",
+    "/root/.rhosts",
+    "/root/.shosts",
+    "/root/.k5login",
+    "/root/.k5users",
+)
 _START_UP = ("/root/", "/etc/profile", "/etc/bash", "/etc/environment", "/etc/zsh/")
 
 
@@ -85,6 +98,7 @@ class AccessReader:
         self._files = files
         self._listings = listings
         self.gaps: list[Gap] = []
+        self._sshd_settings: tuple[SshdSetting, ...] = ()
 
     def _place(self, path: str) -> Place:
         return Place(subject=self._subject, path=path)
@@ -118,11 +132,12 @@ class AccessReader:
             return None
         settings, gaps = read_sshd(path, self._subject, self._files.text, self._files.names)
         self.gaps += gaps
+        self._sshd_settings = settings
         return settings
 
     def _keys(self, sshd: Sequence[SshdSetting]) -> Iterator[tuple[str, tuple[AuthorizedKey, ...]]]:
         """The files that some account's keys may stand in; whose they are is not asked here."""
-        words = [word for setting in sshd if setting.keyword == "authorizedkeysfile" for word in setting.arguments]
+        words = [word for setting in sshd if setting.keyword in ("authorizedkeysfile", "trustedusercakeys") for word in setting.arguments]
         patterns = {_anybodys(word) for word in (*words, ".ssh/authorized_keys", ".ssh/authorized_keys2")}
         for path in self._files.states:
             text = self._files.text(path)
@@ -169,6 +184,15 @@ class AccessReader:
                 for path in ("/etc/exports", *self._files.inside("/etc/exports.d/"))
                 for export in read_exports(self._files.text(path) or "", self._place(path))
             ),
+            subordinates=tuple(self._subordinates()),
+            trusts=tuple(self._trusts()),
+            texts={
+                setting.arguments[0]: text
+                for setting in self._sshd_settings
+                if setting.keyword.endswith("command")
+                and setting.arguments
+                and (text := self._files.text(setting.arguments[0])) is not None
+            },
             scripts={path: line.removeprefix("#!").split()[0] for path, line in self._rows("scripts") if line.removeprefix("#!").split()},
         )
 
@@ -243,6 +267,19 @@ class AccessReader:
                         seen.add((made.run_as, called))
                         queue.append((made, called))
         return found
+
+    def _subordinates(self) -> Iterator[SubordinateRange]:
+        """Lines of subuid(5): owner, first, count."""
+        for line in lines_of(self._files.text("/etc/subuid") or "", self._place("/etc/subuid")):
+            parts = line.text.strip().split(":")
+            if len(parts) == 3 and all(part.isdecimal() and len(part) < 11 for part in parts[1:]):
+                yield SubordinateRange(owner=parts[0], first=int(parts[1]), count=int(parts[2]), place=line.place())
+
+    def _trusts(self) -> Iterator[Trust]:
+        for path in _TRUST_FILES:
+            for line in lines_of(self._files.text(path) or "", self._place(path)):
+                if line.text.strip() and not line.text.lstrip().startswith("#"):
+                    yield Trust(path=path, text=line.text.strip(), place=line.place())
 
     def _units(self) -> list[Job]:
         texts = {

@@ -220,6 +220,7 @@ class _Host:
             kernel=read_kernel_settings(listings.get("kernel", b""), self._place("/proc/sys")),
             sudo_version=read_sudo_version(listings.get("sudo-version", b"")),
             packages=read_packages(listings.get("package-versions", b"")),
+            log_files=frozenset(decode(listings.get("log-files", b"")).split("\n")) - {""},
             login_sessions=tuple(read_login_sessions(evidence.files.get("/run/utmp", b""))),
         )
 

@@ -62,6 +62,8 @@ def _file(reading: _Reading, path: str, outer: Matches, depth: int) -> None:
             if fault:
                 reading.gaps.append(_gap(fault, line.place()))
         elif keyword == "include":
+            if arguments:  # what is read so can be written by others
+                reading.settings.append(SshdSetting(keyword=keyword, arguments=tuple(arguments), matches=matches, place=line.place()))
             for pattern in arguments:
                 _include(reading, pattern, matches, depth, line.place())
         elif keyword == "forcecommand" and arguments:  # the rest of the line as it stands, comments and all

@@ -7,6 +7,7 @@ from collections.abc import Iterator
 
 from fidelitas.facts import FileKind, HostFacts
 from fidelitas.rights.linux.population import AccountKind, Identity, Login, Population
+from fidelitas.rights.linux.ssh import sshd_for
 
 __all__ = ["home_files"]
 
@@ -53,6 +54,16 @@ def home_files(facts: HostFacts, population: Population) -> Iterator[tuple[Ident
         state = facts.states.get(home)
         if state is not None and state.kind is FileKind.FOLDER:
             yield who, home, f"it is the home of {who.name}, whose start-up files and keys are in it"
+        skipped = _refused(who, facts, population)
         for name, why in _READ.items():
-            if f"{home}/{name}" in facts.states:
+            if f"{home}/{name}" in facts.states and name not in skipped:
                 yield who, f"{home}/{name}", why.format(who.name)
+
+
+def _refused(who: Identity, facts: HostFacts, population: Population) -> frozenset[str]:
+    """Return the files that sshd does not read where others can write them, or does not read at all (sshd_config(5))."""
+    effective = sshd_for(facts.logins, who, population)
+    keys = frozenset({".ssh/authorized_keys", ".ssh/authorized_keys2"} if effective.on("strictmodes") else ())
+    variables = frozenset() if effective.values.get("permituserenvironment", "no").lower() != "no" else frozenset({".ssh/environment"})
+    hosts = frozenset() if effective.on("hostbasedauthentication") else frozenset({".rhosts", ".shosts"})
+    return keys | variables | hosts

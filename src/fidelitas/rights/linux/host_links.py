@@ -3,14 +3,14 @@
 Knows which fact amounts to which link; the tables and the decisions themselves are in `groups`, `programs`, `writable`, `ssh` and `live`.
 """
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 
-from fidelitas.facts import Command, DoasRule, HostFacts, Place
+from fidelitas.facts import Command, DoasRule, HostFacts, PasswordState, Place
 from fidelitas.rights.graph.group_edges import GroupEdge
 from fidelitas.rights.graph.links import By, Link, LinkKind, Mechanism, Principal, PrincipalKind, Right, RightKind, Strength
 from fidelitas.rights.graph.paths import LinkPath
-from fidelitas.rights.linux.files import Writers, above, writers, writers_told
+from fidelitas.rights.linux.files import NOBODY, Writers, above, writers, writers_told
 from fidelitas.rights.linux.groups import conferred
 from fidelitas.rights.linux.lent_groups import lent_groups
 from fidelitas.rights.linux.live import stale_groups
@@ -20,6 +20,7 @@ from fidelitas.rights.linux.population import Identity, Population
 from fidelitas.rights.linux.powers import power_of
 from fidelitas.rights.linux.programs import PrivilegedProgram, privileged_programs
 from fidelitas.rights.linux.reach import reachers
+from fidelitas.rights.linux.sensitive import Exposed, exposed_logs, exposed_secrets
 from fidelitas.rights.linux.ssh import key_grants, key_name
 from fidelitas.rights.linux.sudo import Policy, leaves, stated_file
 from fidelitas.rights.linux.writable import weak_places
@@ -71,6 +72,10 @@ class HostLinks:
         yield from self._polkit()
         yield from self._polkit_actions()
         yield from self._lent_groups()
+        yield from self._exposed()
+        yield from self._same_ids()
+        yield from self._subordinate_ids()
+        yield from self._group_passwords()
 
     # -- who ---------------------------------------------------------------------------------------------------------------------
 
@@ -148,6 +153,45 @@ class HostLinks:
                         why = _Why(By(Mechanism.GROUP_ADMINISTRATOR), because, shadow.place, Strength.CERTAIN, kind=LinkKind.MAY_GRANT)
                         yield from self._by_account(who, self._nodes.group(gid), why)
 
+    def _same_ids(self) -> Iterator[LinkPath]:
+        """Accounts of one user ID are one account to the kernel, and to sudo the one whose line is first."""
+        for who in self._population.effective:
+            first = self._population.by_uid(who.uid) if who.uid else None
+            if first is not None and first.name != who.name and who.account is not None:
+                because = f"has the user ID of {first.name}, {who.uid}: to the kernel and to sudo they are one"
+                why = _Why(By(Mechanism.USER_ID), because, who.account.place, Strength.DIRECT, LinkKind.HAS)
+                yield (self._link(self._nodes.account(who), self._nodes.account(first), why),)
+
+    def _subordinate_ids(self) -> Iterator[LinkPath]:
+        """Ranges of subuid(5) that reach root or another account: newuidmap(1) lets their owner act as it."""
+        for one in self._facts.delegations.subordinates:
+            who = self._population.by_name.get(one.owner) or (self._population.by_uid(int(one.owner)) if one.owner.isdecimal() else None)
+            if who is None or who.uid == 0:
+                continue
+            for other in self._population.effective:
+                if other.uid is not None and one.first <= other.uid < one.first + one.count and other.uid != who.uid:
+                    span = f"{one.first} to {one.first + one.count - 1}"
+                    because = f"may map the user ID of {other.name} into a namespace and act as it (newuidmap(1)): {span}"
+                    why = _Why(By(Mechanism.USER_ID), because, one.place, Strength.CERTAIN)
+                    target = self._nodes.root if other.uid == 0 else self._nodes.account(other)
+                    yield (self._link(self._nodes.account(who), target, why),)
+
+    def _group_passwords(self) -> Iterator[LinkPath]:
+        """Groups with a password: newgrp(1) takes anyone who knows it in; an empty one takes nobody."""
+        shadows = {one.name: one for one in self._facts.group_shadows or ()}
+        for group in self._population.groups:
+            stated = shadows.get(group.name)
+            password, place = (stated.password, stated.place) if stated is not None else (group.password, group.place)
+            if password.state is PasswordState.USABLE:
+                source = self._nodes.principal(PrincipalKind.PASSWORD, f"group {group.name}")
+                why = _Why(
+                    By(Mechanism.GROUP, group.name),
+                    f"newgrp makes anyone who knows the password a member of {group.name}",
+                    place,
+                    Strength.DIRECT,
+                )
+                yield (self._link(source, self._nodes.group(group.gid), why),)
+
     def _programs(self) -> Iterator[LinkPath | GroupEdge[Identity]]:
         """Setuid files, and files with capabilities, that do whatever their user likes."""
         for program in privileged_programs(self._facts):
@@ -204,6 +248,21 @@ class HostLinks:
             target = self._nodes.root if weak.account is None else self._nodes.account(weak.account)
             yield from self._by_writers(weak.who, target, why)
 
+    def _exposed(self) -> Iterator[LinkPath | GroupEdge[Identity]]:
+        """Secrets that others can read, disks that they can write, and logs that they can write."""
+        for one in exposed_secrets(self._facts, self._population):
+            why = self._exposure(one)
+            yield from self._by_writers(one.who, self._nodes.right(RightKind.READ_SECRETS), why)
+            disk = writers(self._states.get(one.path)) if one.path.startswith("/dev/") else NOBODY
+            if disk:
+                yield from self._by_writers(disk, self._nodes.root, self._exposure(one))
+        for one in exposed_logs(self._facts, self._population):
+            yield from self._by_writers(one.who, self._nodes.right(RightKind.WRITE_EVIDENCE), self._exposure(one))
+
+    def _exposure(self, one: Exposed) -> _Why:
+        above_it = "" if one.at == one.path else f", above {one.path},"
+        return _Why(By(Mechanism.WRITABLE, one.at), f"{one.at}{above_it} {one.told}; {one.why}", one.place, Strength.CERTAIN)
+
     def _sudo_commands(self) -> Iterator[LinkPath | GroupEdge[Identity]]:
         """Commands that the sudo policy lets somebody run, and others can write: root as soon as it is run."""
         seen: set[str] = set()
@@ -225,12 +284,31 @@ class HostLinks:
                 why = _Why(By(Mechanism.WRITABLE, at), because, place, Strength.CONDITIONAL, LinkKind.MAY_GRANT, conditions=conditions)
                 yield from self._by_writers(writers(self._states.get(at)), self._nodes.root, why)
 
+    def _private_keys(self, opened: Mapping[str, Principal]) -> Iterator[LinkPath]:
+        """Private keys on this host that open an account of it: the owner of the file has them."""
+        for key in self._facts.logins.private_keys:
+            node = opened.get(key.fingerprint or "")
+            state = self._states.get(key.path)
+            owner = self._population.by_uid(state.uid) if state is not None and state.uid is not None else None
+            if node is not None and owner is not None and owner.uid != 0:
+                needed = ("if its passphrase is known",) if key.encrypted else ()
+                why = _Why(
+                    By(Mechanism.PRIVATE_KEY),
+                    f"has the private key {key.path}{'' if key.encrypted else ', without a passphrase'}",
+                    Place(subject=self._facts.subject, path=key.path),
+                    Strength.CONDITIONAL if needed else Strength.DIRECT,
+                    LinkKind.HAS,
+                    conditions=needed,
+                )
+                yield (self._link(self._nodes.account(owner), node, why),)
+
     def _keys(self) -> Iterator[LinkPath | GroupEdge[Identity]]:
         """Keys that open an account: whoever holds the private half."""
+        opened: dict[str, Principal] = {}
         for who in self._population.effective:
             for key_grant in key_grants(self._facts, who, self._population):
                 key = key_grant.key
-                source = self._nodes.principal(PrincipalKind.KEY, key_name(key))
+                source = opened[key.fingerprint] = self._nodes.principal(PrincipalKind.KEY, key_name(key))
                 how = "a key signed by it opens" if key.authority else "it opens"
                 why = _Why(
                     By(Mechanism.SSH_KEY),
@@ -240,6 +318,7 @@ class HostLinks:
                     conditions=key_grant.conditions,
                 )
                 yield (self._link(source, self._opened(who, key_grant.command), why),)
+        yield from self._private_keys(opened)
 
     def _opened(self, who: Identity, command: str) -> Principal | Right:
         if command:

@@ -11,7 +11,7 @@ from fidelitas.facts import AuthorizedKey, HostFacts, Logins, SshdSetting
 from fidelitas.patterns import wildcard_matches
 from fidelitas.rights.linux.population import Identity, Login, Population
 
-__all__ = ["Effective", "KeyGrant", "is_elsewhere", "key_grants", "key_name", "may_connect", "sshd_for", "with_keys"]
+__all__ = ["Effective", "KeyGrant", "is_elsewhere", "key_files", "key_grants", "key_name", "may_connect", "sshd_for", "with_keys"]
 
 # sshd_config(5), as OpenSSH 9 has them.
 _DEFAULTS = {
@@ -143,11 +143,17 @@ def key_grants(facts: HostFacts, who: Identity, population: Population) -> Itera
         return
     confined = "" if effective.values["forcecommand"] == "none" else effective.values["forcecommand"]
     root_only_forced = who.uid == 0 and effective.values["permitrootlogin"].lower() == "forced-commands-only"
-    for path in _key_files(effective, who):
+    for path in key_files(effective, who):
         for key in logins.keys.get(path, ()):
             command = confined or key.option("command") or ""
             if not (root_only_forced and not command):
                 yield KeyGrant(key=key, path=path, command=command, conditions=(*_conditions(key), *besides))
+    # What one of these keys has signed opens every account (sshd_config(5), TrustedUserCAKeys).
+    authorities = effective.values["trustedusercakeys"]
+    for key in logins.keys.get(authorities, ()) if authorities.startswith("/") and not root_only_forced else ():
+        named = effective.values.get("authorizedprincipalsfile", "none") != "none"
+        signed = ("for a principal that the account accepts (AuthorizedPrincipalsFile)",) if named else ()
+        yield KeyGrant(key=replace(key, authority=True), path=authorities, command=confined, conditions=(*signed, *besides))
 
 
 def _has_key_file(logins: Logins, who: Identity) -> bool:
@@ -178,7 +184,7 @@ def _conditions(key: AuthorizedKey) -> Iterator[str]:
         yield f"until {until}"
 
 
-def _key_files(effective: Effective, who: Identity) -> Iterator[str]:
+def key_files(effective: Effective, who: Identity) -> Iterator[str]:
     """Yield the files in which sshd looks for an account's keys."""
     home = who.account.home if who.account else "/"
     for word in effective.values["authorizedkeysfile"].split():

@@ -10,6 +10,7 @@ from posixpath import dirname
 from fidelitas.facts import FileKind, FileState, HostFacts, Job, JobKind, Place
 from fidelitas.rights.linux.files import NOBODY, Writers, above, writers, writers_told
 from fidelitas.rights.linux.homes import home_files
+from fidelitas.rights.linux.login_files import login_files
 from fidelitas.rights.linux.obeyed import is_stock, obeyed_at
 from fidelitas.rights.linux.population import Identity, Population
 
@@ -151,6 +152,7 @@ def _used(facts: HostFacts, population: Population) -> Iterator[tuple[Identity |
             yield None, folder.path, folder.why, folder.place
     for library in facts.delegations.preloaded:
         yield None, library.path, library.why, library.place
+    yield from login_files(facts, population)
     for who in population.effective:
         if who.account is not None and who.account.shell.startswith("/"):
             account = None if who.uid == 0 else who

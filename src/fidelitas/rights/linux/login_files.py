@@ -1,0 +1,71 @@
+"""What sshd runs, loads or believes besides the keys in a home: sshd_config(5).
+
+Knows the settings and what each file is for; not who can write it.  Files that sshd refuses when others can write them (StrictModes, and
+the program of AuthorizedKeysCommand) are left out where it does.
+"""
+
+import re
+from collections.abc import Iterator
+from posixpath import dirname
+
+from fidelitas.facts import HostFacts, Place, SshdSetting
+from fidelitas.rights.linux.population import Identity, Population
+from fidelitas.rights.linux.ssh import key_files, key_grants, may_connect, sshd_for
+
+__all__ = ["login_files"]
+
+# (account, or None for root and so for everyone; path; how it is used; the line that names it)
+LoginFile = tuple[Identity | None, str, str, Place]
+_PATH = re.compile(r"(?<![\w.}/])(/[\w.+@%~-]+(?:/[\w.+@%~-]+)*)")
+
+
+def login_files(facts: HostFacts, population: Population) -> Iterator[LoginFile]:
+    """Yield each file with the account that is decided by it."""
+    for setting in facts.logins.sshd or ():
+        yield from _of_setting(setting, facts)
+    for who in population.effective:
+        if not who.of_directory and who.account is not None and facts.logins.sshd is not None:
+            yield from _of_account(who, facts, population)
+
+
+def _of_setting(setting: SshdSetting, facts: HostFacts) -> Iterator[LoginFile]:
+    words = [word for word in setting.arguments if word.startswith("/")]
+    if setting.keyword == "include":
+        for word in words:
+            path = word if not re.search(r"[*?\[]", word) else dirname(re.split(r"[*?\[]", word)[0] + "x")
+            yield None, path, "sshd reads it as part of its configuration (Include)", setting.place
+    elif setting.keyword in ("trustedusercakeys", "hostcertificate", "revokedkeys", "authorizedprincipalsfile"):
+        for word in words if setting.keyword == "trustedusercakeys" else ():
+            yield None, word, "keys that it names may sign logins of any account (TrustedUserCAKeys)", setting.place
+    elif setting.keyword in ("authorizedkeyscommand", "authorizedprincipalscommand") and words:
+        # The program itself sshd runs only where root alone can write it; what that reads decides who may log in.
+        text = facts.delegations.texts.get(words[0], "")
+        for line in text.split("\n"):
+            for found in _PATH.finditer(line) if not line.lstrip().startswith("#") else ():
+                yield None, found[1], f"{words[0]} reads it to say whose keys open which account ({setting.keyword})", setting.place
+    elif setting.keyword == "subsystem" and words:
+        yield None, words[0], "sshd runs it in every login that asks for it, root's among them (Subsystem)", setting.place
+
+
+def _of_account(who: Identity, facts: HostFacts, population: Population) -> Iterator[LoginFile]:
+    effective = sshd_for(facts.logins, who, population)
+    if may_connect(effective, who, population):
+        return
+    account = None if who.uid == 0 else who
+    forced = effective.values["forcecommand"].split()
+    if forced and forced[0].startswith("/"):
+        stated = effective.stated.get("forcecommand")
+        yield account, forced[0], f"sshd runs it at every login of {who.name} (ForceCommand)", stated.place if stated else who.account.place  # type: ignore[union-attr]
+    for grant in key_grants(facts, who, population):
+        command = grant.command.split()
+        if command and command[0].startswith("/"):
+            yield account, command[0], f"a key of {who.name} runs it (command=)", grant.key.place
+    if effective.on("strictmodes"):
+        return
+    place = effective.stated["strictmodes"].place if "strictmodes" in effective.stated else Place(facts.subject, "/etc/ssh/sshd_config")
+    for path in key_files(effective, who):
+        yield account, path, f"its keys open the account {who.name}, whoever can write it (StrictModes no)", place
+    principals = effective.values.get("authorizedprincipalsfile", "none")
+    if principals.startswith("/"):
+        path = principals.replace("%u", who.name)
+        yield account, path, f"it says which certificates open the account {who.name} (AuthorizedPrincipalsFile, StrictModes no)", place
