@@ -45,7 +45,7 @@ from fidelitas.facts.database import (
     Routine,
     UserMapping,
 )
-from fidelitas.facts.delegations import Delegations, DoasRule, NfsExport, PolkitAction, PolkitRule, SubordinateRange, Trust
+from fidelitas.facts.delegations import Delegations, DoasRule, NfsExport, OpenService, PolkitAction, PolkitRule, SubordinateRange, Trust
 from fidelitas.facts.directory import Directory, DirectoryAccount, DirectoryFacts, DirectoryGroup, DirectoryMember, StatedGroup
 from fidelitas.facts.events import Change, Event, EventKind, TimeJump
 from fidelitas.facts.gaps import Gap, GapKind
@@ -145,6 +145,7 @@ __all__ = [
     "NameService",
     "Netgroup",
     "NfsExport",
+    "OpenService",
     "OperatingSystem",
     "Packaged",
     "PamRule",

@@ -5,7 +5,7 @@ from dataclasses import dataclass, field
 from fidelitas.facts.jobs import Job, SearchFolder
 from fidelitas.text import Place
 
-__all__ = ["Delegations", "DoasRule", "NfsExport", "PolkitAction", "PolkitRule", "SubordinateRange", "Trust"]
+__all__ = ["Delegations", "DoasRule", "NfsExport", "OpenService", "PolkitAction", "PolkitRule", "SubordinateRange", "Trust"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -82,6 +82,17 @@ class Trust:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class OpenService:
+    """A setting by which a service that runs anything as root listens for everyone; `less` where a password or key is still asked."""
+
+    path: str
+    text: str
+    why: str
+    less: bool = False
+    place: Place = field(compare=False)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Delegations:
     """What else leads to root: what runs by itself, where programs are taken from, and rules of other programs.
 
@@ -96,6 +107,9 @@ class Delegations:
     polkit_actions: tuple[PolkitAction, ...] = ()
     exports: tuple[NfsExport, ...] = ()
     scripts: dict[str, str] = field(default_factory=dict)
+    services: tuple[OpenService, ...] = ()
+    devices: tuple[tuple[str, str, Place], ...] = ()  # rules of udev about disks: file, line, place
+    calls: dict[str, tuple[str, ...]] = field(default_factory=dict)  # what each script that was copied runs and reads
     subordinates: tuple[SubordinateRange, ...] = ()
     trusts: tuple[Trust, ...] = ()
     texts: dict[str, str] = field(default_factory=dict)  # of programs of sshd that say whose keys open an account

@@ -99,5 +99,6 @@ class Logins:
     keys: dict[str, tuple[AuthorizedKey, ...]] | None = None
     private_keys: tuple[PrivateKey, ...] = ()
     kept_passwords: tuple[KeptPassword, ...] = ()
+    capabilities: tuple[tuple[frozenset[str], tuple[str, ...], Place], ...] = ()  # capability.conf(5): capabilities, users, place
     pam: dict[str, tuple[PamRule, ...]] = field(default_factory=dict)
     lent_groups: tuple[LentGroups, ...] = ()

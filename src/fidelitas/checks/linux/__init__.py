@@ -8,6 +8,7 @@ from fidelitas.checks.linux import (
     logins,
     programs,
     running,
+    services,
     sudo_commands,
     sudo_files,
     sudo_options,
@@ -17,5 +18,5 @@ from fidelitas.rights.linux.host import HostRights
 
 __all__ = ["CHECKS"]
 
-_MODULES = (accounts, sudo_rules, sudo_files, sudo_commands, sudo_options, programs, groups, running, logins, exposure)
+_MODULES = (accounts, sudo_rules, sudo_files, sudo_commands, sudo_options, programs, groups, running, logins, exposure, services)
 CHECKS: tuple[Check[HostRights], ...] = tuple(check for module in _MODULES for check in module.CHECKS)

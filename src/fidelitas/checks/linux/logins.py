@@ -4,11 +4,12 @@ import shlex
 from collections.abc import Iterator
 
 from fidelitas.checks.check import Check, Found, check
-from fidelitas.facts import PasswordState, Place
+from fidelitas.facts import PamTask, PasswordState, Place
 from fidelitas.findings import Severity
 from fidelitas.rights.linux.files import above, readers, writers, writers_told
 from fidelitas.rights.linux.host import HostRights
 from fidelitas.rights.linux.pam import su_rules
+from fidelitas.rights.linux.pam_stack import passage
 from fidelitas.rights.linux.population import Identity
 from fidelitas.rights.linux.ssh import is_elsewhere, may_connect, sshd_for
 
@@ -98,10 +99,26 @@ def su_without_password(rights: HostRights) -> Iterator[Found]:
         if passing is not None:
             message = f"{service} does not ask anyone for a password (pam_permit)"
             yield Found(about=service, message=message, places=(passing.place,), severity=severity)
+        elif service in pam:
+            yield from _by_name(service, severity, rights)
     if rules is not None and rules.trusted is not None and rules.trusted_by is not None:
         names = ", ".join(who.name for who in rights.population.members(rules.trusted)) or "nobody today"
         message = f"the members of group {rules.trusted} ({names}) become root with su, without a password (pam_wheel trust)"
         yield Found(about=rules.trusted, message=message, places=(rules.trusted_by.place,), severity=Severity.HIGH)
+
+
+def _by_name(service: str, severity: Severity, rights: HostRights) -> Iterator[Found]:
+    """Yield the accounts that a service lets pass without a password, because of their names, groups or numbers."""
+    stack = [rule for rule in rights.facts.logins.pam[service] if rule.task is PamTask.AUTH]
+    passed = [(who, found) for who in rights.population.effective if who.account and (found := passage(stack, who)) is not None]
+    if passed:
+        names = [who.name for who, _ in passed]
+        shown = (
+            "anyone" if len(names) == len(rights.population.effective) else ", ".join(names[:6]) + (" and others" if len(names) > 6 else "")
+        )
+        rule = passed[0][1].rule
+        message = f"{service} does not ask {shown} for a password ({rule.module})"
+        yield Found(about=service, message=message, places=(rule.place,), severity=severity)
 
 
 @check(

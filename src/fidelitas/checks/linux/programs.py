@@ -86,7 +86,8 @@ def unpackaged(rights: HostRights) -> Iterator[Found]:
     """
     for program in _in_force(rights):
         if program.origin is Origin.UNPACKAGED and program.power is None and not program.twin and not program.is_foreign_copy:
-            severity = None if program.as_root else Severity.LOW
+            strong = program.as_root or any(one.reads for one in program.capabilities)
+            severity = None if strong else Severity.LOW
             yield _found(rights, program, f"{program.path} {_bits(program)} and belongs to no package", severity)
 
 

@@ -4,9 +4,9 @@ from collections.abc import Iterator, Mapping
 
 from fidelitas.checks.check import Check, Found, check
 from fidelitas.checks.linux.sudo_rules import as_root
-from fidelitas.facts import DefaultScope, Place, SudoDefault, Tag
+from fidelitas.facts import DefaultScope, FileKind, Place, SudoDefault, Tag
 from fidelitas.findings import Severity
-from fidelitas.rights.linux.files import writers_told
+from fidelitas.rights.linux.files import above, writers_told
 from fidelitas.rights.linux.host import HostRights
 from fidelitas.rights.linux.sudo.commands import USUAL_PATH
 
@@ -145,13 +145,12 @@ def unsafe_search_path(rights: HostRights) -> Iterator[Found]:
 
     A command that a script names without its path may be a program of someone else.
     """
-    states = rights.facts.states
     for default in _entries(rights, "secure_path"):
         if default.operator == "!":
             yield _found(default, "the search path of the user is used", safer=USUAL_SECURE_PATH)
         folders = default.value.split(":") if default.value else []
         for folder in folders:
-            told = writers_told(states.get(folder.rstrip("/") or "/"), rights.population)
+            told = _others(folder.rstrip("/") or "/", rights)
             safer = f'secure_path="{":".join(other for other in folders if other != folder)}"'
             if not folder.startswith("/"):
                 yield _found(default, f'secure_path contains "{folder}", which is not an absolute path', safer=safer)
@@ -197,6 +196,84 @@ def no_terminal_required(rights: HostRights) -> Iterator[Found]:
             yield _found(default, message, None if unasked else Severity.INFO, safer="requiretty")
 
 
+def _others(path: str, rights: HostRights) -> str:
+    """Return who else can write a path, or where it is missing the nearest folder above, as a clause; empty where nobody can."""
+    states = rights.facts.states
+    for at in above(path):
+        state = states.get(at)
+        if state is None or state.kind is FileKind.ABSENT:
+            continue
+        told = writers_told(state, rights.population)
+        if not told and state.kind is FileKind.FOLDER and state.mode is not None and state.mode & 0o002:
+            told = f"lets everyone add files (mode {state.mode:04o})" if at == path or path not in states else ""
+        if told:
+            return told if at == path else f"is below {at}, which {told}"
+        if at == path or at in states:
+            continue
+    return ""
+
+
+# Options whose value is a file that sudo reads, loads or runs as root (sudoers(5)).
+_FILES = (
+    "env_file",
+    "restricted_env_file",
+    "mailerpath",
+    "noexec_file",
+    "intercept_file",
+    "editor",
+    "plugin_dir",
+    "group_plugin",
+    "iolog_file",
+)
+
+
+@check("sudo.writable-option-file", Severity.HIGH, advice="Name a file that only root can write, in folders that only root can write.")
+def writable_option_file(rights: HostRights) -> Iterator[Found]:
+    """An option names a file that others can write, which sudo reads, loads or runs as root.
+
+    Anyone who can write it decides what the next use of sudo does as root.
+    """
+    for default in _entries(rights, *_FILES):
+        for path in (default.value or "").split(":"):
+            told = _others(path, rights) if path.startswith("/") else ""
+            if told:
+                yield _found(default, f"{default.option} names {path}, which {told}")
+
+
+# Options that let users do more than their rules say, whatever the rules (sudoers(5)).
+_UNSAFE = {
+    (
+        "runchroot",
+        "=",
+    ): "users choose the folder that their command runs in as root folder (CHROOT): they bring their own programs and libraries",
+    ("sudoedit_follow", ""): "sudoedit follows symbolic links: in a folder that its user can write it edits any file",
+    ("sudoedit_checkdir", "!"): "sudoedit edits files in folders that its user can write, where a link can take their place",
+    ("timestamp_type", "="): "a password counts for all terminals of the account, a stolen session among them",
+    ("setenv", ""): "users set any variable for their commands, those among them from which programs load code",
+    ("visiblepw", ""): "passwords are typed in the clear where the terminal cannot hide them",
+    ("env_editor", ""): "visudo runs the editor that its caller's environment names: any account that may run visudo runs any program",
+    ("exempt_group", "="): "members of the group are not asked for a password, and keep their own search path",
+}
+
+
+@check("sudo.unsafe-option", Severity.MEDIUM, advice="Remove the option, or bind it to the few users or commands that need it.")
+def unsafe_option(rights: HostRights) -> Iterator[Found]:
+    """An option of the policy lets users do more than their rules say.
+
+    The option is in another place than the rules that it changes, and applies to every rule added later.
+    """
+    for default in _entries(rights, *dict.fromkeys(name for name, _ in _UNSAFE)):
+        why = _UNSAFE.get((default.option, default.operator))
+        if default.option == "runchroot" and default.value != "*":
+            why = None
+        if default.option == "timestamp_type" and default.value != "global":
+            why = None
+        if default.option == "exempt_group" and not rights.population.members(default.value or ""):
+            why = None
+        if why:
+            yield _found(default, why, Severity.LOW if default.option in ("visiblepw", "env_editor") else None)
+
+
 CHECKS: tuple[Check[HostRights], ...] = (
     authentication_disabled,
     long_credential_cache,
@@ -206,4 +283,6 @@ CHECKS: tuple[Check[HostRights], ...] = (
     unsafe_search_path,
     shared_terminal,
     no_terminal_required,
+    writable_option_file,
+    unsafe_option,
 )

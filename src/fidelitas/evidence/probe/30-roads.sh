@@ -179,6 +179,10 @@ read_jobs() {
     want copy "$POLICY_LIMIT" without_values /etc/anacrontab
     want_all if "$POLICY_LIMIT" without_values /etc/cron.d 1 '*'
     for folder in /var/spool/cron /var/spool/cron/crontabs /var/spool/cron/tabs; do want_all if "$CRONTAB_LIMIT" without_values "$folder" 1 '*'; done
+    for path in /etc/docker/daemon.json /etc/libvirt/libvirtd.conf /etc/libvirt/virtqemud.conf /etc/libvirt/virtproxyd.conf /etc/rsyncd.conf; do
+        want if "$POLICY_LIMIT" masked "$path"
+    done
+    inside /etc/udev/rules.d 1 '*.rules' | V="if${separator}65536${separator}masked" awk '{ print ENVIRON["V"] "\037" $0 }' >> "$work/wanted"
     for folder in /var/spool/cron/atjobs /var/spool/at; do want_all if "$CRONTAB_LIMIT" without_values "$folder" 1 '*'; done
     for file in /etc/cron.allow /etc/cron.deny /etc/at.allow /etc/at.deny; do want copy "$POLICY_LIMIT" whole "$file"; done
     : > "$work/unit-folders"

@@ -36,6 +36,7 @@ from fidelitas.languages.linux.hooks import read_hook, script_job
 from fidelitas.languages.linux.keys import read_authorized_keys
 from fidelitas.languages.linux.pam import read_lent_groups, read_pam_service
 from fidelitas.languages.linux.polkit_actions import read_local_authority, read_polkit_actions
+from fidelitas.languages.linux.services import read_capabilities, read_device_rules, read_open_service
 from fidelitas.languages.linux.shell import calls_of
 from fidelitas.languages.linux.sshd import read_sshd
 from fidelitas.languages.linux.units import FOLDERS, read_units
@@ -119,6 +120,9 @@ class AccessReader:
             sshd=sshd,
             keys=keys if "homes" in self._listings else None,
             private_keys=tuple(self._private_keys()),
+            capabilities=tuple(
+                read_capabilities(self._files.text("/etc/security/capability.conf") or "", self._place("/etc/security/capability.conf"))
+            ),
             kept_passwords=tuple(KeptPassword(path=path, file_kind=kind) for kind, path in self._rows("kept-passwords") if path),
             pam={name: rules for name, rules in pam.items() if rules is not None},
             lent_groups=tuple(
@@ -184,6 +188,14 @@ class AccessReader:
                 for path in ("/etc/exports", *self._files.inside("/etc/exports.d/"))
                 for export in read_exports(self._files.text(path) or "", self._place(path))
             ),
+            services=tuple(one for path, text in self._texts() for one in read_open_service(path, text, self._subject)),
+            devices=tuple(
+                one
+                for path, text in self._texts()
+                if path.endswith(".rules") and "/udev/" in path
+                for one in read_device_rules(path, text, self._subject)
+            ),
+            calls=dict(self._calls()),
             subordinates=tuple(self._subordinates()),
             trusts=tuple(self._trusts()),
             texts={
@@ -267,6 +279,19 @@ class AccessReader:
                         seen.add((made.run_as, called))
                         queue.append((made, called))
         return found
+
+    def _texts(self) -> Iterator[tuple[str, str]]:
+        for path, state in self._files.states.items():
+            text = self._files.text(path) if state.read and "/home/" not in path else None
+            if text is not None:
+                yield path, text
+
+    def _calls(self) -> Iterator[tuple[str, tuple[str, ...]]]:
+        for path, state in self._files.states.items():
+            text = self._files.text(path) if state.read else None
+            if text is not None and text.startswith("#!"):
+                made = script_job(path, text, self._subject, "")
+                yield path, tuple(dict.fromkeys(program for job in made for program in job.programs))
 
     def _subordinates(self) -> Iterator[SubordinateRange]:
         """Lines of subuid(5): owner, first, count."""

@@ -3,20 +3,25 @@
 A step is what a principal can do next: a link, or memberships and the link that they open.
 """
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 
-from fidelitas.facts import HostFacts, PasswordState, Place
+from fidelitas.facts import HostFacts, PamRule, PamTask, PasswordState, Place
+from fidelitas.rights.accounts.identity import synthetic_member
 from fidelitas.rights.graph.group_edges import Edges, GroupEdge
 from fidelitas.rights.graph.links import By, Link, LinkKind, Mechanism, Principal, PrincipalKind, Right, Strength
 from fidelitas.rights.graph.paths import Edge, LinkPath
 from fidelitas.rights.linux.host_links import HostLinks
 from fidelitas.rights.linux.nodes import Nodes
 from fidelitas.rights.linux.pam import SuRules, su_rules
+from fidelitas.rights.linux.pam_stack import Passage, passage
 from fidelitas.rights.linux.population import Identity, Population
 from fidelitas.rights.linux.sudo import Effective, Policy
 from fidelitas.rights.linux.sudo_links import SudoLinks
 
 __all__ = ["edges_of"]
+
+# Modules whose answer depends on who asks, or on whom they ask to become.
+_LOOKING = frozenset({"pam_succeed_if.so", "pam_listfile.so"})
 
 
 def edges_of(facts: HostFacts, population: Population, policy: Policy) -> tuple[Edges[Identity], Effective]:
@@ -86,6 +91,7 @@ class _Host:
         pam = self._facts.logins.pam
         rules = su_rules(pam.get("su", pam.get("other")) if pam else None)
         yield from self._su_unasked(rules)
+        yield from self._su_by_stack(pam.get("su", pam.get("other")) if pam else None, rules)
         for who in self._population.effective:
             if who.password is None or who.account is None:
                 continue
@@ -99,6 +105,39 @@ class _Host:
                 because = f"su takes the password of {who.name}, which is in force ({who.password.algorithm})"
                 holder = self._nodes.principal(PrincipalKind.PASSWORD, who.name)
                 yield (self._su(who, holder, because, place, rules, asks=f"{who.name}'s password"),)
+
+    def _su_by_stack(self, service: Sequence[PamRule] | None, rules: SuRules) -> Iterator[LinkPath | GroupEdge[Identity]]:
+        """Who becomes root, or another account, by rules on names, groups or numbers (pam_succeed_if(8), pam_listfile(8))."""
+        stack = [rule for rule in service or () if rule.task is PamTask.AUTH]
+        if rules.open_to_all is not None or not any(rule.module in _LOOKING for rule in stack):
+            return
+        root = next((who for who in self._population.identities if who.uid == 0), None)
+        askers = [who for who in self._population.ordinary if who.account is not None]
+        for who in askers if root is not None else ():
+            found = passage(stack, root, who) if root is not None else None
+            if found is not None:
+                because = f"becomes root by su without a password: {found.rule.module} in the PAM settings lets it pass"
+                yield (self._su_passing(self._nodes.account(who), self._nodes.root, because, found),)
+        outsider = synthetic_member()
+        for target in askers:
+            found = passage(stack, target, outsider)
+            if found is not None:
+                because = f"becomes {target.name} by su without a password: {found.rule.module} in the PAM settings lets it pass"
+                link = self._su_passing(self._nodes.anybody, self._nodes.account(target), because, found)
+                yield (link,)
+                yield GroupEdge(link, None, [other for other in askers if other.name != target.name])
+
+    def _su_passing(self, source: Principal, target: Principal | Right, because: str, found: Passage) -> Link:
+        return Link(
+            source=source,
+            target=target,
+            kind=LinkKind.MAY_BECOME,
+            strength=Strength.CONDITIONAL if found.conditions else Strength.DIRECT,
+            by=By(Mechanism.SU),
+            because=because,
+            conditions=found.conditions,
+            place=found.rule.place,
+        )
 
     def _su_unasked(self, rules: SuRules) -> Iterator[LinkPath | GroupEdge[Identity]]:
         """Who becomes root by su without any password, by the PAM settings."""

@@ -3,10 +3,11 @@
 Knows which fact amounts to which link; the tables and the decisions themselves are in `groups`, `programs`, `writable`, `ssh` and `live`.
 """
 
+import re
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 
-from fidelitas.facts import Command, DoasRule, HostFacts, PasswordState, Place
+from fidelitas.facts import Command, DoasRule, HostFacts, PasswordState, Place, SudoRule
 from fidelitas.rights.graph.group_edges import GroupEdge
 from fidelitas.rights.graph.links import By, Link, LinkKind, Mechanism, Principal, PrincipalKind, Right, RightKind, Strength
 from fidelitas.rights.graph.paths import LinkPath
@@ -17,7 +18,7 @@ from fidelitas.rights.linux.live import stale_groups
 from fidelitas.rights.linux.nodes import Nodes
 from fidelitas.rights.linux.polkit import has_pkexec, unasked_actions
 from fidelitas.rights.linux.population import Identity, Population
-from fidelitas.rights.linux.powers import power_of
+from fidelitas.rights.linux.powers import lesser_power_of, power_of
 from fidelitas.rights.linux.programs import PrivilegedProgram, privileged_programs
 from fidelitas.rights.linux.reach import reachers
 from fidelitas.rights.linux.sensitive import Exposed, exposed_logs, exposed_secrets
@@ -33,6 +34,10 @@ _RIGHTS = {
     "read-evidence": RightKind.READ_EVIDENCE,
     "write-evidence": RightKind.WRITE_EVIDENCE,
 }
+
+
+_INTERPRETER = re.compile(r"(?:(?:ba|da|k|z|mk|a|c|tc|fi)?sh|python[0-9.]*|perl[0-9.]*|ruby[0-9.]*|php[0-9.]*|node|lua[0-9.]*|env)\Z")
+_MOST_FOLLOWED = 200
 
 
 @dataclass(frozen=True, slots=True)
@@ -195,15 +200,18 @@ class HostLinks:
     def _programs(self) -> Iterator[LinkPath | GroupEdge[Identity]]:
         """Setuid files, and files with capabilities, that do whatever their user likes."""
         for program in privileged_programs(self._facts):
-            if program.power is None or not program.in_force:
+            reads = program.as_root or any(one.reads for one in program.capabilities)
+            lesser = lesser_power_of(Command(path=program.path)) if program.power is None and reads and not program.checks_caller else None
+            power = program.power or lesser
+            if power is None or not program.in_force or power.right == "write-evidence":
                 continue
-            target = self._target_of(program)
+            target = self._target_of(program) if power.full else self._nodes.right(RightKind.READ_SECRETS)
             if target is None:
                 continue
             name = f", a copy of {program.copy_of}," if program.copy_of else ""
             why = _Why(
                 By(Mechanism.PROGRAM, program.path),
-                f"{program.path}{name} {_with(program)} and {program.power.reason}",
+                f"{program.path}{name} {_with(program)} and {power.reason}",
                 Place(subject=self._facts.subject, path=program.path),
                 Strength.CERTAIN,
             )
@@ -266,23 +274,22 @@ class HostLinks:
     def _sudo_commands(self) -> Iterator[LinkPath | GroupEdge[Identity]]:
         """Commands that the sudo policy lets somebody run, and others can write: root as soon as it is run."""
         seen: set[str] = set()
-        for rule in self._policy.facts.rules:
-            for leaf in leaves(self._policy, rule.command):
-                path = stated_file(leaf.command)
-                state = self._states.get(path)
-                if not leaf.allowed or not path or state is None or path in seen:
-                    continue
-                seen.add(path)
-                at = next((at for at in dict.fromkeys((*above(path), *above(state.real or path))) if writers(self._states.get(at))), None)
-                if at is None:
-                    continue
-                where = "" if at == path else f", above {path},"
-                told = writers_told(self._states.get(at), self._population)
-                because = f"{at}{where} {told}; a sudo rule names it ({rule.place.in_file()})"
-                conditions = (f"if someone runs {path} as root by that rule",)
-                place = Place(subject=self._facts.subject, path=at)
-                why = _Why(By(Mechanism.WRITABLE, at), because, place, Strength.CONDITIONAL, LinkKind.MAY_GRANT, conditions=conditions)
-                yield from self._by_writers(writers(self._states.get(at)), self._nodes.root, why)
+        for rule, path in self._files_of_rules():
+            state = self._states.get(path)
+            if path in seen:
+                continue
+            seen.add(path)
+            real = (state.real if state is not None else None) or path
+            at = next((at for at in dict.fromkeys((*above(path), *above(real))) if writers(self._states.get(at))), None)
+            if at is None:
+                continue
+            where = "" if at == path else f", above {path},"
+            told = writers_told(self._states.get(at), self._population)
+            because = f"{at}{where} {told}; a sudo rule names it ({rule.place.in_file()})"
+            conditions = (f"if someone runs {path} as root by that rule",)
+            place = Place(subject=self._facts.subject, path=at)
+            why = _Why(By(Mechanism.WRITABLE, at), because, place, Strength.CONDITIONAL, LinkKind.MAY_GRANT, conditions=conditions)
+            yield from self._by_writers(writers(self._states.get(at)), self._nodes.root, why)
 
     def _private_keys(self, opened: Mapping[str, Principal]) -> Iterator[LinkPath]:
         """Private keys on this host that open an account of it: the owner of the file has them."""
@@ -301,6 +308,27 @@ class HostLinks:
                     conditions=needed,
                 )
                 yield (self._link(self._nodes.account(owner), node, why),)
+
+    def _files_of_rules(self) -> Iterator[tuple[SudoRule, str]]:
+        """Yield the commands of rules, the scripts that they hand to interpreters, and what those scripts run in turn."""
+        followed = self._facts.delegations.calls
+        for rule in self._policy.facts.rules:
+            for leaf in leaves(self._policy, rule.command):
+                path = stated_file(leaf.command)
+                if not leaf.allowed or not path:
+                    continue
+                queue, met = [path], {path}
+                if _INTERPRETER.match(path.rpartition("/")[2]):
+                    words = (leaf.command.arguments or "").split()
+                    queue += [word for word in words if word.startswith("/") and "*" not in word][:1]
+                while queue and len(met) < _MOST_FOLLOWED:
+                    one = queue.pop(0)
+                    yield rule, one
+                    interpreter = self._facts.delegations.scripts.get(one, "")
+                    for called in (*followed.get(one, ()), *((interpreter,) if interpreter.startswith("/") else ())):
+                        if called not in met:
+                            met.add(called)
+                            queue.append(called)
 
     def _keys(self) -> Iterator[LinkPath | GroupEdge[Identity]]:
         """Keys that open an account: whoever holds the private half."""

@@ -5,15 +5,17 @@ Knows names and argument patterns; nothing of policies.
 
 import re
 import tomllib
-from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
 from fnmatch import fnmatchcase
 from functools import cache
 from importlib.resources import files
 
 from fidelitas.facts import Command
+from fidelitas.rights.linux.obeyed import obeyed_at
+from fidelitas.rights.linux.sensitive import is_secret
 
-__all__ = ["Power", "power_of"]
+__all__ = ["Power", "lesser_power_of", "power_of", "power_of_program"]
 
 
 # Under which further names programs of the table are installed: python3.11, perl5.36.0, vim.basic.
@@ -34,6 +36,13 @@ class Power:
     noexec: bool
     reason: str
     instead: str | None = None  # what to write in a sudo rule in its place
+    sudo_only: bool = False  # with the setuid bit of its package it checks its caller
+    right: str = "root"  # or "read-secrets", "write-evidence": what follows for a program that runs as root
+
+    @property
+    def full(self) -> bool:
+        """Whether it gives the whole account that it runs as."""
+        return self.right == "root"
 
 
 @cache
@@ -50,21 +59,114 @@ def _table() -> Mapping[str, Sequence[Power]]:
                 noexec=entry["noexec"],
                 reason=entry["reason"],
                 instead=entry.get("instead", ""),
+                right=entry.get("right", "root"),
+                sudo_only=entry.get("sudo_only", False),
             )
             table.setdefault(name, []).append(power)
     return table
 
 
 def power_of(command: Command, *, noexec: bool = False) -> Power | None:
-    """Return the power that a command of a policy amounts to, or nothing where it is bounded as far as the table knows.
+    """Return the power that a command of a policy amounts to, if that is the whole account; nothing where the table knows none.
 
     A digest in the rule fixes the file, not what the program does.
     """
-    name = command.path.rpartition("/")[2]
-    for power in _table().get(name, ()) or _table().get(_VARIANT.sub("", name), ()):
-        if not (noexec and power.noexec) and _fits(command.arguments, power):
-            return power
+    return next((power for power in _powers(command, noexec=noexec) if power.full), None)
+
+
+def power_of_program(path: str) -> Power | None:
+    """Return the power of a program that runs with more rights than its caller, whatever its arguments."""
+    return next((power for power in _powers(Command(path=path), noexec=False) if power.full and not power.sudo_only), None)
+
+
+def lesser_power_of(command: Command, *, noexec: bool = False) -> Power | None:
+    """Return what a command of root's amounts to that is less than root: reading any file, or removing what is recorded."""
+    found = next((power for power in _powers(command, noexec=noexec) if not power.full), None)
+    return found or _of_a_secret(command)
+
+
+# Folders of programs: what the table knows of is, or may be, in them.
+_FOLDERS = ("/usr/bin/", "/bin/", "/usr/sbin/", "/sbin/")
+# By one of these a pattern of paths is tried: a shell, an editor, a copier of files.
+_TRIED = (
+    "bash",
+    "sh",
+    "dash",
+    "python3",
+    "perl",
+    "vim",
+    "vi",
+    "env",
+    "tee",
+    "cp",
+    "find",
+    "su",
+    "less",
+    "tar",
+    "awk",
+    "visudo",
+    "chroot",
+    "mount",
+)
+
+
+def _named_by_pattern(command: Command) -> str | None:
+    """Return a program with power that a pattern, a folder or an expression for paths takes in, or nothing."""
+    path = command.path
+    if path.endswith("/"):
+        return next((name for name in _TRIED if path in _FOLDERS), None)
+    if path.startswith("^"):
+        loose = any(sign in path for sign in (".*", ".+", "[^"))
+        return next((name for name in _TRIED if loose and any(path[1:].startswith(folder[:4]) for folder in _FOLDERS)), None)
+    if any(sign in path for sign in "*?["):
+        return next((name for name in _TRIED if any(fnmatchcase(folder + name, path) for folder in _FOLDERS)), None)
     return None
+
+
+def _powers(command: Command, *, noexec: bool) -> Iterator[Power]:
+    named = _named_by_pattern(command)
+    if named is not None:
+        for power in _table().get(named, ()):
+            if power.full and not (noexec and power.noexec):
+                yield replace(power, reason=f"takes in {named}, which {power.reason}")
+    name = command.path.rpartition("/")[2]
+    for power in (*_table().get(name, ()), *(_table().get(_VARIANT.sub("", name), ()) if name not in _table() else ())):
+        if not (noexec and power.noexec) and _fits(command.arguments, power):
+            yield power
+    written = _of_a_written_file(name, command.arguments)
+    if written is not None:
+        yield written
+
+
+# Programs that write what they are given to a file that their arguments name; what is copied must be of the user's choice, too.
+_FROM_INPUT = frozenset({"tee", "dd", "sponge", "patch", "sudoedit"})
+_FROM_FILES = frozenset({"cp", "mv", "install", "ln", "rsync", "scp", "tar", "unzip", "cpio"})
+_OF_USERS = ("/home/", "/tmp/", "/var/tmp/", "/dev/shm/", "/media/", "/mnt/")  # noqa: S108 where users have files
+
+
+def _of_a_written_file(name: str, arguments: str | None) -> Power | None:
+    """Return the power of writing what root obeys: the policy, account files, what cron or systemd runs."""
+    if not arguments or (name not in _FROM_INPUT and name not in _FROM_FILES):
+        return None
+    words = [word.removeprefix("of=") for word in arguments.split()]
+    theirs = any(word.startswith(_OF_USERS) or "*" in word or "?" in word for word in words)
+    target = next((one for word in reversed(words) if word.startswith("/") and (one := obeyed_at(word.rstrip("/"), folder=False))), None)
+    if target is None or (name in _FROM_FILES and not theirs):
+        return None
+    reason = f"writes what the user gives it to {target.path}: {target.why}"
+    return Power(name=name, arguments=(), exceptions=(), escape=False, noexec=False, reason=reason)
+
+
+def _of_a_secret(command: Command) -> Power | None:
+    """Return the power of reading a secret that the rule names itself."""
+    words = (command.arguments or "").split()
+    secret = next((word for word in words if is_secret(word)), None)
+    readers = [power for power in _table().get(command.path.rpartition("/")[2], ()) if power.right == "read-secrets"]
+    copies = command.path.rpartition("/")[2] in _FROM_FILES
+    if secret is None or not (readers or copies):
+        return None
+    reason = f"reads {secret}, which holds secrets of the system"
+    return Power(name=secret, arguments=(), exceptions=(), escape=False, noexec=False, reason=reason, right="read-secrets")
 
 
 def _fits(arguments: str | None, power: Power) -> bool:

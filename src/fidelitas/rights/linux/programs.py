@@ -10,8 +10,8 @@ from enum import Enum
 from functools import cache
 from importlib.resources import files
 
-from fidelitas.facts import CapableFile, Command, HostFacts, Mount, Packaged, Programs, SetIdFile
-from fidelitas.rights.linux.powers import Power, power_of
+from fidelitas.facts import CapableFile, HostFacts, Mount, Packaged, Programs, SetIdFile
+from fidelitas.rights.linux.powers import Power, power_of_program
 
 __all__ = ["Capability", "Origin", "PrivilegedProgram", "capability_power", "mount_of", "privileged_programs"]
 
@@ -111,7 +111,7 @@ def _known(programs: Programs) -> Mapping[str, str]:
     return {
         digest: path
         for (path, algorithm), digest in sorted(programs.digests.items(), reverse=True)
-        if algorithm == "sha256" and path.rpartition("/")[2] not in _tables()[0] and power_of(Command(path=path)) is not None
+        if algorithm == "sha256" and path.rpartition("/")[2] not in _tables()[0] and power_of_program(path) is not None
     }
 
 
@@ -129,7 +129,7 @@ def _judged(
     name = path.rpartition("/")[2]
     checks_caller = None if copy_of else _tables()[0].get(name)
     expected = checks_caller if package is not None or not programs.manager else None
-    power = None if checks_caller else power_of(Command(path=path)) or (power_of(Command(path=copy_of)) if copy_of else None)
+    power = None if checks_caller else power_of_program(path) or (power_of_program(copy_of) if copy_of else None)
     names = sorted(capable.permitted) if capable is not None and capable.root_uid is None else []
     return PrivilegedProgram(
         path=path,

@@ -14,7 +14,7 @@ from fidelitas.facts import FileKind, FileState, HostFacts, Place
 from fidelitas.rights.linux.files import Writers, above, readers, writers, writers_told
 from fidelitas.rights.linux.population import Population
 
-__all__ = ["Exposed", "exposed_logs", "exposed_secrets"]
+__all__ = ["Exposed", "exposed_logs", "exposed_secrets", "is_secret"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -59,6 +59,11 @@ def _expression(patterns: list[str]) -> re.Pattern[str]:
 
 def _row_of(path: str, table: str) -> _Row | None:
     return next((row for row in _rows(table) if row.pattern.match(path) and not (row.besides and row.besides.match(path))), None)
+
+
+def is_secret(path: str) -> bool:
+    """Return whether a path is one of the table's secrets."""
+    return path.startswith("/") and _row_of(path, "secret") is not None
 
 
 def exposed_secrets(facts: HostFacts, population: Population) -> Iterator[Exposed]:

@@ -14,7 +14,7 @@ from fidelitas.rights.graph.links import By, Link, LinkKind, Mechanism, Principa
 from fidelitas.rights.graph.paths import LinkPath
 from fidelitas.rights.linux.nodes import Nodes
 from fidelitas.rights.linux.population import Identity, Population, synthetic_member
-from fidelitas.rights.linux.powers import power_of
+from fidelitas.rights.linux.powers import lesser_power_of, power_of
 from fidelitas.rights.linux.sudo import Asks, Effective, EquivalenceClasses, Grant, Policy, grants, group_grants, reach
 
 __all__ = ["SudoLinks"]
@@ -181,11 +181,12 @@ class SudoLinks:
     def _made(self, offer: _Offer, source: Principal) -> Iterator[tuple[str, Link]]:
         if offer.group is not None:
             yield "", self._with_group(source, offer.group, offer.grant)
+            yield from self._as_group(source, offer.group, offer.grant)
             return
         grant = offer.grant
         power = None if grant.leaf.everything else power_of(grant.leaf.command, noexec=grant.rule.tag(Tag.EXEC) is False)
         reason = power.reason if power else ""
-        full = grant.leaf.everything or power is not None
+        full = grant.leaf.everything or power is not None or grant.rule.options.chroot == "*"
         as_all = grant.run_as.member.kind is MemberKind.ALL and offer.targets[0].uid != 0
         if as_all:
             right = self._nodes.right(RightKind.RUN_AS, "ALL") if full else self._command(grant, "ALL")
@@ -198,10 +199,37 @@ class SudoLinks:
             if not as_all and (not full or target.uid != 0):
                 right = self._nodes.right(RightKind.RUN_AS, target.name) if full else self._command(grant, target.name)
                 yield target.name, self._link(grant, source, right, because, by_power=bool(power), target=target)
+            if not full and target.uid == 0:
+                yield from self._less(grant, source, target)
+
+    def _less(self, grant: Grant, source: Principal, target: Identity) -> Iterator[tuple[str, Link]]:
+        """What a command of root's gives that is less than root: any file to read, or the logs; or another account, by su."""
+        power = lesser_power_of(grant.leaf.command, noexec=grant.rule.tag(Tag.EXEC) is False)
+        if power is not None:
+            kind = RightKind.READ_SECRETS if power.right == "read-secrets" else RightKind.WRITE_EVIDENCE
+            because = _because(grant, _as(target), power.reason)
+            yield target.name, self._link(grant, source, self._nodes.right(kind), because, by_power=True, target=target)
+        words = (grant.leaf.command.arguments or "").split()
+        if grant.leaf.command.path.rpartition("/")[2] in ("su", "runuser", "passwd", "chsh") and words:
+            named = self._policy.population.by_name.get(words[-1])
+            if named is not None and named.uid != 0:
+                because = _because(
+                    grant, _as(target), f"becomes {named.name}, or sets its password, without asking for it (su(1), passwd(1))"
+                )
+                yield target.name, self._link(grant, source, self._nodes.account(named), because, by_power=True, target=target)
 
     def _command(self, grant: Grant, target: str) -> Right:
         suffix = "" if target == "root" else f" as {target}"
         return self._nodes.right(RightKind.COMMAND, f"{grant.leaf.command}{suffix}")
+
+    def _as_group(self, source: Principal, group: str, grant: Grant) -> Iterator[tuple[str, Link]]:
+        """What the group gives to anyone who runs any program, or one that does what its user says, with it."""
+        command = grant.leaf.command
+        power = None if grant.leaf.everything else power_of(command) or lesser_power_of(command)
+        if grant.leaf.everything or power is not None:
+            for gid in self._policy.population.gids_called(group):
+                because = _because(grant, f"itself with group {group}", power.reason if power else "")
+                yield "", self._link(grant, source, self._nodes.group(gid), because, by_power=power is not None)
 
     def _with_group(self, source: Principal, group: str, grant: Grant) -> Link:
         everything = grant.run_as.member.kind is MemberKind.ALL

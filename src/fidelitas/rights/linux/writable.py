@@ -73,6 +73,10 @@ class _Search:
                 yield from self._linked(path, state)
             elif (who := writers(state) or _adders(state)) and path not in self._roots and not is_stock(path, state, self._population):
                 folder = state.kind is FileKind.FOLDER
+                if state.kind is FileKind.OTHER:  # of a socket that a group may use, the group itself says so
+                    if not who.everybody:
+                        continue
+                    who = Writers(everybody=True)
                 row = obeyed_at(path, folder=folder, sticky=folder and not writers(state))
                 if row is not None:
                     yield from self._weak(row.path, path, row.why, who, self._place(path), None)
