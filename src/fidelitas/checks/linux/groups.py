@@ -4,7 +4,7 @@ import shlex
 from collections.abc import Iterator
 
 from fidelitas.checks.check import Check, Found, check
-from fidelitas.facts import LentGroups, Place
+from fidelitas.facts import LentGroups, PasswordState, Place
 from fidelitas.findings import Severity
 from fidelitas.rights.graph.links import PrincipalKind, RightKind
 from fidelitas.rights.linux.groups import conferred
@@ -112,9 +112,26 @@ def pending_membership(rights: HostRights) -> Iterator[Found]:
             yield Found(about=f"{stale.who.name}\0{stale.group}", message=message, places=places)
 
 
+@check("groups.password", Severity.MEDIUM, advice="Remove the password (gpasswd -r GROUP); add members by name.")
+def group_password(rights: HostRights) -> Iterator[Found]:
+    """A group with elevated rights has a password.
+
+    Anyone who knows it joins the group with newgrp, and no list shows who they are.
+    """
+    shadows = {one.name: one for one in rights.facts.group_shadows or ()}
+    elevated = {held.principal.name for held in rights.own_holdings if held.principal.kind is PrincipalKind.GROUP and held.right.kind.full}
+    for group in rights.population.groups:
+        stated = shadows.get(group.name)
+        password, place = (stated.password, stated.place) if stated is not None else (group.password, group.place)
+        if group.name in elevated and password.state is PasswordState.USABLE:
+            message = f"group {group.name} has a password: newgrp makes anyone who knows it a member"
+            yield Found(about=group.name, message=message, places=(place,))
+
+
 CHECKS: tuple[Check[HostRights], ...] = (
     root_equivalent,
     added_at_login,
     revoked_but_active,
     pending_membership,
+    group_password,
 )

@@ -9,6 +9,7 @@ from fidelitas.findings import Severity
 from fidelitas.rights.graph.links import PrincipalKind
 from fidelitas.rights.linux.files import Writers
 from fidelitas.rights.linux.host import HostRights
+from fidelitas.rights.linux.policy_places import policy_places
 from fidelitas.rights.linux.polkit import unasked_actions
 from fidelitas.rights.linux.writable import Weak, weak_places
 
@@ -26,7 +27,10 @@ def writable(rights: HostRights) -> Iterator[Found]:
     Anyone who can write it decides what that account runs: at the next cron run, service start or login.
     """
     full = {held.principal.name for held in rights.own_holdings if held.right.kind.full and held.principal.kind is PrincipalKind.ACCOUNT}
+    policy = policy_places(rights.facts)  # sudo.writable-policy tells of those
     for weak in weak_places(rights.facts, rights.population):
+        if weak.at in policy and weak.path == policy[weak.at]:
+            continue
         if not _someone(weak.who, rights) or (weak.account is not None and weak.account.name not in full):
             continue
         severity = None if weak.account is None else Severity.HIGH

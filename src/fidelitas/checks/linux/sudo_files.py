@@ -3,7 +3,6 @@
 import shlex
 from collections.abc import Iterator
 from dataclasses import replace
-from posixpath import dirname
 
 from fidelitas.checks.check import Check, Found, check
 from fidelitas.checks.linux.sudo_rules import as_root
@@ -11,6 +10,7 @@ from fidelitas.facts import FileKind, FileState, Place, PolicyFileState, SudoRul
 from fidelitas.findings import Severity
 from fidelitas.rights.linux.files import above, is_link, writers_told
 from fidelitas.rights.linux.host import HostRights
+from fidelitas.rights.linux.policy_places import policy_places, refuses
 from fidelitas.rights.linux.sudo import Leaf, digest_differs, leaves, stated_file
 
 __all__ = ["CHECKS"]
@@ -28,22 +28,12 @@ def writable_policy(rights: HostRights) -> Iterator[Found]:
     ignores, exclusions among them, are not in force, and all of them are once the mode is corrected.
     """
     states = rights.facts.states
-    paths = dict.fromkeys(file.path for file in rights.facts.policy.files if file.state is not PolicyFileState.MISSING)
-    if "/etc/sudo.conf" in states:
-        paths["/etc/sudo.conf"] = None
-    refused = {file.path for file in rights.facts.policy.files if file.state is PolicyFileState.REFUSED}
-    below: dict[str, str] = {}
-    for path in paths:
-        at = path
-        while at not in below:
-            below[at] = path
-            at = dirname(at)
-    for path, policy in below.items():
+    for path, policy in policy_places(rights.facts).items():
         state = states.get(path)
         writers = writers_told(state, rights.population)
         if writers:
             upper = "" if path == policy else f", above {policy},"
-            effect = "; sudo ignores it until that is fixed" if path in refused else ""
+            effect = "; sudo ignores it until that is fixed" if refuses(path, rights.facts) else ""
             place = Place(subject=rights.subject, path=path)
             yield Found(about=path, message=f"{path}{upper} {writers}{effect}", places=(place,), safer=_repair(states[path]))
 

@@ -199,17 +199,17 @@ def no_terminal_required(rights: HostRights) -> Iterator[Found]:
 def _others(path: str, rights: HostRights) -> str:
     """Return who else can write a path, or where it is missing the nearest folder above, as a clause; empty where nobody can."""
     states = rights.facts.states
+    here = states.get(path)
+    missing = here is None or here.kind is FileKind.ABSENT
     for at in above(path):
         state = states.get(at)
         if state is None or state.kind is FileKind.ABSENT:
             continue
         told = writers_told(state, rights.population)
         if not told and state.kind is FileKind.FOLDER and state.mode is not None and state.mode & 0o002:
-            told = f"lets everyone add files (mode {state.mode:04o})" if at == path or path not in states else ""
+            told = f"lets everyone add files (mode {state.mode:04o})" if at == path or missing else ""
         if told:
             return told if at == path else f"is below {at}, which {told}"
-        if at == path or at in states:
-            continue
     return ""
 
 

@@ -244,7 +244,16 @@ get_trusted() {
         else take "$number" "$argument" ".$real" "$path" "$real" "$state"
         fi
     done < "$work/jobs.copy"
-    awk -F '\037' '$1 == "" && $2 != "copy" && $2 != "again"' "$work/jobs" > "$work/jobs.one"
+    awk -F '\037' '$1 == "" && $2 != "copy" && $2 != "again"' "$work/jobs" > "$work/jobs.all"
+    [ -s "$work/jobs.all" ] || return 0
+    # First lines, and searches for a pattern, of many files by one process; what is large is read only in part, one by one.
+    awk -F '\037' '($2 == "first" || $2 == "kept") && $11 + 0 <= 2097152' "$work/jobs.all" > "$work/jobs.many"
+    awk -F '\037' '!(($2 == "first" || $2 == "kept") && $11 + 0 <= 2097152)' "$work/jobs.all" > "$work/jobs.one"
+    if [ -s "$work/jobs.many" ]; then
+        many_first
+        cut -d "$separator" -f 5 "$work/jobs.many" | sort -u > "$work/many-kinds"
+        while IFS= read -r many_kind; do [ -z "$many_kind" ] || many_kept "$many_kind"; done < "$work/many-kinds"
+    fi
     [ -s "$work/jobs.one" ] || return 0
     asked > "$work/asked"
     AT=$at_root sh -c "$reader" < "$work/asked" 2>/dev/null > "$work/answer"
@@ -252,6 +261,28 @@ get_trusted() {
         IFS=$separator read -r by verb number size argument path real rest <&3
         [ "$said" != say ] || result "$verb" "$argument" "$path" "$text"
     done < "$work/answer" 3< "$work/jobs.one"
+}
+# many_first: the first lines of scripts.
+many_first() {
+    awk -F '\037' '$2 == "first" { printf ".%s%c", $7, 0 }' "$work/jobs.many" > "$work/many.0"
+    [ -s "$work/many.0" ] || return 0
+    # Those that begin so; the line itself is read of them alone.
+    first_of_scripts() {
+        xargs -0 grep -l -a -m 1 '^#!' < "$work/many.0" 2>/dev/null | tr '\n' '\0' |
+            xargs -0 awk 'FNR == 1 { if (/^#!/) { gsub(/[^\040-\176]/, ""); print substr(FILENAME, 2) "\037" substr($0, 1, 200) } }' 2>/dev/null
+    }
+    within 120 first_of_scripts > "$work/many-first"
+    awk -F '\037' 'FILENAME == ARGV[1] { line[$1] = $2; next } $2 == "first" && $7 in line { print $6 "\t" line[$7] }' "$work/many-first" "$work/jobs.many" >> "$work/first-lines"
+}
+# many_kept KIND: the files in which a pattern is.
+many_kept() {
+    V=$1 awk -F '\037' '$2 == "kept" && $5 == ENVIRON["V"] { printf ".%s%c", $7, 0 }' "$work/jobs.many" > "$work/many.0"
+    [ -s "$work/many.0" ] || return 0
+    kept_pattern "$1"
+    with_pattern() { xargs -0 grep -l -a -E -i -e "$pattern" < "$work/many.0" 2>/dev/null; }
+    within 120 with_pattern | sed 's/^\.//' > "$work/many-kept"
+    V=$1 awk -F '\037' 'FILENAME == ARGV[1] { found[$0]; next } $2 == "kept" && $5 == ENVIRON["V"] && $7 in found { print $5 "\t" $6 }' \
+        "$work/many-kept" "$work/jobs.many" >> "$work/kept"
 }
 # asked: the jobs of $work/jobs.one as the reader takes them.
 asked() {

@@ -72,6 +72,8 @@ read_homes() {
                 if (path ~ /%/) path = replaced(replaced(replaced(replaced(replaced(path, "%%", "\036"), "%u", $1), "%h", $3), "%U", $2), "\036", "%")
                 if (path !~ /^[\/]/) path = home "/" path
                 print "if", limit, "masked", path
+                folder = path; sub(/[\/][^\/]*$/, "", folder)
+                if (index(folder "/", home "/") != 1 && folder != "" && !(folder in met)) { met[folder]; print "seen", 0, "", folder }
             }
             if (home == "" || home in met) next
             met[home]

@@ -49,11 +49,12 @@ with_attributes() {
 }
 search_gnu() { # in one pass: find(1) of GNU prints to two places
     find ".$1" -xdev -type f \( -perm /6111 \( -perm /6000 -fprintf "$work/set-id.part" '%m %U %G %s %T@ %p\0' , -perm /111 -print0 \) , \
-        -size "+${least_copy}c" -size "-${most_copy}c" \( ! -user 0 -o -perm /044 \) ! -path './proc/*' ! -path './usr/share/*' -fprintf "$work/copies.part" '%p\0' \) 2>> "$work/find.errors" | with_attributes
+        -size "+${least_copy}c" -size "-${most_copy}c" \( ! -user 0 -o -perm /044 \) ! -path './proc/*' \( ! -path './usr/*' -o -path './usr/local/*' \) -fprintf "$work/copies.part" '%p\0' \) 2>> "$work/find.errors" | with_attributes
 }
 search_small() {
     find ".$1" -xdev -type f -perm /111 -print0 2>> "$work/find.errors" | with_attributes
     find ".$1" -xdev -type f -perm /6000 ! -path "*$newline*" -exec stat -c '%a %u %g %s %Y %n' {} \; 2>/dev/null | tr '\n' '\0' > "$work/set-id.part"
+    find ".$1" -xdev -type f -size "+${least_copy}c" -size "-${most_copy}c" \( ! -user 0 -o -perm /044 \) ! -path './proc/*' \( ! -path './usr/*' -o -path './usr/local/*' \) -print0 2>/dev/null > "$work/copies.part"
     if [ -n "$(find ".$1" -xdev -type f -perm /6000 -path "*$newline*" 2>/dev/null | head -n 1)" ]; then
         gap 'setuid files' 'there are some whose names hold a line break, which this find cannot tell apart' 'which programs make their user root'
     fi

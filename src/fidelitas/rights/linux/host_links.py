@@ -358,16 +358,23 @@ class HostLinks:
         """The rules of doas; the last that matches counts (doas.conf(5))."""
         rules = self._facts.delegations.doas or ()
         for index, rule in enumerate(rules):
-            if not rule.permit or rule.target not in (None, "root", "0"):
+            other = self._population.by_name.get(rule.target or "")
+            if not rule.permit or (rule.target not in (None, "root", "0") and other is None):
                 continue
             command = None if rule.command is None else Command(path=rule.command, arguments=_joined(rule.arguments))
             power = power_of(command) if command else None
             full = command is None or power is not None
-            what = self._nodes.root if full else self._nodes.right(RightKind.COMMAND, str(command))
+            acts_as = "root" if rule.target in (None, "root", "0") or other is None else other.name
+            suffix = "" if acts_as == "root" else f" as {acts_as}"
+            what: Principal | Right = (
+                self._nodes.root if full and acts_as == "root" else self._nodes.right(RightKind.COMMAND, f"{command or 'ALL'}{suffix}")
+            )
+            if full and acts_as != "root" and other is not None:
+                what = self._nodes.account(other)
             reason = f", which {power.reason}" if power else ""
             why = _Why(
                 By(Mechanism.DOAS),
-                f"may run {command or 'any command'} as root by a rule of doas{reason}",
+                f"may run {command or 'any command'} as {acts_as} by a rule of doas{reason}",
                 rule.place,
                 Strength.CERTAIN if power else Strength.DIRECT,
                 quote=rule.text,
@@ -375,8 +382,10 @@ class HostLinks:
             )
             yield from self._doas_users(rule, rules[index + 1 :], what, why)
 
-    def _doas_users(self, rule: DoasRule, later: Iterable[DoasRule], what: Right, why: _Why) -> Iterator[LinkPath | GroupEdge[Identity]]:
-        taken = [one for one in later if one.target in (None, "root", "0") and one.command in (None, rule.command)]
+    def _doas_users(
+        self, rule: DoasRule, later: Iterable[DoasRule], what: Principal | Right, why: _Why
+    ) -> Iterator[LinkPath | GroupEdge[Identity]]:
+        taken = [one for one in later if one.target in (None, rule.target or "root") and one.command in (None, rule.command)]
         for who in self._population.effective:
             if who.uid == 0 or not self._meant(rule, who) or any(self._meant(one, who) for one in taken):
                 continue

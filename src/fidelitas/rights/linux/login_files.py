@@ -64,7 +64,7 @@ def _of_account(who: Identity, facts: HostFacts, population: Population) -> Iter
         return
     place = effective.stated["strictmodes"].place if "strictmodes" in effective.stated else Place(facts.subject, "/etc/ssh/sshd_config")
     for path in key_files(effective, who):
-        yield account, path, f"its keys open the account {who.name}, whoever can write it (StrictModes no)", place
+        yield account, path, f"its keys open the account {who.name}, and sshd does not ask who can write it (StrictModes no)", place
     principals = effective.values.get("authorizedprincipalsfile", "none")
     if principals.startswith("/"):
         path = principals.replace("%u", who.name)

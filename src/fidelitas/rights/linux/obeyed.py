@@ -27,6 +27,7 @@ _STOCK = {
     "/usr/lib/man-db/man": "man",
     "/usr/lib/man-db/mandb": "man",
     "/usr/bin/uucp": "uucp",
+    "/var/lib/apt/lists": "_apt",  # apt checks the signatures of what it fetched
 }
 
 

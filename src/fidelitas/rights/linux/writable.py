@@ -12,6 +12,7 @@ from fidelitas.rights.linux.files import NOBODY, Writers, above, writers, writer
 from fidelitas.rights.linux.homes import home_files
 from fidelitas.rights.linux.login_files import login_files
 from fidelitas.rights.linux.obeyed import is_stock, obeyed_at
+from fidelitas.rights.linux.policy_places import refuses
 from fidelitas.rights.linux.population import Identity, Population
 
 __all__ = ["Weak", "weak_places"]
@@ -56,6 +57,8 @@ class _Search:
     def used(self) -> Iterator[Weak]:
         """What accounts run or read by name."""
         for account, path, use, place in _used(self._facts, self._population):
+            if path.startswith("/dev/"):  # a device is no file of instructions
+                continue
             ways = [*_ways(path, self._states)]
             state = self._states.get(path)
             if state is not None and state.kind is FileKind.FOLDER:  # everything in it is used
@@ -78,7 +81,7 @@ class _Search:
                         continue
                     who = Writers(everybody=True)
                 row = obeyed_at(path, folder=folder, sticky=folder and not writers(state))
-                if row is not None:
+                if row is not None and not refuses(path, self._facts):
                     yield from self._weak(row.path, path, row.why, who, self._place(path), None)
 
     def _linked(self, path: str, state: FileState) -> Iterator[Weak]:
