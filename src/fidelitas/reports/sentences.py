@@ -17,6 +17,7 @@ _WORDS = {
     Mechanism.GROUP_ADMINISTRATOR: "group administrator",
     Mechanism.PROGRAM: "{}",
     Mechanism.WRITABLE: "writes {}",
+    Mechanism.READABLE: "reads {}",
     Mechanism.SSH_KEY: "ssh",
     Mechanism.PRIVATE_KEY: "private key",
     Mechanism.ROLE: "role {}",

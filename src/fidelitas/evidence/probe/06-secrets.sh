@@ -13,3 +13,14 @@ END_OF_PROGRAM
 masked() { awk -v form="${1:-shell}" -v accounts="${2:-}" -v rows="$work/mask.rows" -f "$work/mask.awk"; }
 masked_policy() { masked sudoers; }
 masked_doas() { masked doas; }
+# Of a record of systemd in JSON (systemd.io/USER_RECORD): whether there are passwords, and not what they are.
+masked_record() {
+    awk '
+    { text = text $0 "\n" }
+    END {
+        gsub(/"hashedPassword"[ \t\n]*:[ \t\n]*\[[ \t\n]*"[^]]*\]/, "\"hashedPassword\":[\"-\"]", text)
+        gsub(/"(hashedPassword|recoveryKey|data|salt|password|tokenPin|pkcs11Pin|fido2HmacCredential)"[ \t\n]*:[ \t\n]*"[^"]*"/, "\"masked\":\"-\"", text)
+        gsub(/"(password|tokenPin|pkcs11Pin|fido2HmacCredential)"[ \t\n]*:[ \t\n]*\[[^]]*\]/, "\"masked\":[]", text)
+        printf "%s", text
+    }'
+}

@@ -68,6 +68,10 @@ read_accounts() {
     for path in /etc/os-release /etc/hostname /etc/login.defs; do want copy "$POLICY_LIMIT" whole "$path"; done
     want if "$POLICY_LIMIT" whole /usr/lib/os-release
     want copy "$FILE_LIMIT" whole /etc/netgroup
+    want_records
+    for path in /etc/selinux/config /etc/selinux/targeted/seusers /etc/selinux/strict/seusers /etc/selinux/mls/seusers /etc/selinux/minimum/seusers /etc/selinux/default/seusers; do
+        want if "$POLICY_LIMIT" whole "$path"
+    done
     for path in /etc/subuid /etc/subgid /etc/hosts.equiv /etc/shosts.equiv /etc/ssh/shosts.equiv /root/.rhosts /root/.shosts /root/.k5login /root/.k5users; do
         want if "$POLICY_LIMIT" whole "$path"
     done
@@ -82,6 +86,17 @@ read_accounts() {
     fi
     read_identity > "$work/identity"
     { printf '%s\n' "$kernel"; printf '%s\n' "$addresses"; printf '%s\n' "$host_name"; } > "$work/head"
+}
+
+# Accounts and groups that systemd knows of by records of its own, where they are looked up (nss-systemd(8)); an empty file can say a membership.
+want_records() {
+    member /etc/nsswitch.conf || return 0
+    grep -Eq '^[[:space:]]*(passwd|group):.*[[:space:]]systemd' "$member" || return 0
+    for folder in /etc/userdb /run/userdb /run/host/userdb /usr/local/lib/userdb /usr/lib/userdb /var/lib/systemd/home; do
+        inside "$folder" 1 '*'
+    done | awk -v limit="$POLICY_LIMIT" '
+        /[.](user|group|identity)$/ { print "if\037" limit "\037masked_record\037" $0 }
+        /[.](membership|user-privileged|group-privileged)$/ { print "seen\0370\037\037" $0 }' >> "$work/wanted"
 }
 
 # What tells this machine from another of the same name: digests of its machine-id(5) and of its public host keys, which tell nothing else.

@@ -8,7 +8,20 @@ from dataclasses import dataclass, field, replace
 from functools import lru_cache
 from typing import TypeVar
 
-from fidelitas.facts import AccessEntry, FileKind, FileState, Gap, GapKind, HostFacts, LoginLimits, NameService, Netgroup, Place, SudoPolicy
+from fidelitas.facts import (
+    AccessEntry,
+    FileKind,
+    FileState,
+    Gap,
+    GapKind,
+    Group,
+    HostFacts,
+    LoginLimits,
+    NameService,
+    Netgroup,
+    Place,
+    SudoPolicy,
+)
 from fidelitas.languages.evidence import HostEvidence, ItemLike
 from fidelitas.languages.ldap.ldif import is_ldif
 from fidelitas.languages.ldap.sudo_role import read_sudo_ldif
@@ -16,6 +29,7 @@ from fidelitas.languages.lines import Parsed
 from fidelitas.languages.linux.access import AccessReader
 from fidelitas.languages.linux.access_lists import read_access_lists
 from fidelitas.languages.linux.accounts import read_group, read_gshadow, read_passwd, read_shadow
+from fidelitas.languages.linux.confinement import read_confinement
 from fidelitas.languages.linux.programs import read_programs
 from fidelitas.languages.linux.running import read_kernel_settings, read_mounts, read_packages, read_processes, read_sudo_version
 from fidelitas.languages.linux.sessions import read_login_sessions
@@ -27,6 +41,7 @@ from fidelitas.languages.linux.settings import (
     read_os_release,
     read_policy_plugin,
 )
+from fidelitas.languages.linux.user_records import FOLDERS, UserRecords, read_user_records
 from fidelitas.languages.sudoers import read_policy
 from fidelitas.masking import masked_lines
 from fidelitas.text import decode
@@ -189,7 +204,10 @@ class _Host:
         access = AccessReader(self._subject, self._files, evidence.listings)
         services = self._read("/etc/nsswitch.conf", read_nsswitch) or ()
         self._gaps += _from_elsewhere(services)
+        self._gaps += read_confinement({path: self._files.text(path) or "" for path in self._files.inside("/etc/selinux/")}, self._subject)
         policy = self._policy(evidence.host_name)
+        groups = self._entries("/etc/group", read_group) or ()
+        records = self._records(services, groups)
         listings = evidence.listings
         programs, gaps = read_programs(listings, evidence.subject)
         logins, delegations = access.logins(), access.delegations()
@@ -199,9 +217,9 @@ class _Host:
             taken=evidence.taken,
             host_name=evidence.host_name,
             system=self._read("/etc/os-release", read_os_release),
-            accounts=self._entries("/etc/passwd", read_passwd) or (),
-            shadows=self._entries("/etc/shadow", read_shadow),
-            groups=self._entries("/etc/group", read_group) or (),
+            accounts=(*(self._entries("/etc/passwd", read_passwd) or ()), *records.accounts),
+            shadows=None if (shadows := self._entries("/etc/shadow", read_shadow)) is None else (*shadows, *records.shadows),
+            groups=(*groups, *records.groups),
             group_shadows=self._entries("/etc/gshadow", read_gshadow),
             login_limits=self._read("/etc/login.defs", read_login_defs) or LoginLimits(),
             name_services=services,
@@ -223,6 +241,17 @@ class _Host:
             log_files=frozenset(decode(listings.get("log-files", b"")).split("\n")) - {""},
             login_sessions=tuple(read_login_sessions(evidence.files.get("/run/utmp", b""))),
         )
+
+    def _records(self, services: Sequence[NameService], groups: Sequence[Group]) -> UserRecords:
+        """Return what records of systemd add, where the host looks them up."""
+        if not any("systemd" in service.sources for service in services if service.database in ("passwd", "group")):
+            return UserRecords(self._subject, ())
+        paths = [path for folder in FOLDERS for path in self._files.inside(folder) if path.endswith((".user", ".group", ".identity"))]
+        texts = {path: text for path in paths if (text := self._files.text(path)) is not None and not path.rpartition("/")[2][0].isdigit()}
+        sizes = {path: state.size for path, state in self._files.states.items() if path.startswith(FOLDERS)}
+        records = read_user_records(texts, sizes, groups, self._subject)
+        self._gaps += records.gaps
+        return records
 
     def _owners_not_kept(self, evidence: HostEvidence) -> Iterator[Gap]:
         owner = _unpacked_by(evidence)

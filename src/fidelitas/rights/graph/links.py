@@ -140,6 +140,7 @@ class Mechanism(Enum):
     GROUP_ADMINISTRATOR = "group-administrator"
     PROGRAM = "privileged-program"
     WRITABLE = "writable"
+    READABLE = "readable"
     SSH_KEY = "ssh-key"
     PRIVATE_KEY = "private-key"
     # Of database servers.
@@ -170,7 +171,7 @@ class Mechanism(Enum):
 
 # By these a principal obtains what nobody granted it: a weakness, not a grant.
 _WEAKNESSES = frozenset({
-    Mechanism.HELD_MEMBERSHIP, Mechanism.GROUP, Mechanism.GROUP_ADMINISTRATOR, Mechanism.PROGRAM, Mechanism.WRITABLE,
+    Mechanism.HELD_MEMBERSHIP, Mechanism.GROUP, Mechanism.GROUP_ADMINISTRATOR, Mechanism.PROGRAM, Mechanism.WRITABLE, Mechanism.READABLE,
     Mechanism.PRIVATE_KEY, Mechanism.ADMIN_OPTION, Mechanism.CREATE_ROLE, Mechanism.OWNER, Mechanism.GRANT_TABLES, Mechanism.SERVICE,
     Mechanism.TASK, Mechanism.INSTALLER,
 })  # fmt: skip

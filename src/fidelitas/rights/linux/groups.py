@@ -64,9 +64,11 @@ def conferred(group: Group, states: Mapping[str, FileState]) -> Conferred | None
         return Conferred(right="", reason=entry.reason)
     looked = [states[path] for path in _paths(entry, states) if path in states]
     if not looked:
-        what = "the disks" if entry.needs == ("block devices",) else entry.needs[0]
+        what = "the disks are" if entry.needs == ("block devices",) else f"{entry.needs[0]} is"
         return Conferred(
-            right=entry.right, reason=entry.reason, condition=f"if {what} is there and belongs to the group, which was not looked at"
+            right=entry.right,
+            reason=entry.reason,
+            condition=f"if {what} there and belong{'' if what.endswith('are') else 's'} to the group, which was not looked at",
         )
     for state in looked:
         if _accessible(state, group.gid, _BITS[entry.access]):

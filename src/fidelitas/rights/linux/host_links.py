@@ -259,17 +259,22 @@ class HostLinks:
     def _exposed(self) -> Iterator[LinkPath | GroupEdge[Identity]]:
         """Secrets that others can read, disks that they can write, and logs that they can write."""
         for one in exposed_secrets(self._facts, self._population):
-            why = self._exposure(one)
-            yield from self._by_writers(one.who, self._nodes.right(RightKind.READ_SECRETS), why)
-            disk = writers(self._states.get(one.path)) if one.path.startswith("/dev/") else NOBODY
+            who = self._besides_groups(one.who)
+            yield from self._by_writers(who, self._nodes.right(RightKind.READ_SECRETS), self._exposure(one, Mechanism.READABLE))
+            disk = self._besides_groups(writers(self._states.get(one.path))) if one.path.startswith("/dev/") else NOBODY
             if disk:
-                yield from self._by_writers(disk, self._nodes.root, self._exposure(one))
+                yield from self._by_writers(disk, self._nodes.root, self._exposure(one, Mechanism.WRITABLE))
         for one in exposed_logs(self._facts, self._population):
-            yield from self._by_writers(one.who, self._nodes.right(RightKind.WRITE_EVIDENCE), self._exposure(one))
+            yield from self._by_writers(one.who, self._nodes.right(RightKind.WRITE_EVIDENCE), self._exposure(one, Mechanism.WRITABLE))
 
-    def _exposure(self, one: Exposed) -> _Why:
+    def _besides_groups(self, who: Writers) -> Writers:
+        """Return who can use a file without the groups that give a right by themselves: their own link says that."""
+        own = {group.gid for group in self._facts.groups if (given := conferred(group, self._states)) is not None and given.right}
+        return Writers(uids=who.uids, gids=who.gids - own, everybody=who.everybody)
+
+    def _exposure(self, one: Exposed, mechanism: Mechanism) -> _Why:
         above_it = "" if one.at == one.path else f", above {one.path},"
-        return _Why(By(Mechanism.WRITABLE, one.at), f"{one.at}{above_it} {one.told}; {one.why}", one.place, Strength.CERTAIN)
+        return _Why(By(mechanism, one.at), f"{one.at}{above_it} {one.told}; {one.why}", one.place, Strength.CERTAIN)
 
     def _sudo_commands(self) -> Iterator[LinkPath | GroupEdge[Identity]]:
         """Commands that the sudo policy lets somebody run, and others can write: root as soon as it is run."""
