@@ -11,7 +11,7 @@ from fidelitas.findings import Severity
 from fidelitas.rights.linux.files import above, writers, writers_told
 from fidelitas.rights.linux.host import HostRights
 from fidelitas.rights.linux.obeyed import is_stock
-from fidelitas.rights.linux.programs import Origin, PrivilegedProgram, privileged_programs
+from fidelitas.rights.linux.programs import Origin, PrivilegedProgram, privileged_programs, who_runs
 from fidelitas.rights.linux.reach import reachers
 
 __all__ = ["CHECKS"]
@@ -58,10 +58,9 @@ def root_equivalent(rights: HostRights) -> Iterator[Found]:
     for program in _in_force(rights):
         if program.power is not None and program.as_root:
             copy = f", a copy of {program.copy_of}," if program.copy_of else ""
-            mode = program.set_id.mode if program.set_id else 0o001
-            within = reachers(program.path, _states(rights), rights.population)
-            severity = Severity.LOW if within == frozenset() else None if mode & 0o001 and within is None else Severity.HIGH
-            more = "; no account but root can reach it" if within == frozenset() else ""
+            who = who_runs(program, _states(rights), rights.population)
+            severity = None if who.everybody else Severity.HIGH if who else Severity.LOW
+            more = "" if who else "; no account but root can run it"
             yield _found(rights, program, f"{program.path}{copy} {_bits(program)} and {program.power.reason}{more}", severity)
         elif program.power is not None and program.set_id is not None and program.set_id.mode & 0o4000:
             yield _found(rights, program, f"{program.path} {_bits(program)} and {program.power.reason}", Severity.HIGH)

@@ -33,11 +33,10 @@ def writable(rights: HostRights) -> Iterator[Found]:
             continue
         if not _someone(weak.who, rights) or (weak.account is not None and weak.account.name not in full):
             continue
-        severity = None if weak.account is None else Severity.HIGH
-        where = "" if weak.at == weak.path else f", above {weak.path},"
+        severity = Severity.MEDIUM if weak.condition else None if weak.account is None else Severity.HIGH
         place = Place(subject=rights.subject, path=weak.at)
         places = (place,) if weak.place == place else (place, weak.place)
-        message = f"{weak.at}{where} {weak.told}; {weak.use}"
+        message = weak.what + (f" {weak.condition}" if weak.condition else "")
         at = shlex.quote(weak.at)
         yield Found(about=f"{weak.at}\0{weak.path}", message=message, places=places, safer=_mended(weak, at), severity=severity)
 

@@ -94,10 +94,7 @@ search_files() {
     awk '{ sub(/^[^ ]+ [^ ]+ [^ ]+ [^ ]+ [^ ]+ /, ""); if ($0 !~ /[\001\036\037]/) print }' "$work/set-id.sorted" > "$work/interesting"
     listing set-id 'find -perm /6000'
     attributes_found
-    # The programs that others can be copies of.
-    for name in bash sh dash zsh ksh python3 perl ruby php node vim vi nano ed less more find awk mawk gawk tar cp mv dd env gdb; do printf '/usr/bin/%s\n' "$name"; done > "$work/usual"
-    walk "$work/usual"
-    awk -F '\037' 'FILENAME == ARGV[1] { usual[$0]; next } $1 in usual && $2 == "f" { print $3 }' "$work/usual" "$work/walked" | sort -u > "$work/known"
+    maybe_copied > "$work/known"
     sort -u "$work/interesting" > "$work/owned"
     sort -u "$work/interesting" "$work/known" > "$work/hashed"
     digests_of sha256sum "$work/hashed" > "$work/listing"
@@ -110,17 +107,32 @@ search_files() {
         gap 'setuid files' "$(grep -c . "$work/find.errors") folders could not be searched, such as ${first#.}" 'which programs make their user root'
     fi
 }
+# The system's own programs that a file with such a bit can be a copy of: those as long as one of them.
+KNOWN_MANY=3000
+CAPABLE_MANY=2000
+PROGRAM_FOLDERS='usr/bin usr/sbin usr/local/bin usr/local/sbin bin sbin'
+maybe_copied() {
+    {
+        awk '{ print $4 }' "$work/set-id.sorted"
+        sed 's/^/./' "$work/capable" | head -n "$CAPABLE_MANY" | tr '\n' '\0' | xargs -0 -n 200 stat -c %s -- 2>/dev/null
+    } | sort -u > "$work/sizes"
+    for programs in $PROGRAM_FOLDERS; do
+        if [ -d "$programs" ] && [ ! -L "$programs" ]; then find "$programs" -maxdepth 1 -type f -exec stat -c '%s /%n' {} + 2>/dev/null; fi
+    done | awk -v most="$KNOWN_MANY" 'FILENAME == ARGV[1] { wanted[$1]; next } $1 in wanted && ++count <= most { sub(/^[0-9]+ /, ""); print }' "$work/sizes" - | sort -u
+}
 attributes_found() {
+    : > "$work/capable"
     if [ -s "$work/attributes" ]; then
         sed 's/^# file: \.\//# file: \//; s/^# file: \([^\/]\)/# file: \/\1/' "$work/attributes" | head -n 200000 > "$work/listing"
-        sed -n 's/^# file: //p' "$work/listing" | grep -v '[\]' >> "$work/interesting"
+        sed -n 's/^# file: //p' "$work/listing" | grep -v '[\]' >> "$work/capable"
         listing capabilities 'getfattr -m security.capability -e hex'
     fi
     if [ -s "$work/capabilities" ]; then
         sed 's/^\.//' "$work/capabilities" | head -n 200000 > "$work/listing"
-        awk '{ sub(/( = | )cap_[^ ]*$/, ""); sub(/ [^ ]*=[eip]+$/, ""); print }' "$work/listing" >> "$work/interesting"
+        awk '{ sub(/( = | )cap_[^ ]*$/, ""); sub(/ [^ ]*=[eip]+$/, ""); print }' "$work/listing" >> "$work/capable"
         listing getcap getcap
     fi
+    cat "$work/capable" >> "$work/interesting"
 }
 
 # digests_of TOOL FILE: "digest TAB path" of each path in FILE, one a line, that is a file which may be read.

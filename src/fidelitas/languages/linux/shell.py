@@ -7,7 +7,7 @@ plain text; what only a running shell can know is skipped.  In linear time: ever
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass, field
-from itertools import pairwise
+from itertools import pairwise, takewhile
 from posixpath import dirname, join, normpath
 
 from fidelitas.languages.words import shell_words
@@ -162,7 +162,8 @@ class _Reader:
             for flag in ("-exec", "-execdir", "-ok"):
                 if flag in arguments[:-1]:
                     self.simple(arguments[arguments.index(flag) + 1 :], (), depth + 1)
-        if name in _OPTION_TAKERS and any(word.startswith("*") for word in arguments) and self.folder:
+        options = takewhile(lambda word: word != "--", arguments)
+        if name in _OPTION_TAKERS and any(word.startswith("*") for word in options) and self.folder:
             self.found.append(Call(self.folder, "names", self.line))
 
     def shell(self, arguments: Sequence[str], inputs: Sequence[str], depth: int) -> None:

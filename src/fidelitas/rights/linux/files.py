@@ -10,9 +10,9 @@ from posixpath import dirname
 from fidelitas.facts import AccessTag, FileKind, FileState
 from fidelitas.rights.linux.population import Identity, Population
 
-__all__ = ["Writers", "above", "is_link", "readers", "writers", "writers_told"]
+__all__ = ["Writers", "above", "is_link", "readers", "runners", "writers", "writers_told"]
 
-_WRITE, _READ = 2, 4
+_RUN, _WRITE, _READ = 1, 2, 4
 
 
 @dataclass(frozen=True, slots=True)
@@ -68,6 +68,16 @@ def readers(path: str, states: Mapping[str, FileState]) -> Writers:
     )
 
 
+def runners(state: FileState) -> Writers:
+    """Return who besides root can run a program; its owner can whatever the mode says, and folders above it are not looked at."""
+    uids, gids = _by_list(state, _RUN) if state.access else (frozenset(), _group(state, 0o010))
+    return Writers(
+        uids=frozenset(uid for uid in uids | {state.uid} if uid),
+        gids=frozenset(gid for gid in gids if gid),
+        everybody=bool((state.mode or 0) & 0o001),
+    )
+
+
 def _passes(folder: FileState, uid: int | None, gid: int | None) -> bool:
     """Return whether an account, a group or, with neither, everybody can go through a folder; a list of its own counts as a yes."""
     mode = folder.mode or 0
@@ -80,7 +90,7 @@ def _group(state: FileState, bit: int) -> frozenset[int]:
 
 
 def _by_list(state: FileState, bit: int) -> tuple[frozenset[int], frozenset[int]]:
-    """Return the user and group IDs that the list lets read, or write; its mask limits all but the owner and others."""
+    """Return the user and group IDs that the list lets read, write or run; its mask limits all but the owner and others."""
     mask = next((entry.permissions for entry in state.access if entry.tag is AccessTag.MASK), 7)
     able = [entry for entry in state.access if entry.permissions & mask & bit]
     groups = {state.gid if entry.id is None else entry.id for entry in able if entry.tag is AccessTag.GROUP}

@@ -18,9 +18,8 @@ from fidelitas.rights.linux.live import stale_groups
 from fidelitas.rights.linux.nodes import Nodes
 from fidelitas.rights.linux.polkit import has_pkexec, unasked_actions
 from fidelitas.rights.linux.population import Identity, Population
-from fidelitas.rights.linux.powers import lesser_power_of, power_of
-from fidelitas.rights.linux.programs import PrivilegedProgram, privileged_programs
-from fidelitas.rights.linux.reach import reachers
+from fidelitas.rights.linux.powers import power_of
+from fidelitas.rights.linux.programs import PrivilegedProgram, privileged_programs, who_runs
 from fidelitas.rights.linux.sensitive import Exposed, exposed_logs, exposed_secrets
 from fidelitas.rights.linux.ssh import key_grants, key_name
 from fidelitas.rights.linux.sudo import Policy, leaves, stated_file
@@ -201,8 +200,7 @@ class HostLinks:
         """Setuid files, and files with capabilities, that do whatever their user likes."""
         for program in privileged_programs(self._facts):
             reads = program.as_root or any(one.reads for one in program.capabilities)
-            lesser = lesser_power_of(Command(path=program.path)) if program.power is None and reads and not program.checks_caller else None
-            power = program.power or lesser
+            power = program.power or (program.lesser if reads else None)
             if power is None or not program.in_force or power.right == "write-evidence":
                 continue
             target = self._target_of(program) if power.full else self._nodes.right(RightKind.READ_SECRETS)
@@ -215,18 +213,14 @@ class HostLinks:
                 Place(subject=self._facts.subject, path=program.path),
                 Strength.CERTAIN,
             )
-            mode = program.set_id.mode if program.set_id else self._mode(program.path)
-            within = reachers(program.path, self._states, self._population)
-            if mode & 0o001 and within is None:
-                yield from self._by_anybody(target, why)
-            elif mode & 0o001 and within:
-                yield from self._by_writers(Writers(uids=within), target, why)
-            elif mode & 0o010 and program.set_id is not None and program.set_id.gid:
-                yield from self._by_group(program.set_id.gid, target, why)
+            yield from self._by_writers(self._runners(program, target), target, why)
 
-    def _mode(self, path: str) -> int:
-        state = self._states.get(path)
-        return 0o755 if state is None or state.mode is None else state.mode
+    def _runners(self, program: PrivilegedProgram, target: Principal | Right) -> Writers:
+        """Return who can run a program, without those who are what it gives."""
+        found = who_runs(program, self._states, self._population)
+        uids = {uid for uid in found.uids if target not in [self._nodes.account(one) for one in self._population.of_uid(uid)]}
+        gids = {gid for gid in found.gids if target != self._nodes.group(gid)}
+        return Writers(frozenset(uids), frozenset(gids), everybody=found.everybody)
 
     def _target_of(self, program: PrivilegedProgram) -> Principal | Right | None:
         """Return as whom such a program runs."""
@@ -244,14 +238,13 @@ class HostLinks:
     def _writable(self) -> Iterator[LinkPath | GroupEdge[Identity]]:
         """Things that root, or another account, runs or reads as instructions, and others can write."""
         for weak in weak_places(self._facts, self._population):
-            place = "" if weak.at == weak.path else f", above {weak.path},"
-            because = f"{weak.at}{place} {weak.told}; {weak.use}"
             why = _Why(
                 By(Mechanism.WRITABLE, weak.at),
-                because,
+                weak.what,
                 Place(subject=self._facts.subject, path=weak.at),
-                Strength.CERTAIN,
+                Strength.CONDITIONAL if weak.condition else Strength.CERTAIN,
                 LinkKind.MAY_GRANT,
+                conditions=(weak.condition,) if weak.condition else (),
             )
             target = self._nodes.root if weak.account is None else self._nodes.account(weak.account)
             yield from self._by_writers(weak.who, target, why)

@@ -12,6 +12,7 @@ from posixpath import dirname
 
 from fidelitas.facts import FileState
 from fidelitas.rights.linux.population import Population
+from fidelitas.rights.linux.readers import is_read
 
 __all__ = ["Obeyed", "is_stock", "obeyed_at"]
 
@@ -95,7 +96,7 @@ def obeyed_at(path: str, *, folder: bool, sticky: bool = False) -> Obeyed | None
         if row is not None:
             if at == path:
                 return Obeyed(at, row.why)
-            if row.entries:
+            if row.entries and is_read(path, None):
                 return Obeyed(path, row.why)
     if folder and not sticky and path in _below():
         below, row = _below()[path]

@@ -148,6 +148,9 @@ def _of_a_written_file(name: str, arguments: str | None) -> Power | None:
     """Return the power of writing what root obeys: the policy, account files, what cron or systemd runs."""
     if not arguments or (name not in _FROM_INPUT and name not in _FROM_FILES):
         return None
+    if "*" in arguments and name in _FROM_INPUT and name != "sudoedit":
+        reason = "writes any file: the star in its arguments matches slashes, dots and further words as well (sudoers(5), Wildcards)"
+        return Power(name=name, arguments=(), exceptions=(), escape=False, noexec=False, reason=reason)
     words = [word.removeprefix("of=") for word in arguments.split()]
     theirs = any(word.startswith(_OF_USERS) or "*" in word or "?" in word for word in words)
     target = next((one for word in reversed(words) if word.startswith("/") and (one := obeyed_at(word.rstrip("/"), folder=False))), None)

@@ -1,6 +1,6 @@
 """What setuid and setgid files and file capabilities amount to: the table in ``data/set_id.toml``, held against packages and powers.
 
-Knows where a file comes from and what its program can do; not who may run it.
+Knows where a file comes from and what its program can do; and who can start it.
 """
 
 import tomllib
@@ -10,10 +10,13 @@ from enum import Enum
 from functools import cache
 from importlib.resources import files
 
-from fidelitas.facts import CapableFile, HostFacts, Mount, Packaged, Programs, SetIdFile
-from fidelitas.rights.linux.powers import Power, power_of_program
+from fidelitas.facts import CapableFile, Command, FileKind, FileState, HostFacts, Mount, Packaged, Programs, SetIdFile
+from fidelitas.rights.linux.files import Writers, runners
+from fidelitas.rights.linux.population import Population
+from fidelitas.rights.linux.powers import Power, lesser_power_of, power_of_program
+from fidelitas.rights.linux.reach import reachers
 
-__all__ = ["Capability", "Origin", "PrivilegedProgram", "capability_power", "mount_of", "privileged_programs"]
+__all__ = ["Capability", "Origin", "PrivilegedProgram", "capability_power", "mount_of", "privileged_programs", "who_runs"]
 
 
 class Origin(Enum):
@@ -40,7 +43,8 @@ class Capability:
 class PrivilegedProgram:
     """A file with such a bit, where it comes from and what it amounts to.
 
-    `power` is set where the program does whatever its user likes, `copy_of` where it is a copy of one that does, by its digest.
+    `power` is set where the program does whatever its user likes, `lesser` where it reads any file or removes what is recorded, `copy_of`
+    where it is a copy of such a program, by its digest.
     `capabilities` are those of its own that matter.  `checks_caller` is the reason why a program of its name, wherever it is, does nothing
     for its caller that the host's files do not allow; `twin` is a packaged program of the same content.  `expected` is the reason why a
     packaged program has the bit, where the table knows it.  `in_force` is false on a mount that honours no such bits.
@@ -58,6 +62,7 @@ class PrivilegedProgram:
     in_force: bool
     checks_caller: str | None = None
     twin: str | None = None
+    lesser: Power | None = None
 
     @property
     def is_foreign_copy(self) -> bool:
@@ -107,12 +112,31 @@ def privileged_programs(facts: HostFacts) -> Iterator[PrivilegedProgram]:
 
 
 def _known(programs: Programs) -> Mapping[str, str]:
-    """Return the paths of programs that do whatever their user likes, by the digest of their content; not of those that check who it is."""
+    """Return the paths of programs that the table knows, by the digest of their content; not of those that check who their caller is."""
     return {
         digest: path
         for (path, algorithm), digest in sorted(programs.digests.items(), reverse=True)
-        if algorithm == "sha256" and path.rpartition("/")[2] not in _tables()[0] and power_of_program(path) is not None
+        if algorithm == "sha256" and path.rpartition("/")[2] not in _tables()[0] and _power(path, full=None) is not None
     }
+
+
+def _power(path: str, *, full: bool | None) -> Power | None:
+    """Return what the table knows of a program: all that its user likes, or less; either, without `full`."""
+    all_of_it, less = power_of_program(path), lesser_power_of(Command(path=path))
+    return {True: all_of_it, False: less, None: all_of_it or less}[full]
+
+
+def who_runs(program: PrivilegedProgram, states: Mapping[str, FileState], population: Population) -> Writers:
+    """Return who besides root can start a program, by its permissions and those of every folder above it."""
+    set_id, state = program.set_id, states.get(program.path)
+    if state is None or state.mode is None:
+        state = FileState(path=program.path, kind=FileKind.FILE, mode=0o755)
+        if set_id is not None:
+            state = replace(state, uid=set_id.uid, gid=set_id.gid, mode=set_id.mode)
+    found, within = runners(state), reachers(program.path, states, population)
+    if within is None:
+        return found
+    return Writers(uids=frozenset(one.uid for one in population.identities if one.uid in within and found.include(one)))
 
 
 def _packaged_twins(programs: Programs) -> Mapping[str, str]:
@@ -129,7 +153,7 @@ def _judged(
     name = path.rpartition("/")[2]
     checks_caller = None if copy_of else _tables()[0].get(name)
     expected = checks_caller if package is not None or not programs.manager else None
-    power = None if checks_caller else power_of_program(path) or (power_of_program(copy_of) if copy_of else None)
+    known_as = [] if checks_caller else [one for one in (path, copy_of) if one]
     names = sorted(capable.permitted) if capable is not None and capable.root_uid is None else []
     return PrivilegedProgram(
         path=path,
@@ -137,7 +161,8 @@ def _judged(
         capable=capable,
         origin=_origin(path, set_id, capable, programs, expected=bool(expected)),
         package=package,
-        power=power,
+        power=next(filter(None, (_power(one, full=True) for one in known_as)), None),
+        lesser=next(filter(None, (_power(one, full=False) for one in known_as)), None),
         copy_of=None if copy_of == path else copy_of,
         capabilities=tuple(power for power in map(capability_power, names) if power is not None),
         expected=expected,

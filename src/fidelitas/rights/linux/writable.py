@@ -14,6 +14,7 @@ from fidelitas.rights.linux.login_files import login_files
 from fidelitas.rights.linux.obeyed import is_stock, obeyed_at
 from fidelitas.rights.linux.policy_places import refuses
 from fidelitas.rights.linux.population import Identity, Population
+from fidelitas.rights.linux.readers import examined_by, is_read
 
 __all__ = ["Weak", "weak_places"]
 
@@ -32,6 +33,13 @@ class Weak:
     told: str
     place: Place
     account: Identity | None = None
+    condition: str = ""
+
+    @property
+    def what(self) -> str:
+        """What can be written, by whom, and how it is used, as a clause."""
+        where = "" if self.at == self.path else f", in {self.path}," if self.at.startswith(self.path + "/") else f", above {self.path},"
+        return f"{self.at}{where} {self.told}; {self.use}"
 
 
 def weak_places(facts: HostFacts, population: Population) -> Iterator[Weak]:
@@ -59,15 +67,20 @@ class _Search:
         for account, path, use, place in _used(self._facts, self._population):
             if path.startswith("/dev/"):  # a device is no file of instructions
                 continue
-            ways = [*_ways(path, self._states)]
-            state = self._states.get(path)
-            if state is not None and state.kind is FileKind.FOLDER:  # everything in it is used
-                ways += self._inside.get(state.real or path, ())
-            for at in ways:
-                who = self._others(at, account)
-                if who:
+            for at in _ways(path, self._states):
+                if who := self._others(at, account):
                     yield from self._weak(path, at, use, who, place, account)
                     break
+            else:
+                yield from self._in_folder(path, use, place, account)
+
+    def _in_folder(self, path: str, use: str, place: Place, account: Identity | None) -> Iterator[Weak]:
+        """Everything in a folder that is used, but what its reader passes over."""
+        state = self._states.get(path)
+        if state is not None and state.kind is FileKind.FOLDER:
+            for at in self._inside.get(state.real or path, ()):
+                if (who := self._others(at, account)) and is_read(at, self._facts.system):
+                    yield from self._weak(path, at, use, who, place, account)
 
     def obeyed(self) -> Iterator[Weak]:
         """What root obeys by where it is."""
@@ -81,7 +94,7 @@ class _Search:
                         continue
                     who = Writers(everybody=True)
                 row = obeyed_at(path, folder=folder, sticky=folder and not writers(state))
-                if row is not None and not refuses(path, self._facts):
+                if row is not None and is_read(path, self._facts.system) and not refuses(path, self._facts):
                     yield from self._weak(row.path, path, row.why, who, self._place(path), None)
 
     def _linked(self, path: str, state: FileState) -> Iterator[Weak]:
@@ -119,7 +132,9 @@ class _Search:
             self._roots.add(at)
         state = self._states.get(at)
         told = writers_told(state, self._population) or f"lets everyone add files (mode {(state.mode or 0) if state else 0:04o})"
-        yield Weak(path=path, at=at, use=use, who=who, told=told, place=place, account=account)
+        reader = examined_by(at)
+        condition = f"if {reader} takes it: it refuses files that are not root's alone" if reader else ""
+        yield Weak(path=path, at=at, use=use, who=who, told=told, place=place, account=account, condition=condition)
 
     def _place(self, path: str) -> Place:
         return Place(subject=self._facts.subject, path=path)
