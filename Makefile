@@ -37,9 +37,9 @@ check: $(VENV)/installed-dev
 cover: packages $(VENV)/installed-dev
 	$(BIN)/pytest -n auto --dist loadscope --cov --cov-report=term
 
-# Some thousands of questions to real sudo, and more examples for every law: half an hour.
+# Some thousands of questions to real sudo, more examples for every law, every planted road, and three releases of Debian full of servers: hours.
 test-long: packages $(VENV)/installed-dev
-	JUDGE_QUESTIONS=300x12 JUDGE_WORLDS=100 HYPOTHESIS_PROFILE=long $(BIN)/pytest -n auto --dist loadscope
+	STOCK=all ROADS=all JUDGE_QUESTIONS=300x12 JUDGE_WORLDS=100 HYPOTHESIS_PROFILE=long $(BIN)/pytest -n auto --dist loadscope
 
 FUZZ_SECONDS ?= 3600
 FUZZ_SEED ?= 1

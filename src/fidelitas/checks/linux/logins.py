@@ -10,7 +10,7 @@ from fidelitas.rights.linux.files import above, readers, writers, writers_told
 from fidelitas.rights.linux.host import HostRights
 from fidelitas.rights.linux.pam import su_rules
 from fidelitas.rights.linux.pam_stack import passage
-from fidelitas.rights.linux.population import Identity
+from fidelitas.rights.linux.population import AccountKind, Identity
 from fidelitas.rights.linux.ssh import is_elsewhere, may_connect, sshd_for
 
 __all__ = ["CHECKS"]
@@ -192,7 +192,8 @@ def stored_database_password(rights: HostRights) -> Iterator[Found]:
         by = "any account" if able.everybody else f"{', '.join(others[:5])}{' and others' if len(others) > 5 else ''}"
         mode = f" (mode {state.mode:04o})" if state is not None and state.mode is not None else ""
         message = f"{kept.file_kind} {kept.path} contains a database password; {by} can read it{mode}"
-        severity = Severity.HIGH if able.everybody else None
+        services = {who.name for who in rights.population.identities if who.kind is AccountKind.SYSTEM}
+        severity = Severity.HIGH if able.everybody else Severity.LOW if services.issuperset(others) else None
         place = Place(subject=rights.subject, path=kept.path)
         yield Found(about=kept.path, message=message, places=(place,), severity=severity, safer=f"chmod go= {shlex.quote(kept.path)}")
 

@@ -11,6 +11,7 @@ from fidelitas.rights.linux.files import Writers
 from fidelitas.rights.linux.host import HostRights
 from fidelitas.rights.linux.policy_places import policy_places
 from fidelitas.rights.linux.polkit import unasked_actions
+from fidelitas.rights.linux.population import AccountKind
 from fidelitas.rights.linux.writable import Weak, weak_places
 
 __all__ = ["CHECKS"]
@@ -101,7 +102,7 @@ def polkit_without_password(rights: HostRights) -> Iterator[Found]:
 
     Actions that polkit guards, such as mounting, managing services and installing packages, lead to root.
     """
-    services = {who.name for who in rights.population.identities if who.kind.value == "system"}
+    services = {who.name for who in rights.population.identities if who.kind is AccountKind.SYSTEM}
     for rule in rights.facts.delegations.polkit:
         who = [*(f"group {name}" for name in rule.groups), *(name for name in rule.users if name not in services and name != "root")]
         if rule.answer == "yes" and who and not rule.actions:
@@ -109,7 +110,8 @@ def polkit_without_password(rights: HostRights) -> Iterator[Found]:
             yield Found(about=", ".join(who), message=message, places=(rule.place,), severity=Severity.HIGH)
         elif rule.answer == "yes" and who and any(one.startswith(_BROAD) for one in rule.actions):
             message = f"{', '.join(who)} may do {', '.join(rule.actions)} without a password"
-            yield Found(about=", ".join((*who, *rule.actions)), message=message, places=(rule.place,))
+            severity = None if rule.users or any(rights.population.members(name) for name in rule.groups) else Severity.LOW
+            yield Found(about=", ".join((*who, *rule.actions)), message=message, places=(rule.place,), severity=severity)
     for one in unasked_actions(rights.facts):
         whom = "users at the console" if one.condition else "any account"
         what = one.reason or f"pkexec runs {one.program} as root"

@@ -237,10 +237,11 @@ result() {
 # The files whose path root alone decides.
 get_trusted() {
     awk -F '\037' '$1 == "" && ($2 == "copy" || $2 == "again")' "$work/jobs" > "$work/jobs.copy"
+    many_copies
     while IFS=$separator read -r by verb number size argument path real mode uid gid bytes mtime; do
         state=$mode$separator$uid$separator$gid$separator$bytes$separator$mtime
         if [ "$me" != 0 ] && [ ! -r ".$real" ]; then keep "$path" "$real" "$state" ''; gap "$path" 'permission denied'
-        elif [ "$verb" = again ]; then again
+        elif [ "$verb" = again ] || [ -e "$work/bundle/files/$number" ]; then again
         else take "$number" "$argument" ".$real" "$path" "$real" "$state"
         fi
     done < "$work/jobs.copy"
@@ -261,6 +262,27 @@ get_trusted() {
         IFS=$separator read -r by verb number size argument path real rest <&3
         [ "$said" != say ] || result "$verb" "$argument" "$path" "$text"
     done < "$work/answer" 3< "$work/jobs.one"
+}
+# many_copies: copies of many files through the masks by one process each, not one a file; what fails is left to be taken one by one.
+many_copies() {
+    for many_filter in masked unit_lines; do
+        V=$many_filter awk -F '\037' '$2 == "copy" && $5 == ENVIRON["V"] && $11 > 0 && $11 <= 1048576 { print $3 "\037." $7 }' "$work/jobs.copy" > "$work/many"
+        [ "$(grep -c . "$work/many")" -gt 3 ] || continue
+        case $many_filter in masked) lines_of='{ print }' ;; *) lines_of=$unit_lines ;; esac
+        rm -f "$work/many.failed"
+        # A line before each file says its number; no line of a file can look so.
+        joined() {
+            cut -d "$separator" -f 2 "$work/many" | tr '\n' '\0' | xargs -0 awk -v many="$work/many" '
+                BEGIN { while ((getline row < many) > 0) { at = index(row, "\037"); number[substr(row, at + 1)] = substr(row, 1, at - 1) } }
+                FNR == 1 { print "\036" number[FILENAME] }
+                { sub(/^\036/, " ") }
+                '"$lines_of" || : > "$work/many.failed"
+        }
+        joined 2>/dev/null | masked > "$work/many.text"
+        [ ! -e "$work/many.failed" ] || continue
+        awk -v folder="$work/bundle/files/" '/^\036[0-9]+$/ { if (out != "") close(out); out = folder substr($0, 2); next } { print > out }' "$work/many.text"
+    done
+    rm -f "$work/many.text"
 }
 # many_first: the first lines of scripts.
 many_first() {
@@ -336,19 +358,49 @@ may_read() {
     return 1
 }
 
+# said: takes the lines that answer $work/jobs.say, and sets $at to the byte behind them.
+said() {
+    cannot="cannot be read with the rights of $(rights_named "$1"), below a folder that it can write"
+    [ "$1" != '*' ] || cannot='is below a folder that several accounts can write, and not every account may read it: not read'
+    unfinished="the process that read it with the rights of $(rights_named "$1") did not finish${child_end#complete}"
+    awk -F '\037' -v OFS='\037' -v answer="$work/answer" -v behind="$work/behind" '
+        BEGIN { at = 1; more = (getline line < answer) > 0 }
+        {
+            how = "lost"; text = ""
+            if (more && line == "no " $3) how = "no"
+            else if (more && index(line, "say " $3 " ") == 1) { how = "say"; text = substr(line, length("say " $3 " ") + 1, 300) }
+            if (how != "lost") { at += length(line) + 1; more = (getline line < answer) > 0 }
+            gsub(/\037/, " ", text)
+            print how, $2, $5, $6, text
+        }
+        END { print at > behind }' "$work/jobs.say" > "$work/said"
+    read -r at < "$work/behind"
+    while IFS=$separator read -r how verb argument path text; do
+        case $how$verb in
+            say*) result "$verb" "$argument" "$path" "$text" ;;
+            nofirst) ;;
+            no*) gap "$path" "$cannot" ;;
+            *) gap "$path" "$unfinished" ;;
+        esac
+    done < "$work/said"
+}
+
 # ask UID: has the jobs of one account done by a process with its rights, and takes what that process says.  It can be stopped or ended by the
 # account: whatever does not come whole, and as long as it is by root's own look, is a gap.
 CHILD_TIME=30
 ask() {
     rights_of_account "$1"
     child_time=$CHILD_TIME
+    # What is answered by a line comes first, and is taken by one look.
+    awk -F '\037' -v copies="$work/jobs.copy" 'BEGIN { printf "" > copies } $2 == "copy" || $2 == "again" { print > copies; next } { print }' "$work/jobs.one" > "$work/jobs.say"
+    cat "$work/jobs.say" "$work/jobs.copy" > "$work/jobs.one"
     asked > "$work/asked"
     room=$(awk -F '\037' '{ total += ($1 == "copy" ? $3 : 0) + 400 } END { printf "%d", total }' "$work/asked")
     child_time=$((child_time + room / 1048576))
     child() { run_as "$child_uid" "$child_gid" "$child_groups" sh -c "$reader" < "$work/asked" 2>/dev/null | head -c "$room" > "$work/answer"; }
     child_end=complete
     within "$child_time" child || child_end='it was ended'
-    at=1
+    said "$1"
     while IFS=$separator read -r by verb number size argument path real mode uid gid bytes mtime; do
         state=$mode$separator$uid$separator$gid$separator$bytes$separator$mtime
         if [ "$verb" = again ]; then again; continue; fi
@@ -367,16 +419,14 @@ ask() {
                     keep "$path" "$real" "$state" ''
                     gap "$path" 'changed while it was read'
                 fi ;;
-            *say*) result "$verb" "$argument" "$path" "${head#"say $number "}" ;;
             copyno*)
                 keep "$path" "$real" "$state" ''
-                gap "$path" "cannot be read with the rights of $(rights_named "$1"), below a folder that it can write" ;;
-            *no*) [ "$verb" = first ] || gap "$path" "cannot be read with the rights of $(rights_named "$1"), below a folder that it can write" ;;
+                gap "$path" "$cannot" ;;
             *)
-                [ "$verb" != copy ] || keep "$path" "$real" "$state" ''
-                gap "$path" "the process that read it with the rights of $(rights_named "$1") did not finish${child_end#complete}" ;;
+                keep "$path" "$real" "$state" ''
+                gap "$path" "$unfinished" ;;
         esac
-    done < "$work/jobs.one"
+    done < "$work/jobs.copy"
     rm -f "$work/raw/file" "$work/answer"
 }
 rights_named() { if [ "$1" = '*' ]; then printf 'any account'; else printf 'uid %s' "$1"; fi; }

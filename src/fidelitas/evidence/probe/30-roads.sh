@@ -162,15 +162,16 @@ without_values() {
     awk '/^[ \t]*[A-Za-z_][A-Za-z0-9_]*[ \t]*=/ && !/^[ \t]*(PATH|SHELL|MAILTO|HOME|LOGNAME|RANDOM_DELAY|START_HOURS_RANGE|BASH_ENV|ENV|LD_[A-Z_]*|PERL5LIB|PYTHONPATH)[ \t]*=/ {
         sub(/=.*/, "=[not copied]") } { print }' | masked
 }
-unit_lines() {
-    awk '/^[ \t]*(Environment|PassEnvironment|SetCredential)[A-Za-z]*[ \t]*=/ && !/^[ \t]*EnvironmentFile/ {
+unit_lines='
+    FNR == 1 { going = 0; last = "" }
+    /^[ \t]*(Environment|PassEnvironment|SetCredential)[A-Za-z]*[ \t]*=/ && !/^[ \t]*EnvironmentFile/ {
             last = $0; code = ""
             while (match($0, /(PATH|LD_PRELOAD|LD_LIBRARY_PATH|LD_AUDIT|PYTHONPATH|PYTHONSTARTUP|PERL5LIB|RUBYLIB|BASH_ENV|NODE_PATH)=[^" \t\047]*/)) { code = code " " substr($0, RSTART, RLENGTH); $0 = substr($0, RSTART + RLENGTH) }
             name = last; sub(/=.*/, "=", name); going = 1; print name (code == "" ? "[not copied]" : substr(code, 2)); next }
         going && last ~ /\\$/ { last = $0; print ""; next }
         { going = 0; print }
-        { last = $0 }' | masked
-}
+        { last = $0 }'
+unit_lines() { awk "$unit_lines" | masked; }
 # Of shell start-up files only what says where programs are taken from; the other lines are empty, so that line numbers hold.
 path_lines() { awk '{ print /(^|[ \t;])(export[ \t]+)?PATH\+?=|(^|[ \t;&|])(\.|source)[ \t]+[~\/$]|(^|[;&|])[ \t]*(exec[ \t]+)?\/[^ \t]+/ ? $0 : "" }' | masked; }
 

@@ -110,7 +110,9 @@ sudo_logs() { grep '^[[:space:]]*Defaults' | sed -n 's/.*logfile[[:space:]]*=[[:
 syslog_files() {
     awk -v facility="${1:-authpriv}" '
         /^[ \t]*[a-z*][a-z0-9,*;.=!-]*[ \t]+-?\// && $1 ~ ("(^|[,;])([*]|auth|authpriv|" facility ")[,.]") { sub(/^-/, "", $2); print $2 }
-        /^[^#]*action\(/ && /omfile/ { if (match($0, /[fF]ile="[^"]*"/)) print substr($0, RSTART + 6, RLENGTH - 7) }' | head -n 200
+        /^[ \t]*(:programname|if .*programname).*\{[ \t]*$/ { others = $0 !~ /sudo|su[^a-z]|sshd|login|doas|auth/ }
+        /^[ \t]*}/ { others = 0 }
+        !others && /^[^#]*action\(/ && /omfile/ { if (match($0, /[fF]ile="[^"]*"/)) print substr($0, RSTART + 6, RLENGTH - 7) }' | head -n 200
 }
 
 # The journal, of the same programs; it knows who wrote a line, whatever the line says.

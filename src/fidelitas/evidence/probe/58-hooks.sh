@@ -22,7 +22,7 @@ HOOKS_MANY=2000
 # hooks_named: of the files in $work/hooks.0, those that name a path outside of what packages bring.
 hooks_named() {
     xargs -0 awk '
-        FNR == 1 { found = 0 }
+        FNR == 1 { found = substr($0, 2, 3) == "ELF" }  # a program is no script
         found || /^[ \t]*#[^!]/ { next }
         {
             text = $0
@@ -70,7 +70,8 @@ read_hooks() {
     within 60 hooks_named < "$work/hooks.0" > "$work/hooks-found" 2>/dev/null
     sed 's/^\.//' "$work/hooks-found" > "$work/hooks-real"
     awk -F '\037' -v most="$HOOKS_MANY" 'FILENAME == ARGV[1] { wanted[$0]; next } FILENAME == ARGV[2] { asked[$0]; next }
-        $1 in asked && $2 == "f" && $4 == "" && $3 in wanted && ++count <= most { print "if\037'"$HOOK_LIMIT"'\037masked\037" $1 }' \
-        "$work/hooks-real" "$work/hook-sorted" "$work/walked" >> "$work/wanted"
+        FILENAME == ARGV[3] { copied[$1]; next }
+        $1 in asked && !($1 in copied) && $2 == "f" && $4 == "" && $3 in wanted && ++count <= most { print "if\037'"$HOOK_LIMIT"'\037masked\037" $1 }' \
+        "$work/hooks-real" "$work/hook-sorted" "$work/members" "$work/walked" >> "$work/wanted"
     fetch
 }

@@ -74,11 +74,11 @@ read_named() {
 }
 
 # Scripts that root runs are copied, and what they name is looked at: in rounds, from one script to the next.
-SCRIPT_LIMIT=65536
+SCRIPT_LIMIT=262144
 SCRIPTS_MANY=500
 follow_scripts() {
-    awk -F '\t' '$2 ~ /^#![ \t]*[^ \t]*[\/](env[ \t]+)?(ba|da|k|z|mk|a)?sh([ \t]|$)/ || $2 ~ /^#![ \t]*[^ \t]*[\/](env[ \t]+)?(python|perl)[0-9.]*([ \t]|$)/ { print $1 }' "$work/first-lines" > "$work/scripts"
-    cat "$work/roots-names" "$work/script-names" 2>/dev/null | grep '[.]\(py\|sh\|bash\|pl\)$' | sort -u - "$work/scripts" > "$work/scripts.all"
+    awk -F '\t' '$2 ~ /^#![ \t]*[^ \t]*[\/](env[ \t]+)?(ba|da|k|z|mk|a)?sh([ \t]|$)/ || $2 ~ /^#![ \t]*[^ \t]*[\/](env[ \t]+)?python[0-9.]*([ \t]|$)/ { print $1 }' "$work/first-lines" > "$work/scripts"
+    cat "$work/roots-names" "$work/script-names" 2>/dev/null | grep '[.]\(py\|sh\|bash\)$' | sort -u - "$work/scripts" > "$work/scripts.all"
     awk -F '\037' -v most="$SCRIPTS_MANY" -v limit="$SCRIPT_LIMIT" '
         FILENAME == ARGV[1] { copied[$1]; next }
         FILENAME == ARGV[2] { script[$0]; next }

@@ -19,6 +19,7 @@ __all__ = ["read_hook", "script_job"]
 
 _MOST_LINES = 5000
 _LONGEST = 4096
+_BINARY = 8192  # characters in which a program that is no script has a NUL
 # Commands that name nothing of their own: options, units, words.
 _PYTHON_IMPORT = re.compile(r"^\s*(?:from\s+([A-Za-z_]\w*)|import\s+([A-Za-z_]\w*(?:\s*,\s*[A-Za-z_]\w*)*))", re.MULTILINE)
 
@@ -88,6 +89,8 @@ def script_job(path: str, text: str, subject: str, run_as: str, folder: str | No
 
 def _script_calls(path: str, text: str, folder: str | None = None) -> tuple[Call, ...]:
     first = text[:200].split("\n", 1)[0]
+    if "\0" in text[:_BINARY]:
+        return ()
     if re.match(r"#!.*\bpython", first) or (path.endswith(".py") and not first.startswith("#!")):
         return tuple(_imports(path, text))
     if re.match(r"#!.*\b(perl|ruby|php|node|lua|tclsh)", first):

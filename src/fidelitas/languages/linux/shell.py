@@ -28,7 +28,7 @@ _INTERPRETERS = re.compile(
 _WRAPPERS = {
     "exec": 0, "env": 0, "nice": 0, "ionice": 0, "nohup": 0, "setsid": 0, "timeout": 1, "chronic": 0, "flock": 1, "systemd-cat": 0,
     "time": 0, "command": 0, "sudo": 0, "runuser": 0, "stdbuf": 0, "chrt": 1, "taskset": 1, "unshare": 0, "nsenter": 0, "systemd-run": 0,
-    "dbus-launch": 0, "xargs": 0, "builtin": 0, "doas": 0, "start-stop-daemon": 0, "setpriv": 0, "chpst": 0, "softlimit": 0, "busybox": 0,
+    "dbus-launch": 0, "xargs": 0, "builtin": 0, "doas": 0, "setpriv": 0, "chpst": 0, "softlimit": 0, "busybox": 0,
     "watch": 0, "script": 0, "strace": 0, "ltrace": 0, "cgexec": 0, "numactl": 0, "prlimit": 0, "faketime": 1, "parallel": 0,
 }  # fmt: skip
 # Options of wrappers whose value is the next word.
@@ -36,7 +36,7 @@ _VALUED: dict[str, set[str]] = {
     "nice": {"-n"}, "ionice": {"-c", "-n", "-p"}, "timeout": {"-k", "-s"}, "env": {"-u", "-C", "-S"},
     "sudo": {"-u", "-g", "-C", "-D", "-h"},
     "doas": {"-u", "-C"}, "runuser": {"-u", "-g", "-G"}, "flock": {"-w", "-E"}, "xargs": {"-n", "-I", "-P", "-L", "-s", "-a", "-d", "-E"},
-    "stdbuf": {"-i", "-o", "-e"}, "start-stop-daemon": {"-p", "-c", "-g", "-n", "-d", "-r", "-N"}, "chpst": {"-u", "-U", "-e", "-m"},
+    "stdbuf": {"-i", "-o", "-e"}, "chpst": {"-u", "-U", "-e", "-m"},
     "systemd-run": {"-p", "-u", "-E", "-M"}, "watch": {"-n"}, "strace": {"-o", "-e", "-p"}, "exec": {"-a"},
 }  # fmt: skip
 # Programs that take a file name that begins with a dash for an option, and run what some option says.
@@ -156,6 +156,8 @@ class _Reader:
                     self.add(word, "runs")
         elif name == "make":
             self.make(arguments)
+        elif name == "start-stop-daemon":
+            self.daemon(arguments, depth)
         elif name in _WRAPPERS:
             self.wrapped(name, arguments, depth)
         if name == "find":
@@ -215,6 +217,14 @@ class _Reader:
                 self.add(word, "reads")
         if folder:
             self.found.append(Call(join(folder, "Makefile"), "reads", self.line))
+
+    def daemon(self, arguments: Sequence[str], depth: int) -> None:
+        """What start-stop-daemon(8) starts, by its options, with the arguments behind "--"."""
+        own = list(takewhile(lambda word: word != "--", arguments))
+        for option, word in pairwise((*own, "")):
+            name, _, value = option.partition("=")
+            if name in ("-x", "--exec", "-a", "--startas") and depth <= _DEPTH:
+                self.simple([value or word, *arguments[len(own) + 1 :]], (), depth + 1)
 
     def wrapped(self, name: str, arguments: Sequence[str], depth: int) -> None:
         """The command that a wrapper runs: behind its options, its variables and its own words."""

@@ -3,12 +3,15 @@
 Knows places and what they are for; not who can write them.
 """
 
+import re
 import tomllib
 from collections.abc import Iterator
 from dataclasses import dataclass
+from fnmatch import translate
 from functools import cache
 from importlib.resources import files
 from posixpath import dirname
+from typing import Any
 
 from fidelitas.facts import FileState
 from fidelitas.rights.linux.population import Population
@@ -16,27 +19,24 @@ from fidelitas.rights.linux.readers import is_read
 
 __all__ = ["Obeyed", "is_stock", "obeyed_at"]
 
-# What distributions give to accounts of services as a matter of course; whoever is such an account is trusted with that.
-_STOCK = {
-    "/usr/bin/at": "daemon",
-    "/var/spool/cron/atjobs": "daemon",
-    "/var/spool/cron/atspool": "daemon",
-    "/var/spool/at": "daemon",
-    "/var/spool/at/spool": "daemon",
-    "/usr/bin/man": "man",
-    "/usr/bin/mandb": "man",
-    "/usr/lib/man-db/man": "man",
-    "/usr/lib/man-db/mandb": "man",
-    "/usr/bin/uucp": "uucp",
-    "/var/lib/apt/lists": "_apt",  # apt checks the signatures of what it fetched
-}
+
+@cache
+def _document() -> dict[str, Any]:
+    return tomllib.loads(files("fidelitas.rights.linux").joinpath("data/obeyed.toml").read_text(encoding="utf-8"))
+
+
+@cache
+def _stock() -> tuple[tuple[frozenset[str], re.Pattern[str]], ...]:
+    return tuple(
+        (frozenset(row["owners"]), re.compile("|".join(translate(pattern) for pattern in row["places"]))) for row in _document()["stock"]
+    )
 
 
 def is_stock(path: str, state: FileState, population: Population) -> bool:
     """Return whether a distribution itself gives a place to the account that owns it, and nobody else can write it."""
     owner = population.by_uid(state.uid) if state.uid is not None else None
     others = state.mode is None or bool(state.mode & 0o022 and not state.mode & 0o1000) or bool(state.access)
-    return owner is not None and owner.name in (_STOCK.get(path), _STOCK.get(dirname(path))) and not others
+    return owner is not None and not others and any(owner.name in owners and places.match(path) for owners, places in _stock())
 
 
 @dataclass(frozen=True, slots=True)
@@ -59,8 +59,7 @@ def _rows() -> tuple[dict[str, _Row], dict[str, _Row]]:
     """Return the rows by folder and by file; of two about one place the first counts."""
     folders: dict[str, _Row] = {}
     single: dict[str, _Row] = {}
-    text = files("fidelitas.rights.linux").joinpath("data/obeyed.toml").read_text(encoding="utf-8")
-    for order, row in enumerate(tomllib.loads(text)["place"]):
+    for order, row in enumerate(_document()["place"]):
         made = _Row(row.get("entries", True), row["why"], order)
         for folder in row.get("in", ()):
             folders.setdefault(folder, made)

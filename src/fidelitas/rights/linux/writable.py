@@ -101,7 +101,7 @@ class _Search:
         """A link that root obeys, to what others can write."""
         row = obeyed_at(path, folder=False)
         for at in above(state.real or path) if row is not None and state.kind is FileKind.FILE else ():
-            if row is not None and (who := writers(self._states.get(at))) and at not in self._roots:
+            if row is not None and (who := self._others(at, None)) and at not in self._roots:
                 yield from self._weak(path, at, row.why, who, self._place(path), None)
                 break
 
