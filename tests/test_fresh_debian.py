@@ -30,6 +30,8 @@ pytestmark = pytest.mark.judge
 Row = dict[str, Any]
 _TABLE = tomllib.loads((Path(__file__).parent / "samples/attempts.toml").read_text())
 ATTEMPTS: list[Row] = [*_TABLE["attempt"], *({"name": f"sudo: {row['rule']}", **row} for row in _TABLE["sudo"])]
+# All are planted and asked; of the attempts, which take a second each, a part is made here and all with ROADS=all.
+TRIED = ATTEMPTS if os.environ.get("ROADS") == "all" else ATTEMPTS[::3]
 _INCLUDED = "sudo,cron,logrotate,acl"
 
 
@@ -129,9 +131,16 @@ def planted(fresh: Path, tmp_path_factory: pytest.TempPathFactory) -> Path:
     return root
 
 
+# Devices of its own: what an attempt, or root after it, does to them is not done to this machine's.
+DEVICES = """
+mount -t tmpfs none "$R/dev"; mkdir -m 1777 "$R/dev/shm"; mkdir "$R/dev/pts"; mount -t devpts -o newinstance,ptmxmode=0666 none "$R/dev/pts"
+cp -a /dev/null /dev/zero /dev/full /dev/random /dev/urandom /dev/tty "$R/dev/"; ln -s pts/ptmx "$R/dev/ptmx"; ln -s /proc/self/fd "$R/dev/fd";
+"""
+
+
 def in_root(root: Path, row: Row, script: str, *, before: str = "") -> subprocess.CompletedProcess[str]:
     """Run a script as root in a root folder, in namespaces of its own; `before` outside of it, with the root folder as $R."""
-    outer = f'{before} mount -t proc none "$R/proc"; mount --rbind /dev "$R/dev"; exec chroot "$R" sh -euc "$S"'
+    outer = f'{before} {DEVICES} mount -t proc none "$R/proc"; exec chroot "$R" sh -euc "$S"'
     env = {
         "PATH": "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin",
         "R": str(root),
@@ -177,7 +186,7 @@ def _quoted(text: str) -> str:
     return "'" + text.replace("'", "'\\''") + "'"
 
 
-@pytest.mark.parametrize("row", ATTEMPTS, ids=[row["name"] for row in ATTEMPTS])
+@pytest.mark.parametrize("row", TRIED, ids=[row["name"] for row in TRIED])
 def test_who_is_said_to_gain_a_right_gains_it(row: Row, planted: Path, survey: Any) -> None:
     right = row.get("right", "root")
     held = [one for one in survey["holders"]["holdings"] if one["holder"]["name"] == row["account"] and one["right"] in (right, "root")]

@@ -17,7 +17,7 @@ pytestmark = pytest.mark.judge
 
 WORLD = Path(__file__).parent / "judges" / "sudo_world.py"
 # In the ordinary run 24 policies with 14 questions each; `make test-long` asks thousands.
-POLICIES, QUESTIONS = (int(number) for number in os.environ.get("JUDGE_QUESTIONS", "24x14").split("x"))
+POLICIES, QUESTIONS = (int(number) for number in os.environ.get("JUDGE_QUESTIONS", "16x14").split("x"))
 
 
 def judged(case: dict[str, Any]) -> dict[int, dict[str, Any]]:

@@ -30,7 +30,7 @@ TOGETHER = {
     family: [row for row in rows(alone=False) if row["family"] == family] for family in {row["family"] for row in rows(alone=False)}
 }
 ALONE = rows(alone=True)
-TRIED = ALONE if os.environ.get("ROADS") == "all" else ALONE[::5]
+TRIED = ALONE if os.environ.get("ROADS") == "all" else ALONE[::8]
 
 
 @pytest.fixture(scope="session")

@@ -125,7 +125,8 @@ DPKG = {
         ("4755 0 0 1 1 /usr/bin/vim.basic", {}, "programs.root-equivalent", "critical"),
         ("4755 0 0 1 1 /usr/bin/tide", {}, "programs.added-set-id", "low"),
         ("4755 0 0 1 1 /usr/bin/vim", {}, "programs.root-equivalent", "critical"),
-        ("4750 0 0 1 1 /usr/bin/vim", {}, "programs.root-equivalent", "high"),
+        ("4750 0 1001 1 1 /usr/bin/vim", {}, "programs.root-equivalent", "high"),
+        ("4750 0 0 1 1 /usr/bin/vim", {}, "programs.root-equivalent", "low"),
         (
             "4755 0 0 1 1 /opt/.cache/x",
             {"program-digests": b"d1\t/opt/.cache/x\nd1\t/usr/bin/bash\n"},

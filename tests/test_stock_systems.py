@@ -56,7 +56,7 @@ def install(root: Path) -> int:
     (root / "usr/sbin/policy-rc.d").write_text("#!/bin/sh\nexit 101\n")
     (root / "usr/sbin/policy-rc.d").chmod(0o755)
     script = """
-        mount -t proc none "$R/proc"; mount --rbind /dev "$R/dev"
+        mount -t proc none "$R/proc"
         chroot "$R" apt-get -q update
         for name; do
             chroot "$R" apt-get install -y -q --no-install-recommends --no-remove -o Dpkg::Options::=--force-unsafe-io "$name" && echo got

@@ -69,11 +69,11 @@ def readers(path: str, states: Mapping[str, FileState]) -> Writers:
 
 
 def runners(state: FileState) -> Writers:
-    """Return who besides root can run a program; its owner can whatever the mode says, and folders above it are not looked at."""
+    """Return who besides root can run a program, by a group of root's own, too; its owner can whatever the mode says, and folders above it are not looked at."""
     uids, gids = _by_list(state, _RUN) if state.access else (frozenset(), _group(state, 0o010))
     return Writers(
         uids=frozenset(uid for uid in uids | {state.uid} if uid),
-        gids=frozenset(gid for gid in gids if gid),
+        gids=gids,
         everybody=bool((state.mode or 0) & 0o001),
     )
 

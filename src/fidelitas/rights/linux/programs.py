@@ -134,8 +134,10 @@ def who_runs(program: PrivilegedProgram, states: Mapping[str, FileState], popula
         if set_id is not None:
             state = replace(state, uid=set_id.uid, gid=set_id.gid, mode=set_id.mode)
     found, within = runners(state), reachers(program.path, states, population)
-    if within is None:
+    if within is None and any(one.uid for one in population.in_gid(0)):
         return found
+    if within is None:  # in root's own group there is nobody
+        return replace(found, gids=found.gids - {0})
     return Writers(uids=frozenset(one.uid for one in population.identities if one.uid in within and found.include(one)))
 
 
