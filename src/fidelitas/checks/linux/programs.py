@@ -62,6 +62,11 @@ def root_equivalent(rights: HostRights) -> Iterator[Found]:
             severity = None if who.everybody else Severity.HIGH if who else Severity.LOW
             more = "" if who else "; no account but root can run it"
             yield _found(rights, program, f"{program.path}{copy} {_bits(program)} and {program.power.reason}{more}", severity)
+        elif (program.power or program.lesser) and any(one.reads or one.hides for one in program.capabilities):
+            what = next(one.reason for one in program.capabilities if one.reads or one.hides)
+            copy = f", a copy of {program.copy_of}," if program.copy_of else ""
+            message = f"{program.path}{copy} {_bits(program)}: it {what}, for whoever runs it"
+            yield _found(rights, program, message, Severity.HIGH if who_runs(program, _states(rights), rights.population) else Severity.LOW)
         elif program.power is not None and program.set_id is not None and program.set_id.mode & 0o4000:
             yield _found(rights, program, f"{program.path} {_bits(program)} and {program.power.reason}", Severity.HIGH)
 
@@ -140,11 +145,14 @@ def added_set_id(rights: HostRights) -> Iterator[Found]:
     It was not written to run with more rights than its caller, and may trust its caller's input.
     """
     for program in _in_force(rights):
+        if program.origin is Origin.UNKNOWN and program.power is None and program.odd_capability:
+            yield _found(rights, program, f"{program.path} {_bits(program)}; no package database was read that gives it that")
         if program.origin is not Origin.MADE_SO or program.power is not None or program.package is None:
             continue
         stated = program.package.mode is not None or program.package.overridden is not None
         sure = "its package does not have that" if stated else "it is not known to need that, and its package does not record modes"
-        severity = None if stated and program.as_root else Severity.LOW
+        strong = any(one.root for one in program.capabilities) or (stated and program.as_root)
+        severity = None if strong else Severity.LOW
         yield _found(rights, program, f"{program.path} of package {program.package.package} {_bits(program)}; {sure}", severity)
 
 

@@ -69,7 +69,7 @@ def readers(path: str, states: Mapping[str, FileState]) -> Writers:
 
 
 def runners(state: FileState) -> Writers:
-    """Return who besides root can run a program, by a group of root's own, too; its owner can whatever the mode says, and folders above it are not looked at."""
+    """Return who besides root can run a program, by its own permissions; its owner can whatever the mode says, and so may root's group."""
     uids, gids = _by_list(state, _RUN) if state.access else (frozenset(), _group(state, 0o010))
     return Writers(
         uids=frozenset(uid for uid in uids | {state.uid} if uid),

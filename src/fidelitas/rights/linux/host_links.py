@@ -228,6 +228,8 @@ class HostLinks:
             return self._nodes.root
         if any(one.reads for one in program.capabilities):
             return self._nodes.right(RightKind.READ_SECRETS)
+        if program.set_id is None and any(one.hides for one in program.capabilities):
+            return self._nodes.right(RightKind.WRITE_EVIDENCE)
         if program.set_id is None:
             return None
         if program.set_id.mode & 0o4000:

@@ -31,11 +31,12 @@ class Origin(Enum):
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Capability:
-    """What a capability amounts to: root, or reading every file, or less."""
+    """What a capability amounts to: root, reading every file, changing what is recorded, or less."""
 
     name: str
     root: bool
     reads: bool
+    hides: bool  # writes, removes or stops what is recorded
     reason: str
 
 
@@ -70,10 +71,20 @@ class PrivilegedProgram:
         return bool(self.checks_caller) and self.origin is Origin.UNPACKAGED and self.power is None and not self.twin
 
     @property
+    def odd_capability(self) -> bool:
+        """Whether it has a capability that amounts to root, and is none of those to which distributions give one."""
+        return _odd(self.path, self.capabilities)
+
+    @property
     def as_root(self) -> bool:
         """Whether the program runs as root, or with capabilities that amount to it."""
         setuid = self.set_id is not None and self.set_id.uid == 0 and bool(self.set_id.mode & 0o4000)
         return setuid or any(one.root for one in self.capabilities)
+
+
+def _odd(path: str, capabilities: Sequence[Capability]) -> bool:
+    given = path.rpartition("/")[2] in ("newuidmap", "newgidmap")
+    return not given and any(one.root for one in capabilities)
 
 
 @cache
@@ -81,7 +92,9 @@ def _tables() -> tuple[Mapping[str, str], Mapping[str, Capability]]:
     stated = tomllib.loads(files("fidelitas.rights.linux").joinpath("data/set_id.toml").read_text("utf-8"))
     expected = {name: entry["reason"] for entry in stated["program"] for name in entry["name"]}
     capabilities = {
-        name: Capability(name=name, root=entry["root"], reads=entry.get("reads", False), reason=entry["reason"])
+        name: Capability(
+            name=name, root=entry["root"], reads=entry.get("reads", False), hides=entry.get("hides", False), reason=entry["reason"]
+        )
         for entry in stated["capability"]
         for name in entry["name"]
     }
@@ -157,23 +170,24 @@ def _judged(
     expected = checks_caller if package is not None or not programs.manager else None
     known_as = [] if checks_caller else [one for one in (path, copy_of) if one]
     names = sorted(capable.permitted) if capable is not None and capable.root_uid is None else []
+    capabilities = tuple(power for power in map(capability_power, names) if power is not None)
     return PrivilegedProgram(
         path=path,
         set_id=set_id,
         capable=capable,
-        origin=_origin(path, set_id, capable, programs, expected=bool(expected)),
+        origin=_origin(path, set_id, capable, programs, expected=bool(expected), odd=_odd(path, capabilities)),
         package=package,
         power=next(filter(None, (_power(one, full=True) for one in known_as)), None),
         lesser=next(filter(None, (_power(one, full=False) for one in known_as)), None),
         copy_of=None if copy_of == path else copy_of,
-        capabilities=tuple(power for power in map(capability_power, names) if power is not None),
+        capabilities=capabilities,
         expected=expected,
         in_force=in_force,
         checks_caller=checks_caller,
     )
 
 
-def _origin(path: str, set_id: SetIdFile | None, capable: CapableFile | None, programs: Programs, *, expected: bool) -> Origin:
+def _origin(path: str, set_id: SetIdFile | None, capable: CapableFile | None, programs: Programs, *, expected: bool, odd: bool) -> Origin:
     package = programs.packaged.get(path)
     if not programs.manager:
         return Origin.UNKNOWN
@@ -182,6 +196,8 @@ def _origin(path: str, set_id: SetIdFile | None, capable: CapableFile | None, pr
     found = programs.digests.get((path, package.algorithm)) if package.algorithm else None
     if package.digest and found and found != package.digest:
         return Origin.CHANGED
+    if odd and not package.capabilities:
+        return Origin.MADE_SO
     mode = package.overridden if package.overridden is not None else package.mode
     if mode is not None and set_id is not None:
         return Origin.PACKAGED if mode & 0o6000 == set_id.mode & 0o6000 else Origin.MADE_SO
