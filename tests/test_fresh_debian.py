@@ -32,7 +32,7 @@ _TABLE = tomllib.loads((Path(__file__).parent / "samples/attempts.toml").read_te
 ATTEMPTS: list[Row] = [*_TABLE["attempt"], *({"name": f"sudo: {row['rule']}", **row} for row in _TABLE["sudo"])]
 # All are planted and asked; of the attempts, which take a second each, a part is made here and all with ROADS=all.
 TRIED = ATTEMPTS if os.environ.get("ROADS") == "all" else ATTEMPTS[::3]
-_INCLUDED = "sudo,cron,logrotate,acl"
+_INCLUDED = "sudo,cron,logrotate,acl,openssh-server"
 
 
 def read(root: Path) -> HostRights:

@@ -11,7 +11,7 @@ from fidelitas.facts import Command, DoasRule, HostFacts, PasswordState, Place, 
 from fidelitas.rights.graph.group_edges import GroupEdge
 from fidelitas.rights.graph.links import By, Link, LinkKind, Mechanism, Principal, PrincipalKind, Right, RightKind, Strength
 from fidelitas.rights.graph.paths import LinkPath
-from fidelitas.rights.linux.files import NOBODY, Writers, above, writers, writers_told
+from fidelitas.rights.linux.files import NOBODY, Writers, above, readers, writers, writers_told
 from fidelitas.rights.linux.groups import conferred
 from fidelitas.rights.linux.lent_groups import lent_groups
 from fidelitas.rights.linux.live import stale_groups
@@ -291,13 +291,12 @@ class HostLinks:
             why = _Why(By(Mechanism.WRITABLE, at), because, place, Strength.CONDITIONAL, LinkKind.MAY_GRANT, conditions=conditions)
             yield from self._by_writers(writers(self._states.get(at)), self._nodes.root, why)
 
-    def _private_keys(self, opened: Mapping[str, Principal]) -> Iterator[LinkPath]:
-        """Private keys on this host that open an account of it: the owner of the file has them."""
+    def _private_keys(self, opened: Mapping[str, Principal]) -> Iterator[LinkPath | GroupEdge[Identity]]:
+        """Private keys on this host that open an account of it: whoever can read the file has them."""
         for key in self._facts.logins.private_keys:
             node = opened.get(key.fingerprint or "")
-            state = self._states.get(key.path)
-            owner = self._population.by_uid(state.uid) if state is not None and state.uid is not None else None
-            if node is not None and owner is not None and owner.uid != 0:
+            who = readers(key.path, self._states)
+            if node is not None and who:
                 needed = ("if its passphrase is known",) if key.encrypted else ()
                 why = _Why(
                     By(Mechanism.PRIVATE_KEY),
@@ -307,7 +306,7 @@ class HostLinks:
                     LinkKind.HAS,
                     conditions=needed,
                 )
-                yield (self._link(self._nodes.account(owner), node, why),)
+                yield from self._by_writers(who, node, why)
 
     def _files_of_rules(self) -> Iterator[tuple[SudoRule, str]]:
         """Yield the commands of rules, the scripts that they hand to interpreters, and what those scripts run in turn."""
