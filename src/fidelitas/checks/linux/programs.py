@@ -57,15 +57,13 @@ def root_equivalent(rights: HostRights) -> Iterator[Found]:
     """
     for program in _in_force(rights):
         if program.power is not None and program.as_root:
-            copy = f", a copy of {program.copy_of}," if program.copy_of else ""
             who = who_runs(program, _states(rights), rights.population)
             severity = None if who.everybody else Severity.HIGH if who else Severity.LOW
             more = "" if who else "; no account but root can run it"
-            yield _found(rights, program, f"{program.path}{copy} {_bits(program)} and {program.power.reason}{more}", severity)
+            yield _found(rights, program, f"{program.named} {_bits(program)} and {program.power.reason}{more}", severity)
         elif (program.power or program.lesser) and any(one.reads or one.hides for one in program.capabilities):
             what = next(one.reason for one in program.capabilities if one.reads or one.hides)
-            copy = f", a copy of {program.copy_of}," if program.copy_of else ""
-            message = f"{program.path}{copy} {_bits(program)}: it {what}, for any account that can run it"
+            message = f"{program.named} {_bits(program)}: it {what}, for any account that can run it"
             yield _found(rights, program, message, Severity.HIGH if who_runs(program, _states(rights), rights.population) else Severity.LOW)
         elif program.power is not None and program.set_id is not None and program.set_id.mode & 0o4000:
             yield _found(rights, program, f"{program.path} {_bits(program)} and {program.power.reason}", Severity.HIGH)

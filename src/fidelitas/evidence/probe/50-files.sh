@@ -117,7 +117,7 @@ maybe_copied() {
         sed 's/^/./' "$work/capable" | head -n "$CAPABLE_MANY" | tr '\n' '\0' | xargs -0 -n 200 stat -c %s -- 2>/dev/null
     } | sort -u > "$work/sizes"
     for programs in $PROGRAM_FOLDERS; do
-        if [ -d "$programs" ] && [ ! -L "$programs" ]; then find "$programs" -maxdepth 1 -type f -exec stat -c '%s /%n' {} + 2>/dev/null; fi
+        if [ -d "$programs" ] && [ ! -L "$programs" ]; then find "$programs" -maxdepth 1 -type f ! -name "*$newline*" -exec stat -c '%s /%n' {} + 2>/dev/null; fi
     done | awk -v most="$KNOWN_MANY" 'FILENAME == ARGV[1] { wanted[$1]; next } $1 in wanted && ++count <= most { sub(/^[0-9]+ /, ""); print }' "$work/sizes" - | sort -u
 }
 attributes_found() {

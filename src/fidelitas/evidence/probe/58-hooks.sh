@@ -22,7 +22,7 @@ HOOKS_MANY=2000
 # hooks_named: of the files in $work/hooks.0, those that name a path outside of what packages bring.
 hooks_named() {
     xargs -0 awk '
-        FNR == 1 { found = substr($0, 2, 3) == "ELF" }  # a program is no script
+        FNR == 1 { found = substr($0, 2, 3) == "ELF" }  # a compiled program is not a script
         found || /^[ \t]*#[^!]/ { next }
         {
             text = $0

@@ -19,7 +19,7 @@ __all__ = ["read_hook", "script_job"]
 
 _MOST_LINES = 5000
 _LONGEST = 4096
-_BINARY = 8192  # characters in which a program that is no script has a NUL
+_BINARY = 8192  # characters, in which a compiled program has a NUL
 # Commands that name nothing of their own: options, units, words.
 _PYTHON_IMPORT = re.compile(r"^\s*(?:from\s+([A-Za-z_]\w*)|import\s+([A-Za-z_]\w*(?:\s*,\s*[A-Za-z_]\w*)*))", re.MULTILINE)
 

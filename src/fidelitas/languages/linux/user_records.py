@@ -92,7 +92,7 @@ class UserRecords:
         )
         secret = place.path + "-privileged" in self._paths if own else bool((record.get("privileged") or {}).get("hashedPassword"))
         self.shadows.append(_shadow(name, record, secret, place))
-        if not own:  # systemd-homed(8) tells the memberships itself; of a dropped-in record they are not used
+        if not own:  # systemd-homed(8) gives the memberships itself; those of a dropped-in record are not used
             self._memberships += [(name, str(group), place) for group in record.get("memberOf", ())]
 
     def _group(self, record: Mapping[str, Any], place: Place) -> None:

@@ -5,7 +5,7 @@ Knows which fact amounts to which link; the tables and the decisions themselves 
 
 import re
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from fidelitas.facts import Command, DoasRule, HostFacts, PasswordState, Place, SudoRule
 from fidelitas.rights.graph.group_edges import GroupEdge
@@ -206,10 +206,9 @@ class HostLinks:
             target = self._target_of(program) if power.full else self._nodes.right(RightKind.READ_SECRETS)
             if target is None:
                 continue
-            name = f", a copy of {program.copy_of}," if program.copy_of else ""
             why = _Why(
                 By(Mechanism.PROGRAM, program.path),
-                f"{program.path}{name} {_with(program)} and {power.reason}",
+                f"{program.named} {_with(program)} and {power.reason}",
                 Place(subject=self._facts.subject, path=program.path),
                 Strength.CERTAIN,
             )
@@ -218,9 +217,8 @@ class HostLinks:
     def _runners(self, program: PrivilegedProgram, target: Principal | Right) -> Writers:
         """Return who can run a program, without those who are what it gives."""
         found = who_runs(program, self._states, self._population)
-        uids = {uid for uid in found.uids if target not in [self._nodes.account(one) for one in self._population.of_uid(uid)]}
-        gids = {gid for gid in found.gids if target != self._nodes.group(gid)}
-        return Writers(frozenset(uids), frozenset(gids), everybody=found.everybody)
+        uids = (uid for uid in found.uids if target not in [self._nodes.account(one) for one in self._population.of_uid(uid)])
+        return replace(found, uids=frozenset(uids), gids=frozenset(gid for gid in found.gids if target != self._nodes.group(gid)))
 
     def _target_of(self, program: PrivilegedProgram) -> Principal | Right | None:
         """Return as whom such a program runs."""
@@ -292,7 +290,7 @@ class HostLinks:
             yield from self._by_writers(writers(self._states.get(at)), self._nodes.root, why)
 
     def _private_keys(self, opened: Mapping[str, Principal]) -> Iterator[LinkPath | GroupEdge[Identity]]:
-        """Private keys on this host that open an account of it: whoever can read the file has them."""
+        """Private keys on this host that open an account of it: any account that can read the file has them."""
         for key in self._facts.logins.private_keys:
             node = opened.get(key.fingerprint or "")
             who = readers(key.path, self._states)

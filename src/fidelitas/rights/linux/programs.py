@@ -71,6 +71,11 @@ class PrivilegedProgram:
         return bool(self.checks_caller) and self.origin is Origin.UNPACKAGED and self.power is None and not self.twin
 
     @property
+    def named(self) -> str:
+        """The path, with the program that it is a copy of, as the beginning of a sentence."""
+        return f"{self.path}, a copy of {self.copy_of}," if self.copy_of else self.path
+
+    @property
     def odd_capability(self) -> bool:
         """Whether it has a capability that amounts to root, and is none of those to which distributions give one."""
         return _odd(self.path, self.capabilities)

@@ -1,4 +1,4 @@
-"""What the programs that read a folder pass over or refuse there: the table in ``data/readers.toml``.
+"""What the programs that read a folder skip or refuse there: the table in ``data/readers.toml``.
 
 Knows names and what is examined; not who can write a file.
 """
@@ -17,7 +17,7 @@ __all__ = ["examined_by", "is_read"]
 @dataclass(frozen=True, slots=True)
 class _Row:
     names: re.Pattern[str] | None
-    passed_over: tuple[str, ...]
+    skipped: tuple[str, ...]
     systems: frozenset[str]
     examined: str
 
@@ -25,7 +25,7 @@ class _Row:
         """Whether the reader of the folder takes a name there."""
         if self.systems and (system is None or not self.systems & set(system.family)):
             return True
-        return (self.names is None or self.names.fullmatch(name) is not None) and not name.endswith(self.passed_over)
+        return (self.names is None or self.names.fullmatch(name) is not None) and not name.endswith(self.skipped)
 
 
 @cache
@@ -36,7 +36,7 @@ def _rows() -> dict[str, list[_Row]]:
         names = re.compile(row["names"]) if "names" in row else None
         for folder in row["in"]:
             found.setdefault(folder, []).append(
-                _Row(names, tuple(row.get("passed_over", ())), frozenset(row.get("systems", ())), row.get("examined", ""))
+                _Row(names, tuple(row.get("skipped", ())), frozenset(row.get("systems", ())), row.get("examined", ""))
             )
     return found
 

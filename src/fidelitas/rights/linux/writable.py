@@ -65,7 +65,7 @@ class _Search:
     def used(self) -> Iterator[Weak]:
         """What accounts run or read by name."""
         for account, path, use, place in _used(self._facts, self._population):
-            if path.startswith("/dev/"):  # a device is no file of instructions
+            if path.startswith("/dev/"):  # a device does not hold instructions
                 continue
             for at in _ways(path, self._states):
                 if who := self._others(at, account):
@@ -75,7 +75,7 @@ class _Search:
                 yield from self._in_folder(path, use, place, account)
 
     def _in_folder(self, path: str, use: str, place: Place, account: Identity | None) -> Iterator[Weak]:
-        """Everything in a folder that is used, but what its reader passes over."""
+        """Everything in a folder that is used, but what its reader skips."""
         state = self._states.get(path)
         if state is not None and state.kind is FileKind.FOLDER:
             for at in self._inside.get(state.real or path, ()):
