@@ -39,7 +39,7 @@ class AuthorizedKey:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class PrivateKey:
-    """A private key: where it lies, whether a passphrase protects it, and its fingerprint where the public half lies beside it."""
+    """A private key: where it lies, whether a passphrase protects it, and its fingerprint where the public half is known."""
 
     path: str
     encrypted: bool

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from fidelitas.checks.check import Check, Found, check
 from fidelitas.facts import PamTask, PasswordState, Place
 from fidelitas.findings import Severity
-from fidelitas.rights.linux.files import above, readers, writers, writers_told
+from fidelitas.rights.linux.files import above, readers, readers_told, writers, writers_told
 from fidelitas.rights.linux.host import HostRights
 from fidelitas.rights.linux.pam import su_rules
 from fidelitas.rights.linux.pam_stack import passage
@@ -159,10 +159,10 @@ def unencrypted_private_key(rights: HostRights) -> Iterator[Found]:
         if key.path.startswith("/etc/ssh/ssh_host_"):
             continue
         state = states.get(key.path)
-        readable = state is not None and state.mode is not None and state.mode & 0o044
         place = Place(subject=rights.subject, path=key.path)
-        if readable:
-            message = f"the private key {key.path} can be read by others (mode {state.mode:04o})" if state and state.mode else ""
+        others = readers_told(key.path, states, rights.population)
+        if others and state is not None and state.mode is not None:
+            message = f"the private key {key.path} can be read by {others} (mode {state.mode:04o})"
             yield Found(
                 about=key.path, message=message, places=(place,), severity=Severity.HIGH, safer=f"chmod go= {shlex.quote(key.path)}"
             )

@@ -182,16 +182,43 @@ stop_alarm() {
     wait "$alarm" 2>/dev/null
 }
 
-# within SECONDS COMMAND...: runs a command, and ends it with all that it has started when the time is over.  Fails then, and only then.
+# within SECONDS COMMAND...: runs a command, and ends it with all that it has started when the time is over.  Fails then, and only then.  The time
+# is kept by `watch`: an alarm for each command would be three processes more.
 within() {
     seconds=$1
     shift
     { "$@" <&3 3<&- & } 3<&0
     task=$!
-    start_alarm "$seconds" "$task" "$work/ended.$task"
+    printf '%s %s\n' "$task" "$seconds" >> "$work/watched"
     wait "$task" 2>/dev/null
-    stop_alarm "$work/ended.$task"
+    printf '%s over\n' "$task" >> "$work/watched"
     [ ! -e "$work/ended.$task" ]
+}
+# watch: ends the tasks whose time is over, looking once a second, as long as the private folder is there.
+watch() {
+    running='' now=0 nap=''
+    trap '[ -z "$nap" ] || kill -KILL "$nap" 2>/dev/null; exit 0' TERM
+    while [ -d "$work" ]; do
+        sleep 1 &
+        nap=$!
+        wait "$nap"
+        now=$((now + 1))
+        while read -r task seconds <&4; do
+            forget "$task"
+            [ "$seconds" = over ] || running="$running $task:$((now + seconds))"
+        done
+        for late in $running; do
+            [ "${late#*:}" -le "$now" ] || continue
+            : > "$work/ended.${late%:*}"
+            end_tree "${late%:*}"
+            forget "${late%:*}"
+        done
+    done 4< "$work/watched"
+}
+forget() {
+    others=
+    for other in $running; do [ "${other%:*}" = "$1" ] || others="$others $other"; done
+    running=$others
 }
 
 # listing NAME TOOL: makes what lies in $work/listing a listing of the bundle, unless it is empty.

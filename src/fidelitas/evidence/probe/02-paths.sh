@@ -29,8 +29,9 @@ states_small() {
 states_of() { if [ "$gnu" = true ]; then states_gnu "$1"; else states_small "$1"; fi; }
 
 # learn FILE: adds the states of the paths in FILE, one a line, to $work/states; "-" stands for what is not there, "?" for what does not answer.
+# FILE.0 has the same paths, each behind a dot and before a NUL.
 learn() {
-    sed 's/^/./; s/^\.\/$/./' "$1" | tr '\n' '\0' > "$work/learn.0"
+    mv "$1.0" "$work/learn.0"
     if ! within 60 states_of "$work/learn.0" > "$work/learnt"; then # a file system that does not answer: one by one
         awk -F '\037' 'FILENAME == ARGV[1] { seen[$1]; next } !($0 in seen)' "$work/learnt" "$1" | head -n 300 > "$work/learn.rest"
         while IFS= read -r slow; do
@@ -38,9 +39,10 @@ learn() {
             within 3 states_of "$work/learn.0" >> "$work/learnt" || printf '%s\037?\037\037\037\037\037\037\037\n' "$slow" >> "$work/learnt"
         done < "$work/learn.rest"
     fi
-    awk -F '\037' 'FILENAME == ARGV[1] { seen[$1]; print; next } !($0 in seen) { print $0 "\037-\037\037\037\037\037\037\037" }' "$work/learnt" "$1" >> "$work/states"
     # An access control list can let others write to a folder; its mask then stands where the rights of the group are.
-    awk -F '\037' '$2 == "d" && $3 ~ /[2367].$/ { print substr($1, 2) }' "$work/learnt" > "$work/shared"
+    : > "$work/shared"
+    awk -F '\037' -v shared="$work/shared" 'FILENAME == ARGV[1] { seen[$1]; print; if ($2 == "d" && $3 ~ /[2367].$/) print substr($1, 2) > shared; next }
+        !($0 in seen) { print $0 "\037-\037\037\037\037\037\037\037" }' "$work/learnt" "$1" >> "$work/states"
     [ -s "$work/shared" ] || return 0
     if command -v getfacl >/dev/null 2>&1; then
         (sed 's/^$/./' "$work/shared" | tr '\n' '\0' | xargs -0 getfacl -n -s -- 2>/dev/null) | sed -n 's/^# file: //p' | sed 's/^\.$//; s/^/\//' >> "$work/acls"
@@ -102,7 +104,7 @@ learn_accounts() {
         }' "$services_file" "$accounts_file" "$groups_file" > "$work/groups"
 }
 
-# walk FILE: says of each path in FILE, one a line, where it leads, in $work/walked: "PATH KIND REAL WHO PLACE LEFT".  Links are followed as a
+# walk FILE: says of each path in FILE, one a line, where it leads, in $work/walked: "PATH KIND REAL WHO PLACE LEFT SIZE".  Links are followed as a
 # process confined to the root folder would follow them: an absolute one starts again there, and ".." never leaves it.
 #   KIND   f, d, o: what is there; -: nothing; L: too many links; ?: it does not answer
 #   WHO    who besides root decides what is found there: nobody (nothing), one account (its user ID), or several ("*"); PLACE is the
@@ -113,11 +115,13 @@ walk() {
         walk_rounds=$((walk_rounds + 1))
         : > "$work/need"
         awk -F '\037' -v OFS='\037' -v me="$me" -v need="$work/need" -v told="$work/walked" -v last="$((walk_rounds > WALK_LIMIT))" '
-        FILENAME == ARGV[1] { member[$1] = $2; next }
-        FILENAME == ARGV[2] { listed[$0]; next }
-        FILENAME == ARGV[3] { type[$1] = $2; mode[$1] = $3; uid[$1] = $4; gid[$1] = $5; links[$1] = $8; target[$1] = $9; next }
-        FILENAME == ARGV[4] { answered[$1]; next }
-        !($0 in answered) { answered[$0]; follow($0) }
+        FILENAME == ARGV[1] { answered[$1]; next }
+        FILENAME == ARGV[2] { if (!($0 in answered)) { answered[$0]; ask[++asked] = $0 } next }
+        !asked { exit }
+        FILENAME == ARGV[3] { type[$1] = $2; mode[$1] = $3; uid[$1] = $4; gid[$1] = $5; size[$1] = $6; links[$1] = $8; target[$1] = $9; next }
+        FILENAME == ARGV[4] { member[$1] = $2; next }
+        { listed[$0] }
+        END { for (at = 1; at <= asked; at++) follow(ask[at]) }
         function join(one, other) { return one == "" || one == other ? other : other == "" ? one : "*" }
         function bits(text, from) { return length(text) < from ? 0 : substr(text, length(text) - from + 1, 1) + 0 }
         function can_write(digit) { return digit == 2 || digit == 3 || digit == 6 || digit == 7 }
@@ -136,10 +140,22 @@ walk() {
             }
             return join(owner(folder), shared)
         }
-        function tell(path, kind, real, who, place, left) { print path, kind, real, who, place, left >> told }
-        function unknown(path, missing) {
-            if (last) tell(path, "?", missing, "*", "/", 0)
-            else print missing > need
+        function tell(path, kind, real, who, place, left) { print path, kind, real, who, place, left, size[real] >> told }
+        # What is below is asked for at the same time: it counts only if what is above turns out to be a folder.
+        function unknown(path, missing, rest,   count, part, at) {
+            if (last) { tell(path, "?", missing, "*", "/", 0); return }
+            needed(missing)
+            count = split(rest, part, "/")
+            for (at = 1; at <= count && part[at] != ".."; at++) if (part[at] != "" && part[at] != ".") {
+                missing = (missing == "/" ? "" : missing) "/" part[at]
+                if (!(missing in type)) needed(missing)
+            }
+        }
+        function needed(path) {
+            if (path in met) return
+            met[path]
+            print path > need
+            printf ".%s%c", (path == "/" ? "" : path), 0 > (need ".0")
         }
         function follow(path,   rest, real, part, slash, folder, here, who, place, left, hops, one) {
             rest = path; real = who = place = ""; hops = 0
@@ -149,11 +165,11 @@ walk() {
                 rest = slash ? substr(rest, slash + 1) : ""
                 if (part == "" || part == ".") continue
                 folder = real == "" ? "/" : real
-                if (!(folder in type)) { unknown(path, folder); return }
+                if (!(folder in type)) { unknown(path, folder, part "/" rest); return }
                 if (type[folder] != "d") { tell(path, type[folder] == "?" ? "?" : "-", real "/" part, who, place, 0); return }
                 if (part == "..") { sub(/[\/][^\/]*$/, "", real); continue }
                 here = real "/" part
-                if (!(here in type)) { unknown(path, here); return }
+                if (!(here in type)) { unknown(path, here, rest); return }
                 one = control(folder, here)
                 if (one != "" && place == "") place = sticky ? here : folder
                 who = join(who, one)
@@ -171,13 +187,12 @@ walk() {
                 real = here
             }
             if (real == "") real = "/"
-            if (!(real in type)) { unknown(path, real); return }
+            if (!(real in type)) { unknown(path, real, ""); return }
             left = place != "" && place != "/" && index(real "/", place "/") != 1
             tell(path, type[real], real, who, place, left ? 1 : 0)
-        }' "$work/groups" "$work/acls" "$work/states" "$work/walked" "$1"
+        }' "$work/walked" "$1" "$work/states" "$work/groups" "$work/acls"
         [ -s "$work/need" ] || return 0
-        sort -u "$work/need" > "$work/needed"
-        learn "$work/needed"
+        learn "$work/need"
     done
 }
 # A path of more parts than this is nobody's honest work.
@@ -185,11 +200,7 @@ WALK_LIMIT=150
 
 # locate PATH: sets $kind, $real, $who, $left and $size of a path.
 located() {
-    V=$1 awk -F '\037' -v OFS='\037' '
-        FILENAME == ARGV[1] && $1 == ENVIRON["V"] { found = $2 OFS $3 OFS $4 OFS $6; real = $3 }
-        FILENAME == ARGV[2] && found == "" { exit }
-        FILENAME == ARGV[2] && $1 == real { size = $6; exit }
-        END { if (found != "") print found, size }' "$work/walked" "$work/states" > "$work/located"
+    V=$1 awk -F '\037' -v OFS='\037' '$1 == ENVIRON["V"] { print $2, $3, $4, $6, $7; exit }' "$work/walked" > "$work/located"
 }
 locate() {
     located "$1"

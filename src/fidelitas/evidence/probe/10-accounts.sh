@@ -93,10 +93,9 @@ want_records() {
     member /etc/nsswitch.conf || return 0
     grep -Eq '^[[:space:]]*(passwd|group):.*[[:space:]]systemd' "$member" || return 0
     for folder in /etc/userdb /run/userdb /run/host/userdb /usr/local/lib/userdb /usr/lib/userdb /var/lib/systemd/home; do
-        inside "$folder" 1 '*'
-    done | awk -v limit="$POLICY_LIMIT" '
-        /[.](user|group|identity)$/ { print "if\037" limit "\037masked_record\037" $0 }
-        /[.](membership|user-privileged|group-privileged)$/ { print "seen\0370\037\037" $0 }' >> "$work/wanted"
+        rule if "$POLICY_LIMIT" masked_record 1 "$folder" '*.user' '*.group' '*.identity'
+        rule seen 0 '' 1 "$folder" '*.membership' '*.user-privileged' '*.group-privileged'
+    done
 }
 
 # What tells this machine from another of the same name: digests of its machine-id(5) and of its public host keys, which tell nothing else.
@@ -109,7 +108,7 @@ digest() {
 }
 read_identity() {
     want if 4096 whole /etc/machine-id
-    inside /etc/ssh 1 'ssh_host_*_key.pub' | V="if${separator}65536${separator}public_lines" awk '{ print ENVIRON["V"] "\037" $0 }' >> "$work/wanted"
+    rule if 65536 public_lines 1 /etc/ssh 'ssh_host_*_key.pub'
     fetch
     machine_id=
     if member /etc/machine-id; then read -r machine_id < "$member" || :; fi

@@ -49,12 +49,13 @@ homes() {
 # The files in which sshd looks for the keys of an account: sshd_config(5), AuthorizedKeysFile.  Keys, and passwords of databases, in homes.
 read_homes() {
     awk -F '\037' '$1 ~ /^\/etc\/ssh\/sshd_config/ { print $2 }' "$work/members" | while IFS= read -r number; do
-        awk 'tolower($1) == "authorizedkeysfile" { for (at = 2; at <= NF; at++) if ($at !~ /^"?none"?$/) { gsub(/"/, "", $at); print $at } }' "$work/bundle/files/$number"
+        awk 'tolower($1) ~ /^authorized(keys|principals)file$/ { for (at = 2; at <= NF; at++) if ($at !~ /^"?none"?$/) { gsub(/"/, "", $at); print $at } }' "$work/bundle/files/$number"
     done | sort -u | head -n 50 > "$work/key-files"
     # Keys that sign others, and programs that say whose keys open an account.
+    : > "$work/key-programs"
     awk -F '\037' '$1 ~ /^\/etc\/ssh\/sshd_config/ { print $2 }' "$work/members" | while IFS= read -r number; do
-        awk -v limit="$KEYS_LIMIT" 'tolower($1) == "trustedusercakeys" && $2 ~ /^\// { print "if\037" limit "\037public_lines\037" $2 }
-            tolower($1) ~ /^authorized(keys|principals)command$/ && $2 ~ /^\// { print "if\03765536\037masked\037" $2 }
+        awk -v limit="$KEYS_LIMIT" -v programs="$work/key-programs" 'tolower($1) == "trustedusercakeys" && $2 ~ /^\// { print "if\037" limit "\037public_lines\037" $2 }
+            tolower($1) ~ /^authorized(keys|principals)command$/ && $2 ~ /^\// { print "if\03765536\037masked\037" $2; print $2 >> programs }
             tolower($1) ~ /^(include|forcecommand|subsystem|authorizedprincipalsfile)$/ { for (at = 2; at <= NF; at++) if ($at ~ /^\/[^*?%]*$/) print "look\0370\037\037" $at }' "$work/bundle/files/$number"
     done | sort -u | head -n 200 >> "$work/wanted"
     homes > "$work/all-homes"
@@ -84,6 +85,12 @@ read_homes() {
             print "kept", 2097152, "password file", home "/.pgpass"
         }' "$work/key-files" "$work/all-homes" >> "$work/wanted"
     fetch
+    # A program that says whose keys open an account may read a file for each, by a name that it makes.
+    awk -F '\037' -v folder="$work/bundle/files/" '
+        FILENAME == ARGV[1] { copy[$1] = folder $2; next }
+        { split($0, word, /[ \t"]+/); if (word[1] in copy) while ((getline line < copy[word[1]]) > 0) print line }' "$work/members" "$work/key-programs" |
+        grep -o '/[A-Za-z0-9._/+@-]*/["'\'']\{0,1\}[$]' | sed 's/\/["'\'']\{0,1\}[$]$//' | sort -u | head -n 20 > "$work/made-names"
+    while IFS= read -r folder; do want_all seen 0 '' "$folder" 1 '*'; done < "$work/made-names"
     # The homes that are there, and the files of their folders of keys.
     awk -F '\037' -v OFS='\t' 'FILENAME == ARGV[1] { kind[$1] = $2; next } kind[$3] == "d" && $3 != "/" { print $1, $3 }' "$work/walked" "$work/all-homes" > "$work/homes"
     home_files
@@ -148,11 +155,11 @@ read_logins() {
     want_all if "$POLICY_LIMIT" masked /etc/security 2 '*.conf'
     fetch
     read_homes
-    inside /etc/ssh 1 '*[!b]' | grep -v 'config\|moduli\|[.]pub$' | V=key awk '{ print ENVIRON["V"] "\037" 1048576 "\037\037" $0 }' >> "$work/wanted"
-    inside /etc/ssh 1 '*.pub' | V=if awk '{ print ENVIRON["V"] "\037" 1048576 "\037public_lines\037" $0 }' >> "$work/wanted"
+    rule if 1048576 public_lines 1 /etc/ssh '*.pub'
+    inside /etc/ssh 1 '*[!b]' | grep -v 'config\|moduli\|[.]pub$' | awk '{ print "key\0371048576\037\037" $0 }' >> "$work/wanted"
     fetch
     cp "$work/keys" "$work/listing"
-    listing private-keys 'first two lines of private keys'
+    listing private-keys 'private keys'
 }
 
 # -- what root runs ----------------------------------------------------------------------------------------------------------------------
@@ -185,7 +192,7 @@ read_jobs() {
     for path in /etc/docker/daemon.json /etc/libvirt/libvirtd.conf /etc/libvirt/virtqemud.conf /etc/libvirt/virtproxyd.conf /etc/rsyncd.conf; do
         want if "$POLICY_LIMIT" masked "$path"
     done
-    inside /etc/udev/rules.d 1 '*.rules' | V="if${separator}65536${separator}masked" awk '{ print ENVIRON["V"] "\037" $0 }' >> "$work/wanted"
+    rule if 65536 masked 1 /etc/udev/rules.d '*.rules'
     for folder in /var/spool/cron/atjobs /var/spool/at; do want_all if "$CRONTAB_LIMIT" without_values "$folder" 1 '*'; done
     for file in /etc/cron.allow /etc/cron.deny /etc/at.allow /etc/at.deny; do want copy "$POLICY_LIMIT" whole "$file"; done
     : > "$work/unit-folders"
@@ -215,19 +222,21 @@ read_jobs() {
 # Programs that root runs because they lie in a folder; their first lines name their interpreters.
 programs_in_folders() {
     for folder in /etc/cron.hourly /etc/cron.daily /etc/cron.weekly /etc/cron.monthly /etc/init.d /var/spool/cron/atjobs /var/spool/at; do
-        inside "$folder" 1 '[!.]*'
+        rule '' '' '' 1 "$folder" '[!.]*'
     done
+    paths_found
 }
 
 # Where secrets are kept: who can read them.
 secret_places() {
-    inside /etc 1 'shadow*' 'gshadow*' '*.keytab' '*passwd-' 'ipsec.secrets' '*.secret' 'nslcd.conf' 'rndc.key' 'swapfile'
-    inside /var/backups 1 '*shadow*' '*passwd*'
+    rule '' '' '' 1 /etc 'shadow*' 'gshadow*' '*.keytab' '*passwd-' ipsec.secrets '*.secret' nslcd.conf rndc.key swapfile
+    rule '' '' '' 1 /var/backups '*shadow*' '*passwd*'
     for folder in /etc/ssl/private /etc/pki/tls/private /var/lib/sss/secrets /var/lib/samba/private /etc/wireguard /etc/NetworkManager/system-connections \
-        /etc/krb5kdc /var/lib/krb5kdc /etc/cryptsetup-keys.d /etc/sssd /etc/bind /etc/kubernetes/pki; do inside "$folder" 1 '*'; done
-    inside /etc/letsencrypt 3 'privkey*'
-    inside /etc/openvpn 2 '*.key'
-    inside /etc/ppp 1 '*-secrets'
+        /etc/krb5kdc /var/lib/krb5kdc /etc/cryptsetup-keys.d /etc/sssd /etc/bind /etc/kubernetes/pki; do rule '' '' '' 1 "$folder" '*'; done
+    rule '' '' '' 3 /etc/letsencrypt 'privkey*'
+    rule '' '' '' 2 /etc/openvpn '*.key'
+    rule '' '' '' 1 /etc/ppp '*-secrets'
+    paths_found
     for path in /etc/security/opasswd /root/.netrc /root/.pgpass /root/.my.cnf /root/.kube/config /root/.aws/credentials /root/.docker/config.json \
         /root/.git-credentials /swapfile /swap.img /etc/kubernetes/admin.conf /etc/rancher/k3s/k3s.yaml; do printf '%s\n' "$path"; done
     find ./var/lib/postgresql ./var/lib/pgsql ./var/lib/mysql ./var/lib/ldap ./var/lib/openldap ./var/lib/redis -maxdepth 3 2>/dev/null < /dev/null | head -n 500 | sed 's/^\.//'

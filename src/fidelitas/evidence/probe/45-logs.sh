@@ -94,13 +94,19 @@ kept_log() {
     rm -f "$work/bundle/$log_member"
 }
 
-# log_family PATH WHICH: a log and the files that it was rotated into.
+# log_family PATH WHICH: a log and the files that it was rotated into; they are read by read_families.
 log_family() {
     want look 0 '' "$1"
-    inside "${1%/*}" 1 "${1##*/}" "${1##*/}.[0-9]*" "${1##*/}-[0-9]*" > "$work/rotated"
-    while IFS= read -r path; do
+    rule "$2" "$1" '' 1 "${1%/*}" "${1##*/}" "${1##*/}.[0-9]*" "${1##*/}-[0-9]*"
+}
+# In the order in which they were asked for.
+read_families() {
+    awk -F '\037' '!($2 in met) { met[$2]; print ++count "\037" $2 }' "$work/rules" > "$work/families"
+    found_by "$work/rules" | awk -F '\037' -v OFS='\037' 'FILENAME == ARGV[1] { place[$2] = $1; next } { print place[$2], $1, $4 }' "$work/families" - |
+        sort -t "$separator" -k 1,1n -k 3,3 > "$work/rotated"
+    while IFS=$separator read -r _ which path; do
         want look 0 '' "$path"
-        log "$path" "$2"
+        log "$path" "$which"
     done < "$work/rotated"
 }
 
@@ -214,9 +220,10 @@ read_logs() {
     awk "$tidy"'{ print tidied($0) }' "$work/own-logs" > "$work/whole-logs"
     while IFS= read -r path; do log_family "$path" whole; done < "$work/whole-logs"
     while IFS= read -r path; do log_family "$path" syslog; done < "$work/syslog-logs"
+    log_family /var/log/audit/audit.log audit
+    read_families
     sort -u "$work/whole-logs" "$work/syslog-logs" > "$work/listing"
     listing log-files 'configuration of sudo and syslog'
-    log_family /var/log/audit/audit.log audit
     read_login_records
     read_journal
     fetch

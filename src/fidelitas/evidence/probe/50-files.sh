@@ -47,14 +47,21 @@ with_attributes() {
         gap 'file capabilities' 'there is neither getfattr nor getcap to read them with' 'which programs hold capabilities'
     fi
 }
-search_gnu() { # in one pass: find(1) of GNU prints to two places
+# What a private key is called, or what lies beside one.
+key_names='( -name id_* -o -name *_rsa -o -name *_dsa -o -name *_ecdsa -o -name *_ed25519 -o -name *key -o -name *.pem -o -name *.ppk -o -name *.pub -o -name identity )'
+# shellcheck disable=SC2086 # a word each
+search_gnu() { # in one pass: find(1) of GNU prints to three places; it would ask for names before sizes, but for the -prune between, which does nothing to files
     find ".$1" -xdev -type f \( -perm /6111 \( -perm /6000 -fprintf "$work/set-id.part" '%m %U %G %s %T@ %p\0' , -perm /111 -print0 \) , \
-        -size "+${least_copy}c" -size "-${most_copy}c" \( ! -user 0 -o -perm /044 \) ! -path './proc/*' \( ! -path './usr/*' -o -path './usr/local/*' \) -fprintf "$work/copies.part" '%p\0' \) 2>> "$work/find.errors" | with_attributes
+        -size "+${least_copy}c" -size "-${most_copy}c" \( ! -user 0 -o -perm /044 \) -prune ! -path './proc/*' \( ! -path './usr/*' -o -path './usr/local/*' \) -fprintf "$work/copies.part" '%U %p\0' , \
+        -size -16385c -size +60c -prune $key_names ! -path './proc/*' \( ! -path './usr/*' -o -path './usr/local/*' \) ! -path './etc/ssh/*' -fprintf "$work/keys.part" '%U %p\0' \) 2>> "$work/find.errors" | with_attributes
 }
+of_nobody() { tr '\n\0' '\036\n' | sed 's/^/- /' | tr '\036\n' '\n\0'; }
+# shellcheck disable=SC2086
 search_small() {
     find ".$1" -xdev -type f -perm /111 -print0 2>> "$work/find.errors" | with_attributes
     find ".$1" -xdev -type f -perm /6000 ! -path "*$newline*" -exec stat -c '%a %u %g %s %Y %n' {} \; 2>/dev/null | tr '\n' '\0' > "$work/set-id.part"
-    find ".$1" -xdev -type f -size "+${least_copy}c" -size "-${most_copy}c" \( ! -user 0 -o -perm /044 \) ! -path './proc/*' \( ! -path './usr/*' -o -path './usr/local/*' \) -print0 2>/dev/null > "$work/copies.part"
+    find ".$1" -xdev -type f -size "+${least_copy}c" -size "-${most_copy}c" \( ! -user 0 -o -perm /044 \) ! -path './proc/*' \( ! -path './usr/*' -o -path './usr/local/*' \) -print0 2>/dev/null | of_nobody > "$work/copies.part"
+    find ".$1" -xdev -type f -size -16385c -size +60c $key_names ! -path './proc/*' \( ! -path './usr/*' -o -path './usr/local/*' \) ! -path './etc/ssh/*' -print0 2>/dev/null | of_nobody > "$work/keys.part"
     if [ -n "$(find ".$1" -xdev -type f -perm /6000 -path "*$newline*" 2>/dev/null | head -n 1)" ]; then
         gap 'setuid files' 'there are some whose names hold a line break, which this find cannot tell apart' 'which programs make their user root'
     fi
@@ -66,20 +73,21 @@ search_files() {
         gap 'setuid files and capabilities' 'the file systems were not searched (--no-file-scan)' 'which programs make their user root'
         return 0
     fi
-    : > "$work/skipped"; : > "$work/copies.0"
+    : > "$work/skipped"; : > "$work/copies.0"; : > "$work/keys.0"
     # A copy of the shadow file is about as long as that; older ones are shorter.
     shadow_size=$(awk -F '\037' '$1 == "/etc/shadow" { print $6 + 0; exit }' "$work/states")
     shadow_size=${shadow_size:-0} least_copy=$((shadow_size / 2)) most_copy=$((shadow_size + shadow_size / 4 + 200))
     places_to_search > "$work/places"
     : > "$work/set-id"; : > "$work/attributes"; : > "$work/capabilities"; : > "$work/find.errors"; : > "$work/searched"
     while IFS= read -r place; do
-        rm -f "$work/set-id.part" "$work/copies.part"
+        rm -f "$work/set-id.part" "$work/copies.part" "$work/keys.part"
         if [ "$gnu" = true ]; then search=search_gnu; else search=search_small; fi
         if within "$SEARCH_TIME" "$search" "$place" < /dev/null; then printf '%s\n' "$place" >> "$work/searched"
         else gap "$place" "was not searched to its end within $SEARCH_TIME seconds" 'which programs make their user root, or hold capabilities'
         fi
         cat "$work/set-id.part" >> "$work/set-id" 2>/dev/null
         cat "$work/copies.part" >> "$work/copies.0" 2>/dev/null
+        cat "$work/keys.part" >> "$work/keys.0" 2>/dev/null
     done < "$work/places"
     tr '\0\n' '\n\001' < "$work/set-id" | awk -v most="$OWNER_MANY" -v all="$SET_ID_MANY" -v gaps="$work/gaps" '{
         at = index($0, " ./"); path = substr($0, at + 2)

@@ -40,28 +40,13 @@ hooks_named() {
         }'
 }
 read_hooks() {
-    # Where each folder leads is known from one look.
-    printf '%s\n' "$HOOKS" | tr ' ' '\n' | grep '^/' > "$work/hook-folders"
-    walk "$work/hook-folders"
-    : > "$work/hook-paths"
-    # Those that are there, each with its depth.
-    printf '%s\n' "$HOOKS" | tr ' ' '\n' | awk 'NR % 2 { folder = $0; next } { print folder "\037" $0 }' > "$work/hook-depths"
-    awk -F '\037' -v OFS='\037' 'FILENAME == ARGV[1] { if ($2 == "d" && $4 == "") real[$1] = $3; next } $1 in real { print $1, $2, real[$1] }' \
-        "$work/walked" "$work/hook-depths" > "$work/hooks-there"
-    # One search for those of one depth; what it finds is called by the folder that was asked for.
-    for hook_depth in 1 2 3; do
-        awk -F '\037' -v depth="$hook_depth" '$2 == depth { printf ".%s%c", $3, 0 }' "$work/hooks-there" > "$work/hooks.0"
-        [ -s "$work/hooks.0" ] || continue
-        hook_names() { xargs -0 sh -c 'depth=$1; shift; exec find "$@" -mindepth 1 -maxdepth "$depth" ! -type d ! -name "*.dpkg-*" ! -name "*~" -print0' find "$hook_depth" < "$work/hooks.0" 2>/dev/null; }
-        within 60 hook_names | tr '\n\0' '\036\n' | sed 's/^\.//' | awk -F '\037' -v most="$MANY" '
-            FILENAME == ARGV[1] { name[$3] = $1; next }
-            /[\036\037]/ { next }
-            {
-                folder = $0
-                while (folder != "" && !(folder in name)) sub(/[\/][^\/]*$/, "", folder)
-                if (folder != "" && ++count[folder] <= most) print name[folder] substr($0, length(folder) + 1)
-            }' "$work/hooks-there" -
-    done >> "$work/hook-paths"
+    for hook in $HOOKS; do
+        case $hook in
+            /*) hook_folder=$hook ;;
+            *) rule '' '' '' "$hook" "$hook_folder" '*' ;;
+        esac
+    done
+    paths_found > "$work/hook-paths"
     for path in $HOOK_FILES; do printf '%s\n' "$path"; done >> "$work/hook-paths"
     sort -u "$work/hook-paths" > "$work/hook-sorted"
     walk "$work/hook-sorted"

@@ -54,12 +54,12 @@ read_named() {
         sources_of "$POLICIES|$JOBS" yes
         named_paths "$LOOK_LIMIT" "$LOOK_LIMIT"
         programs_in_folders | head -n "$LOOK_LIMIT"
-        deciding_paths
         cat "$work/interesting" 2>/dev/null
     } | sort -u > "$work/roots-names"
+    deciding_paths > "$work/deciding"
     sources_of "$POLICIES|$JOBS" no
     named_paths "$LOOK_LIMIT" "$LOOK_EACH" > "$work/others-names"
-    sort -u "$work/roots-names" "$work/others-names" | V="look${separator}0$separator" awk '{ print ENVIRON["V"] "\037" $0 }' >> "$work/wanted"
+    sort -u "$work/roots-names" "$work/deciding" "$work/others-names" | V="look${separator}0$separator" awk '{ print ENVIRON["V"] "\037" $0 }' >> "$work/wanted"
     : > "$work/first-lines"
     V="first$separator$SUM_LIMIT$separator" awk '{ print ENVIRON["V"] "\037" $0 }' "$work/roots-names" >> "$work/wanted"
     fetch

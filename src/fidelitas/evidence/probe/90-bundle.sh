@@ -14,11 +14,15 @@ read_access_lists() {
 
 # collect: everything, in the order of what matters most, since the deadline may come before the end.
 collect() {
-    for phase in read_accounts read_policy read_jobs read_logins read_running read_versions search_files read_open read_hooks read_named read_passwords read_access_lists read_logs; do
+    watch < /dev/null > /dev/null 2>&1 &
+    watcher=$!
+    for phase in read_accounts read_policy read_jobs read_logins read_running read_versions search_files read_open read_hooks read_named read_passwords read_keys read_access_lists read_logs; do
         printf '%s\n' "$phase" > "$work/phase"
         "$phase"
     done
     printf 'complete\n' > "$work/phase"
+    kill -TERM "$watcher"
+    wait "$watcher" 2>/dev/null
 }
 phase_gap() {
     read -r phase < "$work/phase" || phase=read_accounts
@@ -28,7 +32,7 @@ phase_gap() {
         read_jobs) weakens='what root runs, who can log in, which programs make their user root' ;;
         read_logins | read_running) weakens='who can log in, which programs make their user root, who can replace what root runs' ;;
         read_versions | search_files) weakens='which programs make their user root, who can replace what root runs' ;;
-        read_open | read_hooks | read_named | read_passwords | read_access_lists) weakens='who can replace what root runs, who used privileges' ;;
+        read_open | read_hooks | read_named | read_passwords | read_keys | read_access_lists) weakens='who can replace what root runs, who used privileges' ;;
         *) weakens='who used privileges' ;;
     esac
     gap 'the rest of the host' "$1" "$weakens"
@@ -133,7 +137,7 @@ pack() {
 }
 
 # The work is done by a process of its own, so that a signal is answered at once and ends all of it.
-: > "$work/phase"
+: > "$work/phase"; : > "$work/watched"
 collect < /dev/null &
 worker=$!
 start_alarm "$deadline" "$worker" "$work/late"

@@ -33,7 +33,7 @@ from fidelitas.languages.lines import lines_of
 from fidelitas.languages.linux.cron import read_anacrontab, read_crontab, runs_in_folder
 from fidelitas.languages.linux.delegations import read_doas, read_exports, read_library_folders, read_path_lines, read_polkit_rules
 from fidelitas.languages.linux.hooks import read_hook, script_job
-from fidelitas.languages.linux.keys import read_authorized_keys
+from fidelitas.languages.linux.keys import public_fingerprint, read_authorized_keys
 from fidelitas.languages.linux.pam import read_lent_groups, read_pam_service
 from fidelitas.languages.linux.polkit_actions import read_local_authority, read_polkit_actions
 from fidelitas.languages.linux.services import read_capabilities, read_device_rules, read_open_service
@@ -82,13 +82,21 @@ def _anybodys(word: str) -> str:
     return pattern if pattern.startswith(("/", "*")) else f"*/{pattern}"
 
 
+def _key_row(row: str) -> tuple[str, str]:
+    """Return the path of a private key and the digits of its public half, which older probes do not print."""
+    path, tab, digits = row.rpartition("\t")
+    return (path, digits) if tab else (row, "")
+
+
 def private_key_fingerprints(evidence: HostEvidence) -> frozenset[str]:
-    """Return the fingerprints of the private keys that are stored on a host, as far as their public halves lie beside them."""
-    found = set()
+    """Return the fingerprints of the private keys that are stored on a host, as far as their public halves are known."""
+    found: set[str | None] = set()
     for row in decode(evidence.listings.get("private-keys", b"")).split("\n"):
-        public = evidence.files.get(f"{row.partition(chr(9))[2]}.pub", b"")
+        path, digits = _key_row(row.partition("\t")[2])
+        public = evidence.files.get(f"{path}.pub", b"")
         found |= {key.fingerprint for key in read_authorized_keys(decode(public), Place(evidence.subject, "")).entries[:1]}
-    return frozenset(found)
+        found.add(public_fingerprint(digits))
+    return frozenset(one for one in found if one)
 
 
 class AccessReader:
@@ -151,14 +159,15 @@ class AccessReader:
                 yield path, parsed.entries
 
     def _private_keys(self) -> Iterator[PrivateKey]:
-        for state, path in self._rows("private-keys"):
+        for state, row in self._rows("private-keys"):
+            path, digits = _key_row(row)
             public = self._files.text(f"{path}.pub")
             entries = read_authorized_keys(public, self._place(f"{path}.pub")).entries if public else ()
             key = entries[0] if entries else None
             yield PrivateKey(
                 path=path,
                 encrypted=state == "encrypted",
-                fingerprint=key.fingerprint if key else None,
+                fingerprint=public_fingerprint(digits) or (key.fingerprint if key else None),
                 comment=key.comment if key else None,
             )
 

@@ -12,9 +12,10 @@ from collections.abc import Iterator
 from fidelitas.facts import AuthorizedKey, Place
 from fidelitas.languages.lines import Broken, Line, Parsed, read_lines
 
-__all__ = ["read_authorized_keys"]
+__all__ = ["public_fingerprint", "read_authorized_keys"]
 
 _KEY = re.compile(r"(?P<kind>(?:sk-)?(?:ssh|ecdsa)-[A-Za-z0-9@.-]+)[ \t]+(?P<blob>[A-Za-z0-9+/]+={0,2})(?:[ \t]+(?P<comment>.*))?\Z")
+_DIGITS = re.compile(r"[0-9a-f]+")
 _OPTION = re.compile(r'(?P<name>[A-Za-z0-9@.-]+)(?:="(?P<value>(?:[^"\\]|\\.)*)")?')
 
 
@@ -42,12 +43,28 @@ def _entry(line: Line) -> AuthorizedKey | None:
     names = {name for name, _ in options}
     return AuthorizedKey(
         key_type=key["kind"],
-        fingerprint="SHA256:" + base64.b64encode(hashlib.sha256(blob).digest()).decode().rstrip("="),
+        fingerprint=_fingerprint(blob),
         comment=(key["comment"] or "").strip() or None,
         options=tuple(options),
         authority="cert-authority" in names,
         place=line.place(),
     )
+
+
+def _fingerprint(blob: bytes) -> str:
+    return "SHA256:" + base64.b64encode(hashlib.sha256(blob).digest()).decode().rstrip("=")
+
+
+def public_fingerprint(digits: str) -> str | None:
+    """Return the fingerprint of a public key, given as hexadecimal digits (RFC 4253, section 6.6); None where it is not a whole one."""
+    if not _DIGITS.fullmatch(digits) or len(digits) % 2:
+        return None
+    blob = bytes.fromhex(digits)
+    fields, at = 0, 0
+    while at < len(blob):
+        at += 4 + int.from_bytes(blob[at : at + 4])
+        fields += 1
+    return _fingerprint(blob) if at == len(blob) and fields >= 2 else None
 
 
 def _options_end(text: str) -> int:

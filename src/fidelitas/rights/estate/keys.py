@@ -1,6 +1,6 @@
 """Roads from host to host: a private key that lies on one, and opens an account of another.
 
-Whoever is the account in whose home the key lies, or root there, is the other account too; and from there perhaps a third.
+Whoever can read the key there, or become an account that can, is the other account too; and from there perhaps a third.
 """
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
@@ -10,6 +10,7 @@ from fidelitas.facts import Place, PrivateKey
 from fidelitas.rights.accounts.identity import Identity
 from fidelitas.rights.graph.links import By, Holding, Link, LinkKind, Mechanism, Principal, PrincipalKind, Right, RightKind, Strength
 from fidelitas.rights.graph.paths import LinkPath, holding_of
+from fidelitas.rights.linux.files import readers
 from fidelitas.rights.linux.host import HostRights
 from fidelitas.rights.linux.nodes import Nodes
 from fidelitas.rights.linux.ssh import KeyGrant, key_name
@@ -64,14 +65,14 @@ def _paths(hosts: Iterable[HostRights]) -> dict[_At, list[_KeyPath]]:
 
 
 def _private_keys(host: HostRights) -> Iterator[tuple[Identity, PrivateKey]]:
-    """Yield the private keys whose public half is known, each with the account that owns the file."""
+    """Yield the private keys whose public half is known, each with every account that can read the file."""
     keys = [key for key in host.private_keys if key.fingerprint]
     states = host.facts.states if keys else {}
     for key in keys:
         state = states.get(key.path)
-        owner = host.population.by_uid(state.uid) if state is not None and state.uid is not None else None
-        if owner is not None:
-            yield owner, key
+        able = readers(key.path, states)
+        if able or (state is not None and state.uid == 0):
+            yield from ((who, key) for who in host.population.effective if who.uid == 0 or able.include(who))
 
 
 def _links(host: HostRights, owner: Identity, key: PrivateKey, other: HostRights, who: Identity, key_grant: KeyGrant) -> LinkPath:

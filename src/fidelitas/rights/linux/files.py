@@ -4,13 +4,13 @@ Knows permissions; not what the file is for.  A file's owner counts as able to w
 """
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from posixpath import dirname
 
 from fidelitas.facts import AccessTag, FileKind, FileState
 from fidelitas.rights.linux.population import Identity, Population
 
-__all__ = ["Writers", "above", "is_link", "readers", "runners", "writers", "writers_told"]
+__all__ = ["Writers", "above", "is_link", "readers", "readers_told", "runners", "writers", "writers_told"]
 
 _RUN, _WRITE, _READ = 1, 2, 4
 
@@ -108,11 +108,25 @@ def writers_told(state: FileState | None, population: Population) -> str:
         return f"belongs to {_account(state.uid, population)} {mode}"
     if found.everybody:
         return f"is writable by everyone {mode}"
-    groups = [population.group_names.get(gid) for gid in sorted(found.gids)]
-    listed = [_account(uid, population) for uid in sorted(found.uids)]
-    listed += [f"group {name}" if name else f"the group with gid {gid}" for name, gid in zip(groups, sorted(found.gids), strict=True)]
     by = " by its access control list" if state.access else f" {mode}"
-    return f"is writable by {', '.join(listed)}{by}"
+    return f"is writable by {_named(found, population)}{by}"
+
+
+def readers_told(path: str, states: Mapping[str, FileState], population: Population) -> str:
+    """Return who besides root and its owner can read a file, by name; nothing where nobody can."""
+    state, found = states.get(path), readers(path, states)
+    owner = state.uid if state is not None else None
+    return _named(replace(found, uids=found.uids - {owner}), population)
+
+
+def _named(who: Writers, population: Population) -> str:
+    if who.everybody:
+        return "everyone"
+    listed = [_account(uid, population) for uid in sorted(who.uids)]
+    for gid in sorted(who.gids):
+        name = population.group_names.get(gid)
+        listed.append(f"group {name}" if name else f"the group with gid {gid}")
+    return ", ".join(listed)
 
 
 def _account(uid: int, population: Population) -> str:

@@ -11,7 +11,18 @@ from fidelitas.facts import AuthorizedKey, HostFacts, Logins, SshdSetting
 from fidelitas.patterns import wildcard_matches
 from fidelitas.rights.linux.population import Identity, Login, Population
 
-__all__ = ["Effective", "KeyGrant", "is_elsewhere", "key_files", "key_grants", "key_name", "may_connect", "sshd_for", "with_keys"]
+__all__ = [
+    "Effective",
+    "KeyGrant",
+    "is_elsewhere",
+    "key_files",
+    "key_grants",
+    "key_name",
+    "may_connect",
+    "named_files",
+    "sshd_for",
+    "with_keys",
+]
 
 # sshd_config(5), as OpenSSH 9 has them.
 _DEFAULTS = {
@@ -186,8 +197,13 @@ def _conditions(key: AuthorizedKey) -> Iterator[str]:
 
 def key_files(effective: Effective, who: Identity) -> Iterator[str]:
     """Yield the files in which sshd looks for an account's keys."""
+    yield from named_files(effective.values["authorizedkeysfile"], who)
+
+
+def named_files(words: str, who: Identity) -> Iterator[str]:
+    """Yield the files of an account that a setting names (sshd_config(5), TOKENS); relative ones are below its home."""
     home = who.account.home if who.account else "/"
-    for word in effective.values["authorizedkeysfile"].split():
+    for word in words.split():
         if word.lower() == "none":
             continue
         path = word.replace("%%", "\0").replace("%u", who.name).replace("%h", home).replace("%U", str(who.uid)).replace("\0", "%")
