@@ -12,6 +12,7 @@ import stat
 import subprocess
 import tomllib
 from collections.abc import Iterator
+from importlib.resources import files
 from pathlib import Path
 from typing import Any
 
@@ -195,3 +196,28 @@ def test_who_is_said_to_gain_a_right_gains_it(row: Row, planted: Path, survey: A
         assert held, "not said"
     else:
         assert not sure, held
+
+
+_PROGRAMS = tomllib.loads(files("fidelitas.rights.linux").joinpath("data/programs.toml").read_text("utf-8"))["program"]
+HARMLESS = sorted(
+    {name for entry in _PROGRAMS if entry.get("right") == "none" for name in entry["name"]} - {"[", "sleep", "yes", "tzselect"}
+)
+
+
+def test_programs_that_are_said_to_give_nothing_show_and_change_no_file(fresh: Path) -> None:
+    """Each is given a file in the ways in which programs take one, with a deadline; what it says has nothing of it."""
+    script = f"""
+        set +e; cd /tmp; secret=MADE-UP; secret=$secret-SECRET
+        printf "root:$secret:19000:0:99999:7:::\\n$secret a b\\nx = $secret\\n" > s; cp s before
+        for p in {" ".join(HARMLESS)}; do
+            command -v $p > /dev/null || continue
+            echo "RAN $p"
+            for o in "" -c -f -F -i -o -r -R -t -w -d --file= --config= --output= --files0-from=; do
+                case $o in *=) timeout 1 $p ${{o}}s ;; *) timeout 1 $p $o s ;; esac < /dev/null > said 2>&1
+                grep -q "$secret" said && echo "SHOWS $p $o"
+            done
+            cmp -s s before || {{ echo "CHANGES $p"; cp before s; }}
+        done"""
+    said = in_root(fresh, {"name": "harmless", "account": "root"}, script, before='mount -t tmpfs none "$R/tmp";').stdout.split("\n")
+    assert len([line for line in said if line.startswith("RAN ")]) >= 60
+    assert [line for line in said if line and not line.startswith("RAN ")] == []

@@ -356,7 +356,7 @@ def test_who_may_do_what_with_a_table_is_what_the_server_lets_them_do(server: Se
         if chance.random() < 0.3:
             server.run(f"grant objects_role to {name}", f"set default role objects_role for {name}")
     found = rights(server)
-    told = {(str(one.principal), str(one.right).partition(" ")[0].upper()) for one in found.on("shop_a", "t")}
+    told = {(str(one.principal), str(one.right).partition(" ")[0].upper()) for one in found.on("shop_a/t")}
     disagreements = [
         (number, privilege, target)
         for number in range(40)
@@ -366,7 +366,7 @@ def test_who_may_do_what_with_a_table_is_what_the_server_lets_them_do(server: Se
     ]
     server.run(*(f"drop user {name}" for name in names), "drop role objects_role", "drop database shop_a")
     assert not disagreements
-    assert not found.on("nowhere", "t")
+    assert not found.on("nowhere/t")
 
 
 def tried(server: Server, user: str, statement: str) -> bool:

@@ -61,13 +61,10 @@ def test_who_is_connected_and_which_account_a_connection_gets(estate: Estate) ->
     gets = asked(estate, "which-account", "catalogue-db", "sanna", "10.20.3.7", "--format", "json")
     check_schema("admission", gets.json)
     assert (gets.status, gets.json["account"]) == (0, "sanna@10.20.%")
-    for tls, method in (("--tls", "scram-sha-256"), ("--no-tls", "trust")):
-        assert (
-            asked(estate, "which-account", "tides-db", "svc_legacy", "10.20.9.4", "--database", "tides", tls, "--format", "json").json[
-                "method"
-            ]
-            == method
-        )
+    for tls, method in (("--tls", None), ("--no-tls", "trust")):  # with a password that is kept as md5 scram-sha-256 cannot be answered
+        words = ("which-account", "tides-db", "svc_legacy", "10.20.9.4", "--database", "tides", tls, "--format", "json")
+        assert asked(estate, *words).json["method"] == method
+    assert asked(estate, "which-account", "tides-db", "emre", "10.20.9.4").status == 0
     assert asked(estate, "which-account", "tides-db", "nobody", "10.20.9.4").status == 1
     for words in (("tern", "noor", "10.0.0.1"), ("tides-db", "noor", "not-an-address")):
         ran = asked(estate, "which-account", *words)

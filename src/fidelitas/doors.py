@@ -6,7 +6,7 @@ from typing import Any
 
 from fidelitas.facts import Place
 from fidelitas.rights import DatabaseRights, MariadbRights, SubjectRights
-from fidelitas.rights.postgresql.login_paths import first_rule
+from fidelitas.rights.postgresql.login_paths import first_rule, hindrance
 
 __all__ = ["Admission", "admission"]
 
@@ -30,8 +30,13 @@ def admission(server: SubjectRights, user: str, address: str, database: str | No
     if isinstance(server, MariadbRights):
         return _mariadb(server, user, address)
     if isinstance(server, DatabaseRights):
-        return _postgresql(server, user, _address(address), database or user, tls=tls)
+        return _postgresql(server, user, _address(address), database or _database(server, user), tls=tls and server.facts.ssl)
     return None
+
+
+def _database(server: DatabaseRights, user: str) -> str:
+    """Return the database that is meant where none is stated: that of the user's name, else the one that every server has."""
+    return user if user in server.facts.databases else "postgres"
 
 
 def _address(text: str) -> IPv4Address | IPv6Address | None:
@@ -60,8 +65,9 @@ def _postgresql(server: DatabaseRights, user: str, address: Any, database: str, 
     rule = first_rule(server.facts, server.privileges, user, address, database, tls=tls)
     if rule is None:
         return Admission(account=None, method=None, why="no rule of access is for it", place=None)
-    if rule.method == "reject":
-        return Admission(account=None, method=None, why="the first rule that fits rejects it", place=rule.place)
-    if not role.login:
-        return Admission(account=None, method=None, why=f"role {user} may not log in (NOLOGIN)", place=role.place)
+    if database not in server.facts.databases:
+        return Admission(account=None, method=None, why=f"there is no database {database}", place=rule.place)
+    why = hindrance(server.facts, server.privileges, role, rule, database)
+    if why:
+        return Admission(account=None, method=None, why=why, place=rule.place)
     return Admission(account=user, method=rule.method, why="the first rule of access that fits decides", place=rule.place)

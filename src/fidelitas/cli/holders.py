@@ -4,11 +4,10 @@ import click
 
 from fidelitas.cli.complete import accounts, subjects
 from fidelitas.cli.gaps import tell_gaps
-from fidelitas.cli.names import unknown_name
+from fidelitas.cli.names import refuse_unknown, unknown_name
 from fidelitas.cli.output import Output, format_option
 from fidelitas.cli.source import Source, source_options
-from fidelitas.errors import RequestError
-from fidelitas.reports.holders import Filter, holders_report, is_right, object_rows, right_names, selected
+from fidelitas.reports.holders import Filter, holders_report, is_right, right_names, rows_on
 from fidelitas.rights import Strength
 
 
@@ -17,10 +16,12 @@ from fidelitas.rights import Strength
 @click.option("--right", metavar="RIGHT", help="Only this right, or this kind: root, run-as, run-as-group, command.")
 @click.option(
     "--on",
-    "subject",
+    "places",
+    multiple=True,
     shell_complete=subjects,
     metavar="SUBJECT[/DATABASE[/OBJECT]]",
-    help="Only on this subject; of a database server also who may do what with a database, or a table, function or schema of it.",
+    help="Only on this subject; of a database server also who may do what with a database, or a table, function or other object of it. May "
+    "be repeated.",
 )
 @click.option("--strength", type=click.Choice([str(strength) for strength in Strength]), help="Only of this strength.")
 @click.option("--each", is_flag=True, help="Every holding in its own row.")
@@ -30,7 +31,7 @@ from fidelitas.rights import Strength
 def command(
     account: str | None,
     right: str | None,
-    subject: str | None,
+    places: tuple[str, ...],
     strength: str | None,
     source: Source,
     output: Output,
@@ -44,21 +45,15 @@ def command(
     itself grants it; certain, a documented mechanism turns it into the right; conditional, it depends on a secret or on what was not
     read.
     """
-    subject, _, inside = (subject or "").partition("/")
-    hosts = source.audit(subject or None).subjects
-    chosen = Filter(account=account, right=right, strength=strength)
+    asked = [(subject, path) for subject, _, path in (place.partition("/") for place in places)]
+    names = sorted({subject for subject, _ in asked})
+    hosts = [host for name in names for host in source.audit(name).subjects] if names else source.audit().subjects
     if account is not None and not any(host.knows(account) for host in hosts):
         raise unknown_name("no subject has an account, group or role", account, (name for host in hosts for name in host.names()))
     if right is not None and not is_right(right, hosts):
         raise unknown_name("there is no right", right, right_names(hosts))
-    if inside:
-        database, _, name = inside.partition("/")
-        every = object_rows(hosts, database, name)
-        if not every:
-            raise RequestError(f'{subject} has no database or object "{inside}" that is in evidence', hint="Such as shop/app.payments.")
-        rows = [(host, holding) for host, holding in every if chosen.matches(host, holding)]
-    else:
-        rows = selected(hosts, chosen)
+    refuse_unknown(hosts, asked)
+    rows = rows_on(hosts, asked, Filter(account=account, right=right, strength=strength))
     told = source.provenance({host.subject: host for host, _ in rows}.values())
     output.report(holders_report(rows, told, each=each, matrix=matrix), of=hosts)
     tell_gaps(hosts)

@@ -3,9 +3,20 @@
 import difflib
 from collections.abc import Iterable, Sequence
 
-from fidelitas.errors import RequestError
+from fidelitas.errors import ReadError, RequestError
+from fidelitas.reports.holders import lacking
+from fidelitas.rights import SubjectRights
 
-__all__ = ["unknown_name", "unknown_subject"]
+__all__ = ["refuse_unknown", "unknown_name", "unknown_subject"]
+
+
+def refuse_unknown(hosts: Sequence[SubjectRights], places: Sequence[tuple[str, str]]) -> None:
+    """Raise the error that an object of a database is not known, or could not be read, where one is not; places are subject and path."""
+    lack = lacking(hosts, places)
+    if lack is not None and lack.unread:
+        raise ReadError(lack.why)
+    if lack is not None:
+        raise RequestError(lack.why, hint="Such as shop/app.payments; a name with odd characters in the server's quoting.")
 
 
 def unknown_subject(subject: str | None, known: Sequence[str]) -> RequestError:

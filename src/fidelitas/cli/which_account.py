@@ -15,7 +15,7 @@ from fidelitas.reports.admission import admission_report
 @click.argument("server", shell_complete=subjects)
 @click.argument("user")
 @click.argument("address")
-@click.option("--database", metavar="NAME", help="To which database, of PostgreSQL.  [default: USER]")
+@click.option("--database", metavar="NAME", help="To which database, of PostgreSQL.  [default: USER, or postgres]")
 @click.option("--tls/--no-tls", default=True, help="Whether the connection is encrypted, for PostgreSQL.  [default: --tls]")
 @source_options
 @format_option

@@ -4,7 +4,7 @@ import click
 
 from fidelitas.cli.complete import accounts, subjects
 from fidelitas.cli.gaps import tell_gaps
-from fidelitas.cli.names import unknown_name
+from fidelitas.cli.names import refuse_unknown, unknown_name
 from fidelitas.cli.output import Output, format_option
 from fidelitas.cli.source import Source, source_options
 from fidelitas.reports.why import why_report
@@ -12,21 +12,24 @@ from fidelitas.reports.why import why_report
 
 @click.command
 @click.argument("account", shell_complete=accounts)
-@click.argument("subject", required=False, shell_complete=subjects)
+@click.argument("place", required=False, metavar="[SUBJECT[/DATABASE/OBJECT]]", shell_complete=subjects)
 @source_options
 @format_option
-def command(account: str, subject: str | None, source: Source, output: Output) -> None:
+def command(account: str, place: str | None, source: Source, output: Output) -> None:
     """Show every route by which ACCOUNT has an elevated right, link by link, each with file and line.
 
     If the logs record it, also since when, by whom, and in which log line.
 
-    ACCOUNT may also be a group, as %NAME, or "any account".  Without SUBJECT all hosts are shown that know it.
+    ACCOUNT may also be a group, as %NAME, or "any account".  Without SUBJECT all hosts are shown that know it.  With an object of a
+    database: what ACCOUNT may do with it, and by which routes.
     """
-    hosts = source.audit(subject).subjects
+    subject, _, path = (place or "").partition("/")
+    hosts = source.audit(subject or None).subjects
     known = [host for host in hosts if host.knows(account)]
     if not known:
         raise unknown_name(
             "no subject in evidence has an account, group or role", account, (name for host in hosts for name in host.names())
         )
-    output.report(why_report(account, known, source.provenance(known)), of=known)
+    refuse_unknown(known, [(subject, path)])
+    output.report(why_report(account, known, source.provenance(known), path), of=known)
     tell_gaps(known)

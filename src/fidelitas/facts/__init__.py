@@ -41,8 +41,10 @@ from fidelitas.facts.database import (
     DatabaseRole,
     DatabaseSession,
     DefaultPrivilege,
+    IdentityMap,
     RoleMembership,
     Routine,
+    RowPolicy,
     UserMapping,
 )
 from fidelitas.facts.delegations import Delegations, DoasRule, NfsExport, OpenService, PolkitAction, PolkitRule, SubordinateRange, Trust
@@ -126,6 +128,7 @@ __all__ = [
     "Group",
     "GroupShadow",
     "HostFacts",
+    "IdentityMap",
     "Job",
     "JobKind",
     "KeptPassword",
@@ -164,6 +167,7 @@ __all__ = [
     "RoleGrant",
     "RoleMembership",
     "Routine",
+    "RowPolicy",
     "SearchFolder",
     "SecuredPath",
     "SecurityDescriptor",

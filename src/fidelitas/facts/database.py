@@ -1,5 +1,6 @@
 """What a database service states about its roles: attributes, memberships, grants, owners, and what lets a connection in."""
 
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from datetime import datetime
 
@@ -15,8 +16,10 @@ __all__ = [
     "DatabaseRole",
     "DatabaseSession",
     "DefaultPrivilege",
+    "IdentityMap",
     "RoleMembership",
     "Routine",
+    "RowPolicy",
     "UserMapping",
 ]
 
@@ -54,7 +57,7 @@ class RoleMembership:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class DatabaseObject:
-    """A table, sequence, function or schema, and who owns it; `database` is empty for what is the server's."""
+    """An object of any kind, and who owns it; `database` is empty for what is the server's."""
 
     database: str
     object_kind: str
@@ -62,6 +65,21 @@ class DatabaseObject:
     name: str
     owner: str
     row_security: bool = False
+    forced: bool = False  # row security is for its owner, too
+    place: Place = field(compare=False)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class RowPolicy:
+    """A policy of row security; `roles` holds "" for everybody, `command` is a letter as in pg_policy, ``*`` for all."""
+
+    database: str
+    schema: str
+    table: str
+    name: str
+    permissive: bool
+    command: str
+    roles: tuple[str, ...]
     place: Place = field(compare=False)
 
 
@@ -131,6 +149,19 @@ class AccessRule:
     netmask: str
     method: str
     options: tuple[str, ...] = ()
+    # Names in quotation marks, which take a special meaning from them.
+    quoted_databases: tuple[str, ...] = ()
+    quoted_roles: tuple[str, ...] = ()
+    place: Place = field(compare=False)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class IdentityMap:
+    """A line of pg_ident.conf: whom a map lets in as which role; an account that begins with a slash is an expression."""
+
+    map: str
+    account: str
+    role: str
     place: Place = field(compare=False)
 
 
@@ -178,4 +209,9 @@ class DatabaseFacts:
     sessions: tuple[DatabaseSession, ...]
     mappings: tuple[UserMapping, ...]
     databases: tuple[str, ...]
+    closed: frozenset[str] = frozenset()  # databases that let nobody connect (datallowconn), superusers neither
+    full: frozenset[str] = frozenset()  # databases whose connection limit is 0: superusers alone connect
+    identity_maps: tuple[IdentityMap, ...] = ()
+    policies: tuple[RowPolicy, ...] = ()
+    parameters: Mapping[str, str] = field(default_factory=dict)  # those that name what the server runs or loads, as they are set
     gaps: tuple[Gap, ...]

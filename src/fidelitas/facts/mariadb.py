@@ -106,6 +106,7 @@ class MariadbFacts:
     roles: tuple[RoleGrant, ...]
     proxies: tuple[ProxyGrant, ...]
     definers: tuple[DefinerObject, ...]
+    objects: frozenset[tuple[str, str, str]] | None = None  # kind ("table" or "routine"), database, name; None where they were not listed
     in_force: dict[str, frozenset[str]] | None
     databases: tuple[str, ...]
     sessions: tuple[tuple[str, str], ...]

@@ -65,6 +65,7 @@ class _GrantTables(RowReader):
             roles=self.all("roles_mapping", _role),
             proxies=self.all("proxies_priv", _proxy),
             definers=self.all("definers", _definer),
+            objects=self._objects(),
             in_force=self._in_force(),
             databases=tuple(str(row.get("name", "")) for row, _ in self.rows("databases")),
             sessions=tuple((str(row.get("user", "")), str(row.get("host", ""))) for row, _ in self.rows("sessions")),
@@ -94,6 +95,13 @@ class _GrantTables(RowReader):
         for listing in ("db", "tables_priv", "columns_priv", "procs_priv"):
             for row, place in self.rows(listing):
                 yield from self.one(_GRANTS[listing], row, place)
+
+    def _objects(self) -> frozenset[tuple[str, str, str]] | None:
+        if "objects" not in self.evidence.listings:
+            return None
+        return frozenset(
+            (str(row.get("kind", "")), str(row.get("database", "")), str(row.get("name", ""))) for row, _ in self.rows("objects")
+        )
 
     def _in_force(self) -> dict[str, frozenset[str]] | None:
         if "user_privileges" not in self.evidence.listings:

@@ -4,6 +4,7 @@ Knows the columns that the queries of the source ask for; not what follows from 
 only itself.
 """
 
+import re
 from collections.abc import Callable, Mapping
 from typing import Any, TypeVar
 
@@ -16,9 +17,11 @@ from fidelitas.facts import (
     DatabaseRole,
     DatabaseSession,
     DefaultPrivilege,
+    IdentityMap,
     Place,
     RoleMembership,
     Routine,
+    RowPolicy,
     UserMapping,
 )
 from fidelitas.languages.evidence import HostEvidence
@@ -59,7 +62,7 @@ class _Catalogue(RowReader):
             ssl=server.get("ssl") == "on",
             roles=roles,
             memberships=self._all("memberships", lambda row, _, place: _membership(row, inherits, place)),
-            objects=self._all("objects", _object) + self._all("databases", _database),
+            objects=self._all("objects", _object) + self._all("databases", _database) + self._all("tablespaces", _tablespace),
             grants=self._all("grants", _grant) + self._all("cluster-grants", _grant) + self._all("parameter-grants", _grant),
             routines=self._all("routines", _routine),
             defaults=self._all("default-privileges", _default),
@@ -68,6 +71,11 @@ class _Catalogue(RowReader):
             sessions=self._all("sessions", _session),
             mappings=self._all("user-mappings", _mapping),
             databases=tuple(str(row.get("name", "")) for row, _ in self.rows("databases")),
+            closed=frozenset(str(row.get("name")) for row, _ in self.rows("databases") if row.get("connectable") is False),
+            full=frozenset(str(row.get("name")) for row, _ in self.rows("databases") if row.get("connection_limit") == 0),
+            identity_maps=self._all("identity-maps", lambda row, _, place: fact_of(IdentityMap, row, place)),
+            policies=self._all("policies", _policy),
+            parameters={str(row.get("name")): str(row.get("setting") or "") for row, _ in self.rows("host-parameters")},
             gaps=self.gaps,
         )
 
@@ -75,13 +83,14 @@ class _Catalogue(RowReader):
         if "access-rules" not in self.evidence.listings:
             return None
         found = []
+        quoted = {row.get("line"): row for row, _ in self.rows("access-quotes")}
         for row, place in self.rows("access-rules"):
             if row.get("type") is None:
                 why = f"the server cannot read this line: {clipped(escape_control(str(row.get('error'))), 120)}"
                 weakens = "which logins it was meant to allow; after an error a reload keeps the rules from before"
                 self.missing(why, weakens, place, what="rule of access")
             else:
-                found += self.one(_of(_access_rule, ""), row, place)
+                found += self.one(lambda one, at: _access_rule(one, quoted.get(one.get("line"), {}), at), row, place)
         return tuple(found)
 
     def _all(self, listing: str, make: Callable[[Row, str, Place], T]) -> tuple[T, ...]:
@@ -117,11 +126,21 @@ def _membership(row: Row, inherits: Mapping[str, bool], place: Place) -> RoleMem
 
 
 def _object(row: Row, database: str, place: Place) -> DatabaseObject:
-    return fact_of(DatabaseObject, row, place, _KIND, database=database, row_security=bool(row.get("row_security")))
+    return fact_of(
+        DatabaseObject, row, place, _KIND, database=database, row_security=bool(row.get("row_security")), forced=bool(row.get("forced"))
+    )
+
+
+def _policy(row: Row, database: str, place: Place) -> RowPolicy:
+    return fact_of(RowPolicy, row, place, database=database)
+
+
+def _tablespace(row: Row, _: str, place: Place) -> DatabaseObject:
+    return fact_of(DatabaseObject, row, place, database="", object_kind="tablespace", schema="", row_security=False, forced=False)
 
 
 def _database(row: Row, _: str, place: Place) -> DatabaseObject:
-    return fact_of(DatabaseObject, row, place, database="", object_kind="database", schema="", row_security=False)
+    return fact_of(DatabaseObject, row, place, database="", object_kind="database", schema="", row_security=False, forced=False)
 
 
 def _grant(row: Row, database: str, place: Place) -> DatabaseGrant:
@@ -140,10 +159,18 @@ def _default(row: Row, database: str, place: Place) -> DefaultPrivilege:
     return fact_of(DefaultPrivilege, row, place, _KIND, database=database)
 
 
-def _access_rule(row: Row, _: str, place: Place) -> AccessRule:
+# A name in quotation marks in a field of pg_hba.conf.
+_QUOTED = re.compile(r'"([^"]*)"')
+
+
+def _access_rule(row: Row, quoted: Row, place: Place) -> AccessRule:
     line, columns = int(row["line"]), {"databases": "database", "roles": "role"}
     address, netmask = row.get("address") or "", row.get("netmask") or ""
-    return fact_of(AccessRule, row, Place(place.subject, "pg_hba.conf", line), columns, line=line, address=address, netmask=netmask)
+    at = Place(place.subject, "pg_hba.conf", line)
+    databases, roles = (tuple(_QUOTED.findall(str(quoted.get(field) or ""))) for field in ("databases", "roles"))
+    return fact_of(
+        AccessRule, row, at, columns, line=line, address=address, netmask=netmask, quoted_databases=databases, quoted_roles=roles
+    )
 
 
 def _session(row: Row, _: str, place: Place) -> DatabaseSession:

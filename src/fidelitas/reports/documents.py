@@ -4,7 +4,7 @@ from typing import Any
 
 from fidelitas.reports.places import place_document
 from fidelitas.reports.provenance import UNTOLD, Provenance, since_document
-from fidelitas.rights import Holding, Link, Route, SubjectRights
+from fidelitas.rights import Holding, Link, LinkKind, Route, SubjectRights
 
 __all__ = ["holding_document", "route_document"]
 
@@ -51,6 +51,8 @@ def holding_document(host: SubjectRights, holding: Holding, provenance: Provenan
         },
         "right": str(holding.right),
         "strength": str(holding.strength),
+        "how": holding.routes[0].kind.value,
+        "now": any(route.kind is LinkKind.HAS for route in holding.routes),
         "routes": [route_document(route, provenance) for route in holding.routes],
         "routes_not_shown": holding.cut,
     }

@@ -7,12 +7,13 @@ from typing import Any
 from fidelitas.reports.documents import holding_document
 from fidelitas.reports.holder_groups import answer_lines, grouped_tables, password_words
 from fidelitas.reports.holder_matrix import matrix_table
+from fidelitas.reports.object_holders import object_answer, object_tables
 from fidelitas.reports.provenance import UNTOLD, Provenance, since_in_brief
 from fidelitas.reports.report import Part, Report
 from fidelitas.reports.sentences import brief, holder
 from fidelitas.reports.subjects import words_of
 from fidelitas.reports.table import Table
-from fidelitas.rights import Holding, PrincipalKind, RightKind, SubjectRights
+from fidelitas.rights import Holding, Lack, PrincipalKind, RightKind, SubjectRights
 
 __all__ = [
     "Filter",
@@ -20,8 +21,9 @@ __all__ = [
     "holders_report",
     "holders_table",
     "is_right",
-    "object_rows",
+    "lacking",
     "right_names",
+    "rows_on",
     "selected",
 ]
 
@@ -74,14 +76,17 @@ def is_right(name: str, hosts: Iterable[SubjectRights]) -> bool:
 def holders_report(rows: Sequence[Row], provenance: Provenance = UNTOLD, *, each: bool = False, matrix: bool = False) -> Report:
     """Return who holds what: equal holdings together, or `each` in a row of its own, or accounts against subjects as a `matrix`."""
     subjects = dict.fromkeys(host.subject for host, _ in rows)
+    about_objects = bool(rows) and all(holding.right.kind is RightKind.DB_OBJECT for _, holding in rows)
 
     def parts() -> Sequence[Part]:
         if matrix:
             return [matrix_table(rows)]
+        if about_objects and not each:
+            return object_tables(rows)
         return [holders_table(rows, provenance)] if each else grouped_tables(rows, provenance, one_subject=len(subjects) == 1)
 
     return Report(
-        answer=lambda: answer_lines(rows),
+        answer=lambda: object_answer(rows) if about_objects else answer_lines(rows),
         onward=lambda: _onward(rows, list(subjects), each=each),
         parts=parts,
         rows=lambda: [holders_table(rows, provenance, whole=True)],
@@ -146,9 +151,22 @@ def _right_of(holdings: Sequence[Holding], *, name: bool) -> str:
     return str(first) + (f" (+{len(holdings) - 1} more)" if len(holdings) > 1 else "")
 
 
-def object_rows(servers: Iterable[SubjectRights], database: str, name: str) -> list[Row]:
-    """Return who may do what with an object of a database, or with the database itself where no name is given."""
-    return [(server, holding) for server in servers for holding in server.on(database, name)]
+def rows_on(servers: Sequence[SubjectRights], places: Sequence[tuple[str, str]], chosen: Filter) -> list[Row]:
+    """Return the holdings that are asked for on some places, each a subject and ``DATABASE/OBJECT`` or nothing; without any on all."""
+    if not places:
+        return selected(servers, chosen)
+    rows: list[Row] = []
+    for subject, path in dict.fromkeys(places):
+        here = [server for server in servers if server.subject == subject]
+        found = [(server, holding) for server in here for holding in server.on(path)] if path else selected(here, chosen)
+        rows += [(server, holding) for server, holding in found if chosen.matches(server, holding)]
+    return rows
+
+
+def lacking(servers: Sequence[SubjectRights], places: Sequence[tuple[str, str]]) -> Lack | None:
+    """Return why the first of some places is not known that is not."""
+    asked = ((server, path) for subject, path in places if path for server in servers if server.subject == subject)
+    return next((lack for server, path in asked if (lack := server.lacks(path)) is not None), None)
 
 
 def _row(host: SubjectRights, holding: Holding, right: str) -> tuple[str, ...]:

@@ -58,6 +58,8 @@ def _brief_link(link: Link) -> str:
     onward = holder(link.target) if isinstance(link.target, Principal) else ""
     if link.kind is LinkKind.HAS and isinstance(link.target, Principal):
         return mechanism(link) if link.target.kind is PrincipalKind.KEY else onward
+    if link.mechanism is Mechanism.ROLE:
+        return f"SET ROLE {onward}"
     return f"{mechanism(link)} as {onward}" if onward else mechanism(link)
 
 

@@ -7,6 +7,7 @@ from typing import Any
 from fidelitas.reports.blocks import Block, Row
 from fidelitas.reports.documents import holding_document
 from fidelitas.reports.holders import Filter, holders_table, selected
+from fidelitas.reports.object_holders import object_answer
 from fidelitas.reports.provenance import UNTOLD, Provenance, since_line
 from fidelitas.reports.report import Report
 from fidelitas.reports.sentences import asking, link_clause
@@ -21,14 +22,18 @@ __all__ = ["why_blocks", "why_document", "why_report"]
 _MOST_SHOWN = 8
 
 
-def why_report(account: str, hosts: Sequence[SubjectRights], provenance: Provenance = UNTOLD) -> Report:
-    """Return what an account holds on each host and why."""
+def why_report(account: str, hosts: Sequence[SubjectRights], provenance: Provenance = UNTOLD, path: str = "") -> Report:
+    """Return what an account holds on each host and why; with a path, on that object of a database alone."""
+
+    def rows() -> list[tuple[SubjectRights, Holding]]:
+        return [(host, holding) for host in hosts for holding in _held(account, host, path)]
+
     return Report(
-        answer=lambda: standing_on(account, hosts),
+        answer=lambda: object_answer(rows(), account) if path else standing_on(account, hosts),
         onward=lambda: _onward(account, hosts),
-        parts=lambda: why_blocks(account, hosts, provenance),
-        rows=lambda: (holders_table(selected(hosts, Filter(account=account)), provenance, whole=True),),
-        document=lambda: why_document(account, hosts, provenance),
+        parts=lambda: why_blocks(account, hosts, provenance, path),
+        rows=lambda: (holders_table(rows() if path else selected(hosts, Filter(account=account)), provenance, whole=True),),
+        document=lambda: why_document(account, hosts, provenance, path),
     )
 
 
@@ -37,23 +42,26 @@ def _onward(account: str, hosts: Sequence[SubjectRights]) -> list[str]:
     return [f"fidelitas account {shlex.quote(account)}{where}"] if not account.startswith("any ") else []
 
 
-def why_blocks(account: str, hosts: Sequence[SubjectRights], provenance: Provenance = UNTOLD) -> list[Block]:
+def why_blocks(account: str, hosts: Sequence[SubjectRights], provenance: Provenance = UNTOLD, path: str = "") -> list[Block]:
     """Return what an account holds on each host and why, for one that may hold nothing; where logs tell, since when and by whose doing."""
-    return [block for host in hosts for block in _host(account, host, provenance.get(host.subject))]
+    return [block for host in hosts for block in _host(account, host, provenance.get(host.subject), path)]
 
 
-def _host(account: str, host: SubjectRights, grants: Grants | None) -> list[Block]:
-    held = _held(account, host)
+def _host(account: str, host: SubjectRights, grants: Grants | None, path: str) -> list[Block]:
+    held = _held(account, host, path)
     lines = words_of(host).why(host, account, held)
     blocks = [Block(f"{account} on {host.subject}", tuple(Row(line, style="dim") for line in lines))]
     if not held:
-        why = "holds no elevated right" + ("; see the gaps below" if host.gaps else "")
+        why = (f"holds nothing on {path}" if path else "holds no elevated right") + ("; see the gaps below" if host.gaps else "")
         blocks[0] = Block(f"{account} on {host.subject}", (*blocks[0].rows, Row(why)))
     return blocks + [_holding(holding, grants) for holding in held]
 
 
-def _held(account: str, host: SubjectRights) -> list[Holding]:
-    return [holding for holding in host.holdings if holding.principal.is_called(account)]
+def _held(account: str, host: SubjectRights, path: str) -> list[Holding]:
+    """Return what an account holds, on an object also what every account does."""
+    found = host.on(path) if path else host.holdings
+    every = PrincipalKind.ANY_ACCOUNT if path else None
+    return [holding for holding in found if holding.principal.is_called(account) or holding.principal.kind is every]
 
 
 def _holding(holding: Holding, grants: Grants | None) -> Block:
@@ -82,11 +90,11 @@ def _route(route: Route, number: int, count: int, grants: Grants | None) -> list
     return rows
 
 
-def why_document(account: str, hosts: Sequence[SubjectRights], provenance: Provenance = UNTOLD) -> dict[str, Any]:
+def why_document(account: str, hosts: Sequence[SubjectRights], provenance: Provenance = UNTOLD, path: str = "") -> dict[str, Any]:
     """Return the JSON document of an account's routes."""
     return {
         "schema": "fidelitas/why/1",
         "account": account,
-        "holdings": [holding_document(host, holding, provenance) for host in hosts for holding in _held(account, host)],
+        "holdings": [holding_document(host, holding, provenance) for host in hosts for holding in _held(account, host, path)],
         "gaps": [str(gap) for host in hosts for gap in host.gaps],
     }

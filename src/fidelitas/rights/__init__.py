@@ -10,7 +10,7 @@ from fidelitas.rights.linux.host import HostRights, rights_of
 from fidelitas.rights.linux.population import AccountKind, Identity, Login, Membership, Population
 from fidelitas.rights.mariadb.server import MariadbRights, mariadb_rights_of
 from fidelitas.rights.postgresql import DatabaseRights, LoginPath, database_rights_of
-from fidelitas.rights.subject import DatabaseServer, SubjectRights, UnreadSubject
+from fidelitas.rights.subject import DatabaseServer, Lack, SubjectRights, UnreadSubject
 from fidelitas.rights.windows import WindowsRights, windows_rights_of
 
 __all__ = [
@@ -22,6 +22,7 @@ __all__ = [
     "Holding",
     "HostRights",
     "Identity",
+    "Lack",
     "Link",
     "LinkKind",
     "Login",

@@ -7,17 +7,24 @@ platforms.  What a subject learns of others when all are joined is given to it b
 from abc import ABC, abstractmethod
 from collections.abc import Iterable, Iterator, Sequence
 from datetime import datetime
-from typing import ClassVar, TypeVar
+from typing import ClassVar, NamedTuple, TypeVar
 
 from fidelitas.facts import AuthorizedKey, FileState, Gap, Programs
 from fidelitas.rights.accounts.identity import Identity
 from fidelitas.rights.graph.links import By, Holding, Link, LinkKind, Mechanism, Principal, PrincipalKind, Right, RightKind, Strength
 from fidelitas.text import Place
 
-__all__ = ["DatabaseServer", "RowSubject", "SubjectRights", "UnreadSubject"]
+__all__ = ["DatabaseServer", "Lack", "RowSubject", "SubjectRights", "UnreadSubject"]
 
 
 T = TypeVar("T")
+
+
+class Lack(NamedTuple):
+    """Why an object is not known; `unread` where it may be there, and was not read."""
+
+    why: str
+    unread: bool = False
 
 
 class SubjectRights(ABC):
@@ -132,9 +139,13 @@ class SubjectRights(ABC):
         """Yield every account that can have a comment, with it."""
         return iter(())
 
-    def on(self, database: str, name: str) -> Sequence[Holding]:
-        """Return who may do what with an object of a database, with the database itself without a name; nothing if it is unknown."""
+    def on(self, path: str) -> Sequence[Holding]:
+        """Return who may do what with an object, ``DATABASE/OBJECT``, or with a database; nothing if it is unknown."""
         return ()
+
+    def lacks(self, path: str) -> "Lack | None":
+        """Return why an object is not known; nothing where it is."""
+        return None if self.on(path) else Lack(f'{self.subject} has no database or object "{path}" that is in evidence')
 
 
 class RowSubject(SubjectRights):

@@ -11,7 +11,7 @@ from fidelitas.facts import AliasKind, Command, MemberKind, SudoRule, Tag
 from fidelitas.findings import Severity
 from fidelitas.patterns import has_wildcards
 from fidelitas.rights.linux.host import HostRights
-from fidelitas.rights.linux.powers import power_of
+from fidelitas.rights.linux.powers import is_judged, power_of
 from fidelitas.rights.linux.sudo import InForce, Leaf
 
 __all__ = ["CHECKS"]
@@ -78,6 +78,26 @@ def root_equivalent_command(rights: HostRights) -> Iterator[Found]:
             instead = f"; {power.instead} instead" if power.instead else ""
             message = f"{users_of([command])} may run {leaf.command} as root, which {power.reason}{instead}"
             yield _found(rule, leaf.command, message, safer=_safer(rule, leaf))
+
+
+@check(
+    "sudo.unjudged-program",
+    Severity.INFO,
+    advice="Read its manual for options that run commands or read and write files; write the arguments out where it has any.",
+)
+def unjudged_program(rights: HostRights) -> Iterator[Found]:
+    """A rule leaves the arguments of a program to its user, and what the program can be made to do is not known here.
+
+    It may run other programs, or read and write any file; then the rule gives more than it says.
+    """
+    scripts = rights.facts.delegations.scripts
+    for rule, command in _bounded(rights):
+        path, arguments = command.leaf.command.path, command.leaf.command.arguments
+        left_open = arguments is None or has_wildcards(arguments)
+        named = path.startswith("/") and not path.endswith("/") and not has_wildcards(path)
+        if left_open and named and path not in scripts and not is_judged(path):
+            message = f"{users_of([command])} may run {command.leaf.command} as root; what that program can be made to do is not known here"
+            yield _found(rule, command.leaf.command, message)
 
 
 @check(
@@ -197,6 +217,7 @@ def unused_alias(rights: HostRights) -> Iterator[Found]:
 
 CHECKS: tuple[Check[HostRights], ...] = (
     root_equivalent_command,
+    unjudged_program,
     loose_arguments,
     bypassable_exclusion,
     settable_environment,

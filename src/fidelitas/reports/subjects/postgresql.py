@@ -37,6 +37,17 @@ class _Words(SubjectWords):
         closed = rights.facts.access is not None and not rights.login_paths(role.name)
         return "login role" + (", expired password" if expired else "") + (", no access rule" if closed else "")
 
+    def ways_in(self, rights: DatabaseRights, principal: Principal, database: str) -> str:
+        role = rights.privileges.roles.get(principal.name) if principal.kind is PrincipalKind.ROLE else None
+        if role is None:
+            return ""
+        if not role.login:
+            return "cannot log in itself"
+        if rights.facts.access is None:
+            return "not known"
+        paths = [path for path in rights.login_paths(role.name) if database in path.databases or not database]
+        return "; ".join(dict.fromkeys(f"{path.where} ({path.rule.method})" for path in paths)) or "no rule accepts it"
+
     def about(self, rights: DatabaseRights, name: str) -> Sequence[str]:
         role = rights.privileges.roles.get(name)
         if role is None:

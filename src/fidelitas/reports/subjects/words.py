@@ -61,6 +61,10 @@ class SubjectWords:
             groups = tuple((group.removeprefix("%"), None) for group in sorted(rights.belongs_to(name)))
             yield name, AccountLine(self.kind(rights, principal), group_list=groups)
 
+    def ways_in(self, rights: Any, principal: Principal, database: str) -> str:
+        """Return from where a holder can connect to a database, and what is asked, in a few words."""
+        return ""
+
     def about(self, rights: Any, name: str) -> Sequence[str]:
         """Return lines about an account or role: what it is, and how it logs in."""
         return ()

@@ -122,6 +122,9 @@ class LinkKind(Enum):
     MAY_GRANT = "may grant"  # can give it to itself or others
 
 
+_KINDS = {kind: rank for rank, kind in enumerate(LinkKind)}
+
+
 class Mechanism(Enum):
     """By what a link leads on.  The value is the code in documents; the words are made in `reports`."""
 
@@ -238,6 +241,16 @@ class Route:
     def asks(self) -> str | None:
         """Whose passwords are asked for along the route, if any are."""
         return ", ".join(dict.fromkeys(link.asks for link in self.links if link.asks)) or None
+
+    @property
+    def kind(self) -> LinkKind:
+        """What it takes: nothing where all is had now, else to ask (SET ROLE, sudo), else to grant."""
+        return list(LinkKind)[self.kind_rank]
+
+    @property
+    def kind_rank(self) -> int:
+        """The place of `kind` among the kinds, the one that takes least first."""
+        return max(_KINDS[link.kind] for link in self.links)
 
     @property
     def granted(self) -> bool:

@@ -7,15 +7,15 @@ strongest way.
 """
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from itertools import islice
 
 from fidelitas.rights.graph.group_edges import Edges, GroupEdges, M
-from fidelitas.rights.graph.links import Holding, Link, Principal, PrincipalKind, Right, Strength
+from fidelitas.rights.graph.links import Holding, Link, LinkKind, Principal, PrincipalKind, Right, Strength
 from fidelitas.rights.graph.paths import MOST_ROUTES, Edge, LinkPath, further_links, holding_of, visits_once, weakest
 from fidelitas.rights.graph.walks import distances
 
-__all__ = ["holdings_by", "holdings_from", "order_of"]
+__all__ = ["holdings_by", "holdings_from", "order_of", "without_echoes"]
 
 # No honest nesting is as deep.  Beyond, a route tells its first link and how many follow: thousands of groups in a row are an attack.
 _MOST_LINKS = 100
@@ -159,6 +159,22 @@ def holdings_by(edges: Sequence[Edge]) -> tuple[Holding, ...]:
     rights = sorted({edge.target for edge in edges if isinstance(edge.target, Right)}, key=_order_of_right)
     reached = ((right, graph.distances(right)) for right in rights)
     return tuple(one for right, away in reached for one in graph.holdings(right, away, graph.strongest(right, away)))
+
+
+def without_echoes(holding: Holding) -> Holding:
+    """Return a holding without routes to which another by the same holders is as strong and asks less; what it has now comes first.
+
+    Who has what another is granted, and may become that other, too, gains nothing by it.
+    """
+    ranked = sorted(holding.routes, key=lambda route: (route.strength, route.kind_rank, len(route.links)))
+    met: dict[object, int] = {}
+    kept = []
+    for route in ranked:
+        holders = tuple((link.source, link.target) for link in route.links)
+        if route.kind_rank < met.get(holders, len(LinkKind)):
+            met[holders] = route.kind_rank
+            kept.append(route)
+    return replace(holding, routes=tuple(kept))
 
 
 _ORDER = list(PrincipalKind)

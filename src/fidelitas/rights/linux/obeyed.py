@@ -14,8 +14,8 @@ from posixpath import dirname
 from typing import Any
 
 from fidelitas.facts import FileState
+from fidelitas.rights.linux.folder_readers import is_read
 from fidelitas.rights.linux.population import Population
-from fidelitas.rights.linux.readers import is_read
 
 __all__ = ["Obeyed", "is_stock", "obeyed_at"]
 

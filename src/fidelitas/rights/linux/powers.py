@@ -15,7 +15,7 @@ from fidelitas.facts import Command
 from fidelitas.rights.linux.obeyed import obeyed_at
 from fidelitas.rights.linux.sensitive import is_secret
 
-__all__ = ["Power", "lesser_power_of", "power_of", "power_of_program"]
+__all__ = ["Power", "is_judged", "lesser_power_of", "power_of", "power_of_program"]
 
 
 # Under which further names programs of the table are installed: python3.11, perl5.36.0, vim.basic, x86_64-linux-gnu-gcc-12.
@@ -40,7 +40,7 @@ class Power:
     reason: str
     instead: str | None = None  # what to write in a sudo rule in its place
     sudo_only: bool = False  # with the setuid bit of its package it checks its caller
-    right: str = "root"  # or "read-secrets", "write-evidence": what follows for a program that runs as root
+    right: str = "root"  # or "read-secrets", "write-evidence", "none": what follows for a program that runs as root
 
     @property
     def full(self) -> bool:
@@ -84,8 +84,14 @@ def power_of_program(path: str) -> Power | None:
 
 def lesser_power_of(command: Command, *, noexec: bool = False) -> Power | None:
     """Return what a command of root's amounts to that is less than root: reading any file, or removing what is recorded."""
-    found = next((power for power in _powers(command, noexec=noexec) if not power.full), None)
+    found = next((power for power in _powers(command, noexec=noexec) if power.right not in ("root", "none")), None)
     return found or _of_a_secret(command)
+
+
+def is_judged(path: str) -> bool:
+    """Return whether the table says what a program gives, be it nothing."""
+    name = path.rpartition("/")[2]
+    return name in _table() or _VARIANT.sub("", name) in _table()
 
 
 # Folders of programs: what the table knows of is, or may be, in them.

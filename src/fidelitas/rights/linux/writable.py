@@ -9,12 +9,12 @@ from posixpath import dirname
 
 from fidelitas.facts import FileKind, FileState, HostFacts, Job, JobKind, Place
 from fidelitas.rights.linux.files import NOBODY, Writers, above, writers, writers_told
+from fidelitas.rights.linux.folder_readers import examined_by, is_read
 from fidelitas.rights.linux.homes import home_files
 from fidelitas.rights.linux.login_files import login_files
 from fidelitas.rights.linux.obeyed import is_stock, obeyed_at
 from fidelitas.rights.linux.policy_places import refuses
 from fidelitas.rights.linux.population import Identity, Population
-from fidelitas.rights.linux.readers import examined_by, is_read
 
 __all__ = ["Weak", "weak_places"]
 

@@ -1,62 +1,91 @@
-"""Who may do what with one database of MariaDB or MySQL, or with a table or routine of it: privileges add up from the server downwards.
-
-Of the grants on databases whose names fit, the server takes one for an account: the most specific (MariaDB manual, "GRANT", wildcards).
-"""
+"""Who may do what with one database of MariaDB or MySQL, or with a table or routine of it: privileges add up from the server downwards."""
 
 from collections.abc import Iterator
 
-from fidelitas.facts import AccountGrant, GrantScope, MariadbFacts
+from fidelitas.facts import AccountGrant, DatabaseAccount, GrantScope, MariadbFacts
 from fidelitas.rights.graph.links import By, Link, LinkKind, Mechanism, RightKind
-from fidelitas.rights.mariadb.wildcards import like, weight
+from fidelitas.rights.mariadb.sessions import Served, Sessions
 from fidelitas.rights.subject import DatabaseServer
 from fidelitas.text import Place
 
-__all__ = ["on_object"]
+__all__ = ["object_kinds", "on_object"]
 
-# Privileges on a table, and what is granted on a database or on everything besides; others are about the whole server.
-_OF_TABLES = (
+# The privileges that there are on each kind of object (MariaDB manual, "GRANT").
+_TABLE = (
     "SELECT", "INSERT", "UPDATE", "DELETE", "CREATE", "DROP", "REFERENCES", "INDEX", "ALTER", "CREATE VIEW", "SHOW VIEW", "TRIGGER",
     "DELETE HISTORY", "GRANT OPTION",
 )  # fmt: skip
-_OF_DATABASES = ("CREATE TEMPORARY TABLES", "LOCK TABLES", "EXECUTE", "CREATE ROUTINE", "ALTER ROUTINE", "EVENT")
+_ROUTINE = ("EXECUTE", "ALTER ROUTINE", "GRANT OPTION")
+_OF_KIND = {
+    "database": (*_TABLE, "CREATE TEMPORARY TABLES", "LOCK TABLES", "EXECUTE", "CREATE ROUTINE", "ALTER ROUTINE", "EVENT"),
+    "table": _TABLE,
+    "routine": _ROUTINE,
+}
 
 
-def on_object(facts: MariadbFacts, server: DatabaseServer, database: str, name: str) -> Iterator[Link]:
+def object_kinds(facts: MariadbFacts, database: str, name: str) -> list[str]:
+    """Return what a name in a database is: a database without a name, else a table, a routine or both; nothing where it is none."""
+    if not name:
+        return ["database"]
+    if facts.objects is not None:
+        return [kind for kind in ("table", "routine") if (kind, database, name) in facts.objects]
+    routines = {one.name for one in facts.grants if one.database == database and one.scope is GrantScope.ROUTINE}
+    return ["routine"] if name in routines else ["table"]
+
+
+def on_object(facts: MariadbFacts, server: DatabaseServer, sessions: Sessions, database: str, name: str) -> Iterator[Link]:
     """Yield the links from accounts and roles to each privilege that they have on an object, wherever it was granted."""
-    wanted = _OF_TABLES if name else (*_OF_TABLES, *_OF_DATABASES)
-    what = f"{database}/{name or database}"
-
-    def link(holder: str, privilege: str, kind: str, because: str, place: Place) -> Link:
-        right = server.right(RightKind.DB_OBJECT, privilege.lower().replace(" ", "-"), what)
-        return server.link(holder, right, LinkKind.HAS, By(Mechanism.GRANT, kind), because, place)
-
+    kinds = object_kinds(facts, database, name)
+    wanted = tuple(dict.fromkeys(one for kind in kinds for one in _OF_KIND[kind]))
+    found = _Object(server, sessions, database, name, wanted)
     for account in facts.accounts:
-        for privilege in wanted:
-            if privilege in account.privileges and not account.locked:
-                yield link(account.name, privilege, "global", f"has {privilege} on every database", account.place)
-    for grant in _decisive(facts, database):
-        for privilege in sorted(grant.privileges & {*wanted}):
-            yield link(_holder(grant), privilege, "database", f"is granted {privilege} on database {grant.database}", grant.place)
-    for grant in facts.grants if name else ():
-        if grant.scope is not GrantScope.DATABASE and grant.database == database and grant.name == name:
-            column = f"({grant.column})" if grant.column else ""
-            for privilege in sorted(grant.privileges):
-                because = (
-                    f"is granted {privilege}{column} on {'table' if grant.scope is GrantScope.COLUMN else grant.scope} {database}.{name}"
-                )
-                yield link(_holder(grant), f"{privilege}{column}", grant.scope, because, grant.place)
+        if not account.locked:
+            yield from found.of_account(account, kinds)
 
 
-def _holder(grant: AccountGrant) -> str:
-    return f"{grant.user}@{grant.host}" if grant.host else grant.user
+class _Object:
+    def __init__(self, server: DatabaseServer, sessions: Sessions, database: str, name: str, wanted: tuple[str, ...]) -> None:
+        self._server, self._sessions, self._database, self._name, self._wanted = server, sessions, database, name, wanted
+        self._on = f"{database}/{name}" if name else database
+
+    def of_account(self, account: DatabaseAccount, kinds: list[str]) -> Iterator[Link]:
+        for privilege in self._wanted:
+            if privilege in account.privileges:
+                yield self._link(account, privilege, "global", f"has {privilege} on every database", account.place, ())
+        for served in self._sessions.on_database(account, self._database):
+            yield from self._served(account, served, f"database {served.row.database}")
+        for kind in kinds:
+            if kind != "database":
+                yield from self._of_object(account, GrantScope.TABLE if kind == "table" else GrantScope.ROUTINE)
+
+    def _of_object(self, account: DatabaseAccount, scope: GrantScope) -> Iterator[Link]:
+        rows = self._sessions.on_object(account, scope, self._database, self._name)
+        for served in rows:
+            yield from self._served(account, served, f"{scope} {self._database}.{self._name}")
+        if scope is GrantScope.TABLE:
+            columns = self._sessions.on_object(account, GrantScope.COLUMN, self._database, self._name)
+            for served in columns:
+                yield from self._columns(account, served)
+
+    def _served(self, account: DatabaseAccount, served: Served, what: str) -> Iterator[Link]:
+        for privilege in (one for one in self._wanted if one in served.row.privileges):
+            because = f"is granted {privilege} on {what}{_by_row(account, served.row)}"
+            yield self._link(account, privilege, served.row.scope, because, served.row.place, served.where)
+
+    def _columns(self, account: DatabaseAccount, served: Served) -> Iterator[Link]:
+        """Yield the privileges on columns: those of the rows of the same user and host."""
+        for row in self._sessions.columns_beside(served.row):
+            for privilege in sorted(row.privileges):
+                because = f"is granted {privilege}({row.column}) on table {self._database}.{self._name}{_by_row(account, row)}"
+                yield self._link(account, f"{privilege}({row.column})", row.scope, because, row.place, served.where)
+
+    def _link(self, account: DatabaseAccount, privilege: str, scope: str, because: str, place: Place, where: tuple[str, ...]) -> Link:
+        words, column, rest = privilege.partition("(")
+        right = self._server.right(RightKind.DB_OBJECT, words.lower().replace(" ", "-") + column + rest, self._on)
+        conditions = (f"for connections from {', '.join(where)}",) if where else ()
+        return self._server.link(account.name, right, LinkKind.HAS, By(Mechanism.GRANT, scope), because, place, *conditions)
 
 
-def _decisive(facts: MariadbFacts, database: str) -> list[AccountGrant]:
-    """Return, for each holder, the grant on databases that the server takes."""
-    found: dict[str, AccountGrant] = {}
-    for grant in facts.grants:
-        if grant.scope is GrantScope.DATABASE and like(grant.database).fullmatch(database):
-            before = found.get(_holder(grant))
-            if before is None or weight(grant.database) > weight(before.database):
-                found[_holder(grant)] = grant
-    return list(found.values())
+def _by_row(account: DatabaseAccount, row: AccountGrant) -> str:
+    """Return whose row it is, where that is not the account's own."""
+    return "" if (row.user, row.host) == (account.user, account.host) or account.role else f" (by the row of {row.user}@{row.host})"

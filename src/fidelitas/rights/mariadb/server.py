@@ -6,15 +6,15 @@ Follows the manual's "Account names", "Roles" and "GRANT".
 import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from functools import cached_property
-from ipaddress import AddressValueError, IPv4Address
 
 from fidelitas.facts import AccountGrant, DatabaseAccount, GrantScope, MariadbFacts
 from fidelitas.rights.graph.links import By, Holding, Link, LinkKind, Mechanism, Principal, RightKind
 from fidelitas.rights.graph.paths import Edge
 from fidelitas.rights.graph.routes import holdings_by
 from fidelitas.rights.graph.walks import reached
-from fidelitas.rights.mariadb.objects import on_object
-from fidelitas.rights.mariadb.wildcards import like, weight
+from fidelitas.rights.mariadb.objects import object_kinds, on_object
+from fidelitas.rights.mariadb.sessions import Sessions, account_for, host_fits
+from fidelitas.rights.mariadb.wildcards import like
 from fidelitas.rights.subject import DatabaseServer
 from fidelitas.text import Place
 
@@ -45,28 +45,9 @@ _GRANT_TABLES = "mysql"
 _PUBLIC = "PUBLIC"
 
 
-def host_fits(pattern: str, host: str, address: str) -> bool:
-    """Return whether a host pattern takes a connection from a host name and address: ``%`` and ``_``, or ``network/netmask``."""
-    network, slash, mask = pattern.partition("/")
-    if slash:
-        try:
-            bits = int(IPv4Address(mask))
-            return int(IPv4Address(address)) & bits == int(IPv4Address(network))
-        except (AddressValueError, ValueError):
-            return False
-    expression = like(pattern or "%")
-    return any(text and expression.fullmatch(text) for text in (host, address))
-
-
 def database_fits(pattern: str, name: str) -> bool:
     """Return whether the database name of a grant takes a database."""
     return like(pattern).fullmatch(name) is not None
-
-
-def account_for(accounts: Iterable[DatabaseAccount], user: str, host: str, address: str) -> DatabaseAccount | None:
-    """Return the account that a connection gets: the most specific host first, of equal ones the named user before the anonymous."""
-    fitting = [one for one in accounts if not one.role and one.user in (user, "") and host_fits(one.host, host, address)]
-    return max(fitting, key=lambda one: (weight(one.host), one.user != "", one.host), default=None)
 
 
 class MariadbRights(DatabaseServer):
@@ -78,6 +59,7 @@ class MariadbRights(DatabaseServer):
         super().__init__(facts.subject, facts.taken, facts.gaps, facts.host_name, from_host)
         self.facts = facts
         self.accounts = {account.name: account for account in facts.accounts}
+        self._sessions = Sessions(facts)
 
     def joined_with(self, from_host: tuple[Link, ...]) -> "MariadbRights":
         """Return the same server with links into it from the host that it runs on."""
@@ -152,11 +134,12 @@ class MariadbRights(DatabaseServer):
             if not account.locked and any("socket" in plugin for plugin, _ in account.logins):
                 yield account.user, self.role(account.name), account.place
 
-    def on(self, database: str, name: str) -> Sequence[Holding]:
+    def on(self, path: str) -> Sequence[Holding]:
         """Return who may do what with a database, or with a table or routine of it."""
-        if database not in self.facts.databases:
+        database, _, name = path.partition("/")
+        if database not in self.facts.databases or not object_kinds(self.facts, database, name):
             return ()
-        links = [*self._links(), *self.from_host, *on_object(self.facts, self, database, name)]
+        links = [*self._links(), *self.from_host, *on_object(self.facts, self, self._sessions, database, name)]
         found = [holding for holding in holdings_by([Edge((link,)) for link in links]) if holding.right.kind is RightKind.DB_OBJECT]
         return [holding for holding in found if not self.by_host_alone(holding)]
 

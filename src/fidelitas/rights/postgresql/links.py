@@ -1,14 +1,14 @@
-"""Links that rows of the catalogue make: a membership, and what a predefined role reaches."""
+"""What predefined roles and parameters reach, by the tables beside this module."""
 
 import tomllib
+from collections.abc import Mapping
 from functools import cache
 from importlib import resources
+from typing import Any
 
-from fidelitas.facts import RoleMembership
-from fidelitas.rights.graph.links import By, Link, LinkKind, Mechanism, RightKind
-from fidelitas.rights.subject import DatabaseServer
+from fidelitas.rights.graph.links import RightKind
 
-__all__ = ["membership_link", "predefined"]
+__all__ = ["host_parameters", "predefined"]
 
 _RIGHTS = {"db-host-escape": RightKind.DB_HOST_ESCAPE, "db-read-all": RightKind.DB_READ_ALL, "db-write-all": RightKind.DB_WRITE_ALL}
 
@@ -16,14 +16,14 @@ _RIGHTS = {"db-host-escape": RightKind.DB_HOST_ESCAPE, "db-read-all": RightKind.
 @cache
 def predefined() -> dict[str, tuple[RightKind, str]]:
     """Return what each predefined role reaches, with the clause that completes "P → right because …"."""
-    text = resources.files(__package__).joinpath("predefined.toml").read_text(encoding="utf-8")
-    return {name: (_RIGHTS[row["right"]], row["because"]) for name, row in tomllib.loads(text).items()}
+    return {name: (_RIGHTS[row["right"]], row["because"]) for name, row in _table("predefined").items()}
 
 
-def membership_link(server: DatabaseServer, one: RoleMembership) -> Link:
-    """Return the link of a membership by which a role has another's grants, or may become it, or both."""
-    kind = LinkKind.HAS if one.inherit else LinkKind.MAY_BECOME
-    how = "has its grants, and may become it (SET ROLE)" if one.inherit and one.set else "may become it (SET ROLE)"
-    how = how if one.set else "has its grants"
-    because = f"is a member of {one.role} and {how}"
-    return server.link(one.member, server.role(one.role), kind, By(Mechanism.ROLE, one.role), because, one.place)
+@cache
+def host_parameters() -> Mapping[str, Mapping[str, Any]]:
+    """Return the parameters that name what the server runs or loads on its host."""
+    return {name: row for name, row in _table("parameters").items() if name != "format"}
+
+
+def _table(name: str) -> dict[str, Any]:
+    return tomllib.loads(resources.files(__package__).joinpath(f"{name}.toml").read_text(encoding="utf-8"))

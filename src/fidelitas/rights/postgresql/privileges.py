@@ -8,16 +8,46 @@ from collections.abc import Mapping
 from functools import cache, cached_property
 from typing import NamedTuple
 
-from fidelitas.facts import DatabaseFacts, DatabaseGrant, DatabaseObject, DatabaseRole, RoleMembership
+from fidelitas.facts import DatabaseFacts, DatabaseGrant, DatabaseObject, DatabaseRole, RoleMembership, RowPolicy
 
-__all__ = ["DATA_ROLES", "Inherited", "Privileges"]
+__all__ = ["DATA_ROLES", "OWNER_OF_DATABASE", "Inherited", "Key", "Privileges", "privileges_of"]
 
 # By object: database, kind, schema, name.
 Key = tuple[str, str, str, str]
-_OWNER_OF_DATABASE = "pg_database_owner"
-_DATA = frozenset({"table", "sequence", "column"})
-# What the predefined roles may do with all data, and that they may use every schema (manual, 22.5).
-DATA_ROLES = {"pg_read_all_data": frozenset({"SELECT"}), "pg_write_all_data": frozenset({"INSERT", "UPDATE", "DELETE"})}
+OWNER_OF_DATABASE = "pg_database_owner"
+# From this version on a membership says itself whether it is inherited, and the attribute INHERIT of a role does not count any more.
+SAYS_INHERIT = 160000
+_DATA = frozenset({"table", "sequence"})
+# What the predefined roles may do with all data; the first two may use every schema, too (manual, 22.5; acl.c).
+DATA_ROLES = {
+    "pg_read_all_data": frozenset({"SELECT"}),
+    "pg_write_all_data": frozenset({"INSERT", "UPDATE", "DELETE"}),
+    "pg_maintain": frozenset({"MAINTAIN"}),
+}
+# The privileges that there are on each kind of object (manual, 5.8, Privileges).
+_OF_KIND = {
+    "table": ("SELECT", "INSERT", "UPDATE", "DELETE", "TRUNCATE", "REFERENCES", "TRIGGER", "MAINTAIN"),
+    "sequence": ("SELECT", "UPDATE", "USAGE"),
+    "schema": ("USAGE", "CREATE"),
+    "function": ("EXECUTE",),
+    "database": ("CONNECT", "CREATE", "TEMPORARY"),
+    "tablespace": ("CREATE",),
+    "type": ("USAGE",),
+    "domain": ("USAGE",),
+    "language": ("USAGE",),
+    "foreign-data wrapper": ("USAGE",),
+    "foreign server": ("USAGE",),
+    "large object": ("SELECT", "UPDATE"),
+    "parameter": ("SET", "ALTER SYSTEM"),
+}
+_SAYS_MAINTAIN = 170000
+# Row security limits these; by the letter that a policy of such a command has.
+_COMMANDS = {"SELECT": "r", "INSERT": "a", "UPDATE": "w", "DELETE": "d"}
+
+
+def privileges_of(kind: str, version: int) -> tuple[str, ...]:
+    """Return the privileges that there are on a kind of object in a version of the server."""
+    return tuple(one for one in _OF_KIND.get(kind, ()) if one != "MAINTAIN" or version >= _SAYS_MAINTAIN)
 
 
 class Inherited(NamedTuple):
@@ -73,18 +103,28 @@ class Privileges:
         return frozenset(self.roles) if self.is_superuser(role) else self._closure(role, "", "")
 
     def _reached(self, role: str, way: str, database: str) -> frozenset[str]:
-        found = self._objects.get(("", "database", "", database)) if database else None
-        owner = found.owner if found is not None else ""
+        owner = self.owner_having_grants(database) if way else self.owner_of_database(database)
         agenda, seen = [role], {role}
         for name in agenda:
             onward = [one.role for one in self._by_member.get(name, ()) if not way or getattr(one, way)]
             if name == owner:
-                onward.append(_OWNER_OF_DATABASE)
+                onward.append(OWNER_OF_DATABASE)
             for other in onward:
                 if other not in seen:
                     seen.add(other)
                     agenda.append(other)
         return frozenset(seen)
+
+    def owner_of_database(self, database: str) -> str:
+        """Return who owns a database, and so is a member of pg_database_owner in it; "" where that is not known."""
+        found = self._objects.get(("", "database", "", database)) if database else None
+        return found.owner if found is not None else ""
+
+    def owner_having_grants(self, database: str) -> str:
+        """Return who owns a database and has what pg_database_owner is granted: before version 16 not a role without INHERIT (acl.c)."""
+        owner = self.owner_of_database(database)
+        known = self.roles.get(owner)
+        return owner if known is not None and (known.inherit or self.facts.version >= SAYS_INHERIT) else ""
 
     def put_into(self, role: str) -> frozenset[str]:
         """Return the roles that a role was made a member of, itself among them; a superuser is no member by being one."""
@@ -120,8 +160,38 @@ class Privileges:
     def gives(self, predefined: str, key: Key, privilege: str) -> bool:
         """Return whether one of the `DATA_ROLES` has a privilege on an object without any grant (acl.c)."""
         if key[1] == "schema":
-            return privilege == "USAGE"
+            return privilege == "USAGE" and predefined != "pg_maintain"
         return key[1] in _DATA and privilege in DATA_ROLES[predefined]
+
+    # -- row security -------------------------------------------------------------------------------------------------------------
+
+    @cached_property
+    def _policies(self) -> dict[Key, list[RowPolicy]]:
+        found: dict[Key, list[RowPolicy]] = {}
+        for policy in self.facts.policies:
+            found.setdefault((policy.database, "table", policy.schema, policy.table), []).append(policy)
+        return found
+
+    def rows_of(self, role: str, key: Key, privilege: str) -> str:
+        """Return to which rows of a table row security limits a privilege of a role, as a clause; nothing where it does not.
+
+        With "" for a role: for everybody who is not exempt (manual, 5.9, Row Security Policies).
+        """
+        table = self._objects.get(key)
+        if table is None or not table.row_security or privilege not in _COMMANDS or self._is_exempt(role, table):
+            return ""
+        mine = self.inherits(role, key[0]) if role else frozenset({""})
+        policies = [one for one in self._policies.get(key, ()) if one.command in ("*", _COMMANDS[privilege])]
+        names = [one.name for one in policies if not role or "" in one.roles or mine & {*one.roles}]
+        if not any(one.permissive for one in policies if one.name in names):
+            return "row security is on and no policy is for it: no rows"
+        return f"rows limited by polic{'ies' if len(names) > 1 else 'y'} {', '.join(names)}"
+
+    def _is_exempt(self, role: str, table: DatabaseObject) -> bool:
+        found = self.roles.get(role)
+        if found is None:
+            return False
+        return found.superuser or found.bypass_row_security or (not table.forced and table.owner in self.inherits(role, table.database))
 
     # -- the other way round: who has it ------------------------------------------------------------------------------------------
 
@@ -137,13 +207,13 @@ class Privileges:
         return self._inheriting(role, database)
 
     def _heirs(self, role: str, database: str) -> Mapping[str, Inherited]:
-        owner = self._objects.get(("", "database", "", database))
+        owner = self.owner_having_grants(database)
         found = {role: Inherited(None, None, 0)}
         agenda = [role]
         for name in agenda:
             onward: list[tuple[str, RoleMembership | None]] = [(one.member, one) for one in self._by_role.get(name, ()) if one.inherit]
-            if name == _OWNER_OF_DATABASE and owner is not None:
-                onward.append((owner.owner, None))
+            if name == OWNER_OF_DATABASE and owner:
+                onward.append((owner, None))
             for member, membership in onward:
                 if member not in found:
                     found[member] = Inherited(name, membership, found[name].depth + 1)
@@ -158,5 +228,6 @@ class Privileges:
         grantees = [grant.grantee for grant in self.grants_on(schema) if grant.privilege == "USAGE"]
         if not all(grantees):
             return None
-        heirs = (self.inheriting(role, key[0]) for role in dict.fromkeys((*grantees, *DATA_ROLES)))
+        every = (name for name in DATA_ROLES if self.gives(name, schema, "USAGE"))
+        heirs = (self.inheriting(role, key[0]) for role in dict.fromkeys((*grantees, *every)))
         return frozenset(role.name for role in self.facts.roles if role.superuser).union(*heirs)

@@ -2,27 +2,26 @@
 
 from collections.abc import Iterable, Iterator, Sequence
 from functools import cached_property
+from itertools import islice
 
-from fidelitas.facts import DatabaseFacts, DatabaseGrant, DatabaseRole, RoleMembership
-from fidelitas.rights.graph.links import By, Holding, Link, LinkKind, Mechanism, Principal, RightKind
+from fidelitas.facts import DatabaseFacts, DatabaseRole, RoleMembership
+from fidelitas.rights.graph.links import By, Holding, Link, LinkKind, Mechanism, Principal, PrincipalKind, Right, RightKind
 from fidelitas.rights.graph.paths import Edge
-from fidelitas.rights.graph.routes import holdings_by
-from fidelitas.rights.postgresql.links import membership_link, predefined
+from fidelitas.rights.graph.routes import holdings_by, without_echoes
+from fidelitas.rights.postgresql.inheritance import Inheritance
+from fidelitas.rights.postgresql.links import predefined
 from fidelitas.rights.postgresql.login_paths import LoginPath, login_paths_of, replication_login_paths
+from fidelitas.rights.postgresql.names import objects_named, shown_name, split_path
 from fidelitas.rights.postgresql.objects import object_edges, privileges_on
-from fidelitas.rights.postgresql.privileges import Key, Privileges
-from fidelitas.rights.subject import DatabaseServer
+from fidelitas.rights.postgresql.parameters import parameter_links
+from fidelitas.rights.postgresql.privileges import OWNER_OF_DATABASE, Key, Privileges
+from fidelitas.rights.subject import DatabaseServer, Lack
 from fidelitas.text import Place
 
 __all__ = ["DatabaseRights", "database_rights_of"]
 
 # Before this version CREATEROLE could give any role but superusers to anybody (release notes of PostgreSQL 16).
 _BOUNDED_CREATE_ROLE = 160000
-# Parameters that name what the server runs or loads.
-_PARAMETERS = frozenset({
-    "archive_command", "archive_cleanup_command", "archive_library", "dynamic_library_path", "local_preload_libraries",
-    "recovery_end_command", "restore_command", "session_preload_libraries", "shared_preload_libraries", "ssl_passphrase_command",
-})  # fmt: skip
 
 
 class DatabaseRights(DatabaseServer):
@@ -44,7 +43,8 @@ class DatabaseRights(DatabaseServer):
     @cached_property
     def holdings(self) -> tuple[Holding, ...]:
         """All holdings of roles, the furthest reaching rights first."""
-        return holdings_by([Edge((link,)) for link in (*self._links(), *self.from_host)])
+        found = (without_echoes(holding) for holding in holdings_by(self._edges))
+        return tuple(found)
 
     @property
     def own_holdings(self) -> tuple[Holding, ...]:
@@ -72,87 +72,100 @@ class DatabaseRights(DatabaseServer):
 
     # -- links -------------------------------------------------------------------------------------------------------------------
 
-    def _links(self) -> Iterator[Link]:
-        for membership in self.facts.memberships:
-            yield from self._membership(membership)
+    @cached_property
+    def _edges(self) -> tuple[Edge, ...]:
+        """Every step to a right on the whole server, and between roles."""
+        found = [*self._between_roles, *self._to_rights()]
+        return (*found, *self._given_by_create_role(found))
+
+    def _to_rights(self) -> Iterator[Edge]:
+        """Yield what attributes give, which only a session that became the role has, and what grants give, which heirs have, too."""
         for role in self.facts.roles:
-            yield from self._attributes(role)
+            yield from (Edge((link,)) for link in self._attributes(role))
             if role.name in predefined():
                 kind, because = predefined()[role.name]
-                yield self.link(role.name, self.right(kind), LinkKind.HAS, By(Mechanism.PREDEFINED_ROLE, role.name), because, role.place)
+                by = By(Mechanism.PREDEFINED_ROLE, role.name)
+                yield from self._inherited(self.link(role.name, self.right(kind), LinkKind.HAS, by, because, role.place))
+        for link in parameter_links(self, self.facts):
+            yield from self._inherited(link)
 
-        for grant in self.facts.grants:
-            yield from self._parameter(grant)
+    def _inherited(self, last: Link) -> Iterator[Edge]:
+        if last.source.kind is not PrincipalKind.ROLE:
+            yield Edge((last,))
+            return
+        for _, before in Inheritance(self, self.privileges, "").heirs(last.source.name):
+            yield Edge((*before, last))
 
-    def _parameter(self, grant: DatabaseGrant) -> Iterator[Link]:
-        """Yield what setting a parameter amounts to that names a command or library of the host (GRANT … ON PARAMETER)."""
-        if grant.object_kind == "parameter" and grant.name.lower() in _PARAMETERS and grant.grantee:
-            because = f"may set {grant.name} ({grant.privilege}), which says what the server runs or loads on its host"
-            right = self.right(RightKind.DB_HOST_ESCAPE)
-            yield self.link(grant.grantee, right, LinkKind.HAS, By(Mechanism.PARAMETER, grant.name), because, grant.place, certain=True)
+    @cached_property
+    def _between_roles(self) -> tuple[Edge, ...]:
+        """The edges by which a session becomes another role."""
+        links = (*(link for one in self.facts.memberships for link in self._membership(one)), *self.from_host)
+        return tuple(Edge((link,)) for link in links if isinstance(link.target, Principal))
+
+    def _owner_of(self, database: str) -> Iterator[Edge]:
+        """Yield that who owns a database may become pg_database_owner in it."""
+        owner = self.privileges.owner_of_database(database)
+        if owner and OWNER_OF_DATABASE in self.privileges.roles:
+            because, place = (
+                f"owns database {database}, and may become {OWNER_OF_DATABASE} in it (SET ROLE)",
+                self.privileges.roles[owner].place,
+            )
+            yield Edge((self.link(owner, self.role(OWNER_OF_DATABASE), LinkKind.MAY_BECOME, By(Mechanism.OWNER), because, place),))
 
     def _membership(self, one: RoleMembership) -> Iterator[Link]:
-        if one.set or self._granted_only(one):
-            yield membership_link(self, one)
+        by = By(Mechanism.ROLE, one.role)
+        if one.set:
+            how = "has its grants, and may become it (SET ROLE)" if one.inherit else "may become it (SET ROLE)"
+            yield self.link(one.member, self.role(one.role), LinkKind.MAY_BECOME, by, f"is a member of {one.role} and {how}", one.place)
         elif one.admin:
             because = f"may give membership in {one.role} to any role, including itself (ADMIN OPTION)"
             by = By(Mechanism.ADMIN_OPTION)
             yield self.link(one.member, self.role(one.role), LinkKind.MAY_GRANT, by, because, one.place, certain=True)
 
-    def _granted_only(self, one: RoleMembership) -> bool:
-        """Return whether a membership that gives grants alone, and no attributes, leads to what a predefined role has."""
-        reached = self.privileges.inherits(one.role)
-        return one.inherit and bool(reached & predefined().keys()) and not any(self.privileges.is_superuser(name) for name in reached)
+    def _given_by_create_role(self, edges: Sequence[Edge]) -> Iterator[Edge]:
+        """Yield that before version 16 CREATEROLE gives any role but superusers to itself: for each right, one that has it.
+
+        One is enough to know: who may give itself any role is not hindered by taking one of them away.
+        """
+        makers = [role for role in self.facts.roles if role.create_role and not role.superuser]
+        if self.facts.version >= _BOUNDED_CREATE_ROLE or not makers:
+            return
+        because = "before version 16 CREATEROLE gives membership in any role that is not a superuser"
+        for target in dict.fromkeys(self._nearest(edges)):
+            for maker in makers:
+                if maker.name != target.name:
+                    by = By(Mechanism.CREATE_ROLE, target.name)
+                    yield Edge((self.link(maker.name, target, LinkKind.MAY_GRANT, by, because, maker.place, certain=True),))
+
+    def _nearest(self, edges: Sequence[Edge]) -> Iterator[Principal]:
+        """Yield for each right the role, no superuser, that has it by the surest and shortest way; else one that may become a superuser."""
+        superusers = {self.role(role.name) for role in self.facts.roles if role.superuser}
+        given = [edge for edge in edges if edge.source.kind is PrincipalKind.ROLE and edge.source not in superusers]
+        best: dict[Right, Edge] = {}
+        for edge in given:
+            if isinstance(edge.target, Right) and (edge.target not in best or _effort(edge) < _effort(best[edge.target])):
+                best[edge.target] = edge
+        yield from (edge.source for edge in best.values())
+        yield from islice((edge.source for edge in given if edge.target in superusers), 1)
 
     def _attributes(self, role: DatabaseRole) -> Iterator[Link]:
         if role.superuser:
-            yield self.link(
-                role.name,
-                self.right(RightKind.DB_SUPERUSER),
-                LinkKind.HAS,
-                By(Mechanism.ATTRIBUTE, "SUPERUSER"),
-                "is a superuser",
-                role.place,
-            )
-            because = "a superuser runs programs of the server's host (COPY … FROM PROGRAM)"
-            yield self.link(
-                role.name,
-                self.right(RightKind.DB_HOST_ESCAPE),
-                LinkKind.HAS,
-                By(Mechanism.ATTRIBUTE, "SUPERUSER"),
-                because,
-                role.place,
-                certain=True,
-            )
+            by, right = By(Mechanism.ATTRIBUTE, "SUPERUSER"), self.right(RightKind.DB_SUPERUSER)
+            yield self.link(role.name, right, LinkKind.HAS, by, "is a superuser", role.place)
+            because, right = "a superuser runs programs of the server's host (COPY … FROM PROGRAM)", self.right(RightKind.DB_HOST_ESCAPE)
+            yield self.link(role.name, right, LinkKind.HAS, by, because, role.place, certain=True)
         elif role.create_role:
-            because = "makes roles, changes their passwords and gives memberships (CREATEROLE)"
-            yield self.link(
-                role.name, self.right(RightKind.DB_GRANT), LinkKind.HAS, By(Mechanism.ATTRIBUTE, "CREATEROLE"), because, role.place
-            )
-            if self.facts.version < _BOUNDED_CREATE_ROLE:
-                yield from self._unbounded(role)
+            because, right = "makes roles, changes their passwords and gives memberships (CREATEROLE)", self.right(RightKind.DB_GRANT)
+            yield self.link(role.name, right, LinkKind.HAS, By(Mechanism.ATTRIBUTE, "CREATEROLE"), because, role.place)
         if role.replication and not role.superuser:
             rules = list(replication_login_paths(self.facts, self.privileges, role.name))
-            because = "streams the files of the whole server, password hashes among them (REPLICATION)"
             conditions = () if rules else ("if a rule of pg_hba.conf allows replication for the role",)
-            yield self.link(
-                role.name,
+            because, right = (
+                "streams the files of the whole server, password hashes among them (REPLICATION)",
                 self.right(RightKind.DB_READ_ALL),
-                LinkKind.HAS,
-                By(Mechanism.ATTRIBUTE, "REPLICATION"),
-                because,
-                role.place,
-                *conditions,
-                certain=True,
             )
-
-    def _unbounded(self, role: DatabaseRole) -> Iterator[Link]:
-        because = "before version 16 CREATEROLE gives membership in any role that is not a superuser"
-        for name in predefined():
-            if name in self.privileges.roles and name != role.name:
-                yield self.link(
-                    role.name, self.role(name), LinkKind.MAY_GRANT, By(Mechanism.CREATE_ROLE, name), because, role.place, certain=True
-                )
+            by = By(Mechanism.ATTRIBUTE, "REPLICATION")
+            yield self.link(role.name, right, LinkKind.HAS, by, because, role.place, *conditions, certain=True)
 
     def socket_logins(self) -> Iterator[tuple[str, Principal, Place]]:
         """Yield the roles that an account of the host of the same name gets by the socket (``peer`` without a map)."""
@@ -167,37 +180,38 @@ class DatabaseRights(DatabaseServer):
 
     # -- one object ----------------------------------------------------------------------------------------------------------------
 
-    def objects(self, database: str, name: str) -> list[Key]:
-        """Return the tables, schemas or functions of a database that a name can mean: ``schema.table``, or ``table`` alone."""
-        schema, _, rest = name.rpartition(".")
-        keys = {(one.database, one.object_kind, one.schema, one.name) for one in self.facts.objects if one.database == database}
-        return sorted(key for key in keys if key[3] == name or (key[3] == rest and key[2] in (schema, schema or key[2])))
-
-    def on(self, database: str, name: str) -> Sequence[Holding]:
+    def on(self, path: str) -> Sequence[Holding]:
         """Return who may do what with an object of a database, or with the database itself; without the server's own roles."""
-        keys = self.objects(database, name) if name else [("", "database", "", database)]
         found = (
             holding
-            for key in keys
-            for privilege in privileges_on(self.privileges, key)
-            for holding in self.on_object(key, privilege)
+            for key in objects_named(self.facts, *split_path(path))
+            for privilege, column in privileges_on(self.privileges, key)
+            for holding in self.on_object(key, privilege, column)
             if not holding.principal.name.startswith("pg_")
         )
         return [holding for holding in found if not self.by_host_alone(holding)]
 
-    def on_object(self, key: Key, privilege: str) -> tuple[Holding, ...]:
-        """Return who has a privilege on an object, by which routes; superusers and predefined roles included."""
-        right = self.right(RightKind.DB_OBJECT, privilege.lower(), f"{key[0]}/{key[2]}{'.' if key[2] else ''}{key[3]}")
-        return holdings_by([*self._between_roles, *object_edges(self, self.privileges, key, privilege, right)])
+    def lacks(self, path: str) -> Lack | None:
+        """Return why an object is not known; nothing where it is."""
+        database, name = split_path(path)
+        if objects_named(self.facts, database, name):
+            return None
+        unread = next((gap for gap in self.gaps if gap.place.path in (f"database {database}", f"listing objects {database}")), None)
+        if unread is None:
+            return super().lacks(path)
+        return Lack(f'database "{database}" could not be read: {unread.why}; who may do what with {path} is not known', unread=True)
 
-    @cached_property
-    def _between_roles(self) -> tuple[Edge, ...]:
-        """The edges by which a session becomes another role; what a membership gives besides is the business of `objects`."""
-        inherited_only = {(self.role(one.member), self.role(one.role)) for one in self.facts.memberships if not one.set and one.inherit}
-        links = (link for link in (*self._links(), *self.from_host) if isinstance(link.target, Principal))
-        return tuple(
-            Edge((link,)) for link in links if link.mechanism is not Mechanism.ROLE or (link.source, link.target) not in inherited_only
-        )
+    def on_object(self, key: Key, privilege: str, column: str = "") -> tuple[Holding, ...]:
+        """Return who has a privilege on an object, by which routes; superusers and predefined roles included."""
+        words = privilege.lower() + (f"({column})" if column else "")
+        right = self.right(RightKind.DB_OBJECT, words, shown_name(key))
+        edges = [*self._between_roles, *self._owner_of(key[0]), *object_edges(self, self.privileges, key, privilege, column, right)]
+        edges += self._given_by_create_role(edges)
+        return tuple(without_echoes(holding) for holding in holdings_by(edges))
+
+
+def _effort(edge: Edge) -> tuple[int, int]:
+    return edge.strength, len(edge.links)
 
 
 def database_rights_of(facts: DatabaseFacts) -> DatabaseRights:

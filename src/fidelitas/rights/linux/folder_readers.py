@@ -1,4 +1,4 @@
-"""What the programs that read a folder skip or refuse there: the table in ``data/readers.toml``.
+"""What the programs that read a folder skip or refuse there: the table in ``data/folder_readers.toml``.
 
 Knows names and what is examined; not who can write a file.
 """
@@ -30,7 +30,7 @@ class _Row:
 
 @cache
 def _rows() -> dict[str, list[_Row]]:
-    text = files("fidelitas.rights.linux").joinpath("data/readers.toml").read_text(encoding="utf-8")
+    text = files("fidelitas.rights.linux").joinpath("data/folder_readers.toml").read_text(encoding="utf-8")
     found: dict[str, list[_Row]] = {}
     for row in tomllib.loads(text)["folder"]:
         names = re.compile(row["names"]) if "names" in row else None
