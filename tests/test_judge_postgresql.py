@@ -119,6 +119,57 @@ def test_who_is_said_to_reach_the_host_or_everything_does(
                 session.execute(statement.encode())
 
 
+FUNCTIONS = {
+    "mal db-superuser certain": (
+        ["create role mal login", "grant create on schema public to mal",
+         "create function ev() returns event_trigger language plpgsql as 'begin end'", "alter function ev() owner to mal",
+         "create event trigger e on ddl_command_end execute function ev()"],
+        ["create or replace function ev() returns event_trigger language plpgsql as $$ begin if (select rolsuper from pg_roles where rolname = current_user) then alter role mal superuser; end if; end $$"],
+        "create table anything (a int)",
+        "select rolsuper from pg_roles where rolname = 'mal'",
+    ),
+    "caller db-host-escape conditional": (
+        ["set check_function_bodies = off", "create role caller login", "create role files", "grant pg_write_server_files to files", "create schema app", "create schema own authorization caller",
+         "grant usage on schema app, own to public", "create table app.stock (a int)", "grant select on app.stock to files",
+         "create function app.f() returns bigint language sql security definer as 'select count(*) from stock'", "alter function app.f() owner to files"],
+        ["set search_path = own",
+         "create function own.made() returns int language plpgsql as $$ begin copy (select 1) to '/tmp/made-by-f'; return 1; end $$",
+         "create view own.stock as select own.made() as a", "grant all on own.stock to public", "select app.f()"],
+        "",
+        "select true",
+    ),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("said", FUNCTIONS)
+def test_a_function_gives_what_is_said(
+    tmp_path_factory: pytest.TempPathFactory, tmp_path: Path, need: Callable[..., None], said: str
+) -> None:
+    """Owners of functions that others run, and callers of functions that act as their owner; a fixed search_path ends the second."""
+    need("runuser", root=True)
+    planted, tried, later, proof = FUNCTIONS[said]
+    role = said.partition(" ")[0]
+    with scratch_server(tmp_path_factory.mktemp("pgf")) as running:
+        running.run(";\n".join(planted))
+        assert said in held(running, role, tmp_path / "before")
+        with running.connect(role=role) as session:
+            for statement in tried:
+                session.execute(statement.encode())
+        if later:
+            running.run(later)
+        assert running.ask(proof) is True
+        if "app.f()" in tried[-1]:
+            running.run("alter function app.f() set search_path = app")
+            assert said not in held(running, role, tmp_path / "after")
+
+
+def held(server: Server, role: str, folder: Path) -> set[str]:
+    folder.mkdir()
+    fidelitas("survey", "--postgresql", server.parameters(), "--name", "db", cwd=folder)
+    rows = fidelitas("holders", "--format", "json", cwd=folder).json["holdings"]
+    return {f"{role} {row['right']} {row['strength']}" for row in rows if row["holder"]["name"] in (role, "any account")}
+
+
 class Said:
     """What the program said of each holder and right."""
 

@@ -194,7 +194,8 @@ def test_what_is_risky_is_found_and_tables_that_are_not_in_force(faulty: Server)
     before = {(finding.check, finding.about) for finding in findings_on(rights(faulty))}
     assert before == FOUND
     assert {check.name for check in CHECKS} - {"databases.session-after-revocation"} == {check for check, _ in FOUND} | {
-        "databases.pending-grants"
+        "databases.pending-grants",
+        "databases.pending-object-grants",
     }
     change = "update mysql.global_priv set priv = json_set(priv, '$.access', cast(json_value(priv, '$.access') as unsigned) | (1 << 15)) where user = 'tomas'"
     faulty.run(
@@ -204,9 +205,19 @@ def test_what_is_risky_is_found_and_tables_that_are_not_in_force(faulty: Server)
     after = {(finding.check, finding.about): finding.message for finding in findings_on(rights(faulty))}
     assert after.keys() - before >= {("databases.pending-grants", "tomas@%"), ("databases.pending-grants", "ghost@%")}
     assert after["databases.pending-grants", "tomas@%"] == "tomas@% gets SUPER at the next FLUSH PRIVILEGES or restart"
+    by_hand = "insert into mysql.db (Host, Db, User, Select_priv, Drop_priv) values ('127.%', 'shop_a', 'tomas', 'Y', 'Y')"
+    faulty.run(
+        by_hand, "insert into mysql.tables_priv (Host, Db, User, Table_name, Table_priv) values ('%', 'shop_a', 'tomas', 't', 'Insert')"
+    )
+    edited = {finding.message for finding in findings_on(rights(faulty)) if finding.check == "databases.pending-object-grants"}
+    assert edited == {
+        "tomas@127.% gets DROP, SELECT on shop_a.* at the next FLUSH PRIVILEGES or restart",
+        "tomas@% gets INSERT on shop_a.t at the next FLUSH PRIVILEGES or restart",
+    }
     faulty.run("flush privileges")
     loaded = {(finding.check, finding.about) for finding in findings_on(rights(faulty))}
-    assert not [one for one in loaded if one[0] == "databases.pending-grants"]
+    assert not [one for one in loaded if one[0].startswith("databases.pending")]
+    faulty.run("delete from mysql.db where Host = '127.%'", "delete from mysql.tables_priv where Table_priv = 'Insert'", "flush privileges")
     faulty.run("revoke super on *.* from tomas@'%'", "drop user ghost@'%'")
 
 

@@ -62,8 +62,8 @@ def test_who_is_connected_and_which_account_a_connection_gets(estate: Estate) ->
     check_schema("admission", gets.json)
     assert (gets.status, gets.json["account"]) == (0, "sanna@10.20.%")
     for tls, method in (("--tls", None), ("--no-tls", "trust")):  # with a password that is kept as md5 scram-sha-256 cannot be answered
-        words = ("which-account", "tides-db", "svc_legacy", "10.20.9.4", "--database", "tides", tls, "--format", "json")
-        assert asked(estate, *words).json["method"] == method
+        question = ("which-account", "tides-db", "svc_legacy", "10.20.9.4", "--database", "tides", tls, "--format", "json")
+        assert asked(estate, *question).json["method"] == method
     assert asked(estate, "which-account", "tides-db", "emre", "10.20.9.4").status == 0
     assert asked(estate, "which-account", "tides-db", "nobody", "10.20.9.4").status == 1
     for words in (("tern", "noor", "10.0.0.1"), ("tides-db", "noor", "not-an-address")):

@@ -28,7 +28,7 @@ class Admission:
 def admission(server: SubjectRights, user: str, address: str, database: str | None, *, tls: bool) -> Admission | None:
     """Return what becomes of a connection of a user from an address, "socket" for the server's own; ``None`` for no database server."""
     if isinstance(server, MariadbRights):
-        return _mariadb(server, user, address)
+        return _mariadb(server, user, address, tls=tls and server.facts.tls and address != "socket")
     if isinstance(server, DatabaseRights):
         return _postgresql(server, user, _address(address), database or _database(server, user), tls=tls and server.facts.ssl)
     return None
@@ -43,7 +43,7 @@ def _address(text: str) -> IPv4Address | IPv6Address | None:
     return None if text == "socket" else ip_address(text)
 
 
-def _mariadb(server: MariadbRights, user: str, address: str) -> Admission:
+def _mariadb(server: MariadbRights, user: str, address: str, *, tls: bool) -> Admission:
     at = "localhost" if address == "socket" else address
     found = server.account_of(user, at)
     if found is None:
@@ -53,6 +53,10 @@ def _mariadb(server: MariadbRights, user: str, address: str) -> Admission:
     why = "of the accounts that fit, its host is the most specific"
     if found.locked:
         return Admission(account=None, method=None, why=f"it would get {found.name}, which is locked", place=found.place, others=others)
+    if found.tls and not tls:
+        why = f"it would get {found.name}, which requires TLS, and the connection has none"
+        return Admission(account=None, method=None, why=why, place=found.place, others=others)
+    why += "; its password has expired: it may do nothing but set another" if found.expired else ""
     return Admission(account=found.name, method=method, why=why, place=found.place, others=others)
 
 

@@ -4,11 +4,10 @@ import re
 from collections.abc import Iterator
 
 from fidelitas.checks.check import Check, Found, check
-from fidelitas.facts import GrantScope
+from fidelitas.facts import AccountGrant, GrantScope, Place
 from fidelitas.findings import Severity
 from fidelitas.rights.graph.links import RightKind
 from fidelitas.rights.mariadb.server import MariadbRights, account_for, database_fits
-from fidelitas.text import Place
 
 __all__ = ["CHECKS"]
 
@@ -104,9 +103,9 @@ def socket_administrator(rights: MariadbRights) -> Iterator[Found]:
 
     Anyone who becomes this host account needs no password for the database.
     """
+    by_socket = {principal.name for _, principal, _ in rights.socket_logins()}
     for account in rights.facts.accounts:
-        socket = any("socket" in plugin for plugin, _ in account.logins)
-        if socket and not account.locked and rights.is_administrator(account.name):
+        if account.name in by_socket and rights.is_administrator(account.name):
             yield Found(
                 about=account.name,
                 message=f"the host account {account.user} administers this database through the local socket",
@@ -141,6 +140,41 @@ def pending_grants(rights: MariadbRights) -> Iterator[Found]:
         else:
             continue
         yield Found(about=account.name, message=message, places=(account.place,))
+
+
+# Those of them that are on tables and databases, too.
+_ON_OBJECTS = frozenset({"SELECT", "INSERT", "UPDATE", "DELETE", "CREATE", "DROP", "INDEX", "ALTER", "TRIGGER"})
+
+
+@check(
+    "databases.pending-object-grants",
+    Severity.HIGH,
+    advice="Find out who changed the table; undo the change, or run FLUSH PRIVILEGES on purpose.",
+)
+def pending_object_grants(rights: MariadbRights) -> Iterator[Found]:
+    """The tables of grants on databases or tables differ from the grants in force.
+
+    Someone edited them directly: the change takes effect at the next FLUSH PRIVILEGES or restart.
+    """
+    known = rights.facts.objects_in_force
+    if known is None:
+        return
+    stated: dict[tuple[str, str, str], AccountGrant] = {}
+    for grant in rights.facts.grants:
+        if grant.host and grant.scope in (GrantScope.DATABASE, GrantScope.TABLE):
+            stated[f"{grant.user}@{grant.host}", grant.database, grant.name] = grant
+    for key in sorted({*stated, *known}):
+        account, database, name = key
+        row, now = stated.get(key), known.get(key, frozenset()) & _ON_OBJECTS
+        then = row.privileges & _ON_OBJECTS if row is not None else frozenset()
+        on = f"{database}.{name or '*'}"
+        place = row.place if row is not None else Place(subject=rights.subject, path="object_privileges")
+        if then - now:
+            message = f"{account} gets {', '.join(sorted(then - now))} on {on} at the next FLUSH PRIVILEGES or restart"
+            yield Found(about=f"{account} {on}", message=message, places=(place,))
+        elif now - then:
+            message = f"{account} has {', '.join(sorted(now - then))} on {on}, which the grant tables do not contain any more"
+            yield Found(about=f"{account} {on}", message=message, places=(place,))
 
 
 # Privileges that every version names alike, in the tables and in information_schema.
@@ -205,6 +239,7 @@ CHECKS: tuple[Check[MariadbRights], ...] = (
     hidden_administrator,
     socket_administrator,
     pending_grants,
+    pending_object_grants,
     wildcard_grant,
     definer_object,
     session_after_revocation,

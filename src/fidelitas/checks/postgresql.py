@@ -6,6 +6,7 @@ from fidelitas.checks.check import Check, Found, check
 from fidelitas.facts import DatabaseGrant
 from fidelitas.findings import Severity
 from fidelitas.rights.graph.links import RightKind
+from fidelitas.rights.postgresql.functions import has_fixed_path, leading_owner
 from fidelitas.rights.postgresql.server import DatabaseRights
 
 __all__ = ["CHECKS"]
@@ -144,23 +145,24 @@ def expired_password(rights: DatabaseRights) -> Iterator[Found]:
     advice="ALTER FUNCTION … SET search_path = pg_catalog; REVOKE EXECUTE ON FUNCTION … FROM PUBLIC.",
 )
 def definer_function(rights: DatabaseRights) -> Iterator[Found]:
-    """A function runs as a superuser, and other roles may execute it.
+    """A function runs as a superuser, or as a role that reaches the host, and other roles may execute it.
 
-    Without a fixed search_path, the caller decides which functions and operators it uses, and so runs code as the superuser.
+    Without a fixed search_path, the caller decides which functions and operators it uses, and so runs code as that role.
     """
     for routine in rights.facts.routines:
-        if not routine.definer or not rights.privileges.is_superuser(routine.owner):
+        reaches = leading_owner(rights.privileges, routine.owner) if routine.definer else ""
+        if not reaches:
             continue
         key = (routine.database, "function", routine.schema, routine.name)
         runners = [role.name for role in rights.facts.roles if not role.superuser and rights.privileges.has(role.name, key, "EXECUTE")]
         runners = [name for name in runners if not name.startswith(_OWN)]
-        safe = any(setting.startswith("search_path=") for setting in routine.settings)
+        safe = has_fixed_path(routine)
         if runners:
             who = f"{len(runners)} roles" if len(runners) > 3 else ", ".join(runners)
             path = "has a fixed search_path" if safe else "has no fixed search_path"
             yield Found(
                 about=f"{routine.database} {routine.name}",
-                message=f"{routine.name} in {routine.database} runs as {routine.owner}, {path}, and {who} may execute it",
+                message=f"{routine.name} in {routine.database} runs as {routine.owner}, {reaches}; it {path}, and {who} may execute it",
                 places=(routine.place,),
                 severity=Severity.INFO if safe else None,
             )

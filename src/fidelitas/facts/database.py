@@ -16,6 +16,7 @@ __all__ = [
     "DatabaseRole",
     "DatabaseSession",
     "DefaultPrivilege",
+    "EventTrigger",
     "IdentityMap",
     "RoleMembership",
     "Routine",
@@ -66,6 +67,7 @@ class DatabaseObject:
     owner: str
     row_security: bool = False
     forced: bool = False  # row security is for its owner, too
+    plain: bool = False  # nothing was granted or revoked: what is granted by default is no row of its own
     place: Place = field(compare=False)
 
 
@@ -111,6 +113,18 @@ class Routine:
     language: str
     trusted: bool
     settings: tuple[str, ...]
+    place: Place = field(compare=False)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class EventTrigger:
+    """A function that runs, as whoever it is, when somebody makes, changes or removes an object."""
+
+    database: str
+    name: str
+    enabled: bool
+    function: str
+    owner: str
     place: Place = field(compare=False)
 
 
@@ -211,6 +225,7 @@ class DatabaseFacts:
     databases: tuple[str, ...]
     closed: frozenset[str] = frozenset()  # databases that let nobody connect (datallowconn), superusers neither
     full: frozenset[str] = frozenset()  # databases whose connection limit is 0: superusers alone connect
+    event_triggers: tuple[EventTrigger, ...] = ()
     identity_maps: tuple[IdentityMap, ...] = ()
     policies: tuple[RowPolicy, ...] = ()
     parameters: Mapping[str, str] = field(default_factory=dict)  # those that name what the server runs or loads, as they are set

@@ -1,5 +1,6 @@
 """What a MariaDB or MySQL server states: accounts as user and host pattern, roles, grants, and what is in force."""
 
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from datetime import datetime
 from enum import StrEnum
@@ -108,6 +109,8 @@ class MariadbFacts:
     definers: tuple[DefinerObject, ...]
     objects: frozenset[tuple[str, str, str]] | None = None  # kind ("table" or "routine"), database, name; None where they were not listed
     in_force: dict[str, frozenset[str]] | None
+    # By account, database (a pattern) and table, "" for the whole database; None where that could not be seen.
+    objects_in_force: Mapping[tuple[str, str, str], frozenset[str]] | None = None
     databases: tuple[str, ...]
     sessions: tuple[tuple[str, str], ...]
     gaps: tuple[Gap, ...]

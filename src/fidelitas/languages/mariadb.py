@@ -67,6 +67,7 @@ class _GrantTables(RowReader):
             definers=self.all("definers", _definer),
             objects=self._objects(),
             in_force=self._in_force(),
+            objects_in_force=self._objects_in_force(),
             databases=tuple(str(row.get("name", "")) for row, _ in self.rows("databases")),
             sessions=tuple((str(row.get("user", "")), str(row.get("host", ""))) for row, _ in self.rows("sessions")),
             gaps=self.gaps,
@@ -95,6 +96,15 @@ class _GrantTables(RowReader):
         for listing in ("db", "tables_priv", "columns_priv", "procs_priv"):
             for row, place in self.rows(listing):
                 yield from self.one(_GRANTS[listing], row, place)
+
+    def _objects_in_force(self) -> dict[tuple[str, str, str], frozenset[str]] | None:
+        if "object_privileges" not in self.evidence.listings:
+            return None
+        found: dict[tuple[str, str, str], set[str]] = {}
+        for row, _ in self.rows("object_privileges"):
+            key = (_unquoted(str(row.get("grantee", ""))), str(row.get("database", "")), str(row.get("name", "")))
+            found.setdefault(key, set()).add(str(row.get("privilege", "")))
+        return {key: frozenset(privileges) for key, privileges in found.items()}
 
     def _objects(self) -> frozenset[tuple[str, str, str]] | None:
         if "objects" not in self.evidence.listings:

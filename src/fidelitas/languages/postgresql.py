@@ -17,6 +17,7 @@ from fidelitas.facts import (
     DatabaseRole,
     DatabaseSession,
     DefaultPrivilege,
+    EventTrigger,
     IdentityMap,
     Place,
     RoleMembership,
@@ -73,6 +74,7 @@ class _Catalogue(RowReader):
             databases=tuple(str(row.get("name", "")) for row, _ in self.rows("databases")),
             closed=frozenset(str(row.get("name")) for row, _ in self.rows("databases") if row.get("connectable") is False),
             full=frozenset(str(row.get("name")) for row, _ in self.rows("databases") if row.get("connection_limit") == 0),
+            event_triggers=self._all("event-triggers", lambda row, name, place: fact_of(EventTrigger, row, place, database=name)),
             identity_maps=self._all("identity-maps", lambda row, _, place: fact_of(IdentityMap, row, place)),
             policies=self._all("policies", _policy),
             parameters={str(row.get("name")): str(row.get("setting") or "") for row, _ in self.rows("host-parameters")},
@@ -125,10 +127,12 @@ def _membership(row: Row, inherits: Mapping[str, bool], place: Place) -> RoleMem
     )  # fmt: skip
 
 
+_NO_FLAGS: Mapping[str, Any] = {"row_security": False, "forced": False, "plain": False}
+
+
 def _object(row: Row, database: str, place: Place) -> DatabaseObject:
-    return fact_of(
-        DatabaseObject, row, place, _KIND, database=database, row_security=bool(row.get("row_security")), forced=bool(row.get("forced"))
-    )
+    flags = {name: bool(row.get(name)) for name in ("row_security", "forced", "plain")}
+    return fact_of(DatabaseObject, row, place, _KIND, database=database, **flags)
 
 
 def _policy(row: Row, database: str, place: Place) -> RowPolicy:
@@ -136,11 +140,11 @@ def _policy(row: Row, database: str, place: Place) -> RowPolicy:
 
 
 def _tablespace(row: Row, _: str, place: Place) -> DatabaseObject:
-    return fact_of(DatabaseObject, row, place, database="", object_kind="tablespace", schema="", row_security=False, forced=False)
+    return fact_of(DatabaseObject, row, place, database="", object_kind="tablespace", schema="", **_NO_FLAGS)
 
 
 def _database(row: Row, _: str, place: Place) -> DatabaseObject:
-    return fact_of(DatabaseObject, row, place, database="", object_kind="database", schema="", row_security=False, forced=False)
+    return fact_of(DatabaseObject, row, place, database="", object_kind="database", schema="", **_NO_FLAGS)
 
 
 def _grant(row: Row, database: str, place: Place) -> DatabaseGrant:

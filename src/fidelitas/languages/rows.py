@@ -5,6 +5,7 @@ from collections import Counter
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import fields
 from datetime import UTC, datetime
+from functools import cache
 from typing import Any, TypeVar, cast
 
 from fidelitas.facts import Gap, Place
@@ -126,9 +127,15 @@ def fact_of(kind: Callable[..., T], row: Row, place: Place, columns: Mapping[str
     expected.
     """
     named = columns or {}
-    read = {
-        field.name: _COLUMNS[field.type](row, named.get(field.name, field.name))
-        for field in fields(cast(Any, kind))
-        if field.name not in given and field.name != "place"
-    }
+    read = {name: reader(row, named.get(name, name)) for name, reader in _readers(kind) if name not in given}
     return kind(**read, **given, place=place)
+
+
+@cache
+def _readers(kind: Callable[..., Any]) -> tuple[tuple[str, Callable[[Row, str], object]], ...]:
+    """Return the fields of a kind of fact that are read from a column, each with what reads it; the others must be given."""
+    return tuple((field.name, _COLUMNS.get(field.type, _no_column)) for field in fields(cast(Any, kind)) if field.name != "place")
+
+
+def _no_column(_: Row, name: str) -> object:
+    raise TypeError(f"{name} is not read from a column")

@@ -99,7 +99,8 @@ def _onward(rows: Sequence[Row], subjects: Sequence[str], *, each: bool) -> list
         return []
     host, holding = next(((host, one) for host, one in rows if one.principal.kind is PrincipalKind.ACCOUNT), rows[0])
     name = shlex.quote(str(holding.principal))
-    commands = [f"fidelitas why {name} {host.subject}"]
+    on = f"{host.subject}/{holding.right.on}" if holding.right.on else host.subject
+    commands = [f"fidelitas why {name} {shlex.quote(on)}"]
     if len(subjects) > 1:
         commands.append(f"fidelitas holders --on {host.subject}")
     return [" · ".join([*commands, *([] if each else ["every holding in a row: --each"])])]

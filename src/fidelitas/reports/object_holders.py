@@ -13,7 +13,7 @@ from fidelitas.rights import Holding, LinkKind, PrincipalKind, Route, Strength, 
 __all__ = ["object_answer", "object_tables"]
 
 Row = tuple[SubjectRights, Holding]
-_TITLES = ("Now", "On asking (SET ROLE)", "Can be granted to oneself", "Under a condition")
+_TITLES = ("Now", "On asking", "Can be granted to oneself", "Under a condition")
 _MOST_NAMES = 8
 # The privileges of a table that are all there are, as far as they are listed.
 _EVERY = (

@@ -26,6 +26,7 @@ _WORDS = {
     Mechanism.PREDEFINED_ROLE: "{}",
     Mechanism.PARAMETER: "parameter {}",
     Mechanism.CREATE_ROLE: "grants itself {}",
+    Mechanism.DEFINER: "function {}",
     Mechanism.GRANT: "{}",
     Mechanism.PUBLIC: "PUBLIC",
     Mechanism.PRIVILEGE: "{}",
@@ -51,7 +52,8 @@ def link_clause(link: Link) -> str:
 
 def brief(route: Route) -> str:
     """Return the course of a route in a few words, such as "%sudo → sudo"."""
-    return " → ".join(_brief_link(link) for link in route.links)
+    words = [_brief_link(link) for link in route.links]
+    return " → ".join(word for number, word in enumerate(words) if not number or word != words[number - 1])
 
 
 def _brief_link(link: Link) -> str:

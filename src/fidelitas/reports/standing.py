@@ -39,7 +39,7 @@ def standing_on(name: str, subjects: Iterable[SubjectRights]) -> list[str]:
 
 
 def _by_anyone(holding: Holding) -> bool:
-    return holding.principal.kind is PrincipalKind.ANY_ACCOUNT and holding.right.kind.full
+    return holding.principal.kind is PrincipalKind.ANY_ACCOUNT and holding.right.kind.full and holding.strength is not Strength.CONDITIONAL
 
 
 def _where(subjects: set[str], rights: Iterable[Right]) -> str:

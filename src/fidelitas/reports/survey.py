@@ -18,7 +18,7 @@ from fidelitas.reports.numbers import counted, listed, plural
 from fidelitas.reports.report import Part, Report
 from fidelitas.reports.subjects import words_of
 from fidelitas.reports.table import Table
-from fidelitas.rights import PrincipalKind, SubjectRights
+from fidelitas.rights import PrincipalKind, Strength, SubjectRights
 
 __all__ = ["survey_document", "survey_report"]
 
@@ -89,7 +89,8 @@ def _subject_row(one: SubjectRights, found: Mapping[Severity, int]) -> tuple[str
     every = [holding for holding in one.own_holdings if holding.right.kind.full]
     full = [holding for holding in every if holding.principal.kind in _COUNTED]
     granted = {holding.principal for holding in full if holding.granted}
-    anyone = {holding.granted for holding in every if holding.principal.kind is PrincipalKind.ANY_ACCOUNT}
+    by_anyone = (one for one in every if one.principal.kind is PrincipalKind.ANY_ACCOUNT and one.strength is not Strength.CONDITIONAL)
+    anyone = {holding.granted for holding in by_anyone}
     worst = [f"{found[severity]} {severity}" for severity in Severity if found.get(severity)][:2]
     told = counted(len(one.gaps), "gap") if one.gaps else "complete"
     escalations = {holding.principal for holding in full} - granted

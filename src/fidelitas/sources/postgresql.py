@@ -28,7 +28,7 @@ __all__ = ["dump_script", "from_postgresql", "from_postgresql_dump", "is_postgre
 _CONNECT_SECONDS = 15
 _QUERY_MILLISECONDS = 120_000
 # No honest catalogue has so much in one listing; what is beyond is a gap.
-_LARGEST_LISTING = 64 << 20
+_LARGEST_LISTING = 1 << 30
 # What every server has some of: nothing of it is a query that failed.
 _NEVER_EMPTY = frozenset({"server", "roles", "passwords", "memberships", "databases", "cluster-grants", "access-rules"})
 _HEAD = b"fidelitas-postgresql 1"

@@ -156,6 +156,7 @@ class Mechanism(Enum):
     PARAMETER = "parameter"
     CREATE_ROLE = "create-role"  # before PostgreSQL 16
     OWNER = "owner"
+    DEFINER = "definer-function"  # a function that acts as its owner
     GRANT = "grant"
     PUBLIC = "public"
     PRIVILEGE = "global-privilege"
@@ -174,9 +175,9 @@ class Mechanism(Enum):
 
 # By these a principal obtains what nobody granted it: a weakness, not a grant.
 _WEAKNESSES = frozenset({
-    Mechanism.HELD_MEMBERSHIP, Mechanism.GROUP, Mechanism.GROUP_ADMINISTRATOR, Mechanism.PROGRAM, Mechanism.WRITABLE, Mechanism.READABLE,
-    Mechanism.PRIVATE_KEY, Mechanism.ADMIN_OPTION, Mechanism.CREATE_ROLE, Mechanism.OWNER, Mechanism.GRANT_TABLES, Mechanism.SERVICE,
-    Mechanism.TASK, Mechanism.INSTALLER,
+    Mechanism.HELD_MEMBERSHIP, Mechanism.GROUP, Mechanism.GROUP_ADMINISTRATOR, Mechanism.PROGRAM, Mechanism.WRITABLE,
+    Mechanism.READABLE, Mechanism.PRIVATE_KEY, Mechanism.ADMIN_OPTION, Mechanism.CREATE_ROLE, Mechanism.OWNER, Mechanism.DEFINER,
+    Mechanism.GRANT_TABLES, Mechanism.SERVICE, Mechanism.TASK, Mechanism.INSTALLER,
 })  # fmt: skip
 
 

@@ -131,7 +131,10 @@ class MariadbRights(DatabaseServer):
     def socket_logins(self) -> Iterator[tuple[str, Principal, Place]]:
         """Yield the accounts that the account of the host of the same name gets by the socket."""
         for account in self.facts.accounts:
-            if not account.locked and any("socket" in plugin for plugin, _ in account.logins):
+            if account.locked or not any("socket" in plugin for plugin, _ in account.logins):
+                continue
+            # A connection by the socket comes from "localhost": an account for another host is never the one that it gets.
+            if account_for(self.facts.accounts, account.user, "localhost", "localhost") is account:
                 yield account.user, self.role(account.name), account.place
 
     def on(self, path: str) -> Sequence[Holding]:

@@ -41,6 +41,14 @@ _OF_KIND = {
     "parameter": ("SET", "ALTER SYSTEM"),
 }
 _SAYS_MAINTAIN = 170000
+# What everybody is granted on a new object.
+_TO_EVERYBODY = {
+    "function": ("EXECUTE",),
+    "language": ("USAGE",),
+    "type": ("USAGE",),
+    "domain": ("USAGE",),
+    "database": ("CONNECT", "TEMPORARY"),
+}
 # Row security limits these; by the letter that a policy of such a command has.
 _COMMANDS = {"SELECT": "r", "INSERT": "a", "UPDATE": "w", "DELETE": "d"}
 
@@ -131,8 +139,23 @@ class Privileges:
         return self._closure(role, "", "")
 
     def grants_on(self, key: Key) -> list[DatabaseGrant]:
-        """Return the grants on an object, and on its columns."""
-        return self._by_object.get(key, [])
+        """Return the grants on an object, and on its columns; where nothing was granted or revoked, those that hold by default."""
+        found = self._objects.get(key)
+        return self._by_object.get(key, []) + (self._by_default(found) if found is not None and found.plain else [])
+
+    def _by_default(self, one: DatabaseObject) -> list[DatabaseGrant]:
+        """Return what acldefault() of the server grants: all to the owner, and to everybody what is usual for the kind."""
+        every = privileges_of(one.object_kind, self.facts.version)
+        granted = [("", privilege) for privilege in _TO_EVERYBODY.get(one.object_kind, ())] + [
+            (one.owner, privilege) for privilege in every
+        ]
+        return [
+            DatabaseGrant(
+                database=one.database, object_kind=one.object_kind, schema=one.schema, name=one.name, column="", owner=one.owner,
+                grantee=grantee, privilege=privilege, grantable=False, place=one.place,
+            )
+            for grantee, privilege in granted
+        ]  # fmt: skip
 
     def owner_of(self, key: Key) -> DatabaseObject | None:
         """Return an object with its owner."""
@@ -147,12 +170,12 @@ class Privileges:
         database = key[0]
         mine = self.inherits(role, database)
         found: list[DatabaseGrant | str] = []
-        for grant in self._by_object.get(key, ()):
+        for grant in self.grants_on(key):
             fits = grant.privilege == privilege and grant.column in ("", column) and (grant.grantable or not grantable)
             if fits and (not grant.grantee or grant.grantee in mine):
                 found.append(grant)
         if grantable:
-            owner = next((grant.owner for grant in self._by_object.get(key, ())), None)
+            owner = next((grant.owner for grant in self.grants_on(key)), None)
             found += [f"owner {owner}"] if owner in mine else []
             return found
         return found + [name for name in DATA_ROLES if name in mine and self.gives(name, key, privilege)]

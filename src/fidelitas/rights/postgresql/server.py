@@ -8,6 +8,7 @@ from fidelitas.facts import DatabaseFacts, DatabaseRole, RoleMembership
 from fidelitas.rights.graph.links import By, Holding, Link, LinkKind, Mechanism, Principal, PrincipalKind, Right, RightKind
 from fidelitas.rights.graph.paths import Edge
 from fidelitas.rights.graph.routes import holdings_by, without_echoes
+from fidelitas.rights.postgresql.functions import function_links
 from fidelitas.rights.postgresql.inheritance import Inheritance
 from fidelitas.rights.postgresql.links import predefined
 from fidelitas.rights.postgresql.login_paths import LoginPath, login_paths_of, replication_login_paths
@@ -86,7 +87,7 @@ class DatabaseRights(DatabaseServer):
                 kind, because = predefined()[role.name]
                 by = By(Mechanism.PREDEFINED_ROLE, role.name)
                 yield from self._inherited(self.link(role.name, self.right(kind), LinkKind.HAS, by, because, role.place))
-        for link in parameter_links(self, self.facts):
+        for link in (*parameter_links(self, self.facts), *function_links(self, self.privileges)):
             yield from self._inherited(link)
 
     def _inherited(self, last: Link) -> Iterator[Edge]:
