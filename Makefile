@@ -39,7 +39,7 @@ cover: packages $(VENV)/installed-dev
 
 # Some thousands of questions to real sudo, more examples for every law, every planted road, and three releases of Debian full of servers: hours.
 test-long: packages $(VENV)/installed-dev
-	STOCK=all ROADS=all JUDGE_QUESTIONS=300x12 JUDGE_WORLDS=100 HYPOTHESIS_PROFILE=long $(BIN)/pytest -n auto --dist loadscope
+	STOCK=all ROADS=all JUDGE_ESTATES=300 JUDGE_QUESTIONS=300x12 JUDGE_WORLDS=100 HYPOTHESIS_PROFILE=long $(BIN)/pytest -n auto --dist loadscope
 
 FUZZ_SECONDS ?= 3600
 FUZZ_SEED ?= 1

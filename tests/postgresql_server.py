@@ -34,7 +34,7 @@ class Server:
     """A running server, reached by a socket in its folder; everybody on this machine is trusted there."""
 
     def __init__(self, folder: Path, binaries: Path = BINARIES) -> None:
-        self.folder, self._binaries = folder, binaries
+        self.folder, self.binaries, self._binaries = folder, binaries, binaries
         self.port = 54000 + os.getpid() % 1000
         data, socket = folder / "data", folder / "s"
         open_up(folder)

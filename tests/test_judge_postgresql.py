@@ -13,12 +13,12 @@ from typing import Any
 import pytest
 
 from postgresql_estates import Estate, Question, estate, quoted
-from postgresql_server import Server, installations, scratch_server
+from postgresql_server import BINARIES, Server, installations, scratch_server
 from support import fidelitas
 
 pytestmark = pytest.mark.judge
 
-# Random estates for each version; JUDGE_ESTATES makes more of them.
+# Random estates, of versions other than the system's half as many; JUDGE_ESTATES makes more of them.
 ESTATES = int(os.environ.get("JUDGE_ESTATES", "20"))
 _ROUND = 10
 
@@ -45,6 +45,8 @@ def made(server: Server, database: str, seeds: range) -> list[Estate]:
 @pytest.mark.parametrize("seeds", [range(first, first + _ROUND) for first in range(0, ESTATES, _ROUND)], ids=str)
 def test_who_has_what_is_what_the_server_says(server: Server, seeds: range, tmp_path: Path, need: Callable[..., None]) -> None:
     need("runuser", root=True)
+    if seeds.start >= ESTATES // 2 and server.binaries != BINARIES:
+        return
     database = f"tides/{seeds.start}" if seeds.start % 20 else f"t{seeds.start}"
     server.run(f"create database {quoted(database)}")
     estates = made(server, database, seeds)

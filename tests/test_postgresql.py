@@ -83,7 +83,7 @@ def estate(chance: random.Random, prefix: str) -> list[str]:
 
 @pytest.mark.judge
 @pytest.mark.usefixtures("ready")
-@pytest.mark.parametrize("seeds", [range(number, number + 50) for number in range(0, 100, 50)], ids=str)
+@pytest.mark.parametrize("seeds", [range(number, number + 25) for number in range(0, 50, 25)], ids=str)
 def test_the_server_decides_the_same(server: Server, seeds: range) -> None:
     """Roles, memberships and grants of any shape: memberships, and every privilege on a table, column, schema, function and sequence."""
     for seed in seeds:

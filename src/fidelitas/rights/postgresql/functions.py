@@ -44,8 +44,8 @@ def function_links(server: DatabaseServer, privileges: Privileges) -> Iterator[L
     for trigger in privileges.facts.event_triggers:
         if trigger.enabled and superuser and not privileges.is_superuser(trigger.owner):
             because = (
-                f"owns {trigger.function}, which event trigger {trigger.name} in {trigger.database} runs as the role that changes an object,"
-                " a superuser too"
+                f"owns {trigger.function}, which event trigger {trigger.name} in {trigger.database} runs as the role that changes an"
+                " object, a superuser too"
             )
             by, target = By(Mechanism.OWNER, trigger.function), server.role(superuser)
             yield server.link(trigger.owner, target, LinkKind.MAY_BECOME, by, because, trigger.place, certain=True)
