@@ -376,3 +376,32 @@ def test_connections_that_outlived_their_rights() -> None:
     found = database_rights_of(read_postgresql(bundle_of(roles=rows[0], sessions=rows[1])))
     told = {finding.about for finding in findings_on(found) if finding.check == "databases.session-after-expiry"}
     assert told == {"late", "shut", "gone"}
+
+
+def test_maps_say_which_account_of_the_host_gets_a_role_by_the_socket() -> None:
+    rule = {"line": 1, "type": "local", "database": ["all"], "role": ["all"], "method": "peer", "options": ["map=ops"], "error": None}
+    rows = [("ops", "tomas", "fine"), ("ops", "/^(.*)$", "fine"), ("other", "rada", "fine"), ("ops", "ines", "gone")]
+    maps = [{"map": name, "account": account, "role": role} for name, account, role in rows]
+    databases = [{"name": "tides", "owner": "fine", "connectable": True, "connection_limit": -1}]
+    grants = [
+        {
+            "kind": "database",
+            "schema": "",
+            "name": "tides",
+            "column": "",
+            "owner": "fine",
+            "grantee": "",
+            "privilege": "CONNECT",
+            "grantable": False,
+        }
+    ]
+    listings: dict[str, list[dict[str, Any]]] = {
+        "roles": [{**ROLE, "name": "fine"}],
+        "access-rules": [rule],
+        "identity-maps": maps,
+        "databases": databases,
+        "cluster-grants": grants,
+    }
+    texts = {name: "".join(json.dumps(row) + "\n" for row in some) for name, some in listings.items()}
+    read = database_rights_of(read_postgresql(bundle_of(**texts)))
+    assert [(account, str(role)) for account, role, _ in read.socket_logins()] == [("tomas", "fine")]

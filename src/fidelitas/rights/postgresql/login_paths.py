@@ -6,10 +6,10 @@ from collections.abc import Set as AbstractSet
 from dataclasses import dataclass
 from ipaddress import IPv4Address, IPv4Network, IPv6Address, IPv6Network, ip_network
 
-from fidelitas.facts import AccessRule, DatabaseFacts, DatabaseRole
+from fidelitas.facts import AccessRule, DatabaseFacts, DatabaseRole, Place
 from fidelitas.rights.postgresql.privileges import Privileges
 
-__all__ = ["LoginPath", "first_rule", "hindrance", "is_anywhere", "login_paths_of"]
+__all__ = ["LoginPath", "first_rule", "hindrance", "is_anywhere", "login_paths_of", "mapped_accounts"]
 
 Network = IPv4Network | IPv6Network
 Address = IPv4Address | IPv6Address
@@ -217,3 +217,26 @@ def replication_login_paths(facts: DatabaseFacts, privileges: Privileges, role: 
         streams = "replication" in rule.databases and "replication" not in rule.quoted_databases
         if streams and rule.method != "reject" and _is_about(rule, role, privileges):
             yield rule
+
+
+def mapped_accounts(facts: DatabaseFacts, privileges: Privileges, rule: AccessRule, role: str) -> Iterator[tuple[str, Place]]:
+    """Yield the accounts of the system that a rule takes for a role, each with the line that says so (pg_ident.conf).
+
+    Without a map the account of the same name.  A line whose account is an expression names none: it is left out.
+    """
+    name = next((option.partition("=")[2] for option in rule.options if option.startswith("map=")), "")
+    if not name:
+        yield role, rule.place
+    for line in facts.identity_maps if name else ():
+        if line.map == name and not line.account.startswith("/") and _is_mapped_to(line.role, role, privileges):
+            yield line.account, line.place
+
+
+def _is_mapped_to(stated: str, role: str, privileges: Privileges) -> bool:
+    """Return whether the role of a line is a role; from version 16 on it can be "all", a group or an expression."""
+    if stated == role:
+        return True
+    if privileges.facts.version < _SAYS_EXPRESSIONS:
+        return False
+    in_group = stated.startswith("+") and stated[1:] in privileges.put_into(role)
+    return stated == "all" or in_group or _expressed(stated, role, privileges)

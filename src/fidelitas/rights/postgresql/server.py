@@ -11,7 +11,7 @@ from fidelitas.rights.graph.routes import holdings_by, without_echoes
 from fidelitas.rights.postgresql.functions import function_links
 from fidelitas.rights.postgresql.inheritance import Inheritance
 from fidelitas.rights.postgresql.links import predefined
-from fidelitas.rights.postgresql.login_paths import LoginPath, login_paths_of, replication_login_paths
+from fidelitas.rights.postgresql.login_paths import LoginPath, login_paths_of, mapped_accounts, replication_login_paths
 from fidelitas.rights.postgresql.names import objects_named, shown_name, split_path
 from fidelitas.rights.postgresql.objects import object_edges, privileges_on
 from fidelitas.rights.postgresql.parameters import parameter_links
@@ -169,15 +169,12 @@ class DatabaseRights(DatabaseServer):
             yield self.link(role.name, right, LinkKind.HAS, by, because, role.place, *conditions, certain=True)
 
     def socket_logins(self) -> Iterator[tuple[str, Principal, Place]]:
-        """Yield the roles that an account of the host of the same name gets by the socket (``peer`` without a map)."""
+        """Yield the roles that accounts of the host get by the socket: ``peer``, by the same name or by a map of pg_ident.conf."""
         for role in self.facts.roles:
-            for login_path in self.login_paths(role.name):
-                if (
-                    login_path.rule.type == "local"
-                    and login_path.rule.method == "peer"
-                    and not any(one.startswith("map=") for one in login_path.rule.options)
-                ):
-                    yield role.name, self.role(role.name), login_path.rule.place
+            for path in self.login_paths(role.name):
+                if path.rule.type == "local" and path.rule.method == "peer":
+                    for account, place in mapped_accounts(self.facts, self.privileges, path.rule, role.name):
+                        yield account, self.role(role.name), place
 
     # -- one object ----------------------------------------------------------------------------------------------------------------
 
