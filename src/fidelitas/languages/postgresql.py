@@ -5,7 +5,7 @@ only itself.
 """
 
 import re
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from typing import Any, TypeVar
 
 from fidelitas.facts import (
@@ -70,7 +70,7 @@ class _Catalogue(RowReader):
             extensions=self._all("extensions", _extension),
             access=self._access(),
             sessions=self._all("sessions", _session),
-            mappings=self._all("user-mappings", _mapping),
+            mappings=tuple(self._mappings()),
             databases=tuple(str(row.get("name", "")) for row, _ in self.rows("databases")),
             closed=frozenset(str(row.get("name")) for row, _ in self.rows("databases") if row.get("connectable") is False),
             full=frozenset(str(row.get("name")) for row, _ in self.rows("databases") if row.get("connection_limit") == 0),
@@ -80,6 +80,15 @@ class _Catalogue(RowReader):
             parameters={str(row.get("name")): str(row.get("setting") or "") for row, _ in self.rows("host-parameters")},
             gaps=self.gaps,
         )
+
+    def _mappings(self) -> Iterator[UserMapping]:
+        for name in (one for one in self.evidence.listings if one.startswith("user-mappings")):
+            for row, place in self.rows(name):
+                if row.get("password", False) is None:
+                    weakens = "whether a password for another server is stored for a role (databases.stored-password)"
+                    self.missing("its options are hidden from the account that asked", weakens, place, what="user mapping")
+                else:
+                    yield from self.one(_of(_mapping, name), row, place)
 
     def _access(self) -> tuple[AccessRule, ...] | None:
         if "access-rules" not in self.evidence.listings:
