@@ -256,7 +256,7 @@ def test_no_password_is_kept_and_what_may_not_be_seen_is_a_gap(faulty: Server) -
     for statement in documented.replace("auditor@'10.20.%'", "weak@'127.0.0.1'").strip().split(";\n"):
         faulty.run(statement.rstrip(";"))
     seen = read_mariadb(from_mariadb(f"mariadb://weak@127.0.0.1:{faulty.port}", "db", "made-up-9").bundle)
-    assert not seen.gaps
+    assert {gap.place.path for gap in seen.gaps} == {"listing definers"}  # seen in full only with SHOW VIEW, TRIGGER and EVENT
     assert len(seen.accounts) == len(read_mariadb(from_mariadb(faulty.uri, "db").bundle).accounts)
     faulty.run("drop user weak@'127.0.0.1'")
 

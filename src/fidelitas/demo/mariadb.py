@@ -58,7 +58,7 @@ def catalogue_bundle(people: Sequence[Person], taken: datetime) -> tuple[bytes, 
     """Return the bundle of the service, and what was planted in it."""
     made = _Tables()
     scientists = [person for person in people if person.team == "scientists"]
-    made.add("server", version="10.11.8-MariaDB", taken_by="auditor@10.20.%", skip_name_resolve=1, have_ssl="YES", host_name="dunlin")
+    made.add("server", version="10.11.8-MariaDB", taken_by="root@localhost", skip_name_resolve=1, have_ssl="YES", host_name="dunlin")
     made.account("root", "localhost", _EVERYTHING, plugin="unix_socket", kept="none")
     made.account("mariadb.sys", "localhost", 0, account_locked=True, kept="none")
     made.account("loader", "%", _EVERYTHING, "databases.administrator-from-anywhere", "databases.hidden-administrator")

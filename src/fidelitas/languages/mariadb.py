@@ -52,6 +52,7 @@ class _GrantTables(RowReader):
         if not accounts:
             accounts = [account for row, place in self.rows("user") for account in self.one(_from_columns, row, place)]
             accounts = self._of_mysql(accounts)
+        self._hidden_definers(accounts, str(server.get("taken_by", "")))
         return MariadbFacts(
             subject=self.evidence.subject,
             taken=self.evidence.taken,
@@ -72,6 +73,17 @@ class _GrantTables(RowReader):
             sessions=tuple((str(row.get("user", "")), str(row.get("host", ""))) for row, _ in self.rows("sessions")),
             gaps=self.gaps,
         )
+
+    def _hidden_definers(self, accounts: list[DatabaseAccount], taken_by: str) -> None:
+        """Note that views, triggers and events are not all shown to an account without the privileges on them (information_schema)."""
+        asked = next((one for one in accounts if one.name == taken_by), None)
+        lacking = (
+            sorted({"SHOW VIEW", "TRIGGER", "EVENT"} - asked.privileges) if asked is not None and "SUPER" not in asked.privileges else []
+        )
+        if lacking:
+            why = f"{taken_by} lacks {', '.join(lacking)}: not every view, trigger and event was listed"
+            weakens = "what acts as its definer (databases.definer-object)"
+            self.missing(why, weakens, Place(self.evidence.subject, "listing definers"), what="definers")
 
     def _of_mysql(self, accounts: list[DatabaseAccount]) -> list[DatabaseAccount]:
         """Return accounts with what MySQL keeps in tables of its own: dynamic privileges, and several default roles."""
