@@ -133,6 +133,4 @@ def _grants(made: Estate, chance: random.Random, prefix: str, schema: str, versi
         made.inside.append(f"revoke {target()} from {chance.choice(grantees)} cascade")
     for what in (f"table {s}.{quoted('t/1')}", f"function {s}.f(int, text)", f"domain {s}.depth", f"sequence {s}.q"):
         if chance.random() < 0.2:  # nothing is left in its list
-            kind = what.partition(" ")
             made.inside.append(f"revoke all on {what} from public" + "".join(f", {quoted(role)}" for role in made.roles) + " cascade")
-            del kind
