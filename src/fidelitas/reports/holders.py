@@ -7,7 +7,7 @@ from typing import Any
 from fidelitas.reports.documents import holding_document
 from fidelitas.reports.holder_groups import answer_lines, grouped_tables, password_words
 from fidelitas.reports.holder_matrix import matrix_table
-from fidelitas.reports.object_holders import object_answer, object_tables
+from fidelitas.reports.object_holders import object_answer, object_tables, privileges_told
 from fidelitas.reports.provenance import UNTOLD, Provenance, since_in_brief
 from fidelitas.reports.report import Part, Report
 from fidelitas.reports.sentences import brief, holder
@@ -28,11 +28,6 @@ __all__ = [
 ]
 
 Row = tuple[SubjectRights, Holding]
-# The privileges that there are on a table of PostgreSQL, and those of MariaDB that change or read one.
-_ALL_OF_A_TABLE = (
-    frozenset({"select", "insert", "update", "delete", "truncate", "references", "trigger"}),
-    frozenset({"select", "insert", "update", "delete", "create", "drop", "alter", "index", "references", "trigger", "grant-option"}),
-)
 
 
 class Filter:
@@ -146,8 +141,7 @@ def _right_of(holdings: Sequence[Holding], *, name: bool) -> str:
     """Return in words what a holder has by one rule, or on one object; with its `name` where there are several."""
     first = holdings[0].right
     if first.kind is RightKind.DB_OBJECT:
-        privileges = dict.fromkeys(holding.right.detail for holding in holdings)
-        shown = "all privileges" if any(privileges.keys() >= every for every in _ALL_OF_A_TABLE) else ", ".join(privileges)
+        shown = privileges_told(tuple(dict.fromkeys(holding.right.detail for holding in holdings)))
         return f"{shown} on {first.on}" if name else shown
     return str(first) + (f" (+{len(holdings) - 1} more)" if len(holdings) > 1 else "")
 

@@ -10,12 +10,12 @@ from fidelitas.reports.subjects import words_of
 from fidelitas.reports.table import Table
 from fidelitas.rights import Holding, LinkKind, PrincipalKind, Route, Strength, SubjectRights
 
-__all__ = ["object_answer", "object_tables"]
+__all__ = ["object_answer", "object_tables", "privileges_told"]
 
 Row = tuple[SubjectRights, Holding]
 _TITLES = ("Now", "On asking", "Can be granted to oneself", "Under a condition")
 _MOST_NAMES = 8
-# The privileges of a table that are all there are, as far as they are listed.
+# The privileges that there are on a table of PostgreSQL, and those of MariaDB that change or read one.
 _EVERY = (
     frozenset({"select", "insert", "update", "delete", "truncate", "references", "trigger"}),
     frozenset({"select", "insert", "update", "delete", "create", "drop", "alter", "index", "references", "trigger", "grant-option"}),
@@ -41,7 +41,10 @@ def object_answer(rows: Sequence[Row], account: str = "") -> list[str]:
     if account:
         now = dict.fromkeys(one.right.detail for _, one in rows if _section(one.routes[0]) == 0)
         others = dict.fromkeys(one.right.detail for _, one in rows if one.right.detail not in now)
-        return [f"{account} now: {_may(tuple(now)) or 'nothing'}" + (f"; in other ways: {_may(tuple(others))}" if others else "")]
+        return [
+            f"{account} now: {privileges_told(tuple(now)) or 'nothing'}"
+            + (f"; in other ways: {privileges_told(tuple(others))}" if others else "")
+        ]
     for on in dict.fromkeys(holding.right.on or "" for _, holding in rows):
         of = [row for row in rows if row[1].right.on == on]
         everybody = sorted({holding.right.detail for _, holding in of if _is_everybody(holding) and _section(holding.routes[0]) == 0})
@@ -119,7 +122,7 @@ def _table(found: Sequence[tuple[_Way, list[str]]], *, several: bool) -> Table:
             (
                 *((way.on,) if several else ()),
                 listed(names, _MOST_NAMES, "more"),
-                _may(way.privileges),
+                privileges_told(way.privileges),
                 way.through,
                 way.where,
                 way.condition,
@@ -133,6 +136,7 @@ def _table(found: Sequence[tuple[_Way, list[str]]], *, several: bool) -> Table:
     )
 
 
-def _may(privileges: tuple[str, ...]) -> str:
+def privileges_told(privileges: tuple[str, ...]) -> str:
+    """Return privileges in words: all of them, or their names."""
     every = next((one for one in _EVERY if one <= {*privileges}), None)
     return "all privileges" if every is not None else ", ".join(privileges)

@@ -59,13 +59,9 @@ class _Object:
                 yield from self._of_object(account, GrantScope.TABLE if kind == "table" else GrantScope.ROUTINE)
 
     def _of_object(self, account: DatabaseAccount, scope: GrantScope) -> Iterator[Link]:
-        rows = self._sessions.on_object(account, scope, self._database, self._name)
-        for served in rows:
+        for served in self._sessions.on_object(account, scope, self._database, self._name):
             yield from self._served(account, served, f"{scope} {self._database}.{self._name}")
-        if scope is GrantScope.TABLE:
-            columns = self._sessions.on_object(account, GrantScope.COLUMN, self._database, self._name)
-            for served in columns:
-                yield from self._columns(account, served)
+            yield from self._columns(account, served)  # the row that decides for the table decides for its columns
 
     def _served(self, account: DatabaseAccount, served: Served, what: str) -> Iterator[Link]:
         for privilege in (one for one in self._wanted if one in served.row.privileges):

@@ -8,14 +8,12 @@ An account for many hosts can so have other privileges from each of them: a host
 from collections.abc import Callable, Iterable, Sequence
 from functools import cached_property
 from ipaddress import AddressValueError, IPv4Address
-from typing import NamedTuple, TypeVar
+from typing import NamedTuple
 
 from fidelitas.facts import AccountGrant, DatabaseAccount, GrantScope, MariadbFacts
 from fidelitas.rights.mariadb.wildcards import instance, like, weight
 
 __all__ = ["Served", "Sessions", "account_for", "host_fits"]
-
-T = TypeVar("T")
 
 
 def host_fits(pattern: str, host: str, address: str) -> bool:
