@@ -3,10 +3,11 @@
 from collections.abc import Iterator
 
 from fidelitas.checks.check import Check, Found, check
-from fidelitas.facts import DatabaseGrant
+from fidelitas.facts import AccessRule, DatabaseGrant
 from fidelitas.findings import Severity
 from fidelitas.rights.graph.links import RightKind
 from fidelitas.rights.postgresql.functions import has_fixed_path, leading_owner
+from fidelitas.rights.postgresql.login_paths import LoginPath
 from fidelitas.rights.postgresql.server import DatabaseRights
 
 __all__ = ["CHECKS"]
@@ -63,19 +64,21 @@ def login_without_password(rights: DatabaseRights) -> Iterator[Found]:
 
     Anyone who reaches the port can connect as any role that the rule names.
     """
-    for rule in rights.facts.access or ():
-        login_paths = (
-            [login_path for role in rights.facts.roles for login_path in rights.login_paths(role.name) if login_path.rule is rule]
-            if rule.method == "trust"
-            else []
-        )
-        if login_paths and rule.type != "local" and not rule.address.startswith("127.") and rule.address != "::1":
-            roles = ", ".join(login_path.role for login_path in login_paths[:5]) + (
-                f" and {len(login_paths) - 5} more" if len(login_paths) > 5 else ""
-            )
-            message = f"line {rule.line} lets {roles} in from {login_paths[0].where} without a password"
-            superuser = any(rights.privileges.is_superuser(login_path.role) for login_path in login_paths)
+    open_to_all = [rule for rule in rights.facts.access or () if rule.method == "trust" and _is_from_network(rule)]
+    found: dict[int, list[LoginPath]] = {}  # by the rule itself: lines of included files have the same numbers
+    for role in rights.facts.roles if open_to_all else ():
+        for path in rights.login_paths(role.name):
+            found.setdefault(id(path.rule), []).append(path)
+    for rule in open_to_all:
+        if paths := found.get(id(rule)):
+            roles = ", ".join(path.role for path in paths[:5]) + (f" and {len(paths) - 5} more" if len(paths) > 5 else "")
+            message = f"line {rule.line} lets {roles} in from {paths[0].where} without a password"
+            superuser = any(rights.privileges.is_superuser(path.role) for path in paths)
             yield Found(about=str(rule.line), message=message, places=(rule.place,), severity=None if superuser else Severity.HIGH)
+
+
+def _is_from_network(rule: AccessRule) -> bool:
+    return rule.type != "local" and not rule.address.startswith("127.") and rule.address != "::1"
 
 
 @check("databases.cleartext-password", Severity.MEDIUM, advice="Use hostssl, or scram-sha-256, which never sends the password.")

@@ -74,9 +74,9 @@ class Source:
 
     def history(self, subjects: Container[str] | None = None) -> Iterator[tuple[str, list[Bundle]]]:
         """Yield each host, or some, with its evidence in the ledger, the oldest first."""
-        every = Ledger(self.ledger).history(self.survey, subjects)
         with_logs = {name for name, platform in PLATFORMS.items() if platform.has_logs}
-        return ((name, bundles) for name, bundles in every if bundles[-1].platform in with_logs)
+        named = {name for name, (platform, _) in self._stored().subjects().items() if platform in with_logs}
+        return Ledger(self.ledger).history(self.survey, {name for name in named if subjects is None or name in subjects})
 
     def evidence(self, subject: str) -> Iterator[tuple[str, list[Bundle]]]:
         """Yield the evidence of a subject of any platform, the oldest first."""

@@ -44,9 +44,8 @@ class _Catalogue:
 
     def grant(self, name: str, grantee: str, *privileges: str, kind: str = "table", owner: str = "tides_owner", check: str = "") -> None:
         """Grant privileges on an object of the database tides."""
-        for number, privilege in enumerate(privileges):
-            row = {"kind": kind, "schema": "" if kind == "schema" else "app", "name": name, "column": "", "owner": owner}
-            self.add("grants tides", "" if number else check, **row, grantee=grantee, privilege=privilege, grantable=False)
+        row = {"kind": kind, "schema": "" if kind == "schema" else "app", "name": name, "column": "", "owner": owner}
+        self.add("grants tides", check, **row, grantee=grantee, privileges=dict.fromkeys(privileges, False))
 
 
 def database_bundle(people: Sequence[Person], taken: datetime) -> tuple[bytes, list[Planted]]:

@@ -141,10 +141,19 @@ def read_bundle(stream: IO[bytes], limits: Limits = LIMITS) -> Bundle:
     return Bundle(
         manifest=manifest,
         files={item.path: found[item.member] for item in manifest.items if item.member in found},
-        listings={listing.name: found[listing.member] for listing in manifest.listings if listing.member in found},
+        listings=_joined(manifest.listings, found),
         copies={log.path: found[log.member] for log in manifest.logs if log.member in found},
         gaps=tuple(gaps),
     )
+
+
+def _joined(listings: Sequence[Listing], found: Mapping[str, bytes]) -> dict[str, bytes]:
+    """Return each listing by its name; one that was cut into several members as a whole."""
+    parts: dict[str, list[bytes]] = {}
+    for one in listings:
+        if one.member in found:
+            parts.setdefault(one.name, []).append(found[one.member])
+    return {name: b"".join(several) for name, several in parts.items()}
 
 
 def _name(one: _Copied) -> str:
@@ -164,16 +173,24 @@ def _fault(member: Member, copied: Sequence[_Copied]) -> str:
 
 
 def make_bundle(
-    manifest: Manifest, files: Mapping[str, bytes], listings: Mapping[str, bytes] | None = None, logs: Mapping[str, bytes] | None = None
+    manifest: Manifest,
+    files: Mapping[str, bytes],
+    listings: Mapping[str, bytes] | None = None,
+    logs: Mapping[str, bytes] | None = None,
+    largest: int = LIMITS.member_size // 2,
 ) -> bytes:
-    """Return a plain tar archive of a manifest, sealed with the digests of its members, and those.  Equal input, equal bytes."""
+    """Return a plain tar archive of a manifest, sealed with the digests of its members, and those.  Equal input, equal bytes.
+
+    A listing of more than `largest` bytes becomes several members, cut at the ends of lines.
+    """
     listings, logs = listings or {}, logs or {}
     items = tuple(_sealed(item, files, number) for number, item in enumerate(manifest.items, 1))
-    listed = tuple(replace(one, sha256=hashlib.sha256(listings[one.name]).hexdigest()) for one in manifest.listings)
+    parts = [pair for one in manifest.listings for pair in _parts(one, listings[one.name], largest)]
+    listed = tuple(one for one, _ in parts)
     copied = tuple(replace(one, sha256=hashlib.sha256(logs[one.path]).hexdigest()) for one in manifest.logs)
     members = [("manifest.json", render_manifest(replace(manifest, items=items, listings=listed, logs=copied)))]
     members += [(item.member, files[item.path]) for item in items if item.member]
-    members += [(one.member, listings[one.name]) for one in listed]
+    members += [(one.member, content) for one, content in parts]
     members += [(one.member, logs[one.path]) for one in copied]
     out = io.BytesIO()
     with tarfile.open(fileobj=out, mode="w", format=tarfile.PAX_FORMAT, errors="surrogateescape") as archive:
@@ -183,6 +200,16 @@ def make_bundle(
             entry.mtime = int(manifest.taken.timestamp())
             archive.addfile(entry, io.BytesIO(content))
     return out.getvalue()
+
+
+def _parts(one: Listing, content: bytes, largest: int) -> Iterator[tuple[Listing, bytes]]:
+    begins = number = 0
+    while number == 0 or begins < len(content):
+        ends = len(content) if len(content) - begins <= largest else content.rfind(b"\n", begins, begins + largest) + 1
+        part = content[begins : ends if ends > begins else len(content)]
+        member = f"{one.member}-{number}" if number else one.member
+        yield replace(one, member=member, sha256=hashlib.sha256(part).hexdigest()), part
+        begins, number = begins + len(part), number + 1
 
 
 def make_rows_bundle(

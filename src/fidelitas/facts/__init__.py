@@ -57,6 +57,7 @@ from fidelitas.facts.jobs import Job, JobKind, SearchFolder
 from fidelitas.facts.logins import AuthorizedKey, KeptPassword, LentGroups, Logins, PamRule, PamTask, PrivateKey, SshdSetting
 from fidelitas.facts.mariadb import AccountGrant, DatabaseAccount, DefinerObject, GrantScope, MariadbFacts, ProxyGrant, RoleGrant
 from fidelitas.facts.programs import CapableFile, Packaged, Programs, SetIdFile
+from fidelitas.facts.rows import Rows
 from fidelitas.facts.running import KernelSetting, LoginSession, Mount, Process
 from fidelitas.facts.sudo import (
     AliasKind,
@@ -170,6 +171,7 @@ __all__ = [
     "RoleMembership",
     "Routine",
     "RowPolicy",
+    "Rows",
     "SearchFolder",
     "SecuredPath",
     "SecurityDescriptor",

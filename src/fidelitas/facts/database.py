@@ -5,6 +5,7 @@ from dataclasses import dataclass, field
 from datetime import datetime
 
 from fidelitas.facts.gaps import Gap
+from fidelitas.facts.rows import Rows
 from fidelitas.text import Place
 
 __all__ = [
@@ -203,7 +204,10 @@ class UserMapping:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class DatabaseFacts:
-    """Everything that one server states; what could not be seen is in `gaps`."""
+    """Everything that one server states; what could not be seen is in `gaps`.
+
+    Objects and grants are those in databases; those of the server itself (databases, tablespaces, parameters) stand apart.
+    """
 
     subject: str
     taken: datetime
@@ -214,8 +218,10 @@ class DatabaseFacts:
     ssl: bool
     roles: tuple[DatabaseRole, ...]
     memberships: tuple[RoleMembership, ...]
-    objects: tuple[DatabaseObject, ...]
-    grants: tuple[DatabaseGrant, ...]
+    objects: Rows[DatabaseObject]
+    grants: Rows[DatabaseGrant]
+    server_objects: tuple[DatabaseObject, ...]
+    server_grants: tuple[DatabaseGrant, ...]
     routines: tuple[Routine, ...]
     defaults: tuple[DefaultPrivilege, ...]
     extensions: tuple[DatabaseExtension, ...] = ()

@@ -8,6 +8,8 @@ import re
 from collections.abc import Callable, Iterator, Mapping
 from typing import Any, TypeVar
 
+import msgspec
+
 from fidelitas.facts import (
     AccessRule,
     DatabaseExtension,
@@ -26,7 +28,8 @@ from fidelitas.facts import (
     UserMapping,
 )
 from fidelitas.languages.evidence import HostEvidence
-from fidelitas.languages.rows import Row, RowReader, fact_of, text_of
+from fidelitas.languages.listed_facts import listed_facts, typed_facts
+from fidelitas.languages.rows import Row, RowReader, fact_of, time_in
 from fidelitas.text import clipped, escape_control
 
 __all__ = ["is_postgresql_dump", "read_postgresql"]
@@ -51,7 +54,7 @@ class _Catalogue(RowReader):
         server = next(iter(self.rows("server")), ({}, Place(self.evidence.subject, "server")))[0]
         version = server.get("version", 0)
         passwords = {row.get("name"): row.get("kind") for row, _ in self.rows("passwords")}
-        roles = self._all("roles", lambda row, _, place: _role(row, passwords, place))
+        roles = typed_facts(self, "roles", _RoleRow, lambda row, _, place: _role(row, passwords, place))
         inherits = {role.name: role.inherit for role in roles}
         return DatabaseFacts(
             subject=self.evidence.subject,
@@ -62,9 +65,14 @@ class _Catalogue(RowReader):
             taken_by=str(server.get("taken_by", "")),
             ssl=server.get("ssl") == "on",
             roles=roles,
-            memberships=self._all("memberships", lambda row, _, place: _membership(row, inherits, place)),
-            objects=self._all("objects", _object) + self._all("databases", _database) + self._all("tablespaces", _tablespace),
-            grants=self._all("grants", _grant) + self._all("cluster-grants", _grant) + self._all("parameter-grants", _grant),
+            memberships=typed_facts(self, "memberships", _MembershipRow, lambda row, _, place: _membership(row, inherits, place)),
+            objects=listed_facts(self, "objects", _ObjectRow, _object),
+            grants=listed_facts(self, "grants", _GrantRow, _grants),
+            server_objects=self._all("databases", _database) + self._all("tablespaces", _tablespace),
+            server_grants=(
+                *listed_facts(self, "cluster-grants", _GrantRow, _grants),
+                *listed_facts(self, "parameter-grants", _GrantRow, _grants),
+            ),
             routines=self._all("routines", _routine),
             defaults=self._all("default-privileges", _default),
             extensions=self._all("extensions", _extension),
@@ -119,29 +127,67 @@ def _of(make: Callable[[Row, str, Place], T], listing: str) -> Callable[[Row, Pl
 _KIND = {"object_kind": "kind"}
 
 
-def _role(row: Row, passwords: Mapping[Any, Any], place: Place) -> DatabaseRole:
-    kind = passwords.get(text_of(row, "name"))
-    limit = -1 if row.get("connection_limit") is None else int(row["connection_limit"])
-    password = kind if isinstance(kind, str) else None
-    return fact_of(DatabaseRole, row, place, {"login": "log_in"}, connection_limit=limit, password=password)
+class _RoleRow(msgspec.Struct, gc=False):
+    name: str
+    superuser: bool
+    inherit: bool
+    create_role: bool
+    create_database: bool
+    log_in: bool
+    replication: bool
+    bypass_row_security: bool
+    connection_limit: int | None = None
+    valid_until: str | None = None
 
 
-def _membership(row: Row, inherits: Mapping[str, bool], place: Place) -> RoleMembership:
-    inherit, may_set, grantor = row.get("inherit"), row.get("set"), row.get("grantor")
-    return fact_of(
-        RoleMembership, row, place,
-        inherit=inherits.get(text_of(row, "member"), True) if inherit is None else bool(inherit),
-        set=True if may_set is None else bool(may_set),
-        grantor=grantor if isinstance(grantor, str) else None,
+def _role(row: _RoleRow, passwords: Mapping[Any, Any], place: Place) -> tuple[DatabaseRole]:
+    kind = passwords.get(row.name)
+    made = DatabaseRole(
+        name=row.name, superuser=row.superuser, inherit=row.inherit, create_role=row.create_role, create_database=row.create_database,
+        login=row.log_in, replication=row.replication, bypass_row_security=row.bypass_row_security,
+        connection_limit=-1 if row.connection_limit is None else row.connection_limit, valid_until=time_in(row.valid_until),
+        password=kind if isinstance(kind, str) else None, place=place,
     )  # fmt: skip
+    return (made,)
+
+
+class _MembershipRow(msgspec.Struct, gc=False):
+    role: str
+    member: str
+    admin: bool
+    inherit: bool | None = None
+    set: bool | None = None
+    grantor: str | None = None
+
+
+def _membership(row: _MembershipRow, inherits: Mapping[str, bool], place: Place) -> tuple[RoleMembership]:
+    made = RoleMembership(
+        role=row.role, member=row.member, admin=row.admin, grantor=row.grantor, place=place,
+        inherit=inherits.get(row.member, True) if row.inherit is None else row.inherit,
+        set=True if row.set is None else row.set,
+    )  # fmt: skip
+    return (made,)
 
 
 _NO_FLAGS: Mapping[str, Any] = {"row_security": False, "forced": False, "plain": False}
 
 
-def _object(row: Row, database: str, place: Place) -> DatabaseObject:
-    flags = {name: bool(row.get(name)) for name in ("row_security", "forced", "plain")}
-    return fact_of(DatabaseObject, row, place, _KIND, database=database, **flags)
+class _ObjectRow(msgspec.Struct, gc=False):
+    kind: str
+    schema: str
+    name: str
+    owner: str
+    row_security: bool | None = None
+    forced: bool | None = None
+    plain: bool | None = None
+
+
+def _object(row: _ObjectRow, database: str, place: Place) -> tuple[DatabaseObject]:
+    made = DatabaseObject(
+        database=database, object_kind=row.kind, schema=row.schema, name=row.name, owner=row.owner, row_security=bool(row.row_security),
+        forced=bool(row.forced), plain=bool(row.plain), place=place,
+    )  # fmt: skip
+    return (made,)
 
 
 def _policy(row: Row, database: str, place: Place) -> RowPolicy:
@@ -156,8 +202,33 @@ def _database(row: Row, _: str, place: Place) -> DatabaseObject:
     return fact_of(DatabaseObject, row, place, database="", object_kind="database", schema="", **_NO_FLAGS)
 
 
-def _grant(row: Row, database: str, place: Place) -> DatabaseGrant:
-    return fact_of(DatabaseGrant, row, place, _KIND, database=database)
+class _GrantRow(msgspec.Struct, gc=False):
+    """What a role is granted on an object: privileges, each with whether it may be granted on, or, as before, one of them."""
+
+    kind: str
+    schema: str
+    name: str
+    column: str
+    owner: str
+    grantee: str
+    privileges: dict[str, bool] | None = None
+    privilege: str | None = None
+    grantable: bool = False
+
+    def __post_init__(self) -> None:
+        if self.privileges is None and self.privilege is None:
+            raise ValueError("it has no privileges")
+
+
+def _grants(row: _GrantRow, database: str, place: Place) -> list[DatabaseGrant]:
+    privileges = row.privileges if row.privileges is not None else {str(row.privilege): row.grantable}
+    return [
+        DatabaseGrant(
+            database=database, object_kind=row.kind, schema=row.schema, name=row.name, column=row.column, owner=row.owner,
+            grantee=row.grantee, privilege=privilege, grantable=grantable, place=place,
+        )
+        for privilege, grantable in privileges.items()
+    ]  # fmt: skip
 
 
 def _routine(row: Row, database: str, place: Place) -> Routine:

@@ -1,6 +1,5 @@
 """Listings of rows, one JSON object each: what the catalogue of a server is kept as.  A row that is not as expected costs only itself."""
 
-import json
 from collections import Counter
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import fields
@@ -8,11 +7,13 @@ from datetime import UTC, datetime
 from functools import cache
 from typing import Any, TypeVar, cast
 
+import msgspec
+
 from fidelitas.facts import Gap, Place
 from fidelitas.languages.evidence import HostEvidence
 from fidelitas.text import clipped, escape_control
 
-__all__ = ["Row", "RowReader", "fact_of", "flag_of", "text_of", "texts_of", "time_of"]
+__all__ = ["Row", "RowReader", "fact_of", "flag_of", "text_of", "texts_of", "time_in", "time_of"]
 
 T = TypeVar("T")
 Row = Mapping[str, Any]
@@ -49,15 +50,24 @@ class RowReader:
             return
         self._gaps.append(Gap(what=what or self._what, why=why, weakens=weakens, place=place))
 
+    def origin(self, listing: str) -> Place:
+        """Return where the rows of a listing stand."""
+        return Place(self.evidence.subject, self._origin + listing)
+
+    def faulty(self, error: Exception, place: Place) -> None:
+        """Note that a row could not be taken as what it should be."""
+        why = f"a row is not as expected: {type(error).__name__}: {clipped(escape_control(str(error)), 80)}"
+        self.missing(why, "what it states is not known", place)
+
     def rows(self, listing: str) -> Iterator[tuple[Row, Place]]:
         """Yield the rows of a listing, each with the line it stands in."""
-        origin = Place(self.evidence.subject, self._origin + listing)
+        origin = self.origin(listing)
         for number, line in enumerate(self.evidence.listings.get(listing, b"").split(b"\n"), 1):
             begins = line.lstrip()[:1]
             if not begins:
                 continue
             try:
-                row = json.loads(line) if begins in b"{\xef" else None
+                row = msgspec.json.decode(line.removeprefix(b"\xef\xbb\xbf")) if begins in b"{\xef" else None
             except (ValueError, RecursionError):
                 row = None
             if isinstance(row, dict):
@@ -74,8 +84,7 @@ class RowReader:
         try:
             return [make(row, place)]
         except (KeyError, TypeError, ValueError, AttributeError, RecursionError) as error:
-            why = f"a row is not as expected: {type(error).__name__}: {clipped(escape_control(str(error)), 80)}"
-            self.missing(why, "what it states is not known", place)
+            self.faulty(error, place)
             return []
 
 
@@ -102,8 +111,12 @@ def texts_of(row: Row, name: str) -> tuple[str, ...]:
 
 
 def time_of(row: Row, name: str) -> datetime | None:
-    """Return a column that is a time; "infinity" is none, and so is what Python's calendar does not reach."""
-    value = row.get(name)
+    """Return a column that is a time, as `time_in` has it."""
+    return time_in(row.get(name))
+
+
+def time_in(value: object) -> datetime | None:
+    """Return a time as the server writes it; "infinity" is none, and so is what Python's calendar does not reach."""
     try:
         at = datetime.fromisoformat(value) if isinstance(value, str) else None
     except ValueError:

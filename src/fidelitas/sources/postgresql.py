@@ -6,6 +6,7 @@ machine.
 Everything is read only and stops after a time.
 """
 
+import io
 import json
 import os
 import time
@@ -168,18 +169,17 @@ def _take(connection: _Connection, scope: str, database: str, version: int, read
 
 def _rows(connection: _Connection, query: str, listing: str, read: Answers) -> bytes:
     """Return the rows of a query as JSON lines; they are streamed, and cut at a limit."""
-    lines: list[bytes] = []
-    size = 0
+    read_rows = io.BytesIO()
     with connection.transaction(), connection.cursor("fidelitas") as cursor:
+        cursor.itersize = 10_000
         cursor.execute(sql.SQL("select to_jsonb(q)::text from ({}) q").format(sql.SQL(query)))
         for (row,) in cursor:
             line = str(row).encode("utf-8", "surrogateescape") + b"\n"
-            size += len(line)
-            if size > _LARGEST_LISTING:
+            if read_rows.tell() + len(line) > _LARGEST_LISTING:
                 read.gaps.append(MissingItem(path=f"listing {listing}", reason=f"is larger than {_LARGEST_LISTING} bytes"))
                 break
-            lines.append(line)
-    return b"".join(lines)
+            read_rows.write(line)
+    return read_rows.getvalue()
 
 
 # -- without a connection from here ------------------------------------------------------------------------------------------------

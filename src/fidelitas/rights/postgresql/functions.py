@@ -30,7 +30,7 @@ def leading_owner(privileges: Privileges, owner: str) -> str:
     role = next((name for name in predefined() if name in mine), "")
     if role:
         return f"a member of {role}"
-    granted = (one for one in privileges.facts.grants if one.object_kind == "parameter" and one.grantee in {*mine, ""})
+    granted = (one for one in privileges.facts.server_grants if one.object_kind == "parameter" and one.grantee in {*mine, ""})
     parameter = next((one.name for one in granted if one.name.lower() in host_parameters()), "")
     return f"a role that may set {parameter}" if parameter else ""
 

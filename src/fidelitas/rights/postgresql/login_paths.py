@@ -4,6 +4,7 @@ import re
 from collections.abc import Iterator
 from collections.abc import Set as AbstractSet
 from dataclasses import dataclass
+from functools import cache
 from ipaddress import IPv4Address, IPv4Network, IPv6Address, IPv6Network, ip_network
 
 from fidelitas.facts import AccessRule, DatabaseFacts, DatabaseRole, Place
@@ -52,13 +53,16 @@ def network_of(rule: AccessRule) -> str:
 
 
 def _network(rule: AccessRule) -> Network | None:
-    if not rule.address or not rule.netmask:
-        return None
+    return _network_at(rule.address, rule.netmask) if rule.address and rule.netmask else None
+
+
+@cache  # it is asked for each role
+def _network_at(address: str, netmask: str) -> Network | None:
     try:
-        if ":" in rule.address:  # netmask of IPv6 in words of an address
-            bits = sum(int(part or "0", 16).bit_count() for part in rule.netmask.split(":"))
-            return ip_network(f"{rule.address}/{bits}", strict=False)
-        return ip_network(f"{rule.address}/{rule.netmask}", strict=False)
+        if ":" in address:  # netmask of IPv6 in words of an address
+            bits = sum(int(part or "0", 16).bit_count() for part in netmask.split(":"))
+            return ip_network(f"{address}/{bits}", strict=False)
+        return ip_network(f"{address}/{netmask}", strict=False)
     except ValueError:
         return None
 

@@ -7,7 +7,7 @@
 import re
 from collections.abc import Iterator
 
-from fidelitas.facts import DatabaseFacts
+from fidelitas.facts import DatabaseFacts, DatabaseObject, Rows
 from fidelitas.rights.postgresql.privileges import Key
 
 __all__ = ["objects_named", "parts_of", "shown_name", "split_path"]
@@ -67,9 +67,9 @@ def objects_named(facts: DatabaseFacts, database: str, name: str) -> list[Key]:
         return keys or sorted(key for key in _of_server(facts) if key[3] == rest and kind in ("", key[1]))
     if database not in facts.databases:
         return []
-    found = {key for key in _of_database(facts, database) if kind in ("", key[1]) and _is_named(key, rest)}
+    found = {key for key in _of_database(facts, database, rest) if kind in ("", key[1]) and _is_named(key, rest)}
     if not found and not kind:
-        found = {key for key in _of_database(facts, database) if _is_named(key, name)}
+        found = {key for key in _of_database(facts, database, name) if _is_named(key, name)}
     return sorted(found) or sorted(key for key in _of_server(facts) if key[3] == rest and kind in ("", key[1]))
 
 
@@ -81,15 +81,27 @@ def _kind_of(text: str) -> tuple[str, str]:
     return "", text
 
 
-def _of_database(facts: DatabaseFacts, database: str) -> Iterator[Key]:
-    for one in facts.objects:
+def _of_database(facts: DatabaseFacts, database: str, text: str) -> Iterator[Key]:
+    """Yield the objects of a database that a text may name, and perhaps others."""
+    for one in _candidates(facts.objects, text):
         if one.database == database:
             yield one.database, one.object_kind, one.schema, one.name
 
 
+def _candidates(objects: Rows[DatabaseObject], text: str) -> Iterator[DatabaseObject]:
+    stated = parts_of(text)
+    behind_dots = (text[found.end() :] for found in re.finditer(r"\.", text))
+    for name in dict.fromkeys((text, *behind_dots, *(stated[0][-1:] if stated else ()))):
+        yield from objects.named(name)
+    if stated:  # a function's name is kept as the server writes it, with its arguments
+        function = stated[0][-1].replace('"', '""')
+        yield from objects.containing(f"{function}(")
+        yield from objects.containing(f'{function}"(')
+
+
 def _of_server(facts: DatabaseFacts) -> Iterator[Key]:
-    yield from (("", one.object_kind, "", one.name) for one in facts.objects if one.object_kind == "tablespace")
-    yield from {("", "parameter", "", one.name) for one in facts.grants if one.object_kind == "parameter"}
+    yield from (("", one.object_kind, "", one.name) for one in facts.server_objects if one.object_kind == "tablespace")
+    yield from {("", "parameter", "", one.name) for one in facts.server_grants if one.object_kind == "parameter"}
 
 
 def _is_named(key: Key, text: str) -> bool:

@@ -13,7 +13,7 @@ __all__ = ["parameter_links"]
 
 def parameter_links(server: DatabaseServer, facts: DatabaseFacts) -> Iterator[Link]:
     """Yield a link to the host for each grant on a parameter that says what the server runs or loads there."""
-    for grant in facts.grants:
+    for grant in facts.server_grants:
         known = host_parameters().get(grant.name.lower()) if grant.object_kind == "parameter" else None
         # What takes effect at a reload or restart cannot be set in a session: SET is of no use then.
         if known is not None and (grant.privilege == "ALTER SYSTEM" or not (known.get("reload") or known.get("restart"))):

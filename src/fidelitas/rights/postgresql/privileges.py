@@ -58,6 +58,10 @@ def privileges_of(kind: str, version: int) -> tuple[str, ...]:
     return tuple(one for one in _OF_KIND.get(kind, ()) if one != "MAINTAIN" or version >= _SAYS_MAINTAIN)
 
 
+def _key(one: DatabaseObject | DatabaseGrant) -> Key:
+    return one.database, "table" if one.object_kind == "column" else one.object_kind, one.schema, one.name
+
+
 class Inherited(NamedTuple):
     """How a role has what is granted to another: through which role next, by which membership, and over how many.
 
@@ -77,6 +81,8 @@ class Privileges:
         self.roles: Mapping[str, DatabaseRole] = {role.name: role for role in facts.roles}
         self._closure = cache(self._reached)
         self._inheriting = cache(self._heirs)
+        self._object = cache(self._found)
+        self._granted = cache(self._stated)
 
     @cached_property
     def _by_member(self) -> dict[str, list[RoleMembership]]:
@@ -86,16 +92,16 @@ class Privileges:
         return found
 
     @cached_property
-    def _by_object(self) -> dict[Key, list[DatabaseGrant]]:
-        found: dict[Key, list[DatabaseGrant]] = {}
-        for grant in self.facts.grants:
-            kind = "table" if grant.object_kind == "column" else grant.object_kind
-            found.setdefault((grant.database, kind, grant.schema, grant.name), []).append(grant)
-        return found
+    def _of_server(self) -> dict[Key, DatabaseObject]:
+        return {_key(one): one for one in self.facts.server_objects}
 
-    @cached_property
-    def _objects(self) -> dict[Key, DatabaseObject]:
-        return {(one.database, one.object_kind, one.schema, one.name): one for one in self.facts.objects}
+    def _found(self, key: Key) -> DatabaseObject | None:
+        here = self._of_server.get(key)
+        return here or next((one for one in self.facts.objects.named(key[3]) if _key(one) == key), None)
+
+    def _stated(self, key: Key) -> list[DatabaseGrant]:
+        grants = self.facts.grants.named(key[3]) if key[0] else self.facts.server_grants
+        return [one for one in grants if _key(one) == key]
 
     def is_superuser(self, role: str) -> bool:
         """Return whether a role, as it is, is a superuser."""
@@ -125,7 +131,7 @@ class Privileges:
 
     def owner_of_database(self, database: str) -> str:
         """Return who owns a database, and so is a member of pg_database_owner in it; "" where that is not known."""
-        found = self._objects.get(("", "database", "", database)) if database else None
+        found = self._of_server.get(("", "database", "", database)) if database else None
         return found.owner if found is not None else ""
 
     def owner_having_grants(self, database: str) -> str:
@@ -140,8 +146,8 @@ class Privileges:
 
     def grants_on(self, key: Key) -> list[DatabaseGrant]:
         """Return the grants on an object, and on its columns; where nothing was granted or revoked, those that hold by default."""
-        found = self._objects.get(key)
-        return self._by_object.get(key, []) + (self._by_default(found) if found is not None and found.plain else [])
+        found = self._object(key)
+        return self._granted(key) + (self._by_default(found) if found is not None and found.plain else [])
 
     def _by_default(self, one: DatabaseObject) -> list[DatabaseGrant]:
         """Return what acldefault() of the server grants: all to the owner, and to everybody what is usual for the kind."""
@@ -159,7 +165,7 @@ class Privileges:
 
     def owner_of(self, key: Key) -> DatabaseObject | None:
         """Return an object with its owner."""
-        return self._objects.get(key)
+        return self._object(key)
 
     def has(self, role: str, key: Key, privilege: str, *, grantable: bool = False, column: str = "") -> bool:
         """Return whether a role has a privilege on an object, or may grant it on; with `column` on that column, by whichever grant."""
@@ -200,7 +206,7 @@ class Privileges:
 
         With "" for a role: for everybody who is not exempt (manual, 5.9, Row Security Policies).
         """
-        table = self._objects.get(key)
+        table = self._object(key)
         if table is None or not table.row_security or privilege not in _COMMANDS or self._is_exempt(role, table):
             return ""
         mine = self.inherits(role, key[0]) if role else frozenset({""})

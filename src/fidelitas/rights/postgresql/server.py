@@ -1,6 +1,6 @@
 """All rights on one server: links of memberships, attributes and predefined roles, followed to holdings; who may do what with an object."""
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence, Sized
 from functools import cached_property
 from itertools import islice
 
@@ -64,8 +64,9 @@ class DatabaseRights(DatabaseServer):
     def counts(self) -> Sequence[tuple[str, int]]:
         """Return how many rows were read."""
         facts = self.facts
-        sizes = (facts.roles, facts.memberships, facts.grants, facts.access or (), facts.sessions)
-        return tuple(zip(("roles", "memberships", "grants", "rules of access", "open sessions"), map(len, sizes), strict=True))
+        sizes: dict[str, Sized] = {"roles": facts.roles, "memberships": facts.memberships, "grants": facts.grants}
+        sizes |= {"rules of access": facts.access or (), "open sessions": facts.sessions}
+        return tuple((name, len(rows)) for name, rows in sizes.items())
 
     def login_paths(self, role: str) -> list[LoginPath]:
         """Return the ways in for a role."""
@@ -183,8 +184,7 @@ class DatabaseRights(DatabaseServer):
         found = (
             holding
             for key in objects_named(self.facts, *split_path(path))
-            for privilege, column in privileges_on(self.privileges, key)
-            for holding in self.on_object(key, privilege, column)
+            for holding in self._on_object(key)
             if not holding.principal.name.startswith("pg_")
         )
         return [holding for holding in found if not self.by_host_alone(holding)]
@@ -199,13 +199,14 @@ class DatabaseRights(DatabaseServer):
             return super().lacks(path)
         return Lack(f'database "{database}" could not be read: {unread.why}; who may do what with {path} is not known', unread=True)
 
-    def on_object(self, key: Key, privilege: str, column: str = "") -> tuple[Holding, ...]:
-        """Return who has a privilege on an object, by which routes; superusers and predefined roles included."""
-        words = privilege.lower() + (f"({column})" if column else "")
-        right = self.right(RightKind.DB_OBJECT, words, shown_name(key))
-        edges = [*self._between_roles, *self._owner_of(key[0]), *object_edges(self, self.privileges, key, privilege, column, right)]
+    def _on_object(self, key: Key) -> Iterator[Holding]:
+        """Yield who has which privilege on an object, by which routes; superusers and predefined roles included."""
+        edges = [*self._between_roles, *self._owner_of(key[0])]
+        for privilege, column in privileges_on(self.privileges, key):
+            words = privilege.lower() + (f"({column})" if column else "")
+            edges += object_edges(self, self.privileges, key, privilege, column, self.right(RightKind.DB_OBJECT, words, shown_name(key)))
         edges += self._given_by_create_role(edges)
-        return tuple(without_echoes(holding) for holding in holdings_by(edges))
+        yield from map(without_echoes, holdings_by(edges))
 
 
 def _effort(edge: Edge) -> tuple[int, int]:

@@ -1,0 +1,97 @@
+"""Laws of listings whose facts are made when they are asked for: a search finds what going through all of them finds."""
+
+import io
+import json
+from datetime import UTC, datetime
+from typing import Any
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from fidelitas.evidence import Listing, Manifest, make_bundle, make_rows_bundle, read_bundle
+from fidelitas.facts import DatabaseFacts
+from fidelitas.languages.postgresql import read_postgresql
+
+NOW = datetime(2026, 1, 5, 12, 0, tzinfo=UTC)
+
+# Names that look like parts of a row, that are parts of others, and with characters that JSON writes in two ways.
+NAMES = st.sampled_from(
+    ["t", "t1", "public", "name", '"', '"t"', "\\", "a\\u0041", "é", "\u2028", "a.b", "f(integer)", 'we"ird', "\x7f", "  ", "{"]
+)
+NAME = NAMES | st.text(min_size=1, max_size=4)
+ROWS = st.lists(st.tuples(NAME, NAME, st.booleans(), st.sampled_from([(", ", ": "), (",", ":"), (" , ", " : ")])), max_size=12)
+
+
+def listing(rows: list[tuple[str, str, bool, tuple[str, str]]]) -> str:
+    """Return rows of objects, as different writers of JSON write them."""
+    shape = {"kind": "table", "owner": "postgres"}
+    made = ({**shape, "schema": schema, "name": name} for name, schema, _, _ in rows)
+    return "".join(
+        json.dumps(row, ensure_ascii=escaped, separators=how) + "\n" for row, (_, _, escaped, how) in zip(made, rows, strict=True)
+    )
+
+
+def facts_of(name: str, content: str) -> DatabaseFacts:
+    archive = make_rows_bundle("db", "postgresql", NOW, {name: content.encode()}, "query")
+    return read_postgresql(read_bundle(io.BytesIO(archive)))
+
+
+@given(ROWS, NAME)
+def test_a_search_by_name_finds_what_is_there_with_its_line(rows: list[Any], name: str) -> None:
+    objects = facts_of("objects tides", listing(rows)).objects
+    every = [(one, one.place.line) for one in objects]
+    assert len(objects) == len(every) == len(rows)
+    for wanted in {name, *(one[0] for one in rows)}:
+        found = [(one, one.place.line) for one in objects.named(wanted)]
+        assert found == [pair for pair in every if pair[0].name == wanted]
+        assert {one for one, _ in every if wanted in one.name} <= {*objects.containing(wanted)}
+
+
+def test_after_many_searches_the_answers_are_the_same() -> None:
+    rows = [(f"t{number % 90}", "public", False, (", ", ": ")) for number in range(300)]
+    objects = facts_of("objects tides", listing(rows)).objects
+    first = {number: [*objects.named(f"t{number}")] for number in range(60)}
+    again = {number: [*objects.named(f"t{number}")] for number in range(90)}
+    assert all(again[number] == found and len(found) >= 3 for number, found in first.items())
+    assert [len(again[number]) for number in (29, 89)] == [4, 3]
+
+
+@pytest.mark.parametrize(
+    "row",
+    [
+        '{"kind": "table", "schema": "public", "name": 7, "owner": "postgres"}',
+        '{"kind": "table", "schema": "public", "owner": "postgres"}',
+        '{"kind": "table", "schema": "public", "name": "\\ud800", "owner": "postgres"}',
+        '["kind", "table"]',
+        "table public.t",
+        "[" * 3000,
+    ],
+)
+def test_a_row_that_is_not_as_expected_is_a_gap_before_anything_is_asked(row: str) -> None:
+    good = listing([("t1", "public", False, (", ", ": "))])
+    facts = facts_of("objects tides", good + row + "\n" + good)
+    assert [(gap.place.path, gap.place.line) for gap in facts.gaps] == [("objects tides", 2)]
+    assert [one.place.line for one in facts.objects.named("t1")] == [1, 3]
+
+
+def test_grants_in_the_older_form_count() -> None:
+    shape = {"kind": "table", "schema": "public", "name": "t1", "column": "", "owner": "postgres", "grantee": "tomas"}
+    rows = [{**shape, "privilege": "SELECT", "grantable": True}, {**shape, "privileges": {"INSERT": False, "UPDATE": True}}, shape]
+    facts = facts_of("grants tides", "".join(json.dumps(row) + "\n" for row in rows))
+    found = [(one.privilege, one.grantable, one.place.line) for one in facts.grants.named("t1")]
+    assert found == [("SELECT", True, 1), ("INSERT", False, 2), ("UPDATE", True, 2)]
+    assert [gap.place.line for gap in facts.gaps] == [3]
+
+
+@given(st.lists(st.binary(max_size=9).map(lambda line: line.replace(b"\n", b"") + b"\n"), max_size=20), st.integers(1, 30), st.booleans())
+def test_a_listing_that_is_cut_into_members_comes_back_whole(lines: list[bytes], largest: int, ends: bool) -> None:
+    content = b"".join(lines) + (b"" if ends else b"rest")
+    manifest = Manifest(
+        subject="db", platform="postgresql", taken=NOW, kernel="", live=True, probe=3, uid=0, items=(), gaps=(),
+        listings=(Listing(name="objects tides", member="listings/1", tool="query"),),
+    )  # fmt: skip
+    archive = make_bundle(manifest, {}, {"objects tides": content}, largest=largest)
+    read = read_bundle(io.BytesIO(archive))
+    assert read.listings["objects tides"] == content
+    assert not read.gaps
