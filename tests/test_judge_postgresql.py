@@ -10,6 +10,7 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
 
+import psycopg
 import pytest
 
 from postgresql_estates import Estate, Question, estate, quoted
@@ -121,6 +122,7 @@ def test_who_is_said_to_reach_the_host_or_everything_does(
                 session.execute(statement.encode())
 
 
+_TRIGGER = "create or replace function tf() returns trigger language plpgsql as $$ begin if (select rolsuper from pg_roles where rolname = current_user) then alter role {name} superuser; end if; return new; end $$"
 FUNCTIONS = {
     "mal db-superuser certain": (
         ["create role mal login", "grant create on schema public to mal",
@@ -137,6 +139,31 @@ FUNCTIONS = {
         ["set search_path = own",
          "create function own.made() returns int language plpgsql as $$ begin copy (select 1) to '/tmp/made-by-f'; return 1; end $$",
          "create view own.stock as select own.made() as a", "grant all on own.stock to public", "select app.f()"],
+        "",
+        "select true",
+    ),
+    "tom db-superuser conditional": (
+        ["create role tom login", "grant create on schema public to tom", "create table public.t (a int)", "grant trigger on public.t to tom"],
+        [_TRIGGER.format(name="tom"), "create trigger x before insert on t for each row execute function tf()"],
+        "insert into public.t values (1)",
+        "select rolsuper from pg_roles where rolname = 'tom'",
+    ),
+    "mel db-superuser conditional": (
+        ["create role mel login", "grant create on schema public to mel", "create table public.t (a int)", "set role mel",
+         "create function public.tf() returns trigger language plpgsql as 'begin return new; end'", "reset role",
+         "create trigger x before insert on public.t for each row execute function public.tf()"],
+        [_TRIGGER.format(name="mel")],
+        "insert into public.t values (1)",
+        "select rolsuper from pg_roles where rolname = 'mel'",
+    ),
+    "setter db-host-escape conditional": (
+        ["set check_function_bodies = off", "create role setter login", "create role files", "grant pg_write_server_files to files", "create schema app", "create schema own authorization setter",
+         "grant usage on schema app, own to public", "create table app.stock (a int)", "grant select on app.stock to files", "grant insert on app.stock to setter",
+         "create function app.tf() returns trigger language plpgsql security definer as 'begin perform count(*) from stock; return new; end'", "alter function app.tf() owner to files",
+         "create trigger x before insert on app.stock for each row execute function app.tf()"],
+        ["set search_path = own",
+         "create function own.made() returns int language plpgsql as $$ begin copy (select 1) to '/tmp/made-by-t'; return 1; end $$",
+         "create view own.stock as select own.made() as a", "grant all on own.stock to public", "insert into app.stock values (1)"],
         "",
         "select true",
     ),
@@ -163,6 +190,58 @@ def test_a_function_gives_what_is_said(
         if "app.f()" in tried[-1]:
             running.run("alter function app.f() set search_path = app")
             assert said not in held(running, role, tmp_path / "after")
+
+
+THROUGH = (
+    "create role o", "create role p", "create role q", "create schema s", "grant usage on schema s to public", "create table s.t (a int)", "alter table s.t owner to o",
+    "create view s.v1 as select a from s.t", "alter view s.v1 owner to o", "grant select on s.v1 to p",
+    "create view s.v2 as select a from s.v1", "alter view s.v2 owner to p",
+    "create view s.asker with (security_invoker = true) as select a from s.t", "alter view s.asker owner to o",
+    "create view s.poor as select a from s.t", "alter view s.poor owner to q",
+    "create view s.count as select count(*) as a from s.t", "alter view s.count owner to o",
+    "create table s.door (a int)", "alter table s.door owner to o", "create rule r as on insert to s.door do also insert into s.t values (new.a)",
+    "create materialized view s.copy as select a from s.t", "alter materialized view s.copy owner to o",
+)  # fmt: skip
+# (what is granted, what is tried, the privilege on s.t that it uses, whether the server lets it)
+VIEWS = (
+    ("select on s.v1", "select * from s.v1", "select", True),
+    ("insert on s.v1", "insert into s.v1 values (1)", "insert", True),
+    ("delete on s.v1", "delete from s.v1", "delete", True),
+    ("select on s.v2", "select * from s.v2", "select", True),
+    ("insert on s.v2", "insert into s.v2 values (1)", "insert", False),
+    ("select on s.asker", "select * from s.asker", "select", False),
+    ("select on s.poor", "select * from s.poor", "select", False),
+    ("insert on s.count", "insert into s.count values (1)", "insert", False),
+    ("insert on s.door", "insert into s.door values (1)", "insert", True),
+    ("select on s.copy", "select * from s.copy", "select", True),
+)
+
+
+def test_who_reaches_a_table_through_views_and_rules_is_who_the_server_lets(
+    tmp_path_factory: pytest.TempPathFactory, tmp_path: Path, need: Callable[..., None]
+) -> None:
+    """Each way for a role of its own; to have it through a view is never to have it now."""
+    need("runuser", root=True)
+    with scratch_server(tmp_path_factory.mktemp("pgv")) as running:
+        roles = [f"r{number}" for number in range(len(VIEWS))]
+        grants = [f"grant {granted} to {role}" for role, (granted, *_) in zip(roles, VIEWS, strict=True)]
+        running.run(";\n".join((*THROUGH, *(f"create role {role} login" for role in roles), *grants)))
+        fidelitas("survey", "--postgresql", running.parameters(), "--name", "db", cwd=tmp_path)
+        held = fidelitas("holders", "--on", "db/postgres/s.t", "--format", "json", cwd=tmp_path).json["holdings"]
+        said = {(row["holder"]["name"], row["right"].split()[0]): (row["strength"], row["now"]) for row in held}
+        for role, (granted, tried, privilege, lets) in zip(roles, VIEWS, strict=True):
+            with running.connect(role=role) as session:
+                came_off = _comes_off(session, tried)
+            assert came_off == lets, granted
+            assert said.get((role, privilege)) == (("conditional", False) if lets else None), granted
+
+
+def _comes_off(session: psycopg.Connection[Any], statement: str) -> bool:
+    try:
+        session.execute(statement.encode())
+    except psycopg.Error:
+        return False
+    return True
 
 
 def held(server: Server, role: str, folder: Path) -> set[str]:

@@ -189,7 +189,7 @@ PLANTED = {
     ("databases.weak-password-hash", "legacy"), ("databases.definer-function", "tides app.reset_pw(text)"),
     ("databases.public-write", "tides app.notes"), ("databases.expired-password", "tomas"),
     ("databases.host-access", "svc_web"), ("databases.public-default-privileges", "INSERT"), ("databases.risky-extension", "postgres_fdw"),
-    ("databases.stored-password", "tides archive ines"), ("databases.definer-function", "tides app.safe()"),
+    ("databases.stored-password", "tides archive ines"), ("databases.trigger-of-other", "any account"), ("databases.definer-function", "tides app.safe()"),
 }  # fmt: skip
 
 
@@ -224,6 +224,8 @@ def about(finding: dict[str, Any]) -> str:
     message, words = finding["message"], finding["message"].split()
     if finding["check"] in ("databases.login-without-password", "databases.cleartext-password"):
         return str(words[1])
+    if finding["check"] == "databases.trigger-of-other":
+        return str(message.partition(" can come")[0])
     if finding["check"] == "databases.definer-function":
         return f"{words[2]} {words[0]}"
     if finding["check"] == "databases.public-write":

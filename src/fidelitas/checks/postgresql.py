@@ -5,8 +5,9 @@ from collections.abc import Iterator
 from fidelitas.checks.check import Check, Found, check
 from fidelitas.facts import AccessRule, DatabaseGrant
 from fidelitas.findings import Severity
-from fidelitas.rights.graph.links import RightKind
-from fidelitas.rights.postgresql.functions import has_fixed_path, leading_owner
+from fidelitas.rights.graph.links import Mechanism, Principal, PrincipalKind, RightKind
+from fidelitas.rights.graph.paths import LinkPath
+from fidelitas.rights.postgresql.functions import fixes_path, leading_owner
 from fidelitas.rights.postgresql.login_paths import LoginPath
 from fidelitas.rights.postgresql.server import DatabaseRights
 
@@ -36,12 +37,32 @@ def superuser_by_membership(rights: DatabaseRights) -> Iterator[Found]:
 
     SET ROLE is enough, at any depth of membership, whether or not the role inherits.
     """
+    for holder, links in _to_superusers(rights):
+        if holder.kind is PrincipalKind.ROLE and not any(link.mechanism is Mechanism.TRIGGER for link in links):
+            way = " → ".join(str(link.target) for link in links[:-1])
+            yield Found(about=str(holder), message=f"{holder} can become a superuser: {way}", places=tuple(link.place for link in links))
+
+
+@check("databases.trigger-of-other", Severity.MEDIUM, advice="Give the function to the table's owner, and REVOKE TRIGGER from other roles.")
+def trigger_of_other(rights: DatabaseRights) -> Iterator[Found]:
+    """A superuser who changes rows of a table runs a function that another role can write.
+
+    A trigger's function acts as the role that changes the rows. An inserted row, or a restored backup, is enough.
+    """
+    for holder, links in _to_superusers(rights):
+        found = next((link for link in links if link.mechanism is Mechanism.TRIGGER), None)
+        if found is not None:
+            message = f"{holder} can come to the rights of {found.target}: {found.because}"
+            yield Found(about=str(holder), message=message, places=tuple(link.place for link in links))
+
+
+def _to_superusers(rights: DatabaseRights) -> Iterator[tuple[Principal, LinkPath]]:
+    """Yield the roles that can log in and are no superusers, and any account, with their strongest way to be one."""
     for holding in rights.own_holdings:
         role = rights.privileges.roles.get(holding.principal.name)
-        if holding.right.kind is RightKind.DB_SUPERUSER and role is not None and role.login and not role.superuser:
-            links = holding.routes[0].links
-            way = " → ".join(str(link.target) for link in links[:-1])
-            yield Found(about=role.name, message=f"{role.name} can become a superuser: {way}", places=tuple(link.place for link in links))
+        anybody = holding.principal.kind is PrincipalKind.ANY_ACCOUNT
+        if holding.right.kind is RightKind.DB_SUPERUSER and (anybody or (role is not None and role.login and not role.superuser)):
+            yield holding.principal, holding.routes[0].links
 
 
 @check("databases.host-access", Severity.HIGH, advice="Revoke the predefined role; copy files on the client instead.")
@@ -159,7 +180,7 @@ def definer_function(rights: DatabaseRights) -> Iterator[Found]:
         key = (routine.database, "function", routine.schema, routine.name)
         runners = [role.name for role in rights.facts.roles if not role.superuser and rights.privileges.has(role.name, key, "EXECUTE")]
         runners = [name for name in runners if not name.startswith(_OWN)]
-        safe = has_fixed_path(routine)
+        safe = fixes_path(routine.settings)
         if runners:
             who = f"{len(runners)} roles" if len(runners) > 3 else ", ".join(runners)
             path = "has a fixed search_path" if safe else "has no fixed search_path"
@@ -269,6 +290,7 @@ def stored_password(rights: DatabaseRights) -> Iterator[Found]:
 CHECKS: tuple[Check[DatabaseRights], ...] = (
     extra_superuser,
     superuser_by_membership,
+    trigger_of_other,
     host_access,
     login_without_password,
     cleartext_password,

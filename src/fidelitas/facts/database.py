@@ -19,9 +19,12 @@ __all__ = [
     "DefaultPrivilege",
     "EventTrigger",
     "IdentityMap",
+    "Rewrite",
     "RoleMembership",
     "Routine",
     "RowPolicy",
+    "Trigger",
+    "TriggerMaker",
     "UserMapping",
 ]
 
@@ -130,6 +133,54 @@ class EventTrigger:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class Rewrite:
+    """A view or a rule, and a table that it reaches with the rights of its owner, whoever asks it (PostgreSQL manual, 41.5).
+
+    `event` is a digit as in pg_rewrite: ``1`` for a view.  `updatable` adds up what a view passes on: 4 UPDATE, 8 INSERT, 16 DELETE.
+    """
+
+    database: str
+    schema: str
+    name: str
+    owner: str
+    rule: str
+    event: str
+    updatable: int
+    other_schema: str
+    other: str
+    place: Place = field(compare=False)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Trigger:
+    """A trigger whose function acts as its owner, or belongs to another than the table; `events` is as in pg_trigger."""
+
+    database: str
+    schema: str
+    table: str
+    owner: str
+    name: str
+    events: int
+    function: str
+    function_owner: str
+    definer: bool
+    settings: tuple[str, ...]
+    place: Place = field(compare=False)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class TriggerMaker:
+    """Who may put triggers on so many tables of an owner; `table` is one of them, `grantee` is empty for everybody."""
+
+    database: str
+    owner: str
+    grantee: str
+    tables: int
+    table: str
+    place: Place = field(compare=False)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class DefaultPrivilege:
     """What `owner` grants on every object of a kind that it makes; `schema` is empty for all."""
 
@@ -232,6 +283,9 @@ class DatabaseFacts:
     closed: frozenset[str] = frozenset()  # databases that let nobody connect (datallowconn), superusers neither
     full: frozenset[str] = frozenset()  # databases whose connection limit is 0: superusers alone connect
     event_triggers: tuple[EventTrigger, ...] = ()
+    rewrites: tuple[Rewrite, ...] = ()
+    triggers: tuple[Trigger, ...] = ()
+    trigger_makers: tuple[TriggerMaker, ...] = ()
     identity_maps: tuple[IdentityMap, ...] = ()
     policies: tuple[RowPolicy, ...] = ()
     parameters: Mapping[str, str] = field(default_factory=dict)  # those that name what the server runs or loads, as they are set

@@ -22,9 +22,12 @@ from fidelitas.facts import (
     EventTrigger,
     IdentityMap,
     Place,
+    Rewrite,
     RoleMembership,
     Routine,
     RowPolicy,
+    Trigger,
+    TriggerMaker,
     UserMapping,
 )
 from fidelitas.languages.evidence import HostEvidence
@@ -83,6 +86,9 @@ class _Catalogue(RowReader):
             closed=frozenset(str(row.get("name")) for row, _ in self.rows("databases") if row.get("connectable") is False),
             full=frozenset(str(row.get("name")) for row, _ in self.rows("databases") if row.get("connection_limit") == 0),
             event_triggers=self._all("event-triggers", lambda row, name, place: fact_of(EventTrigger, row, place, database=name)),
+            rewrites=self._all("rewrites", lambda row, name, place: fact_of(Rewrite, row, place, database=name)),
+            triggers=self._all("triggers", lambda row, name, place: fact_of(Trigger, row, place, database=name)),
+            trigger_makers=self._all("trigger-makers", lambda row, name, place: fact_of(TriggerMaker, row, place, database=name)),
             identity_maps=self._all("identity-maps", lambda row, _, place: fact_of(IdentityMap, row, place)),
             policies=self._all("policies", _policy),
             parameters={str(row.get("name")): str(row.get("setting") or "") for row, _ in self.rows("host-parameters")},

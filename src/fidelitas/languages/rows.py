@@ -13,7 +13,7 @@ from fidelitas.facts import Gap, Place
 from fidelitas.languages.evidence import HostEvidence
 from fidelitas.text import clipped, escape_control
 
-__all__ = ["Row", "RowReader", "fact_of", "flag_of", "text_of", "texts_of", "time_in", "time_of"]
+__all__ = ["Row", "RowReader", "fact_of", "flag_of", "number_of", "text_of", "texts_of", "time_in", "time_of"]
 
 T = TypeVar("T")
 Row = Mapping[str, Any]
@@ -104,6 +104,14 @@ def flag_of(row: Row, name: str) -> bool:
     return value
 
 
+def number_of(row: Row, name: str) -> int:
+    """Return a column that must be a whole number; raises `KeyError` or `TypeError`."""
+    value = row[name]
+    if not isinstance(value, int) or isinstance(value, bool):
+        raise TypeError(f"{name} is {value!r}")
+    return value
+
+
 def texts_of(row: Row, name: str) -> tuple[str, ...]:
     """Return a column that is a list, as texts; of anything else nothing."""
     value = row.get(name)
@@ -128,6 +136,7 @@ def time_in(value: object) -> datetime | None:
 _COLUMNS: Mapping[object, Callable[[Row, str], object]] = {
     str: text_of,
     bool: flag_of,
+    int: number_of,
     tuple[str, ...]: texts_of,
     datetime | None: time_of,
 }

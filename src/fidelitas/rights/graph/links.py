@@ -157,6 +157,9 @@ class Mechanism(Enum):
     CREATE_ROLE = "create-role"  # before PostgreSQL 16
     OWNER = "owner"
     DEFINER = "definer-function"  # a function that acts as its owner
+    TRIGGER = "trigger"
+    VIEW = "view"  # reaches tables with its owner's rights
+    RULE = "rule"  # the same of a table
     GRANT = "grant"
     PUBLIC = "public"
     PRIVILEGE = "global-privilege"
@@ -177,7 +180,7 @@ class Mechanism(Enum):
 _WEAKNESSES = frozenset({
     Mechanism.HELD_MEMBERSHIP, Mechanism.GROUP, Mechanism.GROUP_ADMINISTRATOR, Mechanism.PROGRAM, Mechanism.WRITABLE,
     Mechanism.READABLE, Mechanism.PRIVATE_KEY, Mechanism.ADMIN_OPTION, Mechanism.CREATE_ROLE, Mechanism.OWNER, Mechanism.DEFINER,
-    Mechanism.GRANT_TABLES, Mechanism.SERVICE, Mechanism.TASK, Mechanism.INSTALLER,
+    Mechanism.TRIGGER,    Mechanism.GRANT_TABLES, Mechanism.SERVICE, Mechanism.TASK, Mechanism.INSTALLER,
 })  # fmt: skip
 
 

@@ -102,8 +102,9 @@ class Sessions:
         return found
 
     def _decisive(self, account: DatabaseAccount, rows: Sequence[AccountGrant], order: Callable[[AccountGrant], object]) -> list[Served]:
-        if account.role:  # a role is looked up as coming from nowhere, which a row for everybody from everywhere takes, too
-            best = max((one for one in rows if like(one.host).fullmatch("")), key=order, default=None)  # type: ignore[arg-type]
+        if account.role:  # looked up as coming from nowhere: its own rows first, then those for any user from everywhere
+            fitting = [one for one in rows if like(one.host).fullmatch("")]
+            best = max(fitting, key=lambda one: (one.user != "", order(one)), default=None)
             return [Served(best)] if best is not None else []
         hosts = self.hosts_of(account) if rows else []
         decided = [

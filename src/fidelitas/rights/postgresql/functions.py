@@ -3,7 +3,7 @@
 What a function does with its arguments is not read: of one that acts as its owner that is a condition.
 """
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 
 from fidelitas.facts import Routine
 from fidelitas.rights.graph.links import By, Link, LinkKind, Mechanism, Principal, PrincipalKind, Strength
@@ -11,12 +11,12 @@ from fidelitas.rights.postgresql.links import host_parameters, predefined
 from fidelitas.rights.postgresql.privileges import Key, Privileges
 from fidelitas.rights.subject import DatabaseServer
 
-__all__ = ["function_links", "has_fixed_path", "leading_owner"]
+__all__ = ["fixes_path", "function_links", "leading_owner"]
 
 
-def has_fixed_path(routine: Routine) -> bool:
-    """Return whether a function itself says in which schemas names are looked up, so that its caller cannot."""
-    return any(setting.startswith("search_path=") for setting in routine.settings)
+def fixes_path(settings: Iterable[str]) -> bool:
+    """Return whether a function with these settings says itself in which schemas names are looked up, so that its caller cannot."""
+    return any(setting.startswith("search_path=") for setting in settings)
 
 
 def leading_owner(privileges: Privileges, owner: str) -> str:
@@ -38,7 +38,7 @@ def leading_owner(privileges: Privileges, owner: str) -> str:
 def function_links(server: DatabaseServer, privileges: Privileges) -> Iterator[Link]:
     """Yield the links from those who may run a function, or own one, to the role whose rights it has."""
     for routine in privileges.facts.routines:
-        if routine.definer and not has_fixed_path(routine) and leading_owner(privileges, routine.owner):
+        if routine.definer and not fixes_path(routine.settings) and leading_owner(privileges, routine.owner):
             yield from _of_definer(server, privileges, routine)
     superuser = next((role.name for role in privileges.facts.roles if role.superuser), "")
     for trigger in privileges.facts.event_triggers:

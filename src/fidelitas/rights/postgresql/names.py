@@ -10,7 +10,7 @@ from collections.abc import Iterator
 from fidelitas.facts import DatabaseFacts, DatabaseObject, Rows
 from fidelitas.rights.postgresql.privileges import Key
 
-__all__ = ["objects_named", "parts_of", "shown_name", "split_path"]
+__all__ = ["objects_named", "parts_of", "quoted", "shown_name", "split_path"]
 
 _KINDS = (
     "table", "sequence", "schema", "function", "type", "domain", "language", "foreign-data wrapper", "foreign server", "large object",
@@ -48,14 +48,15 @@ def shown_name(key: Key) -> str:
     """Return an object as it is shown and can be asked for: database/schema.name, quoted where it must be."""
     database, kind, schema, name = key
     if kind == "database":
-        return _quoted(name) if "/" in name else name
-    prefix = f"{_quoted(database) if '/' in database else database}/" if database else ""
+        return quoted(name) if "/" in name else name
+    prefix = f"{quoted(database) if '/' in database else database}/" if database else ""
     if kind == "function":
         return prefix + name
-    return prefix + (f"{_quoted(schema)}.{_quoted(name)}" if schema else _quoted(name))
+    return prefix + (f"{quoted(schema)}.{quoted(name)}" if schema else quoted(name))
 
 
-def _quoted(name: str) -> str:
+def quoted(name: str) -> str:
+    """Return an identifier, in quotation marks where it must be."""
     return name if _PLAIN.fullmatch(name) else '"' + name.replace('"', '""') + '"'
 
 

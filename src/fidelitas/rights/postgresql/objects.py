@@ -9,11 +9,12 @@ becomes another role.
 from collections.abc import Iterator
 from dataclasses import replace
 
-from fidelitas.facts import DatabaseGrant
+from fidelitas.facts import DatabaseGrant, Place
 from fidelitas.rights.graph.links import By, Link, LinkKind, Mechanism, Principal, PrincipalKind, Right, Strength
 from fidelitas.rights.graph.paths import Edge
 from fidelitas.rights.postgresql.inheritance import Inheritance
 from fidelitas.rights.postgresql.privileges import DATA_ROLES, Key, Privileges, privileges_of
+from fidelitas.rights.postgresql.rewrites import Opening, openings
 from fidelitas.rights.subject import DatabaseServer
 
 __all__ = ["object_edges", "privileges_on"]
@@ -48,6 +49,8 @@ class _Object:
             yield from self._of_predefined()
             yield from self._of_superusers()
             yield from self._owner({grant.grantee for grant in grants})
+            for opening in openings(self._privileges, self._key, self._privilege):
+                yield from self._through(opening)
 
     def _of_predefined(self) -> Iterator[Edge]:
         for name in DATA_ROLES:
@@ -70,6 +73,37 @@ class _Object:
             by = By(Mechanism.OWNER)
             link = self._server.link(found.owner, self._right, LinkKind.MAY_GRANT, by, because, found.place, certain=True)
             yield from self._inherited(found.owner, link)
+
+    def _through(self, opening: Opening) -> Iterator[Edge]:
+        """Yield the ways of roles that have no such privilege themselves, through views and rules that act as their owner."""
+        grants = [one for one in self._privileges.grants_on(opening.key) if one.privilege == opening.privilege]
+        users = self._privileges.schema_users(opening.key)
+        for grantee, grant in {one.grantee: one for one in reversed(grants)}.items():
+            link = self._opened(opening, grantee, grant.place)
+            if not grantee and users is None:
+                yield Edge((link,))
+            heirs = self._inheritance.heirs(grantee) if grantee else ((name, ()) for name in sorted(users or ()))
+            for role, before in heirs:
+                has = self._privileges.has(role, self._key, self._privilege) and (self._users is None or role in self._users)
+                if not has and (users is None or role in users):
+                    yield Edge((*before, link if grantee else replace(link, source=self._server.role(role))))
+
+    def _opened(self, opening: Opening, grantee: str, place: Place) -> Link:
+        outer, last = opening.rewrites[0], opening.rewrites[-1]
+        what, mechanism = ("view", Mechanism.VIEW) if last.event == "1" else ("rule", Mechanism.RULE)
+        on = f"{outer.schema}.{outer.name}"
+        return Link(
+            source=self._server.role(grantee)
+            if grantee
+            else Principal(kind=PrincipalKind.ANY_ACCOUNT, name="", subject=self._server.subject),
+            target=self._right,
+            kind=LinkKind.MAY_BECOME,
+            strength=Strength.CONDITIONAL,
+            by=By(mechanism, on),
+            because=f"may {opening.privilege} {opening}, which reaches {self._key[3]} with the rights of its owner {last.owner}",
+            conditions=(f"as far as the {what} goes",),
+            place=place,
+        )
 
     def _inherited(self, grantee: str, last: Link) -> Iterator[Edge]:
         """Yield the ways of the roles that inherit what a role has; an edge is only sure for a role that may use the schema."""

@@ -8,7 +8,7 @@ from collections.abc import Mapping
 from functools import cache, cached_property
 from typing import NamedTuple
 
-from fidelitas.facts import DatabaseFacts, DatabaseGrant, DatabaseObject, DatabaseRole, RoleMembership, RowPolicy
+from fidelitas.facts import DatabaseFacts, DatabaseGrant, DatabaseObject, DatabaseRole, Rewrite, RoleMembership, RowPolicy
 
 __all__ = ["DATA_ROLES", "OWNER_OF_DATABASE", "Inherited", "Key", "Privileges", "privileges_of"]
 
@@ -171,6 +171,10 @@ class Privileges:
         """Return whether a role has a privilege on an object, or may grant it on; with `column` on that column, by whichever grant."""
         return self.is_superuser(role) or bool(self.why(role, key, privilege, grantable=grantable, column=column))
 
+    def has_some(self, role: str, key: Key, privilege: str) -> bool:
+        """Return whether a role has a privilege on an object, or on a column of it."""
+        return any(self.has(role, key, privilege, column=column) for column in {"", *(grant.column for grant in self.grants_on(key))})
+
     def why(self, role: str, key: Key, privilege: str, *, grantable: bool = False, column: str = "") -> list[DatabaseGrant | str]:
         """Return what gives a role a privilege on an object: grants, ownership where it may be granted on, or a predefined role's name."""
         database = key[0]
@@ -221,6 +225,19 @@ class Privileges:
         if found is None:
             return False
         return found.superuser or found.bypass_row_security or (not table.forced and table.owner in self.inherits(role, table.database))
+
+    # -- views and rules ----------------------------------------------------------------------------------------------------------
+
+    def rewrites_to(self, key: Key) -> list[Rewrite]:
+        """Return the views and rules that reach a table with the rights of their owner."""
+        return self._rewrites.get(key, [])
+
+    @cached_property
+    def _rewrites(self) -> dict[Key, list[Rewrite]]:
+        found: dict[Key, list[Rewrite]] = {}
+        for one in self.facts.rewrites:
+            found.setdefault((one.database, "table", one.other_schema, one.other), []).append(one)
+        return found
 
     # -- the other way round: who has it ------------------------------------------------------------------------------------------
 

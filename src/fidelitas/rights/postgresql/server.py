@@ -16,6 +16,7 @@ from fidelitas.rights.postgresql.names import objects_named, shown_name, split_p
 from fidelitas.rights.postgresql.objects import object_edges, privileges_on
 from fidelitas.rights.postgresql.parameters import parameter_links
 from fidelitas.rights.postgresql.privileges import OWNER_OF_DATABASE, Key, Privileges
+from fidelitas.rights.postgresql.triggers import trigger_links
 from fidelitas.rights.subject import DatabaseServer, Lack
 from fidelitas.text import Place
 
@@ -88,7 +89,7 @@ class DatabaseRights(DatabaseServer):
                 kind, because = predefined()[role.name]
                 by = By(Mechanism.PREDEFINED_ROLE, role.name)
                 yield from self._inherited(self.link(role.name, self.right(kind), LinkKind.HAS, by, because, role.place))
-        for link in (*parameter_links(self, self.facts), *function_links(self, self.privileges)):
+        for link in (*parameter_links(self, self.facts), *function_links(self, self.privileges), *trigger_links(self, self.privileges)):
             yield from self._inherited(link)
 
     def _inherited(self, last: Link) -> Iterator[Edge]:
