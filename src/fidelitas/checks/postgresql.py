@@ -5,8 +5,7 @@ from collections.abc import Iterator
 from fidelitas.checks.check import Check, Found, check
 from fidelitas.facts import AccessRule, DatabaseGrant
 from fidelitas.findings import Severity
-from fidelitas.rights.graph.links import Mechanism, Principal, PrincipalKind, RightKind
-from fidelitas.rights.graph.paths import LinkPath
+from fidelitas.rights.graph.links import Holding, Mechanism, PrincipalKind, RightKind, Strength
 from fidelitas.rights.postgresql.functions import fixes_path, leading_owner
 from fidelitas.rights.postgresql.login_paths import LoginPath
 from fidelitas.rights.postgresql.server import DatabaseRights
@@ -37,7 +36,8 @@ def superuser_by_membership(rights: DatabaseRights) -> Iterator[Found]:
 
     SET ROLE is enough, at any depth of membership, whether or not the role inherits.
     """
-    for holder, links in _to_superusers(rights):
+    for holding in _to_superusers(rights):
+        holder, links = holding.principal, holding.routes[0].links
         if holder.kind is PrincipalKind.ROLE and not any(link.mechanism is Mechanism.TRIGGER for link in links):
             way = " → ".join(str(link.target) for link in links[:-1])
             yield Found(about=str(holder), message=f"{holder} can become a superuser: {way}", places=tuple(link.place for link in links))
@@ -49,20 +49,21 @@ def trigger_of_other(rights: DatabaseRights) -> Iterator[Found]:
 
     A trigger's function acts as the role that changes the rows. An inserted row, or a restored backup, is enough.
     """
-    for holder, links in _to_superusers(rights):
-        found = next((link for link in links if link.mechanism is Mechanism.TRIGGER), None)
-        if found is not None:
-            message = f"{holder} can come to the rights of {found.target}: {found.because}"
-            yield Found(about=str(holder), message=message, places=tuple(link.place for link in links))
+    for holding in _to_superusers(rights):
+        by_trigger = ((route, link) for route in holding.routes for link in route.links if link.mechanism is Mechanism.TRIGGER)
+        route, found = next(by_trigger, (None, None))
+        if route is not None and found is not None and holding.strength is Strength.CONDITIONAL:
+            message = f"{holding.principal} can come to the rights of {found.target}: {found.because}"
+            yield Found(about=str(holding.principal), message=message, places=tuple(link.place for link in route.links))
 
 
-def _to_superusers(rights: DatabaseRights) -> Iterator[tuple[Principal, LinkPath]]:
-    """Yield the roles that can log in and are no superusers, and any account, with their strongest way to be one."""
+def _to_superusers(rights: DatabaseRights) -> Iterator[Holding]:
+    """Yield what makes superusers of roles that can log in and are none, and of any account."""
     for holding in rights.own_holdings:
         role = rights.privileges.roles.get(holding.principal.name)
         anybody = holding.principal.kind is PrincipalKind.ANY_ACCOUNT
         if holding.right.kind is RightKind.DB_SUPERUSER and (anybody or (role is not None and role.login and not role.superuser)):
-            yield holding.principal, holding.routes[0].links
+            yield holding
 
 
 @check("databases.host-access", Severity.HIGH, advice="Revoke the predefined role; copy files on the client instead.")
