@@ -11,7 +11,7 @@ from dataclasses import dataclass, field, replace
 from itertools import islice
 
 from fidelitas.rights.graph.group_edges import Edges, GroupEdges, M
-from fidelitas.rights.graph.links import Holding, Link, LinkKind, Principal, PrincipalKind, Right, Strength
+from fidelitas.rights.graph.links import Holding, Link, LinkKind, Mechanism, Principal, PrincipalKind, Right, Strength
 from fidelitas.rights.graph.paths import MOST_ROUTES, Edge, LinkPath, further_links, holding_of, visits_once, weakest
 from fidelitas.rights.graph.walks import distances
 
@@ -161,6 +161,10 @@ def holdings_by(edges: Sequence[Edge]) -> tuple[Holding, ...]:
     return tuple(one for right, away in reached for one in graph.holdings(right, away, graph.strongest(right, away)))
 
 
+# By these somebody else's code is run: each is a road of its own.
+_OF_CODE = frozenset({Mechanism.DEFINER, Mechanism.TRIGGER, Mechanism.VIEW, Mechanism.RULE})
+
+
 def without_echoes(holding: Holding) -> Holding:
     """Return a holding without routes to which another by the same holders is as strong and asks less; what it has now comes first.
 
@@ -170,7 +174,7 @@ def without_echoes(holding: Holding) -> Holding:
     met: dict[object, int] = {}
     kept = []
     for route in ranked:
-        holders = tuple((link.source, link.target) for link in route.links)
+        holders = tuple((link.source, link.target, link.by if link.mechanism in _OF_CODE else None) for link in route.links)
         if route.kind_rank < met.get(holders, len(LinkKind)):
             met[holders] = route.kind_rank
             kept.append(route)
