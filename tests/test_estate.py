@@ -285,6 +285,32 @@ def mixed_estate() -> list[Bundle]:
     ]
 
 
+def test_an_account_of_a_directory_holds_what_the_role_holds_that_it_is_let_in_as() -> None:
+    """The server says that it asks the directory: a question on the server alone reads the directory, too."""
+    flags = dict.fromkeys(("inherit", "create_role", "create_database", "replication", "bypass_row_security"), False)
+    listings: dict[str, list[dict[str, object]]] = {
+        "server": [{"version": 150000, "ssl": "on"}],
+        "roles": [{"name": name, "superuser": name == "rada", "log_in": True, **flags} for name in ("rada", "ines")],
+        "databases": [{"name": "tides", "owner": "rada", "connectable": True, "connection_limit": -1}],
+        "access-rules": [
+            {"line": 4, "type": "hostssl", "database": ["all"], "role": ["rada"], "address": "all", "netmask": None, "method": "ldap",
+             "options": ["ldapprefix=uid=", "ldapsuffix=,dc=saltmarsh,dc=example"], "error": None},
+        ],
+    }  # fmt: skip
+    rows = {name: "".join(f"{json.dumps(row)}\n" for row in some).encode() for name, some in listings.items()}
+    server = read_bundle(BytesIO(make_rows_bundle("tides-db", "postgresql", NOW, rows, ""))).named("tides-db")
+    person = (
+        "dn: uid={0},dc=saltmarsh,dc=example\nobjectClass: posixAccount\nuid: {0}\nuidNumber: {1}\ngidNumber: 100\nhomeDirectory: /\n\n"
+    )
+    ldif = "dn: dc=saltmarsh,dc=example\nobjectClass: domain\ndc: saltmarsh\n\n" + person.format("rada", 1) + person.format("ines", 2)
+    source = Counting([server, from_ldif(ldif.encode(), "saltmarsh").bundle])
+    (found,) = audit(source, ["tides-db"], findings=False).subjects
+    held = {(str(one.principal), str(one.right)) for one in found.holdings}
+    assert ("rada@saltmarsh", "db-superuser") in held
+    assert not [holder for holder, _ in held if holder.startswith("ines")]
+    assert set(source.read) == {"tides-db", "saltmarsh"}
+
+
 @pytest.mark.parametrize(
     ("subject", "findings", "read"),
     [

@@ -381,30 +381,74 @@ def test_connections_that_outlived_their_rights() -> None:
     assert told == {"late", "shut", "gone"}
 
 
-def test_maps_say_which_account_of_the_host_gets_a_role_by_the_socket() -> None:
-    rule = {"line": 1, "type": "local", "database": ["all"], "role": ["all"], "method": "peer", "options": ["map=ops"], "error": None}
-    rows = [("ops", "tomas", "fine"), ("ops", "/^(.*)$", "fine"), ("other", "rada", "fine"), ("ops", "ines", "gone")]
-    maps = [{"map": name, "account": account, "role": role} for name, account, role in rows]
-    databases = [{"name": "tides", "owner": "fine", "connectable": True, "connection_limit": -1}]
-    grants = [
-        {
-            "kind": "database",
-            "schema": "",
-            "name": "tides",
-            "column": "",
-            "owner": "fine",
-            "grantee": "",
-            "privilege": "CONNECT",
-            "grantable": False,
-        }
-    ]
+def server_with(
+    method: str, options: list[str], maps: list[tuple[str, str, str]], version: int = 150000, roles: str = "fine rada"
+) -> DatabaseRights:
+    """Return a server with one rule of access for its roles."""
+    rule = {"line": 1, "type": "local" if method == "peer" else "host", "database": ["all"], "role": ["all"], "method": method}
+    where = {} if method == "peer" else {"address": "10.0.0.0", "netmask": "255.0.0.0"}
+    shape = {"kind": "database", "schema": "", "name": "tides", "column": "", "owner": "fine", "grantee": ""}
     listings: dict[str, list[dict[str, Any]]] = {
-        "roles": [{**ROLE, "name": "fine"}],
-        "access-rules": [rule],
-        "identity-maps": maps,
-        "databases": databases,
-        "cluster-grants": grants,
+        "server": [{"version": version, "version_text": "", "taken_by": "postgres", "ssl": "on"}],
+        "roles": [{**ROLE, "name": name, "log_in": True} for name in roles.split()],
+        "access-rules": [{**rule, **where, "options": options, "error": None}],
+        "identity-maps": [{"map": name, "account": account, "role": role} for name, account, role in maps],
+        "databases": [{"name": "tides", "owner": "fine", "connectable": True, "connection_limit": -1}],
+        "cluster-grants": [{**shape, "privileges": {"CONNECT": False}}],
     }
-    texts = {name: "".join(json.dumps(row) + "\n" for row in some) for name, some in listings.items()}
-    read = database_rights_of(read_postgresql(bundle_of(**texts)))
-    assert [(account, str(role)) for account, role, _ in read.socket_logins()] == [("tomas", "fine")]
+    return database_rights_of(
+        read_postgresql(bundle_of(**{name: "".join(json.dumps(row) + "\n" for row in rows) for name, rows in listings.items()}))
+    )
+
+
+MAPS: tuple[tuple[list[tuple[str, str, str]], int, str], ...] = (
+    # (lines of pg_ident.conf, version, who gets what)
+    ([], 15, "fine:fine rada:rada"),
+    ([("ops", "tomas", "fine"), ("other", "rada", "fine"), ("ops", "ines", "gone")], 15, "tomas:fine"),
+    ([("ops", "/^(.*)$", "fine")], 15, "tomas:fine db-rada:fine fine:fine"),
+    ([("ops", "/^db-(.*)$", r"\1")], 15, "db-rada:rada"),
+    ([("ops", "/^db-", r"\1")], 15, ""),  # no group to take a name from
+    ([("ops", "/^(t", "fine")], 15, ""),  # which the server does not take either
+    ([("ops", "tomas", "all")], 15, ""),
+    ([("ops", "tomas", "all")], 16, "tomas:fine tomas:rada"),
+    ([("ops", "tomas", "/^r")], 15, ""),
+    ([("ops", "tomas", "/^r")], 16, "tomas:rada"),
+    ([("ops", "/((a*)*)*x$", "fine")], 15, ""),
+)
+
+
+@pytest.mark.parametrize(("maps", "version", "expected"), MAPS)
+def test_maps_say_which_account_of_the_host_gets_a_role_by_the_socket(
+    maps: list[tuple[str, str, str]], version: int, expected: str
+) -> None:
+    read = server_with("peer", ["map=ops"] if maps else [], maps, version * 10000)
+    known = ["tomas", "db-rada", "fine", "a" * 60][: 4 if "a*" in str(maps) else 3]
+    assert {f"{account}:{role}" for account, role, _ in read.socket_logins(known)} == {*expected.split()}
+
+
+DIRECTORY = {
+    "fine": "uid=fine,ou=people,dc=saltmarsh,dc=example",
+    "tomas": "uid=tomas, ou=people, dc=saltmarsh, dc=example",
+    "rada": "cn=Rada,ou=guests,dc=saltmarsh,dc=example",
+}
+LOGINS: tuple[tuple[str, list[str], list[tuple[str, str, str]], str], ...] = (
+    # (method, options, lines of pg_ident.conf, who gets what)
+    ("ldap", ["ldapserver=d", "ldapprefix=uid=", "ldapsuffix=,ou=people,dc=saltmarsh,dc=example"], [], "fine:fine"),
+    ("ldap", ["ldapserver=d", "ldapbasedn=dc=saltmarsh,dc=example"], [], "fine:fine rada:rada"),
+    ("ldap", ["ldapserver=d", "ldapbasedn=ou=people,dc=saltmarsh,dc=example"], [], "fine:fine"),
+    ("ldap", ["ldapserver=d", "ldapprefix=SALTMARSH\\"], [], "fine:fine rada:rada"),
+    ("ldap", ["ldapserver=d", "ldapsuffix=@saltmarsh.example"], [], "fine:fine rada:rada"),
+    ("gss", ["include_realm=0"], [], "fine:fine rada:rada"),
+    ("gss", [], [], ""),  # the name holds the realm, and no role is called so
+    ("gss", ["map=ops"], [("ops", "/^(.*)@SALTMARSH\\.EXAMPLE$", r"\1")], "fine:fine rada:rada"),
+    ("gss", ["map=ops", "krb_realm=TIDES"], [("ops", "tomas@TIDES", "rada")], "tomas:rada"),
+    ("scram-sha-256", [], [], ""),
+)  # fmt: skip
+
+
+@pytest.mark.parametrize(("method", "options", "maps", "expected"), LOGINS)
+def test_accounts_of_a_directory_that_a_server_lets_in(
+    method: str, options: list[str], maps: list[tuple[str, str, str]], expected: str
+) -> None:
+    read = server_with(method, options, maps)
+    assert {f"{account}:{role}" for account, role, _, _ in read.directory_logins(DIRECTORY)} == {*expected.split()}

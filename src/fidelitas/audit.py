@@ -25,6 +25,7 @@ from fidelitas.languages.linux.host import read_host
 from fidelitas.memberships import Memberships, with_memberships
 from fidelitas.platforms import PLATFORMS, Platform, findings_on
 from fidelitas.rights import DatabaseServer, DirectoryRights, HostRights, SubjectRights, UnreadSubject, rights_of
+from fidelitas.rights.estate.directory_logins import directory_links
 from fidelitas.rights.estate.keys import across_hosts
 from fidelitas.rights.estate.sockets import is_host_of, socket_links
 from fidelitas.text import clipped, escape_control
@@ -154,12 +155,16 @@ class _Reading:
         return row is not None and row.needs_directories
 
     def _depended_on(self, *, findings: bool) -> list[str]:
-        """Return the hosts, beyond what was asked about, that what is known depends on."""
-        hosts = [name for name, (platform, _) in self._heads.items() if platform == HostRights.platform and name not in self._known]
-        if findings or self._is_opened_from(hosts):
-            return hosts
+        """Return the hosts and directories, beyond what was asked about, that what is known depends on."""
         servers = [one for one in self._known.values() if isinstance(one, DatabaseServer)]
-        return [name for name in hosts if any(is_host_of(one.host_name, (name, self._heads[name][1])) for one in servers)]
+        hosts, directories = (
+            [name for name in self._heads if self._heads[name][0] == kind.platform] for kind in (HostRights, DirectoryRights)
+        )
+        hosts = [name for name in hosts if name not in self._known]
+        asked = directories if any(one.asks_directories for one in servers) else []
+        if findings or self._is_opened_from(hosts):
+            return [*hosts, *asked]
+        return [*(name for name in hosts if any(is_host_of(one.host_name, (name, self._heads[name][1])) for one in servers)), *asked]
 
     def _is_opened_from(self, hosts: Iterable[str]) -> bool:
         """Return whether a private key of some host opens an account of one that is known."""
@@ -202,12 +207,15 @@ def _joined(subjects: Sequence[SubjectRights]) -> list[SubjectRights]:
         into |= {name: host.joined_with(holdings) for name, (host, holdings) in across_hosts(hosts).items()}
     except Exception as error:  # noqa: BLE001
         _trouble(hosts, error, "following keys between hosts", "which keys of other hosts open it")
+    directories = [one for one in subjects if isinstance(one, DirectoryRights)]
     for server in (one for one in subjects if isinstance(one, DatabaseServer)):
         try:
-            links = socket_links(server, hosts)
+            links = (*socket_links(server, hosts), *directory_links(server, directories))
             into[server.subject] = server.joined_with(links) if links else server
         except Exception as error:  # noqa: BLE001
-            _trouble([server], error, "following sockets from hosts into it", "who becomes what there by way of its host")
+            _trouble(
+                [server], error, "following sockets from hosts and logins of directories into it", "who becomes what there by way of them"
+            )
     return [into.get(one.subject, one) for one in subjects]
 
 

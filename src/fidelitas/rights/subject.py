@@ -5,7 +5,7 @@ platforms.  What a subject learns of others when all are joined is given to it b
 """
 
 from abc import ABC, abstractmethod
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import datetime
 from typing import ClassVar, NamedTuple, TypeVar
 
@@ -187,8 +187,21 @@ class DatabaseServer(RowSubject):
         """Return the same server with links into it from the host that it runs on."""
 
     @abstractmethod
-    def socket_logins(self) -> Iterator[tuple[str, Principal, Place]]:
-        """Yield the accounts of the host that the server accepts by its socket: the account, what it is here, and where that is stated."""
+    def socket_logins(self, known: Iterable[str]) -> Iterator[tuple[str, Principal, Place]]:
+        """Yield the accounts of the host that the server accepts by its socket: the account, what it is here, and where that is stated.
+
+        Expressions that name accounts are tried with those that are `known`.
+        """
+
+    @property
+    def asks_directories(self) -> bool:
+        """Whether accounts of directories may be let in."""
+        return False
+
+    def directory_logins(self, known: Mapping[str, str]) -> Iterator[tuple[str, Principal, str, Place]]:
+        """Yield the accounts of a directory, of those whose DN is known, that the server accepts, what each is here, and how."""
+        del known
+        yield from ()
 
     @property
     def own_holdings(self) -> tuple[Holding, ...]:

@@ -25,7 +25,7 @@ def is_host_of(name: str | None, names: Iterable[str]) -> bool:
 
 
 def _links(server: DatabaseServer, host: HostRights) -> Iterator[Link]:
-    logins = list(server.socket_logins())
+    logins = list(server.socket_logins(host.population.by_name))
     for name, role, place in logins:
         who = host.population.by_name.get(name)
         if who is not None:

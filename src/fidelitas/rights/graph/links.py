@@ -148,6 +148,7 @@ class Mechanism(Enum):
     PRIVATE_KEY = "private-key"
     # Of database servers.
     SOCKET = "socket"
+    DIRECTORY_LOGIN = "directory-login"
     HOST = "host"  # by way of another account of the host
     ROLE = "role"
     ADMIN_OPTION = "admin-option"

@@ -128,8 +128,9 @@ class MariadbRights(DatabaseServer):
         host = address.rpartition(":")[0] if address.count(":") == 1 else address
         return account_for(self.facts.accounts, user, host, host)
 
-    def socket_logins(self) -> Iterator[tuple[str, Principal, Place]]:
+    def socket_logins(self, known: Iterable[str] = ()) -> Iterator[tuple[str, Principal, Place]]:
         """Yield the accounts that the account of the host of the same name gets by the socket."""
+        del known
         for account in self.facts.accounts:
             if account.locked or not any("socket" in plugin for plugin, _ in account.logins):
                 continue

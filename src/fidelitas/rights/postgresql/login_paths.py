@@ -1,16 +1,16 @@
 """Who gets in from where: the rules of access in their order, the first that fits decides (PostgreSQL manual, 21.1 pg_hba.conf)."""
 
-import re
 from collections.abc import Iterator
 from collections.abc import Set as AbstractSet
 from dataclasses import dataclass
 from functools import cache
 from ipaddress import IPv4Address, IPv4Network, IPv6Address, IPv6Network, ip_network
 
-from fidelitas.facts import AccessRule, DatabaseFacts, DatabaseRole, Place
+from fidelitas.facts import AccessRule, DatabaseFacts, DatabaseRole
+from fidelitas.rights.postgresql.expressions import found_in
 from fidelitas.rights.postgresql.privileges import Privileges
 
-__all__ = ["LoginPath", "first_rule", "hindrance", "is_anywhere", "login_paths_of", "mapped_accounts"]
+__all__ = ["LoginPath", "first_rule", "hindrance", "is_anywhere", "login_paths_of", "names_role"]
 
 Network = IPv4Network | IPv6Network
 Address = IPv4Address | IPv6Address
@@ -181,6 +181,11 @@ def _is_about(rule: AccessRule, role: str, privileges: Privileges) -> bool:
 def _is_role(name: str, role: str, rule: AccessRule, privileges: Privileges) -> bool:
     if name in rule.quoted_roles:  # in quotation marks it is a name, whatever it would mean without
         return name == role
+    return names_role(name, role, privileges)
+
+
+def names_role(name: str, role: str, privileges: Privileges) -> bool:
+    """Return whether a word for roles means one: its name, ``all``, a group with ``+``, from version 16 on an expression."""
     if name.startswith("+"):  # a superuser is a member of those alone that it was put into
         return name[1:] in privileges.put_into(role)
     return name in ("all", role) or _expressed(name, role, privileges)
@@ -203,16 +208,11 @@ def _is_database(one: str, name: str, role: str, rule: AccessRule, privileges: P
 
 
 # From this version on a name of a rule that begins with a slash is an expression.
-_SAYS_EXPRESSIONS = 160000
+SAYS_EXPRESSIONS = 160000
 
 
 def _expressed(pattern: str, name: str, privileges: Privileges) -> bool:
-    if not pattern.startswith("/") or privileges.facts.version < _SAYS_EXPRESSIONS:
-        return False
-    try:
-        return re.search(pattern[1:], name) is not None
-    except re.error:
-        return False
+    return pattern.startswith("/") and privileges.facts.version >= SAYS_EXPRESSIONS and found_in(pattern[1:], name) is not None
 
 
 def replication_login_paths(facts: DatabaseFacts, privileges: Privileges, role: str) -> Iterator[AccessRule]:
@@ -221,26 +221,3 @@ def replication_login_paths(facts: DatabaseFacts, privileges: Privileges, role: 
         streams = "replication" in rule.databases and "replication" not in rule.quoted_databases
         if streams and rule.method != "reject" and _is_about(rule, role, privileges):
             yield rule
-
-
-def mapped_accounts(facts: DatabaseFacts, privileges: Privileges, rule: AccessRule, role: str) -> Iterator[tuple[str, Place]]:
-    """Yield the accounts of the system that a rule takes for a role, each with the line that says so (pg_ident.conf).
-
-    Without a map the account of the same name.  A line whose account is an expression names none: it is left out.
-    """
-    name = next((option.partition("=")[2] for option in rule.options if option.startswith("map=")), "")
-    if not name:
-        yield role, rule.place
-    for line in facts.identity_maps if name else ():
-        if line.map == name and not line.account.startswith("/") and _is_mapped_to(line.role, role, privileges):
-            yield line.account, line.place
-
-
-def _is_mapped_to(stated: str, role: str, privileges: Privileges) -> bool:
-    """Return whether the role of a line is a role; from version 16 on it can be "all", a group or an expression."""
-    if stated == role:
-        return True
-    if privileges.facts.version < _SAYS_EXPRESSIONS:
-        return False
-    in_group = stated.startswith("+") and stated[1:] in privileges.put_into(role)
-    return stated == "all" or in_group or _expressed(stated, role, privileges)

@@ -1,17 +1,18 @@
 """All rights on one server: links of memberships, attributes and predefined roles, followed to holdings; who may do what with an object."""
 
-from collections.abc import Iterable, Iterator, Sequence, Sized
+from collections.abc import Iterable, Iterator, Mapping, Sequence, Sized
 from functools import cached_property
 from itertools import islice
 
-from fidelitas.facts import DatabaseFacts, DatabaseRole, RoleMembership
+from fidelitas.facts import AccessRule, DatabaseFacts, DatabaseRole, RoleMembership
 from fidelitas.rights.graph.links import By, Holding, Link, LinkKind, Mechanism, Principal, PrincipalKind, Right, RightKind
 from fidelitas.rights.graph.paths import Edge
 from fidelitas.rights.graph.routes import holdings_by, without_echoes
 from fidelitas.rights.postgresql.functions import function_links
+from fidelitas.rights.postgresql.identities import directory_accounts, mapped_accounts
 from fidelitas.rights.postgresql.inheritance import Inheritance
 from fidelitas.rights.postgresql.links import predefined
-from fidelitas.rights.postgresql.login_paths import LoginPath, login_paths_of, mapped_accounts, replication_login_paths
+from fidelitas.rights.postgresql.login_paths import LoginPath, login_paths_of, replication_login_paths
 from fidelitas.rights.postgresql.names import objects_named, shown_name, split_path
 from fidelitas.rights.postgresql.objects import object_edges, privileges_on
 from fidelitas.rights.postgresql.parameters import parameter_links
@@ -24,6 +25,7 @@ __all__ = ["DatabaseRights", "database_rights_of"]
 
 # Before this version CREATEROLE could give any role but superusers to anybody (release notes of PostgreSQL 16).
 _BOUNDED_CREATE_ROLE = 160000
+_BY_DIRECTORY = frozenset({"ldap", "gss", "sspi"})
 
 
 class DatabaseRights(DatabaseServer):
@@ -170,13 +172,28 @@ class DatabaseRights(DatabaseServer):
             by = By(Mechanism.ATTRIBUTE, "REPLICATION")
             yield self.link(role.name, right, LinkKind.HAS, by, because, role.place, *conditions, certain=True)
 
-    def socket_logins(self) -> Iterator[tuple[str, Principal, Place]]:
+    def socket_logins(self, known: Iterable[str]) -> Iterator[tuple[str, Principal, Place]]:
         """Yield the roles that accounts of the host get by the socket: ``peer``, by the same name or by a map of pg_ident.conf."""
-        for role in self.facts.roles:
-            for path in self.login_paths(role.name):
-                if path.rule.type == "local" and path.rule.method == "peer":
-                    for account, place in mapped_accounts(self.facts, self.privileges, path.rule, role.name):
-                        yield account, self.role(role.name), place
+        for role, rule in self._rules_of_roles(frozenset({"peer"})):
+            if rule.type == "local":
+                for account, place in mapped_accounts(self.facts, self.privileges, rule, role, known):
+                    yield account, self.role(role), place
+
+    @property
+    def asks_directories(self) -> bool:
+        """Whether a rule of access asks a directory."""
+        return any(rule.method in _BY_DIRECTORY for rule in self.facts.access or ())
+
+    def directory_logins(self, known: Mapping[str, str]) -> Iterator[tuple[str, Principal, str, Place]]:
+        """Yield the roles that accounts of a directory get, by which method: with their password there, or by Kerberos."""
+        for role, rule in self._rules_of_roles(_BY_DIRECTORY):
+            for account, place in directory_accounts(self.facts, self.privileges, rule, role, known):
+                yield account, self.role(role), rule.method, place
+
+    def _rules_of_roles(self, methods: frozenset[str]) -> Iterator[tuple[str, AccessRule]]:
+        if any(rule.method in methods for rule in self.facts.access or ()):
+            for role in self.facts.roles:
+                yield from ((role.name, path.rule) for path in self.login_paths(role.name) if path.rule.method in methods)
 
     # -- one object ----------------------------------------------------------------------------------------------------------------
 
