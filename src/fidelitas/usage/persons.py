@@ -6,6 +6,7 @@ a shell was opened on, or by the one person who had a root shell open.
 """
 
 from collections import deque
+from collections.abc import Iterator
 from enum import Enum
 from typing import NamedTuple
 
@@ -69,6 +70,7 @@ class Attribution:
     def __init__(self) -> None:
         self.sessions = Sessions()
         self._commands: deque[AttributedEvent] = deque(maxlen=_MOST_RECENT)
+        self._last_as: dict[tuple[str, str], AttributedEvent] = {}  # by program and account that it acted as
         self._by_process: dict[int, str] = {}
 
     def attribute(self, event: Event) -> AttributedEvent:
@@ -100,13 +102,13 @@ class Attribution:
         """Return who can have done what bears root's name or none."""
         if event.pid is not None and event.pid in self._by_process:
             return (self._by_process[event.pid],), AttributionBasis.LOGIN_NAME
-        started = next((one for one in reversed(self._commands) if _starts(one.event, event)), None)
+        started = next((one for one in self._recent(event) if _starts(one.event, event)), None)
         if started is not None:
             return started.persons, AttributionBasis.COMMAND
-        shells = self.sessions.shells(event.at)
-        persons = tuple(dict.fromkeys(shell.person for shell in shells if shell.person))
+        shells = self.sessions.root_shells(event.at)
+        persons = tuple(shells)
         if len(persons) == 1:
-            next(shell for shell in reversed(shells) if shell.person).records += 1
+            shells[persons[0]][-1].records += 1
         return persons, (AttributionBasis.NOBODY, AttributionBasis.ONLY_SHELL, AttributionBasis.SEVERAL)[min(len(persons), 2)]
 
     def _remember(self, record: AttributedEvent) -> None:
@@ -115,12 +117,13 @@ class Attribution:
         if kind is EventKind.USED:
             if record.persons and not event.doubt:
                 self._commands.append(record)
+                self._last_as[stem(event.program), event.target or _ROOT] = record
                 if len(record.persons) == 1 and begins_session(event):
                     self.sessions.begin(event, record.persons[0])
         elif kind is EventKind.OPENED:
             if event.pid is not None and len(record.persons) == 1 and len(self._by_process) < 100_000:
                 self._by_process[event.pid] = record.persons[0]
-            if may_be_elevated(event) and event.account != (event.target or _ROOT):
+            if may_be_elevated(event):
                 self.sessions.begin(self._with_command(event), record.person)
         elif kind is EventKind.CLOSED:
             if event.pid is not None:
@@ -134,24 +137,21 @@ class Attribution:
 
     def _command_of(self, event: Event) -> AttributedEvent | None:
         """Return the use that a session of PAM was opened for."""
-        return next((one for one in reversed(self._commands) if _opens(one.event, event)), None)
+        before = self._last_as.get((stem(event.program), event.target or _ROOT))
+        return before if before is not None and _close_in_time(before.event, event) else None
+
+    def _recent(self, event: Event) -> Iterator[AttributedEvent]:
+        """Yield the uses of the moments before an event, the last first."""
+        for one in reversed(self._commands):
+            if not _close_in_time(one.event, event):
+                return
+            yield one
 
 
 def _close_in_time(before: Event, event: Event) -> bool:
     return before.at is not None and event.at is not None and abs(event.at - before.at) <= MOMENT
 
 
-def _opens(command: Event, event: Event) -> bool:
-    """Return whether a command is what a session of PAM was opened for."""
-    return (
-        stem(command.program) == stem(event.program)
-        and (command.target or _ROOT) == (event.target or _ROOT)
-        and _close_in_time(command, event)
-    )
-
-
 def _starts(command: Event, event: Event) -> bool:
     """Return whether a command that was run is what made an event: its program is named in it."""
-    if not _close_in_time(command, event):
-        return False
     return stem(event.program) in {word.rpartition("/")[2] for word in command.command.split()}

@@ -4,7 +4,7 @@ A session is opened by a use that gives a shell, or by what PAM says of it; it i
 last that was opened as the same account.  One that no line closes is told as never closed.
 """
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from functools import lru_cache
@@ -45,6 +45,7 @@ class Session:
     closed: datetime | None = None
     end: Place | None = None
     records: int = 0
+    nested: bool = False  # of an account by itself: kept so that its end is not taken for that of the session round it
 
     @property
     def duration(self) -> timedelta | None:
@@ -83,47 +84,54 @@ class Sessions:
     """The sessions of one host while its events go by; `done` are those that are closed and were not taken yet."""
 
     def __init__(self) -> None:
-        self._open: list[Session] = []
+        self._open = _Index()
         self.done: list[Session] = []
 
-    def shells(self, at: datetime | None) -> list[Session]:
-        """Return the shells as root that are open at a time, the oldest first."""
-        return [one for one in self._open if one.shell and one.account == "root" and _fresh(one, at)]
+    def root_shells(self, at: datetime | None) -> dict[str, list[Session]]:
+        """Return the shells as root that are open at a time, by person; who opened one first comes first."""
+        return self._open.root_shells(at)
 
     def on(self, terminal: str, account: str, at: datetime | None) -> Session | None:
         """Return the session as an account that is open on a terminal at a time."""
-        return next((one for one in reversed(self._open) if one.terminal == terminal and one.account == account and _fresh(one, at)), None)
+        found = self._open.last(("on", terminal, account))
+        return found if found is not None and _fresh(found, at) else None
 
     def begin(self, event: Event, person: str) -> None:
         """A use that gives a shell, or PAM that tells of a session: two lines of one session are one."""
         if event.at is None:
             return
+        program, account = stem(event.program), event.target or "root"
         if event.kind is EventKind.OPENED:
-            same = next((one for one in reversed(self._open) if _goes_on(one, event)), None)
+            same = self._open.last(("as", program, account), lambda one: _goes_on(one, event))
             if same is not None:
-                same.pid = event.pid if same.pid is None else same.pid
+                if same.pid is None and event.pid is not None:
+                    self._open.remove(same)
+                    same.pid = event.pid
+                    self._open.add(same)
                 same.person = same.person or person
                 return
+        nested = event.kind is EventKind.OPENED and event.account == account
         session = Session(
             person=person,
-            account=event.target or "root",
+            account=account,
             host=event.host,
-            program=stem(event.program),
+            program=program,
             opened=event.at,
             place=event.place,
             terminal=event.terminal,
             command=event.command,
             pid=event.pid,
-            shell=begins_session(event) or (event.kind is EventKind.OPENED and stem(event.program) in ("su", *_LOGINS)),
+            shell=not nested and (begins_session(event) or (event.kind is EventKind.OPENED and program in ("su", *_LOGINS))),
+            nested=nested,
         )
-        self._open.append(session)
+        self._open.add(session)
         if len(self._open) > _MOST_OPEN:
-            self.done.append(self._open.pop(0))
+            self._end(self._open.oldest())
 
     def count(self, event: Event) -> None:
         """Count an event of Windows for its session, whose number it bears as its process."""
         if event.program in _OF_SESSION and event.pid is not None:
-            session = next((one for one in reversed(self._open) if one.pid == event.pid), None)
+            session = self._open.last(("process", event.pid))
             if session is not None:
                 session.records += 1
 
@@ -131,14 +139,22 @@ class Sessions:
         """A session has ended."""
         found = self.ended_by(event)
         if found is not None:
-            self._open.remove(found)
             found.closed, found.end = event.at, event.place
-            self.done.append(found)
+            self._end(found)
+
+    def _end(self, session: Session) -> None:
+        self._open.remove(session)
+        if not session.nested:
+            self.done.append(session)
 
     def ended_by(self, event: Event) -> Session | None:
         """Return the session that an event ends: that of its process, else the last that was opened by this program as this account."""
-        found = next((one for one in reversed(self._open) if event.pid is not None and one.pid == event.pid), None)
-        return found or next((one for one in reversed(self._open) if _may_end(one, event)), None)
+        found = self._open.last(("process", event.pid)) if event.pid is not None else None
+        if found is not None:
+            return found
+        program = stem(event.program)
+        key = ("for", program, event.command) if event.command else ("as", program, event.target or "root")
+        return self._open.last(key, lambda one: event.pid is None or one.pid is None)
 
     def take(self) -> Iterator[Session]:
         """Yield the sessions that are closed, and forget them."""
@@ -147,7 +163,69 @@ class Sessions:
 
     def never_closed(self) -> list[Session]:
         """Return the sessions that are open."""
-        return list(self._open)
+        return [one for one in self._open if not one.nested]
+
+
+class _Index:
+    """Open sessions, in the order in which they were opened, and by what they are asked for."""
+
+    def __init__(self) -> None:
+        self._by_number: dict[int, Session] = {}
+        self._by_key: dict[object, dict[int, Session]] = {}
+        self._root_shells: dict[int, Session] = {}
+
+    def __len__(self) -> int:
+        return len(self._by_number)
+
+    def __iter__(self) -> Iterator[Session]:
+        return iter(self._by_number.values())
+
+    def add(self, session: Session) -> None:
+        number = id(session)
+        self._by_number[number] = session
+        for key in self._keys(session):
+            self._by_key.setdefault(key, {})[number] = session
+        if session.shell and session.account == "root":
+            self._root_shells[number] = session
+
+    def remove(self, session: Session) -> None:
+        number = id(session)
+        self._by_number.pop(number, None)
+        self._root_shells.pop(number, None)
+        for key in self._keys(session):
+            some = self._by_key.get(key)
+            if some is not None:
+                some.pop(number, None)
+                if not some:
+                    del self._by_key[key]
+
+    def oldest(self) -> Session:
+        return next(iter(self._by_number.values()))
+
+    def last(self, key: object, fits: Callable[[Session], bool] = lambda _: True) -> Session | None:
+        """Return the last session of a key that fits."""
+        return next((one for one in reversed(self._by_key.get(key, _NONE).values()) if fits(one)), None)
+
+    def root_shells(self, at: datetime | None) -> dict[str, list[Session]]:
+        found: dict[str, list[Session]] = {}
+        for number, one in list(self._root_shells.items()):
+            if not _fresh(one, at):
+                del self._root_shells[number]  # time goes on, and so does what is stale
+            elif one.person:
+                found.setdefault(one.person, []).append(one)
+        return found
+
+    @staticmethod
+    def _keys(session: Session) -> list[object]:
+        keys: list[object] = [("as", session.program, session.account), ("for", session.program, session.command)]
+        if session.terminal:
+            keys.append(("on", session.terminal, session.account))
+        if session.pid is not None:
+            keys.append(("process", session.pid))
+        return keys
+
+
+_NONE: dict[int, Session] = {}
 
 
 def _fresh(session: Session, at: datetime | None) -> bool:
@@ -156,15 +234,4 @@ def _fresh(session: Session, at: datetime | None) -> bool:
 
 def _goes_on(session: Session, event: Event) -> bool:
     """Return whether PAM tells of a session of which another line told a moment before."""
-    if event.at is None or event.at - session.opened > MOMENT or session.account != (event.target or "root"):
-        return False
-    return session.program == stem(event.program) and (session.pid is None or session.pid == event.pid)
-
-
-def _may_end(session: Session, event: Event) -> bool:
-    """Return whether an end without a process of its own can be that of a session."""
-    if session.program != stem(event.program) or (event.pid is not None and session.pid is not None):
-        return False
-    if event.command:  # sudo's own line at the end of a command names the command
-        return event.command == session.command
-    return session.account == (event.target or "root")
+    return event.at is not None and event.at - session.opened <= MOMENT and (session.pid is None or session.pid == event.pid)

@@ -14,6 +14,7 @@ __all__ = [
     "concentration",
     "discoveries",
     "habit",
+    "habit_of",
     "incomplete_beta",
     "novelty_tail",
     "rarity",
@@ -80,9 +81,13 @@ def _likelihood(counts: Sequence[Numbers], weight: Numbers) -> float:
 
 def habit(own: Numbers, group: Numbers, strength: float) -> list[float]:
     """Return the share of each hour (48) in what an account does, its own counts shrunk towards the group's by `strength`."""
-    base = smoothed([one + 1e-9 for one in group])
-    whole, total = sum(base), sum(own) + strength
-    return [(count + strength * other / whole) / total for count, other in zip(smoothed(own), base, strict=True)]
+    return habit_of(smoothed(own), smoothed([one + 1e-9 for one in group]), strength)
+
+
+def habit_of(own: Numbers, group: Numbers, strength: float) -> list[float]:
+    """Return the same of counts that are `smoothed` already, which is linear: what is left out can be taken away afterwards."""
+    whole, total = sum(group), sum(own) + strength
+    return [(count + strength * other / whole) / total for count, other in zip(own, group, strict=True)]
 
 
 def rarity(shares: Numbers, hour: int) -> float:

@@ -10,6 +10,7 @@ from dataclasses import dataclass
 from datetime import UTC, datetime, tzinfo
 from itertools import groupby
 from statistics import fmean, median
+from typing import NamedTuple
 
 from fidelitas.usage.host_use import Failures, First, HostUse
 from fidelitas.usage.persons import AttributedEvent
@@ -18,7 +19,7 @@ from fidelitas.usage.statistics import (
     burst_tail,
     concentration,
     discoveries,
-    habit,
+    habit_of,
     novelty_tail,
     rarity,
     silence_tail,
@@ -138,7 +139,8 @@ def odd_hours(use: HostUse) -> list[OddHour]:
         return []
     strength, group = concentration(table), [sum(row[at] for row in table) for at in range(BINS)]
     rows = [(row, hour) for row, person in enumerate(people) for hour in use.active[person]]
-    chances = [_chance(use.active[people[row]], table[row], group, strength, hour, bins) for row, hour in rows]
+    whole, each = _Habit.of(group, 1e-9), [_Habit.of(row) for row in table]
+    chances = [_chance(use.active[people[row]], each[row], whole, strength, hour, bins) for row, hour in rows]
     kept = discoveries(chances, len(rows), _FALSE_SHARE_OF_HOURS)
     return [
         OddHour(people[row], hour, use.active[people[row]][hour], use.active_at[people[row], hour], chance, chance * sum(table[row]))
@@ -147,20 +149,32 @@ def odd_hours(use: HostUse) -> list[OddHour]:
     ]
 
 
-def _chance(
-    active: Counter[int],
-    own: Sequence[int],
-    group: Sequence[int],
-    strength: float,
-    hour: int,
-    bins: dict[int, int],
-) -> float:
+class _Habit(NamedTuple):
+    """Counts by hour (48), and the same spread over the hours near them."""
+
+    counts: Sequence[int]
+    spread: Sequence[float]
+
+    @classmethod
+    def of(cls, counts: Sequence[int], least: float = 0.0) -> "_Habit":
+        return cls(counts, smoothed([count + least for count in counts]))
+
+    def without(self, spread: Sequence[float]) -> list[float]:
+        """Return the spread counts without others."""
+        return [max(one - other, 0.0) for one, other in zip(self.spread, spread, strict=True)]
+
+
+def _chance(active: Counter[int], own: _Habit, group: _Habit, strength: float, hour: int, bins: dict[int, int]) -> float:
     """Return the share of hours as unusual as this one, by a habit without what was done in the same stretch of hours."""
-    if group[bins[hour]] + own[bins[hour]] > 20 and own[bins[hour]] > 2:  # quite usual: no need to look closer
+    at = bins[hour]
+    if group.counts[at] + own.counts[at] > 20 and own.counts[at] > 2:  # quite usual: no need to look closer
         return 1.0
-    near = Counter(bins[other] for other in range(hour - 6, hour + 7) if other in active)
-    left = [[count - near[at] for at, count in enumerate(counts)] for counts in (own, group)]
-    return rarity(habit(left[0], left[1], strength), bins[hour])
+    near = [0] * BINS
+    for other in range(hour - 6, hour + 7):
+        if other in active:
+            near[bins[other]] += 1
+    spread = smoothed(near)
+    return rarity(habit_of(own.without(spread), group.without(spread), strength), at)
 
 
 def novelties(use: HostUse) -> list[Novelty]:
