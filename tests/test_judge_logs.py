@@ -1,5 +1,6 @@
 """Real sudo and su, logged by a real journald and a real rsyslogd: what was done is what `usage` says, whichever log it reads."""
 
+import json
 import subprocess
 from collections.abc import Callable
 from datetime import UTC
@@ -121,9 +122,8 @@ def test_the_shell_and_what_was_done_in_it(logs: Path) -> None:
 def test_a_line_that_another_program_wrote_is_doubted_by_what_the_journal_knows(logs: Path) -> None:
     line = (logs / "journal.json").read_text().splitlines()
     (use,) = [one for one in line if "COMMAND=/usr/bin/id -u" in one]
-    (logs / "forged.json").write_text(
-        use.replace('"_COMM":"sudo"', '"_COMM":"logger"').replace('"_COMM" : "sudo"', '"_COMM" : "logger"') + "\n"
-    )
+    forged = json.loads(use) | {"_COMM": "logger", "_EXE": "/usr/bin/logger"}
+    (logs / "forged.json").write_text(json.dumps(forged) + "\n")
     book, records = told(logs, "forged.json")
-    assert [record.event.doubt for record in records] == ["it was written by logger of user ID 4101, not by sudo"]
+    assert [record.event.doubt for record in records] == ["it was written by /usr/bin/logger of user ID 4101, not by sudo"]
     assert [finding.check for finding in book.findings()] == ["use.suspected-forgery"]

@@ -21,6 +21,7 @@ from fidelitas.facts import Event, EventKind, Place
 from fidelitas.languages.logs.audit_log import AuditReader
 from fidelitas.languages.logs.clock import Clock
 from fidelitas.languages.logs.journal import JournalReader
+from fidelitas.languages.logs.journal_fields import impostor
 from fidelitas.languages.logs.login_records import read_login_records
 from fidelitas.languages.logs.reading import LogReading
 from fidelitas.languages.logs.sudo_file import SudoFileReader
@@ -221,7 +222,55 @@ def test_a_command_that_sudo_cut_into_several_lines_is_one() -> None:
         f"{head}    ines : TTY=pts/0 ; PWD=/ ; USER=root ; COMMAND=/bin/echo aaa\n{head}    ines : (command continued) bbb\n"
         f"{head}   rada : (command continued) ccc\n{head}    ines : TTY=pts/0 ; PWD=/ ; USER=root ; COMMAND=/bin/ls\n"
     )
-    assert [event.command for event in told(text)] == ["/bin/echo aaabbb", "/bin/ls"]
+    assert [event.command for event in told(text)] == ["/bin/echo aaa bbb", "/bin/ls"]
+
+
+CUT = [
+    f"    ines : TTY=pts/0 ; PWD=/ ; USER=root ; COMMAND=/bin/echo {'a b ' * 9}c",
+    "    ines : (command continued) d e",
+    "    ines : (command continued) f",
+]
+OPENED = "pam_unix(sudo:session): session opened for user root(uid=0) by ines(uid=1001)"
+CLOSED = "pam_unix(sudo:session): session closed for user root"
+ECHO = "    ines : TTY=pts/0 ; PWD=/ ; USER=root ; COMMAND=/bin/echo"
+STREAMS: tuple[tuple[list[str], list[str], list[str]], ...] = (
+    # (lines of sudo, what was used, what ended)
+    ([ECHO, OPENED, f"{ECHO} ; EXIT=0", CLOSED], ["/bin/echo"], ["/bin/echo"]),
+    ([ECHO, OPENED, CLOSED, f"{ECHO} ; EXIT=0", OPENED, CLOSED], ["/bin/echo", "/bin/echo ; EXIT=0"], []),
+    ([f"{ECHO} ; EXIT=0", OPENED, CLOSED], ["/bin/echo ; EXIT=0"], []),
+    ([f"{ECHO} ; EXIT=0"], ["/bin/echo ; EXIT=0"], []),  # nothing was begun
+    ([ECHO, f"{ECHO} ; SIGNAL=TERM"], ["/bin/echo"], ["/bin/echo"]),
+    ([ECHO, f"{ECHO} ; SIGNAL=TERM ; EXIT=143"], ["/bin/echo"], ["/bin/echo"]),
+    ([ECHO, f"{ECHO} ; EXIT=0", f"{ECHO} ; EXIT=0"], ["/bin/echo", "/bin/echo ; EXIT=0"], ["/bin/echo"]),
+    # Of a user who runs what looks like its own end, both lines and both ends.
+    ([ECHO, OPENED, f"{ECHO} ; EXIT=0", CLOSED, f"{ECHO} ; EXIT=0", OPENED, f"{ECHO} ; EXIT=0 ; EXIT=1", CLOSED],
+     ["/bin/echo", "/bin/echo ; EXIT=0"], ["/bin/echo", "/bin/echo ; EXIT=0"]),
+    ([ECHO, ECHO.replace("ines", "rada") + " ; EXIT=0"], ["/bin/echo", "/bin/echo ; EXIT=0"], []),
+    ([ECHO.replace("TTY", "command not allowed ; TTY") + " ; EXIT=0"], [], []),  # refused, whatever its arguments
+    (CUT, [f"/bin/echo {'a b ' * 9}c d e f"], []),
+    ([CUT[0], CUT[1].replace("d e", "d" * 900), CUT[2]], [f"/bin/echo {'a b ' * 9}c {'d' * 900}f"], []),
+    ([*CUT, CUT[0], CUT[1], CUT[2] + " ; EXIT=0"], [f"/bin/echo {'a b ' * 9}c d e f"], [f"/bin/echo {'a b ' * 9}c d e f"]),
+    ([CUT[1]], [], []),
+)  # fmt: skip
+
+
+@pytest.mark.parametrize(("messages", "used", "ended"), STREAMS)
+@pytest.mark.parametrize("form", ["syslog", "crosstalk", "journal"])
+def test_no_use_hides_behind_what_a_user_typed(messages: list[str], used: list[str], ended: list[str], form: str) -> None:
+    """A command and what ends it; lines of another host between them change nothing."""
+    if form == "journal":
+        entries = [{"SYSLOG_IDENTIFIER": "sudo", "_HOSTNAME": "knot", "_PID": "7", "MESSAGE": message} for message in messages]
+        events = list(JournalReader(HERE).events("".join(json.dumps(one) + "\n" for one in entries).encode() for _ in "1"))
+    else:
+        other = ECHO.replace("ines", "rada").replace("/bin/echo", "/bin/other")
+        lines = [
+            f"2026-11-23T06:00:00Z {host} sudo: {text}\n" for message in messages for host, text in (("knot", message), ("tern", other))
+        ]
+        events = [one for one in told("".join(lines if form == "crosstalk" else lines[::2])) if one.host == "knot"]
+    assert [one.command for one in events if one.kind is EventKind.USED] == used
+    assert [one.command for one in events if one.kind is EventKind.CLOSED and one.command] == ended
+    if "not allowed" in messages[0]:
+        assert [(one.kind, one.command) for one in events] == [(EventKind.REFUSED, "/bin/echo ; EXIT=0")]
 
 
 @pytest.mark.parametrize(
@@ -241,6 +290,59 @@ def test_a_command_that_sudo_cut_into_several_lines_is_one() -> None:
 )
 def test_passwords_in_commands_are_masked_and_nothing_else(command: str, shown: str) -> None:
     assert masked(command) == shown
+
+
+WRITERS: tuple[tuple[str, dict[str, str], bool], ...] = (
+    # (identifier, trusted fields, whether the message is doubted)
+    ("sudo", {"_COMM": "sudo", "_EXE": "/usr/bin/sudo", "_UID": "1001", "_CAP_EFFECTIVE": "1ffffffffff"}, False),
+    ("sudo", {"_COMM": "sudoedit", "_EXE": "/usr/bin/sudo", "_UID": "1001"}, False),
+    ("sudo", {"_COMM": "sudoedit", "_UID": "0"}, False),  # it had ended before the journal looked
+    ("sudo", {"_COMM": "sudo-rs", "_EXE": "/usr/lib/cargo/bin/sudo-rs"}, False),
+    ("sudoedit", {"_COMM": "sudoedit", "_EXE": "/usr/bin/sudo.ws"}, False),
+    ("sudo", {"_COMM": "logger", "_EXE": "/usr/bin/logger", "_UID": "1001"}, True),
+    ("sudo", {"_COMM": "sudo", "_EXE": "/home/mallory/sudo", "_UID": "1001"}, True),  # a name is a process's own choice
+    ("sudo", {"_COMM": "sudo", "_EXE": "/usr/bin/python3.11", "_UID": "1001"}, True),
+    ("sudo", {"_COMM": "sudo", "_UID": "1001", "_CAP_EFFECTIVE": "0"}, True),
+    ("sudo", {"_COMM": "bash", "_UID": "0"}, True),
+    ("sudo", {}, False),  # nothing is known
+    ("CRON", {"_COMM": "cron", "_EXE": "/usr/sbin/cron"}, False),
+    ("crond", {"_COMM": "busybox", "_EXE": "/bin/busybox"}, False),
+    ("su", {"_COMM": "su", "_EXE": "/usr/bin/su", "_UID": "1001"}, False),
+    ("sshd", {"_COMM": "sshd-session", "_EXE": "/usr/lib/openssh/sshd-session"}, False),
+    ("sshd-session", {"_COMM": "sshd-session", "_EXE": "/usr/libexec/openssh/sshd-session"}, False),
+    ("sshd", {"_COMM": "sshd", "_EXE": "/usr/sbin/sshd (deleted)"}, False),  # it was updated while it ran
+    ("su", {"_COMM": "unix_chkpwd", "_EXE": "/usr/sbin/unix_chkpwd"}, False),
+    ("adduser", {"_COMM": "adduser", "_EXE": "/usr/bin/perl"}, False),
+    ("adduser", {"_COMM": "x.pl", "_EXE": "/usr/bin/perl"}, True),
+    ("useradd", {"_COMM": "useradd", "_EXE": "/usr/sbin/useradd"}, False),
+)
+
+
+@pytest.mark.parametrize(("program", "fields", "doubted"), WRITERS)
+def test_a_message_is_believed_by_what_the_journal_knows_of_its_writer(program: str, fields: dict[str, str], *, doubted: bool) -> None:
+    assert bool(impostor(program, fields)) == doubted
+
+
+def test_persons_of_the_journal_have_names() -> None:
+    """From the evidence, from what PAM says on the same host, and from the line itself; a number only where that may be another."""
+    line = "{who} : TTY=pts/0 ; PWD=/ ; USER=root ; COMMAND=/bin/ls"
+    entries = [
+        ("knot", "sudo", line.format(who="tomas"), "1001"),  # nothing is known of 1001: the line names the account
+        ("knot", "sshd", "pam_unix(sshd:session): session opened for user rada(uid=1002) by rada(uid=0)", "1002"),
+        ("knot", "sudo", line.format(who="tomas"), "1002"),  # rada by su
+        ("knot", "sudo", line.format(who="rada"), "1005"),  # who has another number, and is not the one
+        ("knot", "sudo", line.format(who="root"), "1003"),
+        ("tern", "sudo", line.format(who="tomas"), "1002"),  # another host
+        ("tern", "sudo", line.format(who="tomas"), "7"),  # known by the evidence
+        ("tern", "sudo", line.format(who="tomas"), "4294967295"),
+        ("tern", "sudo", line.format(who="tomas"), "0"),
+    ]
+    rows = [
+        {"SYSLOG_IDENTIFIER": program, "_HOSTNAME": host, "MESSAGE": text, "_AUDIT_LOGINUID": number}
+        for host, program, text, number in entries
+    ]
+    events = JournalReader(HERE, {7: "ines"}).events(["".join(json.dumps(row) + "\n" for row in rows).encode()])
+    assert [one.login for one in events if one.command] == ["", "rada", "#1005", "#1003", "", "ines", "", ""]
 
 
 @given(st.binary(max_size=300), st.text(max_size=80))

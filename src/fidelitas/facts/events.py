@@ -67,6 +67,8 @@ class Event(NamedTuple):  # a tuple, since there are millions of them
     change: Change | None = None
     sums_up: bool = False  # it is about a try of which lines before told wrong passwords
     last_only: bool = False  # of several such events the file keeps the last alone (lastlog)
+    end: str = ""  # how the line ends where that may be the end of a command, or an argument of it
+    part: bool = False  # goes on with the command of the line before
 
     @property
     def dedup_key(self) -> tuple[object, ...]:

@@ -9,13 +9,17 @@ from collections import Counter
 from collections.abc import Callable, Iterable, Iterator
 from typing import NamedTuple
 
-__all__ = ["PROGRAMS", "Idle", "Line", "first_stamp", "lines_that_matter"]
+__all__ = ["PROGRAMS", "SUDO", "Idle", "Line", "first_stamp", "lines_that_matter"]
 
 # The programs whose lines concern privilege.
 PROGRAMS = (
     "sudo", "su", "sshd", "sshd-session", "login", "useradd", "usermod", "userdel", "groupadd", "groupmod", "groupdel", "gpasswd", "passwd",
-    "chpasswd", "chage", "chsh", "chfn", "newusers", "pkexec", "doas", "CRON", "cron", "crond",
+    "chpasswd", "chage", "chsh", "chfn", "newusers", "pkexec", "doas", "CRON", "cron", "crond", "CROND", "crontab", "sudoedit", "sudo.ws",
+    "sudo-rs", "su-rs", "runuser", "sshd-auth", "polkitd", "polkit-agent-helper-1", "run0", "sudo_logsrvd", "vipw", "vigr", "chgpasswd",
+    "groupmems", "adduser", "addgroup", "deluser", "delgroup", "ksu", "dropbear",
 )  # fmt: skip
+# The names under which sudo logs.
+SUDO = frozenset({"sudo", "sudoedit", "sudo.ws", "sudo-rs", "sudo-i"})
 _STAMP = rb"(?P<stamp>[A-Z][a-z]{2} [ \d]\d \d\d:\d\d:\d\d|\d{4}-\d\d-\d\d[T ]\d\d:\d\d:\d\d(?:[.,]\d+)?(?:Z|[+-]\d\d:?\d\d)?)"
 _NAMES = "|".join(sorted(PROGRAMS, key=len, reverse=True)).encode()
 _LINE = re.compile(

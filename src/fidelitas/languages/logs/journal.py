@@ -12,9 +12,11 @@ from io import BufferedReader, RawIOBase
 from typing import Any
 
 from fidelitas.facts import Event, Gap, Place
-from fidelitas.languages.logs.entries import PROGRAMS
+from fidelitas.languages.logs.entries import PROGRAMS, SUDO
+from fidelitas.languages.logs.journal_fields import Names, impostor
 from fidelitas.languages.logs.messages import is_idle, is_part, read_message
 from fidelitas.languages.logs.sudo_lines import read_sudo_line
+from fidelitas.languages.logs.sudo_stream import settled
 from fidelitas.text import decode
 
 __all__ = ["JournalReader", "is_export", "is_journal_json"]
@@ -38,14 +40,14 @@ class JournalReader:
 
     def __init__(self, origin: Place, names: Mapping[int, str] | None = None, *, export: bool = False) -> None:
         self._origin = origin
-        self._names = names or {}
+        self._names = Names(names or {})
         self._export = export
         self.gaps: list[Gap] = []
         self.unknown: Counter[str] = Counter()
 
     def events(self, blocks: Iterable[bytes]) -> Iterator[Event]:
         """Yield the events of an export."""
-        return self._export_events(blocks) if self._export else self._json_events(blocks)
+        return settled(self._export_events(blocks) if self._export else self._json_events(blocks))
 
     def _json_events(self, blocks: Iterable[bytes]) -> Iterator[Event]:
         """Yield the events of JSON lines; lines of other programs are not even parsed."""
@@ -95,20 +97,17 @@ class JournalReader:
         host, message = fields.get("_HOSTNAME", ""), fields.get("MESSAGE", "")
         pid = fields.get("_PID") or fields.get("SYSLOG_PID", "")
         at, place = _time(fields), self._origin.at(number)
-        event = read_sudo_line(message, at, host, place) if program == "sudo" else None
+        if "(uid=" in message:
+            self._names.learn(host, message)
+        event = read_sudo_line(message, at, host, place) if program in SUDO else None
         if event is None:
             event = read_message(program, message, partial(Event, at=at, host=host, place=place, pid=None))
         if event is not None:
             process = int(pid) if pid.isdecimal() and len(pid) < 10 else None
-            yield event._replace(pid=process, login=self._login(fields), doubt=event.doubt or _impostor(program, fields))
+            login = self._names.login(host, fields.get("_AUDIT_LOGINUID", ""), event.account)
+            yield event._replace(pid=process, login=login, doubt=event.doubt or impostor(program, fields))
         elif not is_idle(message) and not is_part(message):
             self.unknown[program] += 1
-
-    def _login(self, fields: Mapping[str, str]) -> str:
-        number = fields.get("_AUDIT_LOGINUID", "")
-        if not number.isdecimal() or len(number) > 9:  # unset is 4294967295
-            return ""
-        return self._names.get(int(number), f"#{int(number)}")
 
     def _gap(self, why: str, line: int) -> None:
         self.gaps.append(Gap(what="journal entry", why=why, weakens="its content is not known", place=self._origin.at(line)))
@@ -128,14 +127,6 @@ def _time(fields: Mapping[str, str]) -> datetime | None:
     if not text.isdecimal() or len(text) > 17:
         return None
     return datetime.fromtimestamp(int(text) / 1e6, UTC)
-
-
-def _impostor(program: str, fields: Mapping[str, str]) -> str:
-    """Return a doubt where the process that wrote a message is another than it says, by what the journal itself knows of it."""
-    writer = fields.get("_COMM", "")
-    if not writer or writer[:15].lower() in (program[:15].lower(), program[:4].lower(), "unix_chkpwd"):  # CRON is cron, sshd-session sshd
-        return ""
-    return f"it was written by {writer} of user ID {fields.get('_UID', '?')}, not by {program}"
 
 
 class _Stream(RawIOBase):

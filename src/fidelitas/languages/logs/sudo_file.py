@@ -7,6 +7,7 @@ from collections.abc import Iterable, Iterator
 from fidelitas.facts import Event, Gap, Place
 from fidelitas.languages.logs.clock import Clock
 from fidelitas.languages.logs.sudo_lines import read_sudo_event, read_sudo_line
+from fidelitas.languages.logs.sudo_stream import settled
 from fidelitas.text import decode
 
 __all__ = ["SudoFileReader", "is_sudo_file"]
@@ -43,7 +44,7 @@ class SudoFileReader:
         if first[1].startswith("{"):
             yield from self._json(first, lines)
         else:
-            yield from self._text(first, lines)
+            yield from settled(self._text(first, lines))
 
     def _text(self, first: tuple[int, str], lines: Iterator[tuple[int, str]]) -> Iterator[Event]:
         """Lines that begin with four blanks go on with the one before, which was broken at a blank."""

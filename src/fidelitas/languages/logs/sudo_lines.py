@@ -13,14 +13,14 @@ from typing import Any
 from fidelitas.facts import Event, EventKind, Place
 from fidelitas.masking import masked
 
-__all__ = ["continued", "read_sudo_event", "read_sudo_line"]
+__all__ = ["read_sudo_event", "read_sudo_line"]
 
 _FIELDS = "HOST|TTY|CHROOT|PWD|USER|GROUP|TSID|ENV|COMMAND"
 _LINE = re.compile(rf"\s*(?P<account>.*?) : (?:(?P<reason>(?!(?:{_FIELDS})=).*?) ; )?(?P<fields>(?:{_FIELDS})=.*)\Z", re.DOTALL)
 _FIELD = re.compile(rf"(?:\A| ; )({_FIELDS})=")
 # The usual fields, with nothing in them that could be taken for another: such lines need no second look.
 _USUAL = re.compile(r"TTY=(?P<TTY>[^ ;]+) ; PWD=(?P<PWD>[^;]*) ; USER=(?P<USER>[^ ;]+) ; COMMAND=(?P<COMMAND>[^;]*)\Z")
-_END = re.compile(r" ; (?:EXIT=(?P<exit>\d+)|SIGNAL=(?P<signal>\w+))\Z")
+_END = re.compile(r"(?: ; SIGNAL=\w+ ; EXIT=\d+| ; SIGNAL=\w+| ; EXIT=\d+)\Z")
 _ATTEMPTS = re.compile(r"(\d+) incorrect password attempts?\Z")
 _CONTINUED = re.compile(r"\s*(?P<account>.*?) : \(command continued\) (?P<rest>.*)\Z", re.DOTALL)
 _ORDER = _FIELDS.split("|")
@@ -35,16 +35,15 @@ def read_sudo_line(message: str, at: datetime | None, host: str, place: Place) -
         return _of_json(message.lstrip().removeprefix(_PREFIX), at, host, place)
     found = _LINE.match(message)
     if found is None:
-        return None
+        part = _CONTINUED.match(message)
+        return None if part is None else _part(part, at, host, place)
     usual = _USUAL.match(found["fields"])
     fields, doubt = (usual.groupdict(), "") if usual is not None else _split(found["fields"])
     if "COMMAND" not in fields:
         return None
-    command, ended = fields["COMMAND"], _END.search(fields["COMMAND"])
-    if ended is not None:
-        command = command[: ended.start()]
     reason = found["reason"] or ""
-    event = Event(
+    command, end = _ended(fields["COMMAND"]) if not reason else (fields["COMMAND"], "")
+    return Event(
         at=at,
         place=place,
         pid=None,
@@ -57,17 +56,23 @@ def read_sudo_line(message: str, at: datetime | None, host: str, place: Place) -
         terminal=_terminal(fields.get("TTY", "")),
         folder=fields.get("PWD", ""),
         command=masked(command),
-        reason=f"exit {ended['exit'] or ended['signal']}" if ended is not None and not reason else reason,
+        reason=reason,
         times=_tries(reason),
         doubt=doubt,
+        end=end,
     )
-    return event._replace(kind=EventKind.CLOSED) if ended is not None and not reason else event
 
 
-def continued(message: str) -> tuple[str, str] | None:
-    """Return account and rest of a line that goes on with the command of the one before: sudo cuts long ones."""
-    found = _CONTINUED.match(message)
-    return (found["account"], found["rest"]) if found else None
+def _ended(command: str) -> tuple[str, str]:
+    """Return a command without what may be the end of one, and that."""
+    found = _END.search(command) if "=" in command else None
+    return (command, "") if found is None else (command[: found.start()], found[0])
+
+
+def _part(found: re.Match[str], at: datetime | None, host: str, place: Place) -> Event:
+    """Return the event of a line that goes on with the command of the one before: sudo cuts long ones."""
+    command, end = _ended(found["rest"])
+    return Event(at, place, None, EventKind.USED, "sudo", host=host, account=found["account"], command=command, end=end, part=True)
 
 
 def _split(text: str) -> tuple[dict[str, str], str]:
@@ -136,8 +141,7 @@ def read_sudo_event(stated: Mapping[str, Any], place: Place, at: datetime | None
     told = stated[name]
     reason = _text(told.get("reason")) or _text(told.get("alert"))
     kind = _KINDS[name] if name in ("accept", "exit") else _kind(reason or "refused")
-    words = told.get("runargv")
-    command = " ".join(_text(word) for word in words) if isinstance(words, list) else _text(told.get("command"))
+    command = _command_of(told)
     return Event(
         at=_time(told) or at,
         place=place,
@@ -154,6 +158,20 @@ def read_sudo_event(stated: Mapping[str, Any], place: Place, at: datetime | None
         reason=reason if name != "exit" else f"exit {told.get('exit_value')}",
         times=_tries(reason),
     )
+
+
+def _command_of(told: Mapping[str, Any]) -> str:
+    """Return a command with its arguments as sudo's text has them: the whole path, words with blanks in quotation marks."""
+    words = told.get("runargv")
+    arguments = [_text(word) for word in words] if isinstance(words, list) else []
+    path = _text(told.get("command")) or (arguments[0] if arguments else "")
+    return " ".join([path, *map(_quoted_word, arguments[1:])])
+
+
+def _quoted_word(word: str) -> str:
+    """Return a word as sudo 1.9 writes it in a line: quotes and backslashes behind one, others than letters in octal, blanks in quotes."""
+    plain = re.sub(r"[\0-\x1f\x7f]", lambda found: f"#{ord(found[0]):03o}", re.sub(r"['\\]", r"\\\g<0>", word))
+    return f"'{plain}'" if " " in plain else plain
 
 
 def _text(value: Any) -> str:

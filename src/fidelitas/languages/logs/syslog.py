@@ -1,7 +1,6 @@
 """A log of syslog, line by line into events.
 
-Keeps what a line alone does not tell: the year, and the first part of a command that sudo had to cut into several lines.  What programs say
-repeats itself: of each message what it tells is worked out once.
+Keeps what a line alone does not tell: the year.  What programs say repeats itself: of each message what it tells is worked out once.
 """
 
 from collections import Counter
@@ -10,18 +9,17 @@ from functools import partial
 
 from fidelitas.facts import Event, Place
 from fidelitas.languages.logs.clock import Clock, has_year
-from fidelitas.languages.logs.entries import Idle, Line, lines_that_matter
+from fidelitas.languages.logs.entries import SUDO, Idle, Line, lines_that_matter
 from fidelitas.languages.logs.messages import idle_beginnings, is_part, read_message
 from fidelitas.languages.logs.pulse import Pulse
-from fidelitas.languages.logs.sudo_lines import continued, read_sudo_line
-from fidelitas.masking import masked
+from fidelitas.languages.logs.sudo_lines import read_sudo_line
+from fidelitas.languages.logs.sudo_stream import settled
 from fidelitas.text import decode
 
 __all__ = ["SyslogReader"]
 
 # So many messages are remembered, of at most so many bytes each; a log made of ever new ones costs time, not memory.
 _MOST, _LONGEST = 50_000, 1000
-_CONTINUED = b"(command continued)"
 # What a message tells, by what stands in it: the fields of an event; nothing; or, for one of no known form, the program.
 _Told = tuple[object, ...] | str | None
 
@@ -37,30 +35,23 @@ class SyslogReader:
         self.unknown: Counter[str] = Counter()
 
     def events(self, blocks: Iterable[bytes]) -> Iterator[Event]:
-        """Yield the events of blocks of whole lines, in their order; each waits for the line that may go on with its command."""
-        held: Event | None = None
+        """Yield the events of blocks of whole lines, in their order."""
+        return settled(self._events(blocks))
+
+    def _events(self, blocks: Iterable[bytes]) -> Iterator[Event]:
         known, make = self._known, tuple.__new__
         subject, path, _, _ = self._origin
         idle = Idle(idle_beginnings(), lambda stamp, count: self._pulse.many(self._clock.near(stamp.decode()), count))
         for line in self._timed(lines_that_matter(blocks, idle)):
             number, stamp, host, program, pid, message = line
-            if held is not None and _CONTINUED in message:
-                more = continued(decode(message))
-                if more is not None and more[0] == held.account:
-                    held = held._replace(command=masked(held.command + more[1]))
-                    continue
             told = known.get((host, program, message), "")
             if told == "":
                 told = self._told(line)
             if told.__class__ is tuple:
-                if held is not None:
-                    yield held
                 at = self._clock.read(stamp.decode())
-                held = make(Event, (at, Place(subject, path, number), int(pid) if 0 < len(pid) < 10 else None, *told))
+                yield make(Event, (at, Place(subject, path, number), int(pid) if 0 < len(pid) < 10 else None, *told))
             elif told is not None:
                 self.unknown[str(told)] += 1
-        if held is not None:
-            yield held
 
     def _timed(self, lines: Iterable[Line]) -> Iterator[Line]:
         """Pass on the lines and feel their pulse: within an hour stamps are ordered as their texts are."""
@@ -89,7 +80,7 @@ class SyslogReader:
 
     def _read(self, line: Line) -> _Told:
         host, program, message = decode(line.host), line.program.decode(), decode(line.message).rstrip("\r").lstrip(" ")
-        event = read_sudo_line(message, None, host, self._origin) if program == "sudo" else None
+        event = read_sudo_line(message, None, host, self._origin) if program in SUDO else None
         if event is None:
             event = read_message(program, message, partial(Event, at=None, host=host, place=self._origin, pid=None))
         if event is None:

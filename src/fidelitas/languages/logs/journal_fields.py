@@ -1,0 +1,89 @@
+"""What the journal itself knows of a message, beside what its writer says (systemd.journal-fields(7), trusted journal fields).
+
+The kernel tells journald which process wrote a message, of which program and user; names that a process gives itself are another thing:
+its command name (``_COMM``) is its own choice, the file that it runs (``_EXE``) is not.
+"""
+
+import re
+from collections.abc import Mapping
+
+__all__ = ["Names", "impostor"]
+
+# Under which names a program's messages are written; those of a program that is not listed by its own.
+_WRITERS = {
+    "sudo": {"sudo", "sudoedit", "sudo.ws", "sudo-rs", "visudo", "visudo.ws", "visudo-rs"},
+    "su": {"su", "su-rs", "runuser"},
+    "cron": {"cron", "crond", "anacron", "crontab", "atd", "busybox"},
+    "sshd": {"sshd", "sshd-session", "sshd-auth"},
+    "login": {"login"},
+    "useradd": {"useradd", "adduser", "newusers"},
+    "pkexec": {"pkexec"},
+    "polkit-agent-helper-1": {"polkit-agent-helper-1", "polkit-agent-he"},
+}
+_SAME = {
+    "sudo-i": "sudo", "sudoedit": "sudo", "sudo.ws": "sudo", "sudo-rs": "sudo", "su-l": "su", "su-rs": "su", "runuser": "su",
+    "runuser-l": "su", "CRON": "cron", "crond": "cron", "CROND": "cron", "crontab": "cron", "sshd-session": "sshd", "sshd-auth": "sshd",
+}  # fmt: skip
+# Write a message of their own for a program that asks them: PAM's helpers, and the manager that starts a session.
+_HELPERS = frozenset({"unix_chkpwd", "(sd-pam)", "busybox"})
+_SYSTEM = ("/usr/", "/bin/", "/sbin/", "/lib", "/opt/", "/nix/store/", "/gnu/store/", "/snap/")
+_SCRIPTS = frozenset({"adduser", "addgroup", "deluser", "delgroup"})
+# Their messages are written with all privileges.
+_PRIVILEGED = frozenset({"sudo", "su", "cron", "login", "useradd"})
+_COMM_LENGTH = 15  # the kernel keeps as many bytes (proc(5))
+_PAIR = re.compile(r"(?<![^\s])([^\s()]+)\(uid=(\d{1,9})\)")
+_MOST = 100_000
+
+
+def impostor(program: str, fields: Mapping[str, str]) -> str:
+    """Return a doubt where the process that wrote a message is another than it says, by what the journal itself knows of it."""
+    name, path, base = fields.get("_COMM", ""), fields.get("_EXE", ""), _SAME.get(program, program)
+    by = f"of user ID {fields.get('_UID', '?')}, not by {program}"
+    writers = {program, base} | _WRITERS.get(base, set()) | _HELPERS
+    if path and not _is_one_of(writers, path, name):
+        return f"it was written by {path} {by}"
+    if name and not path and name not in {one[:_COMM_LENGTH] for one in writers}:
+        return f"it was written by {name} {by}"
+    if fields.get("_UID", "0") != "0" and fields.get("_CAP_EFFECTIVE") == "0" and base in _PRIVILEGED:
+        return f"it was written by a process without privileges {by}"
+    return ""
+
+
+def _is_one_of(writers: set[str], path: str, name: str) -> bool:
+    """Return whether a file that a process runs is one of some programs: a system's own, or a script of one, such as adduser."""
+    file = path.rpartition("/")[2].removesuffix(" (deleted)")
+    interpreted = file.startswith(("perl", "python")) and name in _SCRIPTS
+    return path.startswith(_SYSTEM) and (file in writers or (interpreted and name in writers))
+
+
+class Names:
+    """Accounts by user ID: those that are known of the host, and of others those that messages name with their IDs."""
+
+    def __init__(self, known: Mapping[int, str]) -> None:
+        self._known = known
+        self._learned: dict[tuple[str, int], str] = {}
+        self._numbers: dict[tuple[str, str], int] = {}
+
+    def learn(self, host: str, message: str) -> None:
+        """Take the pairs of a message of PAM, such as ``rada(uid=1013)``."""
+        for name, number in _PAIR.findall(message) if len(self._learned) < _MOST else ():
+            self._learned[host, int(number)] = name
+            self._numbers[host, name] = int(number)
+
+    def name(self, host: str, number: int) -> str:
+        """Return the account of a user ID, empty where nothing tells it."""
+        return self._known.get(number) or self._learned.get((host, number), "")
+
+    def login(self, host: str, number: str, account: str) -> str:
+        """Return the account of a login by its user ID: its name, ``#1001`` where that is not known, nothing where it can be the account.
+
+        Unset is 4294967295.
+        """
+        if not number.isdecimal() or len(number) > 9:
+            return ""
+        name = self.name(host, int(number))
+        if name:
+            return name
+        other = self._numbers.get((host, account))
+        may_be_same = account not in ("", "root") and other in (None, int(number))
+        return "" if may_be_same or int(number) == 0 else f"#{int(number)}"
