@@ -42,6 +42,7 @@ logger -p authpriv.info -t last "the last line"
 for _ in $(seq 100); do grep -q 'the last line' "$logs/traditional.log" && break; sleep .1; done
 journalctl --sync || sleep 1
 journalctl --no-pager --all -o json > "$logs/journal.json"
+[ ! -f "$work/sudo.log" ] || cp "$work/sudo.log" "$logs/sudo.log"
 journalctl --no-pager --all -o export > "$logs/journal.export"
 kill "$journald" "$(cat "$work/rsyslogd.pid")"
 wait "$journald" || true

@@ -1,34 +1,81 @@
-"""One event that several logs tell, told once: by syslog, the journal and the audit log, or by a log that was collected twice."""
+"""One event that several logs tell, told once: by syslog, the journal, the audit log, sudo's own file, or a log that was collected twice.
 
-from collections import deque
+Logs tell one event alike but for how they write it: what is compared is who did what as whom on which host, with words without quotation
+marks.  sudo's own file has the time at which sudo was called, the others that at which the password was right: minutes can lie between.
+"""
+
+import heapq
+import re
 from collections.abc import Iterable, Iterator, Sequence
 from datetime import datetime, timedelta
 from typing import NamedTuple
 
 from fidelitas.facts import Event, EventKind
+from fidelitas.text import short_host_name
 
 __all__ = ["Sourced", "deduplicate"]
 
 # Stamps of whole seconds, and the time that a message takes from one daemon to the next.
 _WITHIN = timedelta(seconds=2)
+# Three passwords, each waited for five minutes at most (sudoers(5), passwd_tries and passwd_timeout).
+_ASKED = timedelta(minutes=15)
 _MOST_GONE = 1000
+_MOST_HELD = 100_000
+# How words are written differs: in quotes, with backslashes, other characters in octal, blanks one or several.
+_WRITTEN = re.compile(r"#(0\d\d)|\s+|['\"\\]+")
+_LONGEST = 2000  # the audit log keeps no more of a command
 
 
 class Sourced(NamedTuple):
-    """An event, when it was, and the family of logs that tells it."""
+    """An event, when it was, and the family of logs that tells it; `called` where that is when sudo was called."""
 
     at: datetime
     family: int
     event: Event
+    called: bool = False
+
+
+# Where an event stands: its time, a number that grows as events come, and how many of whole seconds stand before it there.
+_Place = tuple[datetime, int, int]
 
 
 class _Held:
-    """An event that waits for others that tell the same, and the families that have told it."""
+    """An event that waits for others that tell the same, and the families that have told it; `before` is that before it in its log."""
 
-    __slots__ = ("families", "key", "one")
+    __slots__ = ("before", "families", "key", "one", "place")
 
-    def __init__(self, one: Sourced, key: object) -> None:
-        self.one, self.key, self.families = one, key, {one.family}
+    def __init__(self, one: Sourced, key: object, number: int, before: "_Held | None") -> None:
+        self.one, self.key, self.families, self.before = one, key, {one.family}, before
+        self.place: _Place = (one.at, number, 0)
+
+    def fits(self, other: Sourced) -> bool:
+        """Return whether another event can be the same by its family and time."""
+        if other.family in self.families:
+            return False
+        between = other.at - self.place[0]
+        if other.called == self.one.called:
+            return abs(between) <= _WITHIN
+        return -_WITHIN <= (between if self.one.called else -between) <= _ASKED
+
+    def take(self, other: Sourced, number: int) -> bool:
+        """Take what another tells besides, its time and place among the others where they are closer; return whether these changed."""
+        self.families.add(other.family)
+        mine = self.one
+        closer = mine.called and not other.called if mine.called != other.called else mine.at.microsecond == 0 < other.at.microsecond
+        if closer:
+            self.place = (other.at, number, 0)
+        self.one = _fuller(mine, other)._replace(at=self.place[0], called=mine.called and other.called)
+        return closer
+
+    def moves(self) -> bool:
+        """Stand behind the event before it in its log, where another log told that one's time within the same second; return whether so."""
+        before, self.before = self.before, None
+        at = self.place[0]
+        if before is None or at.microsecond or not before.place > self.place or before.place[0].replace(microsecond=0) != at:
+            return False
+        self.place = (before.place[0], before.place[1], before.place[2] + 1)
+        self.one = self.one._replace(at=before.place[0])
+        return True
 
 
 def deduplicate(events: Iterable[Sourced], missed: list[Sourced], surveys: Sequence[int]) -> Iterator[Event]:
@@ -36,42 +83,78 @@ def deduplicate(events: Iterable[Sourced], missed: list[Sourced], surveys: Seque
 
     `surveys` tells when each family was collected; what no family of the last one tells is added to `missed`.
     """
-    last = max(surveys)
-    held: deque[_Held] = deque()
-    alike: dict[object, list[_Held]] = {}
-    for one in events:
-        while held and abs(one.at - held[0].one.at) > _WITHIN:  # a clock that is set back must not keep all
-            yield _let_go(held, alike, missed, surveys, last)
+    return _Waiting(missed, surveys).told_once(events)
+
+
+class _Waiting:
+    def __init__(self, missed: list[Sourced], surveys: Sequence[int]) -> None:
+        self._missed, self._surveys, self._last = missed, surveys, max(surveys)
+        self._heap: list[tuple[_Place, int, _Held]] = []
+        self._alike: dict[object, list[_Held]] = {}
+        self._newest: dict[int, _Held] = {}  # of each family
+        self._count = 0
+
+    def told_once(self, events: Iterable[Sourced]) -> Iterator[Event]:
+        patience = _WITHIN
+        for one in events:
+            if one.called:
+                patience = _ASKED
+            # A clock that is set back must not keep all.
+            while self._heap and (abs(one.at - self._heap[0][0][0]) > patience or len(self._heap) > _MOST_HELD):
+                yield from self._let_go()
+            self._take(one)
+        while self._heap:
+            yield from self._let_go()
+
+    def _take(self, one: Sourced) -> None:
         key = _key(one.event)
-        twin = next((other for other in alike.get(key, ()) if one.family not in other.families), None)
-        if twin is not None:
-            twin.families.add(one.family)
-            twin.one = _fuller(twin.one, one)
-        else:
-            held.append(_Held(one, key))
-            alike.setdefault(key, []).append(held[-1])
-    while held:
-        yield _let_go(held, alike, missed, surveys, last)
+        alike = self._alike.setdefault(key, [])
+        twin = next((other for other in alike if other.fits(one)), None)
+        self._count += 1
+        if twin is None:
+            alike.append(twin := _Held(one, key, self._count, self._newest.get(one.family)))
+            self._push(twin)
+        elif twin.take(one, self._count):
+            self._push(twin)
+        self._newest[one.family] = twin
 
+    def _push(self, one: _Held) -> None:
+        self._count += 1
+        heapq.heappush(self._heap, (one.place, self._count, one))
 
-def _let_go(held: deque[_Held], alike: dict[object, list[_Held]], missed: list[Sourced], surveys: Sequence[int], last: int) -> Event:
-    oldest = held.popleft()
-    waiting = alike[oldest.key]
-    waiting.remove(oldest)
-    if not waiting:
-        del alike[oldest.key]
-    if last and len(missed) < _MOST_GONE and all(surveys[family] < last for family in oldest.families):
-        missed.append(oldest.one)
-    return oldest.one.event
+    def _let_go(self) -> Iterator[Event]:
+        place, _, oldest = heapq.heappop(self._heap)
+        if place != oldest.place or oldest not in self._alike.get(oldest.key, ()):
+            return  # it stands elsewhere by now, or is gone
+        if oldest.moves():
+            self._push(oldest)
+            return
+        waiting = self._alike[oldest.key]
+        waiting.remove(oldest)
+        if not waiting:
+            del self._alike[oldest.key]
+        last = self._last
+        if last and len(self._missed) < _MOST_GONE and all(self._surveys[family] < last for family in oldest.families):
+            self._missed.append(oldest.one)
+        event = oldest.one.event
+        yield event if event.at is None or event.at == place[0] else event._replace(at=place[0])
 
 
 def _key(event: Event) -> object:
     """Return what is the same where two logs tell one event: the audit log knows no target of sudo, and words changes its own way."""
+    host = short_host_name(event.host or event.place.subject)
     if event.kind is EventKind.USED or event.kind is EventKind.REFUSED:
-        return event.kind, event.account, event.command or event.target
+        return host, event.kind, event.account, _written(event.command) or event.target
     if event.kind is EventKind.CHANGED:
-        return event.kind, event.program, event.target, event.group
-    return event.kind, event.program.removesuffix("-i").removesuffix("-l"), event.target, event.command
+        return host, event.kind, event.program, event.target, event.group
+    return host, event.kind, event.program.removesuffix("-i").removesuffix("-l"), event.target, _written(event.command)
+
+
+def _written(command: str) -> str:
+    """Return the words of a command in one form, however a log writes them."""
+    if not command:
+        return ""
+    return _WRITTEN.sub(lambda found: " " if found[1] or found[0].isspace() else "", command[:_LONGEST]).rstrip()
 
 
 def _fuller(one: Sourced, other: Sourced) -> Sourced:
@@ -79,5 +162,5 @@ def _fuller(one: Sourced, other: Sourced) -> Sourced:
     base, second = (one, other) if sum(map(bool, one.event.dedup_key)) >= sum(map(bool, other.event.dedup_key)) else (other, one)
     login, doubt = base.event.login or second.event.login, base.event.doubt or second.event.doubt
     if (login, doubt) == (base.event.login, base.event.doubt):
-        return Sourced(one.at, base.family, base.event)
-    return Sourced(one.at, base.family, base.event._replace(login=login, doubt=doubt))
+        return base
+    return base._replace(event=base.event._replace(login=login, doubt=doubt))

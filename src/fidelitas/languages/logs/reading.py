@@ -16,6 +16,7 @@ from fidelitas.languages.logs.deduplication import Sourced, deduplicate
 from fidelitas.languages.logs.forms import KnownLog, events_of
 from fidelitas.languages.logs.login_names import LoginNames
 from fidelitas.languages.logs.pulse import Pulse
+from fidelitas.languages.logs.sudo_file import tells_calls
 from fidelitas.trouble import internal_error
 
 __all__ = ["Cover", "LogLike", "LogReading"]
@@ -85,9 +86,10 @@ class LogReading:
             cover = Cover(log.subject, log.path, log.family, log.survey)
             self.covers.append(cover)
             try:
+                called = tells_calls(LogContent(log).beginning())
                 for event in map(self._logins.shown, self._events(log, cover)):
                     at = event.at or at  # one without a time stands where its neighbours do
-                    yield Sourced(at, number, event)
+                    yield Sourced(at, number, event, called)
             except ReadError as error:  # a damaged file: what was read of it before counts, and so does every other
                 self.unread.append(error)
             except Exception as error:  # noqa: BLE001 one log costs only itself

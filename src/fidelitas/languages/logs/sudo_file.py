@@ -10,7 +10,7 @@ from fidelitas.languages.logs.sudo_lines import read_sudo_event, read_sudo_line
 from fidelitas.languages.logs.sudo_stream import settled
 from fidelitas.text import decode
 
-__all__ = ["SudoFileReader", "is_sudo_file"]
+__all__ = ["SudoFileReader", "is_sudo_file", "tells_calls"]
 
 _BEGINS = re.compile(r"(?P<stamp>[A-Z][a-z]{2} [ \d]\d \d\d:\d\d:\d\d)(?: (?P<year>\d{4}))? : (?P<rest>.*)\Z", re.DOTALL)
 # The indentation is sudo's own, and the text of a value cannot begin a line: JSON has no line breaks in strings.
@@ -25,6 +25,11 @@ def is_sudo_file(start: bytes) -> bool:
     if text.startswith("{"):
         return re.match(r'\{\s*"(accept|reject|alert|exit)"', text) is not None
     return _BEGINS.match(text.partition("\n")[0]) is not None
+
+
+def tells_calls(start: bytes) -> bool:
+    """Return whether the times of a log that begins so are those at which sudo was called, before it asked for a password."""
+    return is_sudo_file(start) and not decode(start).lstrip().startswith("{")
 
 
 class SudoFileReader:

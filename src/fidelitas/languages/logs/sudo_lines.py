@@ -7,7 +7,7 @@ about, and can imitate the fields that come after them: such a line is read as i
 import json
 import re
 from collections.abc import Mapping
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from typing import Any
 
 from fidelitas.facts import Event, EventKind, Place
@@ -121,9 +121,37 @@ def _terminal(text: str) -> str:
 # -- events in JSON ----------------------------------------------------------------------------------------------------------------
 
 
+def _loaded(text: str) -> Any:
+    """Return what a text of JSON holds; of one that a daemon cut off, what came before the last value that is whole."""
+    try:
+        return json.loads(text)
+    except ValueError:
+        whole, closing = _whole_part(text)
+        return json.loads(whole + closing)
+
+
+# A string that is whole, what opens and closes, and what parts values.
+_TOKENS = re.compile(r'"(?:[^"\\]|\\.)*"|[\[\]{},]')
+
+
+def _whole_part(text: str) -> tuple[str, str]:
+    """Return a text up to its last comma, with what closes what is open there."""
+    closers: list[str] = []
+    whole, closing = "", ""
+    for found in _TOKENS.finditer(text):
+        mark = found[0]
+        if mark in "[{":
+            closers.append("]" if mark == "[" else "}")
+        elif mark in "]}" and closers:
+            closers.pop()
+        elif mark == "," and closers:
+            whole, closing = text[: found.start()], "".join(reversed(closers))
+    return whole, closing
+
+
 def _of_json(text: str, at: datetime | None, host: str, place: Place) -> Event | None:
     try:
-        stated = json.loads(text)
+        stated = _loaded(text)
     except (ValueError, RecursionError):
         return None
     inner = stated.get("sudo") if isinstance(stated, dict) else None
@@ -180,7 +208,8 @@ def _text(value: Any) -> str:
 
 def _time(told: Mapping[str, Any]) -> datetime | None:
     server = told.get("server_time")
-    seconds = server.get("seconds") if isinstance(server, dict) else None
+    seconds, fraction = (server.get("seconds"), server.get("nanoseconds")) if isinstance(server, dict) else (None, None)
     if not isinstance(seconds, int) or not 0 <= seconds < 1 << 35:
         return None
-    return datetime.fromtimestamp(seconds, UTC)
+    within = fraction // 1000 if isinstance(fraction, int) and 0 <= fraction < 10**9 else 0
+    return datetime.fromtimestamp(seconds, UTC) + timedelta(microseconds=within)

@@ -16,6 +16,8 @@ __all__ = ["settled"]
 # So many events wait for the next line of sudo on their host, and so many commands for their end.
 _MOST_WAITING = 1000
 _MOST_OPEN = 10_000
+# So many commands may run, without an end, before ends are missed.
+_MOST_RUNNING = 1
 # A word that fills a line of sudo's; lines are of some 960 bytes.
 _LONG_WORD = 200
 _OF_SUDO = frozenset({"sudo", "sudo-i"})
@@ -34,12 +36,58 @@ class _Waiting:
     def __init__(self, event: Event, *, open_: bool) -> None:
         self.event, self.open, self.last = event, open_, ""
 
+    def go_on(self, part: Event) -> None:
+        """Add the rest of a command: the blank at which it was cut is gone, and only a word too long for a line is cut in itself."""
+        within = len(self.last) > _LONG_WORD and " " not in self.last
+        self.last = part.command
+        whole = self.event.command + self.event.end + ("" if within else " ") + part.command
+        self.event = self.event._replace(command=masked(whole), end=part.end)
+
+
+class _Host:
+    """What one host's lines have shown: the event that waits for the next, commands without an end, whether PAM tells of sessions."""
+
+    def __init__(self) -> None:
+        self.waiting: _Waiting | None = None
+        self._begun: dict[object, int] = {}
+        self._uses = self._ends = 0
+        self._has_sessions = False
+
+    def settle(self, following: Event | None) -> None:
+        """Decide what the event that waits was, now that the next of its host is known."""
+        one, self.waiting = self.waiting, None
+        if one is None:
+            return
+        one.open, event = False, one.event
+        self._has_sessions |= following is not None and following.kind is EventKind.OPENED
+        if event.end:
+            begun = self._begun.get(_key(event), 0)
+            self._ends += bool(begun)
+            if begun and not self._is_begun_again(following):
+                self._begun[_key(event)] = begun - 1
+                one.event = event._replace(kind=EventKind.CLOSED, reason=f"exit {event.end.rpartition('=')[2]}", end="")
+                return
+            one.event = event = event._replace(command=event.command + event.end, end="")
+        if event.kind is EventKind.USED:
+            self._uses += 1
+            self._begin(_key(event))
+
+    def _is_begun_again(self, following: Event | None) -> bool:
+        """Return whether a command is begun that ends as the end of one: PAM opens a session; in a log without PAM ends are rare then."""
+        if self._has_sessions:
+            return following is not None and following.kind is EventKind.OPENED
+        return 2 * self._ends < self._uses - _MOST_RUNNING
+
+    def _begin(self, key: object) -> None:
+        self._begun[key] = self._begun.pop(key, 0) + 1
+        if len(self._begun) > _MOST_OPEN:
+            del self._begun[next(iter(self._begun))]
+
 
 class _Stream:
     def __init__(self) -> None:
         self._waiting: deque[_Waiting] = deque()
-        self._by_host: dict[str, _Waiting] = {}
-        self._begun: dict[object, int] = {}
+        self._hosts: dict[str, _Host] = {}
 
     def settled(self, events: Iterable[Event]) -> Iterator[Event]:
         waiting = self._waiting
@@ -59,52 +107,25 @@ class _Stream:
 
     def _take(self, event: Event) -> bool:
         """Put an event of sudo in its place; return whether it was only a part of the one before."""
-        before = self._by_host.get(event.host)
+        host = self._hosts.get(event.host)
+        if host is None:
+            host = self._hosts[event.host] = _Host()
+        before = host.waiting
         if event.part:
             if before is not None and before.event.account == event.account and event.pid in (None, before.event.pid):
-                self._go_on(before, event)
+                before.go_on(event)
             return True
-        if before is not None:
-            self._settle(before, event)
+        host.settle(event)
         complete = event.kind in (EventKind.OPENED, EventKind.CLOSED) and not event.end
         self._waiting.append(found := _Waiting(event, open_=not complete))
         if not complete:
-            self._by_host[event.host] = found
+            host.waiting = found
         return False
-
-    @staticmethod
-    def _go_on(before: _Waiting, part: Event) -> None:
-        """Add the rest of a command: the blank at which it was cut is gone, and only a word too long for a line is cut in itself."""
-        within = len(before.last) > _LONG_WORD and " " not in before.last
-        before.last = part.command
-        whole = before.event.command + before.event.end + ("" if within else " ") + part.command
-        before.event = before.event._replace(command=masked(whole), end=part.end)
-
-    def _settle(self, one: _Waiting, following: Event | None) -> None:
-        """Decide what an event was, now that the next of its host is known."""
-        one.open = False
-        self._by_host.pop(one.event.host, None)
-        event = one.event
-        if event.end:
-            begun = self._begun.get(_key(event), 0)
-            again = following is not None and following.kind is EventKind.OPENED
-            if begun and not again:
-                self._begun[_key(event)] = begun - 1
-                one.event = event._replace(kind=EventKind.CLOSED, reason=f"exit {event.end.rpartition('=')[2]}", end="")
-                return
-            one.event = event = event._replace(command=event.command + event.end, end="")
-        if event.kind is EventKind.USED:
-            self._begin(_key(event))
-
-    def _begin(self, key: object) -> None:
-        self._begun[key] = self._begun.pop(key, 0) + 1
-        if len(self._begun) > _MOST_OPEN:
-            del self._begun[next(iter(self._begun))]
 
     def _release(self) -> Event:
         one = self._waiting.popleft()
         if one.open:
-            self._settle(one, None)
+            self._hosts[one.event.host].settle(None)
         return one.event
 
 
