@@ -13,6 +13,7 @@ __all__ = ["People", "PersonUse"]
 # PAM tells of the first wrong password of a try, without the command, before sudo sums all of them up: it waits for each password, five
 # minutes unless passwd_timeout says otherwise (sudoers(5)), and PAM delays each answer.
 _SAME_TRY = timedelta(minutes=5)
+_SUMMED_UP = -1
 _NOT_COUNTED = frozenset({EventKind.OPENED, EventKind.CLOSED, EventKind.LOGIN, EventKind.LOGIN_FAILED})
 _SURE = frozenset(
     {AttributionBasis.NAMED, AttributionBasis.LOGIN_ID, AttributionBasis.LOGIN_NAME, AttributionBasis.COMMAND, AttributionBasis.TERMINAL}
@@ -49,7 +50,7 @@ class People:
 
     def __init__(self) -> None:
         self.by_name: dict[str, PersonUse] = {}
-        self._last_failure: dict[tuple[str, str], datetime] = {}
+        self._last_failure: dict[tuple[str, str], tuple[datetime, int]] = {}
 
     def add(self, record: AttributedEvent) -> int:
         """Count a deed, and return how many wrong passwords it adds."""
@@ -90,12 +91,19 @@ class People:
     def _tries(self, record: AttributedEvent) -> int:
         """Return how many wrong passwords a line adds to those that a line before it told."""
         event, key = record.event, (record.event.host, record.persons[0])
-        before = self._last_failure.pop(key, None)
-        sums_up = bool(event.command) or event.sums_up
-        told = sums_up and before is not None and event.at is not None and event.at - before <= _SAME_TRY
-        if not sums_up and event.at is not None:
-            self._last_failure[key] = event.at
-        return max(event.times - 1, 0) if told else event.times
+        before, told = self._last_failure.pop(key, (None, 0))
+        if before is None or event.at is None or event.at - before > _SAME_TRY:
+            told = 0
+        if bool(event.command) or event.sums_up:
+            if event.at is not None:
+                self._last_failure[key] = event.at, _SUMMED_UP
+            return event.times if told == _SUMMED_UP else max(event.times - told, 0)
+        if told == _SUMMED_UP and event.times > 1:  # "2 more authentication failures", at the end of a try that was summed up
+            return 0
+        if event.at is not None:
+            more = told if event.times > 1 and told > 0 else 0
+            self._last_failure[key] = event.at, more + event.times
+        return event.times
 
     def include(self, others: "People") -> None:
         """Add what others have counted."""

@@ -19,7 +19,7 @@ PROGRAMS = (
     "groupmems", "adduser", "addgroup", "deluser", "delgroup", "ksu", "dropbear",
 )  # fmt: skip
 # The names under which sudo logs.
-SUDO = frozenset({"sudo", "sudoedit", "sudo.ws", "sudo-rs", "sudo-i"})
+SUDO = frozenset({"sudo", "sudoedit", "sudo.ws", "sudo-rs", "sudo-i", "sudo_logsrvd"})
 _STAMP = rb"(?P<stamp>[A-Z][a-z]{2} [ \d]\d \d\d:\d\d:\d\d|\d{4}-\d\d-\d\d[T ]\d\d:\d\d:\d\d(?:[.,]\d+)?(?:Z|[+-]\d\d:?\d\d)?)"
 _NAMES = "|".join(sorted(PROGRAMS, key=len, reverse=True)).encode()
 _LINE = re.compile(

@@ -15,6 +15,7 @@ from fidelitas.facts import Event, Gap, Place
 from fidelitas.languages.logs.entries import PROGRAMS, SUDO
 from fidelitas.languages.logs.journal_fields import Names, impostor
 from fidelitas.languages.logs.messages import is_idle, is_part, read_message
+from fidelitas.languages.logs.repetition import once, repeated
 from fidelitas.languages.logs.sudo_lines import read_sudo_line
 from fidelitas.languages.logs.sudo_stream import settled
 from fidelitas.text import decode
@@ -94,7 +95,8 @@ class JournalReader:
         program = fields.get("SYSLOG_IDENTIFIER", "")
         if program not in _PROGRAMS:
             return
-        host, message = fields.get("_HOSTNAME", ""), fields.get("MESSAGE", "")
+        host, whole = fields.get("_HOSTNAME", ""), fields.get("MESSAGE", "")
+        message = once(whole)
         pid = fields.get("_PID") or fields.get("SYSLOG_PID", "")
         at, place = _time(fields), self._origin.at(number)
         if "(uid=" in message:
@@ -105,7 +107,8 @@ class JournalReader:
         if event is not None:
             process = int(pid) if pid.isdecimal() and len(pid) < 10 else None
             login = self._names.login(host, fields.get("_AUDIT_LOGINUID", ""), event.account)
-            yield event._replace(pid=process, login=login, doubt=event.doubt or impostor(program, fields))
+            told = event._replace(pid=process, login=login, doubt=event.doubt or impostor(program, fields))
+            yield from repeated(told, whole) if whole is not message else (told,)
         elif not is_idle(message) and not is_part(message):
             self.unknown[program] += 1
 

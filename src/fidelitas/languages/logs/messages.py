@@ -17,7 +17,9 @@ __all__ = ["idle_beginnings", "is_idle", "is_part", "read_message"]
 
 _Pattern = tuple[re.Pattern[str], EventKind, str, Change | None]
 # Programs whose messages are another's.
-_SAME = {"sshd-session": "sshd", "CRON": "cron", "crond": "cron"}
+_SAME = {
+    "sshd-session": "sshd", "sshd-auth": "sshd", "CRON": "cron", "crond": "cron", "CROND": "cron", "crontab": "cron", "su-rs": "su",
+}  # fmt: skip
 _NO_TERMINAL = frozenset({"none", "?", "unknown", "notty", "ssh"})
 
 
@@ -34,7 +36,7 @@ def _table() -> dict[str, tuple[_Pattern, ...]]:
             for pattern, kind, reason, *change in rows[name]
         )
         for name in rows
-        if name not in ("idle", "parts")
+        if name not in ("idle", "parts", "silent")
     }
 
 
@@ -55,8 +57,13 @@ def idle_beginnings() -> tuple[bytes, ...]:
 
 
 def is_part(message: str) -> bool:
-    """Return whether a message that no row fits is known to be a part of what another message tells."""
-    return message.startswith(_beginnings("parts"))
+    """Return whether a message that no row fits is known to tell of no privilege, or to be a part of what another message tells."""
+    return message.startswith(_beginnings("parts")) or any(silent.match(message) for silent in _silent())
+
+
+@cache
+def _silent() -> tuple[re.Pattern[str], ...]:
+    return tuple(map(re.compile, _beginnings("silent")))
 
 
 def read_message(program: str, message: str, make: Callable[..., Event]) -> Event | None:
@@ -86,5 +93,6 @@ def _event(found: re.Match[str], kind: EventKind, reason: str, program: str, mak
         reason=" ".join(filter(None, (parts.get("reason") or reason.format(**parts), parts.get("key", "")))),
         address=parts.get("address", ""),
         typed=bool(parts.get("typed")),
+        times=int(parts.get("times", "")[:6] or 1),
         sums_up=bool(parts.get("whole")),
     )

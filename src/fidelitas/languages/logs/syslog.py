@@ -12,6 +12,7 @@ from fidelitas.languages.logs.clock import Clock, has_year
 from fidelitas.languages.logs.entries import SUDO, Idle, Line, lines_that_matter
 from fidelitas.languages.logs.messages import idle_beginnings, is_part, read_message
 from fidelitas.languages.logs.pulse import Pulse
+from fidelitas.languages.logs.repetition import REPEATED, once, repeated
 from fidelitas.languages.logs.sudo_lines import read_sudo_line
 from fidelitas.languages.logs.sudo_stream import settled
 from fidelitas.text import decode
@@ -49,7 +50,8 @@ class SyslogReader:
                 told = self._told(line)
             if told.__class__ is tuple:
                 at = self._clock.read(stamp.decode())
-                yield make(Event, (at, Place(subject, path, number), int(pid) if 0 < len(pid) < 10 else None, *told))
+                event = make(Event, (at, Place(subject, path, number), int(pid) if 0 < len(pid) < 10 else None, *told))
+                yield from repeated(event, decode(message)) if message.startswith(REPEATED) else (event,)
             elif told is not None:
                 self.unknown[str(told)] += 1
 
@@ -79,7 +81,7 @@ class SyslogReader:
         return told
 
     def _read(self, line: Line) -> _Told:
-        host, program, message = decode(line.host), line.program.decode(), decode(line.message).rstrip("\r").lstrip(" ")
+        host, program, message = decode(line.host), line.program.decode(), once(decode(line.message).rstrip("\r").lstrip(" "))
         event = read_sudo_line(message, None, host, self._origin) if program in SUDO else None
         if event is None:
             event = read_message(program, message, partial(Event, at=None, host=host, place=self._origin, pid=None))
