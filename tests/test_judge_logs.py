@@ -126,6 +126,21 @@ def test_the_shell_and_what_was_done_in_it(logs: Path) -> None:
 
 
 @pytest.mark.usefixtures("ready")
+def test_the_folder_of_the_journal_is_read_as_its_export_is(logs: Path) -> None:
+    """In a folder such as /var/log, and by itself; without journalctl what was not read is said."""
+    export = fidelitas("usage", "--log", logs / "journal.json", "--events", "--format", "json", cwd=logs).json["events"]
+    for folder in (logs / "kept", logs / "kept/journal"):
+        ran = fidelitas("usage", "--log", folder, "--events", "--format", "json", cwd=logs)
+        events = ran.json["events"]
+        assert [(one["kind"], one["account"], one["command"]) for one in events] == [
+            (one["kind"], one["account"], one["command"]) for one in export
+        ]
+    without = fidelitas("usage", "--log", logs / "kept", cwd=logs, env={"PATH": "/nowhere"})
+    assert "journalctl" in without.err
+    assert without.status == 4
+
+
+@pytest.mark.usefixtures("ready")
 def test_a_line_that_another_program_wrote_is_doubted_by_what_the_journal_knows(logs: Path) -> None:
     line = (logs / "journal.json").read_text().splitlines()
     use = next(one for one in line if "/usr/bin/id" in one and "-u" in one)

@@ -44,6 +44,8 @@ journalctl --sync || sleep 1
 journalctl --no-pager --all -o json > "$logs/journal.json"
 [ ! -f "$work/sudo.log" ] || cp "$work/sudo.log" "$logs/sudo.log"
 journalctl --no-pager --all -o export > "$logs/journal.export"
+mkdir -p "$logs/kept"
+for folder in /var/log/journal /run/log/journal; do [ -z "$(find "$folder" -name '*.journal' 2> /dev/null)" ] || cp -r "$folder" "$logs/kept/"; done
 kill "$journald" "$(cat "$work/rsyslogd.pid")"
 wait "$journald" || true
 exit "$status"

@@ -25,6 +25,9 @@ _NAMES = re.compile(
 )
 
 
+_MACHINE = re.compile(r"[0-9a-f]{32}(?:\.\w+)?")
+
+
 def logs_at(paths: Iterable[Path], subject: str) -> list[list[LogCopy]]:
     """Return the logs at some paths, those of each host together, the older first.
 
@@ -58,12 +61,23 @@ def _hosts(path: Path, subject: str) -> list[tuple[str, list[Path]]]:
     try:
         if not path.is_dir():
             return [(subject, [path])]
-        files = _files(path)
+        files = _logs_in(path)
         if files:
-            return [(subject, [*files, *_files(path / "audit")])]
-        return [(folder.name, [*_files(folder), *_files(folder / "audit")]) for folder in sorted(path.iterdir()) if folder.is_dir()]
+            return [(subject, files)]
+        return [(folder.name, _logs_in(folder)) for folder in sorted(path.iterdir()) if folder.is_dir()]
     except OSError as error:
         raise ReadError(f'could not read "{path}": {error.strerror or error}', hint=_hint(error)) from error
+
+
+def _logs_in(folder: Path) -> list[Path]:
+    """Return the logs of one host in a folder such as /var/log: files, those of the audit system, and the journal as a whole."""
+    journals = [one for one in (folder, folder / "journal") if _is_journal(one)]
+    return [*_files(folder), *_files(folder / "audit"), *journals[:1]] if not journals or journals[0] != folder else journals
+
+
+def _is_journal(folder: Path) -> bool:
+    """Return whether a folder holds the files of a journal, which lie in a folder of the machine (systemd-journald.service(8))."""
+    return any(_MACHINE.fullmatch(one.name) and any(one.glob("*.journal")) for one in folder.iterdir()) if folder.is_dir() else False
 
 
 def _files(folder: Path) -> list[Path]:
@@ -85,6 +99,8 @@ def _age(path: Path) -> tuple[str, int, str]:
 def _log(path: Path, subject: str) -> LogCopy:
     try:
         by = datetime.fromtimestamp(path.stat().st_mtime, UTC)
+        if path.is_dir():
+            return LogCopy(str(path), subject, str(path), by, partial(_journal, path, "--directory"), records=False, tail=lambda: b"")
         with path.open("rb") as stream:
             stream.read(1)
     except OSError as error:
@@ -114,9 +130,9 @@ def _tail(path: Path) -> bytes:
         raise ReadError(f'could not read log "{path}" to its end: {error}', hint="What was read before counts.") from error
 
 
-def _journal(path: Path) -> Iterator[bytes]:
-    """Yield a file of the journal as journalctl(1) exports it."""
-    arguments = ["journalctl", "--file", str(path), "--output", "json", "--all", "--no-pager", "--quiet"]
+def _journal(path: Path, of: str = "--file") -> Iterator[bytes]:
+    """Yield a file, or with `of` the folder, of a journal as journalctl(1) exports it."""
+    arguments = ["journalctl", of, str(path), "--output", "json", "--all", "--no-pager", "--quiet"]
     try:
         with subprocess.Popen(arguments, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL) as run:
             yield from whole_lines(cast(BufferedIOBase, run.stdout))
