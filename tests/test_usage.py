@@ -23,6 +23,8 @@ from fidelitas.logbook import EventFilter, HostLogs, Logbook, host_logs, read_lo
 from fidelitas.masking import masked
 from fidelitas.sources.logs import logs_at
 from fidelitas.usage import AttributedEvent, SensitiveTarget, sensitive_targets
+from fidelitas.usage.command_lines import gives_shell
+from fidelitas.usage.sensitive_targets import edited_paths
 from fidelitas.usage.statistics import (
     BINS,
     burst_tail,
@@ -164,10 +166,58 @@ def test_time_that_runs_backwards(back: timedelta, found: bool, tmp_path: Path) 
         ("/usr/sbin/auditctl -l", None), ("/usr/bin/pkill -9 rsyslogd", SensitiveTarget.AUDIT), ("/usr/bin/systemctl restart rsyslog", None),
         ("/bin/cp /root/.ssh/id_rsa /tmp/k", SensitiveTarget.SECRET), ("/bin/cat /root/.ssh/id_rsa.pub", None), ("/bin/ls -l /etc/shadow", None),
         ("/usr/bin/env LC_ALL=C head /etc/shadow", SensitiveTarget.SECRET), ("", None), ("'", None),
+        # words behind -c, and what is sent to files
+        ("/bin/sh -c 'echo x >> /etc/sudoers'", SensitiveTarget.POLICY), ("/bin/bash -c echo x > /etc/sudoers.d/x", SensitiveTarget.POLICY),
+        ("/bin/sh -c 'cd /etc; cat < shadow'", SensitiveTarget.SECRET), ("/bin/sh -c ':>/var/log/auth.log'", SensitiveTarget.LOG),
+        ("/bin/bash -lc 'true && cat /etc/shadow | head'", SensitiveTarget.SECRET), ("/bin/sh -c 'echo /etc/shadow'", None),
+        ("/usr/bin/env sh -c 'sudo tee /etc/sudoers.d/x'", SensitiveTarget.POLICY), ("/usr/bin/su - -c 'cat /etc/shadow'", SensitiveTarget.SECRET),
+        ("/bin/sh -c 'echo $(cat /etc/shadow)'", SensitiveTarget.SECRET), ("/bin/sh -c 'cat /etc/motd 2>/dev/null'", None),
+        # other ways to write a path
+        ("/bin/cat //etc//shadow", SensitiveTarget.SECRET), ("/bin/cat /usr/../etc/./shadow", SensitiveTarget.SECRET),
+        ("/bin/cat /etc/shad*", SensitiveTarget.SECRET), ("/bin/cat /etc/{hosts,shadow}", SensitiveTarget.SECRET), ("/bin/cat /etc/ho*", None),
+        ("/bin/cat /etc/shadow.bak", SensitiveTarget.SECRET), ("/bin/cat /var/backups/shadow.bak", SensitiveTarget.SECRET),
+        ("/usr/bin/rm /var/log/*.log", SensitiveTarget.LOG), ("/usr/bin/curl -T file=/etc/shadow x", SensitiveTarget.SECRET),
+        # programs that run another, take whole folders, or change files by a script
+        ("/usr/bin/find /var/log -name '*.gz' -delete", SensitiveTarget.LOG), ("/usr/bin/find /etc -name shadow -exec cat {} ;", None),
+        ("/usr/bin/find /etc/shadow -exec cat {} ;", SensitiveTarget.SECRET), ("/usr/bin/find /etc/sudoers.d -exec chmod 666 {} +", SensitiveTarget.POLICY),
+        ("/usr/bin/find /etc -name x", None), ("/usr/bin/tar czf /tmp/x.tgz /etc", SensitiveTarget.SECRET), ("/usr/bin/tar czf /tmp/x.tgz /srv", None),
+        ("/bin/cp -a /etc /mnt", SensitiveTarget.SECRET), ("/bin/cp /etc/sudoers /tmp/x", None), ("/bin/cp /tmp/x /etc/sudoers", SensitiveTarget.POLICY),
+        ("/bin/rm -rf /var/log", SensitiveTarget.LOG), ("/usr/bin/truncate -s 0 /var/log/wtmp", SensitiveTarget.LOG), ("/bin/dd if=/etc/shadow of=/tmp/x", SensitiveTarget.SECRET),
+        ("/usr/bin/python3 -c \"print(open('/etc/shadow').read())\"", SensitiveTarget.SECRET), ("/usr/bin/python3 -c \"open('/etc/sudoers.d/x','w')\"", SensitiveTarget.POLICY),
+        ("/usr/bin/perl -pi -e 's/x/y/' /etc/sudoers.d/x", SensitiveTarget.POLICY), ("/usr/bin/sed -i s/x/y/ /etc/pam.d/su", SensitiveTarget.POLICY),
+        ("/usr/bin/sed -n 1p /etc/pam.d/su", None), ("/usr/sbin/chroot /mnt cat /etc/shadow", SensitiveTarget.SECRET), ("/usr/bin/xargs cat /etc/shadow", SensitiveTarget.SECRET),
+        ("/usr/bin/busybox cat /etc/shadow", SensitiveTarget.SECRET), ("/bin/sh -c sh -c 'cat /etc/shadow'", SensitiveTarget.SECRET),
     ],
 )  # fmt: skip
 def test_what_a_command_touches(command: str, touched: SensitiveTarget | None) -> None:
     assert sensitive_targets(command) == (frozenset({touched}) if touched else frozenset())
+
+
+def test_a_relative_path_is_of_the_folder_that_the_line_names() -> None:
+    assert sensitive_targets("/bin/cat shadow", "/etc") == {SensitiveTarget.SECRET}
+    assert not sensitive_targets("/bin/cat shadow", "/home/ines")
+    assert edited_paths("/usr/bin/vim ../sudoers.d/x", "/etc/ssh") == ["/etc/sudoers.d/x"]
+
+
+SHELLS = """/bin/bash; /usr/bin/zsh -l; /usr/bin/su -; /usr/bin/env -i /bin/bash; /usr/sbin/chroot /mnt; /usr/sbin/chroot /mnt bash -l; /usr/bin/nsenter -t 1 -m -u;
+/usr/bin/nsenter -t 1 -m /bin/sh; /usr/bin/unshare -m; /usr/bin/systemd-run --shell; /usr/bin/systemd-run -t /bin/bash; /bin/busybox sh; /usr/bin/script;
+/usr/sbin/runuser -l rada; /usr/sbin/runuser -u rada bash; /usr/bin/sudo -i; /usr/bin/sudo -u rada -s; /usr/bin/docker exec -it app bash; /usr/bin/tmux new;
+/usr/bin/machinectl shell; /usr/bin/timeout 5 bash; /sbin/ip netns exec blue bash; /usr/bin/strace -f bash"""
+NONE = """/bin/bash -c true; /bin/bash /root/x.sh; /usr/bin/su - -c id; /bin/su -c id rada; /usr/sbin/chroot /mnt /bin/ls; /usr/bin/nsenter -t 1 -m ls; /usr/bin/unshare -m id;
+/usr/bin/systemd-run -p X=y /bin/true; /bin/busybox ls; /usr/bin/script -c id /tmp/x; /usr/sbin/runuser -u rada id; /usr/bin/sudo id; /usr/bin/docker exec -it app sh -c echo;
+/usr/bin/docker ps; /sbin/ip a; /usr/bin/less /etc/shadow; /usr/bin/python3 -c x; '"""
+
+
+@pytest.mark.parametrize(("commands", "expected"), [(SHELLS, True), (NONE, False)])
+def test_which_commands_give_a_shell(commands: str, *, expected: bool) -> None:
+    assert [one for one in (part.strip() for part in commands.split(";")) if gives_shell(one) is not expected] == []
+
+
+@given(st.text(max_size=200))
+def test_any_command_line_is_survived(command: str) -> None:
+    gives_shell(command)
+    sensitive_targets(command, command)
+    edited_paths(command)
 
 
 # -- statistics ------------------------------------------------------------------------------------------------------------------------

@@ -126,7 +126,7 @@ class HostUse:
         elif kind is EventKind.REFUSED:
             self._keep(Notable.REFUSED, record)
             self._act(record)
-            if sensitive_targets(event.command):
+            if sensitive_targets(event.command, event.folder):
                 self._keep(Notable.REFUSED_SENSITIVE, record)
         elif kind is EventKind.FAILED or kind is EventKind.LOGIN_FAILED:
             self._fail(record, tries if record.persons and kind is EventKind.FAILED else event.times)
@@ -156,7 +156,7 @@ class HostUse:
 
     def _use(self, record: AttributedEvent) -> None:
         event = record.event
-        for sensitive_target in sensitive_targets(event.command):
+        for sensitive_target in sensitive_targets(event.command, event.folder):
             self._keep(Notable(sensitive_target.value), record)
         if is_shell(event):
             self._keep(Notable.SHELL, record)

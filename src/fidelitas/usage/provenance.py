@@ -26,8 +26,8 @@ class Grants:
             return
         if event.kind is EventKind.CHANGED:
             self._change(record)
-        elif event.kind is EventKind.USED and SensitiveTarget.POLICY in sensitive_targets(event.command):
-            for path in edited_paths(event.command):
+        elif event.kind is EventKind.USED and SensitiveTarget.POLICY in sensitive_targets(event.command, event.folder):
+            for path in edited_paths(event.command, event.folder):
                 if path in self.files or len(self.files) < _MOST:
                     self.files[path] = record
 

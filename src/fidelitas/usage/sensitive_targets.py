@@ -1,13 +1,17 @@
 """What a command touches that an auditor wants to know of: secrets, policy, logs, and what writes them (`sensitive_targets.toml`)."""
 
+import fnmatch
 import re
 import tomllib
 from collections.abc import Sequence
 from enum import Enum
 from functools import cache, lru_cache
 from importlib import resources
+from typing import NamedTuple
 
-__all__ = ["SensitiveTarget", "edited_paths", "first_program", "sensitive_targets"]
+from fidelitas.usage.command_lines import Simple, simple_commands
+
+__all__ = ["SensitiveTarget", "edited_paths", "sensitive_targets"]
 
 
 class SensitiveTarget(Enum):
@@ -19,50 +23,54 @@ class SensitiveTarget(Enum):
     AUDIT = "audit"
 
 
-_WORD = re.compile(r"[^\s'\";|&<>()`]+")
-_SHELLS = re.compile(r"(?:.*/)?(?:ba|da|z|k)?sh\Z")
-# Programs that only start another.
-_WRAPPERS = re.compile(r"(?:.*/)?(?:env|nice|nohup|timeout|xargs|setsid|ionice|stdbuf)\Z|[A-Za-z_]\w*=.*|-.*|\d+[smh]?\Z")
+class _Row(NamedTuple):
+    harmless: re.Pattern[str]
+    paths: re.Pattern[str]
+    words: re.Pattern[str]
+    samples: tuple[str, ...]
+
+
 # What stops services, and the services that write logs.
 _CONTROLS = frozenset({"systemctl", "service", "kill", "killall", "pkill", "rc-service", "update-rc.d"})
 _STOPS = frozenset({"stop", "disable", "mask", "kill", "remove"})
 _WRITERS_OF_LOGS = re.compile(r"(?:auditd|rsyslogd?|syslog(?:-ng|d)?|systemd-journald)(?:\.service|\.socket)?\Z")
 _NO_RULES = re.compile(r"-(?:D|d|W|e0?)\Z")
+# What takes a folder with all that is in it, some of them only if they are told so.
+_WHOLE_FOLDERS = frozenset({"tar", "bsdtar", "rsync", "zip", "7z", "7za", "borg", "restic", "duplicity", "dar", "mv", "srm"})
+_IF_RECURSIVE = frozenset({"cp", "scp", "rm", "chmod", "chown", "chgrp", "setfacl", "grep", "egrep", "chattr"})
+_RECURSIVE = re.compile(r"-[A-Za-z]*[rRa][A-Za-z]*|--recursive|--archive")
 
 
 @cache
-def _table() -> dict[SensitiveTarget, tuple[re.Pattern[str], re.Pattern[str], re.Pattern[str]]]:
+def _table() -> dict[SensitiveTarget, _Row]:
     rows = tomllib.loads(resources.files(__package__).joinpath("sensitive_targets.toml").read_text(encoding="utf-8"))
-    return {
-        sensitive_target: tuple(
-            re.compile(f"{rows[sensitive_target.value].get(part, '(?!)')}\\Z") for part in ("programs", "paths", "words")
-        )  # type: ignore[misc]
-        for sensitive_target in SensitiveTarget
-    }
+
+    def row(stated: dict[str, object]) -> _Row:
+        harmless, paths, words = (re.compile(f"(?:{stated.get(part, '(?!)')})\\Z") for part in ("harmless", "paths", "words"))
+        return _Row(harmless, paths, words, tuple(str(one) for one in stated.get("samples", ())))  # type: ignore[attr-defined]
+
+    return {target: row(rows[target.value]) for target in SensitiveTarget}
 
 
 @lru_cache(maxsize=10_000)
-def sensitive_targets(command: str) -> frozenset[SensitiveTarget]:
-    """Return what a command line touches, as far as its words tell."""
-    words = _WORD.findall(command[:4096])
-    if not words:
-        return frozenset()
-    programs = _programs(words)
-    found = {sensitive_target for sensitive_target in SensitiveTarget if _fits(sensitive_target, programs, words)}
-    if _log_silences(programs[0].rpartition("/")[2], words[words.index(programs[0]) + 1 :]):
+def sensitive_targets(command: str, folder: str = "") -> frozenset[SensitiveTarget]:
+    """Return what a command line touches, as far as its words tell; relative paths are of `folder`."""
+    commands = simple_commands(command, folder)
+    found = {target for target in SensitiveTarget for one in commands if _fits(target, one)}
+    if any(_log_silences(one.program, one.words) for one in commands):
         found.add(SensitiveTarget.AUDIT)
     return frozenset(found)
 
 
-def edited_paths(command: str) -> list[str]:
+def edited_paths(command: str, folder: str = "") -> list[str]:
     """Return the policy files that an editing command names; visudo without a file edits the main policy."""
-    words = _WORD.findall(command[:4096])
-    _, path, _ = _table()[SensitiveTarget.POLICY]
-    found = [_normal(word) for word in words[1:] if path.match(_normal(word))]
-    return found or (["/etc/sudoers"] if any(word.rpartition("/")[2] == "visudo" for word in words) else [])
+    commands, path = simple_commands(command, folder), _table()[SensitiveTarget.POLICY].paths
+    named = [(*one.writes, *(one.reads if one.program == "visudo" else ())) for one in commands]
+    found = list(dict.fromkeys(word for words in named for word in words if path.match(word)))
+    return found or (["/etc/sudoers"] if any(one.program == "visudo" for one in commands) else [])
 
 
-def _log_silences(name: str, words: list[str]) -> bool:
+def _log_silences(name: str, words: Sequence[str]) -> bool:
     """Return whether a command stops what writes logs, or takes rules from the audit system."""
     if name == "auditctl":
         return any(_NO_RULES.match(word) for word in words)
@@ -70,25 +78,23 @@ def _log_silences(name: str, words: list[str]) -> bool:
     return stops and name in _CONTROLS and any(_WRITERS_OF_LOGS.match(word) for word in words)
 
 
-def first_program(words: Sequence[str]) -> int:
-    """Return which of the words of a command names its program: the first that is none that only starts another."""
-    return next((number for number, word in enumerate(words) if not _WRAPPERS.match(word)), 0)
+def _fits(target: SensitiveTarget, one: Simple) -> bool:
+    row = _table()[target]
+    if row.words.match(one.program) or any(row.words.match(word) for word in one.words):
+        return "-c" not in one.words[:1] and "--check" not in one.words
+    if target is SensitiveTarget.SECRET:
+        return not row.harmless.match(one.program) and any(_touches(row, path, one) for path in one.reads)
+    return any(_touches(row, path, one) for path in one.writes)
 
 
-def _programs(words: list[str]) -> list[str]:
-    """Return the words that can name the program: the first that is none that starts another; of what a shell is given, all."""
-    at = first_program(words)
-    return words[at:] if _SHELLS.match(words[at]) and "-c" in words else [words[at]]
-
-
-def _fits(sensitive_target: SensitiveTarget, programs: list[str], words: list[str]) -> bool:
-    program, path, word = _table()[sensitive_target]
-    if any(word.match(one.rpartition("/")[2]) for one in words) and "-c" not in words[1:2] and "--check" not in words:
+def _touches(row: _Row, path: str, one: Simple) -> bool:
+    """Return whether a path is one of a row, a pattern of a shell that takes one, or a folder that is taken with all in it."""
+    if row.paths.match(path):
         return True
-    return any(path.match(_normal(one)) for one in words[1:]) and any(program.match(one.rpartition("/")[2]) for one in programs)
+    if any(sign in path for sign in "*?["):
+        return any(fnmatch.fnmatchcase(sample, path) for sample in row.samples)
+    return _takes_folders(one) and any(sample.startswith(f"{path.rstrip('/')}/") for sample in row.samples)
 
 
-def _normal(word: str) -> str:
-    """Return the path of a word such as ``--file=/etc/shadow`` or ``of=/var/log/wtmp``."""
-    at = word.find("/")
-    return word[at:] if at > 0 and word[at - 1] in "=:@" else word
+def _takes_folders(one: Simple) -> bool:
+    return one.program in _WHOLE_FOLDERS or (one.program in _IF_RECURSIVE and any(_RECURSIVE.fullmatch(word) for word in one.words))

@@ -7,16 +7,14 @@ last that was opened as the same account.  One that no line closes is told as ne
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from datetime import datetime, timedelta
-from functools import lru_cache
 
 from fidelitas.facts import Event, EventKind, Place
-from fidelitas.usage.sensitive_targets import first_program
+from fidelitas.usage.command_lines import gives_shell
 
 __all__ = ["MOMENT", "Session", "Sessions", "begins_session", "is_shell", "may_be_elevated", "stem"]
 
 # A command and what it does are logged within moments of each other.
 MOMENT = timedelta(seconds=3)
-_SHELLS = frozenset({"sh", "bash", "dash", "zsh", "ksh", "mksh", "csh", "tcsh", "fish", "su", "machinectl", "screen", "tmux"})
 _SWITCHES = frozenset({"sudo", "su", "doas", "pkexec", "runuser"})
 # A log-on of Windows with an administrator's privileges is a session by itself.
 _ELEVATED_LOGON = "logon"
@@ -60,19 +58,12 @@ def stem(program: str) -> str:
 
 def is_shell(event: Event) -> bool:
     """Return whether an event is a use that gives an interactive shell, which ends attribution by name."""
-    return event.kind is EventKind.USED and event.program in _SWITCHES and (event.program == "su" or _is_shell(event.command))
+    return event.kind is EventKind.USED and event.program in _SWITCHES and (event.program == "su" or gives_shell(event.command))
 
 
 def begins_session(event: Event) -> bool:
     """Return whether an event is a use that begins an elevated session: a shell, or a log-on with an administrator's privileges."""
     return is_shell(event) or (event.kind is EventKind.USED and event.program == _ELEVATED_LOGON)
-
-
-@lru_cache(maxsize=10_000)
-def _is_shell(command: str) -> bool:
-    words = command.split(maxsplit=8)
-    name = words[first_program(words)].rpartition("/")[2].lstrip("-") if words else ""
-    return name in _SHELLS and not {"-c", "--command"} & set(words[1:])
 
 
 def may_be_elevated(event: Event) -> bool:

@@ -1,0 +1,217 @@
+"""What a logged command line runs, reads and writes, as far as its words say (sh(1), and the manuals of the programs in the tables).
+
+A line of a log is no program text: sudo writes words with blanks in quotation marks, others leave them out.  What cannot be told is left
+out; nothing is run and nothing is expanded but what stands in the words.
+"""
+
+import posixpath
+import re
+import shlex
+from collections.abc import Iterator, Sequence
+from functools import lru_cache
+from typing import NamedTuple
+
+__all__ = ["Simple", "gives_shell", "simple_commands"]
+
+_LONGEST = 4096
+_DEPTH = 4
+_SHELLS = frozenset({"sh", "bash", "dash", "ash", "zsh", "ksh", "mksh", "csh", "tcsh", "fish", "rbash"})
+# Programs that give a shell without more.
+_TERMINALS = frozenset({"screen", "tmux", "byobu", "zellij", "xterm", "gnome-terminal", "konsole", "mc"})
+# Programs that only start another, with the options that take a word.
+_WRAPPERS = {
+    "env": "uCS", "nice": "n", "nohup": "", "timeout": "ks", "xargs": "nPLIdEsa", "setsid": "", "ionice": "cnp", "stdbuf": "ioe",
+    "chroot": "", "nsenter": "tSGrw", "unshare": "RwSG", "setpriv": "", "runuser": "ugG", "sudo": "ugChprtTDR", "doas": "uC", "pkexec": "",
+    "systemd-run": "pEMHu", "flock": "wE", "strace": "oepESuX", "ltrace": "oeu", "ip": "", "busybox": "", "toybox": "", "su": "scgGw",
+    "docker": "", "podman": "", "nerdctl": "", "start-stop-daemon": "", "watch": "n", "chrt": "",
+    "taskset": "", "unbuffer": "", "time": "fo",
+}  # fmt: skip
+# Of these so many words come before the program.
+_OPERANDS = {"timeout": 1, "chroot": 1, "flock": 1, "chrt": 1, "taskset": 1}
+_ASSIGNMENT = re.compile(r"[A-Za-z_]\w*=")
+# What parts the commands of a script, and what it sends to files or takes from them.
+_PARTS = re.compile(r"&&|\|\||\$\(|[;|&\n`()]")
+_REDIRECTION = re.compile(r"(?:\d?|&)(?P<sign>>>|>\||>|<)\s*(?P<file>[^\s;|&<>()]+)")
+_IN_CODE = re.compile(r"/[\w./~-]+")
+_CODE_WRITES = re.compile(r"""['"][wax]b?\+?b?['"]|write|unlink|remove|rename|chmod|chown|truncate|rmtree|copy""")
+_INTERPRETERS = re.compile(r"(?:python|perl|ruby|node|php|lua)[\d.]*\Z")
+_EDITORS = re.compile(r"(?:r?vim?|view|nvim|nano|pico|ed|ex|emacs|joe|micro|sudoedit|mcedit|vigr|vipw)\Z")
+_CHANGES_ALL = frozenset({
+    "tee", "rm", "unlink", "truncate", "shred", "chmod", "chown", "chgrp", "chattr", "setfacl", "touch", "patch", "utmpdump", "wipe",
+    "srm", "rmdir", "mv",
+})  # fmt: skip
+_COPIES = frozenset({"cp", "install", "rsync", "scp", "ln"})
+
+
+class Simple(NamedTuple):
+    """One program with its words, and which paths it reads and writes."""
+
+    program: str
+    words: tuple[str, ...]
+    reads: tuple[str, ...]
+    writes: tuple[str, ...]
+
+
+@lru_cache(maxsize=10_000)
+def simple_commands(command: str, folder: str = "") -> tuple[Simple, ...]:
+    """Return the programs that a command line runs, paths absolute and normal; relative ones are of `folder`."""
+    return tuple(_of_words(_split(command[:_LONGEST]), folder, (), (), _DEPTH))
+
+
+def _split(text: str) -> list[str]:
+    try:
+        return shlex.split(text)
+    except ValueError:  # an apostrophe is no quotation mark in what other logs write
+        return text.split()
+
+
+def _of_words(words: Sequence[str], folder: str, reads: tuple[str, ...], writes: tuple[str, ...], depth: int) -> Iterator[Simple]:
+    program, rest = _unwrapped(words)
+    if not program or depth == 0:
+        return
+    script = _script_of(program, rest)
+    if script is not None:
+        yield from _of_script(script, folder, depth - 1)
+        return
+    if program == "find":
+        yield from _found(rest, folder, depth)
+        return
+    read, written = _paths(program, rest)
+    yield Simple(program, tuple(rest), tuple(_absolute((*read, *reads), folder)), tuple(_absolute((*written, *writes), folder)))
+
+
+def _unwrapped(words: Sequence[str]) -> tuple[str, list[str]]:
+    """Return the program that words run, without those that only start it, and its words; a wrapper that starts nothing is the program."""
+    rest = list(words)
+    while rest:
+        program = rest.pop(0)
+        if _ASSIGNMENT.match(program):
+            continue
+        name = program.rpartition("/")[2].lstrip("-")
+        onward = _started(name, rest)
+        if not onward:
+            return name, rest
+        rest = onward
+    return "", []
+
+
+def _started(name: str, words: list[str]) -> list[str]:
+    """Return the words from the program on that a wrapper starts; none where it is no wrapper, or starts nothing."""
+    if name not in _WRAPPERS or (name in ("su", "runuser") and "-u" not in words):
+        return []
+    if name == "ip":
+        return words[3:] if words[:2] == ["netns", "exec"] else []
+    if name in ("docker", "podman", "nerdctl"):
+        at = next((number for number, word in enumerate(words) if word in ("exec", "run")), -1)
+        words = words[at + 1 :] if at >= 0 else []
+        return _after_options(words, "uewv")[1:]
+    return _after_options(words, _WRAPPERS[name])[_OPERANDS.get(name, 0) :]
+
+
+def _after_options(words: Sequence[str], taking: str) -> list[str]:
+    at = 0
+    while at < len(words) and (words[at].startswith("-") and words[at] != "-"):
+        if words[at] == "--":
+            return list(words[at + 1 :])
+        at += 2 if len(words[at]) == 2 and words[at][1] in taking else 1
+    return list(words[at:])
+
+
+def _script_of(program: str, words: Sequence[str]) -> str | None:
+    """Return the text that a shell is given with -c; words that follow belong to it where a log leaves the quotation marks out."""
+    if program not in _SHELLS and program not in ("su", "runuser", "script"):
+        return None
+    for number, word in enumerate(words):
+        if word in ("-c", "--command") or (re.fullmatch(r"-[a-z]*c", word) and program in _SHELLS):
+            return " ".join(words[number + 1 :])
+        if word.startswith("--command="):
+            return word.partition("=")[2]
+    return None
+
+
+def _of_script(script: str, folder: str, depth: int) -> Iterator[Simple]:
+    for part in _PARTS.split(script):
+        signs = [(found["sign"], found["file"].strip("'\"")) for found in _REDIRECTION.finditer(part)]
+        words = _split(_REDIRECTION.sub(" ", part))
+        if words[:1] == ["cd"] and len(words) > 1:
+            folder = posixpath.join(folder or "/", words[1])
+        reads = tuple(file for sign, file in signs if sign == "<")
+        writes = tuple(file for sign, file in signs if sign != "<")
+        yield from _of_words(words or [":"] if signs else words, folder, reads, writes, depth)
+
+
+def _found(words: Sequence[str], folder: str, depth: int) -> Iterator[Simple]:
+    """Yield what find(1) does with the files below the paths that it starts from."""
+    starts = words[: next((number for number, word in enumerate(words) if word.startswith(("-", "(", "!"))), len(words))]
+    begins = next((number for number, word in enumerate(words) if word in ("-exec", "-execdir", "-ok", "-okdir")), None)
+    if begins is not None:
+        ends = next((number for number in range(begins, len(words)) if words[number] in (";", "+")), len(words))
+        run = [one for word in words[begins + 1 : ends] for one in (starts if word == "{}" else [word])]
+        yield from _of_words(run, folder, (), (), depth - 1)
+    elif "-delete" in words:
+        yield from _of_words(["rm", "-r", *starts], folder, (), (), depth - 1)
+    else:
+        yield Simple("find", tuple(words), (), ())
+
+
+def _paths(program: str, words: Sequence[str]) -> tuple[list[str], list[str]]:
+    """Return which words a program reads from, and which it writes to."""
+    named = [_value(word) for word in words if not word.startswith("-") or "=" in word]
+    if program == "dd":
+        return [w[3:] for w in words if w.startswith("if=")], [w[3:] for w in words if w.startswith("of=")]
+    if _INTERPRETERS.match(program):
+        code = next((words[number + 1] for number, word in enumerate(words[:-1]) if word in ("-c", "-e", "-ne", "-pe", "-r")), None)
+        in_place = any(re.fullmatch(r"-\w*i[.\w]*", word) for word in words)
+        inside = _IN_CODE.findall(" ".join(words)) if code is not None else []
+        changes = in_place or (code is not None and _CODE_WRITES.search(" ".join(words)) is not None)
+        return [*named, *inside], [*named, *inside] if changes else []
+    if program == "sed":
+        return named, named if any(re.match(r"-\w*i|--in-place", word) for word in words) else []
+    if program in _COPIES:
+        return named[:-1], named[-1:]
+    if _EDITORS.match(program) or program in _CHANGES_ALL:
+        return [] if program != "mv" and not _EDITORS.match(program) else named, named
+    return named, []
+
+
+def _value(word: str) -> str:
+    """Return the path of a word such as ``--file=/etc/shadow`` or ``host:/etc/shadow``."""
+    found = re.match(r"[-\w.@]*[=:](?=[/~])", word)
+    return word[found.end() :] if found else word
+
+
+def _absolute(words: Sequence[str], folder: str) -> Iterator[str]:
+    for word in words:
+        for one in _braces(word):
+            path = one if one.startswith("/") else posixpath.join(folder, one) if folder.startswith("/") else ""
+            if path:
+                normal = posixpath.normpath(path)
+                yield normal[1:] if normal.startswith("//") else normal
+
+
+def _braces(word: str) -> list[str]:
+    """Return the words of one with alternatives in braces."""
+    found = re.search(r"\{([^{}]*,[^{}]*)\}", word)
+    return [word] if found is None else [word[: found.start()] + one + word[found.end() :] for one in found[1].split(",")[:50]]
+
+
+@lru_cache(maxsize=10_000)
+def gives_shell(command: str) -> bool:
+    """Return whether a command line gives an interactive shell: by itself, or as what another program starts."""
+    words = _split(command[:_LONGEST])
+    program, rest = _unwrapped(words)
+    if not program or _script_of(program, rest) is not None:
+        return False
+    if program in _SHELLS:  # with a file it runs that and ends
+        return not any(not word.startswith("-") for word in rest) or "-i" in rest or "-s" in rest
+    if program in _TERMINALS:
+        return "-S" not in rest[:1]
+    if program in ("su", "script", "login", "sulogin"):
+        return True
+    if program == "machinectl":
+        return bool({"shell", "login"} & set(rest))
+    if program in ("sudo", "doas", "runuser"):  # which started nothing that stands here
+        return any(re.fullmatch(r"-[A-Za-z]*[isl][A-Za-z]*|-|--login|--shell", word) for word in rest)
+    if program == "systemd-run":
+        return bool({"-S", "--shell"} & set(rest))
+    return program in ("chroot", "nsenter", "unshare")
