@@ -43,6 +43,32 @@ _CHANGES_ALL = frozenset({
 _COPIES = frozenset({"cp", "install", "rsync", "scp", "ln"})
 
 
+# A word that is a file of the folder, not a number, a mode or a name of something else; and files without an ending.
+_LIKE_FILE = re.compile(r"/|\.[A-Za-z]|[*?\[]")
+_BARE_NAMES = frozenset(
+    [
+        "shadow",
+        "gshadow",
+        "shadow-",
+        "passwd",
+        "group",
+        "sudoers",
+        "wtmp",
+        "btmp",
+        "lastlog",
+        "syslog",
+        "messages",
+        "secure",
+        "faillog",
+        "environ",
+        "mem",
+        "id_rsa",
+        "id_ed25519",
+        "id_ecdsa",
+    ]
+)
+
+
 class Simple(NamedTuple):
     """One program with its words, and which paths it reads and writes."""
 
@@ -183,7 +209,8 @@ def _value(word: str) -> str:
 def _absolute(words: Sequence[str], folder: str) -> Iterator[str]:
     for word in words:
         for one in _braces(word):
-            path = one if one.startswith("/") else posixpath.join(folder, one) if folder.startswith("/") else ""
+            relative = folder.startswith("/") and (_LIKE_FILE.search(one) or one in _BARE_NAMES)
+            path = one if one.startswith("/") else posixpath.join(folder, one) if relative else ""
             if path:
                 normal = posixpath.normpath(path)
                 yield normal[1:] if normal.startswith("//") else normal
