@@ -54,9 +54,8 @@ def read(*paths: Path) -> Read:
 
 def told(text: str, by: datetime = NOW, zone: str = "UTC") -> list[Event]:
     """Return the events of lines of syslog."""
-    lines = [line for line in text.splitlines() if line]
-    first, last = (lines[0][:15], lines[-1][:15]) if lines else ("", "")
-    return list(SyslogReader(Clock(ZoneInfo(zone), by, first, last), HERE).events([text.encode()]))
+    samples = [line[:15] for line in text.splitlines() if line]
+    return list(SyslogReader(Clock(ZoneInfo(zone), by, *samples), HERE).events([text.encode()]))
 
 
 def essence(event: Event) -> tuple[object, ...]:
@@ -214,12 +213,47 @@ def test_log_in_records_of_wtmp_and_btmp(tmp_path: Path) -> None:
             NOW,
             ["2026-01-02T10:00:01", "2026-01-02T10:00:00", "2026-01-03T00:00:00"],
         ),
+        # a boot before the time was set, with and without lines after it
+        (
+            ["Nov 20 10:00:00", "Jan  1 00:00:09", "Nov 20 10:01:00"],
+            NOW,
+            ["2026-11-20T10:00:00", "2026-01-01T00:00:09", "2026-11-20T10:01:00"],
+        ),
+        (
+            ["Nov 20 10:00:00", "Jan  1 00:00:09", "Nov 20 10:01:00", "Feb  1 10:00:00"],
+            NOW,
+            ["2025-11-20T10:00:00", "2026-01-01T00:00:09", "2025-11-20T10:01:00", "2026-02-01T10:00:00"],
+        ),
+        # gaps of months: a line before the one above it is of the next year, unless that is in the future
+        (["Mar  1 10:00:00", "Feb 20 10:00:00"], NOW, ["2025-03-01T10:00:00", "2026-02-20T10:00:00"]),
+        (
+            ["Mar  1 10:00:00", "Feb 20 10:00:00", "Dec  1 10:00:00", "Jun  1 10:00:00"],
+            NOW,
+            ["2024-03-01T10:00:00", "2025-02-20T10:00:00", "2025-12-01T10:00:00", "2026-06-01T10:00:00"],
+        ),
+        (
+            ["Dec 30 10:00:00", "Feb 29 10:00:00", "Mar  2 10:00:00"],
+            NOW.replace(year=2025),
+            ["2023-12-30T10:00:00", "2024-02-29T10:00:00", "2024-03-02T10:00:00"],
+        ),
+        (
+            ["Nov 20 10:00:00", "Nov 19 22:00:00", "Nov 20 10:05:00"],
+            NOW,
+            ["2026-11-20T10:00:00", "2026-11-19T22:00:00", "2026-11-20T10:05:00"],
+        ),
         (["2026-03-01T10:00:00.5+02:00", "2026-03-01 10:00:00"], NOW, ["2026-03-01T08:00:00.500000", "2026-03-01T10:00:00"]),
     ],
 )
 def test_the_year_of_a_line_follows_from_its_neighbours(stamps: list[str], by: datetime, times: list[str]) -> None:
     events = told("".join(f"{stamp} knot su: (to root) ines on pts/0\n" for stamp in stamps), by)
     assert [event.at.isoformat().removesuffix("+00:00") for event in events if event.at] == times
+
+
+def test_the_hour_that_comes_twice_at_the_end_of_summer_time_is_two_hours() -> None:
+    stamps = ["01:59:59", "02:10:00", "02:50:00", "02:05:00", "02:40:00", "03:00:00"]
+    clock = Clock(ZoneInfo("Europe/Berlin"), NOW, "Oct 25 01:59:59", "Oct 25 03:00:00")
+    times = [clock.read(f"Oct 25 {stamp}") for stamp in stamps]
+    assert [f"{at:%H:%M:%S}" for at in times if at] == ["23:59:59", "00:10:00", "00:50:00", "01:05:00", "01:40:00", "02:00:00"]
 
 
 def test_stamps_without_an_offset_are_of_the_hosts_zone() -> None:
@@ -336,6 +370,7 @@ WRITERS: tuple[tuple[str, dict[str, str], bool], ...] = (
     ("sudo", {"_COMM": "sudo", "_EXE": "/home/mallory/sudo", "_UID": "1001"}, True),  # a name is a process's own choice
     ("sudo", {"_COMM": "sudo", "_EXE": "/usr/bin/python3.11", "_UID": "1001"}, True),
     ("sudo", {"_COMM": "sudo", "_UID": "1001", "_CAP_EFFECTIVE": "0"}, True),
+    ("sudo", {"_COMM": "sudoedit", "_EXE": "/usr/bin/sudo", "_UID": "1001", "_CAP_EFFECTIVE": "0"}, False),  # it copies as its user
     ("sudo", {"_COMM": "bash", "_UID": "0"}, True),
     ("sudo", {}, False),  # nothing is known
     ("CRON", {"_COMM": "cron", "_EXE": "/usr/sbin/cron"}, False),

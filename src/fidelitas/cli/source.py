@@ -93,11 +93,11 @@ class Source:
         from fidelitas.sources.logs import logs_at  # noqa: PLC0415
 
         if self.logs:
+            zone = zone_of(self.zone)
             groups = [logs for logs in logs_at(self.logs, self.name or os.uname().nodename) if logs]
             if not groups:
                 where = ", ".join(f'"{path}"' for path in self.logs)
                 raise RequestError(f"there is no log in {where}", hint="Name files, or a folder whose files have the names of logs.")
-            zone = zone_of(self.zone)
             hosts = [HostLogs(subject=logs[0].subject, logs=logs, zone=zone) for logs in groups]
             with progress(f"reading {counted(sum(map(len, groups)), 'log')} of {counted(len(hosts), 'host')}"):
                 return read_logbook(hosts, wanted, take, on_all_cores)

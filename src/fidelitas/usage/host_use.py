@@ -81,6 +81,10 @@ class LogState:
     survey: int
 
 
+def _of_whom(sort: Notable, record: AttributedEvent) -> tuple[Notable, str]:
+    return sort, (record.event.address or record.event.terminal) if sort is Notable.ROOT_LOGIN else record.label
+
+
 class HostUse:
     """The use of privilege on one host; `add` takes the events in the order of time, in the zone of whose clock habits are told."""
 
@@ -92,6 +96,7 @@ class HostUse:
         self.sessions: list[Session] = []
         self.notable: dict[Notable, list[AttributedEvent]] = defaultdict(list)
         self.counted: Counter[Notable] = Counter()
+        self.counted_of: Counter[tuple[Notable, str]] = Counter()  # by sort and person, of whom not all are kept
         self.active: dict[str, Counter[int]] = {}  # uses and attempts by account and hour since 1970, UTC
         self.active_at: dict[tuple[str, int], AttributedEvent] = {}
         self.failures: dict[str, dict[int, Failures]] = {}  # by account and hour
@@ -147,10 +152,20 @@ class HostUse:
                 self.sessions.append(session)
 
     def _keep(self, sort: Notable, record: AttributedEvent) -> None:
+        """Count an event of a sort, and keep it; of each person so many, so that nobody's hide behind another's."""
         self.counted[sort] += 1
+        of_person = _of_whom(sort, record)
+        count = self.counted_of[of_person] + 1
         kept = self.notable[sort]
-        if len(kept) < _MOST:
+        if count <= _MOST and len(kept) < _MOST_KEYS and (count > 1 or len(self.counted_of) < _MOST_KEYS):
             kept.append(record)
+            self.counted_of[of_person] = count
+        elif count > 1:
+            self.counted_of[of_person] = count
+
+    def how_often(self, sort: Notable, record: AttributedEvent) -> int:
+        """Return how often there was an event of a sort by the same person, of logins as root from the same place."""
+        return self.counted_of[_of_whom(sort, record)]
 
     # -- uses ----------------------------------------------------------------------------------------------------------------------
 

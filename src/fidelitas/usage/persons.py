@@ -63,6 +63,11 @@ class AttributedEvent(NamedTuple):
         """The one person behind it, or nothing."""
         return self.persons[0] if len(self.persons) == 1 else ""
 
+    @property
+    def label(self) -> str:
+        """Who it is said to have been: the persons it can have been, else the account that the line names."""
+        return " or ".join(self.persons) or self.event.account or "nobody known"
+
 
 class Attribution:
     """Ties the events of one host to persons while they go by; `sessions` are the elevated ones."""

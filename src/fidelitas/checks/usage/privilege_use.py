@@ -21,7 +21,7 @@ _SHOWN = 5
 def _by_person(records: Sequence[AttributedEvent]) -> dict[str, list[AttributedEvent]]:
     people: dict[str, list[AttributedEvent]] = {}
     for record in records:
-        people.setdefault(" or ".join(record.persons) or record.event.account or "nobody known", []).append(record)
+        people.setdefault(record.label, []).append(record)
     return people
 
 
@@ -34,10 +34,10 @@ def _usual(expected: float, unit: str = "") -> str:
     return f"usual: fewer than 1{unit}" if expected < 1 else f"usual: {expected:.0f}{unit}"
 
 
-def _when(use: HostUse, records: Sequence[AttributedEvent]) -> str:
-    """Return when something was done: of several times the first."""
-    first = _at(use, records[0].event.at)
-    return f"on {first}" if len(records) == 1 else f"{len(records)} times since {first}"
+def _when(use: HostUse, records: Sequence[AttributedEvent], sort: Notable) -> str:
+    """Return when a person did something of a sort: of several times how often, of which not all are kept, and the first."""
+    first, count = _at(use, records[0].event.at), use.how_often(sort, records[0])
+    return f"on {first}" if count == 1 else f"{count} times since {first}"
 
 
 def _at(use: HostUse, at: datetime | None) -> str:
@@ -72,7 +72,7 @@ def _found(
 def _per_person(use: HostUse, sort: Notable, what: str) -> Iterator[Found]:
     """Yield one finding for each person who did a thing that is noted."""
     for person, records in _by_person(use.notable[sort]).items():
-        yield _found(person, f"{person} {what} {_when(use, records)}: {_commands(records)}", records)
+        yield _found(person, f"{person} {what} {_when(use, records, sort)}: {_commands(records)}", records)
 
 
 @check("use.failure-burst", Severity.MEDIUM, advice="Ask the account's owner; check where the attempts came from.")
@@ -126,7 +126,11 @@ def refused_outsider(use: HostUse) -> Iterator[Found]:
     """
     for person, records in _by_person(use.notable[Notable.REFUSED]).items():
         if not use.is_entitled(person):
-            yield _found(person, f"{person}, who has no rights here, was refused {_when(use, records)}: {_commands(records)}", records)
+            yield _found(
+                person,
+                f"{person}, who has no rights here, was refused {_when(use, records, Notable.REFUSED)}: {_commands(records)}",
+                records,
+            )
 
 
 @check("use.refused-probe", Severity.MEDIUM, advice="Ask what was wanted: nobody needs these files for an ordinary task.")
@@ -136,7 +140,8 @@ def refused_probe(use: HostUse) -> Iterator[Found]:
     A mistyped command does not name /etc/shadow; such attempts look for further access.
     """
     for person, records in _by_person(use.notable[Notable.REFUSED_SENSITIVE]).items():
-        yield _found(person, f"{person} was refused access to secrets, policy or logs {_when(use, records)}: {_commands(records)}", records)
+        when = _when(use, records, Notable.REFUSED_SENSITIVE)
+        yield _found(person, f"{person} was refused access to secrets, policy or logs {when}: {_commands(records)}", records)
 
 
 @check("use.first-use-of-right", Severity.LOW, advice="Confirm with the account's owner that they did it, and why.")
@@ -197,7 +202,7 @@ def root_shell(use: HostUse) -> Iterator[Found]:
         targets = list(dict.fromkeys(record.event.target or "root" for record in records))
         what = "a root shell" if targets == ["root"] else f"a shell as {' and '.join(targets)}"
         shells = list(dict.fromkeys(record.event.command or record.event.program for record in records))
-        yield _found(person, f"{person} started {what} ({', '.join(shells[:_SHOWN])}) {_when(use, records)}", records)
+        yield _found(person, f"{person} started {what} ({', '.join(shells[:_SHOWN])}) {_when(use, records, Notable.SHELL)}", records)
 
 
 @check("use.secret-read", Severity.MEDIUM, advice="Ask why; change the secret if there is no reason.")
@@ -250,15 +255,13 @@ def root_login(use: HostUse) -> Iterator[Found]:
 
     The log does not show which person it was.
     """
-    records = use.notable[Notable.ROOT_LOGIN]
-    for address in dict.fromkeys(record.event.address or record.event.terminal for record in records):
-        here = [record for record in records if (record.event.address or record.event.terminal) == address]
+    by_source: dict[str, list[AttributedEvent]] = {}
+    for record in use.notable[Notable.ROOT_LOGIN]:
+        by_source.setdefault(record.event.address or record.event.terminal, []).append(record)
+    for source, here in by_source.items():
         if not any(record.persons for record in here):
-            yield _found(
-                address,
-                f"root logged in from {address or 'an unknown address'} {_when(use, here)} ({here[0].event.reason or 'method unknown'})",
-                here,
-            )
+            when, how = _when(use, here, Notable.ROOT_LOGIN), here[0].event.reason or "method unknown"
+            yield _found(source, f"root logged in from {source or 'an unknown address'} {when} ({how})", here)
 
 
 @check("use.brief-membership", Severity.HIGH, advice="Find out what was done meanwhile, and why the membership was removed.")
@@ -291,7 +294,11 @@ def suspected_forgery(use: HostUse) -> Iterator[Found]:
     Someone may want readers of the log to believe something.
     """
     for person, records in _by_person(use.notable[Notable.SUSPECTED_FORGERY]).items():
-        yield _found(person, f"{_forged(len(records))} about {person} may be forged: {records[0].event.doubt}", records)
+        yield _found(
+            person,
+            f"{_forged(use.how_often(Notable.SUSPECTED_FORGERY, records[0]))} about {person} may be forged: {records[0].event.doubt}",
+            records,
+        )
 
 
 CHECKS: tuple[Check[HostUse], ...] = (

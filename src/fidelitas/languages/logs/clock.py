@@ -4,6 +4,7 @@ The year follows from the order of the lines and from a time by which the last w
 """
 
 import re
+from collections.abc import Sequence
 from datetime import UTC, datetime, timedelta, tzinfo
 
 __all__ = ["Clock", "has_year"]
@@ -12,8 +13,13 @@ _MONTHS = {"JanFebMarAprMayJunJulAugSepOctNovDec"[at : at + 3]: at // 3 + 1 for 
 _ISO = re.compile(r"(\d{4}-\d\d-\d\d)[T ](\d\d:\d\d:\d\d)(?:[.,](\d+))?(Z|[+-]\d\d:?\d\d)?\Z")
 # Made once: a log has millions of lines.
 _SECONDS = tuple(timedelta(seconds=number) for number in range(100))
-# A log whose lines come from several programs is now and then a moment out of order; a year's end is not a moment.
-_NEW_YEAR = timedelta(days=180)
+# A log whose lines come from several programs is now and then out of order, and clocks are set back; a year's end is more.
+_NEW_YEAR = timedelta(days=2)
+# A machine without a clock of its own begins with the year, until it learns the time.
+_UNSET = timedelta(hours=1)
+_UNSET_CLOCK = "Jan  1 00:"
+_FAR = timedelta(days=180)
+_LEAP_YEARS = 9
 
 
 def has_year(stamp: str) -> bool:
@@ -24,14 +30,17 @@ def has_year(stamp: str) -> bool:
 class Clock:
     """Reads the stamps of one log in their order; `zone` is the host's, `by` a time by which the last line was written.
 
-    `first` and `last` are the first and the last stamp of the log, from which the year that it begins in follows.
+    `samples` are stamps of the log in their order, the first and the last among them, from which the year that it begins in follows.
     """
 
-    def __init__(self, zone: tzinfo, by: datetime, first: str = "", last: str = "") -> None:
+    def __init__(self, zone: tzinfo, by: datetime, *samples: str) -> None:
         self._zone = zone
+        self._limit = by.astimezone(zone).replace(tzinfo=None) + timedelta(days=1)
         self._minutes: dict[str, datetime | None] = {}
         self._before: datetime | None = None
-        self._year = _first_year(by.astimezone(zone), first, last)
+        self._year = _first_year(self._limit, [one for one in samples if one])
+        self._turned: datetime | None = None  # the last time before the year was counted on
+        self._again = 0  # 1 in the hour that comes a second time at the end of summer time
 
     def read(self, stamp: str) -> datetime | None:
         """Return the time of a stamp in UTC, or ``None`` for one that is no time."""
@@ -57,27 +66,66 @@ class Clock:
         return min(known, key=lambda found: abs(found - before)).replace(tzinfo=self._zone).astimezone(UTC)
 
     def _minute(self, text: str) -> datetime | None:
-        found = _traditional(f"{text}:00", self._year)
-        if found is not None and self._before is not None and self._before - found > _NEW_YEAR:
-            self._year += 1
-            found = _traditional(f"{text}:00", self._year)
-        self._before = found or self._before
-        return None if found is None else found.replace(tzinfo=self._zone).astimezone(UTC)
+        found = self._in_year(f"{text}:00")
+        if found is None:
+            return None
+        before, self._before = self._before, found
+        at, again = (found.replace(tzinfo=self._zone, fold=fold) for fold in (0, 1))
+        twice = at.utcoffset() != again.utcoffset()
+        self._again = int(twice and (self._again == 1 or (before is not None and found < before)))
+        return (again if self._again else at).astimezone(UTC)
+
+    def _in_year(self, stamp: str) -> datetime | None:
+        """Return the time of a stamp in the year that the lines before it tell."""
+        found, before = _traditional(stamp, self._year), self._before
+        if found is None:  # the 29th of February, after a gap
+            years = (year for year in range(self._year + 1, self._year + _LEAP_YEARS) if _traditional(stamp, year) is not None)
+            year = next(years, None)
+            found = _traditional(stamp, year) if year is not None else None
+            return self._turn(found, before) if found is not None and found <= self._limit else None
+        if before is None:
+            return found
+        if before - found > _NEW_YEAR:
+            later = _traditional(stamp, self._year + 1)
+            return self._turn(later, before) if later is not None and later <= self._limit else found
+        return self._back(stamp, found, before) or found
+
+    def _turn(self, found: datetime, before: datetime | None) -> datetime:
+        self._year, self._turned = found.year, before
+        return found
+
+    def _back(self, stamp: str, found: datetime, before: datetime) -> datetime | None:
+        """Return the time in the year before where only a machine that did not know the time had counted the year on."""
+        if self._turned is None or before - datetime(before.year, 1, 1) > _UNSET or found - before < _FAR:  # noqa: DTZ001
+            return None
+        earlier = _traditional(stamp, self._turned.year)
+        if earlier is None or not timedelta() <= earlier - self._turned < _FAR:
+            return None
+        self._year, self._turned = self._turned.year, None
+        return earlier
 
 
-def _first_year(by: datetime, first: str, last: str) -> int:
-    """Return the year of the first line: the latest by which the last is not in the future, give or take a day, and both are dates."""
-    limit = by.replace(tzinfo=None) + timedelta(days=1)
-    for year in range(limit.year, limit.year - 9, -1):  # nine, for the 29th of February
-        end = _traditional(last or first, year)
-        if end is None or end > limit:
-            continue
-        begin = _traditional(first or last, year)
-        if begin is not None and begin - end <= timedelta(days=1):
-            return year
-        if _traditional(first, year - 1) is not None:
-            return year - 1
-    return limit.year
+def _first_year(limit: datetime, samples: Sequence[str]) -> int:
+    """Return the year of the first sample: the latest by which the last is not in the future, and all years' ends between are counted."""
+    known = [one for one in samples if not one.startswith(_UNSET_CLOCK)] or list(samples)
+    years = (_counted_back(known, year, limit) for year in range(limit.year, limit.year - _LEAP_YEARS, -1)) if known else iter(())
+    return next((year for year in years if year is not None), limit.year)
+
+
+def _counted_back(samples: Sequence[str], year: int, limit: datetime) -> int | None:
+    """Return the year of the first sample where the last is of a year; ``None`` where one is no date then, or in the future."""
+    later = _traditional(samples[-1], year)
+    if later is None or later > limit:
+        return None
+    for stamp in reversed(samples[:-1]):
+        earlier = _traditional(stamp, year)
+        if earlier is None or earlier - later > _NEW_YEAR:
+            dates = ((one, _traditional(stamp, one)) for one in range(year - 1, year - _LEAP_YEARS, -1))
+            year, earlier = next(((one, date) for one, date in dates if date is not None), (year, None))
+            if earlier is None:
+                return None
+        later = earlier
+    return year
 
 
 def _traditional(stamp: str, year: int) -> datetime | None:

@@ -83,17 +83,18 @@ def _beating(events: Iterable[Event], pulse: Pulse) -> Iterator[Event]:
         yield event
 
 
-def _stamps(content: LogContent) -> tuple[str, str]:
-    """Return the first and the last stamp of a log, where the first has no year; else nothing is needed of them."""
+def _stamps(content: LogContent) -> list[str]:
+    """Return stamps of a log in their order, one of each block and the last, where they have no year; else nothing is needed of them."""
     first = first_stamp(content.first_blocks())
     if not first or has_year(first):
-        return "", ""
+        return []
+    each = (first_stamp([block]) for block in content.first_blocks())
     stamps = [line.stamp for line in lines_that_matter(content.last_blocks())]
-    return first, stamps[-1].decode() if stamps else first
+    return [first, *(stamp for stamp in each if stamp), *(stamp.decode() for stamp in stamps[-1:])]
 
 
-def _ends(content: LogContent) -> tuple[str, str]:
-    """Return the stamps with which sudo's own log begins and ends."""
-    first = decode(next(iter(content.first_blocks()), b"")[:15])
+def _ends(content: LogContent) -> list[str]:
+    """Return the same of sudo's own log."""
+    each = (decode(block[:15]) for block in content.first_blocks() if block[:1].isalpha())
     last = [line for block in content.last_blocks() for line in block.split(b"\n") if line[:1].isalpha()]
-    return first, decode(last[-1][:15]) if last else ""
+    return [*each, *(decode(line[:15]) for line in last[-1:])]
