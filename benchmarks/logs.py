@@ -1,72 +1,145 @@
-"""Makes an auth log from a seed and measures how long its events take; the yardstick is a search for one word in the same file."""
+"""Measures the whole command `usage --log` on logs made from a seed: dense ones of forty hosts, sparse ones, the journal as JSON.
+
+Prints MB and events a second, the ratio to `grep -c` on the same file in the same run, the peak of memory, and for each form ten times the
+size against the size: 1.00 is linear.  With --file any log is measured in their place.
+"""
 
 import argparse
+import json
 import random
-import resource
 import subprocess
+import sys
 import tempfile
 import time
+from collections.abc import Callable, Iterator
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
-from statistics import median
 
-from fidelitas.languages.logs.reading import LogReading
-from fidelitas.sources.logs import logs_at
-
-OTHERS = (
-    "sshd[{n}]: Connection closed by 10.20.0.{d} port {n} [preauth]",
-    "systemd[1]: Started Session {n} of user ines.",
-    "kernel: [{n}.1] usb 1-1: new high-speed USB device number {d}",
-    "CRON[{n}]: pam_unix(cron:session): session opened for user root(uid=0) by (uid=0)",
-    "dbus-daemon[612]: [system] Successfully activated service 'org.freedesktop.hostname1' {n}",
-)
-USE = "sudo: {who:>8} : TTY=pts/{n} ; PWD=/home/{who} ; USER=root ; COMMAND=/usr/bin/systemctl restart unit{n}"
+NAMES = [f"person{number}" for number in range(300)]
+HOSTS = [f"{kind}-{number:02}" for number, kind in enumerate(["web", "db", "build", "jump", "ws"] * 8)]
+COMMANDS = (
+    "/usr/bin/systemctl restart nginx", "/usr/bin/apt-get update", "/bin/cat /var/log/syslog", "/bin/su -", "/bin/bash",
+    "/usr/bin/docker ps", "/usr/bin/vim /etc/hosts", "/usr/bin/journalctl -u ssh --since today", "/usr/sbin/useradd -m -G wheel tmp1",
+    "list",
+    "/usr/bin/rsync -a /srv/ /backup/", "/usr/bin/find / -name *.conf -exec ls -l {} ;", "/usr/bin/tee -a /etc/sudoers.d/x",
+    "/usr/bin/less /etc/shadow",
+    "sudoedit /etc/nginx/nginx.conf",
+)  # fmt: skip
 
 
-def write_log(path: Path, size: int, share: float, *, traditional: bool) -> int:
-    """Write a log of some size in MB, a share of its lines sudo's, and return how many of those there are."""
-    chance, at, uses, written = random.Random(3), datetime(2026, 3, 1, tzinfo=UTC), 0, 0
-    with path.open("w") as out:
-        while written < size << 20:
-            at += timedelta(seconds=chance.randrange(3))
-            stamp = f"{at:%b} {at.day:2} {at:%H:%M:%S}" if traditional else f"{at:%Y-%m-%dT%H:%M:%S}.{chance.randrange(10**6):06}+00:00"
-            number = chance.randrange(1000, 32000)
-            if chance.random() < share:
-                uses += 1
-                text = USE.format(who=f"person{chance.randrange(60)}", n=number % 50)
-            else:
-                text = chance.choice(OTHERS).format(n=number, d=number % 250)
-            written += out.write(f"{stamp} tern {text}\n")
-    return uses
+def dense(chance: random.Random) -> tuple[str, str]:
+    """Return the program, with its process, and the message of a line; seven of ten concern privilege."""
+    who, number, host = (
+        chance.choices(NAMES, weights=WEIGHTS)[0],
+        chance.randrange(300, 99999),
+        f"10.{chance.randrange(256)}.0.{chance.randrange(1, 255)}",
+    )
+    kind = chance.randrange(100)
+    if kind < 12:
+        command = chance.choice(COMMANDS) + (f" --id {chance.randrange(10**6)}" if chance.random() < 0.5 else "")
+        why = chance.choices(("", "command not allowed ; ", "2 incorrect password attempts ; "), (96, 2, 2))[0]
+        return "sudo", f"{who:>8} : {why}TTY=pts/{number % 40} ; PWD=/home/{who} ; USER={chance.choice(AS)} ; COMMAND={command}"
+    table: tuple[tuple[int, str, str], ...] = (
+        (23, "sudo", f"pam_unix(sudo:session): session opened for user root(uid=0) by {who}(uid={1000 + number % 300})"),
+        (34, "sudo", "pam_unix(sudo:session): session closed for user root"),
+        (43, f"sshd[{number}]", f"Accepted publickey for {who} from {host} port {number} ssh2: ED25519 SHA256:{number:043}"),
+        (51, f"sshd[{number}]", f"pam_unix(sshd:session): session opened for user {who}(uid={1000 + number % 300}) by (uid=0)"),
+        (59, f"sshd[{number}]", f"pam_unix(sshd:session): session closed for user {who}"),
+        (64, f"sshd[{number}]", f"Failed password for invalid user admin from {host} port {number} ssh2"),
+        (72, f"sshd[{number}]", f"Disconnected from user {who} {host} port {number}"),
+        (92, f"CRON[{number}]", "pam_unix(cron:session): session opened for user root(uid=0) by (uid=0)"),
+        (95, f"su[{number}]", f"(to root) {who} on pts/{number % 40}"),
+        (100, f"systemd-logind[{number}]", f"New session {number} of user {who}."),
+    )
+    return next((program, message) for limit, program, message in table if kind < limit)
 
 
-def measured(path: Path, uses: int) -> tuple[float, float]:
-    """Return the median ratio to the search over three pairs, and the seconds of ours."""
-    pairs = []
-    for _ in range(3):
-        begun = time.perf_counter()
-        told = sum(event.program == "sudo" and bool(event.command) for event in LogReading(logs_at([path], "tern")[0], UTC).events())
-        ours = time.perf_counter() - begun
-        begun = time.perf_counter()
-        subprocess.run(["grep", "-c", "sudo", path], check=True, capture_output=True)
-        pairs.append((ours, time.perf_counter() - begun))
-        if told != uses:
-            raise AssertionError(f"{told} uses were told, {uses} were written")
-    return median(one / other for one, other in pairs), median(one for one, _ in pairs)
+def sparse(chance: random.Random) -> tuple[str, str]:
+    """Return one of which one in a hundred is sudo's, and most of the others concern no privilege."""
+    if chance.random() < 0.01:
+        return "sudo", f"{chance.choice(NAMES):>8} : TTY=pts/1 ; PWD=/ ; USER=root ; COMMAND={chance.choice(COMMANDS)}"
+    return (
+        f"kernel[{chance.randrange(9999)}]",
+        f"[{chance.random() * 1e6:.6f}] usb 1-1: new high-speed USB device number {chance.randrange(250)}",
+    )
+
+
+WEIGHTS = [1 / (number + 1) ** 0.8 for number in range(300)]
+AS = ["root"] * 20 + ["postgres", "www-data", "deploy"]
+Line = Callable[[random.Random], tuple[str, str]]
+
+
+def lines(line: Line, form: str, size: int) -> Iterator[str]:
+    """Yield the lines of a log of some bytes in the order of time, about one a second."""
+    chance, at, written = random.Random(3), datetime(2026, 3, 1, tzinfo=UTC), 0
+    while written < size:
+        at += timedelta(seconds=chance.expovariate(1))
+        program, message = line(chance)
+        host = chance.choice(HOSTS)
+        if form == "journal":
+            name, _, pid = program.partition("[")
+            fields = {
+                "__REALTIME_TIMESTAMP": f"{at.timestamp() * 1e6:.0f}",
+                "_HOSTNAME": host,
+                "SYSLOG_IDENTIFIER": name,
+                "MESSAGE": message,
+            }
+            text = (
+                json.dumps({**fields, **({"_PID": pid.rstrip("]")} if pid else {}), "_COMM": name, "_TRANSPORT": "syslog", "PRIORITY": "5"})
+                + "\n"
+            )
+        elif form == "traditional":
+            text = f"{at:%b} {at.day:2} {at:%H:%M:%S} {host} {program}: {message}\n"
+        else:
+            text = f"{at:%Y-%m-%dT%H:%M:%S.%f}+00:00 {host} {program}: {message}\n"
+        written += len(text)
+        yield text
+
+
+def measured(path: Path) -> tuple[float, float, int, int]:
+    """Return the seconds of the whole command and of a search for one word in the same file, its events, and its peak of memory in MB."""
+    program = Path(sys.executable).with_name("fidelitas")
+    command = ["/usr/bin/time", "-f", "%M", program, "usage", "--log", path, "--format", "json"]
+    begun = time.perf_counter()
+    ran = subprocess.run(command, capture_output=True, check=False, env={"PATH": "/usr/bin:/bin", "HOME": str(path.parent)})
+    ours = time.perf_counter() - begun
+    begun = time.perf_counter()
+    subprocess.run(["grep", "-c", "sudo", path], check=False, capture_output=True)
+    search = time.perf_counter() - begun
+    return ours, search, int(json.loads(ran.stdout)["event_count"]), int(ran.stderr.split()[-1]) // 1024
+
+
+def report(name: str, path: Path) -> float:
+    """Print what was measured of one file, and return its seconds for each MB."""
+    ours, search, events, peak = measured(path)
+    size = path.stat().st_size / 1e6
+    rates = f"{size / ours:6.1f} MB/s, {events / ours:8.0f} events/s, {ours / search:6.0f} x grep -c, {peak} MB at most"
+    print(f"{name}, {size:.0f} MB: {rates}", flush=True)
+    return ours / size
 
 
 def main() -> None:
-    """Print the ratios for both stamps and two shares of sudo's lines."""
+    """Print the figures of each form at two sizes."""
     options = argparse.ArgumentParser(description=__doc__)
-    options.add_argument("--size", type=int, default=60, help="MB")
-    size = options.parse_args().size
+    options.add_argument("--size", type=int, default=3, help="MB of the smaller files; the larger are of ten times as many")
+    options.add_argument("--file", type=Path, help="a log to measure in place of those made here")
+    asked = options.parse_args()
+    if asked.file:
+        report(asked.file.name, asked.file)
+        return
+    forms: tuple[tuple[str, Line, str], ...] = (
+        ("dense, ISO 8601", dense, "iso"), ("dense, traditional", dense, "traditional"),
+        ("sparse, ISO 8601", sparse, "iso"), ("dense, journal", dense, "journal"),
+    )  # fmt: skip
     with tempfile.TemporaryDirectory() as folder:
-        for kind in ("ISO 8601", "traditional"):
-            for share in (0.12, 0.01):
-                path = Path(folder) / "auth.log"
-                ratio, taken = measured(path, write_log(path, size, share, traditional=kind == "traditional"))
-                print(f"{size} MB, {kind} stamps, {share:.0%} sudo lines: {ratio:.1f} x grep -c, {size / taken:.0f} MB/s")
-    print(f"{resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024:.0f} MB at most")
+        for name, line, form in forms:
+            path = Path(folder) / ("journal.json" if form == "journal" else "auth.log")
+            costs = []
+            for size in (asked.size, 10 * asked.size):
+                with path.open("w") as out:
+                    out.writelines(lines(line, form, size * 10**6))
+                costs.append(report(name, path))
+            print(f"{name}: ten times the size costs {costs[1] / costs[0]:.2f} times as much for each MB")
 
 
 if __name__ == "__main__":

@@ -20,7 +20,7 @@ from fidelitas.text import decode
 __all__ = ["SyslogReader"]
 
 # So many messages are remembered, of at most so many bytes each; a log made of ever new ones costs time, not memory.
-_MOST, _LONGEST = 50_000, 1000
+_MOST, _LONGEST = 10_000, 1000
 # What a message tells, by what stands in it: the fields of an event; nothing; or, for one of no known form, the program.
 _Told = tuple[object, ...] | str | None
 
