@@ -133,6 +133,16 @@ def test_what_is_out_of_order_is_found_and_what_only_looks_so_is_not(
             assert finding.subject == "knot"
 
 
+@pytest.mark.parametrize("form", [[], ["--events"], ["--timeline"], ["--sessions"]])
+def test_a_very_long_command_is_shown_cut_with_its_length(form: list[str], tmp_path: Path) -> None:
+    Log(everyday=False).put(DAY, sudo("ines", "/bin/bash " + "-x " * 900_000)).write(tmp_path / "auth.log")
+    ran = fidelitas("usage", "--log", tmp_path / "auth.log", *form, cwd=tmp_path)
+    assert len(ran.out) < 10_000
+    assert "characters)" in ran.out
+    events = fidelitas("usage", "--log", tmp_path / "auth.log", "--events", "--format", "json", cwd=tmp_path).json["events"]
+    assert len(events[0]["command"]) > 1_000_000
+
+
 def test_nobody_hides_behind_the_many_deeds_of_another_and_all_are_counted(tmp_path: Path) -> None:
     log = Log(everyday=False)
     log.lines += some(700, lambda n: sudo("mallory", f"/bin/x{n}", why="user NOT in sudoers ; "))

@@ -7,7 +7,7 @@ auditor's screen, or a right-to-left mark that turns a line round.  `plain` is t
 import unicodedata
 from typing import NamedTuple
 
-__all__ = ["Place", "byte_column", "clipped", "decode", "escape_control", "first_line", "has_endless_key", "short_host_name"]
+__all__ = ["Place", "byte_column", "clipped", "decode", "escape_control", "first_line", "has_endless_key", "short_host_name", "shortened"]
 
 
 class Place(NamedTuple):  # a tuple, since every fact has one
@@ -58,6 +58,11 @@ def _shown(character: str) -> str:
 def clipped(text: str, width: int) -> str:
     """Return the text, cut to `width` characters with an ellipsis where it was longer."""
     return text if len(text) <= width else text[: max(width - 1, 0)] + "…"
+
+
+def shortened(text: str, width: int = 300) -> str:
+    """Return the text; of a much longer one the beginning, with how long it is."""
+    return text if len(text) <= 2 * width else f"{text[:width]}… ({len(text):,} characters)"
 
 
 def decode(content: bytes) -> str:

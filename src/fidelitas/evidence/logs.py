@@ -24,7 +24,7 @@ __all__ = ["LogCopy", "bounded", "family_of", "has_records", "in_blocks", "log_c
 
 _BLOCK = 1 << 20
 # A line that is longer is cut: no program that we read writes such lines, and whoever makes one wants to stop the reader.
-_LONGEST_LINE = 1 << 20
+_LONGEST_LINE = 16 << 20
 # What a packed log may unpack to: one whose lines are nearly all empty packs some thousand times; ten kilobytes can hold as much as a disk.
 _RATIO, _ALWAYS, _LARGEST = 2000, 64 << 20, 16 << 30
 _GZIP, _XZ, _BZIP2, _ZSTD = _PACKED = (b"\x1f\x8b", b"\xfd7zXZ", b"BZh", b"\x28\xb5\x2f\xfd")

@@ -6,6 +6,7 @@ from typing import Any
 
 from fidelitas.reports.places import place_document
 from fidelitas.rights import Holding, Link, Principal, PrincipalKind
+from fidelitas.text import shortened
 from fidelitas.usage import AttributedEvent, Grants
 
 __all__ = ["UNTOLD", "Provenance", "since_document", "since_in_brief", "since_line"]
@@ -32,7 +33,7 @@ def since_line(link: Link, grants: Grants | None) -> str:
     if record is None or record.event.at is None:
         return ""
     event = record.event
-    what = event.reason or f"{event.program} {event.command}"
+    what = event.reason or f"{event.program} {shortened(event.command)}"
     sure = f", {record.basis.confidence}: {record.basis.value}" if record.persons else ""
     return f"since {event.at:%Y-%m-%d %H:%M %Z} by {_by(record)}{sure}; {what} ({event.place.in_file()})"
 

@@ -7,6 +7,7 @@ from fidelitas.facts import EventKind
 from fidelitas.reports.blocks import Block, Row
 from fidelitas.reports.table import Table
 from fidelitas.reports.usage import event_words, time_shown
+from fidelitas.text import shortened
 from fidelitas.usage import AttributedEvent, AttributionBasis, Session, is_shell
 
 __all__ = ["sessions_table", "timeline_blocks"]
@@ -41,7 +42,7 @@ def _row(session: Session, zone: tzinfo) -> tuple[str, ...]:
         session.terminal or "",
         _lasted(session.duration),
         str(session.records) if session.shell else "",
-        session.command or "",
+        shortened(session.command or ""),
         session.place.in_file(),
     )
 

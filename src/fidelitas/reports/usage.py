@@ -13,6 +13,7 @@ from fidelitas.reports.blocks import Block, Row
 from fidelitas.reports.numbers import counted
 from fidelitas.reports.places import place_document
 from fidelitas.reports.table import Table
+from fidelitas.text import shortened
 from fidelitas.usage import AttributedEvent, AttributionBasis, HostUse, Notable, PersonUse, Session
 
 __all__ = [
@@ -144,7 +145,7 @@ def event_words(event: Event) -> str:
         return f"{event.program} as {event.target}" + (f" from {event.address}" if event.address else "") + f", {event.reason}"
     as_whom = f" as {event.target}" if event.target else ""
     group = f" with group {event.group}" if event.group else ""
-    command = f" {event.command}" if event.command else ""
+    command = f" {shortened(event.command)}" if event.command else ""
     return f"{event.program}{as_whom}{group}{command}" + (f" ({event.reason})" if event.reason else "")
 
 
@@ -163,7 +164,7 @@ def usage_table(records: Sequence[AttributedEvent], zone: tzinfo) -> Table:
                 event.target,
                 event.group,
                 event.terminal,
-                event.command,
+                shortened(event.command),
                 event.reason,
                 event.place.in_file(),
             )

@@ -4,7 +4,7 @@ from collections.abc import Iterator, Sequence
 
 from fidelitas.checks.check import Check, Found, check
 from fidelitas.findings import Severity, Statistic
-from fidelitas.text import Place
+from fidelitas.text import Place, shortened
 from fidelitas.usage import HostUse, LogState
 from fidelitas.usage.unusual import Silence, log_silences
 
@@ -74,7 +74,7 @@ def lines_removed(use: HostUse) -> Iterator[Found]:
     """
     if use.gone:
         first = use.gone[0]
-        what = first.command or first.target or first.program
+        what = shortened(first.command) or first.target or first.program
         yield Found(
             about=first.place.path,
             message=f"{len(use.gone)} lines that an earlier survey read are gone, the first about {first.account or first.program}: {what}",

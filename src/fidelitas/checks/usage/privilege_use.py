@@ -6,6 +6,7 @@ from datetime import UTC, datetime, timedelta
 from fidelitas.checks.check import Check, Found, check
 from fidelitas.facts import Change
 from fidelitas.findings import Severity, Statistic
+from fidelitas.text import shortened
 from fidelitas.usage import AttributedEvent, HostUse, New, Notable
 from fidelitas.usage.unusual import bursts, novelties, odd_hours
 
@@ -49,7 +50,7 @@ def _hour(use: HostUse, hour: int) -> str:
 
 
 def _commands(records: Sequence[AttributedEvent]) -> str:
-    shown = list(dict.fromkeys(f'"{record.event.command}"' for record in records if record.event.command))
+    shown = list(dict.fromkeys(f'"{shortened(record.event.command)}"' for record in records if record.event.command))
     more = f" and {len(shown) - _SHOWN} more" if len(shown) > _SHOWN else ""
     return "; ".join(shown[:_SHOWN]) + more
 
@@ -201,7 +202,7 @@ def root_shell(use: HostUse) -> Iterator[Found]:
     for person, records in _by_person(use.notable[Notable.SHELL]).items():
         targets = list(dict.fromkeys(record.event.target or "root" for record in records))
         what = "a root shell" if targets == ["root"] else f"a shell as {' and '.join(targets)}"
-        shells = list(dict.fromkeys(record.event.command or record.event.program for record in records))
+        shells = list(dict.fromkeys(shortened(record.event.command) or record.event.program for record in records))
         yield _found(person, f"{person} started {what} ({', '.join(shells[:_SHOWN])}) {_when(use, records, Notable.SHELL)}", records)
 
 
