@@ -413,6 +413,24 @@ def test_persons_of_the_journal_have_names() -> None:
     assert [one.login for one in events if one.command] == ["", "rada", "#1005", "#1003", "", "ines", "", ""]
 
 
+@pytest.mark.parametrize("form", ["syslog", "journal"])
+def test_a_session_opened_by_a_number_is_of_the_account_that_has_it(form: str) -> None:
+    messages = [
+        "pam_unix(sudo:session): session opened for user root(uid=0) by (uid=1013)",  # not known yet
+        "pam_unix(sudo:session): session opened for user root(uid=0) by rada(uid=1013)",
+        "pam_unix(sudo:session): session opened for user root(uid=0) by (uid=1013)",
+        "pam_unix(sudo:session): session opened for user root(uid=0) by (uid=7)",  # by the evidence
+        "pam_unix(sudo:session): session opened for user rada(uid=1013) by (uid=0)",
+    ]
+    if form == "journal":
+        rows = [{"SYSLOG_IDENTIFIER": "sudo", "_HOSTNAME": "knot", "MESSAGE": message} for message in messages]
+        events = list(JournalReader(HERE, {7: "ines"}).events(["".join(json.dumps(row) + "\n" for row in rows).encode()]))
+    else:
+        text = "".join(f"2026-11-23T06:00:00Z knot sudo: {message}\n" for message in messages)
+        events = list(SyslogReader(Clock(UTC, NOW), HERE, None, {7: "ines"}).events([text.encode()]))
+    assert [one.account for one in events] == ["", "rada", "rada", "ines", "root"]
+
+
 @given(st.binary(max_size=300), st.text(max_size=80))
 def test_any_log_is_survived(content: bytes, text: str) -> None:
     clock = Clock(UTC, NOW, "", "")

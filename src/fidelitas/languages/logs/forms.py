@@ -70,7 +70,7 @@ def events_of(log: KnownLog, *, records: bool) -> tuple[LogReader, Iterator[Even
     start = log.content.beginning()
     form = next((form for form in _FORMS if form.is_one(start)), None)
     if form is None:  # its pulse is that of all lines that matter, not of its events alone
-        reader = SyslogReader(Clock(log.zone, log.by, *_stamps(log.content)), log.origin, log.pulse)
+        reader = SyslogReader(Clock(log.zone, log.by, *_stamps(log.content)), log.origin, log.pulse, log.names)
         return reader, reader.events(log.content.blocks())
     reader = form.reader(log)
     return reader, _beating(reader.events(log.content.blocks()), log.pulse)

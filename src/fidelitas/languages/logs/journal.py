@@ -11,7 +11,7 @@ from functools import partial
 from io import BufferedReader, RawIOBase
 from typing import Any
 
-from fidelitas.facts import Event, Gap, Place
+from fidelitas.facts import Event, EventKind, Gap, Place
 from fidelitas.languages.logs.entries import PROGRAMS, SUDO
 from fidelitas.languages.logs.journal_fields import Names, impostor
 from fidelitas.languages.logs.messages import is_idle, is_part, read_message
@@ -105,6 +105,8 @@ class JournalReader:
         if event is None:
             event = read_message(program, message, partial(Event, at=at, host=host, place=place, pid=None))
         if event is not None:
+            if event.kind is EventKind.OPENED and not event.account:
+                event = event._replace(account=self._names.opener(host, event.program, message))
             process = int(pid) if pid.isdecimal() and len(pid) < 10 else None
             login = self._names.login(host, fields.get("_AUDIT_LOGINUID", ""), event.account)
             told = event._replace(pid=process, login=login, doubt=event.doubt or impostor(program, fields))

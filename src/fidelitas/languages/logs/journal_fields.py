@@ -32,6 +32,8 @@ _SCRIPTS = frozenset({"adduser", "addgroup", "deluser", "delgroup"})
 _PRIVILEGED = frozenset({"sudo", "su", "cron", "login", "useradd"})
 _COMM_LENGTH = 15  # the kernel keeps as many bytes (proc(5))
 _PAIR = re.compile(r"(?<![^\s])([^\s()]+)\(uid=(\d{1,9})\)")
+_SWITCHES = ("su", "runuser", "doas", "polkit")
+_OPENER = re.compile(r" by \(uid=(\d{1,9})\)\Z")
 _MOST = 100_000
 
 
@@ -74,6 +76,16 @@ class Names:
     def name(self, host: str, number: int) -> str:
         """Return the account of a user ID, empty where nothing tells it."""
         return self._known.get(number) or self._learned.get((host, number), "")
+
+    def opener(self, host: str, service: str, message: str) -> str:
+        """Return the account of which a message of PAM has the number alone: ``session opened for user root(uid=0) by (uid=1013)``.
+
+        A login is opened by a service that runs as root, which is nobody.
+        """
+        found = _OPENER.search(message)
+        if found is None or int(found[1]) == 0:
+            return "root" if found is not None and service.startswith(_SWITCHES) else ""
+        return self.name(host, int(found[1]))
 
     def login(self, host: str, number: str, account: str) -> str:
         """Return the account of a login by its user ID: its name, ``#1001`` where that is not known, nothing where it can be the account.

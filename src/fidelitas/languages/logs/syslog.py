@@ -3,13 +3,15 @@
 Keeps what a line alone does not tell: the year.  What programs say repeats itself: of each message what it tells is worked out once.
 """
 
+import re
 from collections import Counter
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from functools import partial
 
-from fidelitas.facts import Event, Place
+from fidelitas.facts import Event, EventKind, Place
 from fidelitas.languages.logs.clock import Clock, has_year
 from fidelitas.languages.logs.entries import SUDO, Idle, Line, lines_that_matter
+from fidelitas.languages.logs.journal_fields import Names
 from fidelitas.languages.logs.messages import idle_beginnings, is_part, read_message
 from fidelitas.languages.logs.pulse import Pulse
 from fidelitas.languages.logs.repetition import REPEATED, once, repeated
@@ -21,6 +23,7 @@ __all__ = ["SyslogReader"]
 
 # So many messages are remembered, of at most so many bytes each; a log made of ever new ones costs time, not memory.
 _MOST, _LONGEST = 10_000, 1000
+_OPENED_BY_NUMBER = re.compile(rb" by \(uid=\d+\)\s*\Z")
 # What a message tells, by what stands in it: the fields of an event; nothing; or, for one of no known form, the program.
 _Told = tuple[object, ...] | str | None
 
@@ -28,11 +31,12 @@ _Told = tuple[object, ...] | str | None
 class SyslogReader:
     """Reads one log; `unknown` counts the messages of no known form, by program, `pulse` all lines that matter, by time."""
 
-    def __init__(self, clock: Clock, origin: Place, pulse: Pulse | None = None) -> None:
+    def __init__(self, clock: Clock, origin: Place, pulse: Pulse | None = None, names: Mapping[int, str] | None = None) -> None:
         self._clock = clock
         self._origin = origin
         self._known: dict[tuple[bytes, bytes, bytes], _Told] = {}
         self._pulse = pulse or Pulse()
+        self._names = Names(names or {})
         self.unknown: Counter[str] = Counter()
 
     def events(self, blocks: Iterable[bytes]) -> Iterator[Event]:
@@ -74,6 +78,8 @@ class SyslogReader:
     def _told(self, line: Line) -> _Told:
         """Work out what a message tells, and remember it."""
         told = self._read(line) if not line.message.startswith(idle_beginnings()) else None
+        if told.__class__ is tuple and _OPENED_BY_NUMBER.search(line.message):
+            return told  # whose number it is may be learned later
         if len(self._known) >= _MOST:
             self._known.clear()
         if len(line.message) <= _LONGEST:
@@ -87,4 +93,8 @@ class SyslogReader:
             event = read_message(program, message, partial(Event, at=None, host=host, place=self._origin, pid=None))
         if event is None:
             return None if is_part(message) else program
+        if "(uid=" in message:
+            self._names.learn(host, message)
+            if event.kind is EventKind.OPENED and not event.account:
+                event = event._replace(account=self._names.opener(host, event.program, message))
         return event.dedup_key
