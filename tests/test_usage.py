@@ -133,6 +133,23 @@ def test_what_is_out_of_order_is_found_and_what_only_looks_so_is_not(
             assert finding.subject == "knot"
 
 
+@pytest.mark.parametrize(
+    ("command", "by_others", "found"),
+    [("/usr/sbin/tcpreplay eth0", 0, True), ("/usr/sbin/tcpreplay eth0", 2, False), ("/usr/bin/apt-get update", 0, False)],
+)
+def test_a_first_use_is_one_of_a_kind_of_work_that_colleagues_do_not_do(
+    command: str, by_others: int, *, found: bool, tmp_path: Path
+) -> None:
+    log = Log()  # in which ines uses apt
+    for number in range(by_others):
+        log.put(at(2), sudo(("rada", "kofi")[number], command))
+    log.put(DAY, sudo("ines", command))
+    messages = [
+        one.message for one in findings(log, tmp_path) if one.check == "use.first-use-of-command" and one.message.startswith("ines ")
+    ]
+    assert bool(messages) is found, messages
+
+
 @pytest.mark.parametrize("form", [[], ["--events"], ["--timeline"], ["--sessions"]])
 def test_a_very_long_command_is_shown_cut_with_its_length(form: list[str], tmp_path: Path) -> None:
     Log(everyday=False).put(DAY, sudo("ines", "/bin/bash " + "-x " * 900_000)).write(tmp_path / "auth.log")

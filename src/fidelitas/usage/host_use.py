@@ -10,6 +10,7 @@ from datetime import UTC, datetime, tzinfo
 from enum import Enum
 
 from fidelitas.facts import Change, Event, EventKind, Gap, TimeJump
+from fidelitas.usage.command_families import family_of
 from fidelitas.usage.persons import AttributedEvent, Attribution
 from fidelitas.usage.provenance import Grants
 from fidelitas.usage.sensitive_targets import sensitive_targets
@@ -23,6 +24,8 @@ _MOST_KEYS = 20_000
 _OTHERS = "(others)"
 # A first time means something once there is a habit.
 _HABIT = 20
+# So many who did the same make it usual.
+_TEAM = 2
 
 
 class Notable(Enum):
@@ -109,6 +112,7 @@ class HostUse:
         self.until: datetime | None = None  # when the logs were collected
         self.entitled: frozenset[str] | None = None  # accounts with rights, where a survey tells them
         self._known: dict[tuple[New, str], Counter[str]] = {}
+        self._users: dict[tuple[New, str], set[str]] = {}  # who used what, up to a team
 
     @property
     def subject(self) -> str:
@@ -178,7 +182,7 @@ class HostUse:
         if len(record.persons) == 1 and event.program not in ("cron", "CRON", "crond"):
             self._act(record)
             self._first(record, New.RIGHT, event.target or "root")
-            self._first(record, New.COMMAND, event.command.partition(" ")[0] or event.program)
+            self._first(record, New.COMMAND, family_of(event.command) or event.program)
 
     def _act(self, record: AttributedEvent) -> None:
         """Count a use or an attempt by its hour."""
@@ -198,9 +202,13 @@ class HostUse:
         known = self._known.setdefault((what, record.persons[0]), Counter())
         if value not in known and len(known) < _MOST_KEYS:
             uses = sum(known.values())
-            if uses >= _HABIT and len(self.firsts) < 10 * _MOST:
+            usual = self._users.setdefault((what, value), set()) if len(self._users) < _MOST_KEYS else set()
+            # What colleagues do is a habit of the team.
+            if uses >= _HABIT and len(self.firsts) < 10 * _MOST and (what is New.RIGHT or len(usual) < _TEAM):
                 once = sum(count == 1 for count in known.values())
                 self.firsts.append(First(record, what, uses, once, len(known)))
+            if len(usual) < _TEAM:
+                usual.add(record.persons[0])
         known[value] += 1
 
     # -- failures ------------------------------------------------------------------------------------------------------------------
