@@ -19,7 +19,7 @@ from test_judge_sudo import ACCOUNTS, HERE, Writer, write
 pytestmark = pytest.mark.judge
 
 POLICY = """\
-Defaults !lecture, passwd_tries=3, logfile={place}/logs/work/sudo.log, {form}
+Defaults !lecture, passwd_tries=3, logfile={place}/logs/daemons/sudo.log, {form}
 root, ines, rada ALL=(ALL) ALL
 tomas ALL=(root) NOPASSWD: /usr/bin/true, /usr/bin/su -, sudoedit {place}/motd, /bin/sh, /bin/bash
 """

@@ -8,7 +8,7 @@ import os
 import struct
 import sys
 from collections.abc import Callable, Iterable
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from zoneinfo import ZoneInfo
 
@@ -20,6 +20,7 @@ from hypothesis import strategies as st
 from fidelitas.facts import Event, EventKind, Place
 from fidelitas.languages.logs.audit_log import AuditReader
 from fidelitas.languages.logs.clock import Clock
+from fidelitas.languages.logs.deduplication import Sourced, deduplicate
 from fidelitas.languages.logs.journal import JournalReader
 from fidelitas.languages.logs.journal_fields import impostor
 from fidelitas.languages.logs.login_records import read_login_records
@@ -382,6 +383,11 @@ WRITERS: tuple[tuple[str, dict[str, str], bool], ...] = (
     ("su", {"_COMM": "unix_chkpwd", "_EXE": "/usr/sbin/unix_chkpwd"}, False),
     ("adduser", {"_COMM": "adduser", "_EXE": "/usr/bin/perl"}, False),
     ("adduser", {"_COMM": "x.pl", "_EXE": "/usr/bin/perl"}, True),
+    ("adduser", {"_COMM": "adduser", "_EXE": "/usr/bin/perl", "_UID": "1001"}, True),  # anyone can run a script of that name
+    ("sudo", {"_COMM": "busybox", "_EXE": "/usr/bin/busybox", "_UID": "1001", "_CAP_EFFECTIVE": "0"}, True),  # its logger
+    ("su", {"_COMM": "busybox", "_EXE": "/usr/bin/busybox", "_UID": "1001", "_CAP_EFFECTIVE": "0"}, True),
+    ("su", {"_COMM": "su", "_EXE": "/bin/busybox", "_UID": "1001", "_CAP_EFFECTIVE": "1ffffffffff"}, False),
+    ("sudo", {"_COMM": "sudo", "_EXE": "/opt/tide/sudo", "_UID": "1001"}, True),
     ("useradd", {"_COMM": "useradd", "_EXE": "/usr/sbin/useradd"}, False),
 )
 
@@ -399,7 +405,8 @@ def test_persons_of_the_journal_have_names() -> None:
         ("knot", "sshd", "pam_unix(sshd:session): session opened for user rada(uid=1002) by rada(uid=0)", "1002"),
         ("knot", "sudo", line.format(who="tomas"), "1002"),  # rada by su
         ("knot", "sudo", line.format(who="rada"), "1005"),  # who has another number, and is not the one
-        ("knot", "sudo", line.format(who="root"), "1003"),
+        ("knot", "sudo", line.format(who="root") + " rada(uid=1003) x(uid=1003)", "1003"),  # a user can type a pair
+        ("knot", "sudo", line.format(who="rada"), "0"),  # by rada(uid=0) makes nobody's number of 0
         ("tern", "sudo", line.format(who="tomas"), "1002"),  # another host
         ("tern", "sudo", line.format(who="tomas"), "7"),  # known by the evidence
         ("tern", "sudo", line.format(who="tomas"), "4294967295"),
@@ -410,7 +417,16 @@ def test_persons_of_the_journal_have_names() -> None:
         for host, program, text, number in entries
     ]
     events = JournalReader(HERE, {7: "ines"}).events(["".join(json.dumps(row) + "\n" for row in rows).encode()])
-    assert [one.login for one in events if one.command] == ["", "rada", "#1005", "#1003", "", "ines", "", ""]
+    assert [one.login for one in events if one.command] == ["", "rada", "#1005", "#1003", "", "", "ines", "", ""]
+
+
+def test_one_command_without_end_is_counted_once_each_and_in_time() -> None:
+    """By syslog and by sudo's own file, which waits a quarter of an hour for the others: the work must not grow with the square."""
+    event = read_sudo_line(ECHO, NOW, "knot", HERE)
+    assert event is not None
+    alike = [(NOW + timedelta(milliseconds=10 * number), family) for number in range(20_000) for family in (0, 1)]
+    sourced = (Sourced(at, family, event._replace(at=at), called=family == 0) for at, family in alike)
+    assert sum(1 for _ in deduplicate(sourced, [], [0, 0])) == 20_000
 
 
 @pytest.mark.parametrize("form", ["syslog", "journal"])

@@ -224,6 +224,10 @@ def test_time_that_runs_backwards(back: timedelta, found: bool, tmp_path: Path) 
         ("/usr/bin/python3 -c \"print(open('/etc/shadow').read())\"", SensitiveTarget.SECRET), ("/usr/bin/python3 -c \"open('/etc/sudoers.d/x','w')\"", SensitiveTarget.POLICY),
         ("/usr/bin/perl -pi -e 's/x/y/' /etc/sudoers.d/x", SensitiveTarget.POLICY), ("/usr/bin/sed -i s/x/y/ /etc/pam.d/su", SensitiveTarget.POLICY),
         ("/usr/bin/sed -n 1p /etc/pam.d/su", None), ("/usr/sbin/chroot /mnt cat /etc/shadow", SensitiveTarget.SECRET), ("/usr/bin/xargs cat /etc/shadow", SensitiveTarget.SECRET),
+        # what is to hide a word behind others
+        (f"/bin/sh -c ': {'x ' * 9000}; cat /etc/shadow'", SensitiveTarget.SECRET), (f"/bin/cat {'x ' * 9000} /etc/shadow", SensitiveTarget.SECRET),
+        (f"{'/bin/sh -c ' * 20} cat /etc/shadow", SensitiveTarget.SECRET),
+        ("/usr/bin/find /tmp -exec true {} ; -exec cat /etc/shadow ;", SensitiveTarget.SECRET), ("/usr/bin/find /var/log -exec true {} ; -delete", SensitiveTarget.LOG),
         ("/usr/bin/busybox cat /etc/shadow", SensitiveTarget.SECRET), ("/bin/sh -c sh -c 'cat /etc/shadow'", SensitiveTarget.SECRET),
     ],
 )  # fmt: skip

@@ -3,16 +3,16 @@
 # usage: unshare --mount --propagation private bash logging_world.sh ETC LOGS DEEDS; the accounts and policy of ETC are put over /etc.
 set -eu
 etc=$1 logs=$2 deeds=$3
-work=$logs/work
-mkdir -p "$work/journal" "$work/spool"
+daemons=$logs/daemons
+mkdir -p "$daemons/journal" "$daemons/spool"
 for file in passwd group shadow sudoers nsswitch.conf; do mount --bind "$etc/$file" "/etc/$file"; done
 mount --bind "$etc/sudoers.d" /etc/sudoers.d
 [ -e /etc/machine-id ] || : > /etc/machine-id
-echo aaaabbbbccccddddeeeeffff00002222 > "$work/machine-id"
-mount --bind "$work/machine-id" /etc/machine-id
+echo aaaabbbbccccddddeeeeffff00002222 > "$daemons/machine-id"
+mount --bind "$daemons/machine-id" /etc/machine-id
 mount -t tmpfs tmpfs /run
 mkdir -p /run/systemd/journal /run/log /run/lock /run/user /run/sudo/ts /var/log/journal /run/systemd/journald.conf.d
-mount --bind "$work/journal" /var/log/journal
+mount --bind "$daemons/journal" /var/log/journal
 printf '[Journal]\nStorage=persistent\nReadKMsg=no\nAudit=no\nForwardToSyslog=yes\nSeal=no\nRateLimitBurst=0\n' > /run/systemd/journald.conf.d/test.conf
 mkdir /run/dev
 mount -t tmpfs -o mode=755 dev /run/dev
@@ -23,15 +23,15 @@ ln -s pts/ptmx /run/dev/ptmx
 ln -s /proc/self/fd /run/dev/fd
 mount --move /run/dev /dev
 ln -s /run/systemd/journal/dev-log /dev/log
-cat > "$work/rsyslog.conf" <<C
-global(workDirectory="$work/spool")
+cat > "$daemons/rsyslog.conf" <<C
+global(workDirectory="$daemons/spool")
 module(load="imuxsock" SysSock.Use="off")
 input(type="imuxsock" Socket="/run/systemd/journal/syslog" CreatePath="on")
 auth,authpriv.* action(type="omfile" file="$logs/auth.log" template="RSYSLOG_FileFormat")
 auth,authpriv.* action(type="omfile" file="$logs/traditional.log" template="RSYSLOG_TraditionalFileFormat")
 C
-rsyslogd -f "$work/rsyslog.conf" -i "$work/rsyslogd.pid"
-/lib/systemd/systemd-journald > "$work/out" 2>&1 < /dev/null &
+rsyslogd -f "$daemons/rsyslog.conf" -i "$daemons/rsyslogd.pid"
+/lib/systemd/systemd-journald > "$daemons/out" 2>&1 < /dev/null &
 journald=$!
 for _ in $(seq 100); do [ -S /run/systemd/journal/dev-log ] && [ -S /run/systemd/journal/syslog ] && break; sleep .1; done
 status=0
@@ -42,10 +42,10 @@ logger -p authpriv.info -t last "the last line"
 for _ in $(seq 100); do grep -q 'the last line' "$logs/traditional.log" && break; sleep .1; done
 journalctl --sync || sleep 1
 journalctl --no-pager --all -o json > "$logs/journal.json"
-[ ! -f "$work/sudo.log" ] || cp "$work/sudo.log" "$logs/sudo.log"
+[ ! -f "$daemons/sudo.log" ] || cp "$daemons/sudo.log" "$logs/sudo.log"
 journalctl --no-pager --all -o export > "$logs/journal.export"
 mkdir -p "$logs/kept"
 for folder in /var/log/journal /run/log/journal; do [ -z "$(find "$folder" -name '*.journal' 2> /dev/null)" ] || cp -r "$folder" "$logs/kept/"; done
-kill "$journald" "$(cat "$work/rsyslogd.pid")"
+kill "$journald" "$(cat "$daemons/rsyslogd.pid")"
 wait "$journald" || true
 exit "$status"

@@ -13,8 +13,9 @@ from typing import NamedTuple
 
 __all__ = ["Simple", "gives_shell", "simple_commands"]
 
-_LONGEST = 4096
-_DEPTH = 4
+# Quotation marks of longer lines are not followed, which takes long, but all their words count: nobody hides one by filling a line.
+_LONGEST, _MOST = 4096, 1 << 20
+_DEPTH = 50  # of shells within shells
 _SHELLS = frozenset({"sh", "bash", "dash", "ash", "zsh", "ksh", "mksh", "csh", "tcsh", "fish", "rbash"})
 # Programs that give a shell without more.
 _TERMINALS = frozenset({"screen", "tmux", "byobu", "zellij", "xterm", "gnome-terminal", "konsole", "mc"})
@@ -45,28 +46,10 @@ _COPIES = frozenset({"cp", "install", "rsync", "scp", "ln"})
 
 # A word that is a file of the folder, not a number, a mode or a name of something else; and files without an ending.
 _LIKE_FILE = re.compile(r"/|\.[A-Za-z]|[*?\[]")
-_BARE_NAMES = frozenset(
-    [
-        "shadow",
-        "gshadow",
-        "shadow-",
-        "passwd",
-        "group",
-        "sudoers",
-        "wtmp",
-        "btmp",
-        "lastlog",
-        "syslog",
-        "messages",
-        "secure",
-        "faillog",
-        "environ",
-        "mem",
-        "id_rsa",
-        "id_ed25519",
-        "id_ecdsa",
-    ]
-)
+_BARE_NAMES = frozenset({
+    "shadow", "gshadow", "shadow-", "passwd", "group", "sudoers", "wtmp", "btmp", "lastlog", "syslog", "messages", "secure", "faillog",
+    "environ", "mem", "id_rsa", "id_ed25519", "id_ecdsa",
+})  # fmt: skip
 
 
 class Simple(NamedTuple):
@@ -81,10 +64,12 @@ class Simple(NamedTuple):
 @lru_cache(maxsize=10_000)
 def simple_commands(command: str, folder: str = "") -> tuple[Simple, ...]:
     """Return the programs that a command line runs, paths absolute and normal; relative ones are of `folder`."""
-    return tuple(_of_words(_split(command[:_LONGEST]), folder, (), (), _DEPTH))
+    return tuple(_of_words(_split(command), folder, (), (), _DEPTH))
 
 
 def _split(text: str) -> list[str]:
+    if len(text) > _LONGEST:
+        return [word.strip("'\"") for word in text[:_MOST].split()]
     try:
         return shlex.split(text)
     except ValueError:  # an apostrophe is no quotation mark in what other logs write
@@ -169,14 +154,14 @@ def _of_script(script: str, folder: str, depth: int) -> Iterator[Simple]:
 def _found(words: Sequence[str], folder: str, depth: int) -> Iterator[Simple]:
     """Yield what find(1) does with the files below the paths that it starts from."""
     starts = words[: next((number for number, word in enumerate(words) if word.startswith(("-", "(", "!"))), len(words))]
-    begins = next((number for number, word in enumerate(words) if word in ("-exec", "-execdir", "-ok", "-okdir")), None)
-    if begins is not None:
-        ends = next((number for number in range(begins, len(words)) if words[number] in (";", "+")), len(words))
-        run = [one for word in words[begins + 1 : ends] for one in (starts if word == "{}" else [word])]
+    begins = [number for number, word in enumerate(words) if word in ("-exec", "-execdir", "-ok", "-okdir")]
+    for begin in begins:
+        end = next((number for number in range(begin, len(words)) if words[number] in (";", "+")), len(words))
+        run = [one for word in words[begin + 1 : end] for one in (starts if word == "{}" else [word])]
         yield from _of_words(run, folder, (), (), depth - 1)
-    elif "-delete" in words:
+    if "-delete" in words:
         yield from _of_words(["rm", "-r", *starts], folder, (), (), depth - 1)
-    else:
+    elif not begins:
         yield Simple("find", tuple(words), (), ())
 
 
@@ -225,7 +210,7 @@ def _braces(word: str) -> list[str]:
 @lru_cache(maxsize=10_000)
 def gives_shell(command: str) -> bool:
     """Return whether a command line gives an interactive shell: by itself, or as what another program starts."""
-    words = _split(command[:_LONGEST])
+    words = _split(command)
     program, rest = _unwrapped(words)
     if not program or _script_of(program, rest) is not None:
         return False

@@ -8,6 +8,7 @@ import heapq
 import re
 from collections.abc import Iterable, Iterator, Sequence
 from datetime import datetime, timedelta
+from itertools import islice
 from typing import NamedTuple
 
 from fidelitas.facts import Event, EventKind
@@ -21,6 +22,8 @@ _WITHIN = timedelta(seconds=2)
 _ASKED = timedelta(minutes=15)
 _MOST_GONE = 1000
 _MOST_HELD = 100_000
+# So many alike are compared: whoever runs one command without end must not stop the reader.
+_MOST_ALIKE = 1000
 # How words are written differs: in quotes, with backslashes, other characters in octal, blanks one or several.
 _WRITTEN = re.compile(r"#(0\d\d)|\s+|['\"\\]+")
 _LONGEST = 2000  # the audit log keeps no more of a command
@@ -42,10 +45,11 @@ _Place = tuple[datetime, int, int]
 class _Held:
     """An event that waits for others that tell the same, and the families that have told it; `before` is that before it in its log."""
 
-    __slots__ = ("before", "families", "key", "one", "place")
+    __slots__ = ("before", "families", "gone", "key", "number", "one", "place")
 
     def __init__(self, one: Sourced, key: object, number: int, before: "_Held | None") -> None:
         self.one, self.key, self.families, self.before = one, key, {one.family}, before
+        self.number, self.gone = number, False
         self.place: _Place = (one.at, number, 0)
 
     def fits(self, other: Sourced) -> bool:
@@ -90,7 +94,7 @@ class _Waiting:
     def __init__(self, missed: list[Sourced], surveys: Sequence[int]) -> None:
         self._missed, self._surveys, self._last = missed, surveys, max(surveys)
         self._heap: list[tuple[_Place, int, _Held]] = []
-        self._alike: dict[object, list[_Held]] = {}
+        self._alike: dict[object, dict[int, _Held]] = {}
         self._newest: dict[int, _Held] = {}  # of each family
         self._count = 0
 
@@ -108,15 +112,23 @@ class _Waiting:
 
     def _take(self, one: Sourced) -> None:
         key = _key(one.event)
-        alike = self._alike.setdefault(key, [])
-        twin = next((other for other in alike if other.fits(one)), None)
+        alike = self._alike.setdefault(key, {})
+        twin = next((other for other in islice(alike.values(), _MOST_ALIKE) if other.fits(one)), None)
         self._count += 1
         if twin is None:
-            alike.append(twin := _Held(one, key, self._count, self._newest.get(one.family)))
+            twin = alike[self._count] = _Held(one, key, self._count, self._newest.get(one.family))
             self._push(twin)
         elif twin.take(one, self._count):
             self._push(twin)
         self._newest[one.family] = twin
+        if len(twin.families) == len(self._surveys):  # nobody is left to tell it once more
+            self._forget(twin)
+
+    def _forget(self, one: _Held) -> None:
+        alike = self._alike.get(one.key, {})
+        alike.pop(one.number, None)
+        if not alike:
+            self._alike.pop(one.key, None)
 
     def _push(self, one: _Held) -> None:
         self._count += 1
@@ -124,15 +136,13 @@ class _Waiting:
 
     def _let_go(self) -> Iterator[Event]:
         place, _, oldest = heapq.heappop(self._heap)
-        if place != oldest.place or oldest not in self._alike.get(oldest.key, ()):
+        if place != oldest.place or oldest.gone:
             return  # it stands elsewhere by now, or is gone
         if oldest.moves():
             self._push(oldest)
             return
-        waiting = self._alike[oldest.key]
-        waiting.remove(oldest)
-        if not waiting:
-            del self._alike[oldest.key]
+        oldest.gone = True
+        self._forget(oldest)
         last = self._last
         if last and len(self._missed) < _MOST_GONE and all(self._surveys[family] < last for family in oldest.families):
             self._missed.append(oldest.one)

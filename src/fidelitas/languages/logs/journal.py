@@ -99,17 +99,18 @@ class JournalReader:
         message = once(whole)
         pid = fields.get("_PID") or fields.get("SYSLOG_PID", "")
         at, place = _time(fields), self._origin.at(number)
-        if "(uid=" in message:
-            self._names.learn(host, message)
         event = read_sudo_line(message, at, host, place) if program in SUDO else None
         if event is None:
             event = read_message(program, message, partial(Event, at=at, host=host, place=place, pid=None))
         if event is not None:
+            doubt = event.doubt or impostor(program, fields)
+            if event.kind is EventKind.OPENED and not doubt:  # of no other message: a user can type such pairs
+                self._names.learn(host, message)
             if event.kind is EventKind.OPENED and not event.account:
                 event = event._replace(account=self._names.opener(host, event.program, message))
             process = int(pid) if pid.isdecimal() and len(pid) < 10 else None
             login = self._names.login(host, fields.get("_AUDIT_LOGINUID", ""), event.account)
-            told = event._replace(pid=process, login=login, doubt=event.doubt or impostor(program, fields))
+            told = event._replace(pid=process, login=login, doubt=doubt)
             yield from repeated(told, whole) if whole is not message else (told,)
         elif not is_idle(message) and not is_part(message):
             self.unknown[program] += 1

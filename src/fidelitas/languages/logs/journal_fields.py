@@ -13,7 +13,7 @@ __all__ = ["Names", "impostor"]
 _WRITERS = {
     "sudo": {"sudo", "sudoedit", "sudo.ws", "sudo-rs", "visudo", "visudo.ws", "visudo-rs"},
     "su": {"su", "su-rs", "runuser"},
-    "cron": {"cron", "crond", "anacron", "crontab", "atd", "busybox"},
+    "cron": {"cron", "crond", "anacron", "crontab", "atd"},
     "sshd": {"sshd", "sshd-session", "sshd-auth"},
     "login": {"login"},
     "useradd": {"useradd", "adduser", "newusers"},
@@ -25,8 +25,10 @@ _SAME = {
     "runuser-l": "su", "CRON": "cron", "crond": "cron", "CROND": "cron", "crontab": "cron", "sshd-session": "sshd", "sshd-auth": "sshd",
 }  # fmt: skip
 # Write a message of their own for a program that asks them: PAM's helpers, and the manager that starts a session.
-_HELPERS = frozenset({"unix_chkpwd", "(sd-pam)", "busybox"})
-_SYSTEM = ("/usr/", "/bin/", "/sbin/", "/lib", "/opt/", "/nix/store/", "/gnu/store/", "/snap/")
+_HELPERS = frozenset({"unix_chkpwd", "(sd-pam)"})
+# Programs that busybox can be; it has a logger, too, which any user may call.
+_APPLETS = frozenset({"su", "cron", "login", "passwd", "chpasswd", "adduser", "addgroup", "deluser", "delgroup"})
+_SYSTEM = ("/usr/", "/bin/", "/sbin/", "/lib", "/nix/store/", "/gnu/store/", "/snap/")
 _SCRIPTS = frozenset({"adduser", "addgroup", "deluser", "delgroup"})
 # Their messages are written with all privileges.
 _PRIVILEGED = frozenset({"sudo", "su", "cron", "login", "useradd"})
@@ -42,21 +44,27 @@ def impostor(program: str, fields: Mapping[str, str]) -> str:
     name, path, base = fields.get("_COMM", ""), fields.get("_EXE", ""), _SAME.get(program, program)
     by = f"of user ID {fields.get('_UID', '?')}, not by {program}"
     writers = {program, base} | _WRITERS.get(base, set()) | _HELPERS
-    if path and not _is_one_of(writers, path, name):
+    ordinary = fields.get("_UID", "0") != "0" and fields.get("_CAP_EFFECTIVE") == "0"
+    if path and not _is_one_of(writers, path) and (ordinary or not _is_privileged_name(base, path, name, fields)):
         return f"it was written by {path} {by}"
-    if name and not path and name not in {one[:_COMM_LENGTH] for one in writers}:
+    if name and not path and name not in {"busybox" if base in _APPLETS and not ordinary else "", *(one[:_COMM_LENGTH] for one in writers)}:
         return f"it was written by {name} {by}"
     # sudoedit gives its privileges up while it copies files: where the file is known, that counts.
-    if not path and fields.get("_UID", "0") != "0" and fields.get("_CAP_EFFECTIVE") == "0" and base in _PRIVILEGED:
+    if not path and ordinary and base in _PRIVILEGED:
         return f"it was written by a process without privileges {by}"
     return ""
 
 
-def _is_one_of(writers: set[str], path: str, name: str) -> bool:
-    """Return whether a file that a process runs is one of some programs: a system's own, or a script of one, such as adduser."""
-    file = path.rpartition("/")[2].removesuffix(" (deleted)")
-    interpreted = file.startswith(("perl", "python")) and name in _SCRIPTS
-    return path.startswith(_SYSTEM) and (file in writers or (interpreted and name in writers))
+def _is_one_of(writers: set[str], path: str) -> bool:
+    """Return whether a file that a process runs is one of some programs of the system."""
+    return path.startswith(_SYSTEM) and path.rpartition("/")[2].removesuffix(" (deleted)") in writers
+
+
+def _is_privileged_name(base: str, path: str, name: str, fields: Mapping[str, str]) -> bool:
+    """Return whether busybox, or a script such as adduser, can be the program: as root, since any user can run both."""
+    file = path.rpartition("/")[2]
+    script = file.startswith(("perl", "python")) and name == base and base in _SCRIPTS and fields.get("_UID", "0") == "0"
+    return path.startswith(_SYSTEM) and (script or (file == "busybox" and base in _APPLETS))
 
 
 class Names:
@@ -68,10 +76,11 @@ class Names:
         self._numbers: dict[tuple[str, str], int] = {}
 
     def learn(self, host: str, message: str) -> None:
-        """Take the pairs of a message of PAM, such as ``rada(uid=1013)``."""
+        """Take the pairs of PAM's message on a session that is opened, such as ``rada(uid=1013)``; who became root keeps a name with 0."""
         for name, number in _PAIR.findall(message) if len(self._learned) < _MOST else ():
-            self._learned[host, int(number)] = name
-            self._numbers[host, name] = int(number)
+            if int(number) != 0:
+                self._learned[host, int(number)] = name
+                self._numbers[host, name] = int(number)
 
     def name(self, host: str, number: int) -> str:
         """Return the account of a user ID, empty where nothing tells it."""

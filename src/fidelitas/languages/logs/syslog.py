@@ -93,8 +93,8 @@ class SyslogReader:
             event = read_message(program, message, partial(Event, at=None, host=host, place=self._origin, pid=None))
         if event is None:
             return None if is_part(message) else program
-        if "(uid=" in message:
+        if event.kind is EventKind.OPENED:  # of no other message: a user can type such pairs
             self._names.learn(host, message)
-            if event.kind is EventKind.OPENED and not event.account:
+            if not event.account:
                 event = event._replace(account=self._names.opener(host, event.program, message))
         return event.dedup_key
