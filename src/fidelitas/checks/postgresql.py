@@ -61,8 +61,8 @@ def _to_superusers(rights: DatabaseRights) -> Iterator[Holding]:
     """Yield what makes superusers of roles that can log in and are none, and of any account."""
     for holding in rights.own_holdings:
         role = rights.privileges.roles.get(holding.principal.name)
-        anybody = holding.principal.kind is PrincipalKind.ANY_ACCOUNT
-        if holding.right.kind is RightKind.DB_SUPERUSER and (anybody or (role is not None and role.login and not role.superuser)):
+        any_account = holding.principal.kind is PrincipalKind.ANY_ACCOUNT
+        if holding.right.kind is RightKind.DB_SUPERUSER and (any_account or (role is not None and role.login and not role.superuser)):
             yield holding
 
 

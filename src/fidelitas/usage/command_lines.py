@@ -1,6 +1,6 @@
 """What a logged command line runs, reads and writes, as far as its words say (sh(1), and the manuals of the programs in the tables).
 
-A line of a log is no program text: sudo writes words with blanks in quotation marks, others leave them out.  What cannot be told is left
+A line of a log is no program text: sudo writes words with blanks in quotation marks, others leave them out.  What is not clear is left
 out; nothing is run and nothing is expanded but what stands in the words.
 """
 
@@ -13,7 +13,7 @@ from typing import NamedTuple
 
 __all__ = ["Simple", "gives_shell", "simple_commands"]
 
-# Quotation marks of longer lines are not followed, which takes long, but all their words count: nobody hides one by filling a line.
+# Quotation marks of longer lines are not followed, which takes long, but all their words count: a filled line hides none of them.
 _LONGEST, _MOST = 4096, 1 << 20
 _DEPTH = 50  # of shells within shells
 _SHELLS = frozenset({"sh", "bash", "dash", "ash", "zsh", "ksh", "mksh", "csh", "tcsh", "fish", "rbash"})

@@ -1,6 +1,6 @@
-"""One event that several logs tell, told once: by syslog, the journal, the audit log, sudo's own file, or a log that was collected twice.
+"""One event that several logs have, counted once: by syslog, the journal, the audit log, sudo's own file, or a log that was collected twice.
 
-Logs tell one event alike but for how they write it: what is compared is who did what as whom on which host, with words without quotation
+Logs have one event alike but for how they write it: what is compared is who did what as whom on which host, with words without quotation
 marks.  sudo's own file has the time at which sudo was called, the others that at which the password was right: minutes can lie between.
 """
 
@@ -22,7 +22,7 @@ _WITHIN = timedelta(seconds=2)
 _ASKED = timedelta(minutes=15)
 _MOST_GONE = 1000
 _MOST_HELD = 100_000
-# So many alike are compared: whoever runs one command without end must not stop the reader.
+# So many alike are compared: a user who runs one command without end must not stop the reader.
 _MOST_ALIKE = 1000
 # How words are written differs: in quotes, with backslashes, other characters in octal, blanks one or several.
 _WRITTEN = re.compile(r"#(0\d\d)|\s+|['\"\\]+")
@@ -121,7 +121,7 @@ class _Waiting:
         elif twin.take(one, self._count):
             self._push(twin)
         self._newest[one.family] = twin
-        if len(twin.families) == len(self._surveys):  # nobody is left to tell it once more
+        if len(twin.families) == len(self._surveys):  # every log has it
             self._forget(twin)
 
     def _forget(self, one: _Held) -> None:

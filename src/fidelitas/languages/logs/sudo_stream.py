@@ -1,4 +1,4 @@
-"""What a line of sudo tells only with the lines after it: the rest of a long command, and whether it is the end of one.
+"""What a line of sudo means only with the lines after it: the rest of a long command, and whether it is the end of one.
 
 sudo cuts what is longer than a message of syslog at blanks (sudoers(5), syslog_maxlen).  With log_exit_status it writes a second line when
 a command has ended, the first with ``; EXIT=0`` or ``; SIGNAL=TERM`` behind it, which anyone can give as arguments.  A line ends a command
