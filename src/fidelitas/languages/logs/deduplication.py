@@ -1,4 +1,4 @@
-"""One event that several logs have, counted once: by syslog, the journal, the audit log, sudo's own file, or a log that was collected twice.
+"""One event that several logs have, counted once: syslog, the journal, the audit log, sudo's own file, or a log that was collected twice.
 
 Logs have one event alike but for how they write it: what is compared is who did what as whom on which host, with words without quotation
 marks.  sudo's own file has the time at which sudo was called, the others that at which the password was right: minutes can lie between.
