@@ -263,7 +263,8 @@ def test_stamps_without_an_offset_are_of_the_hosts_zone() -> None:
 
 
 def line(message: str) -> Event | None:
-    return read_sudo_line(message, NOW, "knot", HERE)
+    event = read_sudo_line(message)
+    return None if event is None else event.stamped(NOW, HERE, None, "knot")
 
 
 @pytest.mark.parametrize(
@@ -422,7 +423,7 @@ def test_persons_of_the_journal_have_names() -> None:
 
 def test_one_command_without_end_is_counted_once_each_and_in_time() -> None:
     """By syslog and by sudo's own file, which waits a quarter of an hour for the others: the work must not grow with the square."""
-    event = read_sudo_line(ECHO, NOW, "knot", HERE)
+    event = line(ECHO)
     assert event is not None
     alike = [(NOW + timedelta(milliseconds=10 * number), family) for number in range(20_000) for family in (0, 1)]
     sourced = (Sourced(at, family, event._replace(at=at), called=family == 0) for at, family in alike)

@@ -53,7 +53,7 @@ from fidelitas.facts.database import (
 )
 from fidelitas.facts.delegations import Delegations, DoasRule, NfsExport, OpenService, PolkitAction, PolkitRule, SubordinateRange, Trust
 from fidelitas.facts.directory import Directory, DirectoryAccount, DirectoryFacts, DirectoryGroup, DirectoryMember, StatedGroup
-from fidelitas.facts.events import Change, Event, EventKind, TimeJump
+from fidelitas.facts.events import NOWHERE, Change, Event, EventKind, TimeJump
 from fidelitas.facts.gaps import Gap, GapKind
 from fidelitas.facts.host import AccessEntry, AccessTag, FileKind, FileState, HostFacts, NameService, Netgroup, OperatingSystem
 from fidelitas.facts.jobs import Job, JobKind, SearchFolder
@@ -94,6 +94,7 @@ from fidelitas.facts.windows import (
 from fidelitas.text import Place
 
 __all__ = [
+    "NOWHERE",
     "AccessControlEntry",
     "AccessEntry",
     "AccessRule",

@@ -6,7 +6,9 @@ from typing import NamedTuple
 
 from fidelitas.text import Place
 
-__all__ = ["Change", "Event", "EventKind", "TimeJump"]
+__all__ = ["NOWHERE", "Change", "Event", "EventKind", "TimeJump"]
+
+NOWHERE = Place("", "")  # of what a message tells, before it is known where that stands
 
 
 class EventKind(Enum):
@@ -69,6 +71,10 @@ class Event(NamedTuple):  # a tuple, since there are millions of them
     last_only: bool = False  # of several such events the file keeps the last alone (lastlog)
     end: str = ""  # how the line ends where that may be the end of a command, or an argument of it
     part: bool = False  # goes on with the command of the line before
+
+    def stamped(self, at: datetime | None, place: Place, pid: int | None, host: str) -> "Event":
+        """Return what a message tells as an event of a time and place; a time and host that the message names itself stay."""
+        return tuple.__new__(Event, (self[0] or at, place, pid, self[3], self[4], self[5] or host, *self[6:]))
 
     @property
     def dedup_key(self) -> tuple[object, ...]:

@@ -11,6 +11,8 @@ __all__ = ["Clock", "has_year"]
 
 _MONTHS = {"JanFebMarAprMayJunJulAugSepOctNovDec"[at : at + 3]: at // 3 + 1 for at in range(0, 36, 3)}
 _ISO = re.compile(r"(\d{4}-\d\d-\d\d)[T ](\d\d:\d\d:\d\d)(?:[.,](\d+))?(Z|[+-]\d\d:?\d\d)?\Z")
+_OFFSET = re.compile(r"[+-](?:[01]\d|2[0-3]):[0-5]\d")
+_MOST_OFFSETS = 100
 # Made once: a log has millions of lines.
 _SECONDS = tuple(timedelta(seconds=number) for number in range(100))
 # A log whose lines come from several programs is now and then out of order, and clocks are set back; a year's end is more.
@@ -37,6 +39,7 @@ class Clock:
         self._zone = zone
         self._limit = by.astimezone(zone).replace(tzinfo=None) + timedelta(days=1)
         self._minutes: dict[str, datetime | None] = {}
+        self._offsets: dict[str, timedelta] = {}
         self._before: datetime | None = None
         self._year = _first_year(self._limit, [one for one in samples if one])
         self._turned: datetime | None = None  # the last time before the year was counted on
@@ -45,7 +48,7 @@ class Clock:
     def read(self, stamp: str) -> datetime | None:
         """Return the time of a stamp in UTC, or ``None`` for one that is no time."""
         if has_year(stamp):
-            return _iso(stamp, self._zone)
+            return self._with_offset(stamp)
         minute = self._minutes.get(stamp[:12])
         if minute is None:
             minute = self._minute(stamp[:12])
@@ -53,6 +56,20 @@ class Clock:
                 return None
             self._minutes = {stamp[:12]: minute}  # the lines of a minute stand together
         return minute + _SECONDS[int(stamp[13:15])]
+
+    def _with_offset(self, stamp: str) -> datetime | None:
+        """Return the time of a stamp with its year; the lines of a log have one offset, or two."""
+        offset = stamp[-6:]
+        ahead = self._offsets.get(offset)
+        if ahead is None:
+            at = _iso(stamp, self._zone)
+            if at is not None and _OFFSET.fullmatch(offset) and len(self._offsets) < _MOST_OFFSETS:
+                self._offsets[offset] = datetime.fromisoformat(f"2000-01-01T00:00:00{offset}").utcoffset() or timedelta()
+            return at
+        try:
+            return datetime.fromisoformat(stamp[:-6] + "+00:00") - ahead
+        except (ValueError, OverflowError):
+            return _iso(stamp, self._zone)
 
     def near(self, stamp: str) -> datetime | None:
         """Return the time of a stamp that stands near the one read last; the order of such does not count."""
@@ -143,7 +160,10 @@ def _iso(stamp: str, zone: tzinfo) -> datetime | None:
         read = _odd_iso(stamp)
     if read is None or read.tzinfo is UTC:
         return read
-    return (read if read.tzinfo else read.replace(tzinfo=zone)).astimezone(UTC)
+    try:
+        return (read if read.tzinfo else read.replace(tzinfo=zone)).astimezone(UTC)
+    except OverflowError:  # the first day of all, or the last
+        return None
 
 
 def _odd_iso(stamp: str) -> datetime | None:

@@ -20,14 +20,15 @@ PROGRAMS = (
 )  # fmt: skip
 # The names under which sudo logs.
 SUDO = frozenset({"sudo", "sudoedit", "sudo.ws", "sudo-rs", "sudo-i", "sudo_logsrvd"})
-_STAMP = rb"(?P<stamp>[A-Z][a-z]{2} [ \d]\d \d\d:\d\d:\d\d|\d{4}-\d\d-\d\d[T ]\d\d:\d\d:\d\d(?:[.,]\d+)?(?:Z|[+-]\d\d:?\d\d)?)"
+_STAMP = rb"([A-Z][a-z]{2} [ \d]\d \d\d:\d\d:\d\d|\d{4}-\d\d-\d\d[T ]\d\d:\d\d:\d\d(?:[.,]\d+)?(?:Z|[+-]\d\d:?\d\d)?)"
 _NAMES = "|".join(sorted(PROGRAMS, key=len, reverse=True)).encode()
 _LINE = re.compile(
-    rb"^(?:<\d{1,3}>(?:1 )?)?" + _STAMP + rb" (?P<host>[^ \n]+) (?P<program>" + _NAMES + rb")"
-    rb"(?:\[(?P<pid>\d+)\])?(?P<head> (?:\d+|-) - (?:-|(?:\[[^\]\n]*\])+) ?|: ?| +)(?P<message>[^\n]*)",
+    rb"^(?:<\d{1,3}>(?:1 )?)?" + _STAMP + rb" ([^ \n]+) (" + _NAMES + rb")"
+    rb"(?:\[(\d+)\])?( (?:\d+|-) - (?:-|(?:\[[^\]\n]*\])+) ?|: ?| +)([^\n]*)",
     re.MULTILINE,
 )
 _PROCESS = re.compile(rb" (\d+) - ")
+_SHORT_HEAD = len(": ")
 _NINE = 57  # the last digit of ASCII
 _HOUR_ISO, _HOUR_TRADITIONAL = 13, 9  # bytes of a stamp up to the minutes
 
@@ -57,14 +58,14 @@ def lines_that_matter(blocks: Iterable[bytes], idle: "Idle | None" = None) -> It
     for block in blocks:
         counted = 0  # up to which byte the lines of the block were counted
         for found in _LINE.finditer(block):
-            stamp, host, program, message = found.group("stamp", "host", "program", "message")
+            stamp, host, program, pid, head, message = found.groups()
             if idle is not None and message.startswith(idle.beginnings):
                 idle.count(stamp)
                 continue
             start = found.start()
             number += block.count(b"\n", counted, start)
             counted = start
-            yield Line(number, stamp, host, program, _process(found), message)
+            yield Line(number, stamp, host, program, _process(head) if pid is None else pid, message)
         number += block.count(b"\n", counted) + (0 if block.endswith(b"\n") or not block else 1)
         if idle is not None:
             idle.report()
@@ -93,9 +94,7 @@ class Idle:
         self._counts.clear()
 
 
-def _process(found: re.Match[bytes]) -> bytes:
-    """Return the process ID; in RFC 5424 it is a field after the program's name."""
-    if found["pid"] is not None:
-        return found["pid"]
-    apart = _PROCESS.match(found["head"])
+def _process(head: bytes) -> bytes:
+    """Return the process ID where it is a field after the program's name (RFC 5424)."""
+    apart = _PROCESS.match(head) if len(head) > _SHORT_HEAD else None
     return apart[1] if apart else b""

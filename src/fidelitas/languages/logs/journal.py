@@ -7,17 +7,15 @@ import json
 from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping
 from datetime import UTC, datetime
-from functools import partial
 from io import BufferedReader, RawIOBase
 from typing import Any
 
 from fidelitas.facts import Event, EventKind, Gap, Place
-from fidelitas.languages.logs.entries import PROGRAMS, SUDO
+from fidelitas.languages.logs.entries import PROGRAMS
 from fidelitas.languages.logs.journal_fields import Names, impostor
-from fidelitas.languages.logs.messages import is_idle, is_part, read_message
 from fidelitas.languages.logs.repetition import once, repeated
-from fidelitas.languages.logs.sudo_lines import read_sudo_line
 from fidelitas.languages.logs.sudo_stream import settled
+from fidelitas.languages.logs.told import Told
 from fidelitas.text import decode
 
 __all__ = ["JournalReader", "is_export", "is_journal_json"]
@@ -43,6 +41,7 @@ class JournalReader:
         self._origin = origin
         self._names = Names(names or {})
         self._export = export
+        self._told = Told()
         self.gaps: list[Gap] = []
         self.unknown: Counter[str] = Counter()
 
@@ -99,10 +98,8 @@ class JournalReader:
         message = once(whole)
         pid = fields.get("_PID") or fields.get("SYSLOG_PID", "")
         at, place = _time(fields), self._origin.at(number)
-        event = read_sudo_line(message, at, host, place) if program in SUDO else None
-        if event is None:
-            event = read_message(program, message, partial(Event, at=at, host=host, place=place, pid=None))
-        if event is not None:
+        event = self._told.event(program, whole)
+        if event.__class__ is Event:
             doubt = event.doubt or impostor(program, fields)
             if event.kind is EventKind.OPENED and not doubt:  # of no other message: a user can type such pairs
                 self._names.learn(host, message)
@@ -110,9 +107,9 @@ class JournalReader:
                 event = event._replace(account=self._names.opener(host, event.program, message))
             process = int(pid) if pid.isdecimal() and len(pid) < 10 else None
             login = self._names.login(host, fields.get("_AUDIT_LOGINUID", ""), event.account)
-            told = event._replace(pid=process, login=login, doubt=doubt)
+            told = event.stamped(at, place, process, host)._replace(login=login, doubt=doubt)
             yield from repeated(told, whole) if whole is not message else (told,)
-        elif not is_idle(message) and not is_part(message):
+        elif not event:
             self.unknown[program] += 1
 
     def _gap(self, why: str, line: int) -> None:

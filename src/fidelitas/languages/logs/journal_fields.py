@@ -6,6 +6,7 @@ its command name (``_COMM``) is its own choice, the file that it runs (``_EXE``)
 
 import re
 from collections.abc import Mapping
+from functools import lru_cache
 
 __all__ = ["Names", "impostor"]
 
@@ -67,6 +68,11 @@ def _is_privileged_name(base: str, path: str, name: str, fields: Mapping[str, st
     return path.startswith(_SYSTEM) and (script or (file == "busybox" and base in _APPLETS))
 
 
+@lru_cache(10_000)
+def _pairs(message: str) -> tuple[tuple[str, int], ...]:
+    return tuple((name, int(number)) for name, number in _PAIR.findall(message) if int(number) != 0)
+
+
 class Names:
     """Accounts by user ID: those that are known of the host, and of others those that messages name with their IDs."""
 
@@ -77,10 +83,10 @@ class Names:
 
     def learn(self, host: str, message: str) -> None:
         """Take the pairs of PAM's message on a session that is opened, such as ``rada(uid=1013)``; who became root keeps a name with 0."""
-        for name, number in _PAIR.findall(message) if len(self._learned) < _MOST else ():
-            if int(number) != 0:
-                self._learned[host, int(number)] = name
-                self._numbers[host, name] = int(number)
+        for name, number in _pairs(message):
+            if self._learned.get((host, number)) != name and len(self._learned) < _MOST:
+                self._learned[host, number] = name
+                self._numbers[host, name] = number
 
     def name(self, host: str, number: int) -> str:
         """Return the account of a user ID, empty where nothing tells it."""

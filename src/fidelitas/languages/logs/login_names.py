@@ -27,8 +27,10 @@ class LoginNames:
     def shown(self, event: Event) -> Event:
         """Return the event without what may be a password; of events that succeeded the names are learned."""
         if event.kind not in _FAILURES:
-            if len(self._known) < _MOST:
-                self._known.update(name for name in (event.account, event.target) if len(name) <= _LONGEST)
+            known = self._known
+            for name in (event.account, event.target):
+                if name not in known and len(known) < _MOST and len(name) <= _LONGEST:
+                    known.add(name)
             return event
         if is_masked(event.target) or (event.typed and event.target and not self._has(event.target)):
             return event._replace(target=UNKNOWN_USER, typed=False, masked=self._number(event.target[:_LONGEST]))

@@ -6,16 +6,23 @@ another form is nobody's business here; the caller counts it.
 
 import re
 import tomllib
-from collections.abc import Callable
 from functools import cache
 from importlib import resources
+from typing import NamedTuple
 
-from fidelitas.facts import Change, Event, EventKind
+from fidelitas.facts import NOWHERE, Change, Event, EventKind
 from fidelitas.masking import masked
 
 __all__ = ["idle_beginnings", "is_idle", "is_part", "read_message"]
 
-_Pattern = tuple[re.Pattern[str], EventKind, str, Change | None]
+
+class _Row(NamedTuple):
+    pattern: re.Pattern[str]
+    kind: EventKind
+    reason: str
+    change: Change | None
+
+
 # Programs whose messages are another's.
 _SAME = {
     "sshd-session": "sshd", "sshd-auth": "sshd", "CRON": "cron", "crond": "cron", "CROND": "cron", "crontab": "cron", "su-rs": "su",
@@ -28,11 +35,11 @@ def _text() -> str:
 
 
 @cache
-def _table() -> dict[str, tuple[_Pattern, ...]]:
+def _table() -> dict[str, tuple[_Row, ...]]:
     rows = tomllib.loads(_text())
     return {
         name: tuple(
-            (re.compile(pattern, re.DOTALL), EventKind[kind], reason, Change[change[0]] if change else None)
+            _Row(re.compile(pattern, re.DOTALL), EventKind[kind], reason, Change[change[0]] if change else None)
             for pattern, kind, reason, *change in rows[name]
         )
         for name in rows
@@ -66,33 +73,40 @@ def _silent() -> tuple[re.Pattern[str], ...]:
     return tuple(map(re.compile, _beginnings("silent")))
 
 
-def read_message(program: str, message: str, make: Callable[..., Event]) -> Event | None:
-    """Return the event of a message, or ``None`` for one of another form; `make` adds time, host and place."""
+def read_message(program: str, message: str) -> Event | None:
+    """Return the event of a message, without time, host and place (`Event.stamped`), or ``None`` for one of another form."""
     table = _table()
-    patterns = table["pam"] if message.startswith("pam_") else table.get(_SAME.get(program, program), table["accounts"])
-    for pattern, kind, reason, change in patterns:
-        found = pattern.fullmatch(message)
+    rows = table["pam"] if message.startswith("pam_") else table.get(_SAME.get(program, program), table["accounts"])
+    for row in rows:
+        found = row.pattern.fullmatch(message)
         if found is not None:
-            event = _event(found, kind, reason, program, make)
-            return event if change is None else event._replace(change=change)
+            return _event(row, found, program)
     return None
 
 
-def _event(found: re.Match[str], kind: EventKind, reason: str, program: str, make: Callable[..., Event]) -> Event:
-    parts = {name: value or "" for name, value in found.groupdict().items()}
-    terminal = parts.get("terminal", "").removeprefix("/dev/")
-    return make(
-        kind=kind,
-        program=parts.get("program") or program,
-        account=parts.get("ruser") or parts.get("account", ""),
-        target="root" if found.string.startswith("ROOT LOGIN") else parts.get("target", ""),
-        group=parts.get("group", ""),
+def _event(row: _Row, found: re.Match[str], program: str) -> Event:
+    parts = found.groupdict("")
+    part = parts.get
+    terminal = part("terminal", "").removeprefix("/dev/")
+    command, times, reason = part("command", ""), part("times", ""), part("reason", "")
+    if not reason:
+        reason = row.reason.format(**parts) if "{" in row.reason else row.reason
+    return Event(
+        None,
+        NOWHERE,
+        None,
+        row.kind,
+        part("program") or program,
+        account=part("ruser") or part("account", ""),
+        target="root" if found.string.startswith("ROOT LOGIN") else part("target", ""),
+        group=part("group", ""),
         terminal="" if terminal in _NO_TERMINAL else terminal,
-        folder=parts.get("folder", ""),
-        command=masked(parts.get("command", "")),
-        reason=" ".join(filter(None, (parts.get("reason") or reason.format(**parts), parts.get("key", "")))),
-        address=parts.get("address", ""),
-        typed=bool(parts.get("typed")),
-        times=int(parts.get("times", "")[:6] or 1),
-        sums_up=bool(parts.get("whole")),
+        folder=part("folder", ""),
+        command=masked(command) if command else "",
+        reason=" ".join(filter(None, (reason, part("key", "")))),
+        times=int(times[:6]) if times else 1,
+        address=part("address", ""),
+        typed=bool(part("typed")),
+        change=row.change,
+        sums_up=bool(part("whole")),
     )

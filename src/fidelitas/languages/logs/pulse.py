@@ -49,13 +49,6 @@ class Pulse:
             self.first = at if self.first is None else min(self.first, at)
             self.last = at if self.last is None else max(self.last, at)
 
-    def more(self, count: int, last: datetime | None) -> None:
-        """Count further lines of the same hour, up to a time."""
-        if count and last is not None:
-            self.hours[self._number] += count
-            self._latest = max(self._latest, last)
-            self.last = last if self.last is None else max(self.last, last)
-
     def _turn(self, at: datetime) -> None:
         self._hour = at.replace(minute=0, second=0, microsecond=0)
         self._next = self._hour + _HOUR

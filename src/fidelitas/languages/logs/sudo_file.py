@@ -70,9 +70,9 @@ class SudoFileReader:
             return
         stamp = found["stamp"]
         at = self._clock.read(f"{found['year']}-{_month(stamp)}T{stamp[7:]}" if found["year"] else stamp)
-        event = read_sudo_line(found["rest"], at, "", self._origin.at(number))
+        event = read_sudo_line(found["rest"])
         if event is not None:
-            yield event
+            yield event.stamped(at, self._origin.at(number), None, "")
         else:
             self._gap("not in sudo's form", number)
 
@@ -99,9 +99,9 @@ class SudoFileReader:
         except (ValueError, RecursionError) as error:
             self._gap(f"not JSON: {error}", number)
             return
-        event = read_sudo_event(stated, self._origin.at(number)) if isinstance(stated, dict) else None
+        event = read_sudo_event(stated) if isinstance(stated, dict) else None
         if event is not None:
-            yield event
+            yield event.stamped(None, self._origin.at(number), None, "")
 
     def _gap(self, why: str, line: int) -> None:
         self.gaps.append(Gap(what="line of sudo's log", why=why, weakens="one use of sudo is not known", place=self._origin.at(line)))

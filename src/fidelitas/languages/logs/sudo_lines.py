@@ -10,7 +10,7 @@ from collections.abc import Mapping
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
-from fidelitas.facts import Event, EventKind, Place
+from fidelitas.facts import NOWHERE, Event, EventKind
 from fidelitas.masking import masked
 
 __all__ = ["read_sudo_event", "read_sudo_line"]
@@ -29,14 +29,19 @@ _PREFIX = "@cee:"
 _NOBODY_ASKED = "a password is required"
 
 
-def read_sudo_line(message: str, at: datetime | None, host: str, place: Place) -> Event | None:
-    """Return the event of one line, or ``None`` for a line of another form (such as what PAM says for sudo)."""
+def read_sudo_line(message: str) -> Event | None:
+    """Return the event of one line, or ``None`` for a line of another form (such as what PAM says for sudo).
+
+    It has no place, and time and host only where the message names them (`Event.stamped`).
+    """
     if message.lstrip().startswith((_PREFIX, '{"sudo"')):
-        return _of_json(message.lstrip().removeprefix(_PREFIX), at, host, place)
+        return _of_json(message.lstrip().removeprefix(_PREFIX))
+    if " : " not in message:
+        return None
     found = _LINE.match(message)
     if found is None:
         part = _CONTINUED.match(message)
-        return None if part is None else _part(part, at, host, place)
+        return None if part is None else _part(part)
     usual = _USUAL.match(found["fields"])
     fields, doubt = (usual.groupdict(), "") if usual is not None else _split(found["fields"])
     if "COMMAND" not in fields:
@@ -44,12 +49,12 @@ def read_sudo_line(message: str, at: datetime | None, host: str, place: Place) -
     reason = found["reason"] or ""
     command, end = _ended(fields["COMMAND"]) if not reason else (fields["COMMAND"], "")
     return Event(
-        at=at,
-        place=place,
-        pid=None,
-        kind=_kind(reason),
-        program="sudo",
-        host=fields.get("HOST", host),
+        None,
+        NOWHERE,
+        None,
+        _kind(reason),
+        "sudo",
+        host=fields.get("HOST", ""),
         account=found["account"],
         target=fields.get("USER", ""),
         group=fields.get("GROUP", ""),
@@ -69,10 +74,10 @@ def _ended(command: str) -> tuple[str, str]:
     return (command, "") if found is None else (command[: found.start()], found[0])
 
 
-def _part(found: re.Match[str], at: datetime | None, host: str, place: Place) -> Event:
+def _part(found: re.Match[str]) -> Event:
     """Return the event of a line that goes on with the command of the one before: sudo cuts long ones."""
     command, end = _ended(found["rest"])
-    return Event(at, place, None, EventKind.USED, "sudo", host=host, account=found["account"], command=command, end=end, part=True)
+    return Event(None, NOWHERE, None, EventKind.USED, "sudo", account=found["account"], command=command, end=end, part=True)
 
 
 def _split(text: str) -> tuple[dict[str, str], str]:
@@ -149,20 +154,23 @@ def _whole_part(text: str) -> tuple[str, str]:
     return whole, closing
 
 
-def _of_json(text: str, at: datetime | None, host: str, place: Place) -> Event | None:
+def _of_json(text: str) -> Event | None:
     try:
         stated = _loaded(text)
     except (ValueError, RecursionError):
         return None
     inner = stated.get("sudo") if isinstance(stated, dict) else None
-    return read_sudo_event(inner, place, at=at, host=host) if isinstance(inner, dict) else None
+    return read_sudo_event(inner) if isinstance(inner, dict) else None
 
 
 _KINDS = {"accept": EventKind.USED, "reject": EventKind.REFUSED, "exit": EventKind.CLOSED, "alert": EventKind.REFUSED}
 
 
-def read_sudo_event(stated: Mapping[str, Any], place: Place, at: datetime | None = None, host: str = "") -> Event | None:
-    """Return the event of an object as sudo's JSON log has it: ``accept``, ``reject``, ``alert`` or ``exit`` and its properties."""
+def read_sudo_event(stated: Mapping[str, Any]) -> Event | None:
+    """Return the event of an object as sudo's JSON log has it: ``accept``, ``reject``, ``alert`` or ``exit`` and its properties.
+
+    It has no place, and time and host as far as they are there (`Event.stamped`).
+    """
     name = next((one for one in _KINDS if isinstance(stated.get(one), dict)), None)
     if name is None:
         return None
@@ -171,12 +179,12 @@ def read_sudo_event(stated: Mapping[str, Any], place: Place, at: datetime | None
     kind = _KINDS[name] if name in ("accept", "exit") else _kind(reason or "refused")
     command = _command_of(told)
     return Event(
-        at=_time(told) or at,
-        place=place,
-        pid=None,
-        kind=kind,
-        program="sudo",
-        host=_text(told.get("submithost")) or host,
+        _time(told),
+        NOWHERE,
+        None,
+        kind,
+        "sudo",
+        host=_text(told.get("submithost")),
         account=_text(told.get("submituser")),
         target=_text(told.get("runuser")),
         group=_text(told.get("rungroup")),

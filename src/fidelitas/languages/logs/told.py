@@ -1,0 +1,43 @@
+"""What messages tell, each worked out once: what programs say repeats itself.
+
+Knows no times and no hosts: a message that many hosts write is one.
+"""
+
+from fidelitas.facts import Event
+from fidelitas.languages.logs.entries import SUDO
+from fidelitas.languages.logs.messages import is_idle, is_part, read_message
+from fidelitas.languages.logs.repetition import once
+from fidelitas.languages.logs.sudo_lines import read_sudo_line
+
+__all__ = ["Told"]
+
+# So many messages are remembered, of at most so many characters each; a log made of ever new ones costs time, not memory.
+_MOST, _LONGEST = 20_000, 500
+
+
+class Told:
+    """Messages and what they tell, by the program that says them."""
+
+    def __init__(self) -> None:
+        self._known: dict[tuple[str, str], Event | bool] = {}
+
+    def event(self, program: str, message: str) -> Event | bool:
+        """Return the event of a message, without time, host and place; of one that has none whether its form is known.
+
+        Of a message that says how often another was repeated it is that of the other.
+        """
+        found = self._known.get((program, message))
+        if found is None:
+            found = _read(program, once(message))
+            if len(message) <= _LONGEST:
+                if len(self._known) >= _MOST:
+                    self._known.clear()
+                self._known[program, message] = found
+        return found
+
+
+def _read(program: str, message: str) -> Event | bool:
+    event = read_sudo_line(message) if program in SUDO else None
+    if event is None:
+        event = read_message(program, message)
+    return event or is_idle(message) or is_part(message)
