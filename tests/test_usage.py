@@ -24,16 +24,15 @@ from fidelitas.masking import masked
 from fidelitas.sources.logs import logs_at
 from fidelitas.usage import AttributedEvent, SensitiveTarget, sensitive_targets
 from fidelitas.usage.command_lines import gives_shell
+from fidelitas.usage.habits import Habits
 from fidelitas.usage.sensitive_targets import edited_paths
 from fidelitas.usage.statistics import (
     BINS,
     burst_tail,
     concentration,
     discoveries,
-    habit,
     incomplete_beta,
     novelty_tail,
-    rarity,
     silence_tail,
     smoothed,
 )
@@ -267,19 +266,19 @@ def test_any_command_line_is_survived(command: str) -> None:
 counts = st.lists(st.integers(0, 50), min_size=BINS, max_size=BINS)
 
 
-@given(counts, counts, st.floats(0.5, 200))
-def test_habits_are_shares_and_move_towards_the_groups(own: list[int], group: list[int], strength: float) -> None:
-    shares = habit(own, group, strength)
-    assert sum(shares) == pytest.approx(1)
-    assert sum(smoothed(own)) == pytest.approx(sum(own))
-    base = smoothed([count + 1e-9 for count in group])
-    nearer = habit(own, group, strength * 100)
-
-    def distance(one: list[float]) -> float:
-        return sum(abs(share - other / sum(base)) for share, other in zip(one, base, strict=True))
-
-    assert distance(nearer) <= distance(shares) + 1e-9
-    assert all(0 <= rarity(shares, hour) <= 1 + 1e-9 for hour in range(BINS))
+@given(st.lists(counts, min_size=1, max_size=5), st.integers(0, BINS - 1))
+def test_an_hour_is_judged_by_all_others_of_the_account_and_the_group(table: list[list[int]], hour: int) -> None:
+    """By the definition, number by number."""
+    near = tuple(sorted({hour, (hour + 1) % BINS}))
+    strength = concentration(table)
+    left_out = smoothed([near.count(at) for at in range(BINS)])
+    group = [max(one - other, 0) for one, other in zip(smoothed([sum(column) + 1e-9 for column in zip(*table)]), left_out)]  # noqa: B905
+    own = [max(one - other, 0) for one, other in zip(smoothed(table[0]), left_out, strict=True)]
+    shares = [(one + strength * other / sum(group)) / (sum(own) + strength) for one, other in zip(own, group, strict=True)]
+    rarity = sum(share for share in shares if share <= shares[hour] * (1 + 1e-9))
+    usual = sum(row[hour] for row in table) + table[0][hour] > 20 and table[0][hour] > 2
+    assert Habits(table).chance(0, hour, near) == pytest.approx(1.0 if usual else rarity)
+    assert sum(smoothed(table[0])) == pytest.approx(sum(table[0]))
 
 
 @given(st.integers(1, 60), st.floats(0.001, 20), st.floats(0.01, 50))

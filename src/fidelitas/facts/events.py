@@ -23,6 +23,8 @@ class EventKind(Enum):
     LOGIN_FAILED = "failed login"
     CHANGED = "change of accounts"  # of an account, a group, a membership, a password
 
+    __hash__ = object.__hash__  # that of Enum is worked out anew each time
+
 
 class Change(StrEnum):
     """What was changed, where later reasoning depends on it; of other changes the words of the line are enough."""

@@ -29,6 +29,8 @@ _WRAPPERS = {
 }  # fmt: skip
 # Of these so many words come before the program.
 _OPERANDS = {"timeout": 1, "chroot": 1, "flock": 1, "chrt": 1, "taskset": 1}
+# In what has none of these a word is what stands between blanks.
+_NEEDS_SHELL = re.compile(r"""['"\\\s](?<! )""")
 _ASSIGNMENT = re.compile(r"[A-Za-z_]\w*=")
 # What parts the commands of a script, and what it sends to files or takes from them.
 _PARTS = re.compile(r"&&|\|\||\$\(|[;|&\n`()]")
@@ -67,7 +69,14 @@ def simple_commands(command: str, folder: str = "") -> tuple[Simple, ...]:
     return tuple(_of_words(_split(command), folder, (), (), _DEPTH))
 
 
-def _split(text: str) -> list[str]:
+@lru_cache(maxsize=100)
+def _split(text: str) -> tuple[str, ...]:
+    return tuple(_words(text))
+
+
+def _words(text: str) -> list[str]:
+    if not _NEEDS_SHELL.search(text):
+        return [word for word in text.split(" ") if word]
     if len(text) > _LONGEST:
         return [word.strip("'\"") for word in text[:_MOST].split()]
     try:
@@ -144,11 +153,11 @@ def _of_script(script: str, folder: str, depth: int) -> Iterator[Simple]:
     for part in _PARTS.split(script):
         signs = [(found["sign"], found["file"].strip("'\"")) for found in _REDIRECTION.finditer(part)]
         words = _split(_REDIRECTION.sub(" ", part))
-        if words[:1] == ["cd"] and len(words) > 1:
+        if words[:1] == ("cd",) and len(words) > 1:
             folder = posixpath.join(folder or "/", words[1])
         reads = tuple(file for sign, file in signs if sign == "<")
         writes = tuple(file for sign, file in signs if sign != "<")
-        yield from _of_words(words or [":"] if signs else words, folder, reads, writes, depth)
+        yield from _of_words(words or (":",) if signs else words, folder, reads, writes, depth)
 
 
 def _found(words: Sequence[str], folder: str, depth: int) -> Iterator[Simple]:

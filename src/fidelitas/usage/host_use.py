@@ -42,6 +42,8 @@ class Notable(Enum):
     LOG = "log"
     AUDIT = "audit"
 
+    __hash__ = object.__hash__
+
 
 class New(Enum):
     """What an account can use for the first time."""
@@ -112,6 +114,7 @@ class HostUse:
         self.until: datetime | None = None  # when the logs were collected
         self.entitled: frozenset[str] | None = None  # accounts with rights, where a survey tells them
         self._known: dict[tuple[New, str], Counter[str]] = {}
+        self._uses: Counter[tuple[New, str]] = Counter()
         self._users: dict[tuple[New, str], set[str]] = {}  # who used what, up to a team
 
     @property
@@ -201,7 +204,7 @@ class HostUse:
     def _first(self, record: AttributedEvent, what: New, value: str) -> None:
         known = self._known.setdefault((what, record.persons[0]), Counter())
         if value not in known and len(known) < _MOST_KEYS:
-            uses = sum(known.values())
+            uses = self._uses[what, record.persons[0]]
             usual = self._users.setdefault((what, value), set()) if len(self._users) < _MOST_KEYS else set()
             # What colleagues do is a habit of the team.
             if uses >= _HABIT and len(self.firsts) < 10 * _MOST and (what is New.RIGHT or len(usual) < _TEAM):
@@ -210,6 +213,7 @@ class HostUse:
             if len(usual) < _TEAM:
                 usual.add(record.persons[0])
         known[value] += 1
+        self._uses[what, record.persons[0]] += 1
 
     # -- failures ------------------------------------------------------------------------------------------------------------------
 

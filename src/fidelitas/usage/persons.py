@@ -33,6 +33,8 @@ class AttributionBasis(Enum):
     SEVERAL = "several had a root shell open"
     NOBODY = "not recorded in the logs"
 
+    __hash__ = object.__hash__
+
     @property
     def confidence(self) -> str:
         """How surely it is so, in a word."""

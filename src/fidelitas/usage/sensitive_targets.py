@@ -22,6 +22,8 @@ class SensitiveTarget(Enum):
     LOG = "log"
     AUDIT = "audit"
 
+    __hash__ = object.__hash__
+
 
 class _Row(NamedTuple):
     harmless: re.Pattern[str]

@@ -4,7 +4,7 @@ A session is opened by a use that gives a shell, or by what PAM says of it; it i
 last that was opened as the same account.  One that no line closes is told as never closed.
 """
 
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
@@ -23,6 +23,7 @@ _LOGINS = frozenset({"sshd", "login"})
 # So many sessions without an end are kept open; more than these are an attack on the reader.
 _MOST_OPEN = 1000
 # Terminals are used again, and logs have gaps: after this long a shell that nothing closed speaks for nobody.
+_DISORDER = timedelta(minutes=1)  # by which lines may stand out of order
 _STALE = timedelta(days=2)
 
 
@@ -93,12 +94,10 @@ class Sessions:
             return
         program, account = stem(event.program), event.target or "root"
         if event.kind is EventKind.OPENED:
-            same = self._open.last(("as", program, account), lambda one: _goes_on(one, event))
+            same = self._open.begun_since(event.at - MOMENT, ("as", program, account), event.pid)
             if same is not None:
                 if same.pid is None and event.pid is not None:
-                    self._open.remove(same)
-                    same.pid = event.pid
-                    self._open.add(same)
+                    self._open.number(same, event.pid)
                 same.person = same.person or person
                 return
         nested = event.kind is EventKind.OPENED and event.account == account
@@ -145,7 +144,7 @@ class Sessions:
             return found
         program = stem(event.program)
         key = ("for", program, event.command) if event.command else ("as", program, event.target or "root")
-        return self._open.last(key, lambda one: event.pid is None or one.pid is None)
+        return self._open.last(key if event.pid is None else (*key, None))
 
     def take(self) -> Iterator[Session]:
         """Yield the sessions that are closed, and forget them."""
@@ -184,18 +183,38 @@ class _Index:
         self._by_number.pop(number, None)
         self._root_shells.pop(number, None)
         for key in self._keys(session):
-            some = self._by_key.get(key)
-            if some is not None:
-                some.pop(number, None)
-                if not some:
-                    del self._by_key[key]
+            self._forget(key, number)
+
+    def _forget(self, key: object, number: int) -> None:
+        some = self._by_key.get(key)
+        if some is not None:
+            some.pop(number, None)
+            if not some:
+                del self._by_key[key]
 
     def oldest(self) -> Session:
         return next(iter(self._by_number.values()))
 
-    def last(self, key: object, fits: Callable[[Session], bool] = lambda _: True) -> Session | None:
-        """Return the last session of a key that fits."""
-        return next((one for one in reversed(self._by_key.get(key, _NONE).values()) if fits(one)), None)
+    def number(self, session: Session, pid: int) -> None:
+        """Learn the process of a session."""
+        for key in self._keys(session)[2:4]:
+            self._forget(key, id(session))
+        session.pid = pid
+        self._by_key.setdefault(("process", pid), {})[id(session)] = session
+
+    def last(self, key: object) -> Session | None:
+        """Return the last session of a key."""
+        some = self._by_key.get(key)
+        return some[next(reversed(some))] if some else None
+
+    def begun_since(self, begin: datetime, key: object, pid: int | None) -> Session | None:
+        """Return the last session of a key that began after a time and is of a process, or of one that is not known."""
+        for one in reversed(self._by_key.get(key, _NONE).values()):
+            if one.opened >= begin and (one.pid is None or one.pid == pid):
+                return one
+            if begin - one.opened > _DISORDER:
+                return None
+        return None
 
     def root_shells(self, at: datetime | None) -> dict[str, list[Session]]:
         found: dict[str, list[Session]] = {}
@@ -208,12 +227,10 @@ class _Index:
 
     @staticmethod
     def _keys(session: Session) -> list[object]:
-        keys: list[object] = [("as", session.program, session.account), ("for", session.program, session.command)]
-        if session.terminal:
-            keys.append(("on", session.terminal, session.account))
-        if session.pid is not None:
-            keys.append(("process", session.pid))
-        return keys
+        whose, what = ("as", session.program, session.account), ("for", session.program, session.command)
+        process = [(*whose, None), (*what, None)] if session.pid is None else [("process", session.pid)]
+        terminal = [("on", session.terminal, session.account)] if session.terminal else []
+        return [whose, what, *process, *terminal]
 
 
 _NONE: dict[int, Session] = {}
@@ -221,8 +238,3 @@ _NONE: dict[int, Session] = {}
 
 def _fresh(session: Session, at: datetime | None) -> bool:
     return at is None or at - session.opened < _STALE
-
-
-def _goes_on(session: Session, event: Event) -> bool:
-    """Return whether PAM tells of a session of which another line told a moment before."""
-    return event.at is not None and event.at - session.opened <= MOMENT and (session.pid is None or session.pid == event.pid)

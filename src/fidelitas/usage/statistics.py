@@ -13,11 +13,8 @@ __all__ = [
     "burst_tail",
     "concentration",
     "discoveries",
-    "habit",
-    "habit_of",
     "incomplete_beta",
     "novelty_tail",
-    "rarity",
     "silence_tail",
     "smoothed",
 ]
@@ -54,8 +51,7 @@ def smoothed(counts: Numbers) -> list[float]:
     result = [0.0] * BINS
     for at, count in enumerate(counts):
         if count:
-            for other, share in enumerate(_NEAR[at]):
-                result[other] += count * share
+            result = [sum_ + count * share for sum_, share in zip(result, _NEAR[at], strict=True)]
     return result
 
 
@@ -66,34 +62,19 @@ def concentration(counts: Sequence[Numbers]) -> float:
     """
     group = smoothed([sum(row[at] for row in counts) + 1 / BINS for at in range(BINS)])
     whole = sum(group)
-    return float(max(_STRENGTHS, key=lambda strength: _likelihood(counts, [strength * one / whole for one in group])))
+    rows = [[(at, count) for at, count in enumerate(row) if count] for row in counts]
+    return float(max(_STRENGTHS, key=lambda strength: _likelihood(rows, [strength * one / whole for one in group])))
 
 
-def _likelihood(counts: Sequence[Numbers], weight: Numbers) -> float:
-    """Return the logarithm of how probable counts are under a Dirichlet-multinomial distribution, but for a constant."""
-    total = sum(weight)
+def _likelihood(rows: Sequence[Sequence[tuple[int, float]]], weight: Numbers) -> float:
+    """Return the logarithm of how probable counts by hour are under a Dirichlet-multinomial distribution, but for a constant."""
+    total, lgamma = sum(weight), math.lgamma
+    before, whole = [lgamma(prior) for prior in weight], lgamma(total)
     result = 0.0
-    for row in counts:
-        result += math.lgamma(total) - math.lgamma(sum(row) + total)
-        result += sum(math.lgamma(count + prior) - math.lgamma(prior) for count, prior in zip(row, weight, strict=True) if count)
+    for row in rows:
+        result += whole - lgamma(sum([count for _, count in row]) + total)
+        result += sum([lgamma(count + weight[at]) - before[at] for at, count in row])
     return result
-
-
-def habit(own: Numbers, group: Numbers, strength: float) -> list[float]:
-    """Return the share of each hour (48) in what an account does, its own counts shrunk towards the group's by `strength`."""
-    return habit_of(smoothed(own), smoothed([one + 1e-9 for one in group]), strength)
-
-
-def habit_of(own: Numbers, group: Numbers, strength: float) -> list[float]:
-    """Return the same of counts that are `smoothed` already, which is linear: what is left out can be taken away afterwards."""
-    whole, total = sum(group), sum(own) + strength
-    return [(count + strength * other / whole) / total for count, other in zip(own, group, strict=True)]
-
-
-def rarity(shares: Numbers, hour: int) -> float:
-    """Return how probable an hour as unusual as this one is, by a habit."""
-    limit = shares[hour] * (1 + 1e-9)
-    return sum(share for share in shares if share <= limit)
 
 
 def burst_tail(observed: float, expected: float, shape: float) -> float:

@@ -10,18 +10,15 @@ from dataclasses import dataclass
 from datetime import UTC, datetime, tzinfo
 from itertools import groupby
 from statistics import fmean, median
-from typing import NamedTuple
 
+from fidelitas.usage.habits import Habits
 from fidelitas.usage.host_use import Failures, First, HostUse
 from fidelitas.usage.persons import AttributedEvent
 from fidelitas.usage.statistics import (
     BINS,
     burst_tail,
-    concentration,
     discoveries,
-    habit_of,
     novelty_tail,
-    rarity,
     silence_tail,
     smoothed,
 )
@@ -37,6 +34,7 @@ _MOST_HOURS = 24 * 366 * 3
 # A new thing is reported where one use in so many, or fewer, is new by the account's own record.
 _NOVEL = 0.02
 _MISTYPED = 3.0
+_NEAR = 6  # hours that are of one stretch of work
 _LEAST_ACTIVE = 15  # hours of activity from which an account's or a host's habit is worked out
 
 
@@ -137,44 +135,27 @@ def odd_hours(use: HostUse) -> list[OddHour]:
             table[row][bins[hour]] += 1
     if sum(map(sum, table)) < _LEAST_ACTIVE:
         return []
-    strength, group = concentration(table), [sum(row[at] for row in table) for at in range(BINS)]
-    rows = [(row, hour) for row, person in enumerate(people) for hour in use.active[person]]
-    whole, each = _Habit.of(group, 1e-9), [_Habit.of(row) for row in table]
-    chances = [_chance(use.active[people[row]], each[row], whole, strength, hour, bins) for row, hour in rows]
+    habits = Habits(table)
+    rows = [(row, hour, near) for row, person in enumerate(people) for hour, near in _stretches(use.active[person])]
+    chances = [habits.chance(row, bins[hour], tuple(sorted(bins[other] for other in near))) for row, hour, near in rows]
     kept = discoveries(chances, len(rows), _FALSE_SHARE_OF_HOURS)
     return [
         OddHour(people[row], hour, use.active[people[row]][hour], use.active_at[people[row], hour], chance, chance * sum(table[row]))
-        for (row, hour), chance, keep in zip(rows, chances, kept, strict=True)
+        for (row, hour, _), chance, keep in zip(rows, chances, kept, strict=True)
         if keep
     ]
 
 
-class _Habit(NamedTuple):
-    """Counts by hour (48), and the same spread over the hours near them."""
-
-    counts: Sequence[int]
-    spread: Sequence[float]
-
-    @classmethod
-    def of(cls, counts: Sequence[int], least: float = 0.0) -> "_Habit":
-        return cls(counts, smoothed([count + least for count in counts]))
-
-    def without(self, spread: Sequence[float]) -> list[float]:
-        """Return the spread counts without others."""
-        return [max(one - other, 0.0) for one, other in zip(self.spread, spread, strict=True)]
-
-
-def _chance(active: Counter[int], own: _Habit, group: _Habit, strength: float, hour: int, bins: dict[int, int]) -> float:
-    """Return the share of hours as unusual as this one, by a habit without what was done in the same stretch of hours."""
-    at = bins[hour]
-    if group.counts[at] + own.counts[at] > 20 and own.counts[at] > 2:  # quite usual: no need to look closer
-        return 1.0
-    near = [0] * BINS
-    for other in range(hour - 6, hour + 7):
-        if other in active:
-            near[bins[other]] += 1
-    spread = smoothed(near)
-    return rarity(habit_of(own.without(spread), group.without(spread), strength), at)
+def _stretches(active: Iterable[int]) -> Iterator[tuple[int, Sequence[int]]]:
+    """Yield each hour with those near it, itself among them."""
+    hours = sorted(active)
+    begin = end = 0
+    for hour in hours:
+        while hours[begin] < hour - _NEAR:
+            begin += 1
+        while end < len(hours) and hours[end] <= hour + _NEAR:
+            end += 1
+        yield hour, hours[begin:end]
 
 
 def novelties(use: HostUse) -> list[Novelty]:

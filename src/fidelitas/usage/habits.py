@@ -1,0 +1,48 @@
+"""At which hours accounts are active, and how unusual an hour is for one of them.
+
+Each account has its own habit, drawn towards that of all as far as it has done little itself.  What is judged takes no part in the habit
+that it is judged by: neither do the hours near it, which are of one and the same stretch of work.
+"""
+
+from collections.abc import Sequence
+
+from fidelitas.usage.statistics import BINS, concentration, smoothed
+
+__all__ = ["Habits"]
+
+_LEAST = 1e-9  # of the group in each hour
+# Where so many others, and the account itself so often, are active nobody need look closer.
+_USUAL, _OWN = 20, 2
+_SAME = 1 + 1e-9  # a share that differs by less is as great
+
+
+class Habits:
+    """The habits of some accounts, from how many of their active hours (accounts, 48) fall on each hour of the day and kind of day."""
+
+    def __init__(self, counts: Sequence[Sequence[int]]) -> None:
+        self._counts = counts
+        self._group = [sum(column) for column in zip(*counts, strict=True)]
+        self._strength = concentration(counts)
+        self._spread = [smoothed(row) for row in counts]
+        self._all = smoothed([count + _LEAST for count in self._group])
+        self._without: dict[tuple[int, ...], tuple[list[float], list[float]]] = {}
+
+    def chance(self, account: int, hour: int, near: tuple[int, ...]) -> float:
+        """Return the share of hours as unusual as one (of 48) in what an account does; `near` are its stretch, itself with them."""
+        own = self._counts[account][hour]
+        if self._group[hour] + own > _USUAL and own > _OWN:
+            return 1.0
+        left_out, group = self._beside(near)
+        shares = [at - less + other if at > less else other for at, less, other in zip(self._spread[account], left_out, group, strict=True)]
+        limit = shares[hour] * _SAME
+        return sum([share for share in shares if share <= limit]) / sum(shares)
+
+    def _beside(self, near: tuple[int, ...]) -> tuple[list[float], list[float]]:
+        """Return a stretch of hours spread over those near them, and what the group's habit without it is worth."""
+        found = self._without.get(near)
+        if found is None:
+            left_out = smoothed([near.count(at) for at in range(BINS)])
+            group = [max(one - other, 0.0) for one, other in zip(self._all, left_out, strict=True)]
+            worth = self._strength / sum(group)
+            found = self._without[near] = left_out, [one * worth for one in group]
+        return found
