@@ -10,15 +10,17 @@ from collections import Counter
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, tzinfo
-from typing import Protocol
+from itertools import groupby
+from typing import NamedTuple, Protocol
 
 from fidelitas.checks.usage.table import use_findings
 from fidelitas.errors import ReadError
-from fidelitas.facts import EventKind, Gap, Place
+from fidelitas.facts import Event, EventKind, Gap, Place
 from fidelitas.findings import Finding
 from fidelitas.languages.evidence import HostEvidence
 from fidelitas.languages.linux.host import read_host
 from fidelitas.languages.logs.reading import Cover, LogLike, LogReading
+from fidelitas.languages.logs.shares import WHOLE, Share, shares_of
 from fidelitas.languages.windows.machine import read_windows
 from fidelitas.rights import rights_of, windows_rights_of
 from fidelitas.text import short_host_name
@@ -87,7 +89,8 @@ class EventFilter:
 class Logbook:
     """The use of privilege on each host, by its name; what was not understood or could not be read; what each log covers.
 
-    `people` counts the deeds that were asked for, of all hosts, `deeds` is how many those are.
+    `people` counts the deeds that were asked for, of all hosts, `records` is how many those are; `gone` are events that an earlier copy of
+    a log has and a later one lacks.
     """
 
     hosts: dict[str, HostUse] = field(default_factory=dict)
@@ -97,6 +100,7 @@ class Logbook:
     gaps: list[Gap] = field(default_factory=list)
     unread: list[ReadError] = field(default_factory=list)
     covers: list[Cover] = field(default_factory=list)
+    gone: list[Event] = field(default_factory=list)
 
     def findings(self) -> list[Finding]:
         """Return what is out of order, the worst first; a check that failed unexpectedly is a gap."""
@@ -116,6 +120,14 @@ class Logbook:
     def use_of(self, subject: str) -> HostUse | None:
         """Return the use of privilege on a host, by its name up to the first dot."""
         return self.hosts.get(short_host_name(subject))
+
+
+class _Task(NamedTuple):
+    """The logs of one place, what is asked of them, and which share of the hosts that they tell of."""
+
+    host: HostLogs
+    wanted: EventFilter
+    share: Share = WHOLE
 
 
 def host_logs(evidence: Sequence[HostLogEvidence]) -> HostLogs:
@@ -159,16 +171,23 @@ def read_logbook(
     hosts: Iterable[HostLogs],
     wanted: EventFilter | None = None,
     take: Callable[[AttributedEvent], None] | None = None,
-    each: Callable[[Callable[[HostLogs], Logbook], Iterable[HostLogs]], Iterable[Logbook]] = map,
+    each: Callable[[Callable[[_Task], Logbook], Iterable[_Task]], Iterable[Logbook]] = map,
+    readers: int = 1,
 ) -> Logbook:
     """Return what the logs of some hosts tell; `take` is given each deed that is asked for, host by host, in the order of time.
 
-    `each` is how a function is applied to every host: `map`, or the like of it over several processes where no deeds are to be taken.
+    `each` is how a function is applied to all of some tasks: `map`, or the like of it over several processes where no deeds are to be
+    taken; long logs of many hosts are divided among so many `readers`.
     """
     book, chosen = Logbook(), wanted or EventFilter()
-    alone = take is None and chosen == EventFilter()
-    for one in each(_of_host, hosts) if alone else (_read(host, chosen, take) for host in hosts):
-        _include(book, one)
+    if take is None:
+        tasks = [_Task(host, chosen, share) for host in hosts for share in shares_of(host.logs, readers)]
+        parts: Iterable[tuple[_Task, Logbook]] = zip(tasks, each(_read, tasks), strict=True)
+    else:
+        parts = ((task, _read(task, take)) for task in (_Task(host, chosen) for host in hosts))
+    for _, of_host in groupby(parts, key=lambda part: id(part[0].host)):
+        read = list(of_host)
+        _include(book, _finished(read[0][0].host, [one for _, one in read]))
     # Of files at hand nobody knows when they were collected: not before the last line of any of them.
     latest = max((log.last for use in book.hosts.values() for log in use.logs if log.last is not None), default=None)
     for use in book.hosts.values():
@@ -188,13 +207,11 @@ def _include(book: Logbook, one: Logbook) -> None:
     book.covers += one.covers
 
 
-def _of_host(host: HostLogs) -> Logbook:
-    return _read(host, EventFilter(), None)
-
-
-def _read(host: HostLogs, wanted: EventFilter, take: Callable[[AttributedEvent], None] | None) -> Logbook:
+def _read(task: _Task, take: Callable[[AttributedEvent], None] | None = None) -> Logbook:
+    """Return what a share of the logs of one place tells, host by host."""
+    host, wanted = task.host, task.wanted
     book, every = Logbook(), wanted == EventFilter()
-    reading = LogReading(host.logs, host.zone, host.names, host.sids)
+    reading = LogReading(host.logs, host.zone, host.names, host.sids, task.share)
     told: dict[str, HostUse] = {}
     place = Place(subject=host.subject, path="logs")
     doing = f"counting the use of privilege on {host.subject}"
@@ -217,28 +234,38 @@ def _read(host: HostLogs, wanted: EventFilter, take: Callable[[AttributedEvent],
         book.records = sum(use.events for use in book.hosts.values())
         for use in book.hosts.values():
             book.people.include(use.people)
-    _finish(host, reading, told, book)
+    for use in book.hosts.values():
+        use.finish()
+    book.unknown, book.unread, book.covers, book.gone = reading.unknown, reading.unread, reading.covers, reading.gone
+    book.gaps += reading.gaps
     return book
 
 
-def _finish(host: HostLogs, reading: LogReading, told: Mapping[str, HostUse], book: Logbook) -> None:
-    book.unknown += reading.unknown
-    book.gaps += (*host.troubles, *reading.gaps)
-    book.unread += reading.unread
-    book.covers += reading.covers
-    uses = list({id(use): use for use in told.values()}.values())
-    for use in uses:
-        use.finish()
+def _finished(host: HostLogs, parts: Sequence[Logbook]) -> Logbook:
+    """Return what the logs of one place tell, of which others have read the shares: each tells of all what a log covers and lacks."""
+    first, *others = parts
+    for one in others:
+        first.hosts |= one.hosts
+        first.people.include(one.people)
+        first.records += one.records
+        first.unknown += one.unknown
+        first.gone += one.gone
+        first.gaps += [gap for gap in one.gaps if gap not in first.gaps]
+    first.hosts = dict(sorted(first.hosts.items()))  # in one order, however they were divided
+    first.gaps[:0] = host.troubles
+    for use in first.hosts.values():
         use.entitled = host.entitled if host.subject == use.host else use.entitled
     # What a log covers is said of the host that it is of; a log of many hosts says nothing of how steadily each wrote to it.
-    own = uses[0] if len(uses) == 1 else book.hosts.get(short_host_name(host.subject))
-    if own is None and reading.covers:
-        own = book.hosts.setdefault(short_host_name(host.subject), HostUse(host.subject, host.zone))
+    uses = list(first.hosts.values())
+    own = uses[0] if len(uses) == 1 else first.hosts.get(short_host_name(host.subject))
+    if own is None and first.covers:
+        own = first.hosts.setdefault(short_host_name(host.subject), HostUse(host.subject, host.zone))
     if own is not None:
-        own.gone += reading.gone
+        own.gone += first.gone
         own.until = host.taken or own.until
-        latest = max((cover.survey for cover in reading.covers), default=0)
-        own.logs += [_state(cover) for cover in reading.covers if cover.survey == latest]
+        latest = max((cover.survey for cover in first.covers), default=0)
+        own.logs += [_state(cover) for cover in first.covers if cover.survey == latest]
+    return first
 
 
 def _state(cover: Cover) -> LogState:

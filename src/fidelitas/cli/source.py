@@ -11,7 +11,7 @@ import click
 
 from fidelitas.audit import Audit, audit
 from fidelitas.cli.complete import surveys
-from fidelitas.cli.cores import on_all_cores
+from fidelitas.cli.cores import cores, on_all_cores
 from fidelitas.cli.names import unknown_name, unknown_subject
 from fidelitas.cli.progress import progress, watched
 from fidelitas.cli.times import zone_of
@@ -100,10 +100,10 @@ class Source:
                 raise RequestError(f"there is no log in {where}", hint="Name files, or a folder whose files have the names of logs.")
             hosts = [HostLogs(subject=logs[0].subject, logs=logs, zone=zone) for logs in groups]
             with progress(f"reading {counted(sum(map(len, groups)), 'log')} of {counted(len(hosts), 'host')}"):
-                return read_logbook(hosts, wanted, take, on_all_cores)
+                return read_logbook(hosts, wanted, take, on_all_cores, cores())
         with progress("reading the logs of") as report:
             hosts_of_ledger = watched(self.history(), report, lambda one: one[0], len(self._stored().names))
-            book = read_logbook((host_logs(bundles) for _, bundles in hosts_of_ledger), wanted, take, on_all_cores)
+            book = read_logbook((host_logs(bundles) for _, bundles in hosts_of_ledger), wanted, take, on_all_cores, cores())
         if not book.covers:
             raise RequestError(f'ledger "{self.ledger}" holds no logs', hint="Survey hosts with their logs, or name logs with --log.")
         return book
@@ -115,7 +115,7 @@ class Source:
             return []
         from fidelitas.logbook import host_logs, read_logbook  # noqa: PLC0415
 
-        return read_logbook((host_logs(bundles) for bundles in found), each=on_all_cores).findings()
+        return read_logbook((host_logs(bundles) for bundles in found), each=on_all_cores, readers=cores()).findings()
 
     def provenance(self, hosts: Iterable[SubjectRights]) -> "dict[str, Grants]":
         """Return what the logs in the ledger tell of how rights on some hosts came about."""
@@ -125,7 +125,7 @@ class Source:
             return {}
         from fidelitas.logbook import host_logs, read_logbook  # noqa: PLC0415
 
-        book = read_logbook((host_logs(bundles) for bundles in found.values()), each=on_all_cores)
+        book = read_logbook((host_logs(bundles) for bundles in found.values()), each=on_all_cores, readers=cores())
         return {subject: use.grants for subject in found if (use := book.use_of(subject)) is not None}
 
     def last_logins(self, subjects: Container[str]) -> "dict[tuple[str, str], datetime]":

@@ -140,7 +140,7 @@ def _tell(book: Logbook) -> None:
         more = f" and {len(untold) - 3} more" if len(untold) > 3 else ""
         say(f"no line that concerns privilege was recognised in {', '.join(untold[:3])}{more}")
     if book.unknown:
-        told = ", ".join(f"{program} {count}" for program, count in book.unknown.most_common())
+        told = ", ".join(f"{program} {count}" for program, count in sorted(book.unknown.items(), key=lambda one: (-one[1], one[0])))
         say(f"not recognised, and so not counted: {told}")
     if book.unread:
         raise SystemExit(4)

@@ -3,7 +3,7 @@
 Times are shown in a zone that is given, the reader's; documents have them in UTC.
 """
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from datetime import datetime, timedelta, tzinfo
 from typing import Any
 
@@ -55,13 +55,13 @@ def people_table(people: Sequence[PersonUse], zone: tzinfo, *, whole: bool = Fal
                 use.person,
                 *((str(len(use.hosts)),) if whole else ()),
                 str(use.used),
-                ", ".join(target for target, _ in use.targets.most_common(3)),
+                ", ".join(target for target, _ in _most(use.targets)[:3]),
                 str(use.refused),
                 f"{use.failed} ({use.failures})" if use.failed else "0",
                 str(use.shells),
                 str(use.changes),
                 time_shown(use.last, zone, last),
-                ", ".join(f"{command} ({count})" for command, count in use.commands.most_common(3)),
+                ", ".join(f"{command} ({count})" for command, count in _most(use.commands)[:3]),
             )
             for use in people
         ),
@@ -69,6 +69,11 @@ def people_table(people: Sequence[PersonUse], zone: tzinfo, *, whole: bool = Fal
         least=("changes", "shells", "as"),
         empty="The logs show no use of privilege.",
     )
+
+
+def _most(counts: Mapping[str, int]) -> list[tuple[str, int]]:
+    """Return what was counted, the most frequent first, by name where they are as many: in whichever order it was read."""
+    return sorted(counts.items(), key=lambda one: (-one[1], one[0]))
 
 
 def head_line(book: Logbook, zone: tzinfo, window: tuple[datetime | None, datetime | None] = (None, None)) -> str:
@@ -197,7 +202,7 @@ def _person_document(use: PersonUse) -> dict[str, Any]:
         "person": use.person,
         "hosts": sorted(use.hosts),
         "used": use.used,
-        "as": dict(use.targets),
+        "as": dict(_most(use.targets)),
         "refused": use.refused,
         "wrong_passwords": use.failed,
         "failures_are": use.failures or None,
@@ -206,7 +211,7 @@ def _person_document(use: PersonUse) -> dict[str, Any]:
         "doubtful": use.doubtful,
         "first": iso(use.first),
         "last": iso(use.last),
-        "commands": dict(use.commands),
+        "commands": dict(_most(use.commands)),
     }
 
 

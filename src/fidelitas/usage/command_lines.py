@@ -35,6 +35,7 @@ _ASSIGNMENT = re.compile(r"[A-Za-z_]\w*=")
 # What parts the commands of a script, and what it sends to files or takes from them.
 _PARTS = re.compile(r"&&|\|\||\$\(|[;|&\n`()]")
 _REDIRECTION = re.compile(r"(?:\d?|&)(?P<sign>>>|>\||>|<)\s*(?P<file>[^\s;|&<>()]+)")
+_NAMED_PATH = re.compile(r"[-\w.@]*[=:](?=[/~])")
 _IN_CODE = re.compile(r"/[\w./~-]+")
 _CODE_WRITES = re.compile(r"""['"][wax]b?\+?b?['"]|write|unlink|remove|rename|chmod|chown|truncate|rmtree|copy""")
 _INTERPRETERS = re.compile(r"(?:python|perl|ruby|node|php|lua)[\d.]*\Z")
@@ -46,6 +47,8 @@ _CHANGES_ALL = frozenset({
 _COPIES = frozenset({"cp", "install", "rsync", "scp", "ln"})
 
 
+# What posixpath.normpath would change.
+_NOT_NORMAL = re.compile(r"//|/\.|/\Z")
 # A word that is a file of the folder, not a number, a mode or a name of something else; and files without an ending.
 _LIKE_FILE = re.compile(r"/|\.[A-Za-z]|[*?\[]")
 _BARE_NAMES = frozenset({
@@ -196,7 +199,7 @@ def _paths(program: str, words: Sequence[str]) -> tuple[list[str], list[str]]:
 
 def _value(word: str) -> str:
     """Return the path of a word such as ``--file=/etc/shadow`` or ``host:/etc/shadow``."""
-    found = re.match(r"[-\w.@]*[=:](?=[/~])", word)
+    found = _NAMED_PATH.match(word) if "=" in word or ":" in word else None
     return word[found.end() :] if found else word
 
 
@@ -206,13 +209,17 @@ def _absolute(words: Sequence[str], folder: str) -> Iterator[str]:
             relative = folder.startswith("/") and (_LIKE_FILE.search(one) or one in _BARE_NAMES)
             path = one if one.startswith("/") else posixpath.join(folder, one) if relative else ""
             if path:
-                normal = posixpath.normpath(path)
-                yield normal[1:] if normal.startswith("//") else normal
+                yield _normal(path) if _NOT_NORMAL.search(path) else path
+
+
+def _normal(path: str) -> str:
+    normal = posixpath.normpath(path)
+    return normal[1:] if normal.startswith("//") else normal
 
 
 def _braces(word: str) -> list[str]:
     """Return the words of one with alternatives in braces."""
-    found = re.search(r"\{([^{}]*,[^{}]*)\}", word)
+    found = re.search(r"\{([^{}]*,[^{}]*)\}", word) if "{" in word else None
     return [word] if found is None else [word[: found.start()] + one + word[found.end() :] for one in found[1].split(",")[:50]]
 
 

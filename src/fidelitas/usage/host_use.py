@@ -150,8 +150,9 @@ class HostUse:
         return record
 
     def finish(self) -> None:
-        """Take the sessions that no line closed."""
+        """Take the sessions that no line closed; no event comes any more."""
         self.sessions += self.attribution.sessions.never_closed()
+        self.attribution = Attribution()
 
     def _end_sessions(self) -> None:
         for session in self.attribution.sessions.take():
@@ -202,9 +203,12 @@ class HostUse:
             self.active_at[person, hour] = record
 
     def _first(self, record: AttributedEvent, what: New, value: str) -> None:
-        known = self._known.setdefault((what, record.persons[0]), Counter())
+        key = what, record.persons[0]
+        known = self._known.get(key)
+        if known is None:
+            known = self._known[key] = Counter()
         if value not in known and len(known) < _MOST_KEYS:
-            uses = self._uses[what, record.persons[0]]
+            uses = self._uses[key]
             usual = self._users.setdefault((what, value), set()) if len(self._users) < _MOST_KEYS else set()
             # What colleagues do is a habit of the team.
             if uses >= _HABIT and len(self.firsts) < 10 * _MOST and (what is New.RIGHT or len(usual) < _TEAM):
@@ -213,7 +217,7 @@ class HostUse:
             if len(usual) < _TEAM:
                 usual.add(record.persons[0])
         known[value] += 1
-        self._uses[what, record.persons[0]] += 1
+        self._uses[key] += 1
 
     # -- failures ------------------------------------------------------------------------------------------------------------------
 

@@ -11,7 +11,7 @@ from enum import Enum
 from typing import NamedTuple
 
 from fidelitas.facts import Event, EventKind
-from fidelitas.usage.sessions import MOMENT, Sessions, begins_session, may_be_elevated, stem
+from fidelitas.usage.sessions import MOMENT, OF_SESSION, Sessions, begins_session, may_be_elevated, stem
 
 __all__ = ["AttributedEvent", "Attribution", "AttributionBasis"]
 
@@ -82,8 +82,9 @@ class Attribution:
 
     def attribute(self, event: Event) -> AttributedEvent:
         """Return an event with who stood behind it."""
-        record = AttributedEvent(event, *self._tied(event))
-        self.sessions.count(event)
+        record: AttributedEvent = tuple.__new__(AttributedEvent, (event, *self._tied(event)))
+        if event.program in OF_SESSION:
+            self.sessions.count(event)
         self._remember(record)
         return record
 

@@ -32,6 +32,7 @@ class _Row(NamedTuple):
     samples: tuple[str, ...]
 
 
+_NOTHING: frozenset[SensitiveTarget] = frozenset()
 # What stops services, and the services that write logs.
 _CONTROLS = frozenset({"systemctl", "service", "kill", "killall", "pkill", "rc-service", "update-rc.d"})
 _STOPS = frozenset({"stop", "disable", "mask", "kill", "remove"})
@@ -57,11 +58,31 @@ def _table() -> dict[SensitiveTarget, _Row]:
 @lru_cache(maxsize=10_000)
 def sensitive_targets(command: str, folder: str = "") -> frozenset[SensitiveTarget]:
     """Return what a command line touches, as far as its words tell; relative paths are of `folder`."""
-    commands = simple_commands(command, folder)
+    commands = [one for one in simple_commands(command, folder) if _may_touch(one)]
+    if not commands:
+        return _NOTHING
     found = {target for target in SensitiveTarget for one in commands if _fits(target, one)}
     if any(_log_silences(one.program, one.words) for one in commands):
         found.add(SensitiveTarget.AUDIT)
     return frozenset(found)
+
+
+@cache
+def _of_any() -> tuple[re.Pattern[str], re.Pattern[str]]:
+    """Return the words, and the paths, of all rows."""
+    words, paths = (
+        re.compile("|".join(f"(?:{getattr(row, part).pattern})" for row in _table().values()) + more)
+        for part, more in (("words", ""), ("paths", r"|.*[*?\[]"))
+    )
+    return words, paths
+
+
+def _may_touch(one: Simple) -> bool:
+    """Return whether anything of a command can be of a row, before it is asked of which."""
+    words, paths = _of_any()
+    if one.program in _CONTROLS or one.program == "auditctl" or words.match(one.program) or _takes_folders(one):
+        return True
+    return any(map(words.match, one.words)) or any(map(paths.match, one.reads)) or any(map(paths.match, one.writes))
 
 
 def edited_paths(command: str, folder: str = "") -> list[str]:

@@ -11,14 +11,14 @@ from datetime import datetime, timedelta
 from fidelitas.facts import Event, EventKind, Place
 from fidelitas.usage.command_lines import gives_shell
 
-__all__ = ["MOMENT", "Session", "Sessions", "begins_session", "is_shell", "may_be_elevated", "stem"]
+__all__ = ["MOMENT", "OF_SESSION", "Session", "Sessions", "begins_session", "is_shell", "may_be_elevated", "stem"]
 
 # A command and what it does are logged within moments of each other.
 MOMENT = timedelta(seconds=3)
 _SWITCHES = frozenset({"sudo", "su", "doas", "pkexec", "runuser"})
 # A log-on of Windows with an administrator's privileges is a session by itself.
 _ELEVATED_LOGON = "logon"
-_OF_SESSION = frozenset({"elevation", "runas", "accounts", "policy", "system"})
+OF_SESSION = frozenset({"elevation", "runas", "accounts", "policy", "system"})
 _LOGINS = frozenset({"sshd", "login"})
 # So many sessions without an end are kept open; more than these are an attack on the reader.
 _MOST_OPEN = 1000
@@ -120,7 +120,7 @@ class Sessions:
 
     def count(self, event: Event) -> None:
         """Count an event of Windows for its session, whose number it bears as its process."""
-        if event.program in _OF_SESSION and event.pid is not None:
+        if event.pid is not None:
             session = self._open.last(("process", event.pid))
             if session is not None:
                 session.records += 1

@@ -61,9 +61,12 @@ class People:
         if use is None:
             use = self.by_name[persons[0]] = PersonUse(persons[0])
         use.hosts.add(event.host)
-        if event.at is not None:
-            use.first = event.at if use.first is None else min(use.first, event.at)
-            use.last = event.at if use.last is None else max(use.last, event.at)
+        at = event.at
+        if at is not None:
+            if use.first is None or at < use.first:
+                use.first = at
+            if use.last is None or at > use.last:
+                use.last = at
         if event.doubt:
             use.doubtful += 1
         elif event.kind is EventKind.USED:

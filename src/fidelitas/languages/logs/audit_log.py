@@ -20,6 +20,7 @@ _RECORD = re.compile(
     re.MULTILINE,
 )
 _FIELD = re.compile(r"(?:\A|[ \x1d',(])([A-Za-z][\w-]*)=(\"[^\"]*\"|\([^)]*\)|[^ \x1d',]*)")
+_OPERATION = re.compile(r"\bop=((?:(?! [\w-]+=)[^'\x1d])*)")
 _HEXADECIMAL = re.compile(r"(?:[0-9A-F]{2})+\Z")
 # Fields whose values are written in hexadecimal where they hold blanks or odd bytes.
 _ENCODED = frozenset({"cmd", "cwd", "exe", "acct", "grp", "comm", "name", "proctitle"})
@@ -40,6 +41,10 @@ _MEMBERSHIP = (
     (re.compile(r"delet(?:e|ing)[ -]user[ -]from[ -]group"), "removed from the group", Change.MEMBER_REMOVED),
 )
 _CONFIGURATION = frozenset({"CONFIG_CHANGE", "DAEMON_END", "DAEMON_ABORT", "DAEMON_CONFIG"})
+# The records that events are read from; most others are only counted.
+_TELLING = frozenset(kind.encode() for kind in ("USER_CMD", "USER_AUTH", "USER_LOGIN", "EXECVE", *_SESSIONS, *_CHANGES, *_CONFIGURATION))
+_IDS = re.compile(rb"\b(?:auid|uid)=\d+")
+_MOST_SEEN = 10_000
 
 
 def is_audit_log(start: bytes) -> bool:
@@ -63,7 +68,8 @@ class AuditReader:
     def __init__(self, origin: Place, names: Mapping[int, str] | None = None) -> None:
         self._origin = origin
         self._names: dict[str, str] = {"0": "root", **{str(uid): name for uid, name in (names or {}).items()}}
-        self._call: tuple[str, Mapping[str, str]] = ("", {})
+        self._call: tuple[bytes, bytes] = (b"", b"")  # the last system call: its number, and what is told of it
+        self._seen: set[tuple[bytes, ...]] = set()
 
     def events(self, blocks: Iterable[bytes]) -> Iterator[Event]:
         """Yield the events of blocks of whole lines."""
@@ -71,14 +77,27 @@ class AuditReader:
         for block in blocks:
             at = 0
             for found in _RECORD.finditer(block):
-                before += block.count(b"\n", at, found.start())
-                at = found.start()
-                fields = dict(_fields(decode(found["rest"])))
-                self._learn(fields)
-                event = self._event(found, fields, before)
-                if event is not None:
-                    yield event
+                kind, serial, rest = found["type"], found["serial"], found["rest"]
+                if b"UID=" in rest:
+                    self._learn_names(rest)
+                if kind == b"SYSCALL":
+                    self._call = serial, rest
+                elif kind in _TELLING and (kind != b"EXECVE" or serial == self._call[0]):
+                    before += block.count(b"\n", at, found.start())
+                    at = found.start()
+                    event = self._event(found, _fields(decode(rest)), before)
+                    if event is not None:
+                        yield event
             before += block.count(b"\n", at)
+
+    def _learn_names(self, rest: bytes) -> None:
+        """Remember accounts' names from what the daemon adds to a record, once for each of those that look alike."""
+        seen = (rest[rest.find(b"UID=") - 1 :], *_IDS.findall(rest)[:2])
+        if seen not in self._seen:
+            if len(self._seen) >= _MOST_SEEN:
+                self._seen.clear()
+            self._seen.add(seen)
+            self._learn(_fields(decode(rest)))
 
     def _learn(self, fields: Mapping[str, str]) -> None:
         """Remember an account's name: the daemon adds it in capitals; at a log-in the account is the log-in user."""
@@ -94,15 +113,14 @@ class AuditReader:
         return "" if number in _UNSET else self._names.get(number, f"#{number}")
 
     def _event(self, found: re.Match[bytes], fields: Mapping[str, str], line: int) -> Event | None:
-        kind, serial = found["type"].decode(), found["serial"].decode()
-        if kind == "SYSCALL":
-            self._call = (serial, fields)
-            return None
+        kind = found["type"].decode()
         program = fields.get("exe", "").rpartition("/")[2]
-        told = self._told(kind, serial, fields, program)
+        if kind in ("USER_START", "USER_LOGIN"):
+            self._learn(fields)
+        invoker = _fields(decode(self._call[1])) if kind == "EXECVE" else fields
+        told = self._told(kind, fields, program, invoker)
         if told is None:
             return None
-        invoker = self._call[1] if kind == "EXECVE" else fields
         return Event(
             at=_time(found),
             kind=told.kind,
@@ -122,7 +140,7 @@ class AuditReader:
             typed=told.kind in (EventKind.FAILED, EventKind.LOGIN_FAILED) and (program != _VOUCHES or "PAM:" in fields.get("op", "")),
         )
 
-    def _told(self, kind: str, serial: str, fields: Mapping[str, str], program: str) -> "_Said | None":
+    def _told(self, kind: str, fields: Mapping[str, str], program: str, invoker: Mapping[str, str]) -> "_Said | None":
         """Return what a record tells: kind, target, command and reason."""
         succeeded = fields.get("res", "success") in ("success", "1", "yes")
         account = fields.get("acct", "") or self._name(fields.get("id", ""))
@@ -142,9 +160,9 @@ class AuditReader:
             what = f"audit: {operation or kind.lower().replace('_', ' ')}"
             # auditctl says "set" of every option that it states, changed or not: it is no sign of a change.
             return _Said(EventKind.CHANGED, "", reason=what, change=None if operation == "set" else Change.AUDIT)
-        if kind == "EXECVE" and serial == self._call[0] and _raises(self._call[1]):
+        if kind == "EXECVE" and _raises(invoker):
             arguments = [value for name, value in fields.items() if _ARGUMENT.match(name)]
-            return _Said(EventKind.USED, self._name(self._call[1].get("euid", "")), " ".join(arguments), "setuid program")
+            return _Said(EventKind.USED, self._name(invoker.get("euid", "")), " ".join(arguments), "setuid program")
         return None
 
 
@@ -154,14 +172,20 @@ def _raises(call: Mapping[str, str]) -> bool:
     return call.get("euid") == "0" and call.get("uid", "0") != "0" and call.get("success") == "yes" and program not in _SWITCHES
 
 
-def _fields(text: str) -> Iterator[tuple[str, str]]:
-    """Yield the fields of a record, those within its message too: ``op`` runs on to the next field."""
-    operation = re.search(r"\bop=((?:(?! [\w-]+=)[^'\x1d])*)", text)
+def _fields(text: str) -> dict[str, str]:
+    """Return the fields of a record, those within its message too: ``op`` runs on to the next field."""
+    fields = {}
     for name, value in _FIELD.findall(text):
-        shown = value.strip('"()')
-        yield name, _decoded(shown) if (name in _ENCODED or _ARGUMENT.match(name)) and not value.startswith('"') else shown
+        if value[:1] == '"':
+            fields[name] = value.strip('"()')
+        elif name in _ENCODED or (name[0] == "a" and name[1:].isdecimal()):
+            fields[name] = _decoded(value.strip('"()'))
+        else:
+            fields[name] = value.strip('"()')
+    operation = _OPERATION.search(text) if "op=" in text else None
     if operation is not None:
-        yield "op", operation[1].strip('" ')
+        fields["op"] = operation[1].strip('" ')
+    return fields
 
 
 def _decoded(value: str) -> str:

@@ -23,11 +23,18 @@ SUDO = frozenset({"sudo", "sudoedit", "sudo.ws", "sudo-rs", "sudo-i", "sudo_logs
 _STAMP = rb"([A-Z][a-z]{2} [ \d]\d \d\d:\d\d:\d\d|\d{4}-\d\d-\d\d[T ]\d\d:\d\d:\d\d(?:[.,]\d+)?(?:Z|[+-]\d\d:?\d\d)?)"
 _NAMES = "|".join(sorted(PROGRAMS, key=len, reverse=True)).encode()
 _LINE = re.compile(
-    rb"^(?:<\d{1,3}>(?:1 )?)?" + _STAMP + rb" ([^ \n]+) (" + _NAMES + rb")"
-    rb"(?:\[(\d+)\])?( (?:\d+|-) - (?:-|(?:\[[^\]\n]*\])+) ?|: ?| +)([^\n]*)",
-    re.MULTILINE,
+    rb"(?:<\d{1,3}>(?:1 )?)?" + _STAMP + rb" ([^ \n]+) (" + _NAMES + rb")"
+    rb"(?:\[(\d+)\])?( (?:\d+|-) - (?:-|(?:\[[^\]\n]*\])+) ?|: ?| +)([^\n]*)"
 )
+_STAMP_ALONE = re.compile(_STAMP)
+# What stands between two blanks behind the host, up to a bracket.
+_NAME = re.compile(rb"(" + _NAMES + rb")([:\[])?(?(2)|\Z)")
+_ODD = b""
+_NO_TAG = b""
+_MOST_NAMES = 10_000
+_T, _DASH, _BLANK = b"T- "
 _PROCESS = re.compile(rb" (\d+) - ")
+_HEAD = 5  # bytes by which the beginnings of messages are told apart at first; none is shorter
 _SHORT_HEAD = len(": ")
 _NINE = 57  # the last digit of ASCII
 _HOUR_ISO, _HOUR_TRADITIONAL = 13, 9  # bytes of a stamp up to the minutes
@@ -54,28 +61,60 @@ def lines_that_matter(blocks: Iterable[bytes], idle: "Idle | None" = None) -> It
 
     With `idle`, lines that are known to concern no privilege are left out and counted, block by block.
     """
-    number = 1
+    number, heads, make = 0, idle.heads if idle is not None else {}, tuple.__new__
+    programs: dict[bytes, bytes | None] = {_NO_TAG: _ODD}  # by what stands behind the host, up to a bracket
     for block in blocks:
-        counted = 0  # up to which byte the lines of the block were counted
-        for found in _LINE.finditer(block):
-            stamp, host, program, pid, head, message = found.groups()
-            if idle is not None and message.startswith(idle.beginnings):
-                idle.count(stamp)
+        lines = block.split(b"\n")
+        if not lines[-1]:
+            lines.pop()
+        for line in lines:
+            number += 1
+            try:  # the frequent forms, by where their blanks are
+                if line[10] == _T and line[4] == _DASH:
+                    stamp, host, tag, message = line.split(b" ", 3)
+                elif line[15] == _BLANK and line[3] == _BLANK and line[0] > _NINE:
+                    stamp, (host, tag, message) = line[:15], line[16:].split(b" ", 2)
+                else:
+                    tag = _NO_TAG
+            except (IndexError, ValueError):  # short, or of few words
+                tag = _NO_TAG
+            bracket = tag.find(b"[") + 1
+            name = tag[:bracket] if bracket else tag
+            program = programs[name] if name in programs else _remember(programs, name)
+            if program is None:
                 continue
-            start = found.start()
-            number += block.count(b"\n", counted, start)
-            counted = start
-            yield Line(number, stamp, host, program, _process(head) if pid is None else pid, message)
-        number += block.count(b"\n", counted) + (0 if block.endswith(b"\n") or not block else 1)
+            pid = tag[bracket:-2] if bracket else b""
+            if not program or not host or (bracket and not (pid.isdigit() and tag[-2:] == b"]:")) or not _STAMP_ALONE.fullmatch(stamp):
+                found = _LINE.match(line)
+                if found is None:
+                    continue
+                stamp, host, program, pid, head, message = found.groups()
+                pid = _process(head) if pid is None else pid
+            if message[:_HEAD] in heads and message.startswith(heads[message[:_HEAD]]) and idle is not None:
+                idle.count(stamp)
+            else:
+                yield make(Line, (number, stamp, host, program, pid, message))
         if idle is not None:
             idle.report()
+
+
+def _remember(programs: dict[bytes, bytes | None], name: bytes) -> bytes | None:
+    """Work out of which program a name is; ``None`` of one that does not matter, nothing where the whole line must tell."""
+    if len(programs) >= _MOST_NAMES:
+        programs.clear()
+        programs[_NO_TAG] = _ODD
+    found = _NAME.match(name)
+    programs[name] = program = None if found is None else found[1] if found.end() == len(name) and found[2] else _ODD
+    return program
 
 
 class Idle:
     """Counts lines whose message begins in a way that concerns no privilege; `seen` is called with a stamp of each hour and how many."""
 
     def __init__(self, beginnings: Iterable[bytes], seen: Callable[[bytes, int], None]) -> None:
-        self.beginnings = tuple(beginnings)
+        self.heads: dict[bytes, tuple[bytes, ...]] = {}  # beginnings by their first bytes
+        for beginning in beginnings:
+            self.heads[beginning[:_HEAD]] = (*self.heads.get(beginning[:_HEAD], ()), beginning)
         self._seen = seen
         self._stamps: dict[bytes, bytes] = {}
         self._counts: Counter[bytes] = Counter()

@@ -15,6 +15,7 @@ from fidelitas.languages.logs.journal import JournalReader, is_export, is_journa
 from fidelitas.languages.logs.login_records import LastLogReader, LoginReader
 from fidelitas.languages.logs.postgresql_log import PostgresqlLogReader, is_postgresql_log
 from fidelitas.languages.logs.pulse import Pulse
+from fidelitas.languages.logs.shares import WHOLE, Share
 from fidelitas.languages.logs.sudo_file import SudoFileReader, is_sudo_file
 from fidelitas.languages.logs.syslog import SyslogReader
 from fidelitas.languages.logs.windows_events import WindowsEventReader, is_event_xml
@@ -42,6 +43,7 @@ class KnownLog:
     names: Mapping[int, str]
     sids: Mapping[str, str]
     pulse: Pulse = field(default_factory=Pulse)
+    share: Share = WHOLE
 
 
 class _Form(NamedTuple):
@@ -52,8 +54,8 @@ class _Form(NamedTuple):
 # The first that recognises a log reads it; what none does is taken for syslog.
 _FORMS = (
     _Form(is_audit_log, lambda log: AuditReader(log.origin, log.names)),
-    _Form(is_journal_json, lambda log: JournalReader(log.origin, log.names)),
-    _Form(is_export, lambda log: JournalReader(log.origin, log.names, export=True)),
+    _Form(is_journal_json, lambda log: JournalReader(log.origin, log.names, share=log.share)),
+    _Form(is_export, lambda log: JournalReader(log.origin, log.names, export=True, share=log.share)),
     _Form(is_postgresql_log, lambda log: PostgresqlLogReader(log.origin, log.zone)),
     _Form(is_directory_log, lambda log: DirectoryLogReader(log.origin, log.sids)),
     _Form(is_event_xml, lambda log: WindowsEventReader(log.origin, log.sids)),
@@ -70,7 +72,7 @@ def events_of(log: KnownLog, *, records: bool) -> tuple[LogReader, Iterator[Even
     start = log.content.beginning()
     form = next((form for form in _FORMS if form.is_one(start)), None)
     if form is None:  # its pulse is that of all lines that matter, not of its events alone
-        reader = SyslogReader(Clock(log.zone, log.by, *_stamps(log.content)), log.origin, log.pulse, log.names)
+        reader = SyslogReader(Clock(log.zone, log.by, *_stamps(log.content)), log.origin, log.pulse, log.names, log.share)
         return reader, reader.events(log.content.blocks())
     reader = form.reader(log)
     return reader, _beating(reader.events(log.content.blocks()), log.pulse)

@@ -10,10 +10,13 @@ from datetime import UTC, datetime
 from io import BufferedReader, RawIOBase
 from typing import Any
 
+import msgspec
+
 from fidelitas.facts import Event, EventKind, Gap, Place
 from fidelitas.languages.logs.entries import PROGRAMS
 from fidelitas.languages.logs.journal_fields import Names, impostor
 from fidelitas.languages.logs.repetition import once, repeated
+from fidelitas.languages.logs.shares import WHOLE, Share
 from fidelitas.languages.logs.sudo_stream import settled
 from fidelitas.languages.logs.told import Told
 from fidelitas.text import decode
@@ -37,10 +40,11 @@ def is_export(start: bytes) -> bool:
 class JournalReader:
     """Reads one export, in the export format or as JSON; places count its lines."""
 
-    def __init__(self, origin: Place, names: Mapping[int, str] | None = None, *, export: bool = False) -> None:
+    def __init__(self, origin: Place, names: Mapping[int, str] | None = None, *, export: bool = False, share: Share = WHOLE) -> None:
         self._origin = origin
         self._names = Names(names or {})
         self._export = export
+        self._share = share
         self._told = Told()
         self.gaps: list[Gap] = []
         self.unknown: Counter[str] = Counter()
@@ -61,12 +65,12 @@ class JournalReader:
 
     def _line(self, line: bytes, number: int) -> Iterator[Event]:
         try:
-            stated = json.loads(line)
+            entry = _loaded(line)
         except (ValueError, RecursionError) as error:
             self._gap(f"not JSON: {error}", number)
             return
-        if isinstance(stated, dict):
-            yield from self._entry({name: _value(value) for name, value in stated.items()}, number)
+        if entry is not None and _value(entry.syslog_identifier) in _PROGRAMS:
+            yield from self._entry({field: text for name, field in _ATTRIBUTES.items() if (text := _value(getattr(entry, name)))}, number)
 
     def _export_events(self, blocks: Iterable[bytes]) -> Iterator[Event]:
         """Yield the events of the export format: ``NAME=value`` lines, or a name, eight bytes of length and as many of value."""
@@ -109,15 +113,38 @@ class JournalReader:
             login = self._names.login(host, fields.get("_AUDIT_LOGINUID", ""), event.account)
             told = event.stamped(at, place, process, host)._replace(login=login, doubt=doubt)
             yield from repeated(told, whole) if whole is not message else (told,)
-        elif not event:
+        elif not event and self._share.has(host):
             self.unknown[program] += 1
 
     def _gap(self, why: str, line: int) -> None:
         self.gaps.append(Gap(what="journal entry", why=why, weakens="its content is not known", place=self._origin.at(line)))
 
 
+# The fields of an entry that are looked at; a value is text, a list of bytes or of values, or null.
+_FIELDS = (
+    "SYSLOG_IDENTIFIER", "MESSAGE", "SYSLOG_PID", "_HOSTNAME", "_PID", "_UID", "_COMM", "_EXE", "_CAP_EFFECTIVE", "_AUDIT_LOGINUID",
+    "_SOURCE_REALTIME_TIMESTAMP", "__REALTIME_TIMESTAMP",
+)  # fmt: skip
+_ATTRIBUTES = {name.lstrip("_").lower(): name for name in _FIELDS}
+_Entry = msgspec.defstruct("_Entry", [(name, Any, "") for name in _ATTRIBUTES], rename=_ATTRIBUTES)
+_decoded = msgspec.json.Decoder(_Entry).decode
+
+
+def _loaded(line: bytes) -> Any:
+    """Return an entry; nothing of a line that holds something else."""
+    try:
+        return _decoded(line)
+    except msgspec.MsgspecError:  # it is stricter than others about text that is no Unicode, and than this about what is no entry
+        stated = json.loads(line)
+        return (
+            _Entry(**{name: stated[field] for name, field in _ATTRIBUTES.items() if field in stated}) if isinstance(stated, dict) else None
+        )
+
+
 def _value(value: Any) -> str:
     """Return a field as text: bytes that are not UTF-8 come as a list of numbers, what was too long as null."""
+    if value.__class__ is str:
+        return value
     if isinstance(value, list) and all(isinstance(one, int) and 0 <= one < 256 for one in value):
         return decode(bytes(value))
     if isinstance(value, list):

@@ -1,6 +1,6 @@
 """Names typed at failed logins: a password is often typed where the name belongs, and must not be kept or shown.
 
-A name is shown when an account has it: by the evidence of the host, or because the logs record that it did something.  Programs that know
+A name is shown when an account has it: by the evidence of the host, or because its logs record that it did something.  Programs that know
 say whether there is such an account; of what the others log, a name that nobody is known to have is masked.
 """
 
@@ -8,6 +8,7 @@ from collections.abc import Iterable
 
 from fidelitas.facts import Event, EventKind
 from fidelitas.masking import is_masked
+from fidelitas.text import short_host_name
 
 __all__ = ["UNKNOWN_USER", "LoginNames"]
 
@@ -21,18 +22,21 @@ class LoginNames:
     """The accounts of a host, as far as they are known, and what may be shown of a failed login."""
 
     def __init__(self, names: Iterable[str] = ()) -> None:
-        self._known = {"root", *names}
+        self._known = frozenset({"root", *names})
+        self._seen: dict[str, set[str]] = {}  # by host, as it is written, and by its name alone
+        self._count = 0
         self._masked: dict[str, int] = {}
 
     def shown(self, event: Event) -> Event:
         """Return the event without what may be a password; of events that succeeded the names are learned."""
         if event.kind not in _FAILURES:
-            known = self._known
+            seen = self._seen_on(event.host or event.place.subject)
             for name in (event.account, event.target):
-                if name not in known and len(known) < _MOST and len(name) <= _LONGEST:
-                    known.add(name)
+                if name not in seen and self._count < _MOST and len(name) <= _LONGEST:
+                    seen.add(name)
+                    self._count += 1
             return event
-        if is_masked(event.target) or (event.typed and event.target and not self._has(event.target)):
+        if is_masked(event.target) or (event.typed and event.target and not self._has(event)):
             return event._replace(target=UNKNOWN_USER, typed=False, masked=self._number(event.target[:_LONGEST]))
         return event._replace(typed=False) if event.typed else event
 
@@ -42,5 +46,14 @@ class LoginNames:
             return self._masked.setdefault(name, len(self._masked) + 1)
         return _MOST_MASKED
 
-    def _has(self, name: str) -> bool:
-        return name in self._known or name.rpartition("\\")[2].partition("@")[0] in self._known
+    def _has(self, event: Event) -> bool:
+        name, seen = event.target, self._seen_on(event.host or event.place.subject)
+        return any(one in self._known or one in seen for one in (name, name.rpartition("\\")[2].partition("@")[0]))
+
+    def _seen_on(self, host: str) -> set[str]:
+        seen = self._seen.get(host)
+        if seen is None:
+            seen = self._seen.setdefault(short_host_name(host), set())
+            if len(self._seen) < _MOST:
+                self._seen[host] = seen
+        return seen

@@ -16,6 +16,7 @@ from fidelitas.languages.logs.deduplication import Sourced, deduplicate
 from fidelitas.languages.logs.forms import KnownLog, events_of
 from fidelitas.languages.logs.login_names import LoginNames
 from fidelitas.languages.logs.pulse import Pulse
+from fidelitas.languages.logs.shares import WHOLE, Share
 from fidelitas.languages.logs.sudo_file import tells_calls
 from fidelitas.trouble import internal_error
 
@@ -44,13 +45,22 @@ class LogReading:
     """
 
     def __init__(
-        self, logs: Iterable[LogLike], zone: tzinfo, names: Mapping[int, str] | None = None, sids: Mapping[str, str] | None = None
+        self,
+        logs: Iterable[LogLike],
+        zone: tzinfo,
+        names: Mapping[int, str] | None = None,
+        sids: Mapping[str, str] | None = None,
+        share: Share = WHOLE,
     ) -> None:
-        """`zone` is the host's; `names` are its accounts by user ID, `sids` those of Windows by SID, where they are known."""
+        """`zone` is the host's; `names` are its accounts by user ID, `sids` those of Windows by SID, where they are known.
+
+        Of logs of many hosts the events of a `share` of them are read, but what the logs cover is told of all.
+        """
         self._families: dict[tuple[int, str], list[LogLike]] = {}
         for log in logs:
             self._families.setdefault((log.survey, log.family), []).append(log)
         self._zone = zone
+        self._share = share
         self._names = names or {}
         self._sids = sids or {}
         self._logins = LoginNames([*self._names.values(), *self._sids.values()])
@@ -62,10 +72,11 @@ class LogReading:
 
     def events(self) -> Iterator[Event]:
         """Yield all events by time; what two logs tell alike once."""
-        streams = [self._family(number, logs) for number, logs in enumerate(self._families.values())]
-        if len(streams) < 2:
-            yield from (one.event for stream in streams for one in stream)
+        if len(self._families) < 2:
+            for log in (log for logs in self._families.values() for log in logs):
+                yield from self._of_log(log)
             return
+        streams = [self._family(number, logs) for number, logs in enumerate(self._families.values())]
         surveys = [survey for survey, _ in self._families]
         missed: list[Sourced] = []
         yield from deduplicate(heapq.merge(*streams, key=lambda one: one.at), missed, surveys)
@@ -83,18 +94,25 @@ class LogReading:
     def _family(self, number: int, logs: Sequence[LogLike]) -> Iterator[Sourced]:
         at = _EARLIEST
         for log in logs:
-            cover = Cover(log.subject, log.path, log.family, log.survey)
-            self.covers.append(cover)
             try:
                 called = tells_calls(LogContent(log).beginning())
-                for event in map(self._logins.shown, self._events(log, cover)):
-                    at = event.at or at  # one without a time stands where its neighbours do
-                    yield Sourced(at, number, event, called)
-            except ReadError as error:  # a damaged file: what was read of it before counts, and so does every other
-                self.unread.append(error)
-            except Exception as error:  # noqa: BLE001 one log costs only itself
-                place = Place(subject=log.subject, path=log.path)
-                self.gaps.append(internal_error(error, place, f"reading {log.path}", "the use of privilege that it records"))
+            except ReadError:  # told when it is read
+                called = False
+            for event in self._of_log(log):
+                at = event.at or at  # one without a time stands where its neighbours do
+                yield Sourced(at, number, event, called)
+
+    def _of_log(self, log: LogLike) -> Iterator[Event]:
+        """Yield the events of one log; one that cannot be read costs only itself, and what was read of it before counts."""
+        cover = Cover(log.subject, log.path, log.family, log.survey)
+        self.covers.append(cover)
+        try:
+            yield from map(self._logins.shown, self._events(log, cover))
+        except ReadError as error:
+            self.unread.append(error)
+        except Exception as error:  # noqa: BLE001 whatever it is
+            place = Place(subject=log.subject, path=log.path)
+            self.gaps.append(internal_error(error, place, f"reading {log.path}", "the use of privilege that it records"))
 
     def _events(self, log: LogLike, cover: Cover) -> Iterator[Event]:
         content = LogContent(log)
@@ -107,8 +125,9 @@ class LogReading:
             names=self._names,
             sids=self._sids,
             pulse=cover.pulse,
+            share=self._share,
         )
         reader, events = events_of(known, records=log.records)
-        yield from events
+        yield from events if self._share is WHOLE else (one for one in events if self._share.has(one.host or log.subject))
         self.gaps += getattr(reader, "gaps", ())
         self.unknown += getattr(reader, "unknown", Counter())

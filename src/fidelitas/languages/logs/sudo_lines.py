@@ -20,6 +20,8 @@ _LINE = re.compile(rf"\s*(?P<account>.*?) : (?:(?P<reason>(?!(?:{_FIELDS})=).*?)
 _FIELD = re.compile(rf"(?:\A| ; )({_FIELDS})=")
 # The usual fields, with nothing in them that could be taken for another: such lines need no second look.
 _USUAL = re.compile(r"TTY=(?P<TTY>[^ ;]+) ; PWD=(?P<PWD>[^;]*) ; USER=(?P<USER>[^ ;]+) ; COMMAND=(?P<COMMAND>[^;]*)\Z")
+# A whole line of that kind, of the most frequent form.
+_PLAIN = re.compile(r"\s*([^\s;:]+) : TTY=([^ ;]+) ; PWD=([^;]*) ; USER=([^ ;]+) ; COMMAND=([^;]*)\Z")
 _END = re.compile(r"(?: ; SIGNAL=\w+ ; EXIT=\d+| ; SIGNAL=\w+| ; EXIT=\d+)\Z")
 _ATTEMPTS = re.compile(r"(\d+) incorrect password attempts?\Z")
 _CONTINUED = re.compile(r"\s*(?P<account>.*?) : \(command continued\) (?P<rest>.*)\Z", re.DOTALL)
@@ -38,6 +40,11 @@ def read_sudo_line(message: str) -> Event | None:
         return _of_json(message.lstrip().removeprefix(_PREFIX))
     if " : " not in message:
         return None
+    plain = _PLAIN.match(message)
+    if plain is not None:
+        account, terminal, folder, target, command = plain.groups()
+        told = {"account": account, "target": target, "terminal": _terminal(terminal), "folder": folder, "command": masked(command)}
+        return Event(None, NOWHERE, None, EventKind.USED, "sudo", **told)  # type: ignore[arg-type]
     found = _LINE.match(message)
     if found is None:
         part = _CONTINUED.match(message)

@@ -86,7 +86,7 @@ class _Host:
 
 class _Stream:
     def __init__(self) -> None:
-        self._waiting: deque[_Waiting] = deque()
+        self._waiting: deque[_Waiting | Event] = deque()
         self._hosts: dict[str, _Host] = {}
 
     def settled(self, events: Iterable[Event]) -> Iterator[Event]:
@@ -99,8 +99,11 @@ class _Stream:
                 yield event
                 continue
             else:
-                waiting.append(_Waiting(event, open_=False))
-            while waiting and (not waiting[0].open or len(waiting) > _MOST_WAITING):
+                waiting.append(event)
+            while waiting:
+                first = waiting[0]
+                if not isinstance(first, Event) and first.open and len(waiting) <= _MOST_WAITING:
+                    break
                 yield self._release()
         while waiting:
             yield self._release()
@@ -124,6 +127,8 @@ class _Stream:
 
     def _release(self) -> Event:
         one = self._waiting.popleft()
+        if isinstance(one, Event):
+            return one
         if one.open:
             self._hosts[one.event.host].settle(None)
         return one.event

@@ -8,6 +8,7 @@ from fidelitas.languages.logs.entries import SUDO
 from fidelitas.languages.logs.messages import is_idle, is_part, read_message
 from fidelitas.languages.logs.repetition import once
 from fidelitas.languages.logs.sudo_lines import read_sudo_line
+from fidelitas.text import decode
 
 __all__ = ["Told"]
 
@@ -19,21 +20,26 @@ class Told:
     """Messages and what they tell, by the program that says them."""
 
     def __init__(self) -> None:
-        self._known: dict[tuple[str, str], Event | bool] = {}
+        self._known: dict[tuple[str | bytes, str | bytes], Event | bool] = {}
 
-    def event(self, program: str, message: str) -> Event | bool:
-        """Return the event of a message, without time, host and place; of one that has none whether its form is known.
+    def event(self, program: str | bytes, message: str | bytes) -> Event | bool:
+        """Return the event of a message, as text or as it is written; without time, host and place; else whether its form is known.
 
         Of a message that says how often another was repeated it is that of the other.
         """
         found = self._known.get((program, message))
         if found is None:
-            found = _read(program, once(message))
+            found = _read(_text(program), once(_text(message)))
             if len(message) <= _LONGEST:
                 if len(self._known) >= _MOST:
                     self._known.clear()
                 self._known[program, message] = found
         return found
+
+
+def _text(written: str | bytes) -> str:
+    """Return a text without what stands round it in a line."""
+    return decode(written).rstrip("\r").lstrip(" ") if isinstance(written, bytes) else written
 
 
 def _read(program: str, message: str) -> Event | bool:

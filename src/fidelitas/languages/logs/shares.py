@@ -1,0 +1,50 @@
+"""Logs of many hosts, read by several readers: each takes the lines of some hosts, all of them, and passes over those of others."""
+
+from collections.abc import Sequence
+from itertools import islice
+from typing import NamedTuple
+from zlib import crc32
+
+from fidelitas.errors import ReadError
+from fidelitas.languages.logs.content import LogLike
+from fidelitas.languages.logs.entries import lines_that_matter
+from fidelitas.text import short_host_name
+
+__all__ = ["WHOLE", "Share", "shares_of"]
+
+# A shorter log is read before a second reader has begun.
+_LEAST = 4 << 20
+
+
+class Share(NamedTuple):
+    """Which of so many shares a reader takes: what several hosts tell is divided, what concerns the log as a whole is told by each."""
+
+    number: int = 0
+    of: int = 1
+
+    def has(self, host: str) -> bool:
+        """Return whether a host is of this share."""
+        return self.of == 1 or crc32(short_host_name(host).encode("utf-8", "surrogateescape")) % self.of == self.number
+
+
+WHOLE = Share()
+
+
+def shares_of(logs: Sequence[LogLike], readers: int) -> list[Share]:
+    """Return how the logs of one place are best divided among so many readers: not at all, where they are short or of one host."""
+    if readers < 2 or not any(_is_long(log) and _has_many_hosts(log) for log in logs):
+        return [WHOLE]
+    return [Share(number, readers) for number in range(readers)]
+
+
+def _is_long(log: LogLike) -> bool:
+    size = 0
+    try:
+        return any((size := size + len(block)) >= _LEAST for block in log.blocks()) if not log.records else False
+    except ReadError:
+        return False
+
+
+def _has_many_hosts(log: LogLike) -> bool:
+    hosts = {line.host for line in islice(lines_that_matter(islice(log.blocks(), 1)), 1000)}
+    return len(hosts) > 1

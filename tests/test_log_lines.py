@@ -1,0 +1,94 @@
+"""How lines of syslog are found fast, held against the one expression that defines them; logs divided among readers, against the whole."""
+
+import json
+import re
+from datetime import UTC, datetime
+from pathlib import Path
+
+from hypothesis import given
+from hypothesis import strategies as st
+
+from fidelitas.languages.logs.entries import PROGRAMS, lines_that_matter
+from fidelitas.languages.logs.shares import Share, shares_of
+from fidelitas.logbook import HostLogs, Logbook, read_logbook
+from fidelitas.reports.usage import usage_document
+from fidelitas.sources.logs import logs_at
+
+# docs/log-forms.md: an optional priority, a stamp, a host, a program, a process or the fields of RFC 5424, and the message.
+STAMP = r"(?:[A-Z][a-z]{2} [ \d]\d \d\d:\d\d:\d\d|\d{4}-\d\d-\d\d[T ]\d\d:\d\d:\d\d(?:[.,]\d+)?(?:Z|[+-]\d\d:?\d\d)?)"
+PROGRAM = "|".join(sorted(map(re.escape, PROGRAMS), key=len, reverse=True))
+LINE = re.compile(
+    rf"(?:<\d{{1,3}}>(?:1 )?)?({STAMP}) ([^ \n]+) ({PROGRAM})(?:\[(\d+)\])?(?: (\d+|-) - (?:-|(?:\[[^\]\n]*\])+) ?|: ?| +)([^\n]*)".encode()
+)
+
+pieces = st.sampled_from(
+    (
+        "2026-11-01T04:05:06.123456+01:00", "2026-11-01 04:05:06", "2026-11-01T04:05", "Nov  1 04:05:06", "Nov 11 04:05:06", "nov  1 04:05:06",
+        "Nov  1 4:05:06", "knot", "", "sudo:", "sudo[12]:", "sudo[x]:", "sudo", "sudoku:", "su:", "su", "sshd[7]: ", "CRON[1]:", "kernel:", "[7]",
+        "sudo.ws:", "sudo-ws:", "-", "<86>", "<86>1", "12", "ID47", '[a b="c"]', "ines : TTY=pts/0", "pam_unix(sudo:session):", "\t", "T-",
+    )
+)  # fmt: skip
+written = st.lists(pieces, min_size=1, max_size=8).map(" ".join)
+
+
+@given(st.lists(st.one_of(written, st.text(alphabet=" :[]-TNov2609sudo\x85\r", max_size=40)), max_size=6))
+def test_lines_are_those_of_their_definition(lines: list[str]) -> None:
+    block = "".join(f"{line}\n" for line in lines).encode()
+    expected = [
+        (number, found[1], found[2], found[3], found[4] or (b"" if found[5] in (None, b"-") else found[5]), found[6])
+        for number, line in enumerate(block.split(b"\n"), 1)
+        if (found := LINE.match(line)) is not None
+    ]
+    assert [tuple(line) for line in lines_that_matter([block])] == expected
+
+
+def log_of_many_hosts(path: Path, size: int) -> Path:
+    """Shells, uses, wrong passwords and names of five hosts in one file; sudo names its host itself now and then."""
+    lines: list[str] = []
+    number = 0
+    while 90 * number < size:
+        at = datetime.fromtimestamp(1_700_000_000 + 7 * number, UTC)
+        host, who = f"h{number % 5}" + (".saltmarsh.example" if number % 3 else ""), ("ines", "rada", "tomas")[number % 7 % 3]
+        named = f"HOST=h{number % 4} ; " if number % 11 == 0 else ""
+        message = (
+            f"sudo: {who} : {named}TTY=pts/{number % 3} ; PWD=/ ; USER=root ; COMMAND=/usr/bin/id {number % 50}",
+            f"sudo: pam_unix(sudo:session): session opened for user root(uid=0) by {who}(uid={1000 + number % 3})",
+            f"su[{number}]: (to root) {who} on pts/{number % 4}",
+            "sudo: pam_unix(sudo:session): session closed for user root",
+            f"sshd[{number}]: Failed password for invalid user tide{number % 9} from 192.0.2.{number % 200} port 22 ssh2",
+            f"useradd[{number}]: new user: name=x{number}, UID=1{number}, GID=1{number}, home=/home/x, shell=/bin/sh",
+            f"kernel: [{number}] nothing",
+        )[number * number % 7]
+        lines.append(f"{at:%Y-%m-%dT%H:%M:%S}+00:00 {host} {message}\n")
+        number += 1
+    path.write_text("".join(lines), encoding="utf-8")
+    return path
+
+
+def answer(book: Logbook) -> dict[str, object]:
+    """What the command shows of a logbook, in an order of its own."""
+    return {
+        "document": usage_document(book, [], None),
+        "notable": {name: {sort.value: list(map(str, kept)) for sort, kept in use.notable.items()} for name, use in book.hosts.items()},
+        "covers": [(cover.path, cover.pulse.first, cover.pulse.last, cover.pulse.hours, cover.pulse.jumps) for cover in book.covers],
+        "found": sorted(str(found) for found in book.findings()),
+    }
+
+
+def test_a_log_in_shares_says_what_it_says_as_a_whole(tmp_path: Path) -> None:
+    log = log_of_many_hosts(tmp_path / "auth.log", 5 << 20)
+    (logs,) = logs_at([log], "loghost")
+    assert [share.of for share in shares_of(logs, 3)] == [3, 3, 3]
+    hosts = [HostLogs(subject="loghost", logs=logs)]
+    whole, divided = answer(read_logbook(hosts)), answer(read_logbook(hosts, readers=3))
+    assert whole["found"]
+    assert json.dumps(whole, default=str, sort_keys=True) == json.dumps(divided, default=str, sort_keys=True)
+
+
+def test_short_logs_and_those_of_one_host_are_not_divided(tmp_path: Path) -> None:
+    short = log_of_many_hosts(tmp_path / "auth.log", 1 << 20)
+    one = tmp_path / "secure"
+    one.write_text(re.sub(r" h\d\S*", " knot", log_of_many_hosts(tmp_path / "auth.log.1", 5 << 20).read_text()))
+    for path in (short, one):
+        (logs,) = logs_at([path], "loghost")
+        assert shares_of(logs, 3) == [Share()]
