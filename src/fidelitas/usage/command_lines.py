@@ -66,7 +66,7 @@ class Simple(NamedTuple):
     writes: tuple[str, ...]
 
 
-@lru_cache(maxsize=10_000)
+@lru_cache(maxsize=100)
 def simple_commands(command: str, folder: str = "") -> tuple[Simple, ...]:
     """Return the programs that a command line runs, paths absolute and normal; relative ones are of `folder`."""
     return tuple(_of_words(_split(command), folder, (), (), _DEPTH))

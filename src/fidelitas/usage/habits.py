@@ -5,15 +5,26 @@ that it is judged by: neither do the hours near it, which are of one and the sam
 """
 
 from collections.abc import Sequence
+from datetime import UTC, datetime, tzinfo
 
 from fidelitas.usage.statistics import BINS, concentration, smoothed
 
-__all__ = ["Habits"]
+__all__ = ["Habits", "bin_of", "is_usual"]
 
 _LEAST = 1e-9  # of the group in each hour
-# Where so many others, and the account itself so often, are active nobody need look closer.
 _USUAL, _OWN = 20, 2
 _SAME = 1 + 1e-9  # a share that differs by less is as great
+
+
+def bin_of(hour: int, zone: tzinfo) -> int:
+    """Return the hour of the day, and 24 more on week-ends, of an hour since 1970."""
+    at = datetime.fromtimestamp(hour * 3600, UTC).astimezone(zone)
+    return at.hour + (24 if at.weekday() >= 5 else 0)
+
+
+def is_usual(own: int, everybody: int) -> bool:
+    """Return whether an account and all of them are so often active at an hour of the day that nobody need look closer."""
+    return own + everybody > _USUAL and own > _OWN
 
 
 class Habits:
@@ -29,8 +40,7 @@ class Habits:
 
     def chance(self, account: int, hour: int, near: tuple[int, ...]) -> float:
         """Return the share of hours as unusual as one (of 48) in what an account does; `near` are its stretch, itself with them."""
-        own = self._counts[account][hour]
-        if self._group[hour] + own > _USUAL and own > _OWN:
+        if is_usual(self._counts[account][hour], self._group[hour]):
             return 1.0
         left_out, group = self._beside(near)
         shares = [at - less + other if at > less else other for at, less, other in zip(self._spread[account], left_out, group, strict=True)]

@@ -5,23 +5,29 @@ Counts are kept by account and hour; of single deeds only those are kept that a 
 
 from collections import Counter, defaultdict
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from datetime import UTC, datetime, tzinfo
 from enum import Enum
+from typing import TypeVar
 
-from fidelitas.facts import Change, Event, EventKind, Gap, TimeJump
+from fidelitas.facts import Change, Event, EventKind, Gap, Place, TimeJump
 from fidelitas.usage.command_families import family_of
+from fidelitas.usage.habits import bin_of, is_usual
 from fidelitas.usage.persons import AttributedEvent, Attribution
 from fidelitas.usage.provenance import Grants
 from fidelitas.usage.sensitive_targets import sensitive_targets
 from fidelitas.usage.sessions import Session, is_shell
 from fidelitas.usage.summary import People
 
-__all__ = ["Failures", "First", "HostUse", "LogState", "New", "Notable"]
+__all__ = ["MANY_ACCOUNTS", "Failures", "First", "HostUse", "LogState", "New", "Notable"]
 
 _MOST = 500
+_MOST_OF_PERSON = 20  # of a sort of deeds; changes are compared with one another, and more of them are kept
 _MOST_KEYS = 20_000
 _OTHERS = "(others)"
+# Accounts that are tried from one place within an hour: nobody has so many of their own.
+MANY_ACCOUNTS = 5
+K = TypeVar("K")
 # A first time means something once there is a habit.
 _HABIT = 20
 # So many who did the same make it usual.
@@ -67,9 +73,10 @@ class First:
 class Failures:
     """Failed attempts of one hour from one place or on one account."""
 
+    place: Place  # of the first
+    source: str
     count: int = 0
-    accounts: set[tuple[str, int]] = field(default_factory=set)  # of a name that is masked, which
-    first: Event | None = None
+    accounts: set[tuple[str, int]] | None = None  # that one place tried; of a name that is masked, which
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -84,6 +91,14 @@ class LogState:
     jumps: Sequence[TimeJump]
     empty: bool
     survey: int
+
+
+def _failed(table: dict[K, Failures], key: K, event: Event, count: int) -> Failures:
+    found = table.get(key)
+    if found is None:
+        found = table[key] = Failures(event.place, event.address or event.terminal)
+    found.count += count
+    return found
 
 
 def _of_whom(sort: Notable, record: AttributedEvent) -> tuple[Notable, str]:
@@ -103,9 +118,9 @@ class HostUse:
         self.counted: Counter[Notable] = Counter()
         self.counted_of: Counter[tuple[Notable, str]] = Counter()  # by sort and person, of whom not all are kept
         self.active: dict[str, Counter[int]] = {}  # uses and attempts by account and hour since 1970, UTC
-        self.active_at: dict[tuple[str, int], AttributedEvent] = {}
+        self.active_at: dict[tuple[str, int], tuple[str, Place]] = {}  # the first command of such an hour, and its place
         self.failures: dict[str, dict[int, Failures]] = {}  # by account and hour
-        self.sources: dict[str, dict[int, Failures]] = {}  # by address or terminal and hour
+        self.sources: dict[int, dict[str, Failures]] = {}  # by hour and address or terminal; of hours past those with many accounts
         self.firsts: list[First] = []
         self.grants = Grants()
         self.logs: list[LogState] = []
@@ -113,6 +128,8 @@ class HostUse:
         self.troubles: list[Gap] = []  # what went wrong unexpectedly while it was judged
         self.until: datetime | None = None  # when the logs were collected
         self.entitled: frozenset[str] | None = None  # accounts with rights, where a survey tells them
+        self._bins: dict[int, int] = {}
+        self._of_bin: Counter[tuple[str, int]] = Counter()  # active hours by person, or of all, and hour of the day
         self._known: dict[tuple[New, str], Counter[str]] = {}
         self._uses: Counter[tuple[New, str]] = Counter()
         self._users: dict[tuple[New, str], set[str]] = {}  # who used what, up to a team
@@ -156,7 +173,7 @@ class HostUse:
 
     def _end_sessions(self) -> None:
         for session in self.attribution.sessions.take():
-            if session.shell or len(self.sessions) < 10 * _MOST:
+            if len(self.sessions) < (_MOST_KEYS if session.shell else 2 * _MOST):
                 self.sessions.append(session)
 
     def _keep(self, sort: Notable, record: AttributedEvent) -> None:
@@ -165,7 +182,11 @@ class HostUse:
         of_person = _of_whom(sort, record)
         count = self.counted_of[of_person] + 1
         kept = self.notable[sort]
-        if count <= _MOST and len(kept) < _MOST_KEYS and (count > 1 or len(self.counted_of) < _MOST_KEYS):
+        if (
+            count <= (_MOST if sort is Notable.CHANGED else _MOST_OF_PERSON)
+            and len(kept) < _MOST_KEYS
+            and (count > 1 or len(self.counted_of) < _MOST_KEYS)
+        ):
             kept.append(record)
             self.counted_of[of_person] = count
         elif count > 1:
@@ -199,8 +220,17 @@ class HostUse:
                 return
             hours = self.active[person] = Counter()
         hours[hour] += 1
-        if hours[hour] == 1:
-            self.active_at[person, hour] = record
+        if hours[hour] == 1 and self._may_be_odd(person, hour):
+            self.active_at[person, hour] = record.event.command, record.event.place
+
+    def _may_be_odd(self, person: str, hour: int) -> bool:
+        """Count an hour that somebody is active in, and return whether it can still turn out to be unusual."""
+        at = self._bins.get(hour)
+        if at is None:
+            at = self._bins[hour] = bin_of(hour, self.zone)
+        self._of_bin[person, at] += 1
+        self._of_bin["", at] += 1
+        return not is_usual(self._of_bin[person, at], self._of_bin["", at])
 
     def _first(self, record: AttributedEvent, what: New, value: str) -> None:
         key = what, record.persons[0]
@@ -228,15 +258,26 @@ class HostUse:
         account = (record.persons[0] if event.kind is EventKind.FAILED and record.persons else event.target or event.account) or "(no name)"
         source = event.address or event.terminal or event.account
         hour = int(event.at.timestamp()) // 3600
-        for table, key in ((self.failures, account), (self.sources, source)):
-            if not key:
-                continue
-            hours = table.setdefault(key if key in table or len(table) < _MOST_KEYS else _OTHERS, {})
-            found = hours.setdefault(hour, Failures())
-            found.count += count
-            found.first = found.first or event
+        hours = self.failures.setdefault(account if account in self.failures or len(self.failures) < _MOST_KEYS else _OTHERS, {})
+        _failed(hours, hour, event, count)
+        if source:
+            if hour not in self.sources:
+                self._forget_sources(hour)
+            here = self.sources.setdefault(hour, {})
+            found = _failed(here, source if source in here or len(here) < _MOST_KEYS else _OTHERS, event, count)
+            found.accounts = found.accounts or set()
             if len(found.accounts) < _MOST:
                 found.accounts.add((event.target or account, event.masked))
+
+    def _forget_sources(self, now: int) -> None:
+        """Forget where few failures came from, but for the hours about one that begins: lines may be a little out of order."""
+        for hour in [hour for hour in self.sources if abs(hour - now) > 1]:
+            kept = {
+                source: found for source, found in self.sources[hour].items() if found.accounts and len(found.accounts) >= MANY_ACCOUNTS
+            }
+            self.sources[hour] = kept
+            if not kept:
+                del self.sources[hour]
 
     def is_entitled(self, account: str) -> bool:
         """Return whether an account holds rights here: by a survey, else by having used some; root always does."""

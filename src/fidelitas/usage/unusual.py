@@ -7,13 +7,13 @@ tests some come out by chance: `discoveries` keeps the share of those small.
 from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
-from datetime import UTC, datetime, tzinfo
+from datetime import UTC, datetime
 from itertools import groupby
 from statistics import fmean, median
 
-from fidelitas.usage.habits import Habits
+from fidelitas.facts import Place
+from fidelitas.usage.habits import Habits, bin_of
 from fidelitas.usage.host_use import Failures, First, HostUse
-from fidelitas.usage.persons import AttributedEvent
 from fidelitas.usage.statistics import (
     BINS,
     burst_tail,
@@ -51,12 +51,13 @@ class Burst:
 
 @dataclass(frozen=True, slots=True)
 class OddHour:
-    """Uses of an account at an hour outside its habit; `share` is that of its activity expected at such hours."""
+    """Uses at an hour outside an account's habit, the first with a `command`; `share` is that of its activity expected at such hours."""
 
     person: str
     hour: int
     count: int
-    record: AttributedEvent
+    command: str
+    place: Place
     share: float
     expected: float
 
@@ -79,12 +80,6 @@ class Silence:
     expected: float
     chance: float
     last: bool
-
-
-def bin_of(hour: int, zone: tzinfo) -> int:
-    """Return the hour of the day, and 24 more on week-ends, of an hour since 1970."""
-    at = datetime.fromtimestamp(hour * 3600, UTC).astimezone(zone)
-    return at.hour + (24 if at.weekday() >= 5 else 0)
 
 
 def _span(hours: Iterable[int]) -> int:
@@ -140,9 +135,9 @@ def odd_hours(use: HostUse) -> list[OddHour]:
     chances = [habits.chance(row, bins[hour], tuple(sorted(bins[other] for other in near))) for row, hour, near in rows]
     kept = discoveries(chances, len(rows), _FALSE_SHARE_OF_HOURS)
     return [
-        OddHour(people[row], hour, use.active[people[row]][hour], use.active_at[people[row], hour], chance, chance * sum(table[row]))
+        OddHour(people[row], hour, use.active[people[row]][hour], *use.active_at[people[row], hour], chance, chance * sum(table[row]))
         for (row, hour, _), chance, keep in zip(rows, chances, kept, strict=True)
-        if keep
+        if keep  # never what is usual, of which no place is kept
     ]
 
 

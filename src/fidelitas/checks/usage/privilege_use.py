@@ -7,13 +7,11 @@ from fidelitas.checks.check import Check, Found, check
 from fidelitas.facts import Change
 from fidelitas.findings import Severity, Statistic
 from fidelitas.text import shortened
-from fidelitas.usage import AttributedEvent, HostUse, New, Notable
+from fidelitas.usage import MANY_ACCOUNTS, AttributedEvent, HostUse, New, Notable
 from fidelitas.usage.unusual import bursts, novelties, odd_hours
 
 __all__ = ["CHECKS"]
 
-# Accounts that are tried from one place within an hour: nobody has so many of their own.
-_SPREAD = 5
 _MOST_SOURCES = 20
 _BRIEF = timedelta(hours=24)
 _SHOWN = 5
@@ -49,9 +47,10 @@ def _hour(use: HostUse, hour: int) -> str:
     return f"{datetime.fromtimestamp(hour * 3600, UTC).astimezone(use.zone):%a %Y-%m-%d %H:00 %Z}"
 
 
-def _commands(records: Sequence[AttributedEvent]) -> str:
+def _commands(records: Sequence[AttributedEvent], count: int = 0) -> str:
+    """Return the commands of records, of which there were so many: not all are kept."""
     shown = list(dict.fromkeys(f'"{shortened(record.event.command)}"' for record in records if record.event.command))
-    more = f" and {len(shown) - _SHOWN} more" if len(shown) > _SHOWN else ""
+    more = " and others" if count > len(records) else f" and {len(shown) - _SHOWN} more" if len(shown) > _SHOWN else ""
     return "; ".join(shown[:_SHOWN]) + more
 
 
@@ -73,7 +72,8 @@ def _found(
 def _per_person(use: HostUse, sort: Notable, what: str) -> Iterator[Found]:
     """Yield one finding for each person who did a thing that is noted."""
     for person, records in _by_person(use.notable[sort]).items():
-        yield _found(person, f"{person} {what} {_when(use, records, sort)}: {_commands(records)}", records)
+        count = use.how_often(sort, records[0])
+        yield _found(person, f"{person} {what} {_when(use, records, sort)}: {_commands(records, count)}", records)
 
 
 @check("use.failure-burst", Severity.MEDIUM, advice="Ask the account's owner; check where the attempts came from.")
@@ -84,16 +84,13 @@ def failure_burst(use: HostUse) -> Iterator[Found]:
     adjusted towards that of all accounts.
     """
     for burst in bursts(use):
-        event = burst.found.first
-        if event is None:
-            continue
         who = "has rights here" if use.is_entitled(burst.account) else "has no rights here"
-        source = event.address or event.terminal
+        source = burst.found.source
         yield Found(
             about=f"{burst.account} {burst.hour}",
             message=f"{burst.found.count} wrong passwords for {burst.account} ({who}) in one hour ({_usual(burst.expected)}), "
             f"{_hour(use, burst.hour)}{f', first from {source}' if source else ''}",
-            places=(event.place,),
+            places=(burst.found.place,),
             statistic=Statistic(observed=burst.found.count, expected=burst.expected, chance=burst.chance),
         )
 
@@ -105,18 +102,20 @@ def password_spraying(use: HostUse) -> Iterator[Found]:
     No single account fails often enough to be locked, and one weak password is enough.
     """
     rows = [
-        (source, hour, found) for source, hours in use.sources.items() for hour, found in hours.items() if len(found.accounts) >= _SPREAD
+        (source, hour, found, accounts)
+        for hour, sources in use.sources.items()
+        for source, found in sources.items()
+        if (accounts := found.accounts) is not None and len(accounts) >= MANY_ACCOUNTS
     ]
-    rows.sort(key=lambda row: -len(row[2].accounts))
-    for source, hour, found in rows[:_MOST_SOURCES]:
-        if found.first is not None:
-            names = ", ".join(sorted({name for name, _ in found.accounts})[:_SHOWN])
-            yield Found(
-                about=f"{source} {hour}",
-                message=f"{source} tried {len(found.accounts)} accounts in one hour ({found.count} failures; usual: 1 or 2 accounts), "
-                f"{_hour(use, hour)}: {names}, …",
-                places=(found.first.place,),
-            )
+    rows.sort(key=lambda row: -len(row[3]))
+    for source, hour, found, accounts in rows[:_MOST_SOURCES]:
+        names = ", ".join(sorted({name for name, _ in accounts})[:_SHOWN])
+        yield Found(
+            about=f"{source} {hour}",
+            message=f"{source} tried {len(accounts)} accounts in one hour ({found.count} failures; usual: 1 or 2 accounts), "
+            f"{_hour(use, hour)}: {names}, …",
+            places=(found.place,),
+        )
 
 
 @check("use.refused-outsider", Severity.MEDIUM, advice="Ask what was wanted. Grant it if it is needed; otherwise treat it as an attempt.")
@@ -127,11 +126,8 @@ def refused_outsider(use: HostUse) -> Iterator[Found]:
     """
     for person, records in _by_person(use.notable[Notable.REFUSED]).items():
         if not use.is_entitled(person):
-            yield _found(
-                person,
-                f"{person}, who has no rights here, was refused {_when(use, records, Notable.REFUSED)}: {_commands(records)}",
-                records,
-            )
+            when, count = _when(use, records, Notable.REFUSED), use.how_often(Notable.REFUSED, records[0])
+            yield _found(person, f"{person}, who has no rights here, was refused {when}: {_commands(records, count)}", records)
 
 
 @check("use.refused-probe", Severity.MEDIUM, advice="Ask what was wanted: nobody needs these files for an ordinary task.")
@@ -141,8 +137,8 @@ def refused_probe(use: HostUse) -> Iterator[Found]:
     A mistyped command does not name /etc/shadow; such attempts look for further access.
     """
     for person, records in _by_person(use.notable[Notable.REFUSED_SENSITIVE]).items():
-        when = _when(use, records, Notable.REFUSED_SENSITIVE)
-        yield _found(person, f"{person} was refused access to secrets, policy or logs {when}: {_commands(records)}", records)
+        when, count = _when(use, records, Notable.REFUSED_SENSITIVE), use.how_often(Notable.REFUSED_SENSITIVE, records[0])
+        yield _found(person, f"{person} was refused access to secrets, policy or logs {when}: {_commands(records, count)}", records)
 
 
 @check("use.first-use-of-right", Severity.LOW, advice="Confirm with the account's owner that they did it, and why.")
@@ -184,11 +180,11 @@ def unusual_hour(use: HostUse) -> Iterator[Found]:
     The usual hours are the account's own on working days and at weekends, adjusted towards those of all accounts of the host.
     """
     for odd in odd_hours(use):
-        yield _found(
-            f"{odd.person} {odd.hour}",
-            f"{odd.person} used privilege {_times(odd.count)} at an unusual hour, {_hour(use, odd.hour)} "
-            f"({_usual(odd.expected, ' such hour')}): {_commands([odd.record])}",
-            [odd.record],
+        yield Found(
+            about=f"{odd.person} {odd.hour}",
+            message=f"{odd.person} used privilege {_times(odd.count)} at an unusual hour, {_hour(use, odd.hour)} "
+            f"({_usual(odd.expected, ' such hour')}): " + (f'"{shortened(odd.command)}"' if odd.command else ""),
+            places=(odd.place,),
             statistic=Statistic(observed=1, expected=odd.expected, chance=odd.share),
         )
 
