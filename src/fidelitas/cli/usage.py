@@ -72,7 +72,8 @@ def command(
     )
     ends = _end_of_window(wanted, now)
     records: list[AttributedEvent] = []
-    keep = figures is not None or view in ("events", "timeline", "against-policy")
+    page = person is not None and view is None
+    keep = page or figures is not None or view in ("events", "timeline", "against-policy")
     at_once = output.at_once(record_document)
     book = source.logbook(wanted, at_once or (records.append if keep else None))
     _refuse_unknown(book, wanted, source)

@@ -10,7 +10,7 @@ from fidelitas.reports.usage import event_words, time_shown
 from fidelitas.text import shortened
 from fidelitas.usage import AttributedEvent, AttributionBasis, Session, is_shell
 
-__all__ = ["sessions_table", "timeline_blocks"]
+__all__ = ["lasted", "sessions_table", "timeline_blocks"]
 
 _STYLES = {
     EventKind.REFUSED: "red",
@@ -40,14 +40,15 @@ def _row(session: Session, zone: tzinfo) -> tuple[str, ...]:
         session.account,
         session.program,
         session.terminal or "",
-        _lasted(session.duration),
+        lasted(session.duration),
         str(session.records) if session.shell else "",
         shortened(session.command or ""),
         session.place.in_file(),
     )
 
 
-def _lasted(duration: timedelta | None) -> str:
+def lasted(duration: timedelta | None) -> str:
+    """Return how long a session was."""
     if duration is None:
         return "never closed"
     minutes, seconds = divmod(int(duration.total_seconds()), 60)

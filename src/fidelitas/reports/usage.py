@@ -4,7 +4,7 @@ Times are shown in a zone that is given, the reader's; documents have them in UT
 """
 
 from collections.abc import Iterable, Mapping, Sequence
-from datetime import datetime, timedelta, tzinfo
+from datetime import date, datetime, timedelta, tzinfo
 from typing import Any
 
 from fidelitas.facts import Event, EventKind
@@ -13,14 +13,17 @@ from fidelitas.reports.blocks import Block, Row
 from fidelitas.reports.numbers import counted
 from fidelitas.reports.places import place_document
 from fidelitas.reports.table import Table
+from fidelitas.reports.trend import Trend
 from fidelitas.text import shortened
-from fidelitas.usage import AttributedEvent, AttributionBasis, HostUse, Notable, PersonUse, Session
+from fidelitas.usage import AttributedEvent, AttributionBasis, Cause, Causes, HostUse, Notable, PersonUse, Session
 
 __all__ = [
     "event_words",
     "head_line",
     "outside_lines",
     "people_table",
+    "ranked_causes",
+    "record_blocks",
     "record_document",
     "time_shown",
     "usage_blocks",
@@ -34,7 +37,6 @@ _SECONDS, _MINUTES = "%Y-%m-%d %H:%M:%S", "%Y-%m-%d %H:%M"
 _SORTS = (
     (Notable.SUSPECTED_FORGERY, "Suspected forgeries", "bold red"),
     (Notable.REFUSED, "Refused", "bold red"),
-    (Notable.SHELL, "Root shells, in which attribution ends", "bold"),
     (Notable.CHANGED, "Changes of accounts and groups", "bold"),
     (Notable.ROOT_LOGIN, "Logins as root", "bold"),
 )
@@ -45,11 +47,23 @@ def time_shown(at: datetime | None, zone: tzinfo, form: str = _SECONDS) -> str:
     return f"{at.astimezone(zone):{form}}" if at is not None else "time not known"
 
 
-def people_table(people: Sequence[PersonUse], zone: tzinfo, *, whole: bool = False) -> Table:
-    """Return a row for each person; with the `whole` also on how many hosts, and times to the second."""
+def people_table(people: Sequence[PersonUse], zone: tzinfo, trend: Trend | None = None, *, whole: bool = False) -> Table:
+    """Return a row for each person; with a `trend` how much in which days, with the `whole` on how many hosts, and times to the second."""
     last = _SECONDS if whole else _MINUTES
     return Table(
-        columns=("person", *(("hosts",) if whole else ()), "used", "as", "refused", "failed", "shells", "changes", "last", "most often"),
+        columns=(
+            "person",
+            *(("hosts",) if whole else ()),
+            "used",
+            "as",
+            "refused",
+            "wrong passwords",
+            "shells",
+            "changes",
+            *((trend.title,) if trend is not None else ()),
+            "last",
+            "most often",
+        ),
         rows=tuple(
             (
                 use.person,
@@ -60,13 +74,14 @@ def people_table(people: Sequence[PersonUse], zone: tzinfo, *, whole: bool = Fal
                 f"{use.failed} ({use.failures})" if use.failed else "0",
                 str(use.shells),
                 str(use.changes),
+                *((trend.of(use.days),) if trend is not None else ()),
                 time_shown(use.last, zone, last),
                 ", ".join(f"{command} ({count})" for command, count in _most(use.commands)[:3]),
             )
             for use in people
         ),
         may_fold=frozenset({"most often"}),
-        least=("changes", "shells", "as"),
+        least=("changes", *((trend.title,) if trend is not None else ()), "as"),
         empty="The logs show no use of privilege.",
     )
 
@@ -118,6 +133,19 @@ def usage_blocks(hosts: Iterable[HostUse], zone: tzinfo) -> list[Block]:
         if records:
             blocks.append(_block(f"{title}: {count}", style, records, count, zone))
     return blocks
+
+
+def record_blocks(records: Sequence[AttributedEvent], zone: tzinfo) -> list[Block]:
+    """Return of some events the same, but for shells and log-ins."""
+    doubtful = [record for record in records if record.event.doubt]
+    refused = [record for record in records if record.event.kind is EventKind.REFUSED and not record.event.doubt]
+    changed = [record for record in records if record.event.kind is EventKind.CHANGED and not record.event.doubt]
+    titles = (
+        ("Suspected forgeries", "bold red", doubtful),
+        ("Refused", "bold red", refused),
+        ("Changes of accounts and groups", "bold", changed),
+    )
+    return [_block(f"{title}: {len(those)}", style, those, len(those), zone) for title, style, those in titles if those]
 
 
 def _block(title: str, style: str, records: Sequence[AttributedEvent], count: int, zone: tzinfo) -> Block:
@@ -188,6 +216,7 @@ def usage_document(book: Logbook, findings: Sequence[dict[str, Any]], records: S
         "schema": "fidelitas/usage/1",
         "logs": [{"path": path, "from": iso(first), "to": iso(last)} for path, first, last in covers],
         "people": [_person_document(use) for use in book.people.ranked()],
+        "refused_for": [_cause_document(reason, cause) for reason, cause in ranked_causes(book.people.causes)],
         "findings": list(findings),
         "sessions": [session_document(session) for use in book.hosts.values() for session in use.sessions],
         "event_count": book.records,
@@ -212,7 +241,23 @@ def _person_document(use: PersonUse) -> dict[str, Any]:
         "first": iso(use.first),
         "last": iso(use.last),
         "commands": dict(_most(use.commands)),
+        "days": {date.fromordinal(day).isoformat(): count for day, count in sorted(use.days.items())},
     }
+
+
+def _cause_document(reason: str, cause: Cause) -> dict[str, Any]:
+    return {
+        "reason": reason,
+        "count": cause.count,
+        "people": sorted(cause.people),
+        "hosts": sorted(cause.hosts),
+        "last": iso(cause.last),
+    }
+
+
+def ranked_causes(causes: Causes) -> list[tuple[str, Cause]]:
+    """Return the reasons for which something was refused, the most frequent first."""
+    return sorted(causes.by_reason.items(), key=lambda one: (-one[1].count, one[0]))
 
 
 def session_document(session: Session) -> dict[str, Any]:

@@ -1,9 +1,10 @@
 """The views of the use of privilege: a summary, every event, elevated sessions, or the order of time; each a report."""
 
+import re
 import shlex
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from datetime import tzinfo
+from datetime import datetime, tzinfo
 from functools import cached_property
 from typing import Any
 
@@ -14,9 +15,14 @@ from fidelitas.reports.numbers import counted
 from fidelitas.reports.report import Part, Report
 from fidelitas.reports.sessions import sessions_table, timeline_blocks
 from fidelitas.reports.usage import head_line, people_table, usage_blocks, usage_document, usage_table
+from fidelitas.reports.usage_parts import causes_table, coverage_line, shells_table, shells_title, titled, trend_of
+from fidelitas.reports.usage_person import person_parts
 from fidelitas.usage import AttributedEvent, Session
 
 __all__ = ["VIEWS", "UsageAnswer"]
+
+
+_WORD = re.compile(r"[^\s,:;\"']+")
 
 
 @dataclass(frozen=True)
@@ -30,13 +36,26 @@ class UsageAnswer:
 
     @cached_property
     def findings(self) -> list[Finding]:
-        """The anomalies; of whole logs alone, since a part of them shows them only in part."""
+        """The anomalies; of whole logs alone, since a part of them shows them only in part; of one person those that name it."""
+        person = self.wanted.person
+        if person is not None:
+            return [found for found in self.book.findings() if person in _WORD.findall(found.message)]
         return self.book.findings() if self.whole else []
+
+    @property
+    def window(self) -> tuple[datetime | None, datetime | None]:
+        """From when to when events are wanted."""
+        return self.wanted.since, self.wanted.until
 
     @property
     def whole(self) -> bool:
         """Whether all events are wanted."""
         return self.wanted == EventFilter()
+
+    @property
+    def shells_are_wanted(self) -> bool:
+        """Whether nothing is asked for that a session is not chosen by."""
+        return self.wanted.command is None and self.wanted.kinds == EventFilter().kinds
 
     @property
     def sessions(self) -> list[Session]:
@@ -49,11 +68,11 @@ class UsageAnswer:
 
 
 def _summary(answer: UsageAnswer) -> Report:
-    people = people_table(answer.book.people.ranked(), answer.zone, whole=True)
+    one = answer.wanted.person is not None
     return Report(
         answer=lambda: _answer(answer),
-        parts=lambda: _summary_parts(answer),
-        rows=lambda: [people],
+        parts=lambda: person_parts(answer) if one else _summary_parts(answer),
+        rows=lambda: [people_table(answer.book.people.ranked(), answer.zone, whole=True)],
         onward=lambda: _onward(answer),
         document=answer.document,
     )
@@ -69,8 +88,10 @@ def _answer(answer: UsageAnswer) -> list[str]:
         f"{counted(sum(use.failed for use in people), 'wrong password')}",
         f"{counted(sum(use.shells for use in people), 'root shell')}",
     ]
-    found = [f"anomalies: {tally(answer.findings)}"] if answer.whole else []
-    return [head_line(answer.book, answer.zone, (answer.wanted.since, answer.wanted.until)), "; ".join([*parts, *found])]
+    known = answer.whole or answer.wanted.person is not None
+    found = [f"anomalies: {tally(answer.findings)}" if known else "anomalies: only for whole logs"]
+    head = head_line(answer.book, answer.zone, answer.window)
+    return [head, coverage_line(answer.book, answer.zone, answer.window), "; ".join([*parts, *found])]
 
 
 def _onward(answer: UsageAnswer) -> list[str]:
@@ -82,11 +103,12 @@ def _onward(answer: UsageAnswer) -> list[str]:
 
 def _summary_parts(answer: UsageAnswer) -> list[Part]:
     book, zone = answer.book, answer.zone
-    head: list[Part] = [people_table(book.people.ranked(), zone), "\n"]
-    if not answer.whole:
-        return head
-    found: list[Part] = ["\n", f"Anomalies: {tally(answer.findings)}\n", groups_table(grouped(answer.findings))] if answer.findings else []
-    return [*head, *usage_blocks(book.hosts.values(), zone), *found]
+    parts: list[Part] = [people_table(book.people.ranked(), zone, trend_of(book, answer.window)), "\n"]
+    parts += titled(f"Anomalies: {tally(answer.findings)}", groups_table(grouped(answer.findings)) if answer.findings else None)
+    if answer.shells_are_wanted:
+        parts += titled(shells_title(answer.sessions), shells_table(answer.sessions, zone))
+    parts += titled("Refused, and passwords that were wrong", causes_table(book.people.causes, zone))
+    return [*parts, *usage_blocks(book.hosts.values(), zone)] if answer.whole else parts
 
 
 def _events(answer: UsageAnswer) -> Report:

@@ -1,5 +1,6 @@
 """Use of privilege: events tied to the persons behind them, what they amount to, and what of it is out of order."""
 
+from fidelitas.usage.causes import Cause, Causes
 from fidelitas.usage.host_use import MANY_ACCOUNTS, First, HostUse, LogState, New, Notable
 from fidelitas.usage.persons import AttributedEvent, Attribution, AttributionBasis
 from fidelitas.usage.provenance import Grants
@@ -12,6 +13,8 @@ __all__ = [
     "AttributedEvent",
     "Attribution",
     "AttributionBasis",
+    "Cause",
+    "Causes",
     "First",
     "Grants",
     "HostUse",

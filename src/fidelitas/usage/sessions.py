@@ -11,13 +11,13 @@ from datetime import datetime, timedelta
 from fidelitas.facts import Event, EventKind, Place
 from fidelitas.usage.command_lines import gives_shell
 
-__all__ = ["MOMENT", "OF_SESSION", "Session", "Sessions", "begins_session", "is_shell", "may_be_elevated", "stem"]
+__all__ = ["ELEVATED_LOGONS", "MOMENT", "OF_SESSION", "Session", "Sessions", "begins_session", "is_shell", "may_be_elevated", "stem"]
 
 # A command and what it does are logged within moments of each other.
 MOMENT = timedelta(seconds=3)
 _SWITCHES = frozenset({"sudo", "su", "doas", "pkexec", "runuser"})
 # A log-on of Windows with an administrator's privileges is a session by itself.
-_ELEVATED_LOGON = "logon"
+ELEVATED_LOGONS = frozenset({"logon"})
 OF_SESSION = frozenset({"elevation", "runas", "accounts", "policy", "system"})
 _LOGINS = frozenset({"sshd", "login"})
 # So many sessions without an end are kept open; more than these are an attack on the reader.
@@ -64,7 +64,7 @@ def is_shell(event: Event) -> bool:
 
 def begins_session(event: Event) -> bool:
     """Return whether an event is a use that begins an elevated session: a shell, or a log-on with an administrator's privileges."""
-    return is_shell(event) or (event.kind is EventKind.USED and event.program == _ELEVATED_LOGON)
+    return is_shell(event) or (event.kind is EventKind.USED and event.program in ELEVATED_LOGONS)
 
 
 def may_be_elevated(event: Event) -> bool:

@@ -5,6 +5,7 @@ from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 
 from fidelitas.facts import EventKind
+from fidelitas.usage.causes import Causes
 from fidelitas.usage.persons import AttributedEvent, AttributionBasis
 from fidelitas.usage.sessions import is_shell
 
@@ -36,6 +37,7 @@ class PersonUse:
     doubtful: int = 0  # lines that may be forged, which count as nothing else
     commands: Counter[str] = field(default_factory=Counter)
     targets: Counter[str] = field(default_factory=Counter)  # the accounts that were acted as
+    days: Counter[int] = field(default_factory=Counter)  # what is counted above, by day (UTC, as date.toordinal numbers them)
     first: datetime | None = None
     last: datetime | None = None
 
@@ -50,11 +52,14 @@ class People:
 
     def __init__(self) -> None:
         self.by_name: dict[str, PersonUse] = {}
+        self.causes = Causes()
         self._last_failure: dict[tuple[str, str], tuple[datetime, int]] = {}
 
     def add(self, record: AttributedEvent) -> int:
         """Count a deed, and return how many wrong passwords it adds."""
         event, persons, basis = record
+        if event.kind is EventKind.LOGIN_FAILED:
+            self.causes.add(event, event.target or event.account, event.times)
         if len(persons) != 1 or event.kind in _NOT_COUNTED:
             return 0
         use = self.by_name.get(persons[0])
@@ -74,17 +79,28 @@ class People:
                 self._count_use(use, record)
         elif event.kind is EventKind.REFUSED:
             use.refused += 1
+            self._act(use, at)
+            self.causes.add(event, persons[0], 1)
         elif event.kind is EventKind.CHANGED:
             use.changes += 1
+            self._act(use, at)
         elif event.kind is EventKind.FAILED:
             tries = self._tries(record)
             use.failed += tries
+            self._act(use, at)
+            self.causes.add(event, persons[0], tries)
             return tries
         return 0
+
+    @staticmethod
+    def _act(use: PersonUse, at: datetime | None) -> None:
+        if at is not None:
+            use.days[at.toordinal()] += 1
 
     def _count_use(self, use: PersonUse, record: AttributedEvent) -> None:
         event = record.event
         use.used += 1
+        self._act(use, event.at)
         use.shells += is_shell(event)
         command = _program_of(event.command) or event.program
         if command in use.commands or len(use.commands) < _MOST_COMMANDS:
@@ -110,6 +126,7 @@ class People:
 
     def include(self, others: "People") -> None:
         """Add what others have counted."""
+        self.causes.include(others.causes)
         for name, other in others.by_name.items():
             use = self.by_name.setdefault(name, PersonUse(name))
             use.hosts |= other.hosts
@@ -117,6 +134,7 @@ class People:
                 setattr(use, counter, getattr(use, counter) + getattr(other, counter))
             use.commands += other.commands
             use.targets += other.targets
+            use.days += other.days
             use.first = min((at for at in (use.first, other.first) if at is not None), default=None)
             use.last = max((at for at in (use.last, other.last) if at is not None), default=None)
 

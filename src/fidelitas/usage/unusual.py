@@ -23,7 +23,7 @@ from fidelitas.usage.statistics import (
     smoothed,
 )
 
-__all__ = ["Burst", "Novelty", "OddHour", "Silence", "bin_of", "bursts", "log_silences", "novelties", "odd_hours"]
+__all__ = ["Burst", "Novelty", "OddHour", "Silence", "bin_of", "bursts", "log_silences", "may_tell_silences", "novelties", "odd_hours"]
 
 # Of what is reported, this share may be chance; of odd hours more, which are a hint and no more.
 _FALSE_SHARE = 0.01
@@ -166,6 +166,14 @@ def log_silences(use: HostUse) -> Iterator[Silence]:
         families.setdefault(log.family, Counter()).update(log.hours)
     for family, hours in families.items():
         yield from _silent(family, hours, use)
+
+
+def may_tell_silences(use: HostUse) -> bool:
+    """Return whether a host's own logs have enough hours with lines for a stretch without any to be noticed."""
+    families: dict[str, set[int]] = {}
+    for log in use.logs:
+        families.setdefault(log.family, set()).update(log.hours)
+    return any(len(hours) >= _LEAST_ACTIVE for hours in families.values())
 
 
 def _silent(family: str, hours: Counter[int], use: HostUse) -> Iterator[Silence]:

@@ -1,0 +1,118 @@
+"""Parts of what is shown of the use of privilege: which hours the logs lack, why something was refused, who had a root shell."""
+
+from collections.abc import Iterable, Sequence
+from datetime import datetime, timedelta, tzinfo
+
+from fidelitas.logbook import Logbook
+from fidelitas.reports.numbers import counted, listed
+from fidelitas.reports.report import Part
+from fidelitas.reports.sessions import lasted
+from fidelitas.reports.table import Table
+from fidelitas.reports.trend import Trend
+from fidelitas.reports.usage import ranked_causes, time_shown
+from fidelitas.text import shortened
+from fidelitas.usage import Causes, Session
+from fidelitas.usage.sessions import ELEVATED_LOGONS
+from fidelitas.usage.unusual import log_silences, may_tell_silences
+
+__all__ = ["causes_table", "coverage_line", "shells_table", "shells_title", "titled", "trend_of"]
+
+_MOST_SILENCES, _MOST_NAMES, _MOST_SHELLS, _MOST_CAUSES = 3, 4, 12, 12
+# A log that ends so long before the others ends early.
+_EARLY = timedelta(days=1)
+
+
+def titled(title: str, table: Table | None) -> list[Part]:
+    """Return a table under a title, or nothing where there is none."""
+    return [] if table is None else [f"{title}\n", table, "\n"]
+
+
+def trend_of(book: Logbook, window: tuple[datetime | None, datetime | None]) -> Trend | None:
+    """Return the days that a trend is shown over: those of a window that was asked for, as far as logs were read of them."""
+    read = [at for cover in book.covers for at in (cover.pulse.first, cover.pulse.last) if at is not None]
+    begin, end = window
+    within = [at for at in read if (begin is None or at >= begin) and (end is None or at < end)]
+    return Trend.over([*within, *([begin] if begin is not None and within else [])])
+
+
+def coverage_line(book: Logbook, zone: tzinfo, window: tuple[datetime | None, datetime | None] = (None, None)) -> str:
+    """Return which hours (of a window) the logs say nothing of, which end early, and of which hosts that cannot be said."""
+    hosts, (since, until) = list(book.hosts.values()), window
+    lines = [
+        f"{use.host} {_base(one.family)} {_span(one.begin, one.end, zone)}"
+        for use in hosts
+        for one in log_silences(use)
+        if (since is None or one.end > since) and (until is None or one.begin < until)
+    ]
+    more = f" and {len(lines) - _MOST_SILENCES} more" if len(lines) > _MOST_SILENCES else ""
+    parts = [f"hours without lines: {'; '.join(lines[:_MOST_SILENCES]) or 'none noticed'}{more}"]
+    latest = max((last for _, last in book.spans().values()), default=None)
+    early = [name for name, (_, last) in book.spans().items() if latest is not None and latest - last > _EARLY]
+    if early:
+        parts.append(f"logs that end early: {listed(early, _MOST_NAMES, 'host')}")
+    unknown = [use.host for use in hosts if not may_tell_silences(use)]
+    if unknown:
+        parts.append(f"too few lines to judge that of {listed(unknown, _MOST_NAMES, 'host')}")
+    return "; ".join(parts)
+
+
+def _base(path: str) -> str:
+    return path.rpartition("/")[2]
+
+
+def _span(begin: datetime, end: datetime, zone: tzinfo) -> str:
+    return f"{begin.astimezone(zone):%Y-%m-%d %H:%M} to {end.astimezone(zone):%Y-%m-%d %H:%M}"
+
+
+def causes_table(causes: Causes, zone: tzinfo) -> Table | None:
+    """Return a row for each reason for which something was refused, the most frequent first."""
+    known = ranked_causes(causes)
+    rows = [
+        (reason, str(cause.count), _names(cause.people), _names(cause.hosts), time_shown(cause.last, zone, "%Y-%m-%d %H:%M"))
+        for reason, cause in known[:_MOST_CAUSES]
+    ]
+    if len(known) > _MOST_CAUSES:
+        others = [cause for _, cause in known[_MOST_CAUSES:]]
+        rows.append((f"{counted(len(others), 'other reason')}", str(sum(cause.count for cause in others)), "", "", ""))
+    columns = ("refused for", "times", "who", "where", "last")
+    return Table(columns=columns, rows=tuple(rows), may_fold=frozenset({"refused for"})) if rows else None
+
+
+def _names(names: Iterable[str]) -> str:
+    return listed(sorted(names), _MOST_NAMES, "more")
+
+
+def shells_table(sessions: Sequence[Session], zone: tzinfo) -> Table | None:
+    """Return the shells as another account, the longest first: who, for how long, and how much was done in them that logs tie to them."""
+    shells = sorted(_shells(sessions), key=lambda one: (one.duration is not None, -(one.duration or timedelta()), one.opened))
+    rows = [
+        (
+            time_shown(one.opened, zone, "%Y-%m-%d %H:%M"),
+            lasted(one.duration),
+            one.host,
+            one.person or "nobody known",
+            one.account,
+            f"{one.program} {shortened(one.command or '')}".rstrip(),
+            str(one.records),
+            one.place.in_file(),
+        )
+        for one in shells[:_MOST_SHELLS]
+    ]
+    if not rows:
+        return None
+    columns = ("opened", "lasted", "host", "person", "as", "by", "events", "place")
+    return Table(columns=columns, rows=tuple(rows), may_fold=frozenset({"by"}), least=("place",))
+
+
+def _shells(sessions: Sequence[Session]) -> list[Session]:
+    """Return the shells, without the log-ons of Windows, which tells what is run in them."""
+    return [one for one in sessions if one.shell and one.program not in ELEVATED_LOGONS]
+
+
+def shells_title(sessions: Sequence[Session]) -> str:
+    """Return how many there are, and of how many no end is recorded."""
+    shells = _shells(sessions)
+    unending = sum(one.duration is None for one in shells)
+    more = f", {unending} of them without an end in the logs" if unending else ""
+    shown = f"; the {_MOST_SHELLS} longest" if len(shells) > _MOST_SHELLS else ""
+    return f"Shells as another account, in which attribution ends: {len(shells)}{more}{shown}"
