@@ -551,3 +551,29 @@ def test_a_session_that_nothing_closes_is_told_as_such(tmp_path: Path) -> None:
     ]  # after two days a shell speaks for nobody
     out = fidelitas("usage", "--log", tmp_path / "auth.log", "--sessions", cwd=tmp_path).out
     assert "never closed" in out
+
+
+@pytest.mark.parametrize("numbered", [True, False])
+def test_people_who_use_sudo_in_one_second_are_told_apart(tmp_path: Path, numbered: bool) -> None:
+    """By the process where it is logged, by the account that PAM names where it is not; never by who came last."""
+    log, moment = Log(everyday=False), timedelta(milliseconds=100)
+    for step, (who, what) in enumerate((
+        ("ines", "ines : TTY=pts/1 ; PWD=/ ; USER=root ; COMMAND=/bin/bash"),
+        ("rada", "rada : TTY=pts/2 ; PWD=/ ; USER=root ; COMMAND=/bin/zsh"),
+        ("rada", "pam_unix(sudo:session): session opened for user root(uid=0) by {}(uid={})"),
+        ("ines", "pam_unix(sudo:session): session opened for user root(uid=0) by {}(uid={})"),
+    )):  # fmt: skip
+        by = ("", 0) if numbered else (who, 1001 if who == "ines" else 1002)
+        log.put(at(1) + step * moment, f"sudo{'[%d]' % (10 + (who == 'rada')) if numbered else ''}: " + what.format(*by))
+    if numbered:
+        log.put(at(1, 1), "sudo[10]: pam_unix(sudo:session): session closed for user root")
+        log.put(at(1, 2), "sudo[11]: pam_unix(sudo:session): session closed for user root")
+    records: list[AttributedEvent] = []
+    sessions = book_of(log.write(tmp_path / "auth.log"), take=records.append).hosts["knot"].sessions
+    assert [record.persons for record in records[:4]] == [("ines",), ("rada",), ("rada",), ("ines",)]
+    shells = {one.person: (one.command, one.terminal, one.closed and round(one.closed.timestamp() - at(1).timestamp())) for one in sessions}
+    assert shells == {
+        "ines": ("/bin/bash", "pts/1", 3600 if numbered else None),
+        "rada": ("/bin/zsh", "pts/2", 7200 if numbered else None),
+    }
+    assert len(sessions) == 2

@@ -6,7 +6,7 @@ Drawn without a display.  Each is returned as a file's content, by its name.
 import io
 from collections import Counter
 from collections.abc import Iterator, Sequence
-from datetime import date, timedelta, tzinfo
+from datetime import date, datetime, timedelta, tzinfo
 
 import matplotlib as mpl
 import numpy as np
@@ -67,7 +67,7 @@ def _by_hour(records: Sequence[AttributedEvent], zone: tzinfo) -> Figure:
     image = axes.imshow(np.where(counts > 0, counts, np.nan), aspect="auto", cmap="viridis_r", vmin=0)
     axes.set_xticks(range(24), [str(hour) for hour in range(24)])
     axes.set_yticks(range(7), _DAYS)
-    axes.set_xlabel("hour of the day")
+    axes.set_xlabel(f"hour of the day ({datetime.now(zone).tzname()})")
     axes.set_title(
         f"Use of privilege by {escape_control(people[0]) if len(people) == 1 else f'{len(people)} people'}: {len(mine)} uses and attempts"
     )

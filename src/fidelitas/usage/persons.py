@@ -17,6 +17,7 @@ __all__ = ["AttributedEvent", "Attribution", "AttributionBasis"]
 
 _ROOT = "root"
 _MOST_RECENT = 64
+_MOST_USES = 10_000  # that wait for the session that PAM opens for them
 _LOGINS = frozenset({EventKind.LOGIN, EventKind.LOGIN_FAILED})
 _CRON = frozenset({"cron", "CRON", "crond"})
 
@@ -77,7 +78,7 @@ class Attribution:
     def __init__(self) -> None:
         self.sessions = Sessions()
         self._commands: deque[AttributedEvent] = deque(maxlen=_MOST_RECENT)
-        self._last_as: dict[tuple[str, str], AttributedEvent] = {}  # by program and account that it acted as
+        self._last: dict[tuple[str, object, object], AttributedEvent] = {}  # uses by what a session of PAM has in common with them
         self._by_process: dict[int, str] = {}
 
     def attribute(self, event: Event) -> AttributedEvent:
@@ -125,7 +126,9 @@ class Attribution:
         if kind is EventKind.USED:
             if record.persons and not event.doubt:
                 self._commands.append(record)
-                self._last_as[stem(event.program), event.target or _ROOT] = record
+                self._last.update((key, record) for key in _common(event))
+                if len(self._last) > _MOST_USES:
+                    self._last = dict(list(self._last.items())[_MOST_USES // 2 :])
                 if len(record.persons) == 1 and begins_session(event):
                     self.sessions.begin(event, record.persons[0])
         elif kind is EventKind.OPENED:
@@ -144,9 +147,17 @@ class Attribution:
         return event if before is None else event._replace(command=before.event.command, terminal=before.event.terminal)
 
     def _command_of(self, event: Event) -> AttributedEvent | None:
-        """Return the use that a session of PAM was opened for."""
-        before = self._last_as.get((stem(event.program), event.target or _ROOT))
-        return before if before is not None and _close_in_time(before.event, event) else None
+        """Return the use that a session of PAM was opened for: of the same process, else of the account that it names, else the last.
+
+        Several can use the same program within a second; the process tells them apart, and the account where no process is logged.
+        """
+        for key in _common(event):
+            before = self._last.get(key)
+            if before is None or not _close_in_time(before.event, event):
+                continue
+            if None in (before.event.pid, event.pid) or before.event.pid == event.pid:
+                return before
+        return None
 
     def _recent(self, event: Event) -> Iterator[AttributedEvent]:
         """Yield the uses of the moments before an event, the last first."""
@@ -154,6 +165,17 @@ class Attribution:
             if not _close_in_time(one.event, event):
                 return
             yield one
+
+
+def _common(event: Event) -> Iterator[tuple[str, object, object]]:
+    """Yield what a use and the session of PAM that it opens have in common, the surest first."""
+    program, target = stem(event.program), event.target or _ROOT
+    if event.pid is not None:
+        yield program, "process", event.pid
+    if event.account:
+        yield program, target, event.account
+    if event.kind is EventKind.USED or event.account in ("", _ROOT):
+        yield program, target, None
 
 
 def _close_in_time(before: Event, event: Event) -> bool:
