@@ -563,8 +563,9 @@ def test_people_who_use_sudo_in_one_second_are_told_apart(tmp_path: Path, number
         ("rada", "pam_unix(sudo:session): session opened for user root(uid=0) by {}(uid={})"),
         ("ines", "pam_unix(sudo:session): session opened for user root(uid=0) by {}(uid={})"),
     )):  # fmt: skip
+        number = f"[{10 + (who == 'rada')}]"
         by = ("", 0) if numbered else (who, 1001 if who == "ines" else 1002)
-        log.put(at(1) + step * moment, f"sudo{'[%d]' % (10 + (who == 'rada')) if numbered else ''}: " + what.format(*by))
+        log.put(at(1) + step * moment, f"sudo{number if numbered else ''}: " + what.format(*by))
     if numbered:
         log.put(at(1, 1), "sudo[10]: pam_unix(sudo:session): session closed for user root")
         log.put(at(1, 2), "sudo[11]: pam_unix(sudo:session): session closed for user root")

@@ -54,8 +54,8 @@ def command(
     """Show who used privilege, who was refused or mistyped a password, who ran commands as root, and anomalies.
 
     The logs are those that surveys brought into the ledger, or with --log any files or folders of them: syslog in all its forms, sudo's own
-    log file, the audit log, wtmp and btmp, and the journal as journalctl exports it (-o json, -o export); rotated and packed files are
-    read in their order.  Times are shown in your time zone (TZ).
+    log file and records of sessions, the audit log, wtmp and btmp, and the journal, also as journalctl exports it (-o json, -o export);
+    rotated and packed files are read in their order.  Times are shown in your time zone (TZ).
 
     \b
         fidelitas usage --since 7d --person noor --timeline

@@ -73,6 +73,8 @@ class Event(NamedTuple):  # a tuple, since there are millions of them
     last_only: bool = False  # of several such events the file keeps the last alone (lastlog)
     end: str = ""  # how the line ends where that may be the end of a command, or an argument of it
     part: bool = False  # goes on with the command of the line before
+    recording: str = ""  # where sudo records the session that a command runs in (I/O log): its path, or its name
+    within: bool = False  # run by something that runs with privilege already, as sub-command logging has it
 
     def stamped(self, at: datetime | None, place: Place, pid: int | None, host: str) -> "Event":
         """Return what a message tells as an event of a time and place; a time and host that the message names itself stay."""

@@ -273,6 +273,8 @@ def session_document(session: Session) -> dict[str, Any]:
         "terminal": session.terminal or None,
         "command": session.command or None,
         "shell": session.shell,
+        "recording": session.recording or None,
+        "commands_logged": session.lists_commands,
         "events": session.records,
         "place": place_document(session.place),
     }
@@ -297,6 +299,8 @@ def record_document(record: AttributedEvent) -> dict[str, Any]:
         "count": event.times,
         "address": event.address or None,
         "doubt": event.doubt or None,
+        "recording": event.recording or None,
+        "within_session": event.within,
         "persons": list(record.persons),
         "basis": record.basis.value,
         "confidence": record.basis.confidence,

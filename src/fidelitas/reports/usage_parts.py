@@ -15,7 +15,7 @@ from fidelitas.usage import Causes, Session
 from fidelitas.usage.sessions import ELEVATED_LOGONS
 from fidelitas.usage.unusual import log_silences, may_tell_silences
 
-__all__ = ["causes_table", "coverage_line", "shells_table", "shells_title", "titled", "trend_of"]
+__all__ = ["causes_table", "coverage_line", "recorded", "shells_table", "shells_title", "titled", "trend_of"]
 
 _MOST_SILENCES, _MOST_NAMES, _MOST_SHELLS, _MOST_CAUSES = 3, 4, 12, 12
 # A log that ends so long before the others ends early.
@@ -94,13 +94,14 @@ def shells_table(sessions: Sequence[Session], zone: tzinfo) -> Table | None:
             one.account,
             f"{one.program} {shortened(one.command or '')}".rstrip(),
             str(one.records),
+            recorded(one),
             one.place.in_file(),
         )
         for one in shells[:_MOST_SHELLS]
     ]
     if not rows:
         return None
-    columns = ("opened", "lasted", "host", "person", "as", "by", "events", "place")
+    columns = ("opened", "lasted", "host", "person", "as", "by", "events", "recorded", "place")
     return Table(columns=columns, rows=tuple(rows), may_fold=frozenset({"by"}), least=("place",))
 
 
@@ -109,10 +110,18 @@ def _shells(sessions: Sequence[Session]) -> list[Session]:
     return [one for one in sessions if one.shell and one.program not in ELEVATED_LOGONS]
 
 
+def recorded(session: Session) -> str:
+    """Return what sudo keeps of what was done in a session: where its record is, and whether its commands are logged."""
+    parts = [*([session.recording] if session.recording else []), *(["each command" if session.lists_commands else ""])]
+    return ", ".join(part for part in parts if part) or "no"
+
+
 def shells_title(sessions: Sequence[Session]) -> str:
-    """Return how many there are, and of how many no end is recorded."""
+    """Return how many there are, of how many no end is known, and how many sudo records what was done in."""
     shells = _shells(sessions)
+    kept = sum(bool(one.recording or one.lists_commands) for one in shells)
     unending = sum(one.duration is None for one in shells)
     more = f", {unending} of them without an end in the logs" if unending else ""
     shown = f"; the {_MOST_SHELLS} longest" if len(shells) > _MOST_SHELLS else ""
-    return f"Shells as another account, in which attribution ends: {len(shells)}{more}{shown}"
+    ends = "in which attribution ends" if not kept else f"of which {kept} recorded by sudo; in others attribution ends"
+    return f"Shells as another account, {ends}: {len(shells)}{more}{shown}"

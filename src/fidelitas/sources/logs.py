@@ -16,6 +16,7 @@ from typing import cast
 from fidelitas.errors import ReadError
 from fidelitas.evidence import BROKEN, LogCopy, bounded, has_records, in_blocks, tail_of, whole_lines
 from fidelitas.extras import installed_extra
+from fidelitas.sources.session_records import is_record_folder, session_records
 
 __all__ = ["logs_at"]
 
@@ -72,7 +73,12 @@ def _hosts(path: Path, subject: str) -> list[tuple[str, list[Path]]]:
 def _logs_in(folder: Path) -> list[Path]:
     """Return the logs of one host in a folder such as /var/log: files, those of the audit system, and the journal as a whole."""
     journals = [one for one in (folder, folder / "journal") if _is_journal(one)]
-    return [*_files(folder), *_files(folder / "audit"), *journals[:1]] if not journals or journals[0] != folder else journals
+    if journals and journals[0] == folder:
+        return journals
+    if is_record_folder(folder):
+        return [folder]
+    records = [one for one in (folder / "sudo-io",) if is_record_folder(one)]
+    return [*_files(folder), *_files(folder / "audit"), *journals[:1], *records]
 
 
 def _is_journal(folder: Path) -> bool:
@@ -99,6 +105,8 @@ def _age(path: Path) -> tuple[str, int, str]:
 def _log(path: Path, subject: str) -> LogCopy:
     try:
         by = datetime.fromtimestamp(path.stat().st_mtime, UTC)
+        if is_record_folder(path):
+            return LogCopy(str(path), subject, str(path), by, partial(session_records, path), records=False, tail=lambda: b"")
         if path.is_dir():
             return LogCopy(str(path), subject, str(path), by, partial(_journal, path, "--directory"), records=False, tail=lambda: b"")
         with path.open("rb") as stream:

@@ -15,7 +15,7 @@ from fidelitas.usage.sessions import MOMENT, OF_SESSION, Sessions, begins_sessio
 
 __all__ = ["AttributedEvent", "Attribution", "AttributionBasis"]
 
-_ROOT = "root"
+_ROOT, _SUDO = "root", "sudo"
 _MOST_RECENT = 64
 _MOST_USES = 10_000  # that wait for the session that PAM opens for them
 _LOGINS = frozenset({EventKind.LOGIN, EventKind.LOGIN_FAILED})
@@ -83,11 +83,22 @@ class Attribution:
 
     def attribute(self, event: Event) -> AttributedEvent:
         """Return an event with who stood behind it."""
+        if event.kind is EventKind.USED and event.program == _SUDO and (event.within or event.pid is not None):
+            event = self._within(event)
         record: AttributedEvent = tuple.__new__(AttributedEvent, (event, *self._tied(event)))
         if event.program in OF_SESSION:
             self.sessions.count(event)
         self._remember(record)
         return record
+
+    def _within(self, event: Event) -> Event:
+        """Return a command of sudo as one that is run in a shell, where it is of the process or the record of that (log_subcmds)."""
+        session = self.sessions.holding(event)
+        if session is None:
+            return event
+        session.lists_commands = True
+        session.records += 1
+        return event if event.within else event._replace(within=True)
 
     def _tied(self, event: Event) -> tuple[tuple[str, ...], AttributionBasis]:
         account = event.target if event.kind in _LOGINS else event.account

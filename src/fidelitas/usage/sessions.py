@@ -44,6 +44,8 @@ class Session:
     closed: datetime | None = None
     end: Place | None = None
     records: int = 0
+    recording: str = ""  # where sudo records what is typed and shown in it
+    lists_commands: bool = False  # sudo logs each command that is run in it
     nested: bool = False  # of an account by itself: kept so that its end is not taken for that of the session round it
 
     @property
@@ -59,7 +61,12 @@ def stem(program: str) -> str:
 
 def is_shell(event: Event) -> bool:
     """Return whether an event is a use that gives an interactive shell, which ends attribution by name."""
-    return event.kind is EventKind.USED and event.program in _SWITCHES and (event.program == "su" or gives_shell(event.command))
+    return (
+        event.kind is EventKind.USED
+        and event.program in _SWITCHES
+        and not event.within
+        and (event.program == "su" or gives_shell(event.command))
+    )
 
 
 def begins_session(event: Event) -> bool:
@@ -111,6 +118,7 @@ class Sessions:
             terminal=event.terminal,
             command=event.command,
             pid=event.pid,
+            recording=event.recording,
             shell=not nested and (begins_session(event) or (event.kind is EventKind.OPENED and program in ("su", *_LOGINS))),
             nested=nested,
         )
@@ -124,6 +132,14 @@ class Sessions:
             session = self._open.last(("process", event.pid))
             if session is not None:
                 session.records += 1
+
+    def holding(self, event: Event) -> Session | None:
+        """Return the session that a command of sudo is run in: that of its process, or of its record; not one that it begins itself."""
+        session = self._open.last(("process", event.pid)) if event.pid is not None else None
+        if session is None and event.within:
+            session = self._open.last(("record", stem(event.program), _name_of_record(event.recording)))
+        known = session is not None and session.program == stem(event.program) and session.account == (event.target or "root")
+        return session if known and session is not None and session.terminal == event.terminal else None
 
     def close(self, event: Event) -> None:
         """A session has ended."""
@@ -230,10 +246,16 @@ class _Index:
         whose, what = ("as", session.program, session.account), ("for", session.program, session.command)
         process = [(*whose, None), (*what, None)] if session.pid is None else [("process", session.pid)]
         terminal = [("on", session.terminal, session.account)] if session.terminal else []
-        return [whose, what, *process, *terminal]
+        record = [("record", session.program, _name_of_record(session.recording))] if session.recording else []
+        return [whose, what, *process, *terminal, *record]
 
 
 _NONE: dict[int, Session] = {}
+
+
+def _name_of_record(recording: str) -> str:
+    """Return what names a record in all of sudo's lines: its number, which some write with zeros before it, and some with its folder."""
+    return recording.rpartition("/")[2].lstrip("0")
 
 
 def _fresh(session: Session, at: datetime | None) -> bool:

@@ -193,13 +193,21 @@ def unusual_hour(use: HostUse) -> Iterator[Found]:
 def root_shell(use: HostUse) -> Iterator[Found]:
     """Someone started a shell as another account.
 
-    sudo logs the shell, not the commands typed in it; they cannot be attributed.
+    sudo logs the shell, not the commands typed in it, which cannot be attributed, unless sudo records them (log_output, log_subcmds).
     """
     for person, records in _by_person(use.notable[Notable.SHELL]).items():
         targets = list(dict.fromkeys(record.event.target or "root" for record in records))
         what = "a root shell" if targets == ["root"] else f"a shell as {' and '.join(targets)}"
         shells = list(dict.fromkeys(shortened(record.event.command) or record.event.program for record in records))
-        yield _found(person, f"{person} started {what} ({', '.join(shells[:_SHOWN])}) {_when(use, records, Notable.SHELL)}", records)
+        kept = [record.event.recording for record in records if record.event.recording]
+        where = (
+            f"; recorded by sudo as {', '.join(kept[:_SHOWN])}"
+            if len(kept) == len(records)
+            else f"; {len(kept)} recorded by sudo"
+            if kept
+            else ""
+        )
+        yield _found(person, f"{person} started {what} ({', '.join(shells[:_SHOWN])}) {_when(use, records, Notable.SHELL)}{where}", records)
 
 
 @check("use.secret-read", Severity.MEDIUM, advice="Ask why; change the secret if there is no reason.")

@@ -1,7 +1,8 @@
 """What sudo logs: its text lines, and its events in JSON (sudoers(5), LOG FORMAT and EVENT LOGGING).
 
 A line is ``account : [reason ; ] field ; field ; … COMMAND=…``.  Folder, command and environment are written by the one whom the line is
-about, and can imitate the fields that come after them: such a line is read as its order says, and doubted.
+about, and can imitate the fields that come after them: such a line is read as its order says, and doubted.  TSID names the record of a
+session (log_input, log_output); with ``@`` and a time it is a sub-command within that session (log_subcmds).
 """
 
 import json
@@ -72,6 +73,8 @@ def read_sudo_line(message: str) -> Event | None:
         times=_tries(reason),
         doubt=doubt,
         end=end,
+        recording=fields.get("TSID", "").partition("@")[0],
+        within="@" in fields.get("TSID", "") and not doubt,
     )
 
 
@@ -200,6 +203,8 @@ def read_sudo_event(stated: Mapping[str, Any]) -> Event | None:
         command=masked(command),
         reason=reason if name != "exit" else f"exit {told.get('exit_value')}",
         times=_tries(reason),
+        recording=_text(told.get("iolog_path")),
+        within=name == "accept" and "iolog_offset" in told,
     )
 
 

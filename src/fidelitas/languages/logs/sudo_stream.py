@@ -65,10 +65,10 @@ class _Host:
             self._ends += bool(begun)
             if begun and not self._is_begun_again(following):
                 self._begun[_key(event)] = begun - 1
-                one.event = event._replace(kind=EventKind.CLOSED, reason=f"exit {event.end.rpartition('=')[2]}", end="")
+                one.event = event._replace(kind=EventKind.CLOSED, reason=f"exit {event.end.rpartition('=')[2]}", end="", within=False)
                 return
             one.event = event = event._replace(command=event.command + event.end, end="")
-        if event.kind is EventKind.USED:
+        if event.kind is EventKind.USED and not event.within:  # a sub-command has no line of its end
             self._uses += 1
             self._begin(_key(event))
 
