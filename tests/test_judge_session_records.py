@@ -55,8 +55,7 @@ def ready(need: Callable[..., None]) -> None:
 
 @pytest.mark.parametrize("with_records", [False, True])
 def test_a_recorded_shell_says_where_and_its_commands_are_its_persons(logs: Path, tmp_path: Path, with_records: bool) -> None:
-    named = ["--log", logs if with_records else logs / "sudo.log"]
-    document = fidelitas("usage", *named, "--events", "--format", "json", cwd=tmp_path).json
+    document = fidelitas("usage", "--log", logs if with_records else logs / "sudo.log", "--events", "--format", "json", cwd=tmp_path).json
     shells = {one["person"]: one for one in document["sessions"] if one["shell"]}
     assert set(shells) == {"ines", "rada"}
     recording = shells["ines"]["recording"]
@@ -85,7 +84,11 @@ def test_records_before_json_are_read_and_those_that_are_no_records_are_an_error
     (record / "log").write_text("1795921994:ines:root::/dev/pts/0:24:80\n/home/ines\n/bin/bash -l\n")
     (event,) = fidelitas("usage", "--log", tmp_path / "sudo-io", "--events", "--format", "json", cwd=tmp_path).json["events"]
     assert (event["persons"], event["command"], event["recording"]) == (["ines"], "/bin/bash -l", str(record))
-    (record / "log").write_text("no such line\n")
-    ran = fidelitas("usage", "--log", tmp_path / "sudo-io", cwd=tmp_path)
+    broken = tmp_path / "sudo-io/00/00/01"
+    broken.mkdir()
+    for name in ("timing", "log"):
+        (broken / name).write_text("no such line\n")
+    ran = fidelitas("usage", "--log", tmp_path / "sudo-io", "--events", cwd=tmp_path)
     assert ran.status == 4
+    assert "/bin/bash -l" in ran.out
     assert "could not read the record of a session" in ran.err

@@ -59,7 +59,7 @@ def test_the_answer_says_what_is_missing_who_acted_when_and_why_others_did_not(f
     lines = [" ".join(line.split()) for line in out.splitlines()]
     assert "PERSON USED AS REFUSED WRONG PASSWORDS SHELLS CHANGES EACH 3 DAYS LAST MOST OFTEN" in lines
     assert "rada 0 3 2 (never successful) 0 0 ·······█·· 2026-10-27 07:00" in lines
-    assert f"2026-10-25 07:00 40 min 01 s knot ines root sudo /bin/bash 0 {folder}/auth.log:443" in lines
+    assert f"2026-10-25 07:00 40 min 01 s knot ines root sudo /bin/bash 0 no {folder}/auth.log:443" in lines
     assert "login: password not accepted 4 unknown user (masked) knot 2026-10-28 07:05" in lines
     assert "command not allowed 3 rada knot 2026-10-26 07:28" in lines
     assert "wrong password 2 rada knot 2026-10-27 07:00" in lines

@@ -23,17 +23,20 @@ def is_record_folder(folder: Path) -> bool:
 
 
 def session_records(folder: Path) -> Iterator[bytes]:
-    """Yield a line of JSON for each record below a folder, by its path; raises `ReadError` for one that cannot be read."""
+    """Yield a line of JSON for each record below a folder, by its path; raises `ReadError` at the end where some could not be read."""
+    lost: list[str] = []
     for record in sorted(islice(_records(folder), _MOST)):
         try:
             stated = _stated(record)
         except (OSError, ValueError, IndexError, RecursionError) as error:
-            raise ReadError(
-                f'could not read the record of a session "{record}": {error}', hint="Others may be read by naming them."
-            ) from error
+            lost.append(f'"{record}": {error}')
+            continue
         event = {name: stated[name] for name in _FIELDS if name in stated}
         event |= {"server_time": stated.get("timestamp"), "iolog_path": str(record)}
         yield json.dumps({"accept": event}).encode() + b"\n"
+    if lost:
+        more = f" and {len(lost) - 1} more" if len(lost) > 1 else ""
+        raise ReadError(f"could not read the record of a session {lost[0]}{more}", hint="All others were read.")
 
 
 def _records(folder: Path) -> Iterator[Path]:
