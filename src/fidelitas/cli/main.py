@@ -17,6 +17,7 @@ from fidelitas.text import escape_control
 # Each command's module in this package, and its one line of help: shown without importing it.
 COMMANDS = {
     "survey": "Read hosts, database servers and directories into the ledger and list who has full control; by default: this machine.",
+    "estate": "Check and list the file that declares the estate.",
     "holders": "List who holds elevated rights, on what, by which route.",
     "why": "Show every route of one account, link by link, each with file and line.",
     "may": "Show whether an account may run a command, by which rule; if not, the nearest rule.",

@@ -10,7 +10,7 @@ from typing import TypeVar
 
 from fidelitas.text import clipped, escape_control
 
-__all__ = ["progress", "watched"]
+__all__ = ["progress", "rated", "watched"]
 
 T = TypeVar("T")
 # What is done sooner needs no line.
@@ -52,4 +52,16 @@ def watched(items: Iterable[T], report: Callable[[str], None], name: Callable[[T
     """Yield items, and report each with its number once it is there."""
     for number, one in enumerate(items, 1):
         report(f"{name(one)}, {number} of {total}")
+        yield one
+
+
+def rated(items: Iterable[T], report: Callable[[str], None], total: int, failed: Callable[[], int]) -> Iterator[T]:
+    """Yield items, and report how many of so many are done and failed, how many a minute, and how long the rest will take."""
+    begin = time.monotonic()
+    report(f"0 of {total}")
+    for number, one in enumerate(items, 1):
+        over = number + failed()
+        rate = over / max(time.monotonic() - begin, 0.001) * 60
+        left = (total - over) / rate * 60 if rate else 0.0
+        report(f"{number} of {total}, {failed()} failed, {rate:.0f} a minute, {left:.0f} s left")
         yield one

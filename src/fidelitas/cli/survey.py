@@ -3,6 +3,7 @@
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from datetime import UTC, datetime
 from functools import partial
+from itertools import chain
 from pathlib import Path
 from tempfile import TemporaryDirectory
 from typing import Any, Self, cast
@@ -10,22 +11,31 @@ from typing import Any, Self, cast
 import click
 
 from fidelitas.audit import Audit, audit
+from fidelitas.cli.cores import cores
+from fidelitas.cli.estate import chosen
 from fidelitas.cli.gaps import tell_gaps
 from fidelitas.cli.main import FOUND_STATUS
 from fidelitas.cli.output import Output, format_option, say
-from fidelitas.cli.progress import progress, watched
+from fidelitas.cli.progress import progress, rated, watched
 from fidelitas.cli.source import default_ledger, ledger_option
 from fidelitas.cli.times import DURATION
 from fidelitas.errors import FidelitasError, LedgerError, ReadError, RequestError
+from fidelitas.estate import Estate
 from fidelitas.evidence import is_valid_subject_name, keep_apart
 from fidelitas.findings import Severity
 from fidelitas.ledger import Draft, Ledger, Stored, StoredEvidence, Survey
 from fidelitas.platforms import PLATFORMS, load
+from fidelitas.reports.numbers import counted
 from fidelitas.reports.survey import survey_report
+from fidelitas.reports.unreached import unreached_lines
 from fidelitas.sources import FileScan, LogScan, from_file, from_this_machine
 from fidelitas.sources.bounded import read_within
 from fidelitas.sources.collected import Collected
+from fidelitas.sources.estate_file import estate_at
 from fidelitas.sources.file import DumpReader
+from fidelitas.sources.many import read_many
+from fidelitas.sources.ssh import SshReader
+from fidelitas.sources.ssh_failures import Unreached
 from fidelitas.trouble import told
 
 # What each kind of server is read by.
@@ -58,6 +68,22 @@ def _read_dump(source: str, content: bytes, name: str) -> Collected:
     help="Read the host whose root folder is DIR: a mounted image, a chroot.",
 )
 @server_options
+@click.option(
+    "--estate",
+    "estate_file",
+    type=click.Path(dir_okay=False, path_type=Path),
+    metavar="FILE",
+    help='Read the hosts and servers that FILE declares (see "fidelitas estate").',
+)
+@click.option("--tag", "tags", metavar="TAG", multiple=True, help="With --estate: only subjects with this tag; repeatable.")
+@click.option("--only", metavar="NAME", multiple=True, help="With --estate: only this subject; repeatable.")
+@click.option(
+    "--at-once",
+    type=click.IntRange(1, 1000),
+    metavar="N",
+    help="With --estate: read N hosts at a time; by default eight for each core.",
+)
+@click.option("--resume", is_flag=True, help="With --estate: complete the last survey, which was interrupted: read what had not arrived.")
 @click.option("--ask-password", is_flag=True, help="Ask for the database account's password, rather than take it from the usual files.")
 @click.option(
     "--name",
@@ -98,6 +124,11 @@ def command(
     ledger: Path | None,
     output: Output,
     *,
+    estate_file: Path | None,
+    tags: tuple[str, ...],
+    only: tuple[str, ...],
+    at_once: int | None,
+    resume: bool,
     ask_password: bool,
     full: bool,
     **servers: tuple[str, ...],
@@ -110,18 +141,35 @@ def command(
     """
     asked: list[tuple[str, str | Path]] = [(kind, text) for kind in _REACHED for text in servers[kind]]
     asked += [("file", file) for file in files]
-    if root is not None or not asked:
+    if estate_file is None and (tags or only or at_once or resume):
+        raise RequestError("--tag, --only, --at-once and --resume are for the hosts of an estate", hint="Name its file with --estate.")
+    estate = chosen(estate_at(estate_file), tags, only, estate_file) if estate_file is not None else Estate(hosts=(), servers=())
+    if root is not None or (not asked and estate_file is None):
         asked.insert(0, ("host", root or ""))
-    called = _names(names, asked)
+    called = _names(names, asked) if asked else {}
+    asked += [(one.kind, one.uri) for one in estate.servers]
+    called |= {one.uri: one.name for one in estate.servers if one.name}
     password = click.prompt("Password", hide_input=True, err=True) if ask_password else None
-    host = partial(from_this_machine, scan=FileScan[scan or "EVERYWHERE"], logs=LogScan[logs or "CONCERNING"], deadline=deadline)
+    file_scan, log_scan = FileScan[scan or "EVERYWHERE"], LogScan[logs or "CONCERNING"]
+    host = partial(from_this_machine, scan=file_scan, logs=log_scan, deadline=deadline)
+    reader = SshReader(arguments=[*file_scan.arguments, *log_scan.arguments], deadline=deadline, config=estate.ssh_config)
     failures: list[FidelitasError] = []
     notes: list[str] = []
-    with _Keeping(ledger or default_ledger()) as keeping:
+    with _Keeping(ledger or default_ledger(), resume=resume) as keeping:
+        hosts = [one for one in estate.hosts if one.name not in keeping.stored]
         with progress("reading") as report:
             each = watched(asked, report, lambda one: str(one[1]) or "this machine", len(asked))
-            keeping.take(keep_apart(_each(each, called, password, host, deadline, failures), notes))
+            far = read_many(hosts, reader.read, at_once or 8 * cores(), lambda _, error: failures.append(error), reader.stop)
+            collected = chain(
+                rated(far, report, len(hosts), lambda: len(failures)), _each(each, called, password, host, deadline, failures)
+            )
+            try:
+                keeping.take(keep_apart(collected, notes))
+            except KeyboardInterrupt:
+                far.close()
+                raise keeping.interrupted() from None
         if not keeping.stored:
+            _tell_failures(failures[1:])
             raise failures[0]
         survey = keeping.finish()
         with progress("working out who holds what"):
@@ -131,10 +179,19 @@ def command(
         say(note)
     if survey:
         say(f'kept as survey {survey.name} in ledger "{keeping.path}"')
-    for failure in failures:
-        say(str(failure))
+    _tell_failures(failures)
     if failures:
         raise SystemExit(failures[0].exit_status)
+
+
+def _tell_failures(failures: Sequence[FidelitasError]) -> None:
+    """Say what could not be read: hosts by cause, with what to do, and everything else by itself."""
+    unreached = [one for one in failures if isinstance(one, Unreached)]
+    for line in unreached_lines((one.name, one.failure.cause, one.detail, one.hint) for one in unreached):
+        say(line)
+    for failure in failures:
+        if not isinstance(failure, Unreached):
+            say(str(failure))
 
 
 def _each(
@@ -194,17 +251,21 @@ class _Keeping:
     An answer that cannot be kept is still an answer.
     """
 
-    def __init__(self, path: Path) -> None:
-        self.path = path
+    def __init__(self, path: Path, *, resume: bool = False) -> None:
+        self.path, self._resume = path, resume
         self.stored: dict[str, Stored] = {}
         self._draft: Draft | None = None
         self._beside: TemporaryDirectory[str] | None = None
 
     def __enter__(self) -> Self:
         try:
-            self._draft = Ledger(self.path).draft()
+            ledger = Ledger(self.path)
+            self._draft = ledger.unfinished() if self._resume else ledger.draft()
         except LedgerError as error:
             self._fall_back(error)
+        if self._draft is None:
+            raise RequestError(f'no survey in ledger "{self.path}" was interrupted', hint="Survey without --resume.")
+        self.stored |= self._draft.stored
         return self
 
     def __exit__(self, *_: object) -> None:
@@ -229,6 +290,12 @@ class _Keeping:
         except LedgerError as error:
             say(f"{error}. {error.hint} The survey is not kept.")
             return None
+
+    def interrupted(self) -> ReadError:
+        """Return what to say when somebody interrupts: what has arrived is kept."""
+        return ReadError(
+            f"interrupted: {counted(len(self.stored), 'subject')} had arrived", hint="Complete the survey: the same command with --resume."
+        )
 
     def _add(self, piece: Collected) -> None:
         if self._draft is not None:

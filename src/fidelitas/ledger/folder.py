@@ -4,6 +4,7 @@
 
     LEDGER/ledger.json                     the format and its version
     LEDGER/surveys/2026-11-23T071742Z.json which subject has which evidence
+    LEDGER/surveys/….unfinished            what an interrupted survey had stored, a line each
     LEDGER/evidence/ab/abcdef….tar.zst     bundles, by the SHA-256 of the archive as it came
 
 Evidence tells who is root where: the folder is made for its owner alone.
@@ -29,6 +30,7 @@ __all__ = ["Draft", "Ledger", "Stored", "StoredEvidence", "Survey"]
 
 FORMAT = "fidelitas-ledger"
 VERSION = 1
+_UNFINISHED = ".unfinished"
 _NAME = re.compile(r"\d{4}-\d\d-\d\dT\d{6}Z(?:-\d+)?\Z")
 _DIGEST = re.compile(r"[0-9a-f]{64}\Z")
 
@@ -70,6 +72,15 @@ class Ledger:
         with self._writing():
             self._prepare()
             return Draft(self, self._identities())
+
+    def unfinished(self) -> "Draft | None":
+        """Return the last survey that was interrupted, with what had arrived by then; none where the last was finished."""
+        with self._writing():
+            records = sorted((self.path / "surveys").glob(f"*{_UNFINISHED}"))
+            draft = self.draft() if records else None
+        if draft is not None:
+            draft.take_up(records[-1])
+        return draft
 
     @contextmanager
     def _writing(self) -> Iterator[None]:
@@ -190,6 +201,19 @@ class Ledger:
                 _write(path, zstandard.compress(archive))
         return digest
 
+    def holds(self, digest: str) -> bool:
+        """Return whether evidence is here."""
+        return self._evidence(digest).is_file()
+
+    def note(self, notes: Path, line: bytes) -> None:
+        """Add a line to the notes of an unfinished survey; raises `LedgerError` where that fails."""
+        with self._writing():
+            descriptor = os.open(notes, os.O_WRONLY | os.O_CREAT | os.O_APPEND | os.O_NOFOLLOW, 0o600)
+            try:
+                os.write(descriptor, line)
+            finally:
+                os.close(descriptor)
+
     def head(self, digest: str) -> "Head":
         """Return what evidence says of itself; of what cannot be read the platform that stands for it."""
         try:
@@ -201,13 +225,7 @@ class Ledger:
 
     def record(self, subjects: Mapping[str, str], identities: Mapping[str, Identity], heads: Mapping[str, "Head"], now: datetime) -> Survey:
         """Write down a survey of evidence that is stored; raises `LedgerError` where that fails."""
-        marks = {
-            name: {
-                "machine": mark.machine, "host_keys": sorted(mark.host_keys),
-                "platform": heads[name].platform, "host_name": heads[name].host_name,
-            }
-            for name, mark in identities.items()
-        }  # fmt: skip
+        marks = {name: _marks(mark, heads[name]) for name, mark in identities.items()}
         content = json.dumps({"version": VERSION, "subjects": subjects, "identities": marks}, indent=1).encode()
         stem = now.astimezone(UTC).strftime("%Y-%m-%dT%H%M%SZ")
         count = 1
@@ -235,19 +253,46 @@ class Ledger:
 
 
 class Draft:
-    """A survey in the making: evidence is stored as it comes, and nothing of it is held."""
+    """A survey in the making: evidence is stored as it comes, and nothing of it is held.
+
+    What has arrived is noted in a file beside the surveys, a line each, so that an interrupted survey can be completed.
+    """
 
     def __init__(self, ledger: Ledger, known: Mapping[str, Identity]) -> None:
         self._ledger, self._known = ledger, known
         self._subjects: dict[str, str] = {}
         self._identities: dict[str, Identity] = {}
         self._heads: dict[str, Head] = {}
+        stem = datetime.now(UTC).strftime("%Y-%m-%dT%H%M%S.%fZ")
+        self._notes = ledger.path / "surveys" / f"{stem}-{os.getpid()}{_UNFINISHED}"
+        self._before: Path | None = None
 
     def add(self, bundle: Bundle, archive: bytes) -> None:
         """Store the evidence of a subject; the last of a name counts."""
-        self._subjects[bundle.subject] = self._ledger.store(archive)
-        self._identities[bundle.subject] = bundle.identity
-        self._heads[bundle.subject] = Head(bundle.platform, bundle.host_name)
+        digest = self._ledger.store(archive)
+        self._know(bundle.subject, digest, bundle.identity, Head(bundle.platform, bundle.host_name))
+        self._ledger.note(self._notes, self._line(bundle.subject))
+
+    def take_up(self, notes: Path) -> None:
+        """Begin with what an interrupted survey had stored; a line that was cut off, or whose evidence is not there, is left out."""
+        self._before = notes
+        for line in notes.read_text(encoding="utf-8", errors="replace").splitlines():
+            try:
+                stated = json.loads(line)
+                name, digest = stated["subject"], stated["digest"]
+                mark, head = _identities_of({name: stated}).get(name, Identity()), _heads_of({name: stated}).get(name)
+            except (ValueError, KeyError, TypeError, RecursionError):
+                continue
+            if head is not None and is_valid_subject_name(name) and _DIGEST.match(digest) and self._ledger.holds(digest):
+                self._know(name, digest, mark, head)
+                self._ledger.note(self._notes, self._line(name))
+
+    def _know(self, name: str, digest: str, mark: Identity, head: Head) -> None:
+        self._subjects[name], self._identities[name], self._heads[name] = digest, mark, head
+
+    def _line(self, name: str) -> bytes:
+        mark = _marks(self._identities[name], self._heads[name])
+        return json.dumps({"subject": name, "digest": self._subjects[name], **mark}).encode() + b"\n"
 
     @property
     def stored(self) -> Mapping[str, "Stored"]:
@@ -257,7 +302,15 @@ class Draft:
     def finish(self, now: datetime) -> Survey:
         """Write down the survey, and return it with what is odd about it."""
         survey = self._ledger.record(self._subjects, self._identities, self._heads, now)
+        for notes in (self._notes, self._before):
+            if notes is not None:
+                notes.unlink(missing_ok=True)
         return replace(survey, notes=tuple(_strangers(self._identities, self._known)))
+
+
+def _marks(mark: Identity, head: "Head") -> dict[str, Any]:
+    """Return what a survey states of a subject besides its evidence."""
+    return {"machine": mark.machine, "host_keys": sorted(mark.host_keys), "platform": head.platform, "host_name": head.host_name}
 
 
 @dataclass(frozen=True, slots=True)

@@ -132,7 +132,7 @@ function masked_word(word, low, depth,   lead, bare, found) {
     found = found_in(word, low, bare, lead, depth)
     note_program(bare, depth)
     if (matched) return found
-    if (depth < 3 && low ~ /[ \t]/ && match(low, /["']/)) return quoted_word(word, low, RSTART, depth) # command="mysql -p..."
+    if (depth < 3 && low ~ /[ \t]/ && match(low, /["']/)) return quoted_word(word, low, RSTART, depth) # a command line in quotes
     return word
 }
 

@@ -1,0 +1,87 @@
+"""What an estate is made of: hosts that are reached over SSH, servers that are reached by URI, and tags on both."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from enum import Enum
+from pathlib import Path
+
+__all__ = ["Elevation", "Estate", "HostEntry", "ServerEntry", "has_tag"]
+
+
+class Elevation(Enum):
+    """How the account that logs in becomes root on a host."""
+
+    NONE = "none"
+    SUDO = "sudo -n"
+    DOAS = "doas -n"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class HostEntry:
+    """A host.  What is ``None`` is left to the configuration of ssh; `collector` is where the probe is installed on it."""
+
+    name: str
+    address: str
+    tags: tuple[str, ...] = ()
+    elevation: Elevation = Elevation.SUDO
+    port: int | None = None
+    user: str | None = None
+    identity: str | None = None
+    collector: str | None = None
+    deadline: float | None = None
+    line: int = 0
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ServerEntry:
+    """A database server or a directory, by its URI without a password; `kind` is its platform."""
+
+    name: str | None
+    kind: str
+    uri: str
+    tags: tuple[str, ...] = ()
+    line: int = 0
+
+    @property
+    def shown(self) -> str:
+        """What it is called: its name, else its URI."""
+        return self.name or self.uri
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Estate:
+    """All hosts and servers, in the order of the file; `ssh_config` is the configuration file of ssh to use in place of the user's."""
+
+    hosts: Sequence[HostEntry]
+    servers: Sequence[ServerEntry]
+    ssh_config: Path | None = None
+
+    def chosen(self, tags: Sequence[str] = (), names: Sequence[str] = ()) -> "Estate":
+        """Return what has one of some tags, where any are asked for, and one of some names, where any are."""
+
+        def fits(one: HostEntry | ServerEntry) -> bool:
+            name = one.name if isinstance(one, HostEntry) else one.shown
+            return (not tags or any(has_tag(one.tags, tag) for tag in tags)) and (not names or name in names)
+
+        return Estate(
+            hosts=[one for one in self.hosts if fits(one)],
+            servers=[one for one in self.servers if fits(one)],
+            ssh_config=self.ssh_config,
+        )
+
+    @property
+    def names(self) -> list[str]:
+        """The names of all subjects."""
+        return [*(one.name for one in self.hosts), *(one.shown for one in self.servers)]
+
+    @property
+    def tags(self) -> list[str]:
+        """All tags, each once."""
+        return sorted(
+            {tag for some in ([one.tags for one in self.hosts], [one.tags for one in self.servers]) for tags in some for tag in tags}
+        )
+
+
+def has_tag(tags: Sequence[str], wanted: str) -> bool:
+    """Return whether a tag is among others: ``web`` also fits ``role=web``, ``role=web`` only itself."""
+    return any(tag == wanted or ("=" not in wanted and tag.partition("=")[2] == wanted) for tag in tags)
