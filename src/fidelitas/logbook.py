@@ -184,7 +184,7 @@ def read_logbook(
         tasks = [_Task(host, chosen, share) for host in hosts for share in shares_of(host.logs, readers)]
         parts: Iterable[tuple[_Task, Logbook]] = zip(tasks, each(_read, tasks), strict=True)
     else:
-        parts = ((task, _read(task, take)) for task in (_Task(host, chosen) for host in hosts))
+        parts = ((task, _read(task, take)) for task in (_Task(host, chosen, shares_of(host.logs, 1)[0]) for host in hosts))
     for _, of_host in groupby(parts, key=lambda part: id(part[0].host)):
         read = list(of_host)
         _include(book, _finished(read[0][0].host, [one for _, one in read]))

@@ -155,7 +155,7 @@ def command(
     reader = SshReader(arguments=[*file_scan.arguments, *log_scan.arguments], deadline=deadline, config=estate.ssh_config)
     failures: list[FidelitasError] = []
     notes: list[str] = []
-    with _Keeping(ledger or default_ledger(), resume=resume) as keeping:
+    with _Keeping(ledger or default_ledger(), noted=estate_file is not None, resume=resume) as keeping:
         hosts = [one for one in estate.hosts if one.name not in keeping.stored]
         with progress("reading") as report:
             each = watched(asked, report, lambda one: str(one[1]) or "this machine", len(asked))
@@ -167,6 +167,8 @@ def command(
                 keeping.take(keep_apart(collected, notes))
             except KeyboardInterrupt:
                 far.close()
+                if estate_file is None:
+                    raise
                 raise keeping.interrupted() from None
         if not keeping.stored:
             _tell_failures(failures[1:])
@@ -251,8 +253,8 @@ class _Keeping:
     An answer that cannot be kept is still an answer.
     """
 
-    def __init__(self, path: Path, *, resume: bool = False) -> None:
-        self.path, self._resume = path, resume
+    def __init__(self, path: Path, *, noted: bool = False, resume: bool = False) -> None:
+        self.path, self._noted, self._resume = path, noted, resume
         self.stored: dict[str, Stored] = {}
         self._draft: Draft | None = None
         self._beside: TemporaryDirectory[str] | None = None
@@ -260,7 +262,7 @@ class _Keeping:
     def __enter__(self) -> Self:
         try:
             ledger = Ledger(self.path)
-            self._draft = ledger.unfinished() if self._resume else ledger.draft()
+            self._draft = ledger.unfinished() if self._resume else ledger.draft(noted=self._noted)
         except LedgerError as error:
             self._fall_back(error)
         if self._draft is None:

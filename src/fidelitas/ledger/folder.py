@@ -31,6 +31,7 @@ __all__ = ["Draft", "Ledger", "Stored", "StoredEvidence", "Survey"]
 FORMAT = "fidelitas-ledger"
 VERSION = 1
 _UNFINISHED = ".unfinished"
+_SECOND = len("2026-11-23T071742")  # of the name of a survey, and of the notes of one
 _NAME = re.compile(r"\d{4}-\d\d-\d\dT\d{6}Z(?:-\d+)?\Z")
 _DIGEST = re.compile(r"[0-9a-f]{64}\Z")
 
@@ -67,18 +68,23 @@ class Ledger:
             draft.add(bundle, archive)
         return draft.finish(now)
 
-    def draft(self) -> "Draft":
-        """Return a survey to which evidence is added piece by piece; raises `LedgerError` where nothing can be written."""
+    def draft(self, *, noted: bool = False) -> "Draft":
+        """Return a survey to which evidence is added piece by piece; raises `LedgerError` where nothing can be written.
+
+        What is added is `noted` where an interrupted survey shall be completed later (`unfinished`).
+        """
         with self._writing():
             self._prepare()
-            return Draft(self, self._identities())
+            return Draft(self, self._identities(), noted=noted)
 
     def unfinished(self) -> "Draft | None":
-        """Return the last survey that was interrupted, with what had arrived by then; none where the last was finished."""
+        """Return the last survey that was interrupted, with what had arrived by then; none where a later one was finished."""
+        last = max((found.name[:_SECOND] for found in self.surveys()), default="")
         with self._writing():
-            records = sorted((self.path / "surveys").glob(f"*{_UNFINISHED}"))
-            draft = self.draft() if records else None
-        if draft is not None:
+            records = [one for one in sorted((self.path / "surveys").glob(f"*{_UNFINISHED}")) if one.name[:_SECOND] >= last]
+            if not records:
+                return None
+            draft = self.draft(noted=True)
             draft.take_up(records[-1])
         return draft
 
@@ -258,20 +264,19 @@ class Draft:
     What has arrived is noted in a file beside the surveys, a line each, so that an interrupted survey can be completed.
     """
 
-    def __init__(self, ledger: Ledger, known: Mapping[str, Identity]) -> None:
+    def __init__(self, ledger: Ledger, known: Mapping[str, Identity], *, noted: bool = False) -> None:
         self._ledger, self._known = ledger, known
         self._subjects: dict[str, str] = {}
         self._identities: dict[str, Identity] = {}
         self._heads: dict[str, Head] = {}
         stem = datetime.now(UTC).strftime("%Y-%m-%dT%H%M%S.%fZ")
-        self._notes = ledger.path / "surveys" / f"{stem}-{os.getpid()}{_UNFINISHED}"
+        self._notes = ledger.path / "surveys" / f"{stem}-{os.getpid()}{_UNFINISHED}" if noted else None
         self._before: Path | None = None
 
     def add(self, bundle: Bundle, archive: bytes) -> None:
         """Store the evidence of a subject; the last of a name counts."""
         digest = self._ledger.store(archive)
         self._know(bundle.subject, digest, bundle.identity, Head(bundle.platform, bundle.host_name))
-        self._ledger.note(self._notes, self._line(bundle.subject))
 
     def take_up(self, notes: Path) -> None:
         """Begin with what an interrupted survey had stored; a line that was cut off, or whose evidence is not there, is left out."""
@@ -285,14 +290,12 @@ class Draft:
                 continue
             if head is not None and is_valid_subject_name(name) and _DIGEST.match(digest) and self._ledger.holds(digest):
                 self._know(name, digest, mark, head)
-                self._ledger.note(self._notes, self._line(name))
 
     def _know(self, name: str, digest: str, mark: Identity, head: Head) -> None:
         self._subjects[name], self._identities[name], self._heads[name] = digest, mark, head
-
-    def _line(self, name: str) -> bytes:
-        mark = _marks(self._identities[name], self._heads[name])
-        return json.dumps({"subject": name, "digest": self._subjects[name], **mark}).encode() + b"\n"
+        if self._notes is not None:
+            line = json.dumps({"subject": name, "digest": digest, **_marks(mark, head)})
+            self._ledger.note(self._notes, line.encode() + b"\n")
 
     @property
     def stored(self) -> Mapping[str, "Stored"]:

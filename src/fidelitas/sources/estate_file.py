@@ -21,7 +21,10 @@ _SECONDS = 60
 
 def estate_at(path: Path) -> Estate:
     """Return the estate that a file declares; raises `ReadError` where it cannot be read, `RequestError` for its mistakes."""
-    return read_estate(_text(path), str(path), lambda name: _text(path.parent / name), lambda words: _printed(words, path.parent))
+    estate = read_estate(_text(path), str(path), lambda name: _text(path.parent / name), lambda words: _printed(words, path.parent))
+    if estate.ssh_config is not None:
+        _text(estate.ssh_config)  # it can name programs that ssh runs, and ssh does not look whose it is
+    return estate
 
 
 def _text(path: Path) -> str:

@@ -28,7 +28,7 @@ from fidelitas.text import decode
 
 __all__ = ["SshReader"]
 
-_LARGEST = 512 << 20  # bytes that one host may send
+_LARGEST = 256 << 20  # bytes that one host may send
 _NOISE = 1 << 20  # bytes that start-up files of a shell may print before the archive
 _SAID = 64 << 10  # bytes of what is written to standard error
 _CONNECTING = 20  # seconds

@@ -21,7 +21,9 @@ _MOST, _MOST_MASKED, _LONGEST = 200_000, 10_000, 256
 class LoginNames:
     """The accounts of a host, as far as they are known, and what may be shown of a failed login."""
 
-    def __init__(self, names: Iterable[str] = ()) -> None:
+    def __init__(self, names: Iterable[str] = (), *, one_host: bool = True) -> None:
+        """`one_host` says that lines without the name of a host are of the host, or the few, that others name."""
+        self._one_host = one_host
         self._known = frozenset({"root", *names})
         self._seen: dict[str, set[str]] = {}  # by host, as it is written, and by its name alone
         self._count = 0
@@ -47,8 +49,10 @@ class LoginNames:
         return _MOST_MASKED
 
     def _has(self, event: Event) -> bool:
-        name, seen = event.target, self._seen_on(event.host or event.place.subject)
-        return any(one in self._known or one in seen for one in (name, name.rpartition("\\")[2].partition("@")[0]))
+        name = event.target
+        seen = list(self._seen.values()) if self._one_host and not event.host else [self._seen_on(event.host or event.place.subject)]
+        names = (name, name.rpartition("\\")[2].partition("@")[0])
+        return any(one in self._known or any(one in some for some in seen) for one in names)
 
     def _seen_on(self, host: str) -> set[str]:
         seen = self._seen.get(host)

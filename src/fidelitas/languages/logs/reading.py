@@ -63,7 +63,7 @@ class LogReading:
         self._share = share
         self._names = names or {}
         self._sids = sids or {}
-        self._logins = LoginNames([*self._names.values(), *self._sids.values()])
+        self._logins = LoginNames([*self._names.values(), *self._sids.values()], one_host=not share.many)
         self.unknown: Counter[str] = Counter()
         self.gaps: list[Gap] = []
         self.unread: list[ReadError] = []
@@ -128,6 +128,6 @@ class LogReading:
             share=self._share,
         )
         reader, events = events_of(known, records=log.records)
-        yield from events if self._share is WHOLE else (one for one in events if self._share.has(one.host or log.subject))
+        yield from events if self._share.of == 1 else (one for one in events if self._share.has(one.host or log.subject))
         self.gaps += getattr(reader, "gaps", ())
         self.unknown += getattr(reader, "unknown", Counter())

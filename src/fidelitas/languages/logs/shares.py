@@ -17,10 +17,14 @@ _LEAST = 4 << 20
 
 
 class Share(NamedTuple):
-    """Which of so many shares a reader takes: what several hosts tell is divided, what concerns the log as a whole is told by each."""
+    """Which of so many shares a reader takes: what several hosts tell is divided, what concerns the log as a whole is told by each.
+
+    `many` says that the logs are long and of many hosts, however many read them: then nothing that names no host is any of them.
+    """
 
     number: int = 0
     of: int = 1
+    many: bool = False
 
     def has(self, host: str) -> bool:
         """Return whether a host is of this share."""
@@ -32,9 +36,9 @@ WHOLE = Share()
 
 def shares_of(logs: Sequence[LogLike], readers: int) -> list[Share]:
     """Return how the logs of one place are best divided among so many readers: not at all, where they are short or of one host."""
-    if readers < 2 or not any(_is_long(log) and _has_many_hosts(log) for log in logs):
+    if not any(_is_long(log) and _has_many_hosts(log) for log in logs):
         return [WHOLE]
-    return [Share(number, readers) for number in range(readers)]
+    return [Share(number, readers, many=True) for number in range(readers)]
 
 
 def _is_long(log: LogLike) -> bool:
