@@ -100,7 +100,7 @@ def test_an_estate_is_what_its_file_says() -> None:
 def test_mistakes_are_reported_with_line_and_column(text: str, line: int, column: int, what: str) -> None:
     with pytest.raises(RequestError) as error:
         estate(text)
-    assert any(f"line {line}, column {column}: " in one and what in one for one in str(error.value).splitlines()), str(error.value)
+    assert any(f"line {line}, column {column}: " in one and what in one for one in (*error.value.more, str(error.value))), str(error.value)
 
 
 def test_all_mistakes_are_reported_at_once_and_what_is_no_toml_too(tmp_path: Path) -> None:

@@ -11,17 +11,19 @@
 A broken *policy* is none of these: it becomes a gap or a finding, and the audit goes on.
 """
 
+from collections.abc import Sequence
+
 __all__ = ["EvidenceError", "FidelitasError", "LedgerError", "ReadError", "RequestError"]
 
 
 class FidelitasError(Exception):
-    """What went wrong, in one line; `hint` is a sentence that says what to do about it."""
+    """What went wrong, in one line; `hint` is a sentence that says what to do about it, `more` what else is wrong, a line each."""
 
     exit_status = 4
 
-    def __init__(self, message: str, *, hint: str = "") -> None:
+    def __init__(self, message: str, *, hint: str = "", more: Sequence[str] = ()) -> None:
         super().__init__(message)
-        self.hint = hint
+        self.hint, self.more = hint, tuple(more)
 
 
 class ReadError(FidelitasError):

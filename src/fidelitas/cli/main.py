@@ -95,7 +95,9 @@ class Commands(click.Group):
 
 
 def fail(error: FidelitasError) -> NoReturn:
-    """Print an error in one line and exit with its status."""
+    """Print an error, a line for each thing that is wrong, and exit with its status."""
+    for line in error.more:
+        click.echo(f"fidelitas: {escape_control(line)}", err=True)
     hint = f" {error.hint}" if error.hint else ""
     separator = "." if hint and not str(error).endswith((".", "!", "?")) else ""
     click.echo(f"fidelitas: {escape_control(str(error))}{separator}{escape_control(hint)}", err=True)

@@ -38,7 +38,7 @@ _Path = tuple[str | int, ...]
 def read_estate(text: str, origin: str, contents: Contents, printed: Printed) -> Estate:
     """Return the estate that a file declares; `contents` reads a file of names, `printed` what a command prints.
 
-    Raises `RequestError` that names every mistake, one a line.
+    Raises `RequestError` that has every mistake.
     """
     if has_endless_key(text):
         raise RequestError(f'estate "{origin}" has a line with more than a hundred dots: it is not read')
@@ -49,7 +49,8 @@ def read_estate(text: str, origin: str, contents: Contents, printed: Printed) ->
     reader = _Reader(origin, positions_of(text), contents, printed)
     estate = reader.estate(stated)
     if reader.faults:
-        raise RequestError("\n".join(reader.faults), hint="docs/estate.md describes the file.")
+        *others, last = reader.faults
+        raise RequestError(last, more=others, hint="docs/estate.md describes the file.")
     return estate
 
 
