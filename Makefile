@@ -1,6 +1,7 @@
 # Every target does all of its own set-up, on a fresh Debian or Ubuntu machine with Python 3.11 or newer.
 #
 #   make demo        make the demo estate, survey it and print the audit
+#   make demo-ssh    collect three hosts of it over real SSH from this machine's loopback, and print the audit
 #   make survey      survey this machine (as root, to see all of it) and print the audit
 #   make test        lint, types and tests, with the system packages that the tests use
 #   make cover       the tests with coverage of the core
@@ -17,10 +18,14 @@ BIN := $(VENV)/bin
 # What the tests ask for their judgement: real sudo, other shells, a checker for shell scripts.
 PACKAGES := sudo libnss-systemd busybox dash shellcheck iproute2 acl attr mawk gawk strace libcap2-bin openssh-server debootstrap rpm procps rsyslog systemd postgresql-15 mariadb-server slapd ldap-utils openssl mandoc samba-ad-dc samba-ad-provision samba-dsdb-modules samba-vfs-modules
 
-.PHONY: demo survey test cover test-long fuzz check packages man benchmark format clean
+.PHONY: demo demo-ssh survey test cover test-long fuzz check packages man benchmark format clean
 
 demo: $(VENV)/installed
 	$(BIN)/fidelitas demo
+
+demo-ssh: $(VENV)/installed
+	@sh tests/packages.sh openssh-server openssh-client
+	PATH="$(abspath $(BIN)):$$PATH" sh scripts/demo_ssh.sh
 
 survey: $(VENV)/installed
 	$(BIN)/fidelitas survey
@@ -58,6 +63,7 @@ benchmark: $(VENV)/installed-dev
 	$(BIN)/python benchmarks/tree.py
 	$(BIN)/python benchmarks/estate.py
 	$(BIN)/python benchmarks/logs.py
+	$(BIN)/python benchmarks/ssh.py
 	$(BIN)/python benchmarks/incidents.py
 
 format: $(VENV)/installed-dev

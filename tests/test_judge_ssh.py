@@ -228,3 +228,18 @@ def test_an_interrupted_survey_is_completed_and_answers_as_an_undisturbed_one(wo
     again = world.survey(tmp_path, hosts, "--resume")
     assert again.status == 2
     assert "was interrupted" in again.err
+
+
+def test_the_demo_over_ssh_answers_as_the_demo(tmp_path: Path) -> None:
+    programs = f"{Path(sys.executable).parent}:{os.environ['PATH']}"
+    surroundings = {**os.environ, "PATH": programs, "DEMO_SSH_PORT": str(free_port()), "HOME": str(tmp_path)}
+    script = HERE.parent.parent / "scripts/demo_ssh.sh"
+    done = subprocess.run(["sh", script, tmp_path], env=surroundings, capture_output=True, text=True, check=False, timeout=120)
+    assert done.returncode == 0, done.stderr
+    for host in ("tern", "curlew"):
+        answers = [
+            fidelitas("holders", "--on", host, "--format", "csv", "--ledger", tmp_path / ledger, cwd=tmp_path).out
+            for ledger in ("ledger", "estate/ledger")
+        ]
+        assert answers[0].count("\n") > 3
+        assert answers[0] == answers[1]
