@@ -14,6 +14,8 @@ __all__ = ["WHOLE", "Share", "shares_of"]
 
 # A shorter log is read before a second reader has begun.
 _LEAST = 4 << 20
+# So many lines are looked at for the hosts that they name.
+_SAMPLE = 1000
 
 
 class Share(NamedTuple):
@@ -36,19 +38,20 @@ WHOLE = Share()
 
 def shares_of(logs: Sequence[LogLike], readers: int) -> list[Share]:
     """Return how the logs of one place are best divided among so many readers: not at all, where they are short or of one host."""
-    if not any(_is_long(log) and _has_many_hosts(log) for log in logs):
+    if not any(_is_long_and_of_many(log) for log in logs if not log.records):
         return [WHOLE]
     return [Share(number, readers, many=True) for number in range(readers)]
 
 
-def _is_long(log: LogLike) -> bool:
+def _is_long_and_of_many(log: LogLike) -> bool:
     size = 0
     try:
-        return any((size := size + len(block)) >= _LEAST for block in log.blocks()) if not log.records else False
-    except ReadError:
+        for number, block in enumerate(log.blocks()):
+            size += len(block)
+            if number == 0 and len({line.host for line in islice(lines_that_matter([block]), _SAMPLE)}) < 2:
+                return False
+            if size >= _LEAST:
+                return True
+    except ReadError:  # told when it is read
         return False
-
-
-def _has_many_hosts(log: LogLike) -> bool:
-    hosts = {line.host for line in islice(lines_that_matter(islice(log.blocks(), 1)), 1000)}
-    return len(hosts) > 1
+    return False
