@@ -101,7 +101,7 @@ MAY_IMPORT: dict[str, set[str]] = {
     "reports.blocks": set(),
     "reports.table": set(),
     "reports": {
-        "", "administration", "charter", "comparison", "configuration", "connections", "departure", "doors", "estate", "facts", "findings", "inquiry", "logbook", "obstacles", "people", "refusal", "rehearsal", "replay", "reports.blocks",
+        "", "administration", "charter", "comparison", "configuration", "connections", "departure", "doors", "estate", "facts", "findings", "inquiry", "ledger", "logbook", "obstacles", "people", "refusal", "rehearsal", "replay", "reports.blocks",
         "reports.report", "reports.table", "rights", "text", "usage",
     },
     "demo": {"evidence", "text", "errors"},

@@ -170,6 +170,8 @@ def command(
                 if estate_file is None:
                     raise
                 raise keeping.interrupted() from None
+        if not keeping.stored and not failures:
+            raise RequestError(f'estate "{estate_file}" declares no subject', hint="docs/estate.md describes the file.")
         if not keeping.stored:
             _tell_failures(failures[1:])
             raise failures[0]

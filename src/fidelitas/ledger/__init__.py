@@ -5,5 +5,6 @@ rest of the program knows `Ledger` and nothing of the folder.
 """
 
 from fidelitas.ledger.folder import Draft, Ledger, Stored, StoredEvidence, Survey
+from fidelitas.ledger.verify import Damage, Extent, damages, extent
 
-__all__ = ["Draft", "Ledger", "Stored", "StoredEvidence", "Survey"]
+__all__ = ["Damage", "Draft", "Extent", "Ledger", "Stored", "StoredEvidence", "Survey", "damages", "extent"]

@@ -194,13 +194,14 @@ class Ledger:
             heads=_heads_of(stated.get("identities")),
         )
 
-    def _evidence(self, digest: str) -> Path:
+    def place_of(self, digest: str) -> Path:
+        """Return where evidence is kept."""
         return self.path / "evidence" / digest[:2] / f"{digest}.tar.zst"
 
     def store(self, archive: bytes) -> str:
         """Keep an archive, and return its digest; raises `LedgerError` where that fails."""
         digest = hashlib.sha256(archive).hexdigest()
-        path = self._evidence(digest)
+        path = self.place_of(digest)
         with self._writing():
             if not path.exists():
                 path.parent.mkdir(mode=0o700, exist_ok=True)
@@ -209,7 +210,7 @@ class Ledger:
 
     def holds(self, digest: str) -> bool:
         """Return whether evidence is here."""
-        return self._evidence(digest).is_file()
+        return self.place_of(digest).is_file()
 
     def note(self, notes: Path, line: bytes) -> None:
         """Add a line to the notes of an unfinished survey; raises `LedgerError` where that fails."""
@@ -223,7 +224,7 @@ class Ledger:
     def head(self, digest: str) -> "Head":
         """Return what evidence says of itself; of what cannot be read the platform that stands for it."""
         try:
-            with self._evidence(digest).open("rb") as stream:
+            with self.place_of(digest).open("rb") as stream:
                 manifest = read_head(stream)
         except (OSError, EvidenceError):
             return Head("linux", "")
@@ -249,7 +250,7 @@ class Ledger:
 
     def load(self, subject: str, digest: str) -> Bundle:
         """Return evidence by its digest; of what cannot be read nothing but a gap."""
-        path = self._evidence(digest)
+        path = self.place_of(digest)
         try:
             with path.open("rb") as stream:
                 return read_bundle(stream).named(subject)
