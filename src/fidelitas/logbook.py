@@ -123,8 +123,9 @@ class Logbook:
 
 
 class _Task(NamedTuple):
-    """The logs of one place, what is asked of them, and which share of the hosts that they tell of."""
+    """The logs of one place, which of the places it is, what is asked of them, and which share of the hosts that they tell of."""
 
+    at: int
     host: HostLogs
     wanted: EventFilter
     share: Share = WHOLE
@@ -181,11 +182,13 @@ def read_logbook(
     """
     book, chosen = Logbook(), wanted or EventFilter()
     if take is None:
-        tasks = [_Task(host, chosen, share) for host in hosts for share in shares_of(host.logs, readers)]
+        tasks = [_Task(at, host, chosen, share) for at, host in enumerate(hosts) for share in shares_of(host.logs, readers)]
         parts: Iterable[tuple[_Task, Logbook]] = zip(tasks, each(_read, tasks), strict=True)
     else:
-        parts = ((task, _read(task, take)) for task in (_Task(host, chosen, shares_of(host.logs, 1)[0]) for host in hosts))
-    for _, of_host in groupby(parts, key=lambda part: id(part[0].host)):
+        parts = (
+            (task, _read(task, take)) for task in (_Task(at, host, chosen, shares_of(host.logs, 1)[0]) for at, host in enumerate(hosts))
+        )
+    for _, of_host in groupby(parts, key=lambda part: part[0].at):
         read = list(of_host)
         _include(book, _finished(read[0][0].host, [one for _, one in read]))
     # Of files at hand nobody knows when they were collected: not before the last line of any of them.
