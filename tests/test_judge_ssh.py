@@ -55,7 +55,7 @@ class World:
 
     def survey(self, folder: Path, hosts: str, *arguments: str | Path) -> Ran:
         return fidelitas(
-            "survey", "--estate", self.estate(hosts), "--deadline", "2s", "--no-file-scan", "--no-logs", *arguments, cwd=folder
+            "survey", "--estate", self.estate(hosts), "--deadline", "8s", "--no-file-scan", "--no-logs", *arguments, cwd=folder
         )
 
 

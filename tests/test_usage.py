@@ -578,3 +578,15 @@ def test_people_who_use_sudo_in_one_second_are_told_apart(tmp_path: Path, number
         "rada": ("/bin/zsh", "pts/2", 7200 if numbered else None),
     }
     assert len(sessions) == 2
+
+
+def test_a_sub_command_in_the_first_hundredth_of_a_second_is_one(tmp_path: Path) -> None:
+    """sudo 1.9.13 leaves the time within the session out there; the same number an hour later is another session's."""
+    line = "Nov 2{} {} : ines : PWD=/ ; USER=root ; TSID={} ; COMMAND={}\n"
+    rows = [(1, "03:13:14", "02", "/bin/bash -i"), (1, "03:13:14", "02", "/usr/bin/id"), (1, "03:13:15", "02@0.90", "/usr/bin/id -u")]
+    rows += [(1, "03:13:16", "000002@1.20", "/bin/bash -i ; EXIT=0"), (1, "04:13:14", "02", "/bin/bash -i")]
+    (tmp_path / "sudo.log").write_text("".join(line.format(*row) for row in rows))
+    events = fidelitas("usage", "--log", tmp_path / "sudo.log", "--events", "--format", "json", cwd=tmp_path).json["events"]
+    assert [(event["kind"], event["within_session"]) for event in events] == [
+        ("used", False), ("used", True), ("used", True), ("session closed", False), ("used", False),
+    ]  # fmt: skip

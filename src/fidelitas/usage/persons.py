@@ -80,10 +80,11 @@ class Attribution:
         self._commands: deque[AttributedEvent] = deque(maxlen=_MOST_RECENT)
         self._last: dict[tuple[str, object, object], AttributedEvent] = {}  # uses by what a session of PAM has in common with them
         self._by_process: dict[int, str] = {}
+        self._recorded: dict[tuple[str, str, str], Event] = {}  # the last of each record, by account and terminal
 
     def attribute(self, event: Event) -> AttributedEvent:
         """Return an event with who stood behind it."""
-        if event.kind is EventKind.USED and event.program == _SUDO and (event.within or event.pid is not None):
+        if event.kind is EventKind.USED and event.program == _SUDO and (event.recording or event.within or event.pid is not None):
             event = self._within(event)
         record: AttributedEvent = tuple.__new__(AttributedEvent, (event, *self._tied(event)))
         if event.program in OF_SESSION:
@@ -93,12 +94,22 @@ class Attribution:
 
     def _within(self, event: Event) -> Event:
         """Return a command of sudo as one that is run in a shell, where it is of the process or the record of that (log_subcmds)."""
+        if event.recording and not event.within and self._is_recorded_with_another(event):
+            event = event._replace(within=True)
         session = self.sessions.holding(event)
         if session is None:
             return event
         session.lists_commands = True
         session.records += 1
         return event if event.within else event._replace(within=True)
+
+    def _is_recorded_with_another(self, event: Event) -> bool:
+        """Return whether a command has the record of one a moment before: sudo leaves the time within out where it is less than 10 ms."""
+        key = event.account, event.terminal, event.recording
+        before, self._recorded[key] = self._recorded.get(key), event
+        if len(self._recorded) > _MOST_USES:
+            self._recorded = {key: event}
+        return before is not None and _close_in_time(before, event)
 
     def _tied(self, event: Event) -> tuple[tuple[str, ...], AttributionBasis]:
         account = event.target if event.kind in _LOGINS else event.account
