@@ -49,7 +49,7 @@ def verify(ledger: Path | None) -> None:
 
 
 def _known(ledger: Path | None) -> Ledger:
-    """Return a ledger that holds something; refuse a folder that is none."""
+    """Return a ledger that holds something; refuse any other folder."""
     found = Ledger(ledger or default_ledger())
     if not found.surveys():
         raise RequestError(f'ledger "{found.path}" holds no survey', hint='Run "fidelitas survey" first.')

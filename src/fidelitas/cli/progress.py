@@ -56,7 +56,7 @@ def watched(items: Iterable[T], report: Callable[[str], None], name: Callable[[T
 
 
 def rated(items: Iterable[T], report: Callable[[str], None], total: int, failed: Callable[[], int]) -> Iterator[T]:
-    """Yield items, and report how many of so many are done and failed, how many a minute, and how long the rest will take."""
+    """Yield items, and report how many of all are done and failed, how many a minute, and how long the rest will take."""
     begin = time.monotonic()
     report(f"0 of {total}")
     for number, one in enumerate(items, 1):

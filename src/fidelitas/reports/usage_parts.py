@@ -112,8 +112,7 @@ def _shells(sessions: Sequence[Session]) -> list[Session]:
 
 def recorded(session: Session) -> str:
     """Return what sudo keeps of what was done in a session: where its record is, and whether its commands are logged."""
-    parts = [*([session.recording] if session.recording else []), *(["each command" if session.lists_commands else ""])]
-    return ", ".join(part for part in parts if part) or "no"
+    return ", ".join(filter(None, (session.recording, "each command" if session.lists_commands else ""))) or "no"
 
 
 def shells_title(sessions: Sequence[Session]) -> str:

@@ -91,8 +91,9 @@ class SshReader:
                 run, mark.encode() + b"\n", time.monotonic() + deadline + min(max(deadline / 10, _LEAST_GRACE), _MOST_GRACE)
             )
         finally:
-            _kill(run.pid)
-            run.wait()
+            if run.poll() is None:  # the number of one that has ended may be another's by now
+                _kill(run.pid)
+                run.wait()
             with self._lock:
                 self._running.discard(run.pid)
         if why is None and sent and run.returncode == 0:

@@ -94,7 +94,7 @@ class Attribution:
 
     def _within(self, event: Event) -> Event:
         """Return a command of sudo as one that is run in a shell, where it is of the process or the record of that (log_subcmds)."""
-        if event.recording and not event.within and self._is_recorded_with_another(event):
+        if event.recording and not event.within and not event.doubt and self._is_recorded_with_another(event):
             event = event._replace(within=True)
         session = self.sessions.holding(event)
         if session is None:

@@ -48,7 +48,7 @@ def _hour(use: HostUse, hour: int) -> str:
 
 
 def _commands(records: Sequence[AttributedEvent], count: int = 0) -> str:
-    """Return the commands of records, of which there were so many: not all are kept."""
+    """Return the commands of records, `count` in all, of which the first are kept."""
     shown = list(dict.fromkeys(f'"{shortened(record.event.command)}"' for record in records if record.event.command))
     more = " and others" if count > len(records) else f" and {len(shown) - _SHOWN} more" if len(shown) > _SHOWN else ""
     return "; ".join(shown[:_SHOWN]) + more
