@@ -18,7 +18,7 @@ from fidelitas.facts import Account, Directory, DirectoryGroup, DirectoryMember,
 from fidelitas.judging import Context
 from fidelitas.languages.evidence import HostEvidence
 from fidelitas.languages.linux.host import read_host
-from fidelitas.ledger import Ledger, StoredEvidence
+from fidelitas.ledger import Ledger
 from fidelitas.platforms import PLATFORMS, findings_on
 from fidelitas.reports.documents import holding_document
 from fidelitas.reports.findings import findings_document
@@ -360,8 +360,8 @@ def test_a_survey_lets_each_subject_go_before_the_next(tmp_path: Path) -> None:
         draft = Ledger(tmp_path / str(len(some))).draft()
         tracemalloc.start()
         for archive in some:
-            draft.add(read_bundle(BytesIO(archive)), archive)
-        found = audit(StoredEvidence(draft.stored))
+            draft.add(read_bundle(BytesIO(archive)))
+        found = audit(draft.stored)
         assert len(found.hosts) == len(some)
         peaks.append(tracemalloc.get_traced_memory()[1])
         tracemalloc.stop()

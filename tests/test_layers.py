@@ -118,7 +118,9 @@ LIBRARIES = {
     "rich": {"reports.forms"},
     "matplotlib": {"reports"},
     "scipy": {"usage"},
-    "psycopg": {"sources"},
+    "psycopg": {"ledger", "sources"},
+    "sqlalchemy": {"ledger"},
+    "alembic": {"ledger"},
     "pymysql": {"sources"},
     "evtx": {"sources"},
     "ldap3": {"sources"},
@@ -190,7 +192,7 @@ from click.testing import CliRunner
 from fidelitas.cli import main
 for argument in ("--help", "--version"):
     assert CliRunner().invoke(main, [argument]).exit_code == 0
-heavy = {"rich", "zstandard", "numpy", "scipy", "matplotlib", "fidelitas.audit", "fidelitas.facts", "sqlite3", "tarfile"} & set(sys.modules)
+heavy = {"rich", "zstandard", "numpy", "scipy", "matplotlib", "fidelitas.audit", "fidelitas.facts", "sqlite3", "sqlalchemy", "tarfile"} & set(sys.modules)
 assert not heavy, heavy
 """
     subprocess.run([sys.executable, "-c", code], check=True)
@@ -214,7 +216,7 @@ def test_the_documented_flow_is_what_a_survey_runs_through(tmp_path: Path) -> No
     ledger = Ledger(tmp_path)
     made = bundle("ines ALL=(ALL) ALL\n")
     archives = [make_bundle(made.manifest, made.files, made.listings), make_rows_bundle("shop", "mariadb", NOW, {"server": b"{}\n"}, "")]
-    ledger.add([(read_bundle(BytesIO(archive)), archive) for archive in archives], NOW)
+    ledger.add([read_bundle(BytesIO(archive)) for archive in archives], NOW)
     wanted = {
         attrgetter(rest)(import_module(module)).__code__: name for name in _documented_flow() for module, _, rest in [name.partition(":")]
     }

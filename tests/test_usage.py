@@ -466,7 +466,7 @@ def test_a_refusal_is_explained(surveyed: Path) -> None:
 
 
 def newest(folder: Path) -> str:
-    return max(path.stem for path in (folder / "ledger/surveys").glob("*.json"))
+    return str(asked(folder, "ledger", "info", "--format", "json").json["surveys"][-1]["name"])
 
 
 def test_a_new_policy_is_put_to_the_logs_of_the_ledger(surveyed: Path) -> None:

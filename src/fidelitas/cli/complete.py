@@ -1,7 +1,6 @@
 """What the shell offers after a word has been begun: names that are in the ledger."""
 
 from collections.abc import Callable, Iterable
-from pathlib import Path
 
 import click
 from click.shell_completion import CompletionItem
@@ -15,7 +14,7 @@ Completion = Callable[[click.Context, click.Parameter, str], list[CompletionItem
 _MOST_SUBJECTS = 40
 
 
-def _offering(names: Callable[[Path, str | None], Iterable[str]]) -> Completion:
+def _offering(names: Callable[[str, str | None], Iterable[str]]) -> Completion:
     """Return what completes a word by names from the ledger that the command line so far asks; an error offers nothing."""
 
     def complete(ctx: click.Context, _: click.Parameter, begun: str) -> list[CompletionItem]:
@@ -25,7 +24,7 @@ def _offering(names: Callable[[Path, str | None], Iterable[str]]) -> Completion:
         try:
             setting = read_settings().get("ledger")
             named = ctx.params.get("ledger") or (setting and str(setting.value))
-            found = names(Path(named) if named else default_ledger(), ctx.params.get("subject"))
+            found = names(named or default_ledger(), ctx.params.get("subject"))
             return [CompletionItem(name) for name in sorted({*found}) if name.startswith(begun)]
         except (FidelitasError, OSError):
             return []
@@ -33,19 +32,19 @@ def _offering(names: Callable[[Path, str | None], Iterable[str]]) -> Completion:
     return complete
 
 
-def _subjects(ledger: Path, _: str | None) -> Iterable[str]:
+def _subjects(ledger: str, _: str | None) -> Iterable[str]:
     from fidelitas.ledger import Ledger  # noqa: PLC0415
 
     return Ledger(ledger).newest().names
 
 
-def _surveys(ledger: Path, _: str | None) -> Iterable[str]:
+def _surveys(ledger: str, _: str | None) -> Iterable[str]:
     from fidelitas.ledger import Ledger  # noqa: PLC0415
 
-    return [survey.name for survey in Ledger(ledger).surveys()]
+    return Ledger(ledger).names()
 
 
-def _accounts(ledger: Path, subject: str | None) -> Iterable[str]:
+def _accounts(ledger: str, subject: str | None) -> Iterable[str]:
     from fidelitas.audit import audit  # noqa: PLC0415
     from fidelitas.ledger import Ledger  # noqa: PLC0415
 
@@ -56,7 +55,7 @@ def _accounts(ledger: Path, subject: str | None) -> Iterable[str]:
     return {name for one in found.subjects for name in one.names()}
 
 
-def _checks(_: Path, __: str | None) -> Iterable[str]:
+def _checks(_: str, __: str | None) -> Iterable[str]:
     from fidelitas.platforms import check_names  # noqa: PLC0415
 
     return check_names()

@@ -26,8 +26,7 @@ def command(folder: Path, seed: int, output: Output, *, full: bool) -> None:
     to try the other commands on.
     """
     files = write_estate(folder, seed)
-    ledger = folder / "ledger"
-    collected = (from_file(file) for file in files)
-    survey = Ledger(ledger).add(((found.bundle, found.archive) for found in collected), datetime.now(UTC))
-    show(audit(Ledger(ledger).newest(survey.name)), survey.name, output, full=full)
-    say(f"to ask more of the demo: export FIDELITAS_LEDGER={shlex.quote(str(ledger.absolute()))}")
+    ledger = Ledger(folder / "ledger")
+    survey = ledger.add((from_file(file).bundle for file in files), datetime.now(UTC))
+    show(audit(ledger.newest(survey.name)), survey.name, output, full=full)
+    say(f"to ask more of the demo: export FIDELITAS_LEDGER={shlex.quote(str((folder / 'ledger').absolute()))}")

@@ -35,7 +35,7 @@ COMMANDS = {
     "rehearse": "Preview what a new sudo policy or membership would change in rights.",
     "charter": "Check the estate against the charter: what must be possible, and what must never be.",
     "coverage": "Show what was read, what was not and why, and which answers that weakens.",
-    "ledger": "Show what the ledger holds, and verify that it is what it was.",
+    "ledger": "Show what the ledger holds, verify it, remove old surveys, and carry surveys to another ledger.",
     "probe": "Print the collector script, to be run by hand on a host.",
     "config": "Show settings and where each comes from.",
     "completion": "Print the completion script of a shell.",

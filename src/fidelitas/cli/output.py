@@ -7,7 +7,6 @@ import sys
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from functools import partial
-from pathlib import Path
 from typing import Any, TypeVar
 
 import click
@@ -35,7 +34,7 @@ class Output:
     form: str = "table"
     colours: str = "auto"
     paged: bool = True
-    ledger: Path | None = None
+    ledger: str | None = None
     survey: str | None = None
     streams: bool = False  # whether the command prints an object a line while it reads, in that form
 
@@ -72,10 +71,10 @@ class Output:
         click.echo(_encodable(text), nl=False)
 
 
-def _answered_from(arguments: Mapping[str, Any]) -> tuple[Path | None, str | None]:
+def _answered_from(arguments: Mapping[str, Any]) -> tuple[str | None, str | None]:
     """Return the ledger and the survey that a command answers from, where it does so."""
     source = arguments.get("source")
-    return (None, None) if source is None else (source.ledger, source.survey)
+    return (None, None) if source is None else (str(source.ledger), source.survey)
 
 
 def _encodable(text: str) -> str:

@@ -12,7 +12,9 @@ import click
 from fidelitas.audit import Audit, audit
 from fidelitas.cli.complete import surveys
 from fidelitas.cli.cores import cores, on_all_cores
+from fidelitas.cli.main import UNREAD_STATUS
 from fidelitas.cli.names import unknown_name, unknown_subject
+from fidelitas.cli.output import say
 from fidelitas.cli.progress import progress, watched
 from fidelitas.cli.times import zone_of
 from fidelitas.errors import ReadError, RequestError
@@ -35,27 +37,27 @@ __all__ = ["Source", "bundle_of_root", "default_ledger", "ledger_option", "log_o
 F = TypeVar("F", bound=Callable[..., Any])
 
 
-def default_ledger() -> Path:
+def default_ledger() -> str:
     """Return where the ledger is unless it is named: FIDELITAS_LEDGER, else the user's state folder (XDG base directories)."""
     named = os.environ.get("FIDELITAS_LEDGER")
     if named:
-        return Path(named)
+        return named
     state = os.environ.get("XDG_STATE_HOME")
-    return (Path(state) if state else Path.home() / ".local" / "state") / "fidelitas" / "ledger"
+    return str((Path(state) if state else Path.home() / ".local" / "state") / "fidelitas" / "ledger")
 
 
 @dataclass(frozen=True, slots=True)
 class Source:
     """Which evidence a command answers from; with `logs` these and not those of the evidence, of host `name` and `zone`."""
 
-    ledger: Path
+    ledger: Ledger
     survey: str | None
     logs: tuple[Path, ...] = ()
     name: str | None = None
     zone: str | None = None
 
     def _stored(self) -> StoredEvidence:
-        stored = Ledger(self.ledger).newest(self.survey)
+        stored = self.ledger.newest(self.survey)
         if not stored.names:
             raise RequestError(f'ledger "{self.ledger}" holds no survey', hint='Run "fidelitas survey" first.')
         return stored
@@ -76,15 +78,15 @@ class Source:
         """Yield each host, or some, with its evidence in the ledger, the oldest first."""
         with_logs = {name for name, platform in PLATFORMS.items() if platform.has_logs}
         named = {name for name, (platform, _) in self._stored().subjects().items() if platform in with_logs}
-        return Ledger(self.ledger).history(self.survey, {name for name in named if subjects is None or name in subjects})
+        return self.ledger.history(self.survey, {name for name in named if subjects is None or name in subjects})
 
     def evidence(self, subject: str) -> Iterator[tuple[str, list[Bundle]]]:
         """Yield the evidence of a subject of any platform, the oldest first."""
-        return Ledger(self.ledger).history(self.survey, {subject})
+        return self.ledger.history(self.survey, {subject})
 
     def hosts_if_any(self) -> tuple[HostRights, ...]:
         """Return the hosts of the ledger, none where there is no survey."""
-        return audit(Ledger(self.ledger).newest(self.survey), findings=False).hosts
+        return audit(self.ledger.newest(self.survey), findings=False).hosts
 
     def logbook(self, wanted: "EventFilter | None" = None, take: "Callable[[AttributedEvent], None] | None" = None) -> "Logbook":
         """Return what the logs tell: those that were named, else those of the evidence in the ledger."""
@@ -175,9 +177,9 @@ def bundle_of_root(root: Path) -> Bundle:
 def source_options(function: F) -> F:
     """Add the options that name the evidence; they arrive as one `source`."""
 
-    def wrapped(*args: Any, ledger: Path | None, survey_name: str | None, **kwargs: Any) -> Any:
+    def wrapped(*args: Any, ledger: str | None, survey_name: str | None, **kwargs: Any) -> Any:
         logs = {name: kwargs.pop(f"log_{name}", None) for name in ("paths", "zone", "name")}
-        source = Source(ledger or default_ledger(), survey_name, logs["paths"] or (), logs["name"], logs["zone"])
+        source = Source(Ledger(ledger or default_ledger(), _note_damage), survey_name, logs["paths"] or (), logs["name"], logs["zone"])
         return function(*args, source=source, **kwargs)
 
     wrapped.__name__, wrapped.__doc__ = function.__name__, function.__doc__
@@ -187,18 +189,28 @@ def source_options(function: F) -> F:
         "survey_name",
         metavar="NAME",
         shell_complete=surveys,
-        help="Answer from this survey alone, not from the newest evidence.",
+        help="Answer from this survey alone, not from the newest evidence: its name, a date, last, or -2 for the second last.",
     )
     return ledger_option(survey(wrapped))  # type: ignore[return-value]
+
+
+def _note_damage(what: str) -> None:
+    """Say what is damaged in the ledger, once, and let the command end with 4 unless it ends worse."""
+    said = click.get_current_context().find_root().meta
+    noted = said.setdefault("fidelitas.damaged", set())
+    if what not in noted:
+        noted.add(what)
+        say(what)
+    said[UNREAD_STATUS] = 4
 
 
 def ledger_option(function: F) -> F:
     """Add --ledger."""
     return click.option(
         "--ledger",
-        type=click.Path(file_okay=False, path_type=Path),
-        metavar="DIR",
-        help="Where surveys are kept.  [default: $FIDELITAS_LEDGER, or fidelitas/ledger in the user's state folder]",
+        metavar="PLACE",
+        help="Where surveys are kept: a folder, or postgresql://HOST/DATABASE.  [default: $FIDELITAS_LEDGER, or fidelitas/ledger in the "
+        "user's state folder]",
     )(function)
 
 

@@ -6,7 +6,7 @@ from functools import partial
 from itertools import chain
 from pathlib import Path
 from tempfile import TemporaryDirectory
-from typing import Any, Self, cast
+from typing import TYPE_CHECKING, Any, Self, cast
 
 import click
 
@@ -23,7 +23,7 @@ from fidelitas.errors import FidelitasError, LedgerError, ReadError, RequestErro
 from fidelitas.estate import Estate
 from fidelitas.evidence import is_valid_subject_name, keep_apart
 from fidelitas.findings import Severity
-from fidelitas.ledger import Draft, Ledger, Stored, StoredEvidence, Survey
+from fidelitas.ledger import Ledger, StoredEvidence, Survey
 from fidelitas.platforms import PLATFORMS, load
 from fidelitas.reports.numbers import counted
 from fidelitas.reports.survey import survey_report
@@ -37,6 +37,9 @@ from fidelitas.sources.many import read_many
 from fidelitas.sources.ssh import SshReader
 from fidelitas.sources.ssh_failures import Unreached
 from fidelitas.trouble import told
+
+if TYPE_CHECKING:
+    from fidelitas.ledger.draft import Draft
 
 # What each kind of server is read by.
 _REACHED = {name: row.reach for name, row in PLATFORMS.items() if row.reach is not None}
@@ -121,7 +124,7 @@ def command(
     logs: str | None,
     deadline: float,
     fail_on: str,
-    ledger: Path | None,
+    ledger: str | None,
     output: Output,
     *,
     estate_file: Path | None,
@@ -155,8 +158,8 @@ def command(
     reader = SshReader(arguments=[*file_scan.arguments, *log_scan.arguments], deadline=deadline, config=estate.ssh_config)
     failures: list[FidelitasError] = []
     notes: list[str] = []
-    with _Keeping(ledger or default_ledger(), noted=estate_file is not None, resume=resume) as keeping:
-        hosts = [one for one in estate.hosts if one.name not in keeping.stored]
+    with _Keeping(Ledger(ledger or default_ledger()), resume=resume) as keeping:
+        hosts = [one for one in estate.hosts if one.name not in keeping.arrived]
         with progress("reading") as report:
             each = watched(asked, report, lambda one: str(one[1]) or "this machine", len(asked))
             far = read_many(hosts, reader.read, at_once or 8 * cores(), lambda _, error: failures.append(error), reader.stop)
@@ -170,19 +173,19 @@ def command(
                 if estate_file is None:
                     raise
                 raise keeping.interrupted() from None
-        if not keeping.stored and not failures:
+        if not keeping.arrived and not failures:
             raise RequestError(f'estate "{estate_file}" declares no subject', hint="docs/estate.md describes the file.")
-        if not keeping.stored:
+        if not keeping.arrived:
             _tell_failures(failures[1:])
             raise failures[0]
         survey = keeping.finish()
         with progress("working out who holds what"):
-            audited = audit(StoredEvidence(keeping.stored))
+            audited = audit(keeping.stored)
         show(audited, survey.name if survey else None, output, full=full, fail_on=fail_on)
     for note in (*notes, *(survey.notes if survey else ())):
         say(note)
     if survey:
-        say(f'kept as survey {survey.name} in ledger "{keeping.path}"')
+        say(f'kept as survey {survey.name} in ledger "{keeping.ledger}"')
     _tell_failures(failures)
     if failures:
         raise SystemExit(failures[0].exit_status)
@@ -255,42 +258,49 @@ class _Keeping:
     An answer that cannot be kept is still an answer.
     """
 
-    def __init__(self, path: Path, *, noted: bool = False, resume: bool = False) -> None:
-        self.path, self._noted, self._resume = path, noted, resume
-        self.stored: dict[str, Stored] = {}
+    def __init__(self, ledger: Ledger, *, resume: bool = False) -> None:
+        self.ledger, self._resume = ledger, resume
         self._draft: Draft | None = None
         self._beside: TemporaryDirectory[str] | None = None
 
     def __enter__(self) -> Self:
         try:
-            ledger = Ledger(self.path)
-            self._draft = ledger.unfinished() if self._resume else ledger.draft(noted=self._noted)
+            self._draft = self.ledger.unfinished() if self._resume else self.ledger.draft()
         except LedgerError as error:
             self._fall_back(error)
         if self._draft is None:
-            raise RequestError(f'no survey in ledger "{self.path}" was interrupted', hint="Survey without --resume.")
-        self.stored |= self._draft.stored
+            raise RequestError(f'no survey in ledger "{self.ledger}" was interrupted', hint="Survey without --resume.")
         return self
 
     def __exit__(self, *_: object) -> None:
         if self._beside is not None:
             self._beside.cleanup()
 
+    @property
+    def stored(self) -> StoredEvidence:
+        """What was stored so far, to be read back."""
+        return self._open_draft.stored
+
+    @property
+    def arrived(self) -> Sequence[str]:
+        """The subjects of which evidence was stored so far."""
+        return self.stored.names
+
     def take(self, collected: Iterable[Collected]) -> None:
         """Store what is collected, one piece at a time."""
         for piece in collected:
             try:
-                self._add(piece)
+                self._open_draft.add(piece.bundle)
             except LedgerError as error:
                 self._fall_back(error)
-                self._add(piece)
+                self._open_draft.add(piece.bundle)
 
     def finish(self) -> Survey | None:
         """Write down the survey, if all of it could be stored."""
-        if self._beside is not None or self._draft is None:
+        if self._beside is not None:
             return None
         try:
-            return self._draft.finish(datetime.now(UTC))
+            return self._open_draft.finish(datetime.now(UTC))
         except LedgerError as error:
             say(f"{error}. {error.hint} The survey is not kept.")
             return None
@@ -298,20 +308,27 @@ class _Keeping:
     def interrupted(self) -> ReadError:
         """Return what to say when somebody interrupts: what has arrived is kept."""
         return ReadError(
-            f"interrupted: {counted(len(self.stored), 'subject')} had arrived", hint="Complete the survey: the same command with --resume."
+            f"interrupted: {counted(len(self.arrived), 'subject')} had arrived", hint="Complete the survey: the same command with --resume."
         )
 
-    def _add(self, piece: Collected) -> None:
-        if self._draft is not None:
-            self._draft.add(piece.bundle, piece.archive)
-            self.stored[piece.subject] = self._draft.stored[piece.subject]
+    @property
+    def _open_draft(self) -> "Draft":
+        if self._draft is None:
+            raise RuntimeError("nothing is kept before it is entered")
+        return self._draft
 
     def _fall_back(self, error: LedgerError) -> None:
+        """Go on in a folder of its own; what had been stored before is carried there."""
         if self._beside is not None:
             raise error
         say(f"{error}. {error.hint} The survey is not kept.")
         self._beside = TemporaryDirectory(prefix="fidelitas-")
-        self._draft = Ledger(Path(self._beside.name)).draft()
+        draft = Ledger(self._beside.name).draft()
+        if self._draft is not None:
+            stored = self._draft.stored
+            for name in stored.names:
+                draft.add(stored.evidence(name))
+        self._draft = draft
 
 
 def show(found: Audit, survey: str | None, output: Output, *, full: bool = False, fail_on: str = "never") -> None:

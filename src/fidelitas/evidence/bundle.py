@@ -40,6 +40,7 @@ class Bundle:
     gaps: tuple[MissingItem, ...]
     copies: Mapping[str, bytes] = field(default_factory=dict)  # of logs, by path, as they are packed
     name: str | None = None  # given by the auditor, in place of what the host calls itself
+    source: bytes = field(default=b"", repr=False, compare=False)  # the manifest as it came
 
     @property
     def subject(self) -> str:
@@ -107,20 +108,20 @@ class Bundle:
 
 def read_head(stream: IO[bytes], limits: Limits = LIMITS) -> Manifest:
     """Return the manifest that a bundle begins with, and read no further."""
-    return _head(open_archive(stream, limits))
+    return _head(open_archive(stream, limits))[1]
 
 
-def _head(members: Iterator[Member]) -> Manifest:
+def _head(members: Iterator[Member]) -> tuple[bytes, Manifest]:
     first = next(members, None)
     if first is None or first.name != "manifest.json" or first.refused:
         raise EvidenceError("the archive does not begin with manifest.json: it is not an evidence bundle")
-    return parse_manifest(first.content)
+    return first.content, parse_manifest(first.content)
 
 
 def read_bundle(stream: IO[bytes], limits: Limits = LIMITS) -> Bundle:
     """Return the bundle that a stream holds, plain or packed with gzip or zstd."""
     members = open_archive(stream, limits)
-    manifest = _head(members)
+    source, manifest = _head(members)
     wanted: dict[str, list[_Copied]] = {}  # one member may be the copy of several paths
     every: tuple[_Copied, ...] = (*manifest.items, *manifest.listings, *manifest.logs)
     for one in every:
@@ -144,6 +145,7 @@ def read_bundle(stream: IO[bytes], limits: Limits = LIMITS) -> Bundle:
         listings=_joined(manifest.listings, found),
         copies={log.path: found[log.member] for log in manifest.logs if log.member in found},
         gaps=tuple(gaps),
+        source=source,
     )
 
 

@@ -1,79 +1,135 @@
 """A ledger held against itself: is the evidence of every survey there, and is it what it was when it came?"""
 
-import hashlib
 from collections.abc import Iterator
 from dataclasses import dataclass
-from pathlib import Path
 
-import zstandard
+from sqlalchemy import Connection, exc, func, select
 
-from fidelitas.errors import LedgerError
-from fidelitas.ledger.folder import Ledger, Survey
+from fidelitas.errors import EvidenceError, LedgerError
+from fidelitas.ledger.ledger import Ledger
+from fidelitas.ledger.packing import Form
+from fidelitas.ledger.pieces import PieceReader
+from fidelitas.ledger.records import parse_record
+from fidelitas.ledger.seals import broken_seals
+from fidelitas.ledger.tables import answers, keeps, pieces, surveys
 
 __all__ = ["Damage", "Extent", "damages", "extent"]
 
-_BLOCK = 1 << 20
+_AT_ONCE = 100
 
 
 @dataclass(frozen=True, slots=True)
 class Damage:
-    """Evidence that is not what it was: of which subjects of which surveys, where, and why."""
+    """Evidence that is not what it was: of which subjects of which surveys, which item of it, and why."""
 
-    path: Path
+    what: str
     why: str
     subjects: tuple[str, ...]
     surveys: tuple[str, ...]
-    is_newest: bool  # whether the newest evidence of a subject is lost
+    is_newest: bool  # whether the newest evidence of a subject is damaged
 
 
 @dataclass(frozen=True, slots=True)
 class Extent:
-    """How much a ledger holds: its surveys, subjects and pieces of evidence, the bytes of these, and unfinished surveys."""
+    """How much a ledger holds: surveys with their subjects; pieces of evidence, their bytes as packed and as they came.
 
-    surveys: tuple[Survey, ...]
+    `changes` are the packed bytes of pieces that are stated as what changed since earlier ones; `answers` those of stored answers.
+    """
+
+    surveys: tuple[tuple[str, tuple[str, ...]], ...]
+    kept: frozenset[str]
     subjects: int
     pieces: int
     size: int
+    unpacked: int
+    changes: int
+    answers: int
     unfinished: int
 
 
 def extent(ledger: Ledger) -> Extent:
     """Return how much a ledger holds; raises `LedgerError` where it cannot be read."""
-    surveys = ledger.surveys()
-    try:
-        pieces = [path.stat().st_size for path in (ledger.path / "evidence").glob("*/*.tar.zst")]
-        unfinished = len(list((ledger.path / "surveys").glob("*.unfinished")))
-    except OSError as error:
-        raise LedgerError(f'could not read ledger "{ledger.path}": {error.strerror or error}') from error
-    names = {name for survey in surveys for name in survey.subjects}
-    return Extent(surveys, len(names), len(pieces), sum(pieces), unfinished)
+    found = ledger.surveys()
+    length = func.coalesce(func.sum(func.length(pieces.c.packed)), 0)
+    with ledger.database.reading() as connection:
+        count, size = connection.execute(select(func.count(), length)).one()
+        unpacked = connection.execute(select(func.coalesce(func.sum(pieces.c.size), 0)).where(pieces.c.form != Form.PARTS)).scalar_one()
+        changes = connection.execute(select(length).where(pieces.c.form == Form.AGAINST)).scalar_one()
+        stored = connection.execute(select(func.coalesce(func.sum(func.length(answers.c.packed)), 0))).scalar_one()
+        unfinished = connection.execute(select(func.count()).select_from(surveys).where(~surveys.c.finished)).scalar_one()
+        kept = connection.execute(select(surveys.c.name).join(keeps, keeps.c.survey == surveys.c.id)).scalars().all()
+    return Extent(
+        surveys=tuple((one.name, tuple(sorted(one.subjects))) for one in found),
+        kept=frozenset(kept),
+        subjects=len({name for one in found for name in one.subjects}),
+        pieces=count,
+        size=size,
+        unpacked=int(unpacked),
+        changes=changes,
+        answers=stored,
+        unfinished=unfinished,
+    )
 
 
 def damages(ledger: Ledger) -> Iterator[Damage]:
-    """Yield all evidence that a survey refers to and that is missing or changed: the SHA-256 of each piece is worked out anew."""
-    surveys = ledger.surveys()
-    newest = {name: digest for survey in surveys for name, digest in survey.subjects.items()}
-    users: dict[str, tuple[dict[str, None], dict[str, None]]] = {}
-    for survey in surveys:
-        for name, digest in survey.subjects.items():
-            subjects, names = users.setdefault(digest, ({}, {}))
+    """Yield what surveys refer to and is missing or changed: the SHA-256 of every piece is worked out anew."""
+    found = ledger.surveys()
+    newest = {name: number for survey in found for name, number in survey.subjects.items()}
+    users: dict[int, tuple[dict[str, None], dict[str, None]]] = {}
+    for survey in found:
+        for name, number in survey.subjects.items():
+            subjects, names = users.setdefault(number, ({}, {}))
             subjects[name] = names[survey.name] = None
-    for digest, (subjects, names) in users.items():
-        path = ledger.place_of(digest)
-        why = _fault(path, digest)
-        if why is not None:
-            yield Damage(path, why, tuple(subjects), tuple(names), any(newest[name] == digest for name in subjects))
+    with ledger.database.reading() as connection:
+        for name in broken_seals(connection, [survey.name for survey in found]):
+            yield Damage("the list of its subjects", "has changed", (), (name,), is_newest=name == found[-1].name)
+    whole, faults = _pieces(ledger)
+    for number, (subjects, names) in users.items():
+        for what, why in _faults_of(ledger, number, whole, faults):
+            yield Damage(what, why, tuple(subjects), tuple(names), any(newest[name] == number for name in subjects))
 
 
-def _fault(path: Path, digest: str) -> str | None:
-    """Return what is wrong with a piece of evidence, or ``None``."""
-    found = hashlib.sha256()
+def _pieces(ledger: Ledger) -> tuple[set[bytes], dict[bytes, str]]:
+    """Return the digests of all pieces that are what they were, and what is wrong with the others."""
+    whole: set[bytes] = set()
+    faults: dict[bytes, str] = {}
+    with ledger.database.reading() as connection:
+        last = connection.execute(select(func.max(pieces.c.id))).scalar() or 0
+    for begins in range(1, last + 1, _AT_ONCE):
+        with ledger.database.reading() as connection:
+            reader = PieceReader(connection)
+            for digest in _digests(connection, begins):
+                if reader.by_digest([digest]):
+                    whole.add(digest)
+            faults |= reader.faults
+    return whole, faults
+
+
+def _digests(connection: Connection, begins: int) -> list[bytes]:
+    found: list[bytes] = []
+    for number in range(begins, begins + _AT_ONCE):
+        try:
+            digest = connection.execute(select(pieces.c.digest).where(pieces.c.id == number)).scalar()
+        except exc.DatabaseError:  # what refers to it will miss it
+            continue
+        if digest is not None:
+            found.append(bytes(digest))
+    return found
+
+
+def _faults_of(ledger: Ledger, number: int, whole: set[bytes], faults: dict[bytes, str]) -> Iterator[tuple[str, str]]:
+    """Yield which items of a piece of evidence are not what they were, and why."""
     try:
-        with path.open("rb") as packed, zstandard.ZstdDecompressor().stream_reader(packed) as stream:
-            while block := stream.read(_BLOCK):
-                found.update(block)
-    except FileNotFoundError:
-        return "it is missing"
-    except (OSError, zstandard.ZstdError) as error:
-        return f"it cannot be unpacked: {getattr(error, 'strerror', None) or error}"
-    return None if found.hexdigest() == digest else "its content has changed"
+        with ledger.database.reading() as connection:
+            reader = PieceReader(connection)
+            content = reader.record(number)
+        if content is None:
+            yield "the record", next(iter(reader.faults.values()), "is missing")
+            return
+        digests = parse_record(content)[2]
+    except (LedgerError, EvidenceError) as error:
+        yield "the record", f"could not be read: {error}"
+        return
+    for (kind, name), digest in digests.items():
+        if digest not in whole:
+            yield (f"listing {name}" if kind == "listing" else name), faults.get(digest, "is missing")

@@ -1,28 +1,35 @@
 """What a ledger holds, as a table and as the JSON document `ledger`; what is damaged in it, in words."""
 
-from fidelitas.ledger import Damage, Extent
+from fidelitas.ledger.prune import Pruned
+from fidelitas.ledger.verify import Damage, Extent
 from fidelitas.reports.numbers import counted, listed
 from fidelitas.reports.report import Report
 from fidelitas.reports.table import Table
 
-__all__ = ["damage_line", "extent_report"]
+__all__ = ["damage_line", "extent_report", "prune_line"]
 
 _MOST_NAMES = 5
 
 
 def extent_report(found: Extent) -> Report:
     """Return a row for each survey, the oldest first."""
-    rows = tuple((survey.name, str(len(survey.subjects)), listed(list(survey.subjects), _MOST_NAMES, "more")) for survey in found.surveys)
-    table = Table(columns=("survey", "subjects", "which"), rows=rows, may_fold=frozenset({"which"}))
+    rows = tuple(
+        (name, str(len(subjects)), listed(list(subjects), _MOST_NAMES, "more"), "yes" if name in found.kept else "")
+        for name, subjects in found.surveys
+    )
+    table = Table(columns=("survey", "subjects", "which", "kept"), rows=rows, may_fold=frozenset({"which"}))
     return Report(
         answer=lambda: [_answer(found)],
         parts=lambda: [table],
         document=lambda: {
             "schema": "fidelitas/ledger/1",
-            "surveys": [{"name": survey.name, "subjects": sorted(survey.subjects)} for survey in found.surveys],
+            "surveys": [{"name": name, "subjects": list(subjects), "kept": name in found.kept} for name, subjects in found.surveys],
             "subject_count": found.subjects,
-            "evidence_count": found.pieces,
+            "piece_count": found.pieces,
             "evidence_bytes": found.size,
+            "unpacked_bytes": found.unpacked,
+            "change_bytes": found.changes,
+            "answer_bytes": found.answers,
             "unfinished_surveys": found.unfinished,
         },
     )
@@ -32,8 +39,13 @@ def _answer(found: Extent) -> str:
     unfinished = f"; {counted(found.unfinished, 'unfinished survey')}" if found.unfinished else ""
     return (
         f"{counted(len(found.surveys), 'survey')} of {counted(found.subjects, 'subject')}, {counted(found.pieces, 'piece')} of evidence, "
-        f"{found.size / 1e6:.1f} MB{unfinished}"
+        f"{_megabytes(found.size)} packed, of which {_megabytes(found.changes)} are changes since earlier surveys; "
+        f"stored answers {_megabytes(found.answers)}{unfinished}"
     )
+
+
+def _megabytes(size: int) -> str:
+    return f"{size / 1e6:.1f} MB"
 
 
 def damage_line(damage: Damage) -> str:
@@ -41,4 +53,12 @@ def damage_line(damage: Damage) -> str:
     subjects = listed(list(damage.subjects), _MOST_NAMES, "more")
     surveys = listed(list(damage.surveys), _MOST_NAMES, "more")
     newest = "the newest" if damage.is_newest else "earlier evidence; the newest is not affected"
-    return f'evidence of {subjects} in survey {surveys} ({newest}): {damage.why}: "{damage.path}"'
+    where = f"evidence of {subjects} in survey {surveys}" if damage.subjects else f"survey {surveys}"
+    return f"{where} ({newest}): {damage.what} {damage.why}"
+
+
+def prune_line(done: Pruned, given_back: int) -> str:
+    """Return in words what pruning removed, and what it left."""
+    removed = f"removed {counted(len(done.surveys), 'survey')} and {counted(done.pieces, 'piece')} of evidence, {_megabytes(given_back)}"
+    left = f"; kept the newest evidence of {listed(list(done.still), _MOST_NAMES, 'more')}" if done.still else ""
+    return removed + left

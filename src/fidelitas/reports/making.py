@@ -2,7 +2,6 @@
 
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
-from pathlib import Path
 from typing import Any
 
 from fidelitas import __version__
@@ -15,7 +14,7 @@ __all__ = ["Making", "made_by"]
 class Making:
     """What a document was made from; ``None`` where that is not said: no ledger, the newest evidence of each subject, gaps not counted."""
 
-    ledger: Path | None
+    ledger: str | None
     survey: str | None
     gaps: int | None
 
@@ -29,7 +28,7 @@ def made_by(report: Report, making: Making) -> Report:
             "tool": "fidelitas",
             "version": __version__,
             "at": datetime.now(UTC).isoformat(timespec="seconds"),
-            "ledger": None if making.ledger is None else str(making.ledger),
+            "ledger": making.ledger,
             "survey": making.survey,
             "gaps": making.gaps,
         }

@@ -1,0 +1,296 @@
+"""Surveys and their evidence, as the rest of the program knows them.
+
+Evidence tells who is root where.  Nothing that was stored is ever changed; only pruning removes.
+"""
+
+import json
+import re
+from collections.abc import Callable, Container, Iterable, Iterator, Mapping, Sequence
+from contextlib import suppress
+from dataclasses import dataclass, field
+from datetime import UTC, date, datetime
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from sqlalchemy import Connection, Select, func, select
+
+from fidelitas.errors import EvidenceError, LedgerError, RequestError
+from fidelitas.evidence import Bundle, Identity, MissingItem, Sameness, sameness, unread_bundle
+from fidelitas.ledger.connection import Database, place_of
+from fidelitas.ledger.pieces import PieceReader
+from fidelitas.ledger.records import bundle_of, parse_record
+from fidelitas.ledger.seals import broken_seals
+from fidelitas.ledger.tables import evidence, members, surveys
+
+if TYPE_CHECKING:
+    from fidelitas.ledger.draft import Draft
+
+__all__ = ["Head", "Ledger", "Stored", "StoredEvidence", "Survey", "heads_of", "read_evidence", "stamp"]
+
+_DAY = re.compile(r"\d{4}-\d\d-\d\d\Z")
+_LAST = re.compile(r"last\Z|-(\d{1,6})\Z")
+_HEAD = (evidence.c.id, evidence.c.platform, evidence.c.host_name, evidence.c.machine, evidence.c.host_keys)
+_AT_ONCE = 400  # variables of one statement
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Survey:
+    """One dated pass: its name, and the number of each subject's evidence."""
+
+    name: str
+    subjects: Mapping[str, int]
+    identities: Mapping[str, Identity] = field(default_factory=dict)
+    notes: tuple[str, ...] = ()  # what is odd about it beside the surveys before
+
+
+@dataclass(frozen=True, slots=True)
+class Head:
+    """What evidence says of itself: its platform, what the subject calls itself, and the marks of the machine."""
+
+    platform: str
+    host_name: str
+    identity: Identity = field(default_factory=Identity)
+
+
+@dataclass(frozen=True, slots=True)
+class Stored:
+    """Where the evidence of a subject is kept, and what it says of itself."""
+
+    number: int
+    head: Head
+
+
+class StoredEvidence:
+    """Evidence in a ledger, read when it is asked for."""
+
+    def __init__(self, ledger: "Ledger", stored: Mapping[str, Stored]) -> None:
+        self._ledger, self._stored = ledger, stored
+
+    @property
+    def names(self) -> Sequence[str]:
+        """The names of the subjects."""
+        return list(self._stored)
+
+    def subjects(self) -> Mapping[str, tuple[str, str]]:
+        """Return each subject's platform and what it calls itself, by name."""
+        return {name: (one.head.platform, one.head.host_name) for name, one in self._stored.items()}
+
+    def evidence(self, subject: str) -> Bundle:
+        """Return the evidence of a subject."""
+        return self._ledger.load(subject, self._stored[subject].number)
+
+
+class Ledger:
+    """Surveys and their evidence."""
+
+    def __init__(self, place: str | Path, notice: Callable[[str], None] = lambda _: None) -> None:
+        """Open the ledger at a place when it is asked for; `notice` is called with what was found to be damaged."""
+        self.place = place_of(place)
+        self._notice = notice
+        self.database = Database(self.place)
+
+    def __str__(self) -> str:
+        return str(self.place)
+
+    # -- writing -----------------------------------------------------------------------------------------------------------------
+
+    def add(self, bundles: Iterable[Bundle], now: datetime) -> Survey:
+        """Store one survey; raises `LedgerError` where that fails."""
+        draft = self.draft()
+        for bundle in bundles:
+            draft.add(bundle)
+        return draft.finish(now)
+
+    def draft(self) -> "Draft":
+        """Return a survey to which evidence is added piece by piece; raises `LedgerError` where nothing can be written."""
+        # Writing brings libraries that reading does without.
+        from fidelitas.ledger.draft import Draft  # noqa: PLC0415
+
+        self._take_over()
+        with self.database.writing():
+            pass
+        return Draft(self)
+
+    def unfinished(self) -> "Draft | None":
+        """Return the last survey that was interrupted, with what had arrived by then; none where a later one was finished."""
+        from fidelitas.ledger.draft import Draft  # noqa: PLC0415
+
+        if not self._is_there():
+            return None
+        with self.database.reading() as connection:
+            last = connection.execute(select(surveys.c.id, surveys.c.finished).order_by(surveys.c.id.desc()).limit(1)).first()
+        return None if last is None or last.finished else Draft(self, last.id)
+
+    # -- reading -----------------------------------------------------------------------------------------------------------------
+
+    def surveys(self) -> tuple[Survey, ...]:
+        """Return all surveys that were finished, the oldest first; none where there is no ledger yet."""
+        if not self._is_there():
+            return ()
+        with self.database.reading() as connection:
+            found: dict[str, dict[str, int]] = {name: {} for name in connection.execute(_finished()).scalars()}
+            for name, subject, number in connection.execute(_members().order_by(members.c.subject)):
+                found[name][subject] = number
+        return tuple(Survey(name=name, subjects=subjects) for name, subjects in found.items())
+
+    def names(self) -> tuple[str, ...]:
+        """Return the names of all surveys that were finished, the oldest first."""
+        if not self._is_there():
+            return ()
+        with self.database.reading() as connection:
+            return tuple(connection.execute(_finished()).scalars())
+
+    def named(self, survey: str) -> str:
+        """Return the name of the survey that is meant: its name, ``last``, ``-2`` for the second last, or the last up to a date.
+
+        Raises `RequestError` where there is no such survey.
+        """
+        names = self.names()
+        found = _meant(survey, names)
+        if found is None:
+            known = ", ".join(names[-3:]) or "none"
+            raise RequestError(
+                f'there is no survey "{survey}" in ledger "{self.place}"', hint=f'The latest are: {known}; "last", "-2" or a date will do.'
+            )
+        return found
+
+    def newest(self, survey: str | None = None) -> StoredEvidence:
+        """Return the newest evidence of every subject, or that of one survey; read when it is asked for."""
+        if not self._is_there():
+            if survey is not None:
+                self.named(survey)
+            return StoredEvidence(self, {})
+        with self.database.reading() as connection:
+            chosen = _members().where(surveys.c.name == self.named(survey)) if survey is not None else _newest()
+            rows = connection.execute(chosen).all()
+            broken = broken_seals(connection, {name for name, _, _ in rows} | ({self.named(survey)} if survey is not None else set()))
+            if broken:
+                raise LedgerError(
+                    f'ledger "{self.place}" is damaged: which subjects survey {broken[0]} has is not what it was',
+                    hint='"fidelitas ledger verify" says what else is damaged; name another survey with --survey, or survey again.',
+                )
+            numbers = {subject: number for _, subject, number in rows}
+            heads = heads_of(connection, numbers.values())
+        return StoredEvidence(self, {name: Stored(number, heads[number]) for name, number in sorted(numbers.items())})
+
+    def bundles(self, survey: str | None = None) -> tuple[Bundle, ...]:
+        """Return the newest evidence of every subject, or that of one survey, all at once."""
+        stored = self.newest(survey)
+        return tuple(stored.evidence(name) for name in stored.names)
+
+    def history(self, survey: str | None = None, subjects: Container[str] | None = None) -> Iterator[tuple[str, list[Bundle]]]:
+        """Yield each subject, or some, with all evidence of it, the oldest first; with `survey` up to that one.
+
+        Evidence of another machine that had the name before is left out.
+        """
+        if not self._is_there():
+            return
+        with self.database.reading() as connection:
+            rows = _members() if survey is None else _members().where(surveys.c.name <= self.named(survey))
+            found = [(subject, number) for _, subject, number in connection.execute(rows) if subjects is None or subject in subjects]
+            heads = heads_of(connection, {number for _, number in found})
+        known: dict[str, list[int]] = {}
+        marks: dict[str, Identity] = {}
+        for subject, number in found:
+            mark, numbers = heads[number].identity, known.setdefault(subject, [])
+            if sameness(mark, marks.get(subject, mark)) is Sameness.OTHER:
+                numbers.clear()  # another machine under the same name: what came before is not of it
+            marks[subject] = mark
+            if number not in numbers:
+                numbers.append(number)
+        for subject, numbers in sorted(known.items()):
+            yield subject, [self.load(subject, number) for number in numbers]
+
+    def load(self, subject: str, number: int) -> Bundle:
+        """Return evidence by its number; of what cannot be read a gap, of evidence without a record nothing but that."""
+        try:
+            with self.database.reading() as connection:
+                bundle, lost = read_evidence(connection, number)
+        except (LedgerError, EvidenceError) as error:  # it costs this subject alone
+            return unread_bundle(subject, f'the evidence in ledger "{self.place}" could not be read: {error}; survey the subject again')
+        for gap in lost:
+            self._notice(f"{subject}: {gap.path}: {gap.reason}")
+        return bundle.named(subject)
+
+    def marks(self) -> dict[str, Identity]:
+        """Return the marks of the machine that each name was last given to."""
+        with self.database.reading() as connection:
+            numbers = {subject: number for _, subject, number in connection.execute(_newest())}
+            heads = heads_of(connection, numbers.values())
+        return {subject: heads[number].identity for subject, number in numbers.items()}
+
+    def _is_there(self) -> bool:
+        self._take_over()
+        if not self.database.exists:
+            return False
+        with self.database.reading() as connection:
+            return connection.dialect.has_table(connection, "members")
+
+    def _take_over(self) -> None:
+        """Import a folder of the form that ledgers had before, where there is one and it was not."""
+        folder = self.place.folder
+        if folder is not None and not self.database.exists and (folder / "ledger.json").exists():
+            from fidelitas.ledger.transfer import take_over  # noqa: PLC0415 once in the life of a ledger
+
+            take_over(folder, self.place)
+
+
+def read_evidence(connection: Connection, number: int) -> tuple[Bundle, tuple[MissingItem, ...]]:
+    """Return evidence by its number, and the gaps of contents that are damaged; raises `EvidenceError` where its record cannot be read."""
+    reader = PieceReader(connection)
+    record = reader.record(number)
+    if record is None:
+        raise EvidenceError(f"its record {next(iter(reader.faults.values()), 'is missing')}")
+    digests = parse_record(record)[2]
+    return bundle_of(record, reader.by_digest(digests.values()), reader.faults)
+
+
+def _finished() -> Select[str]:
+    return select(surveys.c.name).where(surveys.c.finished).order_by(surveys.c.name)
+
+
+def _members() -> Select[str, str, int]:
+    """Return which survey has which subject with which evidence, the oldest survey first."""
+    columns = select(surveys.c.name, members.c.subject, members.c.evidence)
+    return columns.join(members, members.c.survey == surveys.c.id).where(surveys.c.finished).order_by(surveys.c.name)
+
+
+def _newest() -> Select[str, str, int]:
+    """Return each subject with the evidence of the last survey that has it."""
+    place = func.row_number().over(partition_by=members.c.subject, order_by=surveys.c.name.desc())
+    columns = select(surveys.c.name, members.c.subject, members.c.evidence, place.label("place"))
+    ranked = columns.join(members, members.c.survey == surveys.c.id).where(surveys.c.finished).subquery()
+    return select(ranked.c.name, ranked.c.subject, ranked.c.evidence).where(ranked.c.place == 1)
+
+
+def heads_of(connection: Connection, numbers: Iterable[int]) -> dict[int, Head]:
+    """Return what evidence says of itself, by its number."""
+    wanted = set(numbers)
+    every = select(*_HEAD)
+    rows = connection.execute(every if len(wanted) > _AT_ONCE else every.where(evidence.c.id.in_(wanted)))
+    return {row.id: Head(row.platform, row.host_name, Identity(row.machine, _keys(row.host_keys))) for row in rows if row.id in wanted}
+
+
+def _keys(stated: str) -> frozenset[str]:
+    with suppress(ValueError, RecursionError):
+        return frozenset(key for key in json.loads(stated) if isinstance(key, str))
+    return frozenset()
+
+
+def _meant(survey: str, names: Sequence[str]) -> str | None:
+    if survey in names:
+        return survey
+    last = _LAST.match(survey)
+    if last:
+        number = int(last[1] or 1)
+        return names[-number] if 0 < number <= len(names) else None
+    if _DAY.match(survey):
+        with suppress(ValueError):
+            day = date.fromisoformat(survey)
+            return max((name for name in names if name[:10] <= day.isoformat()), default=None)
+    return None
+
+
+def stamp(now: datetime) -> str:
+    """Return the name of a survey of a time."""
+    return now.astimezone(UTC).strftime("%Y-%m-%dT%H%M%SZ")

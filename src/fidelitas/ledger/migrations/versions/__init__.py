@@ -1,0 +1,1 @@
+"""The versions of the tables, the oldest first."""
