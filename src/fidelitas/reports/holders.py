@@ -13,7 +13,7 @@ from fidelitas.reports.report import Part, Report
 from fidelitas.reports.sentences import brief, holder
 from fidelitas.reports.subjects import words_of
 from fidelitas.reports.table import Table
-from fidelitas.rights import Holding, Lack, PrincipalKind, RightKind, SubjectRights
+from fidelitas.rights import Holding, Lack, PrincipalKind, Right, RightKind, SubjectRights
 
 __all__ = [
     "Filter",
@@ -30,6 +30,9 @@ __all__ = [
 Row = tuple[SubjectRights, Holding]
 
 
+_KIND_NAMES = frozenset(kind.name.lower().replace("_", "-") for kind in RightKind)
+
+
 class Filter:
     """Which holdings are asked for; ``None`` for all."""
 
@@ -42,30 +45,35 @@ class Filter:
         """Return whether a holding is asked for."""
         return (
             (self.account is None or holding.principal.is_called(self.account))
-            and (self.right is None or str(holding.right) == self.right or holding.right.kind.name.lower().replace("_", "-") == self.right)
+            and self.is_wanted(holding.right)
             and (self.subject is None or rights.subject == self.subject)
             and (self.strength is None or str(holding.strength) == self.strength)
         )
 
+    def is_wanted(self, right: Right) -> bool:
+        """Return whether a right is asked for."""
+        return self.right is None or right.kind.name.lower().replace("_", "-") == self.right or str(right) == self.right
+
+    def candidates(self, rights: SubjectRights) -> Sequence[Holding]:
+        """Return holdings among which are all that are asked for; no more are worked out than it takes."""
+        if self.account is not None:
+            return rights.holdings_of(self.account)
+        return rights.own_holdings if self.right is None else rights.own_holdings_with(self.is_wanted)
+
 
 def selected(hosts: Iterable[SubjectRights], chosen: Filter) -> list[Row]:
     """Return the holdings that are asked for, host by host, the furthest reaching rights first."""
-    return [
-        (host, holding)
-        for host in hosts
-        for holding in (host.holdings if chosen.account else host.own_holdings)
-        if chosen.matches(host, holding)
-    ]
+    return [(host, holding) for host in hosts for holding in chosen.candidates(host) if chosen.matches(host, holding)]
 
 
-def right_names(hosts: Iterable[SubjectRights]) -> set[str]:
+def right_names(hosts: Iterable[SubjectRights]) -> frozenset[str]:
     """Return the rights and kinds of rights that can be asked for."""
-    return {kind.name.lower().replace("_", "-") for kind in RightKind} | {str(one.right) for host in hosts for one in host.own_holdings}
+    return _KIND_NAMES | {str(right) for host in hosts for right in host.own_rights()}
 
 
 def is_right(name: str, hosts: Iterable[SubjectRights]) -> bool:
     """Return whether there is such a right: a kind, one that somebody holds, or one about an account that is known."""
-    return name in right_names(hosts) or name.startswith(("run-as:", "command:", "run as ", "become "))
+    return name in _KIND_NAMES or name.startswith(("run-as:", "command:", "run as ", "become ")) or name in right_names(hosts)
 
 
 def holders_report(rows: Sequence[Row], provenance: Provenance = UNTOLD, *, each: bool = False, matrix: bool = False) -> Report:

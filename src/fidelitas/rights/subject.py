@@ -5,7 +5,7 @@ platforms.  What a subject learns of others when all are joined is given to it b
 """
 
 from abc import ABC, abstractmethod
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from datetime import datetime
 from typing import ClassVar, NamedTuple, TypeVar
 
@@ -104,6 +104,23 @@ class SubjectRights(ABC):
     def own_holdings(self) -> tuple[Holding, ...]:
         """The holdings that a reader wants to see unasked."""
         return self.holdings
+
+    def holdings_of(self, holder: str) -> tuple[Holding, ...]:
+        """Return those of all holdings whose holder is called so (`Principal.is_called`)."""
+        return tuple(holding for holding in self.holdings if holding.principal.is_called(holder))
+
+    def own_holdings_with(self, wanted: Callable[[Right], bool]) -> tuple[Holding, ...]:
+        """Return those of the own holdings whose right is wanted."""
+        return tuple(holding for holding in self.own_holdings if wanted(holding.right))
+
+    def own_rights(self) -> set[Right]:
+        """Return the rights of the own holdings."""
+        return {holding.right for holding in self.own_holdings}
+
+    def full_holders(self, kind: PrincipalKind) -> set[str]:
+        """Return the names of the holders of one kind that have full control in a way of their own."""
+        held = self.own_holdings_with(lambda right: right.kind.full)
+        return {holding.principal.name for holding in held if holding.principal.kind is kind}
 
     def held_by(self, name: str) -> tuple[Holding, ...]:
         """Return what an account, group or role holds."""

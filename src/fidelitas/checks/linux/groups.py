@@ -119,7 +119,7 @@ def group_password(rights: HostRights) -> Iterator[Found]:
     Anyone who knows it joins the group with newgrp, and no list shows who they are.
     """
     shadows = {one.name: one for one in rights.facts.group_shadows or ()}
-    elevated = {held.principal.name for held in rights.own_holdings if held.principal.kind is PrincipalKind.GROUP and held.right.kind.full}
+    elevated = rights.full_holders(PrincipalKind.GROUP)
     for group in rights.population.groups:
         stated = shadows.get(group.name)
         password, place = (stated.password, stated.place) if stated is not None else (group.password, group.place)

@@ -27,7 +27,7 @@ def writable(rights: HostRights) -> Iterator[Found]:
 
     Anyone who can write it decides what that account runs: at the next cron run, service start or login.
     """
-    full = {held.principal.name for held in rights.own_holdings if held.right.kind.full and held.principal.kind is PrincipalKind.ACCOUNT}
+    full = rights.full_holders(PrincipalKind.ACCOUNT)
     policy = policy_places(rights.facts)  # sudo.writable-policy reports those
     for weak in weak_places(rights.facts, rights.population):
         if weak.at in policy and weak.path == policy[weak.at]:

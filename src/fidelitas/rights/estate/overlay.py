@@ -14,7 +14,8 @@ from typing import Any, TypeVar, cast
 from fidelitas.facts import AliasKind, DefaultScope, Gap, HostFacts, Member, Place, PrivateKey, Process
 from fidelitas.rights.accounts.identity import Identity
 from fidelitas.rights.graph.group_edges import GroupEdges
-from fidelitas.rights.graph.links import Holding
+from fidelitas.rights.graph.links import Holding, PrincipalKind, Right
+from fidelitas.rights.graph.routes import order_of
 from fidelitas.rights.linux.host import HostRights, policy_of
 from fidelitas.rights.linux.live import stale_groups
 from fidelitas.rights.linux.nodes import Nodes
@@ -131,6 +132,27 @@ class HostOverlay(HostRights):
     def held_by(self, account: str) -> tuple[Holding, ...]:
         """Return what an account holds, also merely by being an account of the host."""
         return self.here(self.first.held_by(account))
+
+    def holdings_of(self, holder: str) -> tuple[Holding, ...]:
+        """Return those of all holdings whose holder is called so."""
+        here = self.here(self.first.holdings_of(holder))
+        elsewhere = (holding for holding in self.from_elsewhere if holding.principal.is_called(holder))
+        return tuple(sorted((*here, *elsewhere), key=order_of))
+
+    def own_holdings_with(self, wanted: Callable[[Right], bool]) -> tuple[Holding, ...]:
+        """Return those of the own holdings whose right is wanted."""
+        here = self.here(self.first.own_holdings_with(wanted))
+        elsewhere = (holding for holding in self.from_elsewhere if wanted(holding.right))
+        return tuple(sorted((*here, *elsewhere), key=order_of))
+
+    def own_rights(self) -> set[Right]:
+        """Return the rights of the own holdings."""
+        return {*self.here(tuple(self.first.own_rights())), *(holding.right for holding in self.from_elsewhere)}
+
+    def full_holders(self, kind: PrincipalKind) -> set[str]:
+        """Return the names of the holders of one kind that have full control in a way of their own."""
+        elsewhere = (one.principal for one in self.from_elsewhere if one.right.kind.full)
+        return self.first.full_holders(kind) | {principal.name for principal in elsewhere if principal.kind is kind}
 
     @property
     def like(self) -> HostRights:

@@ -88,6 +88,32 @@ class GroupEdges(Generic[M]):
         for right in self._rights_by(numbers):
             yield self._holding(self._accounts[name], right, frozenset(numbers))
 
+    def rights(self) -> set[Right]:
+        """Return the rights that an account has by a group, and not merely by being an account."""
+        return {right for numbers in self._distinct() for right in self._rights_by(numbers) if self._by_group(right, numbers)}
+
+    def holders(self, wanted: Callable[[Right], bool]) -> Iterator[str]:
+        """Yield the accounts that have a wanted right by a group, and not merely by being accounts."""
+        having = {
+            numbers
+            for numbers in self._distinct()
+            if any(wanted(right) and self._by_group(right, numbers) for right in self._rights_by(numbers))
+        }
+        return (name for name, numbers in self._numbers.items() if numbers in having)
+
+    def with_right(self, wanted: Callable[[Right], bool]) -> Iterator[Holding]:
+        """Yield the holdings whose right is wanted, account by account."""
+        for name, numbers in self._numbers.items():
+            for right in self._rights_by(numbers):
+                if wanted(right):
+                    yield self._holding(self._accounts[name], right, frozenset(numbers))
+
+    def _distinct(self) -> set[tuple[int, ...]]:
+        return set(self._numbers.values())
+
+    def _by_group(self, right: Right, numbers: tuple[int, ...]) -> bool:
+        return any(link in numbers and self._edges[link].gid is not None for link, _ in self._onward[right])
+
     def renamed(self, nodes: GroupNodes[M], rename: Callable[[Any], Any]) -> "GroupEdges[M]":
         """Return the same on another subject."""
         onward = {rename(right): rename(by_link) for right, by_link in self._onward.items()}

@@ -44,6 +44,7 @@ def home_files(facts: HostFacts, population: Population) -> Iterator[tuple[Ident
 
     Accounts of services, whose homes are folders of their programs, are left out unless they have a login.
     """
+    inhabited = {folder for path in facts.states for folder in _above(path)}
     for who in population.effective:
         idle = who.kind is not AccountKind.PERSON and who.login in (Login.REFUSED, Login.NEITHER)
         if who.account is None or (who.uid != 0 and idle):
@@ -54,10 +55,18 @@ def home_files(facts: HostFacts, population: Population) -> Iterator[tuple[Ident
         state = facts.states.get(home)
         if state is not None and state.kind is FileKind.FOLDER:
             yield who, home, f"it is the home of {who.name}, whose start-up files and keys are in it"
-        skipped = _refused(who, facts, population)
-        for name, why in _READ.items():
-            if f"{home}/{name}" in facts.states and name not in skipped:
-                yield who, f"{home}/{name}", why.format(who.name)
+        present = [name for name in _READ if f"{home}/{name}" in facts.states] if home in inhabited else []
+        skipped = _refused(who, facts, population) if present else frozenset()
+        for name in present:
+            if name not in skipped:
+                yield who, f"{home}/{name}", _READ[name].format(who.name)
+
+
+def _above(path: str) -> Iterator[str]:
+    """Yield the folders that a path is in."""
+    while "/" in path.lstrip("/"):
+        path = path.rpartition("/")[0]
+        yield path
 
 
 def _refused(who: Identity, facts: HostFacts, population: Population) -> frozenset[str]:

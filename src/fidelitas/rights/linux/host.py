@@ -1,6 +1,6 @@
 """All rights on one host."""
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from copy import copy
 from datetime import datetime
 from functools import cached_property
@@ -11,7 +11,7 @@ from fidelitas.rights.accounts.from_directory import with_directory
 from fidelitas.rights.accounts.identity import AccountKind
 from fidelitas.rights.accounts.nesting import Nesting
 from fidelitas.rights.graph.group_edges import GroupEdges
-from fidelitas.rights.graph.links import Holding, Principal, PrincipalKind, Route
+from fidelitas.rights.graph.links import Holding, Principal, PrincipalKind, Right, Route
 from fidelitas.rights.graph.routes import holdings_from, order_of
 from fidelitas.rights.linux.edges import edges_of
 from fidelitas.rights.linux.population import Identity, Population, populate
@@ -151,7 +151,27 @@ class HostRights(SubjectRights):
     def knows(self, holder: str) -> bool:
         """Return whether there is such an account, or such a group (written ``%name``), or such another holder."""
         groups = (f"%{group.name}" for group in self.population.groups)
-        return holder in self.population.by_name or holder in groups or any(held.principal.is_called(holder) for held in self.holdings)
+        return holder in self.population.by_name or holder in groups or bool(self.holdings_of(holder))
+
+    def holdings_of(self, holder: str) -> tuple[Holding, ...]:
+        """Return those of all holdings whose holder is called so."""
+        named = (holding for holding in (*self.by_node, *self.from_elsewhere) if holding.principal.is_called(holder))
+        return tuple(sorted((*named, *self.group_edges.held_by(holder)), key=order_of))
+
+    def own_holdings_with(self, wanted: Callable[[Right], bool]) -> tuple[Holding, ...]:
+        """Return those of the own holdings whose right is wanted."""
+        some = (holding for holding in (*self.by_node, *self.from_elsewhere) if wanted(holding.right))
+        return tuple(filter(_is_own, sorted((*some, *self.group_edges.with_right(wanted)), key=order_of)))
+
+    def own_rights(self) -> set[Right]:
+        """Return the rights of the own holdings."""
+        return {holding.right for holding in (*self.by_node, *self.from_elsewhere) if _is_own(holding)} | self.group_edges.rights()
+
+    def full_holders(self, kind: PrincipalKind) -> set[str]:
+        """Return the names of the holders of one kind that have full control in a way of their own."""
+        every = (holding for holding in (*self.by_node, *self.from_elsewhere) if holding.right.kind.full and _is_own(holding))
+        found = {holding.principal.name for holding in every if holding.principal.kind is kind}
+        return found | set(self.group_edges.holders(lambda right: right.kind.full) if kind is PrincipalKind.ACCOUNT else ())
 
     def held_by(self, account: str) -> tuple[Holding, ...]:
         """Return what an account holds, also merely by being an account of the host."""
@@ -161,7 +181,11 @@ class HostRights(SubjectRights):
     @property
     def own_holdings(self) -> tuple[Holding, ...]:
         """The holdings without those that an account has in no other way than every account has them; "any account" stands for those."""
-        return tuple(holding for holding in self.holdings if not all(_as_anybody(route) for route in holding.routes))
+        return tuple(filter(_is_own, self.holdings))
+
+
+def _is_own(holding: Holding) -> bool:
+    return not all(_as_anybody(route) for route in holding.routes)
 
 
 def _as_anybody(route: Route) -> bool:
