@@ -281,7 +281,7 @@ def test_the_search_path_of_sudo(sudoers: str, severities: str) -> None:
     ],
 )
 def test_rules_for_hosts_that_nobody_knows(sudoers: str, names: list[str]) -> None:
-    assert [finding.about for finding in estate_findings([rights(f"{sudoers}\n")])] == names
+    assert [finding.about for finding in estate_findings([rights(f"{sudoers}\n").summary])] == names
 
 
 @pytest.mark.parametrize(

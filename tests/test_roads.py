@@ -578,8 +578,8 @@ def test_a_key_that_lies_on_one_host_and_opens_root_on_another_is_the_worst() ->
     opened = host({**SSHD, "/root/.ssh/authorized_keys": f"{KEY} ines@tern\n", "/home/rada/.ssh/authorized_keys": f"{KEY}\n"})
     private = {"private-keys": b"open\t/home/ines/.ssh/id_ed25519\n"}
     lying = host({"/home/ines/.ssh/id_ed25519.pub": f"{KEY} ines@tern\n"}, private)
-    assert [str(one.severity) for one in estate_findings([opened]) if one.check == "login.shared-key"] == ["medium"]
-    (worst,) = [one for one in estate_findings([opened, lying]) if one.check == "login.shared-key"]
+    assert [str(one.severity) for one in estate_findings([opened.summary]) if one.check == "login.shared-key"] == ["medium"]
+    (worst,) = [one for one in estate_findings([opened.summary, lying.summary]) if one.check == "login.shared-key"]
     assert str(worst.severity) == "high"
     assert worst.message.endswith("its private key is stored on knot in /home/ines/.ssh/id_ed25519, without a passphrase")
 

@@ -90,7 +90,8 @@ class Audit:
     def _across(self) -> list[Finding]:
         names = {one.subject for one in self.subjects}
         try:
-            every = estate_findings(sorted((*self.hosts, *self._beside), key=lambda host: host.subject))
+            hosts = sorted((*self.hosts, *self._beside), key=lambda host: host.subject)
+            every = estate_findings(host.summary for host in hosts)
         except Exception as error:  # noqa: BLE001
             _trouble(self.hosts, error, "checking across hosts", "what several hosts show together")
             return []

@@ -12,7 +12,7 @@ from fidelitas.checks.estate import ESTATE_CHECKS
 from fidelitas.checks.linux import CHECKS
 from fidelitas.facts import Gap, Place
 from fidelitas.findings import Finding
-from fidelitas.rights.linux.host import HostRights
+from fidelitas.rights.linux.summary import HostSummary
 from fidelitas.trouble import guarded
 
 __all__ = ["CHECKS", "ESTATE_CHECKS", "Check", "Found", "check", "estate_findings", "run_checks"]
@@ -37,7 +37,7 @@ def run_checks(checks: Iterable[Check[J]], rights: J) -> list[Finding]:
     return found
 
 
-def estate_findings(hosts: Iterable[HostRights]) -> list[Finding]:
+def estate_findings(hosts: Iterable[HostSummary]) -> list[Finding]:
     """Return what only all hosts together show."""
     hosts = tuple(hosts)
     return [finding for check in ESTATE_CHECKS for finding in check.findings(hosts)]

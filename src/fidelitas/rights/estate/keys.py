@@ -14,6 +14,7 @@ from fidelitas.rights.linux.files import readers
 from fidelitas.rights.linux.host import HostRights
 from fidelitas.rights.linux.nodes import Nodes
 from fidelitas.rights.linux.ssh import KeyGrant, key_name
+from fidelitas.rights.linux.summary import linked_by_keys
 
 __all__ = ["across_hosts"]
 
@@ -31,8 +32,9 @@ class _KeyPath:
 
 def across_hosts(hosts: Sequence[HostRights]) -> Mapping[str, tuple[HostRights, tuple[Holding, ...]]]:
     """Return, by host, the holdings that accounts of other hosts have there by keys that are stored on those."""
-    by_name = {host.subject: host for host in hosts}
-    paths = _paths(hosts)
+    linked = linked_by_keys(host.summary for host in hosts)
+    by_name = {host.subject: host for host in hosts if host.subject in linked}
+    paths = _paths(by_name.values())
     found: dict[str, dict[tuple[Principal, Right], list[LinkPath]]] = {}
     for start in sorted(paths):
         reached = list(_reached(start, paths))

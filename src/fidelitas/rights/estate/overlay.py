@@ -22,6 +22,7 @@ from fidelitas.rights.linux.nodes import Nodes
 from fidelitas.rights.linux.population import Population, expired_on
 from fidelitas.rights.linux.ssh import KeyGrant
 from fidelitas.rights.linux.sudo import Effective, Host, Policy
+from fidelitas.rights.linux.summary import HostSummary
 from fidelitas.rights.subject import SubjectRights
 
 __all__ = ["HostOverlay", "OwnDetails", "host_specific_key", "renamed"]
@@ -98,6 +99,11 @@ class HostOverlay(HostRights):
     def key_grants(self) -> tuple[tuple[Identity, KeyGrant], ...]:
         """The keys that open accounts here, each with the account."""
         return self.here(self.first.key_grants)
+
+    @cached_property
+    def summary(self) -> HostSummary:
+        """What joining it with other hosts takes."""
+        return replace(self.here(self.first.summary), host_name=self.host_name)
 
     @property
     def private_keys(self) -> tuple[PrivateKey, ...]:

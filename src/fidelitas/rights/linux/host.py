@@ -17,6 +17,7 @@ from fidelitas.rights.linux.edges import edges_of
 from fidelitas.rights.linux.population import Identity, Population, populate
 from fidelitas.rights.linux.ssh import KeyGrant, key_grants, with_keys
 from fidelitas.rights.linux.sudo import Effective, Host, Netgroups, Policy
+from fidelitas.rights.linux.summary import HostSummary, summary_of
 from fidelitas.rights.subject import SubjectRights
 
 __all__ = ["HostRights", "policy_of", "rights_of"]
@@ -66,6 +67,11 @@ class HostRights(SubjectRights):
         """The keys that open accounts here, each with the account."""
         accounts = self.population.effective if self.facts.logins.keys else ()
         return tuple((who, key_grant) for who in accounts for key_grant in key_grants(self.facts, who, self.population))
+
+    @cached_property
+    def summary(self) -> HostSummary:
+        """What joining it with other hosts takes."""
+        return summary_of(self)
 
     @property
     def private_keys(self) -> tuple[PrivateKey, ...]:
