@@ -134,7 +134,6 @@ def test_evidence_comes_back_as_it_was(tmp_path_factory: pytest.TempPathFactory,
         files={**made.files, odd: content},
         listings={**made.listings, "programs": content * 10**repeat},
         gaps=(*made.gaps, MissingItem(path="/etc/\udcff", reason="is not in the archive")),
-        source=b"",
     )
     ledger = Ledger(tmp_path_factory.mktemp("l"))
     survey = ledger.add([evidence], NOW)
@@ -149,7 +148,7 @@ def test_the_manifest_is_kept_as_it_came(tmp_path: Path) -> None:
     made = host("tern")
     source = made.source.replace(b'{"format"', b'{"later": ["unknown"], "format"')
     ledger = Ledger(tmp_path)
-    ledger.add([replace(made, source=source)], NOW)
+    ledger.add([replace(made, came=(made.manifest, source))], NOW)
     assert ledger.bundles()[0].source == source
 
 
@@ -222,7 +221,7 @@ def test_evidence_of_another_machine_of_the_same_name_is_not_history(tmp_path: P
     ledger = Ledger(tmp_path)
     first, second = host("tern"), host("tern", NOW + timedelta(days=1))
     ledger.add([first], NOW)
-    other = replace(second, manifest=replace(second.manifest, machine="e" * 64, host_keys=("f" * 64,)), source=b"")
+    other = replace(second, manifest=replace(second.manifest, machine="e" * 64, host_keys=("f" * 64,)))
     survey = ledger.add([other], NOW + timedelta(days=1))
     assert survey.identities["tern"] == Identity("e" * 64, frozenset({"f" * 64}))
     assert "may be another machine" in survey.notes[0] or "is another machine" in survey.notes[0]
@@ -289,9 +288,11 @@ DAMAGES = {
 
 @pytest.mark.parametrize("damage", DAMAGES)
 def test_a_damaged_item_costs_itself_and_is_named(tmp_path: Path, damage: str) -> None:
-    ledger = Ledger(tmp_path)
-    ledger.add([host("tern"), host("knot")], NOW)
-    before = fidelitas("holders", "--ledger", tmp_path, "--format", "csv", cwd=tmp_path).out
+    some = [host("tern"), host("knot")]
+    ledger, whole = Ledger(tmp_path), Ledger(tmp_path / "whole")
+    for one in (ledger, whole):
+        one.add(some, NOW)
+    before = fidelitas("holders", "--ledger", tmp_path / "whole", "--format", "csv", cwd=tmp_path).out
     digest = hashlib.sha256(host("tern").files["/etc/sudoers"]).hexdigest()
     ((number,),) = rows(tmp_path, f"select id from pieces where digest = x'{digest}'")
     rows(tmp_path, DAMAGES[damage].format(file=number))
@@ -303,8 +304,14 @@ def test_a_damaged_item_costs_itself_and_is_named(tmp_path: Path, damage: str) -
     after = fidelitas("holders", "--ledger", tmp_path, "--format", "csv", cwd=tmp_path)
     assert [row for row in after.out.splitlines() if "knot" in row] == [row for row in before.splitlines() if "knot" in row]
     assert (after.status, f"tern: /etc/sudoers: the copy in the ledger {why}" in after.err) == (4, True)
+    assert rows(tmp_path, "select count(*) from answers") < rows(tmp_path / "whole", "select count(*) from answers")  # nothing of tern
     coverage = fidelitas("coverage", "--ledger", tmp_path, cwd=tmp_path)
     assert f"the copy in the ledger {why}; survey the subject again" in re.sub(r"\s+", " ", coverage.out)
+    dropped = fidelitas("ledger", "verify", "--drop-damaged", "--ledger", tmp_path, cwd=tmp_path)
+    assert (dropped.status, f"removed {0 if damage == 'missing' else 1} damaged item" in dropped.err) == (4, True)
+    ledger.add(some, NOW + timedelta(days=1))
+    assert fidelitas("ledger", "verify", "--ledger", tmp_path, cwd=tmp_path).status == 0
+    assert fidelitas("holders", "--ledger", tmp_path, "--format", "csv", cwd=tmp_path).out == before
 
 
 def test_no_flipped_bit_makes_another_answer_of_a_ledger_unsaid(tmp_path: Path) -> None:

@@ -16,6 +16,8 @@ from functools import cached_property
 from typing import Protocol
 
 from fidelitas.checks import estate_findings
+from fidelitas.conclusions import AnswerStore, Recollection, RememberedHost
+from fidelitas.errors import ReadError
 from fidelitas.facts import Gap, GapKind, Place
 from fidelitas.findings import Finding
 from fidelitas.judging import Context, HostGroups
@@ -43,6 +45,9 @@ class EvidenceSource(Protocol):
     def evidence(self, subject: str, /) -> HostEvidence:
         """Return the evidence of a subject."""
 
+    def stored_answers(self) -> AnswerStore | None:
+        """Return what was concluded from it before, where that is kept."""
+
 
 class InMemory:
     """Evidence that is at hand."""
@@ -58,14 +63,21 @@ class InMemory:
         """Return the evidence of a subject."""
         return self._known[subject]
 
+    def stored_answers(self) -> None:
+        """Return that nothing is kept."""
+
 
 class Audit:
     """What evidence amounts to: subjects by name, findings worst first."""
 
     def __init__(
-        self, subjects: Iterable[SubjectRights], platforms: Mapping[str, Platform] = PLATFORMS, beside: Iterable[HostRights] = ()
+        self,
+        subjects: Iterable[SubjectRights],
+        platforms: Mapping[str, Platform] = PLATFORMS,
+        beside: Iterable[HostRights] = (),
+        recollection: Recollection | None = None,
     ) -> None:
-        self._platforms = platforms
+        self._platforms, self._recollection = platforms, recollection
         self.subjects = tuple(sorted(subjects, key=lambda one: one.subject))
         self._beside = tuple(beside)  # hosts that were not asked about, and count for what several hosts show together
 
@@ -82,10 +94,22 @@ class Audit:
         for one in self.subjects:
             like = one.like
             if like not in first:
-                first[like] = findings_on(like, self._platforms)
+                first[like] = self._found_on(like)
             found += one.here(first[like])
         found += self._across()
+        self.keep()
         return tuple(sorted(found, key=lambda finding: (finding.severity, finding.subject, finding.check, finding.places[0])))
+
+    def _found_on(self, one: SubjectRights) -> list[Finding]:
+        """Return the findings on a subject: those that are kept, or else what its checks find."""
+        memory = self._recollection
+        kept = memory.findings_of(one) if memory is not None and isinstance(one, RememberedHost) else None
+        if kept is not None:
+            return kept
+        found = findings_on(one, self._platforms)
+        if memory is not None and isinstance(one, HostRights):
+            memory.note_findings(one, found)
+        return found
 
     def _across(self) -> list[Finding]:
         names = {one.subject for one in self.subjects}
@@ -96,6 +120,11 @@ class Audit:
             _trouble(self.hosts, error, "checking across hosts", "what several hosts show together")
             return []
         return [finding for finding in every if finding.subject in names]
+
+    def keep(self) -> None:
+        """Keep what was concluded since it was kept last."""
+        if self._recollection is not None:
+            self._recollection.flush()
 
     @property
     def gaps(self) -> tuple[Gap, ...]:
@@ -137,6 +166,9 @@ class _Reading:
         self._known: dict[str, SubjectRights] = {}
         self._groups = HostGroups()
         self._context = Context()
+        answers = source.stored_answers()
+        directories = [name for name, (platform, _) in self._heads.items() if platform == DirectoryRights.platform]
+        self._memory = None if answers is None else Recollection(answers, directories, lambda: self._context, self._judged_now)
 
     def audit(self, wanted: Collection[str] | None, *, findings: bool) -> Audit:
         names = [name for name in self._heads if wanted is None or name in wanted]
@@ -149,7 +181,9 @@ class _Reading:
             self._judge(self._depended_on(findings=findings))
         every = _joined(list(self._known.values()))
         beside = [one for one in every if one.subject not in names and isinstance(one, HostRights)]
-        return Audit((one for one in every if one.subject in names), self._platforms, beside)
+        found = Audit((one for one in every if one.subject in names), self._platforms, beside, self._memory)
+        found.keep()
+        return found
 
     def _needs_directories(self, name: str) -> bool:
         row = self._platforms.get(self._heads[name][0])
@@ -169,13 +203,48 @@ class _Reading:
 
     def _is_opened_from(self, hosts: Iterable[str]) -> bool:
         """Return whether a private key of some host opens an account of one that is known."""
-        opened = {key.fingerprint for one in self._known.values() for _, key in one.opening_keys}
-        return bool(opened) and any(opened & private_key_fingerprints(self._source.evidence(name)) for name in hosts)
+        known = (one for one in self._known.values() if isinstance(one, HostRights))
+        opened = {use.fingerprint for one in known for use in one.summary.uses}
+        return bool(opened) and any(opened & self._private_keys(name) for name in self._recalled(hosts))
+
+    def _private_keys(self, name: str) -> frozenset[str]:
+        """Return the fingerprints of the private keys on a host."""
+        remembered = self._memory.recall([name]).get(name) if self._memory is not None else None
+        if remembered is not None:
+            return frozenset(half.fingerprint for half in remembered.conclusion.summary.halves)
+        return private_key_fingerprints(self._source.evidence(name))
+
+    def _recalled(self, names: Iterable[str]) -> list[str]:
+        """Recall what is kept of some hosts, at once; return their names."""
+        wanted = list(names)
+        if self._memory is not None:
+            self._memory.recall([name for name in wanted if self._is_kept(name)])
+        return wanted
+
+    def _is_kept(self, name: str) -> bool:
+        row = self._platforms.get(self._heads[name][0])
+        return row is not None and row.grouped
 
     def _judge(self, names: Iterable[str]) -> None:
-        for name in names:
+        for name in self._recalled(names):
             if name not in self._known:
-                self._known[name] = _guarded(self._source.evidence(name), self._judged, self._context)
+                self._known[name] = self._remembered(name) or self._judged_first(name)
+
+    def _remembered(self, name: str) -> SubjectRights | None:
+        return self._memory.recall([name]).get(name) if self._memory is not None and self._is_kept(name) else None
+
+    def _judged_first(self, name: str) -> SubjectRights:
+        rights = _guarded(self._source.evidence(name), self._judged, self._context)
+        if self._memory is not None and isinstance(rights, HostRights):
+            self._memory.note(rights)
+        return rights
+
+    def _judged_now(self, name: str) -> HostRights:
+        """Return the rights on a host that was remembered; raises `ReadError` where its evidence cannot be read any more."""
+        rights = _guarded(self._source.evidence(name), self._judged, self._context)
+        if not isinstance(rights, HostRights):
+            raise ReadError(f"{name}: {next((gap.why for gap in rights.gaps), 'its evidence could not be read')}")
+        return rights
 
     def _judged(self, evidence: HostEvidence, context: Context) -> SubjectRights:
         row = self._platforms.get(evidence.platform)

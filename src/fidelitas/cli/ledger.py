@@ -13,7 +13,7 @@ from fidelitas.errors import LedgerError, RequestError
 from fidelitas.ledger import Ledger
 from fidelitas.ledger.prune import keep, prune, release, to_prune
 from fidelitas.ledger.transfer import copy_survey, export_survey
-from fidelitas.ledger.verify import damages, extent
+from fidelitas.ledger.verify import damages, drop_damaged, extent
 from fidelitas.reports.ledger import damage_line, extent_report, prune_line
 from fidelitas.reports.numbers import counted
 
@@ -32,8 +32,9 @@ def info(ledger: str | None, output: Output) -> None:
 
 
 @command.command("verify")
+@click.option("--drop-damaged", "drop", is_flag=True, help="Remove damaged items, so that the next survey stores them anew.")
 @ledger_option
-def verify(ledger: str | None) -> None:
+def verify(ledger: str | None, *, drop: bool) -> None:
     """Work out the SHA-256 of all evidence anew, and report what is missing or changed, and which answers that costs.
 
     The exit status is 4 where anything is damaged.
@@ -44,6 +45,8 @@ def verify(ledger: str | None) -> None:
         found = list(damages(known))
     for damage in found:
         say(damage_line(damage))
+    if drop and found:
+        say(f"removed {counted(drop_damaged(known), 'damaged item')}")
     if found:
         lost = sum(damage.is_newest for damage in found)
         raise LedgerError(

@@ -74,11 +74,12 @@ class Source:
                 raise ReadError(f"{subject}: {lost.why}")
         return found
 
-    def history(self, subjects: Container[str] | None = None) -> Iterator[tuple[str, list[Bundle]]]:
-        """Yield each host, or some, with its evidence in the ledger, the oldest first."""
-        with_logs = {name for name, platform in PLATFORMS.items() if platform.has_logs}
-        named = {name for name, (platform, _) in self._stored().subjects().items() if platform in with_logs}
-        return self.ledger.history(self.survey, {name for name in named if subjects is None or name in subjects})
+    def history(self, subjects: Container[str] | None = None, *, with_logs: bool = False) -> Iterator[tuple[str, list[Bundle]]]:
+        """Yield each host, or some, or those `with_logs`, with its evidence in the ledger, the oldest first."""
+        logging = {name for name, platform in PLATFORMS.items() if platform.has_logs}
+        named = {name for name, (platform, _) in self._stored().subjects().items() if platform in logging}
+        wanted = {name for name in named if subjects is None or name in subjects}
+        return self.ledger.history(self.survey, wanted, with_logs=with_logs)
 
     def evidence(self, subject: str) -> Iterator[tuple[str, list[Bundle]]]:
         """Yield the evidence of a subject of any platform, the oldest first."""
@@ -112,7 +113,7 @@ class Source:
 
     def use_findings(self, subjects: Container[str]) -> "list[Finding]":
         """Return what is out of order in the use of privilege on some hosts, by the logs in the ledger."""
-        found = [bundles for _, bundles in self.history(subjects) if any(bundle.copies for bundle in bundles)]
+        found = [bundles for _, bundles in self.history(subjects, with_logs=True)]
         if not found:
             return []
         from fidelitas.logbook import host_logs, read_logbook  # noqa: PLC0415
@@ -122,7 +123,7 @@ class Source:
     def provenance(self, hosts: Iterable[SubjectRights]) -> "dict[str, Grants]":
         """Return what the logs in the ledger tell of how rights on some hosts came about."""
         wanted = {host.subject for host in hosts}
-        found = {subject: bundles for subject, bundles in self.history(wanted) if any(bundle.copies for bundle in bundles)}
+        found = dict(self.history(wanted, with_logs=True))
         if not found:
             return {}
         from fidelitas.logbook import host_logs, read_logbook  # noqa: PLC0415
@@ -132,7 +133,7 @@ class Source:
 
     def last_logins(self, subjects: Container[str]) -> "dict[tuple[str, str], datetime]":
         """Return the last login of each account that the logs in the ledger record, by subject and account."""
-        found = [bundles for _, bundles in self.history(subjects) if any(bundle.copies for bundle in bundles)]
+        found = [bundles for _, bundles in self.history(subjects, with_logs=True)]
         if not found:
             return {}
         from fidelitas.logbook import EventFilter, host_logs, read_logbook  # noqa: PLC0415
@@ -157,7 +158,9 @@ class Source:
         if subject is not None and subject not in stored.names:
             raise unknown_subject(subject, stored.names)
         with progress(f"working out {subject or counted(len(stored.names), 'subject')}"):
-            return audit(stored, None if subject is None else [subject], findings=findings)
+            found = audit(stored, None if subject is None else [subject], findings=findings)
+        click.get_current_context().call_on_close(found.keep)
+        return found
 
     def hosts(self, subject: str | None) -> tuple[list[HostRights], tuple[SubjectRights, ...]]:
         """Return the Linux hosts that are asked about, and all that is; refuse another subject."""

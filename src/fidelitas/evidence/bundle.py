@@ -40,7 +40,12 @@ class Bundle:
     gaps: tuple[MissingItem, ...]
     copies: Mapping[str, bytes] = field(default_factory=dict)  # of logs, by path, as they are packed
     name: str | None = None  # given by the auditor, in place of what the host calls itself
-    source: bytes = field(default=b"", repr=False, compare=False)  # the manifest as it came
+    came: tuple[Manifest, bytes] | None = field(default=None, repr=False, compare=False)  # a manifest, and the bytes that it was read from
+
+    @property
+    def source(self) -> bytes:
+        """The manifest as it came, with what this version does not know; of one that was made or changed here as it would be written."""
+        return self.came[1] if self.came is not None and self.came[0] is self.manifest else render_manifest(self.manifest)
 
     @property
     def subject(self) -> str:
@@ -145,7 +150,7 @@ def read_bundle(stream: IO[bytes], limits: Limits = LIMITS) -> Bundle:
         listings=_joined(manifest.listings, found),
         copies={log.path: found[log.member] for log in manifest.logs if log.member in found},
         gaps=tuple(gaps),
-        source=source,
+        came=(manifest, source),
     )
 
 

@@ -44,19 +44,18 @@ class Draft:
         record = digest_of(kept.record)
         with self._database.reading() as connection:
             number = _number(connection, record)
-            if number is None:
-                before = _before(connection, bundle.subject, kept.frame)
-                ready = packed_pieces(connection, {**contents, record: kept.record}, _bases(connection, before, kept, record))
+            before = _before(connection, bundle.subject, kept.frame) if number is None else None
+            ready = packed_pieces(connection, {**contents, record: kept.record}, _bases(connection, before, kept, record))
         with self._database.writing() as connection:
             if self._survey is None:
                 self._survey = _begin(connection)
-            if number is None:
-                add_pieces(connection, ready)
-                number = _add_evidence(connection, bundle, kept, record)
+            add_pieces(connection, ready)
+            number = number or _add_evidence(connection, bundle, kept, record)
             if bundle.subject in self._stored:
                 connection.execute(delete(members).where(members.c.survey == self._survey, members.c.subject == bundle.subject))
             connection.execute(insert(members).values(survey=self._survey, subject=bundle.subject, evidence=number))
-        self._stored[bundle.subject] = Stored(number, Head(bundle.platform, bundle.host_name, bundle.identity))
+        head = Head(bundle.platform, bundle.host_name, bundle.identity, record, has_logs=bool(bundle.copies))
+        self._stored[bundle.subject] = Stored(number, head)
 
     @property
     def stored(self) -> StoredEvidence:
@@ -120,6 +119,7 @@ def _add_evidence(connection: Connection, bundle: Bundle, kept: Kept, record: by
         "machine": bundle.identity.machine,
         "host_keys": json.dumps(sorted(bundle.identity.host_keys)),
         "taken": bundle.taken.astimezone(UTC).isoformat(),
+        "has_logs": bool(bundle.copies),
     }
     insert_new(connection, evidence, [row])
     return int(connection.execute(select(evidence.c.id).where(evidence.c.record == number)).scalar_one())

@@ -10,17 +10,18 @@ from contextlib import suppress
 from dataclasses import dataclass, field
 from datetime import UTC, date, datetime
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
-from sqlalchemy import Connection, Select, func, select
+from sqlalchemy import Connection, Row, Select, func, select
 
 from fidelitas.errors import EvidenceError, LedgerError, RequestError
 from fidelitas.evidence import Bundle, Identity, MissingItem, Sameness, sameness, unread_bundle
+from fidelitas.ledger.answers import StoredAnswers
 from fidelitas.ledger.connection import Database, place_of
 from fidelitas.ledger.pieces import PieceReader
 from fidelitas.ledger.records import bundle_of, parse_record
 from fidelitas.ledger.seals import broken_seals
-from fidelitas.ledger.tables import evidence, members, surveys
+from fidelitas.ledger.tables import evidence, members, pieces, surveys
 
 if TYPE_CHECKING:
     from fidelitas.ledger.draft import Draft
@@ -29,7 +30,9 @@ __all__ = ["Head", "Ledger", "Stored", "StoredEvidence", "Survey", "heads_of", "
 
 _DAY = re.compile(r"\d{4}-\d\d-\d\d\Z")
 _LAST = re.compile(r"last\Z|-(\d{1,6})\Z")
-_HEAD = (evidence.c.id, evidence.c.platform, evidence.c.host_name, evidence.c.machine, evidence.c.host_keys)
+_HEAD = (
+    evidence.c.id, evidence.c.platform, evidence.c.host_name, evidence.c.machine, evidence.c.host_keys, evidence.c.has_logs, pieces.c.digest
+)  # fmt: skip
 _AT_ONCE = 400  # variables of one statement
 
 
@@ -45,11 +48,13 @@ class Survey:
 
 @dataclass(frozen=True, slots=True)
 class Head:
-    """What evidence says of itself: its platform, what the subject calls itself, and the marks of the machine."""
+    """What evidence says of itself: its platform, the subject's own name, the machine's marks; its digest, and whether it has logs."""
 
     platform: str
     host_name: str
-    identity: Identity = field(default_factory=Identity)
+    identity: Identity
+    digest: bytes
+    has_logs: bool
 
 
 @dataclass(frozen=True, slots=True)
@@ -65,6 +70,7 @@ class StoredEvidence:
 
     def __init__(self, ledger: "Ledger", stored: Mapping[str, Stored]) -> None:
         self._ledger, self._stored = ledger, stored
+        self._digests = {name: one.head.digest for name, one in stored.items()}  # of evidence that is whole, as far as it was read
 
     @property
     def names(self) -> Sequence[str]:
@@ -76,8 +82,15 @@ class StoredEvidence:
         return {name: (one.head.platform, one.head.host_name) for name, one in self._stored.items()}
 
     def evidence(self, subject: str) -> Bundle:
-        """Return the evidence of a subject."""
-        return self._ledger.load(subject, self._stored[subject].number)
+        """Return the evidence of a subject; nothing that is concluded from damaged evidence is kept."""
+        bundle, whole = self._ledger.load_checked(subject, self._stored[subject].number)
+        if not whole:
+            self._digests.pop(subject, None)
+        return bundle
+
+    def stored_answers(self) -> StoredAnswers:
+        """Return what was concluded from this evidence before."""
+        return StoredAnswers(self._ledger.database, self._digests)
 
 
 class Ledger:
@@ -178,10 +191,12 @@ class Ledger:
         stored = self.newest(survey)
         return tuple(stored.evidence(name) for name in stored.names)
 
-    def history(self, survey: str | None = None, subjects: Container[str] | None = None) -> Iterator[tuple[str, list[Bundle]]]:
+    def history(
+        self, survey: str | None = None, subjects: Container[str] | None = None, *, with_logs: bool = False
+    ) -> Iterator[tuple[str, list[Bundle]]]:
         """Yield each subject, or some, with all evidence of it, the oldest first; with `survey` up to that one.
 
-        Evidence of another machine that had the name before is left out.
+        `with_logs` leaves out subjects without any log.  Evidence of another machine that had the name before is left out.
         """
         if not self._is_there():
             return
@@ -198,19 +213,26 @@ class Ledger:
             marks[subject] = mark
             if number not in numbers:
                 numbers.append(number)
+        if with_logs:
+            known = {subject: numbers for subject, numbers in known.items() if any(heads[number].has_logs for number in numbers)}
         for subject, numbers in sorted(known.items()):
             yield subject, [self.load(subject, number) for number in numbers]
 
     def load(self, subject: str, number: int) -> Bundle:
         """Return evidence by its number; of what cannot be read a gap, of evidence without a record nothing but that."""
+        return self.load_checked(subject, number)[0]
+
+    def load_checked(self, subject: str, number: int) -> tuple[Bundle, bool]:
+        """Return evidence by its number, and whether all of it is what it was."""
         try:
             with self.database.reading() as connection:
                 bundle, lost = read_evidence(connection, number)
         except (LedgerError, EvidenceError) as error:  # it costs this subject alone
-            return unread_bundle(subject, f'the evidence in ledger "{self.place}" could not be read: {error}; survey the subject again')
+            why = f'the evidence in ledger "{self.place}" could not be read: {error}; survey the subject again'
+            return unread_bundle(subject, why), False
         for gap in lost:
             self._notice(f"{subject}: {gap.path}: {gap.reason}")
-        return bundle.named(subject)
+        return bundle.named(subject), not lost
 
     def marks(self) -> dict[str, Identity]:
         """Return the marks of the machine that each name was last given to."""
@@ -266,9 +288,14 @@ def _newest() -> Select[str, str, int]:
 def heads_of(connection: Connection, numbers: Iterable[int]) -> dict[int, Head]:
     """Return what evidence says of itself, by its number."""
     wanted = set(numbers)
-    every = select(*_HEAD)
+    every = select(*_HEAD).join(pieces, pieces.c.id == evidence.c.record)
     rows = connection.execute(every if len(wanted) > _AT_ONCE else every.where(evidence.c.id.in_(wanted)))
-    return {row.id: Head(row.platform, row.host_name, Identity(row.machine, _keys(row.host_keys))) for row in rows if row.id in wanted}
+    return {row.id: _head(row) for row in rows if row.id in wanted}
+
+
+def _head(row: Row[*tuple[Any, ...]]) -> Head:
+    identity = Identity(row.machine, _keys(row.host_keys))
+    return Head(row.platform, row.host_name, identity, bytes(row.digest), has_logs=row.has_logs)
 
 
 def _keys(stated: str) -> frozenset[str]:

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 import msgspec
 
 from fidelitas.errors import EvidenceError
-from fidelitas.evidence import Bundle, Manifest, MissingItem, parse_manifest, render_manifest
+from fidelitas.evidence import Bundle, Manifest, MissingItem, parse_manifest
 from fidelitas.ledger.packing import digest_of
 
 __all__ = ["Kept", "bundle_of", "kept_of", "parse_record"]
@@ -42,7 +42,7 @@ def kept_of(bundle: Bundle) -> tuple[Kept, dict[bytes, bytes]]:
     stated = _stated(bundle.manifest)
     besides = {name: named.get(name, _ABSENT) for name in {**named, **stated} if named.get(name, _ABSENT) != stated.get(name)}
     record = _Record(
-        manifest=bundle.source or render_manifest(bundle.manifest),
+        manifest=bundle.source,
         besides={_bytes("\0".join(name)): digest for name, digest in sorted(besides.items())},
         faults=[(_bytes(gap.path), _bytes(gap.reason), _bytes(gap.weakens)) for gap in bundle.gaps[len(bundle.manifest.gaps) :]],
     )
@@ -83,7 +83,7 @@ def bundle_of(record: bytes, contents: Mapping[bytes, bytes], why: Mapping[bytes
         listings=found["listing"],
         copies=found["log"],
         gaps=(*manifest.gaps, *faults, *lost),
-        source=source,
+        came=(manifest, source),
     )
     return bundle, tuple(lost)
 

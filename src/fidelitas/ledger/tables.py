@@ -36,6 +36,7 @@ evidence = Table(
     Column("machine", Text),
     Column("host_keys", Text, nullable=False),  # JSON
     Column("taken", Text, nullable=False),  # ISO 8601, UTC
+    Column("has_logs", Boolean, nullable=False),
 )
 
 surveys = Table(

@@ -3,7 +3,7 @@
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from sqlalchemy import Connection, exc, func, select
+from sqlalchemy import Connection, delete, exc, func, select
 
 from fidelitas.errors import EvidenceError, LedgerError
 from fidelitas.ledger.ledger import Ledger
@@ -11,9 +11,9 @@ from fidelitas.ledger.packing import Form
 from fidelitas.ledger.pieces import PieceReader
 from fidelitas.ledger.records import parse_record
 from fidelitas.ledger.seals import broken_seals
-from fidelitas.ledger.tables import answers, keeps, pieces, surveys
+from fidelitas.ledger.tables import answers, evidence, keeps, pieces, surveys
 
-__all__ = ["Damage", "Extent", "damages", "extent"]
+__all__ = ["Damage", "Extent", "damages", "drop_damaged", "extent"]
 
 _AT_ONCE = 100
 
@@ -87,6 +87,22 @@ def damages(ledger: Ledger) -> Iterator[Damage]:
     for number, (subjects, names) in users.items():
         for what, why in _faults_of(ledger, number, whole, faults):
             yield Damage(what, why, tuple(subjects), tuple(names), any(newest[name] == number for name in subjects))
+
+
+def drop_damaged(ledger: Ledger) -> int:
+    """Remove the items that are damaged, so that the next survey of them stores them anew, and return how many they were.
+
+    Records of evidence stay.  Stored answers are removed: they are made again.
+    """
+    faults = list(_pieces(ledger)[1])
+    removed = 0
+    with ledger.database.writing() as connection:
+        connection.execute(delete(answers))
+        records = set(connection.execute(select(evidence.c.record)).scalars())
+        numbers = {number for digest, number in connection.execute(select(pieces.c.digest, pieces.c.id)) if bytes(digest) in faults}
+        for number in sorted(numbers - records, reverse=True):  # what is stated against another goes before it
+            removed += connection.execute(delete(pieces).where(pieces.c.id == number)).rowcount
+    return removed
 
 
 def _pieces(ledger: Ledger) -> tuple[set[bytes], dict[bytes, str]]:

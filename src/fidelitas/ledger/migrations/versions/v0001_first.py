@@ -30,6 +30,7 @@ def upgrade() -> None:
         sa.Column("machine", sa.Text),
         sa.Column("host_keys", sa.Text, nullable=False),
         sa.Column("taken", sa.Text, nullable=False),
+        sa.Column("has_logs", sa.Boolean, nullable=False),
     )
     op.create_table(
         "surveys",

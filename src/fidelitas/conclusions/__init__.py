@@ -1,0 +1,11 @@
+"""Conclusions: what was worked out of evidence, kept so that a question is not worked out twice.
+
+A conclusion is kept under a key of all that it follows from: the evidence, the directories that the host takes accounts from, and the rules
+(`rules`).  Other rules give other keys, so answers of one version are never mixed into those of another.  `typed` is its form, `remembered`
+a host that answers from it, and judges the evidence where it does not know.
+"""
+
+from fidelitas.conclusions.recollection import AnswerStore, Recollection
+from fidelitas.conclusions.remembered import RememberedHost
+
+__all__ = ["AnswerStore", "Recollection", "RememberedHost"]

@@ -1,0 +1,181 @@
+"""What is kept of hosts, for one pass over evidence: recalled before anything is judged, noted afterwards.
+
+Knows keys and types; where the bytes are kept is the business of an `AnswerStore`, such as a ledger.
+"""
+
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from functools import cached_property
+from hashlib import blake2b
+from typing import Protocol, TypeVar
+
+from fidelitas.conclusions.remembered import RememberedHost
+from fidelitas.conclusions.rules import rules_digest
+from fidelitas.conclusions.typed import FINDINGS, Conclusion, ConclusionError, Share, decode, decode_holdings, encode, encode_holdings
+from fidelitas.findings import Finding
+from fidelitas.judging import Context
+from fidelitas.rights import Holding, HostRights
+from fidelitas.rights.estate.overlay import HostOverlay, renamed
+
+__all__ = ["AnswerStore", "Recollection"]
+
+T = TypeVar("T")
+
+
+class AnswerStore(Protocol):
+    """Where conclusions are kept, by key."""
+
+    def evidence_keys(self) -> Mapping[str, bytes]:
+        """Return a digest of each subject's evidence, by the subject's name."""
+
+    def get(self, keys: Iterable[bytes], /) -> Mapping[bytes, bytes]:
+        """Return what is kept under some keys."""
+
+    def put(self, kept: Mapping[bytes, bytes], rules: bytes, /) -> None:
+        """Keep something, and say by which rules it was concluded."""
+
+
+class Recollection:
+    """What is known of hosts whose directories are those of a context; `judge` judges one by its name."""
+
+    def __init__(
+        self, store: AnswerStore, directories: Sequence[str], context: Callable[[], Context], judge: Callable[[str], HostRights]
+    ) -> None:
+        self._store, self._context, self._judge = store, context, judge
+        self._evidence = store.evidence_keys()
+        stated = b"".join(_digest(name.encode(), self._evidence.get(name, b"")) for name in sorted(directories))
+        self._basis = _digest(rules_digest(), stated)
+        self._known: dict[str, RememberedHost | None] = {}
+        self._conclusions: dict[bytes, Conclusion | None] = {}
+        self._twins: dict[bytes, RememberedHost] = {}
+        self._holdings: dict[bytes, tuple[Holding, ...]] = {}
+        self._asked: dict[str, Mapping[bytes, tuple[Holding, ...]]] = {}
+        self._new: dict[bytes, bytes] = {}
+
+    # -- recalled ----------------------------------------------------------------------------------------------------------------
+
+    def recall(self, names: Sequence[str]) -> dict[str, RememberedHost]:
+        """Return those of some hosts of which conclusions are kept."""
+        unasked = {self._key(name): name for name in names if name not in self._known and name in self._evidence}
+        shares = {key: _read(content, Share) for key, content in self._store.get(unasked).items()}
+        self._read_conclusions({share.like for share in shares.values() if share is not None})
+        for key, name in unasked.items():
+            share = shares.get(key)
+            conclusion = self._conclusions.get(share.like) if share is not None else None
+            self._known[name] = self._remembered(name, share, conclusion) if share is not None and conclusion is not None else None
+        return {name: host for name in names if (host := self._known.get(name)) is not None}
+
+    def _remembered(self, name: str, share: Share, conclusion: Conclusion) -> RememberedHost:
+        host = RememberedHost(name, share, conclusion, self, lambda: self._judge(name))
+        host.twin = self._twins.setdefault(share.like, host)
+        return host
+
+    def _read_conclusions(self, likes: Iterable[bytes]) -> None:
+        wanted = {_digest(b"conclusion", like): like for like in likes if like not in self._conclusions}
+        found = self._store.get(wanted)
+        self._conclusions |= {like: _read(found[key], Conclusion) if key in found else None for key, like in wanted.items()}
+
+    def holdings_of(self, like: bytes, holder: str, ask: Callable[[], tuple[Holding, ...]]) -> tuple[Holding, ...]:
+        """Return what a holder holds on the host of a key, by asking that host where it is not kept."""
+        key = _digest(b"holder", like, holder.encode("utf-8", "surrogateescape"))
+        if key not in self._holdings:
+            kept = self._holdings_of(holder).get(key)
+            self._holdings[key] = self._note_holdings(key, ask()) if kept is None else kept
+        return self._holdings[key]
+
+    def _holdings_of(self, holder: str) -> Mapping[bytes, tuple[Holding, ...]]:
+        """Return what is kept of a holder on all hosts that were recalled, read at once."""
+        if holder not in self._asked:
+            keys = [_digest(b"holder", like, holder.encode("utf-8", "surrogateescape")) for like in self._twins]
+            found = {key: _read_holdings(content) for key, content in self._store.get(keys).items()}
+            self._asked[holder] = {key: holdings for key, holdings in found.items() if holdings is not None}
+        return self._asked[holder]
+
+    def is_of_directory(self, name: str) -> bool:
+        """Return whether a directory has an account or group of that name, a group written ``%name``."""
+        return name in self._directory_names
+
+    @cached_property
+    def _directory_names(self) -> frozenset[str]:
+        nesting = self._context().nesting
+        return frozenset() if nesting is None else frozenset({*nesting.identities, *(f"%{group}" for group in nesting.groups)})
+
+    def findings_of(self, host: RememberedHost) -> list[Finding] | None:
+        """Return the findings on a host, or ``None`` where they are not kept."""
+        key = _digest(b"findings", host.key)
+        content = self._store.get([key]).get(key)
+        found = None if content is None else _read(content, FINDINGS)
+        return None if found is None else list(renamed(found, host.conclusion.summary.subject, host.subject))
+
+    # -- noted -------------------------------------------------------------------------------------------------------------------
+
+    def note(self, host: HostRights) -> None:
+        """Keep what was concluded of a host; nothing of one where something went wrong unexpectedly."""
+        if host.troubles or host.subject not in self._evidence or isinstance(host, RememberedHost):
+            return
+        first = host.first if isinstance(host, HostOverlay) else host
+        like = self._key(first.subject)
+        self._put(self._key(host.subject), Share(like=like, host_name=host.host_name, taken=host.taken))
+        if first is host:
+            self._put(_digest(b"conclusion", like), self._conclusion(host))
+
+    def note_findings(self, host: HostRights, found: Sequence[Finding]) -> None:
+        """Keep the findings on a host, under the name of the host that was judged; none where a check failed."""
+        if host.troubles or host.subject not in self._evidence:
+            return
+        if isinstance(host, RememberedHost):
+            self._put(_digest(b"findings", host.key), renamed(tuple(found), host.subject, host.conclusion.summary.subject))
+        else:
+            self._put(_digest(b"findings", self._key(host.subject)), tuple(found))
+
+    def flush(self) -> None:
+        """Write what was noted."""
+        if self._new:
+            self._store.put(self._new, rules_digest())
+            self._new = {}
+
+    def _note_holdings(self, key: bytes, holdings: tuple[Holding, ...]) -> tuple[Holding, ...]:
+        content = encode_holdings(holdings)
+        if content is not None:
+            self._new[key] = content
+        return holdings
+
+    def _conclusion(self, host: HostRights) -> Conclusion:
+        local = {who.name for who in host.population.effective if not who.of_directory}
+        groups = {f"%{group.name}" for group in host.population.groups}
+        return Conclusion(
+            taken_by=host.taken_by,
+            live=host.live,
+            gaps=host.gaps,
+            summary=host.summary,
+            names=frozenset({*local, *(group for group in groups if not self.is_of_directory(group))}),
+            takes_directory=any(who.of_directory for who in host.population.effective),
+        )
+
+    def _put(self, key: bytes, value: object) -> None:
+        content = encode(value)
+        if content is not None:
+            self._new[key] = content
+
+    def _key(self, name: str) -> bytes:
+        return _digest(b"host", self._basis, name.encode(), self._evidence[name])
+
+
+def _digest(*parts: bytes) -> bytes:
+    digest = blake2b(digest_size=24)
+    for part in parts:
+        digest.update(len(part).to_bytes(8, "little") + part)
+    return digest.digest()
+
+
+def _read(content: bytes, kind: type[T]) -> T | None:
+    try:
+        return decode(content, kind)
+    except ConclusionError:
+        return None
+
+
+def _read_holdings(content: bytes) -> tuple[Holding, ...] | None:
+    try:
+        return decode_holdings(content)
+    except ConclusionError:
+        return None

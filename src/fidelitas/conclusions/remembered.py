@@ -1,0 +1,206 @@
+"""A host that was judged before: it answers from what was kept of that, and judges its evidence where that does not say.
+
+Nothing is decided here.  Each answer is one that the judged host gave, or the judged host is asked now.
+"""
+
+from collections.abc import Callable, Iterable, Iterator
+from copy import copy
+from datetime import datetime
+from functools import cached_property
+from typing import Protocol, TypeVar
+
+from fidelitas.conclusions.typed import Conclusion, Share
+from fidelitas.facts import AuthorizedKey, FileState, Gap, HostFacts, PrivateKey, Programs
+from fidelitas.rights import Holding, HostRights, Identity, Population, Principal, PrincipalKind, Right, SubjectRights
+from fidelitas.rights.estate.overlay import renamed
+from fidelitas.rights.graph.group_edges import GroupEdges
+from fidelitas.rights.linux.ssh import KeyGrant
+from fidelitas.rights.linux.sudo import Effective, Policy
+from fidelitas.rights.linux.summary import HostSummary
+
+__all__ = ["Memory", "RememberedHost"]
+
+T = TypeVar("T")
+
+
+class Memory(Protocol):
+    """What a remembered host is answered from."""
+
+    def holdings_of(self, like: bytes, holder: str, ask: Callable[[], tuple[Holding, ...]], /) -> tuple[Holding, ...]:
+        """Return what a holder holds on the host of a key, by asking that host where it is not kept."""
+
+    def is_of_directory(self, name: str, /) -> bool:
+        """Return whether a directory has an account or group of that name, a group written ``%name``."""
+
+
+class RememberedHost(HostRights):
+    """A Linux host by what was kept of it; `judge` judges it."""
+
+    def __init__(self, subject: str, share: Share, conclusion: Conclusion, memory: Memory, judge: Callable[[], HostRights]) -> None:
+        SubjectRights.__init__(self)
+        self._subject, self._share, self.conclusion, self._memory, self._judge = subject, share, conclusion, memory, judge
+        self.twin: RememberedHost = self  # the first of those that state the same
+
+    # -- what was kept -----------------------------------------------------------------------------------------------------------
+
+    @property
+    def key(self) -> bytes:
+        """The key of the host that this one states the same as."""
+        return self._share.like
+
+    @property
+    def subject(self) -> str:
+        """The host."""
+        return self._subject
+
+    @property
+    def host_name(self) -> str:
+        """What the host calls itself."""
+        return self._share.host_name
+
+    @property
+    def taken(self) -> datetime:
+        """When its evidence was taken."""
+        return self._share.taken
+
+    @property
+    def taken_by(self) -> int | None:
+        """The user ID that its evidence was taken with."""
+        return self.conclusion.taken_by
+
+    @property
+    def live(self) -> bool:
+        """Whether it was running, and not a root folder."""
+        return self.conclusion.live
+
+    @property
+    def gaps(self) -> tuple[Gap, ...]:
+        """Everything that could not be read."""
+        return (*self._as_here(self.conclusion.gaps), *self.troubles)
+
+    @cached_property
+    def summary(self) -> HostSummary:
+        """What joining it with other hosts takes."""
+        kept = self._as_here(self.conclusion.summary)
+        return HostSummary(subject=self.subject, host_name=self.host_name, hosts_named=kept.hosts_named, uses=kept.uses, halves=kept.halves)
+
+    @property
+    def like(self) -> "HostRights":
+        """The host that this one is told from."""
+        return self.twin
+
+    def here(self, value: T) -> T:
+        """Return what was found on that host as it is here."""
+        return value if self.twin is self else renamed(value, self.twin.subject, self.subject)
+
+    def knows(self, holder: str) -> bool:
+        """Return whether there is such an account, or such a group (written ``%name``), or such another holder."""
+        names = self.conclusion.names
+        of_directory = self.conclusion.takes_directory and self._memory.is_of_directory(holder)
+        return holder in names or of_directory or bool(self.holdings_of(holder))
+
+    def holdings_of(self, holder: str) -> tuple[Holding, ...]:
+        """Return those of all holdings whose holder is called so."""
+        if self.from_elsewhere:
+            return self.judged.holdings_of(holder)
+        return self._as_here(self._memory.holdings_of(self.key, holder, lambda: self._as_kept(self.judged.holdings_of(holder))))
+
+    def _as_here(self, value: T) -> T:
+        """Return what was kept under the name of the host that was judged as it is here."""
+        return renamed(value, self.conclusion.summary.subject, self.subject)
+
+    def _as_kept(self, value: T) -> T:
+        return renamed(value, self.subject, self.conclusion.summary.subject)
+
+    # -- what the judged host says -----------------------------------------------------------------------------------------------
+
+    @cached_property
+    def judged(self) -> HostRights:
+        """The host, judged now."""
+        judged = self._judge()
+        return judged.joined_with(self.from_elsewhere) if self.from_elsewhere else judged
+
+    def joined_with(self, from_elsewhere: tuple[Holding, ...]) -> HostRights:
+        """Return the same host with what accounts of other hosts hold on it."""
+        joined = copy(self)
+        joined.__dict__.pop("judged", None)
+        joined.from_elsewhere = from_elsewhere
+        return joined
+
+    facts: HostFacts = property(lambda self: self.judged.facts)  # type: ignore[assignment]
+    population: Population = property(lambda self: self.judged.population)  # type: ignore[assignment]
+    policy: Policy = property(lambda self: self.judged.policy)  # type: ignore[assignment]
+    effective: Effective = property(lambda self: self.judged.effective)  # type: ignore[assignment]
+    by_node: tuple[Holding, ...] = property(lambda self: self.judged.by_node)  # type: ignore[assignment]
+    group_edges: GroupEdges[Identity] = property(lambda self: self.judged.group_edges)  # type: ignore[assignment]
+
+    @property
+    def key_grants(self) -> tuple[tuple[Identity, KeyGrant], ...]:
+        """The keys that open accounts here, each with the account."""
+        return self.judged.key_grants
+
+    @property
+    def private_keys(self) -> tuple[PrivateKey, ...]:
+        """The private keys that are stored here."""
+        return self.judged.private_keys
+
+    @property
+    def holdings(self) -> tuple[Holding, ...]:
+        """All holdings."""
+        return self.judged.holdings
+
+    @property
+    def own_holdings(self) -> tuple[Holding, ...]:
+        """The holdings that a reader wants to see unasked."""
+        return self.judged.own_holdings
+
+    def own_holdings_with(self, wanted: Callable[[Right], bool]) -> tuple[Holding, ...]:
+        """Return those of the own holdings whose right is wanted."""
+        return self.judged.own_holdings_with(wanted)
+
+    def own_rights(self) -> set[Right]:
+        """Return the rights of the own holdings."""
+        return self.judged.own_rights()
+
+    def full_holders(self, kind: PrincipalKind) -> set[str]:
+        """Return the names of the holders of one kind that have full control in a way of their own."""
+        return self.judged.full_holders(kind)
+
+    def held_by(self, account: str) -> tuple[Holding, ...]:
+        """Return what an account holds, also merely by being an account of the host."""
+        return self.judged.held_by(account)
+
+    def names(self) -> set[str]:
+        """Return its accounts and groups, and whoever holds a right here."""
+        return self.judged.names()
+
+    def belongs_to(self, name: str) -> Iterable[str]:
+        """Return the groups that an account is in, without the one that is its own by name."""
+        return self.judged.belongs_to(name)
+
+    @property
+    def opening_keys(self) -> Iterator[tuple[str, AuthorizedKey]]:
+        """The keys that open accounts here, each with the account's name."""
+        return self.judged.opening_keys
+
+    def person_accounts(self) -> Iterator[tuple[str, str]]:
+        """Yield the accounts of people, each with its comment."""
+        return self.judged.person_accounts()
+
+    def comments(self) -> Iterator[tuple[str, str]]:
+        """Yield every account with its comment."""
+        return self.judged.comments()
+
+    def identity(self, principal: Principal) -> Identity | None:
+        """Return the account behind a principal, if it is one."""
+        return self.judged.identity(principal)
+
+    @property
+    def files(self) -> tuple[FileState, ...]:
+        """The files that were looked at."""
+        return tuple(self.judged.files)
+
+    @property
+    def programs(self) -> Programs | None:
+        """The search for setuid files and capabilities, where there was one."""
+        return self.judged.programs

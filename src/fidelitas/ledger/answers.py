@@ -1,0 +1,65 @@
+"""Stored answers: what was concluded from the evidence of a ledger, by key, each with the digest of its bytes.
+
+Knows nothing of what they say.  An answer that was damaged is one that is not there; a ledger that cannot be written to keeps none.
+"""
+
+import hashlib
+from collections.abc import Iterable, Iterator, Mapping
+from contextlib import suppress
+
+import zstandard
+from sqlalchemy import delete, select
+
+from fidelitas.errors import LedgerError
+from fidelitas.ledger.connection import Database, insert_new
+from fidelitas.ledger.packing import pack, unpack
+from fidelitas.ledger.tables import answers
+
+__all__ = ["StoredAnswers"]
+
+_AT_ONCE = 400  # variables of one statement
+
+
+class StoredAnswers:
+    """The answers of a ledger, and the digest of each subject's evidence in what is asked."""
+
+    def __init__(self, database: Database, keys: Mapping[str, bytes]) -> None:
+        self._database, self._keys = database, keys
+
+    def evidence_keys(self) -> Mapping[str, bytes]:
+        """Return a digest of each subject's evidence, by the subject's name."""
+        return self._keys
+
+    def get(self, keys: Iterable[bytes]) -> Mapping[bytes, bytes]:
+        """Return what is kept under some keys."""
+        found: dict[bytes, bytes] = {}
+        with suppress(LedgerError), self._database.reading() as connection:
+            for some in _batches(keys):
+                rows = connection.execute(select(answers.c.key, answers.c.digest, answers.c.packed).where(answers.c.key.in_(some)))
+                contents = ((bytes(key), _unpacked(packed, digest)) for key, digest, packed in rows)
+                found.update((key, content) for key, content in contents if content is not None)
+        return found
+
+    def put(self, kept: Mapping[bytes, bytes], rules: bytes) -> None:
+        """Keep something, and say by which rules it was concluded."""
+        rows = [
+            {"key": key, "rules": rules, "digest": hashlib.sha256(content).digest(), "packed": pack(content)}
+            for key, content in kept.items()
+        ]
+        with suppress(LedgerError), self._database.writing() as connection:  # an answer that cannot be kept is still an answer
+            for some in _batches(kept):  # one that was damaged, or that another command has kept meanwhile
+                connection.execute(delete(answers).where(answers.c.key.in_(some)))
+            insert_new(connection, answers, rows)
+
+
+def _batches(keys: Iterable[bytes]) -> Iterator[list[bytes]]:
+    wanted = list(dict.fromkeys(keys))
+    return (wanted[begins : begins + _AT_ONCE] for begins in range(0, len(wanted), _AT_ONCE))
+
+
+def _unpacked(packed: bytes, digest: bytes) -> bytes | None:
+    try:
+        content = unpack(packed)
+    except (zstandard.ZstdError, MemoryError):
+        return None
+    return content if hashlib.sha256(content).digest() == bytes(digest) else None

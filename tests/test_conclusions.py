@@ -1,0 +1,192 @@
+"""What is kept of hosts: a remembered host answers as a judged one, whatever is asked, whatever was done to what is kept."""
+
+import random
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import replace
+from pathlib import Path
+
+import pytest
+
+from fidelitas.audit import Audit, InMemory, audit
+from fidelitas.conclusions import RememberedHost, recollection
+from fidelitas.conclusions.typed import FINDINGS, ConclusionError, decode, decode_holdings, encode, encode_holdings
+from fidelitas.demo import write_estate
+from fidelitas.evidence import Bundle
+from fidelitas.facts import Gap
+from fidelitas.findings import Finding
+from fidelitas.ledger import Ledger
+from fidelitas.rights import HostRights, SubjectRights
+from fidelitas.sources import from_file
+from fidelitas.sources.directory import from_ldif
+from support import NOW, bundle, fidelitas
+from test_estate import USES_DIRECTORY, hosts, mixed_estate
+
+LDIF = (
+    """\
+dn: dc=saltmarsh,dc=example
+objectClass: domain
+dc: saltmarsh
+
+"""
+    + "\n".join(
+        f"dn: uid={name},dc=saltmarsh,dc=example\nobjectClass: posixAccount\nuid: {name}\ncn: {name}\nuidNumber: {5000 + n}\ngidNumber: 9\n"
+        f"homeDirectory: /home/{name}\n"
+        for n, name in enumerate(("amara", "bruno", "chiara"))
+    )
+    + "".join(
+        f"\ndn: cn={name},dc=saltmarsh,dc=example\nobjectClass: posixGroup\nobjectClass: groupOfNames\ncn: {name}\ngidNumber: {gid}\n"
+        + "".join(f"member: {member},dc=saltmarsh,dc=example\n" for member in members)
+        for name, gid, members in (("tides", 7000, ("uid=amara", "cn=crew")), ("crew", 7001, ("uid=bruno",)))
+    )
+)
+
+
+def of_directory() -> list[Bundle]:
+    """Return hosts that take accounts from a directory, two of them alike, one with names that are not Unicode."""
+    policy = "%tides ALL=(ALL) ALL\n%crew ALL=(ines) NOPASSWD: /usr/bin/less\ntomas tern=(root) /usr/bin/vim\n"
+    made = bundle(policy, USES_DIRECTORY)
+    odd = bundle(policy, {**USES_DIRECTORY, "/etc/passwd": b"root:x:0:0::/root:/bin/sh\n\xff\xfe:x:0:0::/:/bin/sh\n"})
+    named = [replace(made, name="plover"), replace(made, name="dunlin"), replace(odd, name="odd")]
+    return [from_ldif(LDIF.encode(), "saltmarsh").bundle, *named]
+
+
+def demo(folder: Path) -> list[Bundle]:
+    return [from_file(file).bundle for file in write_estate(folder, 3)]
+
+
+ESTATES = {"mixed": lambda _: mixed_estate(), "twins": lambda _: hosts(), "directory": lambda _: of_directory(), "demo": demo}
+
+
+def everything(one: SubjectRights, names: Iterable[str]) -> Iterator[object]:
+    """Yield all that a subject is asked, each with the question."""
+    yield from (("gaps", one.gaps), ("taken", one.taken, one.taken_by, one.live), ("holdings", one.holdings), ("own", one.own_holdings))
+    yield "full", [one.full_holders(kind) for kind in sorted({held.principal.kind for held in one.holdings}, key=str)]
+    yield "rights", one.own_rights(), one.own_holdings_with(lambda right: right.kind.full)
+    for name in names:
+        yield name, one.knows(name), one.holdings_of(name), one.held_by(name), sorted(one.belongs_to(name))
+    if isinstance(one, HostRights):
+        yield "summary", one.summary, one.host_name, sorted(one.comments()), one.facts.policy, list(one.opening_keys)
+
+
+def answers(found: Audit) -> dict[str, list[object]]:
+    names = sorted({name for one in found.subjects for name in one.names()} | {"nobody-is-called-so", "%none", "amara", "%crew"})
+    return {one.subject: list(everything(one, names)) for one in found.subjects}
+
+
+@pytest.mark.parametrize("estate", ESTATES)
+def test_a_remembered_host_answers_as_a_judged_one(estate: str, tmp_path: Path) -> None:
+    """Also in another order of questions, in part, and where only some hosts are as they were."""
+    bundles = ESTATES[estate](tmp_path)
+    fresh = audit(InMemory(bundles))
+    expected, findings = answers(fresh), fresh.findings
+    ledger = Ledger(tmp_path / "ledger")
+    ledger.add(bundles, NOW)
+    for turn in range(3):
+        found = audit(ledger.newest())
+        kinds = {type(one) for one in found.hosts}
+        assert (RememberedHost in kinds) is (turn > 0)
+        assert found.findings == findings
+        assert answers(found) == expected
+        found.keep()
+    for name in fresh.subjects[:3]:
+        alone = audit(ledger.newest(), [name.subject], findings=False)
+        assert [one.holdings for one in alone.subjects] == [one.holdings for one in audit(bundles, [name.subject], findings=False).subjects]
+    changed = [replace(one, files={**one.files, "/etc/sudoers": b"rada ALL=(ALL) ALL\n"}) for one in bundles[-2:]]
+    ledger.add([*bundles[:-2], *changed], NOW)
+    again, anew = audit(ledger.newest()), audit(InMemory([*bundles[:-2], *changed]))
+    assert again.findings == anew.findings
+    assert answers(again) == answers(anew)
+
+
+def test_a_question_that_was_asked_judges_nothing_again(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    ledger = Ledger(tmp_path)
+    ledger.add(of_directory(), NOW)
+    assert audit(ledger.newest()).hosts
+    first = audit(ledger.newest())
+    before = [(one.subject, one.holdings_of("bruno"), one.knows("chiara")) for one in first.hosts]
+    assert first.findings
+    first.keep()
+    read: list[str] = []
+    stored = ledger.newest()
+    load = stored.evidence
+
+    def noted(name: str) -> Bundle:
+        read.append(name)
+        return load(name)
+
+    monkeypatch.setattr(stored, "evidence", noted)
+    second = audit(stored)
+    assert second.findings == first.findings
+    assert [(one.subject, one.holdings_of("bruno"), one.knows("chiara")) for one in second.hosts] == before
+    assert set(read) == {"saltmarsh", "odd"}  # names that are not Unicode cannot be kept
+
+
+def test_other_rules_judge_again(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    ledger = Ledger(tmp_path)
+    ledger.add(hosts(), NOW)
+    assert audit(ledger.newest()).findings
+    assert RememberedHost in {type(one) for one in audit(ledger.newest()).hosts}
+    monkeypatch.setattr(recollection, "rules_digest", lambda: b"another version")
+    assert RememberedHost not in {type(one) for one in audit(ledger.newest()).hosts}
+
+
+def test_what_was_done_to_what_is_kept_changes_no_answer(tmp_path: Path) -> None:
+    """Bytes that are not of the form, that are cut, or are of another key: the evidence is judged again."""
+    ledger, chance = Ledger(tmp_path), random.Random(2)
+    bundles = of_directory()
+    ledger.add(bundles, NOW)
+    expected = audit(ledger.newest()).findings
+    audit(ledger.newest()).keep()
+    stored = ledger.newest().stored_answers()
+    with ledger.database.reading() as connection:
+        keys = [bytes(key) for (key,) in connection.exec_driver_sql("select key from answers")]
+    kept = stored.get(keys)
+    assert len(kept) == len(keys) > 4
+    for turn in range(30):
+        spoilt = {key: _spoilt(content, chance, turn, kept) for key, content in kept.items()}
+        stored.put(spoilt, b"rules")
+        assert audit(InMemory(bundles)).findings == expected
+        assert audit(ledger.newest()).findings
+        stored.put(kept, b"rules")
+    with ledger.database.writing() as connection:
+        connection.exec_driver_sql("update answers set packed = substr(packed, 1, length(packed) - 3)")
+    assert stored.get(keys) == {}
+    assert audit(ledger.newest()).findings == expected
+
+
+def _spoilt(content: bytes, chance: random.Random, turn: int, kept: Mapping[bytes, bytes]) -> bytes:
+    if turn % 3 == 0:
+        return content[: chance.randrange(len(content))]
+    if turn % 3 == 1:
+        return chance.choice([b"", b"\xc0", b"\x93", b"junk", chance.randbytes(40)])
+    return chance.choice(list(kept.values())[:3]) + b"\xc0"
+
+
+def test_the_form_gives_back_what_it_was_given_and_nothing_else() -> None:
+    found = audit(InMemory([*mixed_estate(), *hosts()[1:3]]))
+    for one in found.subjects:
+        content = encode_holdings(one.holdings)
+        assert content is not None
+        assert decode_holdings(content) == one.holdings
+        assert [route.links[0].place for held in decode_holdings(content) for route in held.routes] == [
+            route.links[0].place for held in one.holdings for route in held.routes
+        ]
+    assert decode(encode(found.findings) or b"", FINDINGS) == found.findings
+    for content in (b"", b"\xc1", encode([1]) or b"", (encode_holdings([]) or b"")[:-1]):
+        with pytest.raises(ConclusionError):
+            decode_holdings(content)
+    assert encode(Gap(what="\udcff", why="", place=found.findings[0].places[0])) is None
+    assert isinstance(found.findings[0], Finding)
+
+
+def test_the_built_program_says_the_same_the_second_time(tmp_path: Path) -> None:
+    assert fidelitas("demo", cwd=tmp_path).status in (0, 4)
+    ledger = tmp_path / "demo-estate/ledger"
+    commands = [["findings"], ["holders"], ["holders", "--account", "lena"], ["account", "rada"], ["coverage"], ["why", "lena"], ["people"]]
+    for command in commands:
+        said = [fidelitas(*command, "--ledger", ledger, cwd=tmp_path) for _ in range(2)]
+        assert said[0] == said[1], command
+    whole = {tuple(command): fidelitas(*command, "--ledger", ledger, cwd=tmp_path).out for command in commands}
+    with Ledger(ledger).database.writing() as connection:
+        connection.exec_driver_sql("delete from answers")
+    assert {tuple(command): fidelitas(*command, "--ledger", ledger, cwd=tmp_path).out for command in commands} == whole
