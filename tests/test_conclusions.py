@@ -15,7 +15,7 @@ from fidelitas.evidence import Bundle
 from fidelitas.facts import Gap
 from fidelitas.findings import Finding
 from fidelitas.ledger import Ledger
-from fidelitas.rights import HostRights, SubjectRights
+from fidelitas.rights import HostRights, PrincipalKind, SubjectRights
 from fidelitas.sources import from_file
 from fidelitas.sources.directory import from_ldif
 from support import NOW, bundle, fidelitas
@@ -61,10 +61,13 @@ def everything(one: SubjectRights, names: Iterable[str]) -> Iterator[object]:
     """Yield all that a subject is asked, each with the question."""
     yield from (("gaps", one.gaps), ("taken", one.taken, one.taken_by, one.live), ("holdings", one.holdings), ("own", one.own_holdings))
     yield "full", [one.full_holders(kind) for kind in sorted({held.principal.kind for held in one.holdings}, key=str)]
+    yield "accounts", [one.in_brief(holding.principal) for holding in one.holdings]
     yield "rights", one.own_rights(), one.own_holdings_with(lambda right: right.kind.full)
     for name in names:
         yield name, one.knows(name), one.holdings_of(name), one.held_by(name), sorted(one.belongs_to(name))
     if isinstance(one, HostRights):
+        groups = {holding.principal.name for holding in one.holdings if holding.principal.kind is PrincipalKind.GROUP}
+        yield "counts", one.account_count, [one.member_count(name) for name in sorted(groups)]
         yield "summary", one.summary, one.host_name, sorted(one.comments()), one.facts.policy, list(one.opening_keys)
 
 
@@ -73,9 +76,11 @@ def answers(found: Audit) -> dict[str, list[object]]:
     return {one.subject: list(everything(one, names)) for one in found.subjects}
 
 
+@pytest.mark.parametrize("most", [0, 2000])
 @pytest.mark.parametrize("estate", ESTATES)
-def test_a_remembered_host_answers_as_a_judged_one(estate: str, tmp_path: Path) -> None:
-    """Also in another order of questions, in part, and where only some hosts are as they were."""
+def test_a_remembered_host_answers_as_a_judged_one(estate: str, most: int, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Whether all of its holdings are kept or none, in another order of questions, in part, and where only some hosts are as they were."""
+    monkeypatch.setattr(recollection, "_MOST_HOLDINGS", most)
     bundles = ESTATES[estate](tmp_path)
     fresh = audit(InMemory(bundles))
     expected, findings = answers(fresh), fresh.findings

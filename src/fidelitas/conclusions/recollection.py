@@ -10,15 +10,28 @@ from typing import Protocol, TypeVar
 
 from fidelitas.conclusions.remembered import RememberedHost
 from fidelitas.conclusions.rules import rules_digest
-from fidelitas.conclusions.typed import FINDINGS, Conclusion, ConclusionError, Share, decode, decode_holdings, encode, encode_holdings
+from fidelitas.conclusions.typed import (
+    FINDINGS,
+    Conclusion,
+    ConclusionError,
+    Holders,
+    Share,
+    decode,
+    decode_holdings,
+    encode,
+    encode_holdings,
+)
 from fidelitas.findings import Finding
 from fidelitas.judging import Context
-from fidelitas.rights import Holding, HostRights
+from fidelitas.rights import Holding, HostRights, PrincipalKind
 from fidelitas.rights.estate.overlay import HostOverlay, renamed
 
 __all__ = ["AnswerStore", "Recollection"]
 
 T = TypeVar("T")
+
+# Of a host with more holdings each holder is kept when someone asks for it.
+_MOST_HOLDINGS = 2000
 
 
 class AnswerStore(Protocol):
@@ -99,6 +112,14 @@ class Recollection:
         nesting = self._context().nesting
         return frozenset() if nesting is None else frozenset({*nesting.identities, *(f"%{group}" for group in nesting.groups)})
 
+    def holders_of(self, like: bytes) -> tuple[tuple[Holding, ...], Holders] | None:
+        """Return all holdings on the host of a key and what is shown of the holders, or ``None`` where they are not kept."""
+        key = _digest(b"holders", like)
+        content = self._store.get([key]).get(key)
+        kept = None if content is None else _read(content, Holders)
+        holdings = None if kept is None else _read_holdings(kept.holdings)
+        return None if kept is None or holdings is None else (holdings, kept)
+
     def findings_of(self, host: RememberedHost) -> list[Finding] | None:
         """Return the findings on a host, or ``None`` where they are not kept."""
         key = _digest(b"findings", host.key)
@@ -117,6 +138,9 @@ class Recollection:
         self._put(self._key(host.subject), Share(like=like, host_name=host.host_name, taken=host.taken))
         if first is host:
             self._put(_digest(b"conclusion", like), self._conclusion(host))
+            holders = _holders(host)
+            if holders is not None:
+                self._put(_digest(b"holders", like), holders)
 
     def note_findings(self, host: HostRights, found: Sequence[Finding]) -> None:
         """Keep the findings on a host, under the name of the host that was judged; none where a check failed."""
@@ -158,6 +182,24 @@ class Recollection:
 
     def _key(self, name: str) -> bytes:
         return _digest(b"host", self._basis, name.encode(), self._evidence[name])
+
+
+def _holders(host: HostRights) -> Holders | None:
+    """Return who holds what on a host; nothing where that is more than is worth keeping: thousands of people of a directory."""
+    if len(host.by_node) + len(host.group_edges) > _MOST_HOLDINGS:
+        return None
+    holdings = host.holdings
+    content = encode_holdings(holdings)
+    if content is None:
+        return None
+    principals = {held.principal for held in holdings}
+    briefs = ((principal.name, host.in_brief(principal)) for principal in principals)
+    return Holders(
+        holdings=content,
+        accounts={name: brief for name, brief in briefs if brief is not None},
+        members={one.name: host.member_count(one.name) for one in principals if one.kind is PrincipalKind.GROUP},
+        account_count=host.account_count,
+    )
 
 
 def _digest(*parts: bytes) -> bytes:

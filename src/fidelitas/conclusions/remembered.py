@@ -9,11 +9,14 @@ from datetime import datetime
 from functools import cached_property
 from typing import Protocol, TypeVar
 
-from fidelitas.conclusions.typed import Conclusion, Share
+from fidelitas.conclusions.typed import Conclusion, Holders, Share
 from fidelitas.facts import AuthorizedKey, FileState, Gap, HostFacts, PrivateKey, Programs
 from fidelitas.rights import Holding, HostRights, Identity, Population, Principal, PrincipalKind, Right, SubjectRights
+from fidelitas.rights.accounts.identity import AccountInBrief
 from fidelitas.rights.estate.overlay import renamed
 from fidelitas.rights.graph.group_edges import GroupEdges
+from fidelitas.rights.graph.routes import order_of
+from fidelitas.rights.linux.host import is_own
 from fidelitas.rights.linux.ssh import KeyGrant
 from fidelitas.rights.linux.sudo import Effective, Policy
 from fidelitas.rights.linux.summary import HostSummary
@@ -28,6 +31,9 @@ class Memory(Protocol):
 
     def holdings_of(self, like: bytes, holder: str, ask: Callable[[], tuple[Holding, ...]], /) -> tuple[Holding, ...]:
         """Return what a holder holds on the host of a key, by asking that host where it is not kept."""
+
+    def holders_of(self, like: bytes, /) -> tuple[tuple[Holding, ...], Holders] | None:
+        """Return all holdings on the host of a key and what is shown of the holders, or ``None`` where they are not kept."""
 
     def is_of_directory(self, name: str, /) -> bool:
         """Return whether a directory has an account or group of that name, a group written ``%name``."""
@@ -101,9 +107,57 @@ class RememberedHost(HostRights):
 
     def holdings_of(self, holder: str) -> tuple[Holding, ...]:
         """Return those of all holdings whose holder is called so."""
+        if self._kept is not None:
+            return SubjectRights.holdings_of(self, holder)
         if self.from_elsewhere:
             return self.judged.holdings_of(holder)
         return self._as_here(self._memory.holdings_of(self.key, holder, lambda: self._as_kept(self.judged.holdings_of(holder))))
+
+    @cached_property
+    def _kept(self) -> tuple[tuple[Holding, ...], Holders] | None:
+        """All holdings as they are here, and what is shown of their holders, where they are few enough to be kept."""
+        found = self._memory.holders_of(self.key)
+        return None if found is None else (self._as_here(found[0]), found[1])
+
+    @property
+    def holdings(self) -> tuple[Holding, ...]:
+        """All holdings, ordered by right, principal and strength of route."""
+        if self._kept is None:
+            return self.judged.holdings
+        return tuple(sorted((*self._kept[0], *self.from_elsewhere), key=order_of)) if self.from_elsewhere else self._kept[0]
+
+    @property
+    def own_holdings(self) -> tuple[Holding, ...]:
+        """The holdings without those that an account has in no other way than every account has them."""
+        return self.judged.own_holdings if self._kept is None else tuple(filter(is_own, self.holdings))
+
+    def own_holdings_with(self, wanted: Callable[[Right], bool]) -> tuple[Holding, ...]:
+        """Return those of the own holdings whose right is wanted."""
+        return self.judged.own_holdings_with(wanted) if self._kept is None else SubjectRights.own_holdings_with(self, wanted)
+
+    def own_rights(self) -> set[Right]:
+        """Return the rights of the own holdings."""
+        return self.judged.own_rights() if self._kept is None else SubjectRights.own_rights(self)
+
+    def full_holders(self, kind: PrincipalKind) -> set[str]:
+        """Return the names of the holders of one kind that have full control in a way of their own."""
+        return self.judged.full_holders(kind) if self._kept is None else SubjectRights.full_holders(self, kind)
+
+    def in_brief(self, principal: Principal) -> AccountInBrief | None:
+        """Return what a list of holders shows of the account behind a holder, if it is one."""
+        if self._kept is None:
+            return self.judged.in_brief(principal)
+        return self._kept[1].accounts.get(principal.name) if principal.kind is PrincipalKind.ACCOUNT else None
+
+    @property
+    def account_count(self) -> int:
+        """How many accounts it has."""
+        return self.judged.account_count if self._kept is None else self._kept[1].account_count
+
+    def member_count(self, group: str) -> int:
+        """Return how many accounts are in a group."""
+        known = None if self._kept is None else self._kept[1].members.get(group)
+        return self.judged.member_count(group) if known is None else known
 
     def _as_here(self, value: T) -> T:
         """Return what was kept under the name of the host that was judged as it is here."""
@@ -143,28 +197,6 @@ class RememberedHost(HostRights):
     def private_keys(self) -> tuple[PrivateKey, ...]:
         """The private keys that are stored here."""
         return self.judged.private_keys
-
-    @property
-    def holdings(self) -> tuple[Holding, ...]:
-        """All holdings."""
-        return self.judged.holdings
-
-    @property
-    def own_holdings(self) -> tuple[Holding, ...]:
-        """The holdings that a reader wants to see unasked."""
-        return self.judged.own_holdings
-
-    def own_holdings_with(self, wanted: Callable[[Right], bool]) -> tuple[Holding, ...]:
-        """Return those of the own holdings whose right is wanted."""
-        return self.judged.own_holdings_with(wanted)
-
-    def own_rights(self) -> set[Right]:
-        """Return the rights of the own holdings."""
-        return self.judged.own_rights()
-
-    def full_holders(self, kind: PrincipalKind) -> set[str]:
-        """Return the names of the holders of one kind that have full control in a way of their own."""
-        return self.judged.full_holders(kind)
 
     def held_by(self, account: str) -> tuple[Holding, ...]:
         """Return what an account holds, also merely by being an account of the host."""

@@ -14,10 +14,11 @@ import msgspec
 from fidelitas.facts import Gap
 from fidelitas.findings import Finding
 from fidelitas.rights import By, Holding, Link, LinkKind, Mechanism, Principal, PrincipalKind, Right, RightKind, Route, Strength
+from fidelitas.rights.accounts.identity import AccountInBrief
 from fidelitas.rights.linux.summary import HostSummary
 from fidelitas.text import Place
 
-__all__ = ["FINDINGS", "Conclusion", "ConclusionError", "Share", "decode", "decode_holdings", "encode", "encode_holdings"]
+__all__ = ["FINDINGS", "Conclusion", "ConclusionError", "Holders", "Share", "decode", "decode_holdings", "encode", "encode_holdings"]
 
 T = TypeVar("T")
 
@@ -48,6 +49,16 @@ class Conclusion:
     summary: HostSummary
     names: frozenset[str]
     takes_directory: bool
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Holders:
+    """Who holds what on a host, all of it, and what a list of holders shows of each: of a host with few holdings."""
+
+    holdings: bytes  # in the form of `encode_holdings`
+    accounts: dict[str, AccountInBrief]
+    members: dict[str, int]
+    account_count: int
 
 
 _Node = tuple[str, str, str]  # kind, name, subject

@@ -38,16 +38,16 @@ def route_document(route: Route, provenance: Provenance = UNTOLD) -> dict[str, A
 
 def holding_document(host: SubjectRights, holding: Holding, provenance: Provenance = UNTOLD) -> dict[str, Any]:
     """Return the JSON form of a holding."""
-    identity = host.identity(holding.principal)
+    account = host.in_brief(holding.principal)
     return {
         "subject": host.subject,
         "holder": {
             "name": str(holding.principal),
             "kind": holding.principal.kind.value,
-            "uid": identity.uid if identity else None,
-            "account_kind": identity.kind.value if identity else None,
-            "login": identity.login.value if identity else None,
-            "can_log_in": identity.login.possible if identity else None,
+            "uid": account.uid if account else None,
+            "account_kind": account.kind.value if account else None,
+            "login": account.login.value if account else None,
+            "can_log_in": account.login.possible if account else None,
         },
         "right": str(holding.right),
         "strength": str(holding.strength),

@@ -118,8 +118,8 @@ def _rights(records: Sequence[AttributedEvent], hosts: Sequence[HostRights]) -> 
     shown: Counter[str] = Counter()
     for host in hosts:
         for holding in host.own_holdings:
-            identity = host.identity(holding.principal)
-            if holding.principal.kind is PrincipalKind.ACCOUNT and identity is not None and identity.kind is AccountKind.PERSON:
+            account = host.in_brief(holding.principal)
+            if holding.principal.kind is PrincipalKind.ACCOUNT and account is not None and account.kind is AccountKind.PERSON:
                 held[holding.principal.name] += 1
                 shown[holding.principal.name] += (short_host_name(host.subject), holding.principal.name, _thing(holding)) in used
     rows = sorted(held, key=lambda name: (-(held[name] - shown[name]), name))[:_MOST_PEOPLE]

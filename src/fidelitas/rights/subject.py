@@ -10,7 +10,7 @@ from datetime import datetime
 from typing import ClassVar, NamedTuple, TypeVar
 
 from fidelitas.facts import AuthorizedKey, FileState, Gap, Programs
-from fidelitas.rights.accounts.identity import Identity
+from fidelitas.rights.accounts.identity import AccountInBrief, Identity
 from fidelitas.rights.graph.links import By, Holding, Link, LinkKind, Mechanism, Principal, PrincipalKind, Right, RightKind, Strength
 from fidelitas.text import Place
 
@@ -141,6 +141,11 @@ class SubjectRights(ABC):
     def identity(self, principal: Principal) -> Identity | None:
         """Return the account of a host behind a holder, if it is one."""
         return None
+
+    def in_brief(self, principal: Principal) -> AccountInBrief | None:
+        """Return what a list of holders shows of the account of a host behind a holder, if it is one."""
+        who = self.identity(principal)
+        return None if who is None else who.in_brief
 
     @property
     def opening_keys(self) -> Iterator[tuple[str, AuthorizedKey]]:

@@ -54,13 +54,13 @@ class _Words(SubjectWords):
 
     def kind(self, rights: HostRights, principal: Principal) -> str:
         """Return what the holder is, and for an account whether it can log in: "person", "service, no shell", "group of 4"."""
-        identity = rights.identity(principal)
-        if identity is not None:
-            return identity.kind.value + _LOGIN[identity.login]
+        account = rights.in_brief(principal)
+        if account is not None:
+            return account.kind.value + _LOGIN[account.login]
         if principal.kind is PrincipalKind.GROUP:
-            return f"group of {len(rights.population.members(principal.name))}"
+            return f"group of {rights.member_count(principal.name)}"
         if principal.kind is PrincipalKind.ANY_ACCOUNT:
-            return f"all {len(rights.population.effective)}"
+            return f"all {rights.account_count}"
         return "elsewhere" if principal.kind is PrincipalKind.ELSEWHERE else "secret"
 
     def accounts(self, rights: HostRights) -> Iterator[tuple[str, AccountLine]]:

@@ -5,7 +5,7 @@ from enum import Enum
 
 from fidelitas.facts import Account, Group, Password, Place, Shadow
 
-__all__ = ["AccountKind", "Identity", "Login", "Membership", "synthetic_member"]
+__all__ = ["AccountInBrief", "AccountKind", "Identity", "Login", "Membership", "synthetic_member"]
 
 
 class AccountKind(Enum):
@@ -46,6 +46,15 @@ class Membership:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class AccountInBrief:
+    """What a list of holders shows of an account."""
+
+    uid: int | None
+    kind: AccountKind
+    login: Login
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Identity:
     """One account of a host.
 
@@ -63,6 +72,11 @@ class Identity:
     shadow: Shadow | None = None
     of_directory: bool = False
     gids: frozenset[int] = field(init=False, compare=False)  # all group IDs, the primary one included
+
+    @property
+    def in_brief(self) -> AccountInBrief:
+        """What a list of holders shows of it."""
+        return AccountInBrief(uid=self.uid, kind=self.kind, login=self.login)
 
     def __post_init__(self) -> None:
         own = frozenset(membership.group.gid for membership in self.memberships)

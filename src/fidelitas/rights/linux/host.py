@@ -20,7 +20,7 @@ from fidelitas.rights.linux.sudo import Effective, Host, Netgroups, Policy
 from fidelitas.rights.linux.summary import HostSummary, summary_of
 from fidelitas.rights.subject import SubjectRights
 
-__all__ = ["HostRights", "policy_of", "rights_of"]
+__all__ = ["HostRights", "is_own", "policy_of", "rights_of"]
 
 
 class HostRights(SubjectRights):
@@ -154,6 +154,15 @@ class HostRights(SubjectRights):
         """Return the account behind a principal, if it is one."""
         return self.population.by_name.get(principal.name) if principal.kind is PrincipalKind.ACCOUNT else None
 
+    @property
+    def account_count(self) -> int:
+        """How many accounts it has."""
+        return len(self.population.effective)
+
+    def member_count(self, group: str) -> int:
+        """Return how many accounts are in a group."""
+        return len(self.population.members(group))
+
     def knows(self, holder: str) -> bool:
         """Return whether there is such an account, or such a group (written ``%name``), or such another holder."""
         groups = (f"%{group.name}" for group in self.population.groups)
@@ -167,15 +176,15 @@ class HostRights(SubjectRights):
     def own_holdings_with(self, wanted: Callable[[Right], bool]) -> tuple[Holding, ...]:
         """Return those of the own holdings whose right is wanted."""
         some = (holding for holding in (*self.by_node, *self.from_elsewhere) if wanted(holding.right))
-        return tuple(filter(_is_own, sorted((*some, *self.group_edges.with_right(wanted)), key=order_of)))
+        return tuple(filter(is_own, sorted((*some, *self.group_edges.with_right(wanted)), key=order_of)))
 
     def own_rights(self) -> set[Right]:
         """Return the rights of the own holdings."""
-        return {holding.right for holding in (*self.by_node, *self.from_elsewhere) if _is_own(holding)} | self.group_edges.rights()
+        return {holding.right for holding in (*self.by_node, *self.from_elsewhere) if is_own(holding)} | self.group_edges.rights()
 
     def full_holders(self, kind: PrincipalKind) -> set[str]:
         """Return the names of the holders of one kind that have full control in a way of their own."""
-        every = (holding for holding in (*self.by_node, *self.from_elsewhere) if holding.right.kind.full and _is_own(holding))
+        every = (holding for holding in (*self.by_node, *self.from_elsewhere) if holding.right.kind.full and is_own(holding))
         found = {holding.principal.name for holding in every if holding.principal.kind is kind}
         return found | set(self.group_edges.holders(lambda right: right.kind.full) if kind is PrincipalKind.ACCOUNT else ())
 
@@ -187,10 +196,11 @@ class HostRights(SubjectRights):
     @property
     def own_holdings(self) -> tuple[Holding, ...]:
         """The holdings without those that an account has in no other way than every account has them; "any account" stands for those."""
-        return tuple(filter(_is_own, self.holdings))
+        return tuple(filter(is_own, self.holdings))
 
 
-def _is_own(holding: Holding) -> bool:
+def is_own(holding: Holding) -> bool:
+    """Return whether someone holds it in a way of its own, and not only as every account does."""
     return not all(_as_anybody(route) for route in holding.routes)
 
 
