@@ -228,6 +228,25 @@ def test_evidence_of_another_machine_of_the_same_name_is_not_history(tmp_path: P
     assert [len(bundles) for _, bundles in ledger.history()] == [1]
 
 
+def test_every_listing_can_be_confined_to_a_tag(demo: Path, tmp_path: Path) -> None:
+    base = ("--ledger", demo / "ledger", "--format", "json")
+    web = {"curlew", "dunlin"}
+    for command, rows_at in {"holders": "holdings", "findings": "findings"}.items():
+        some = fidelitas(command, "--tag", "web", *base, cwd=tmp_path).json[rows_at]
+        every = fidelitas(command, *base, cwd=tmp_path).json[rows_at]
+        assert some == [row for row in every if row["subject"] in web]
+    assert {row["subject"] for row in fidelitas("holders", "--tag", "workstation", "--tag", "role=web", *base, cwd=tmp_path).json["holdings"]} == {
+        *web, "avocet", "godwit",
+    }  # fmt: skip
+    for command in ("accounts", "account lena", "why lena", "coverage", "usage", "admins", "programs", "compare lena otto"):
+        ran = fidelitas(*command.split(), "--tag", "role=web", "--ledger", demo / "ledger", cwd=tmp_path)
+        assert ran.status in (0, 3), (command, ran.err)
+        assert not re.search(r"\b(tern|godwit|avocet)\b", ran.out), command
+    refused = fidelitas("findings", "--tag", "wep", *base, cwd=tmp_path)
+    assert (refused.status, 'has the tag "wep"' in refused.err, "did you mean" in refused.err) == (2, True, True)
+    assert fidelitas("holders", "--on", "tern", "--tag", "web", *base, cwd=tmp_path).status == 2
+
+
 # -- carried, removed ------------------------------------------------------------------------------------------------------------------
 
 

@@ -31,7 +31,7 @@ class Setting:
 
 _SEVERITIES = ("critical", "high", "medium", "low", "info")
 SETTINGS: Mapping[str, Setting] = {
-    "ledger": Setting("the folder in which surveys are kept", str, variable="FIDELITAS_LEDGER"),
+    "ledger": Setting("where surveys are kept: a folder, or a database", str, variable="FIDELITAS_LEDGER"),
     "colour": Setting("when to colour", str, ("auto", "always", "never")),
     "pager": Setting("whether long output goes through the pager", bool),
     "severity": Setting("the least severity that findings lists", str, _SEVERITIES),

@@ -9,7 +9,7 @@ from pathlib import Path
 import click
 
 from fidelitas.cli.output import Output, format_option
-from fidelitas.cli.source import Source, bundle_of_root, source_options
+from fidelitas.cli.source import Source, bundle_of_root, one_source_options
 from fidelitas.errors import RequestError
 from fidelitas.inquiry import Inquiry, parse_time, run_as_of
 from fidelitas.reports.decision import decision_report
@@ -33,7 +33,7 @@ from fidelitas.sources import FileScan, RootFiles, from_policy_file, from_this_m
     metavar="FILE",
     help="Questions as JSON Lines; - for standard input.",
 )
-@source_options
+@one_source_options
 @format_option
 def command(
     words: tuple[str, ...],

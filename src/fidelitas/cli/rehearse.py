@@ -10,7 +10,7 @@ from fidelitas.charter import Clause
 from fidelitas.cli.charter import charter_of
 from fidelitas.cli.complete import subjects
 from fidelitas.cli.output import Output, format_option, say
-from fidelitas.cli.source import Source, bundle_of_root, log_option, source_options
+from fidelitas.cli.source import Source, bundle_of_root, log_option, one_source_options
 from fidelitas.errors import RequestError
 from fidelitas.evidence import Bundle
 from fidelitas.facts import Event, EventKind
@@ -33,7 +33,7 @@ from fidelitas.text import decode
 @log_option
 @click.option("--on", "subject", shell_complete=subjects, metavar="SUBJECT", help="Only on this subject, not on every host of the ledger.")
 @click.option("--root", type=click.Path(file_okay=False, path_type=Path), metavar="DIR", help="On the host whose root folder is DIR.")
-@source_options
+@one_source_options
 @format_option
 def command(
     accounts: tuple[str, ...],

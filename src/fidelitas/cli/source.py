@@ -2,7 +2,7 @@
 
 import os
 from collections.abc import Callable, Container, Iterable, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
@@ -18,6 +18,7 @@ from fidelitas.cli.output import say
 from fidelitas.cli.progress import progress, watched
 from fidelitas.cli.times import zone_of
 from fidelitas.errors import ReadError, RequestError
+from fidelitas.estate import has_tag
 from fidelitas.evidence import Bundle
 from fidelitas.facts import EventKind
 from fidelitas.languages.evidence import lost_evidence
@@ -32,7 +33,7 @@ if TYPE_CHECKING:
     from fidelitas.logbook import EventFilter, Logbook
     from fidelitas.usage import AttributedEvent, Grants
 
-__all__ = ["Source", "bundle_of_root", "default_ledger", "ledger_option", "log_option", "source_options"]
+__all__ = ["Source", "bundle_of_root", "default_ledger", "ledger_option", "log_option", "one_source_options", "source_options"]
 
 F = TypeVar("F", bound=Callable[..., Any])
 
@@ -55,6 +56,15 @@ class Source:
     logs: tuple[Path, ...] = ()
     name: str | None = None
     zone: str | None = None
+    tags: tuple[str, ...] = ()
+
+    def _chosen(self, stored: StoredEvidence) -> list[str]:
+        """Return the subjects that have one of the tags that are asked for, all without any; refuse a tag that no subject has."""
+        tags = stored.tags()
+        for tag in self.tags:
+            if not any(has_tag(one, tag) for one in tags.values()):
+                raise unknown_name("no subject in the ledger has the tag", tag, {one for some in tags.values() for one in some})
+        return [name for name, some in tags.items() if not self.tags or any(has_tag(some, tag) for tag in self.tags)]
 
     def _stored(self) -> StoredEvidence:
         stored = self.ledger.newest(self.survey)
@@ -65,7 +75,8 @@ class Source:
     def bundles(self, subject: str | None = None) -> list[Bundle]:
         """Return the evidence of hosts in the ledger, of one or of all; refuse a subject that is not there."""
         stored = self._stored()
-        hosts = [name for name, (platform, _) in stored.subjects().items() if is_host(platform)]
+        chosen = set(self._chosen(stored))
+        hosts = [name for name, (platform, _) in stored.subjects().items() if is_host(platform) and name in chosen]
         found = [stored.evidence(name) for name in hosts if subject in (None, name)]
         if not found:
             raise unknown_subject(subject, hosts)
@@ -77,7 +88,9 @@ class Source:
     def history(self, subjects: Container[str] | None = None, *, with_logs: bool = False) -> Iterator[tuple[str, list[Bundle]]]:
         """Yield each host, or some, or those `with_logs`, with its evidence in the ledger, the oldest first."""
         logging = {name for name, platform in PLATFORMS.items() if platform.has_logs}
-        named = {name for name, (platform, _) in self._stored().subjects().items() if platform in logging}
+        stored = self._stored()
+        chosen = set(self._chosen(stored))
+        named = {name for name, (platform, _) in stored.subjects().items() if platform in logging and name in chosen}
         wanted = {name for name in named if subjects is None or name in subjects}
         return self.ledger.history(self.survey, wanted, with_logs=with_logs)
 
@@ -87,7 +100,8 @@ class Source:
 
     def hosts_if_any(self) -> tuple[HostRights, ...]:
         """Return the hosts of the ledger, none where there is no survey."""
-        return audit(self.ledger.newest(self.survey), findings=False).hosts
+        stored = self.ledger.newest(self.survey)
+        return audit(stored, self._chosen(stored) if self.tags else None, findings=False).hosts
 
     def logbook(self, wanted: "EventFilter | None" = None, take: "Callable[[AttributedEvent], None] | None" = None) -> "Logbook":
         """Return what the logs tell: those that were named, else those of the evidence in the ledger."""
@@ -155,10 +169,12 @@ class Source:
         Without `findings` only that is read which the holdings of the subject depend on.
         """
         stored = self._stored()
-        if subject is not None and subject not in stored.names:
-            raise unknown_subject(subject, stored.names)
-        with progress(f"working out {subject or counted(len(stored.names), 'subject')}"):
-            found = audit(stored, None if subject is None else [subject], findings=findings)
+        chosen = self._chosen(stored)
+        if subject is not None and subject not in chosen:
+            raise unknown_subject(subject, chosen)
+        wanted = [subject] if subject is not None else chosen if self.tags else None
+        with progress(f"working out {subject or counted(len(chosen), 'subject')}"):
+            found = audit(stored, wanted, findings=findings)
         click.get_current_context().call_on_close(found.keep)
         return found
 
@@ -178,11 +194,18 @@ def bundle_of_root(root: Path) -> Bundle:
 
 
 def source_options(function: F) -> F:
-    """Add the options that name the evidence; they arrive as one `source`."""
+    """Add the options that name the evidence of some subjects; they arrive as one `source`."""
+    tag = click.option("--tag", "tags", metavar="TAG", multiple=True, help="Only subjects with this tag of the estate; repeatable.")
+    return one_source_options(tag(function))
+
+
+def one_source_options(function: F) -> F:
+    """Add the options that name the evidence of one subject; they arrive as one `source`."""
 
     def wrapped(*args: Any, ledger: str | None, survey_name: str | None, **kwargs: Any) -> Any:
         logs = {name: kwargs.pop(f"log_{name}", None) for name in ("paths", "zone", "name")}
         source = Source(Ledger(ledger or default_ledger(), _note_damage), survey_name, logs["paths"] or (), logs["name"], logs["zone"])
+        source = replace(source, tags=kwargs.pop("tags", ()))
         return function(*args, source=source, **kwargs)
 
     wrapped.__name__, wrapped.__doc__ = function.__name__, function.__doc__

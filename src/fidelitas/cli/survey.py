@@ -158,7 +158,7 @@ def command(
     reader = SshReader(arguments=[*file_scan.arguments, *log_scan.arguments], deadline=deadline, config=estate.ssh_config)
     failures: list[FidelitasError] = []
     notes: list[str] = []
-    with _Keeping(Ledger(ledger or default_ledger()), resume=resume) as keeping:
+    with _Keeping(Ledger(ledger or default_ledger()), estate.tags_by_name(), resume=resume) as keeping:
         hosts = [one for one in estate.hosts if one.name not in keeping.arrived]
         with progress("reading") as report:
             each = watched(asked, report, lambda one: str(one[1]) or "this machine", len(asked))
@@ -258,8 +258,8 @@ class _Keeping:
     An answer that cannot be kept is still an answer.
     """
 
-    def __init__(self, ledger: Ledger, *, resume: bool = False) -> None:
-        self.ledger, self._resume = ledger, resume
+    def __init__(self, ledger: Ledger, tags: Mapping[str, Sequence[str]], *, resume: bool = False) -> None:
+        self.ledger, self._tags, self._resume = ledger, tags, resume
         self._draft: Draft | None = None
         self._beside: TemporaryDirectory[str] | None = None
 
@@ -289,11 +289,12 @@ class _Keeping:
     def take(self, collected: Iterable[Collected]) -> None:
         """Store what is collected, one piece at a time."""
         for piece in collected:
+            tags = self._tags.get(piece.subject, ())
             try:
-                self._open_draft.add(piece.bundle)
+                self._open_draft.add(piece.bundle, tags)
             except LedgerError as error:
                 self._fall_back(error)
-                self._open_draft.add(piece.bundle)
+                self._open_draft.add(piece.bundle, tags)
 
     def finish(self) -> Survey | None:
         """Write down the survey, if all of it could be stored."""
@@ -327,7 +328,7 @@ class _Keeping:
         if self._draft is not None:
             stored = self._draft.stored
             for name in stored.names:
-                draft.add(stored.evidence(name))
+                draft.add(stored.evidence(name), stored.tags()[name])
         self._draft = draft
 
 

@@ -5,7 +5,7 @@ import click
 from fidelitas.cli.complete import subjects
 from fidelitas.cli.gaps import tell_gaps
 from fidelitas.cli.output import Output, format_option
-from fidelitas.cli.source import Source, source_options
+from fidelitas.cli.source import Source, one_source_options
 from fidelitas.doors import admission
 from fidelitas.errors import RequestError
 from fidelitas.reports.admission import admission_report
@@ -17,7 +17,7 @@ from fidelitas.reports.admission import admission_report
 @click.argument("address")
 @click.option("--database", metavar="NAME", help="To which database, of PostgreSQL.  [default: USER, or postgres]")
 @click.option("--tls/--no-tls", default=True, help="Whether the connection is encrypted, for PostgreSQL.  [default: --tls]")
-@source_options
+@one_source_options
 @format_option
 def command(server: str, user: str, address: str, database: str | None, source: Source, output: Output, *, tls: bool) -> None:
     """Show which database account a connection of USER from ADDRESS gets on SERVER, by which line, and what it must prove.

@@ -5,4 +5,16 @@ People, hosts and data are invented; the domain is saltmarsh.example.
 
 from fidelitas.demo.estate import Estate, make_estate, write_estate
 
-__all__ = ["Estate", "make_estate", "write_estate"]
+__all__ = ["TAGS", "Estate", "make_estate", "write_estate"]
+
+# What the file of the estate would say of its subjects.
+TAGS = {
+    "tern": ("role=database", "production"),
+    "curlew": ("role=web", "production"),
+    "dunlin": ("role=web", "test"),
+    "tides-db": ("role=database", "production"),
+    "catalogue-db": ("role=database", "test"),
+    "avocet": ("workstation",),
+    "godwit": ("workstation",),
+    "saltmarsh-ad": ("role=directory", "production"),
+}

@@ -74,6 +74,11 @@ class Estate:
         """The names of all subjects."""
         return [*(one.name for one in self.hosts), *(one.shown for one in self.servers)]
 
+    def tags_by_name(self) -> dict[str, tuple[str, ...]]:
+        """Return the tags of each subject whose name is known."""
+        hosts = {one.name: one.tags for one in self.hosts}
+        return hosts | {one.name: one.tags for one in self.servers if one.name}
+
     @property
     def tags(self) -> list[str]:
         """All tags, each once."""

@@ -6,7 +6,7 @@ marked as unfinished, so that an interrupted one can be completed.
 
 import json
 import os
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
 from datetime import UTC, datetime
 
@@ -16,7 +16,7 @@ from sqlalchemy.exc import IntegrityError
 from fidelitas.errors import LedgerError
 from fidelitas.evidence import Bundle, Identity, Sameness, sameness
 from fidelitas.ledger.connection import insert_new
-from fidelitas.ledger.ledger import Head, Ledger, Stored, StoredEvidence, Survey, heads_of, stamp
+from fidelitas.ledger.ledger import Head, Ledger, Stored, StoredEvidence, Survey, heads_of, stamp, tags_of
 from fidelitas.ledger.packing import digest_of
 from fidelitas.ledger.pieces import PieceReader, add_pieces, packed_pieces
 from fidelitas.ledger.records import Kept, Name, kept_of, parse_record
@@ -38,8 +38,8 @@ class Draft:
         self._survey = survey
         self._stored: dict[str, Stored] = {} if survey is None else self._taken_up(survey)
 
-    def add(self, bundle: Bundle) -> None:
-        """Store the evidence of a subject; the last of a name counts."""
+    def add(self, bundle: Bundle, tags: Sequence[str] = ()) -> None:
+        """Store the evidence of a subject, and its tags; the last of a name counts."""
         kept, contents = kept_of(bundle)
         record = digest_of(kept.record)
         with self._database.reading() as connection:
@@ -51,11 +51,12 @@ class Draft:
                 self._survey = _begin(connection)
             add_pieces(connection, ready)
             number = number or _add_evidence(connection, bundle, kept, record)
+            row = {"survey": self._survey, "subject": bundle.subject, "evidence": number, "tags": json.dumps(tags)}
             if bundle.subject in self._stored:
                 connection.execute(delete(members).where(members.c.survey == self._survey, members.c.subject == bundle.subject))
-            connection.execute(insert(members).values(survey=self._survey, subject=bundle.subject, evidence=number))
+            connection.execute(insert(members).values(row))
         head = Head(bundle.platform, bundle.host_name, bundle.identity, record, has_logs=bool(bundle.copies))
-        self._stored[bundle.subject] = Stored(number, head)
+        self._stored[bundle.subject] = Stored(number, head, tuple(tags))
 
     @property
     def stored(self) -> StoredEvidence:
@@ -91,10 +92,9 @@ class Draft:
 
     def _taken_up(self, survey: int) -> dict[str, Stored]:
         with self._database.reading() as connection:
-            rows = connection.execute(select(members.c.subject, members.c.evidence).where(members.c.survey == survey))
-            numbers = {row.subject: row.evidence for row in rows}
-            heads = heads_of(connection, numbers.values())
-        return {subject: Stored(number, heads[number]) for subject, number in numbers.items()}
+            rows = connection.execute(select(members).where(members.c.survey == survey)).all()
+            heads = heads_of(connection, {row.evidence for row in rows})
+        return {row.subject: Stored(row.evidence, heads[row.evidence], tags_of(row.tags)) for row in rows}
 
 
 def _begin(connection: Connection) -> int:

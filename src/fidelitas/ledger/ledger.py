@@ -26,7 +26,7 @@ from fidelitas.ledger.tables import evidence, members, pieces, surveys
 if TYPE_CHECKING:
     from fidelitas.ledger.draft import Draft
 
-__all__ = ["Head", "Ledger", "Stored", "StoredEvidence", "Survey", "heads_of", "read_evidence", "stamp"]
+__all__ = ["Head", "Ledger", "Stored", "StoredEvidence", "Survey", "heads_of", "read_evidence", "stamp", "tags_of"]
 
 _DAY = re.compile(r"\d{4}-\d\d-\d\d\Z")
 _LAST = re.compile(r"last\Z|-(\d{1,6})\Z")
@@ -59,10 +59,11 @@ class Head:
 
 @dataclass(frozen=True, slots=True)
 class Stored:
-    """Where the evidence of a subject is kept, and what it says of itself."""
+    """Where the evidence of a subject is kept, what it says of itself, and the tags that the subject had in the estate's file."""
 
     number: int
     head: Head
+    tags: tuple[str, ...] = ()
 
 
 class StoredEvidence:
@@ -88,6 +89,10 @@ class StoredEvidence:
             self._digests.pop(subject, None)
         return bundle
 
+    def tags(self) -> Mapping[str, tuple[str, ...]]:
+        """Return the tags of each subject, by its name."""
+        return {name: one.tags for name, one in self._stored.items()}
+
     def stored_answers(self) -> StoredAnswers:
         """Return what was concluded from this evidence before."""
         return StoredAnswers(self._ledger.database, self._digests)
@@ -107,11 +112,11 @@ class Ledger:
 
     # -- writing -----------------------------------------------------------------------------------------------------------------
 
-    def add(self, bundles: Iterable[Bundle], now: datetime) -> Survey:
-        """Store one survey; raises `LedgerError` where that fails."""
+    def add(self, bundles: Iterable[Bundle], now: datetime, tags: Mapping[str, Sequence[str]] | None = None) -> Survey:
+        """Store one survey, with the tags of subjects by their names; raises `LedgerError` where that fails."""
         draft = self.draft()
         for bundle in bundles:
-            draft.add(bundle)
+            draft.add(bundle, (tags or {}).get(bundle.subject, ()))
         return draft.finish(now)
 
     def draft(self) -> "Draft":
@@ -142,8 +147,8 @@ class Ledger:
             return ()
         with self.database.reading() as connection:
             found: dict[str, dict[str, int]] = {name: {} for name in connection.execute(_finished()).scalars()}
-            for name, subject, number in connection.execute(_members().order_by(members.c.subject)):
-                found[name][subject] = number
+            for row in connection.execute(_members().order_by(members.c.subject)):
+                found[row.name][row.subject] = row.evidence
         return tuple(Survey(name=name, subjects=subjects) for name, subjects in found.items())
 
     def names(self) -> tuple[str, ...]:
@@ -176,15 +181,15 @@ class Ledger:
         with self.database.reading() as connection:
             chosen = _members().where(surveys.c.name == self.named(survey)) if survey is not None else _newest()
             rows = connection.execute(chosen).all()
-            broken = broken_seals(connection, {name for name, _, _ in rows} | ({self.named(survey)} if survey is not None else set()))
+            broken = broken_seals(connection, {row.name for row in rows} | ({self.named(survey)} if survey is not None else set()))
             if broken:
                 raise LedgerError(
                     f'ledger "{self.place}" is damaged: which subjects survey {broken[0]} has is not what it was',
                     hint='"fidelitas ledger verify" says what else is damaged; name another survey with --survey, or survey again.',
                 )
-            numbers = {subject: number for _, subject, number in rows}
-            heads = heads_of(connection, numbers.values())
-        return StoredEvidence(self, {name: Stored(number, heads[number]) for name, number in sorted(numbers.items())})
+            heads = heads_of(connection, {row.evidence for row in rows})
+        stored = {row.subject: Stored(row.evidence, heads[row.evidence], tags_of(row.tags)) for row in rows}
+        return StoredEvidence(self, dict(sorted(stored.items())))
 
     def bundles(self, survey: str | None = None) -> tuple[Bundle, ...]:
         """Return the newest evidence of every subject, or that of one survey, all at once."""
@@ -202,7 +207,7 @@ class Ledger:
             return
         with self.database.reading() as connection:
             rows = _members() if survey is None else _members().where(surveys.c.name <= self.named(survey))
-            found = [(subject, number) for _, subject, number in connection.execute(rows) if subjects is None or subject in subjects]
+            found = [(row.subject, row.evidence) for row in connection.execute(rows) if subjects is None or row.subject in subjects]
             heads = heads_of(connection, {number for _, number in found})
         known: dict[str, list[int]] = {}
         marks: dict[str, Identity] = {}
@@ -237,7 +242,7 @@ class Ledger:
     def marks(self) -> dict[str, Identity]:
         """Return the marks of the machine that each name was last given to."""
         with self.database.reading() as connection:
-            numbers = {subject: number for _, subject, number in connection.execute(_newest())}
+            numbers = {row.subject: row.evidence for row in connection.execute(_newest())}
             heads = heads_of(connection, numbers.values())
         return {subject: heads[number].identity for subject, number in numbers.items()}
 
@@ -271,18 +276,18 @@ def _finished() -> Select[str]:
     return select(surveys.c.name).where(surveys.c.finished).order_by(surveys.c.name)
 
 
-def _members() -> Select[str, str, int]:
+def _members() -> Select[str, str, int, str]:
     """Return which survey has which subject with which evidence, the oldest survey first."""
-    columns = select(surveys.c.name, members.c.subject, members.c.evidence)
+    columns = select(surveys.c.name, members.c.subject, members.c.evidence, members.c.tags)
     return columns.join(members, members.c.survey == surveys.c.id).where(surveys.c.finished).order_by(surveys.c.name)
 
 
-def _newest() -> Select[str, str, int]:
+def _newest() -> Select[str, str, int, str]:
     """Return each subject with the evidence of the last survey that has it."""
     place = func.row_number().over(partition_by=members.c.subject, order_by=surveys.c.name.desc())
-    columns = select(surveys.c.name, members.c.subject, members.c.evidence, place.label("place"))
+    columns = select(surveys.c.name, members.c.subject, members.c.evidence, members.c.tags, place.label("place"))
     ranked = columns.join(members, members.c.survey == surveys.c.id).where(surveys.c.finished).subquery()
-    return select(ranked.c.name, ranked.c.subject, ranked.c.evidence).where(ranked.c.place == 1)
+    return select(ranked.c.name, ranked.c.subject, ranked.c.evidence, ranked.c.tags).where(ranked.c.place == 1)
 
 
 def heads_of(connection: Connection, numbers: Iterable[int]) -> dict[int, Head]:
@@ -299,9 +304,14 @@ def _head(row: Row[*tuple[Any, ...]]) -> Head:
 
 
 def _keys(stated: str) -> frozenset[str]:
-    with suppress(ValueError, RecursionError):
-        return frozenset(key for key in json.loads(stated) if isinstance(key, str))
-    return frozenset()
+    return frozenset(tags_of(stated))
+
+
+def tags_of(stated: str) -> tuple[str, ...]:
+    """Return the texts of a list in JSON; none of what is not one."""
+    with suppress(ValueError, RecursionError, TypeError):
+        return tuple(text for text in json.loads(stated) if isinstance(text, str))
+    return ()
 
 
 def _meant(survey: str, names: Sequence[str]) -> str | None:

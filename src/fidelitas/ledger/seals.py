@@ -13,7 +13,7 @@ from fidelitas.ledger.tables import evidence, members, pieces, surveys
 __all__ = ["broken_seals", "seal_of"]
 
 _HEAD = (evidence.c.platform, evidence.c.host_name, evidence.c.machine, evidence.c.host_keys, evidence.c.taken, evidence.c.has_logs)
-_SEALED = (members.c.subject, pieces.c.digest, *_HEAD)
+_SEALED = (members.c.subject, members.c.tags, pieces.c.digest, *_HEAD)
 
 
 def seal_of(connection: Connection, survey: int) -> bytes:

@@ -55,6 +55,7 @@ members = Table(
     Column("survey", ROWS, ForeignKey("surveys.id"), primary_key=True),
     Column("subject", Text, primary_key=True, index=True),
     Column("evidence", ROWS, ForeignKey("evidence.id"), nullable=False, index=True),
+    Column("tags", Text, nullable=False),  # JSON, as the estate's file had them then
 )
 
 # Surveys that pruning leaves, and why.

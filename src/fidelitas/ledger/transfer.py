@@ -4,7 +4,7 @@ An exported survey is a ledger of its own, in a file of SQLite.  What is read of
 """
 
 import os
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from contextlib import suppress
 from pathlib import Path
 
@@ -22,7 +22,8 @@ def copy_survey(source: Ledger, name: str, into: Ledger) -> Survey:
     if name in into.names():
         raise LedgerError(f'ledger "{into}" has a survey {name}', hint="Nothing was imported.")
     stored = source.newest(name)
-    return _added(into, name, (stored.evidence(subject) for subject in stored.names))
+    tags = stored.tags()
+    return _added(into, name, ((stored.evidence(subject), tags[subject]) for subject in stored.names))
 
 
 def export_survey(source: Ledger, name: str, file: Path) -> Survey:
@@ -55,7 +56,7 @@ def take_over(folder: Path, place: Place) -> None:
         with into.database.writing():
             pass
         for name, bundles in old_surveys(folder):
-            _added(into, name, bundles)
+            _added(into, name, ((bundle, ()) for bundle in bundles))
         with into.database.alone() as connection:
             connection.exec_driver_sql("pragma journal_mode = delete")
         into.database.close()
@@ -68,8 +69,8 @@ def take_over(folder: Path, place: Place) -> None:
             left.unlink()
 
 
-def _added(into: Ledger, name: str, bundles: Iterable[Bundle]) -> Survey:
+def _added(into: Ledger, name: str, tagged: Iterable[tuple[Bundle, Sequence[str]]]) -> Survey:
     draft = into.draft()
-    for bundle in bundles:
-        draft.add(bundle)
+    for bundle, tags in tagged:
+        draft.add(bundle, tags)
     return draft.finish_as(name)

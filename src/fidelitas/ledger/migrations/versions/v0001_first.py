@@ -44,6 +44,7 @@ def upgrade() -> None:
         sa.Column("survey", _ROWS, sa.ForeignKey("surveys.id"), primary_key=True),
         sa.Column("subject", sa.Text, primary_key=True, index=True),
         sa.Column("evidence", _ROWS, sa.ForeignKey("evidence.id"), nullable=False, index=True),
+        sa.Column("tags", sa.Text, nullable=False),
     )
     op.create_table(
         "keeps",
