@@ -90,6 +90,7 @@ MAY_IMPORT: dict[str, set[str]] = {
     "obstacles": {"facts", "rights"},
     "inquiry": {"languages", "obstacles", "rights", "facts", "text", "errors"},
     "ledger": {"evidence", "facts", "findings", "text", "errors"},
+    "surveying": {"errors", "estate", "evidence", "ledger", "platforms", "sources", "trouble"},
     "configuration": {"errors"},
     "estate": {"errors", "text"},
     "administration": {"evidence", "facts", "languages", "rights", "text"},
@@ -108,7 +109,7 @@ MAY_IMPORT: dict[str, set[str]] = {
     "demo": {"evidence", "text", "errors"},
     "cli": {
         "administration", "audit", "charter", "checks", "connections", "comparison", "configuration", "departure", "doors", "estate", "excerpts", "extras", "trouble", "demo", "errors", "evidence", "facts", "findings", "inquiry", "languages",
-        "ledger", "logbook", "memberships", "people", "platforms", "rehearsal", "replay", "reports", "rights", "sources", "text", "usage", "",
+        "ledger", "logbook", "memberships", "people", "platforms", "rehearsal", "replay", "reports", "rights", "sources", "surveying", "text", "usage", "",
     },
     "__main__": {"cli"},
     "": set(),

@@ -1,0 +1,39 @@
+"""What a survey is to read besides the hosts of an estate: this machine, root folders, files, servers; and how each is to be called."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+from fidelitas.errors import RequestError
+from fidelitas.evidence import is_valid_subject_name
+
+__all__ = ["Asked", "with_names"]
+
+
+@dataclass(frozen=True, slots=True)
+class Asked:
+    """One thing to read: its `kind` is "host", "file" or the platform of a server, `what` a folder, a path or an address, or nothing."""
+
+    kind: str
+    what: str = ""
+    name: str | None = None
+
+    def __str__(self) -> str:
+        return self.what or "this machine"
+
+
+def with_names(asked: Sequence[Asked], names: Sequence[str]) -> list[Asked]:
+    """Return what is asked with the names that were given, ``WHAT=NAME``, or ``NAME`` for the only one; raises `RequestError`."""
+    called: dict[str, str] = {}
+    subjects = [one.what for one in asked]
+    for text in names:
+        what, sign, name = text.rpartition("=")
+        if not sign or what not in subjects:
+            what, name = subjects[0] if subjects else "", text
+            if len(asked) > 1:
+                raise RequestError(
+                    f'--name "{text}" does not say which subject it is for', hint="With several subjects write --name FILE=NAME."
+                )
+        if not is_valid_subject_name(name):
+            raise RequestError(f'"{name}" cannot name the subject')
+        called[what] = name
+    return [replace(one, name=called.get(one.what, one.name)) for one in asked]
