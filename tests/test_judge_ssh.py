@@ -12,6 +12,8 @@ from dataclasses import dataclass
 from pathlib import Path
 
 import pytest
+import tree_sitter
+import tree_sitter_powershell
 
 from fidelitas.ledger import Ledger
 from support import Ran, fidelitas, open_up
@@ -96,7 +98,7 @@ def world(tmp_path_factory: pytest.TempPathFactory) -> Iterator[World]:
         noise = 'Banner {place}/banner\nForceCommand echo a line of .bashrc; eval "$SSH_ORIGINAL_COMMAND"\n' if name == "noisy" else ""
         config = (
             f"Port {port}\nListenAddress 127.0.0.1\nHostKey {place}/server\nPidFile none\nAuthorizedKeysFile {place}/keys\nStrictModes no\n"
-            f"UsePAM no\nPasswordAuthentication no\nKbdInteractiveAuthentication no\nMaxStartups 100\n{noise.format(place=place)}"
+            f"SetEnv PATH={place}/bin:/usr/local/bin:/usr/bin:/bin\nUsePAM no\nPasswordAuthentication no\nKbdInteractiveAuthentication no\nMaxStartups 100\n{noise.format(place=place)}"
         )
         write(place / f"sshd_{name}", config, 0o600)
     write(place / "banner", "Only for staff!\n", 0o644)
@@ -204,6 +206,45 @@ def arrived(ledger: Path) -> Sequence[str]:
     """Return the subjects that an unfinished survey has so far."""
     draft = Ledger(ledger).unfinished()
     return () if draft is None else draft.stored.names
+
+
+STAND_IN = r"""
+#!{python}
+import base64, re, sys
+words = sys.argv[1:]
+assert words[:3] == ["-NoProfile", "-NonInteractive", "-EncodedCommand"] and len(words) == 4, words
+script = base64.b64decode(words[3]).decode("utf-16-le")
+open("{place}/bootstrap", "w").write(script)
+open("{place}/sent", "wb").write(sys.stdin.buffer.read())
+mark = re.search(r'"(fidelitas-[0-9a-f]+)`n"', script)[1]
+sys.stdout.buffer.write(b"a line of a profile\r\n" + mark.encode() + b"\n" + open("{place}/avocet.tar", "rb").read())
+"""
+
+
+def test_a_windows_machine_is_read_by_its_powershell(world: World, tmp_path: Path) -> None:
+    """As far as that goes without one: what is sent is the probe and a script that runs it, and what comes back is read."""
+    assert fidelitas("demo", cwd=tmp_path).status in (0, 4)
+    (avocet,) = tmp_path.glob("demo-estate/*avocet*")
+    (world.place / "avocet.tar").write_bytes(avocet.read_bytes())
+    write(world.place / "bin/powershell", STAND_IN.strip().format(python=sys.executable, place=world.place) + "\n", 0o755)
+    world.place.chmod(0o777)
+    windows = world.host("avocet", shell="powershell")
+    assert world.survey(tmp_path, windows, "--deadline", "60s").status == 0
+    by_hand = ("--ledger", tmp_path / "by-hand")
+    assert fidelitas("survey", avocet, *by_hand, cwd=tmp_path).status == 0
+    held = [fidelitas("holders", "--format", "csv", *ledger, cwd=tmp_path).out for ledger in ((), by_hand)]
+    assert held[0] == held[1]
+    assert held[0].count("admin") > 3
+    assert (world.place / "sent").read_text() == fidelitas("probe", "--windows", cwd=tmp_path).out
+    bootstrap = (world.place / "bootstrap").read_text()
+    assert "-OutFile '-' -Deadline 60 -NoLogs" in bootstrap
+    tree = tree_sitter.Parser(tree_sitter.Language(tree_sitter_powershell.language())).parse(bootstrap.encode())
+    assert not tree.root_node.has_error
+    (world.place / "bin/powershell").unlink()
+    lost = world.survey(tmp_path, windows)
+    assert "PowerShell is missing there" in lost.err, lost.err
+    refused = world.survey(tmp_path, world.host("avocet", shell="powershell", collector="/x"))
+    assert 'line 12, column 1: "collector" is for hosts with sh' in refused.err, refused.err
 
 
 @pytest.mark.parametrize("end", [signal.SIGINT, signal.SIGKILL])

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 from enum import Enum
 from pathlib import Path
 
-__all__ = ["Elevation", "Estate", "HostEntry", "ServerEntry", "has_tag"]
+__all__ = ["Elevation", "Estate", "HostEntry", "ServerEntry", "Shell", "has_tag"]
 
 
 class Elevation(Enum):
@@ -16,6 +16,13 @@ class Elevation(Enum):
     DOAS = "doas -n"
 
 
+class Shell(Enum):
+    """What the probe is written in that a host runs."""
+
+    SH = "sh"
+    POWERSHELL = "powershell"  # of a Windows machine, by its OpenSSH server
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class HostEntry:
     """A host.  What is ``None`` is left to the configuration of ssh; `collector` is where the probe is installed on it."""
@@ -24,6 +31,7 @@ class HostEntry:
     address: str
     tags: tuple[str, ...] = ()
     elevation: Elevation = Elevation.SUDO
+    shell: Shell = Shell.SH
     port: int | None = None
     user: str | None = None
     identity: str | None = None

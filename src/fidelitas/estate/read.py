@@ -5,13 +5,13 @@ Every mistake is reported with its line and column, all of them at once.
 
 import re
 import tomllib
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit
 
 from fidelitas.errors import FidelitasError, RequestError
-from fidelitas.estate.entries import Elevation, Estate, HostEntry, ServerEntry
+from fidelitas.estate.entries import Elevation, Estate, HostEntry, ServerEntry, Shell
 from fidelitas.estate.inventory import expanded, listed_names
 from fidelitas.estate.positions import Position, positions_of
 from fidelitas.text import has_endless_key
@@ -29,7 +29,9 @@ _ACCOUNT = re.compile(r"[A-Za-z0-9_][\w.@-]*\Z")
 _DURATION = re.compile(r"(\d{1,6})([smh])\Z")
 _SECONDS = {"s": 1, "m": 60, "h": 3600}
 _SERVERS = ("postgresql", "mariadb", "directory")
-_OF_HOSTS = frozenset({"name", "address", "tags", "elevation", "port", "user", "identity", "collector", "deadline", "list", "command"})
+_OF_HOSTS = frozenset(
+    {"name", "address", "tags", "elevation", "port", "user", "identity", "collector", "deadline", "shell", "list", "command"}
+)
 _OF_SERVERS = frozenset({"name", "uri", "tags"})
 _OF_DEFAULTS = _OF_HOSTS - {"name", "address", "list", "command"}
 _Path = tuple[str | int, ...]
@@ -129,18 +131,27 @@ class _Reader:
                 self._fault(at, f'"{name}" was declared before, in line {self._known[name]}')
             else:
                 self._known[name] = line
-                yield HostEntry(
-                    name=name,
-                    address=own.get("address", name),
-                    tags=tuple(dict.fromkeys(tags)),
-                    elevation=Elevation(told.get("elevation", Elevation.SUDO.value)),
-                    port=told.get("port"),
-                    user=told.get("user"),
-                    identity=told.get("identity"),
-                    collector=told.get("collector"),
-                    deadline=_seconds(told["deadline"]) if "deadline" in told else None,
-                    line=line,
-                )
+                yield self._host(name, at, own, told, tags)
+
+    def _host(self, name: str, at: _Path, own: Mapping[str, Any], told: Mapping[str, Any], tags: Iterable[str]) -> HostEntry:
+        shell = Shell(told.get("shell", Shell.SH.value))
+        windows = shell is Shell.POWERSHELL
+        for setting in ("elevation", "collector"):
+            if windows and setting in own:
+                self._fault((*at, setting), f'"{setting}" is for hosts with sh: a Windows machine is read as the account that logs in')
+        return HostEntry(
+            name=name,
+            address=own.get("address", name),
+            tags=tuple(dict.fromkeys(tags)),
+            elevation=Elevation.NONE if windows else Elevation(told.get("elevation", Elevation.SUDO.value)),
+            shell=shell,
+            port=told.get("port"),
+            user=told.get("user"),
+            identity=told.get("identity"),
+            collector=None if windows else told.get("collector"),
+            deadline=_seconds(told["deadline"]) if "deadline" in told else None,
+            line=self._at(at).line,
+        )
 
     def _names(self, entry: Mapping[str, Any], at: _Path) -> Iterator[str]:
         """Yield the names of an entry: stated, patterns, of a file, or what a command prints."""
@@ -217,8 +228,8 @@ def _wrong(name: str, value: Any) -> str | None:
 
 
 def _wrong_text(name: str, value: str) -> str | None:
-    if name == "elevation":
-        known = [one.value for one in Elevation]
+    if name in ("elevation", "shell"):
+        known = [one.value for one in (Elevation if name == "elevation" else Shell)]
         return None if value in known else f'is "{value}"; it can be {", ".join(known)}'
     if name == "deadline":
         return None if _seconds(value) else "must be a time such as 90s, 10m or 2h"

@@ -11,7 +11,7 @@ administrator: what it may not read is listed in the manifest as a gap, as is wh
 seconds), of paths and of bytes.  It opens nothing through a link and nothing on another machine: any account that may make a task could else have
 an administrator log on to a server of theirs.
 
-OutFile is a tar archive with manifest.json first (docs/evidence-format.md); listings are JSON, one row a line.
+OutFile, or standard output for "-", is a tar archive with manifest.json first (docs/evidence-format.md); listings are JSON, one row a line.
 #>
 [CmdletBinding()]
 param(
@@ -374,8 +374,11 @@ function Get-Header([string] $Name, [int64] $Size) {
     return , $Header
 }
 
-$Target = $ExecutionContext.SessionState.Path.GetUnresolvedProviderPathFromPSPath($OutFile)
-$Stream = [System.IO.File]::Create($Target)
+if ($OutFile -eq '-') { $Target = 'standard output'; $Stream = [Console]::OpenStandardOutput() }
+else {
+    $Target = $ExecutionContext.SessionState.Path.GetUnresolvedProviderPathFromPSPath($OutFile)
+    $Stream = [System.IO.File]::Create($Target)
+}
 try {
     foreach ($Member in @($First) + @($Members)) {
         $Content = [byte[]] $Member.Content

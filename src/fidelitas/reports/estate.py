@@ -2,7 +2,7 @@
 
 from typing import Any
 
-from fidelitas.estate import Estate, HostEntry, ServerEntry
+from fidelitas.estate import Estate, HostEntry, ServerEntry, Shell
 from fidelitas.reports.report import Report
 from fidelitas.reports.table import Table
 
@@ -25,7 +25,10 @@ def _host_row(host: HostEntry) -> tuple[str, ...]:
     account = f"{host.user}@" if host.user else ""
     port = f":{host.port}" if host.port else ""
     root = host.elevation.value if host.collector is None else f"{host.elevation.value} {host.collector}"
-    return host.name, "linux", f"{account}{host.address}{port}", root, " ".join(host.tags)
+    if host.shell is Shell.POWERSHELL:
+        root = "powershell, as an administrator"
+    platform = "windows" if host.shell is Shell.POWERSHELL else "linux"
+    return host.name, platform, f"{account}{host.address}{port}", root, " ".join(host.tags)
 
 
 def _server_row(server: ServerEntry) -> tuple[str, ...]:
@@ -43,6 +46,7 @@ def _document(estate: Estate) -> dict[str, Any]:
                 "user": host.user,
                 "identity": host.identity,
                 "elevation": host.elevation.value,
+                "shell": host.shell.value,
                 "collector": host.collector,
                 "deadline_seconds": host.deadline,
                 "tags": list(host.tags),

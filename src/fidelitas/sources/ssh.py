@@ -4,6 +4,7 @@ The user's configuration, agent, jump hosts and certificates are those of ssh it
 hostile: what it sends is bounded in size and time, and read by the same reader as any other archive.
 """
 
+import base64
 import io
 import os
 import secrets
@@ -20,8 +21,8 @@ from threading import Event, Lock
 from typing import IO
 
 from fidelitas.errors import EvidenceError, ReadError
-from fidelitas.estate import Elevation, HostEntry
-from fidelitas.evidence import probe_script, read_bundle
+from fidelitas.estate import Elevation, HostEntry, Shell
+from fidelitas.evidence import probe_script, read_bundle, windows_probe_script
 from fidelitas.sources.collected import DEADLINE, Collected
 from fidelitas.sources.ssh_failures import OTHER, Failure, Unreached, failure_of
 from fidelitas.text import decode
@@ -129,14 +130,19 @@ class SshReader:
         words += ["-p", str(entry.port)] if entry.port is not None else []
         words += ["-l", entry.user] if entry.user is not None else []
         words += ["-i", entry.identity, "-o", "IdentitiesOnly=yes"] if entry.identity is not None else []
-        return [*words, "--", entry.address, f"echo {mark}; {self._far_command(entry)}"]
+        return [*words, "--", entry.address, self._far_command(entry, mark)]
 
-    def _far_command(self, entry: HostEntry) -> str:
-        """Return what is run on the host: the same words in sh, csh and fish."""
+    def _far_command(self, entry: HostEntry, mark: str) -> str:
+        """Return what is run on the host: the same words in sh, csh and fish; or in cmd.exe and PowerShell."""
+        seconds = max(int(entry.deadline or self.deadline), 1)
+        if entry.shell is Shell.POWERSHELL:
+            return _in_powershell(mark, seconds, logs="--no-logs" not in self.arguments)
+        return f"echo {mark}; {self._in_sh(entry, seconds)}"
+
+    def _in_sh(self, entry: HostEntry, seconds: int) -> str:
         elevation = "" if entry.elevation is Elevation.NONE else f"{entry.elevation.value} "
         if entry.collector is not None:  # the rule of sudo allows it without arguments
             return f"env LC_ALL=C {elevation}{entry.collector} < /dev/null"
-        seconds = max(int(entry.deadline or self.deadline), 1)
         # All of the script is read before any of it is run: nothing that it starts can read the rest of it.
         return f"""env LC_ALL=C {elevation}sh -c 'eval "$(cat)"' probe --deadline {seconds} {" ".join(self.arguments)}""".rstrip()
 
@@ -145,9 +151,26 @@ def _input(entry: HostEntry) -> IO[bytes]:
     """Return what is sent to a host, as a file: a pipe would have to be written while the answer is read."""
     stream = tempfile.TemporaryFile()  # noqa: SIM115 the caller closes it
     if entry.collector is None:
-        stream.write(probe_script().encode())
+        stream.write((windows_probe_script() if entry.shell is Shell.POWERSHELL else probe_script()).encode())
         stream.seek(0)
     return stream
+
+
+def _in_powershell(mark: str, seconds: int, *, logs: bool) -> str:
+    """Return the command that runs the probe for Windows from standard input, and writes its archive to standard output.
+
+    It is encoded, since the shell there can be cmd.exe or PowerShell, which quote differently; the policy for script files is not about a
+    script that is in no file.
+    """
+    script = f"""$ErrorActionPreference = 'Stop'
+$Text = (New-Object System.IO.StreamReader([Console]::OpenStandardInput(), [System.Text.Encoding]::UTF8)).ReadToEnd()
+$Mark = [System.Text.Encoding]::ASCII.GetBytes("{mark}`n")
+$Out = [Console]::OpenStandardOutput()
+$Out.Write($Mark, 0, $Mark.Length)
+$Out.Flush()
+& ([scriptblock]::Create($Text)) -OutFile '-' -Deadline {seconds}{"" if logs else " -NoLogs"} | Out-Null"""
+    encoded = base64.b64encode(script.encode("utf-16-le")).decode()
+    return f"powershell -NoProfile -NonInteractive -EncodedCommand {encoded}"
 
 
 def _received(run: subprocess.Popen[bytes], mark: bytes, until: float) -> tuple[bytes, bytes, Failure | None]:
