@@ -3,6 +3,7 @@
 import random
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import replace
+from datetime import timedelta
 from pathlib import Path
 
 import pytest
@@ -10,14 +11,17 @@ import pytest
 from fidelitas.audit import Audit, InMemory, audit
 from fidelitas.conclusions import RememberedHost, recollection
 from fidelitas.conclusions.typed import FINDINGS, ConclusionError, decode, decode_holdings, encode, encode_holdings
+from fidelitas.conclusions.use import UseMemory
 from fidelitas.demo import write_estate
 from fidelitas.evidence import Bundle
 from fidelitas.facts import Gap
 from fidelitas.findings import Finding
 from fidelitas.ledger import Ledger
+from fidelitas.logbook import host_logs, read_logbook
 from fidelitas.rights import HostRights, PrincipalKind, SubjectRights
 from fidelitas.sources import from_file
 from fidelitas.sources.directory import from_ldif
+from fidelitas.usage import Grants
 from support import NOW, bundle, fidelitas
 from test_estate import USES_DIRECTORY, hosts, mixed_estate
 
@@ -184,10 +188,45 @@ def test_the_form_gives_back_what_it_was_given_and_nothing_else() -> None:
     assert isinstance(found.findings[0], Finding)
 
 
+def test_what_was_concluded_from_logs_is_kept_until_evidence_is_another(tmp_path: Path) -> None:
+    ledger = Ledger(tmp_path)
+    ledger.add(demo(tmp_path / "demo"), NOW)
+    asked: list[str] = []
+
+    def grants(subjects: set[str], *, whole: bool = True) -> dict[str, Grants]:
+        memory = UseMemory(ledger.stored_answers(), ledger.history_digests(None, subjects, with_logs=True), lambda: whole)
+
+        def ask() -> dict[str, Grants]:
+            asked.append("asked")
+            found = (host_logs(bundles) for _, bundles in ledger.history(None, subjects, with_logs=True))
+            return {use.host: use.grants for use in read_logbook(found).hosts.values()}
+
+        return memory.grants(ask)
+
+    first = grants({"tern", "curlew"}, whole=False)
+    assert sum(len(one.memberships) + len(one.files) + len(one.accounts) for one in first.values()) >= 1
+    assert [grants({"tern", "curlew"}) for _ in range(3)] == [first] * 3
+    assert len(asked) == 2  # what came from damaged evidence was not kept
+    assert set(grants({"tern"})) < set(first)
+    assert len(asked) == 3
+    tern = next(one for one in ledger.bundles() if one.subject == "tern")
+    ledger.add([replace(tern, manifest=replace(tern.manifest, taken=NOW + timedelta(hours=1)))], NOW)
+    grants({"tern"})
+    assert len(asked) == 4
+
+
 def test_the_built_program_says_the_same_the_second_time(tmp_path: Path) -> None:
     assert fidelitas("demo", cwd=tmp_path).status in (0, 4)
     ledger = tmp_path / "demo-estate/ledger"
-    commands = [["findings"], ["holders"], ["holders", "--account", "lena"], ["account", "rada"], ["coverage"], ["why", "lena"], ["people"]]
+    commands = [
+        ["findings"],
+        ["holders"],
+        ["holders", "--account", "lena"],
+        ["account", "rada"],
+        ["coverage"],
+        ["why", "lena"],
+        ["accounts"],
+    ]
     for command in commands:
         said = [fidelitas(*command, "--ledger", ledger, cwd=tmp_path) for _ in range(2)]
         assert said[0] == said[1], command

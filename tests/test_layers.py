@@ -77,7 +77,7 @@ MAY_IMPORT: dict[str, set[str]] = {
     "checks": {"checks.check", "checks.estate", "checks.linux", "facts", "findings", "rights.linux", "trouble"},
     "judging": {"languages", "rights"},
     "platforms": {"checks", "extras", "findings", "judging", "languages", "rights"},
-    "conclusions": {"facts", "findings", "judging", "rights", "text"},
+    "conclusions": {"facts", "findings", "judging", "rights", "text", "usage"},
     "audit": {"checks", "conclusions", "errors", "facts", "findings", "judging", "languages", "memberships", "platforms", "rights", "text", "trouble"},
     "charter": {"rights", "facts", "text", "errors"},
     "rehearsal": {"rights", "facts", "text"},
@@ -108,7 +108,7 @@ MAY_IMPORT: dict[str, set[str]] = {
     },
     "demo": {"evidence", "text", "errors"},
     "cli": {
-        "administration", "audit", "charter", "checks", "connections", "comparison", "configuration", "departure", "doors", "estate", "excerpts", "extras", "trouble", "demo", "errors", "evidence", "facts", "findings", "inquiry", "languages",
+        "administration", "audit", "charter", "checks", "conclusions", "connections", "comparison", "configuration", "departure", "doors", "estate", "excerpts", "extras", "trouble", "demo", "errors", "evidence", "facts", "findings", "inquiry", "languages",
         "ledger", "logbook", "memberships", "people", "platforms", "rehearsal", "replay", "reports", "rights", "sources", "surveying", "text", "usage", "",
     },
     "__main__": {"cli"},

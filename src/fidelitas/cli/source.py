@@ -29,6 +29,7 @@ from fidelitas.rights import HostRights, SubjectRights
 from fidelitas.sources import FileScan, LogScan, from_this_machine
 
 if TYPE_CHECKING:
+    from fidelitas.conclusions.use import UseMemory
     from fidelitas.findings import Finding
     from fidelitas.logbook import EventFilter, Logbook
     from fidelitas.usage import AttributedEvent, Grants
@@ -87,12 +88,15 @@ class Source:
 
     def history(self, subjects: Container[str] | None = None, *, with_logs: bool = False) -> Iterator[tuple[str, list[Bundle]]]:
         """Yield each host, or some, or those `with_logs`, with its evidence in the ledger, the oldest first."""
+        return self.ledger.history(self.survey, self._with_logs(subjects), with_logs=with_logs)
+
+    def _with_logs(self, subjects: Container[str] | None) -> set[str]:
+        """Return those of some subjects, or of all, that are of a platform with logs and have a tag that is asked for."""
         logging = {name for name, platform in PLATFORMS.items() if platform.has_logs}
         stored = self._stored()
         chosen = set(self._chosen(stored))
         named = {name for name, (platform, _) in stored.subjects().items() if platform in logging and name in chosen}
-        wanted = {name for name in named if subjects is None or name in subjects}
-        return self.ledger.history(self.survey, wanted, with_logs=with_logs)
+        return {name for name in named if subjects is None or name in subjects}
 
     def evidence(self, subject: str) -> Iterator[tuple[str, list[Bundle]]]:
         """Yield the evidence of a subject of any platform, the oldest first."""
@@ -127,30 +131,45 @@ class Source:
 
     def use_findings(self, subjects: Container[str]) -> "list[Finding]":
         """Return what is out of order in the use of privilege on some hosts, by the logs in the ledger."""
-        found = [bundles for _, bundles in self.history(subjects, with_logs=True)]
-        if not found:
-            return []
-        from fidelitas.logbook import host_logs, read_logbook  # noqa: PLC0415
-
-        return read_logbook((host_logs(bundles) for bundles in found), each=on_all_cores, readers=cores()).findings()
+        memory = self._use_memory(subjects)
+        return [] if memory is None else memory.findings(lambda: self._read_use(subjects).findings())
 
     def provenance(self, hosts: Iterable[SubjectRights]) -> "dict[str, Grants]":
         """Return what the logs in the ledger tell of how rights on some hosts came about."""
         wanted = {host.subject for host in hosts}
-        found = dict(self.history(wanted, with_logs=True))
-        if not found:
-            return {}
-        from fidelitas.logbook import host_logs, read_logbook  # noqa: PLC0415
-
-        book = read_logbook((host_logs(bundles) for bundles in found.values()), each=on_all_cores, readers=cores())
-        return {subject: use.grants for subject in found if (use := book.use_of(subject)) is not None}
+        memory = self._use_memory(wanted)
+        return {} if memory is None else memory.grants(lambda: self._grants(wanted))
 
     def last_logins(self, subjects: Container[str]) -> "dict[tuple[str, str], datetime]":
         """Return the last login of each account that the logs in the ledger record, by subject and account."""
-        found = [bundles for _, bundles in self.history(subjects, with_logs=True)]
-        if not found:
-            return {}
-        from fidelitas.logbook import EventFilter, host_logs, read_logbook  # noqa: PLC0415
+        memory = self._use_memory(subjects)
+        return {} if memory is None else memory.last_logins(lambda: self._last_logins(subjects))
+
+    def _use_memory(self, subjects: Container[str]) -> "UseMemory | None":
+        """Return what is kept of the logs of some hosts; nothing where none of them has any."""
+        digests = self.ledger.history_digests(self.survey, self._with_logs(subjects), with_logs=True)
+        if not digests:
+            return None
+        from fidelitas.conclusions.use import UseMemory  # noqa: PLC0415 brings what questions without logs do without
+
+        return UseMemory(self.ledger.stored_answers(), digests, lambda: self.ledger.is_whole)
+
+    def _read_use(
+        self, subjects: Container[str], wanted: "EventFilter | None" = None, take: "Callable[[AttributedEvent], None] | None" = None
+    ) -> "Logbook":
+        from fidelitas.logbook import host_logs, read_logbook  # noqa: PLC0415
+
+        with progress("reading the logs"):
+            found = (host_logs(bundles) for _, bundles in self.history(subjects, with_logs=True))
+            return read_logbook(found, wanted, take, on_all_cores, cores())
+
+    def _grants(self, subjects: Container[str]) -> "dict[str, Grants]":
+        book = self._read_use(subjects)
+        uses = ((subject, book.use_of(subject)) for subject in self.ledger.history_digests(self.survey, subjects, with_logs=True))
+        return {subject: use.grants for subject, use in uses if use is not None}
+
+    def _last_logins(self, subjects: Container[str]) -> "dict[tuple[str, str], datetime]":
+        from fidelitas.logbook import EventFilter  # noqa: PLC0415
 
         latest: dict[tuple[str, str], datetime] = {}
 
@@ -160,7 +179,7 @@ class Source:
                 at = (event.place.subject, event.target)
                 latest[at] = max(event.at, latest.get(at, event.at))
 
-        read_logbook((host_logs(bundles) for bundles in found), EventFilter(kinds=frozenset({EventKind.LOGIN})), keep, on_all_cores)
+        self._read_use(subjects, EventFilter(kinds=frozenset({EventKind.LOGIN})), keep)
         return latest
 
     def audit(self, subject: str | None = None, *, findings: bool = False) -> Audit:

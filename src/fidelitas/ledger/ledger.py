@@ -105,6 +105,7 @@ class Ledger:
         """Open the ledger at a place when it is asked for; `notice` is called with what was found to be damaged."""
         self.place = place_of(place)
         self._notice = notice
+        self.is_whole = True  # as far as it was read
         self.database = Database(self.place)
 
     def __str__(self) -> str:
@@ -203,8 +204,23 @@ class Ledger:
 
         `with_logs` leaves out subjects without any log.  Evidence of another machine that had the name before is left out.
         """
+        for subject, stored in self._history(survey, subjects, with_logs=with_logs):
+            yield subject, [self.load(subject, one.number) for one in stored]
+
+    def history_digests(
+        self, survey: str | None = None, subjects: Container[str] | None = None, *, with_logs: bool = False
+    ) -> dict[str, tuple[bytes, ...]]:
+        """Return the digests of the same evidence, which is not read for it."""
+        found = self._history(survey, subjects, with_logs=with_logs)
+        return {subject: tuple(one.head.digest for one in stored) for subject, stored in found}
+
+    def stored_answers(self) -> StoredAnswers:
+        """Return what was concluded from the evidence in the ledger before."""
+        return StoredAnswers(self.database, {})
+
+    def _history(self, survey: str | None, subjects: Container[str] | None, *, with_logs: bool) -> list[tuple[str, list[Stored]]]:
         if not self._is_there():
-            return
+            return []
         with self.database.reading() as connection:
             rows = _members() if survey is None else _members().where(surveys.c.name <= self.named(survey))
             found = [(row.subject, row.evidence) for row in connection.execute(rows) if subjects is None or row.subject in subjects]
@@ -220,8 +236,7 @@ class Ledger:
                 numbers.append(number)
         if with_logs:
             known = {subject: numbers for subject, numbers in known.items() if any(heads[number].has_logs for number in numbers)}
-        for subject, numbers in sorted(known.items()):
-            yield subject, [self.load(subject, number) for number in numbers]
+        return [(subject, [Stored(number, heads[number]) for number in numbers]) for subject, numbers in sorted(known.items())]
 
     def load(self, subject: str, number: int) -> Bundle:
         """Return evidence by its number; of what cannot be read a gap, of evidence without a record nothing but that."""
@@ -233,8 +248,10 @@ class Ledger:
             with self.database.reading() as connection:
                 bundle, lost = read_evidence(connection, number)
         except (LedgerError, EvidenceError) as error:  # it costs this subject alone
+            self.is_whole = False
             why = f'the evidence in ledger "{self.place}" could not be read: {error}; survey the subject again'
             return unread_bundle(subject, why), False
+        self.is_whole = self.is_whole and not lost
         for gap in lost:
             self._notice(f"{subject}: {gap.path}: {gap.reason}")
         return bundle.named(subject), not lost

@@ -9,6 +9,7 @@ from fidelitas.reports.table import Table
 __all__ = ["damage_line", "extent_report", "prune_line"]
 
 _MOST_NAMES = 5
+_MEGABYTE = 1_000_000
 
 
 def extent_report(found: Extent) -> Report:
@@ -45,7 +46,7 @@ def _answer(found: Extent) -> str:
 
 
 def _megabytes(size: int) -> str:
-    return f"{size / 1e6:.1f} MB"
+    return f"{size / 1e6:.1f} MB" if size >= _MEGABYTE else f"{size / 1e3:.0f} kB"
 
 
 def damage_line(damage: Damage) -> str:
