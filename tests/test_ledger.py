@@ -291,7 +291,7 @@ def test_pruning_leaves_what_is_marked_and_the_newest_evidence_of_each_subject(t
     assert asked(tmp_path, "ledger", "release", names[2], "--ledger", tmp_path).status == 0
     assert asked(tmp_path, "ledger", "release", names[2], "--ledger", tmp_path).status == 2
     assert asked(tmp_path, "ledger", "prune", "--ledger", tmp_path).status == 2
-    assert prune(ledger, to_prune(ledger, NOW, None, 1)).surveys == (names[2],)
+    assert prune(ledger, to_prune(ledger, NOW, None, 1), NOW).surveys == (names[2],)
 
 
 # -- damage and interruption -----------------------------------------------------------------------------------------------------------

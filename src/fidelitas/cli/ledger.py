@@ -71,11 +71,12 @@ def prune_command(keep_days: int | None, keep_count: int | None, ledger: str | N
     known = _known(ledger)
     names = to_prune(known, datetime.now(UTC), keep_days, keep_count)
     if preview or not names:
-        say(f"would remove {counted(len(names), 'survey')}: {', '.join(names)}" if names else "every survey is to be kept")
+        would = f"would remove {counted(len(names), 'survey')}, but for the newest evidence of each subject: {', '.join(names)}"
+        say(would if names else "every survey is to be kept")
         return
     before = extent(known).size
     with progress("removing"):
-        done = prune(known, names)
+        done = prune(known, names, datetime.now(UTC))
     say(prune_line(done, before - extent(known).size))
 
 

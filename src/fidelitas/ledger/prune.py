@@ -5,12 +5,12 @@ Never removed: surveys that are marked to be kept, and the newest evidence of a 
 
 from collections.abc import Collection, Iterator
 from dataclasses import dataclass
-from datetime import UTC, datetime, timedelta
+from datetime import datetime, timedelta
 
 from sqlalchemy import Connection, delete, insert, select, update
 
 from fidelitas.errors import LedgerError
-from fidelitas.ledger.ledger import Ledger
+from fidelitas.ledger.ledger import Ledger, stamp
 from fidelitas.ledger.packing import Form, split_ids, unpack
 from fidelitas.ledger.pieces import PieceReader
 from fidelitas.ledger.records import parse_record
@@ -20,6 +20,7 @@ from fidelitas.ledger.tables import answers, evidence, keeps, members, pieces, s
 __all__ = ["Pruned", "keep", "prune", "release", "to_prune"]
 
 _AT_ONCE = 400
+_INTERRUPTED = timedelta(days=1)  # a survey that was begun later may be under way
 
 
 @dataclass(frozen=True, slots=True)
@@ -51,16 +52,16 @@ def to_prune(ledger: Ledger, now: datetime, days: float | None, count: int | Non
     names = ledger.names()
     with ledger.database.reading() as connection:
         marked = set(connection.execute(select(surveys.c.name).join(keeps, keeps.c.survey == surveys.c.id)).scalars())
-    since = "" if days is None else (now.astimezone(UTC) - timedelta(days=days)).strftime("%Y-%m-%dT%H%M%SZ")
+    since = "" if days is None else stamp(now - timedelta(days=days))
     recent = {name for name in names if days is not None and name >= since}
     last = set(names[-count:]) if count else set()
     return tuple(name for name in names if name not in recent | last | marked)
 
 
-def prune(ledger: Ledger, names: Collection[str]) -> Pruned:
-    """Remove surveys, unfinished ones, and all that no other survey refers to; give the space back."""
+def prune(ledger: Ledger, names: Collection[str], now: datetime) -> Pruned:
+    """Remove surveys, those that were interrupted more than a day ago, and all that no other survey refers to; give the space back."""
     with ledger.database.writing() as connection:
-        still = _remove_surveys(connection, names)
+        still = _remove_surveys(connection, names, stamp(now - _INTERRUPTED))
         removed = _remove_pieces(connection)
     with ledger.database.alone() as connection:
         if connection.dialect.name == "sqlite":
@@ -72,13 +73,13 @@ def prune(ledger: Ledger, names: Collection[str]) -> Pruned:
     return Pruned(tuple(name for name in names if name not in left), removed, tuple(still))
 
 
-def _remove_surveys(connection: Connection, names: Collection[str]) -> list[str]:
+def _remove_surveys(connection: Connection, names: Collection[str], interrupted: str) -> list[str]:
     """Remove surveys but for the newest evidence of each subject, and return the subjects that this leaves."""
     rows = select(members.c.survey, members.c.subject, surveys.c.name).join(surveys, surveys.c.id == members.c.survey)
     finished = connection.execute(rows.where(surveys.c.finished).order_by(surveys.c.name))
     newest = {subject: survey for survey, subject, _ in finished}
     every = connection.execute(select(surveys.c.id, surveys.c.name, surveys.c.finished))
-    gone = [row.id for row in every if row.name in names or not row.finished]
+    gone = [row.id for row in every if row.name in names or (not row.finished and row.name < interrupted)]
     still = []
     for number in gone:
         stay = {subject for subject, survey in newest.items() if survey == number}
