@@ -29,6 +29,7 @@ from alembic.migration import MigrationContext
 from alembic.script import ScriptDirectory
 from hypothesis import given
 from hypothesis import strategies as st
+from sqlalchemy import update
 
 from fidelitas.errors import LedgerError
 from fidelitas.evidence import Bundle, CopiedLog, Identity, Item, Listing, MissingItem, make_bundle, read_bundle
@@ -36,7 +37,8 @@ from fidelitas.ledger import Ledger
 from fidelitas.ledger.connection import HEAD
 from fidelitas.ledger.packing import parts_of
 from fidelitas.ledger.prune import keep, prune, to_prune
-from fidelitas.ledger.tables import METADATA
+from fidelitas.ledger.seals import seal_of
+from fidelitas.ledger.tables import METADATA, surveys
 from fidelitas.ledger.transfer import copy_survey
 from fidelitas.ledger.verify import damages, extent
 from postgresql_server import Server, scratch_server
@@ -269,6 +271,18 @@ def test_an_exported_survey_answers_by_itself_and_is_imported_elsewhere(demo: Pa
     ):
         refused = fidelitas("ledger", *arguments, cwd=tmp_path)
         assert (refused.status in (2, 4), refused.err.count("\n")) == (True, 1), arguments
+
+
+@pytest.mark.parametrize("spoil", ["update members set subject = '../../x'", "update surveys set name = 'x' || char(27) || '[2J'"])
+def test_names_that_somebody_made_up_are_not_imported(spoil: str, tmp_path: Path) -> None:
+    made = Ledger(tmp_path / "made")
+    made.add([host("tern")], NOW)
+    made.database.close()
+    rows(tmp_path / "made", spoil)
+    with made.database.writing() as connection:  # as someone would who knows how
+        connection.execute(update(surveys).values(seal=seal_of(connection, 1)))
+    ran = asked(tmp_path, "ledger", "import", tmp_path / "made/ledger.sqlite")
+    assert (ran.status, "cannot be a survey or a subject" in ran.err, "\x1b" in ran.err) == (4, True, False), ran.err
 
 
 def test_pruning_leaves_what_is_marked_and_the_newest_evidence_of_each_subject(tmp_path: Path) -> None:

@@ -4,20 +4,18 @@ Knows nothing of what they say.  An answer that was damaged is one that is not t
 """
 
 import hashlib
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Mapping
 from contextlib import suppress
 
 import zstandard
 from sqlalchemy import delete, select
 
 from fidelitas.errors import LedgerError
-from fidelitas.ledger.connection import Database, insert_new
+from fidelitas.ledger.connection import Database, batches, insert_new
 from fidelitas.ledger.packing import pack, unpack
 from fidelitas.ledger.tables import answers
 
 __all__ = ["StoredAnswers"]
-
-_AT_ONCE = 400  # variables of one statement
 
 
 class StoredAnswers:
@@ -34,7 +32,7 @@ class StoredAnswers:
         """Return what is kept under some keys."""
         found: dict[bytes, bytes] = {}
         with suppress(LedgerError), self._database.reading() as connection:
-            for some in _batches(keys):
+            for some in batches(keys):
                 rows = connection.execute(select(answers.c.key, answers.c.digest, answers.c.packed).where(answers.c.key.in_(some)))
                 contents = ((bytes(key), _unpacked(packed, digest)) for key, digest, packed in rows)
                 found.update((key, content) for key, content in contents if content is not None)
@@ -47,14 +45,9 @@ class StoredAnswers:
             for key, content in kept.items()
         ]
         with suppress(LedgerError), self._database.writing() as connection:  # an answer that cannot be kept is still an answer
-            for some in _batches(kept):  # one that was damaged, or that another command has kept meanwhile
+            for some in batches(kept):  # one that was damaged, or that another command has kept meanwhile
                 connection.execute(delete(answers).where(answers.c.key.in_(some)))
             insert_new(connection, answers, rows)
-
-
-def _batches(keys: Iterable[bytes]) -> Iterator[list[bytes]]:
-    wanted = list(dict.fromkeys(keys))
-    return (wanted[begins : begins + _AT_ONCE] for begins in range(0, len(wanted), _AT_ONCE))
 
 
 def _unpacked(packed: bytes, digest: bytes) -> bytes | None:

@@ -10,11 +10,11 @@ Knows how to connect and how faults are reported; not what is stored.
 import os
 import sqlite3
 import stat
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 from urllib.parse import quote
 
 from sqlalchemy import Connection, Engine, create_engine, event, exc, inspect, text
@@ -23,11 +23,15 @@ from sqlalchemy.pool import QueuePool
 
 from fidelitas.errors import LedgerError
 
-__all__ = ["FILE", "HEAD", "Place", "insert_new", "place_of"]
+__all__ = ["AT_ONCE", "FILE", "HEAD", "Database", "Place", "batches", "insert_new", "place_of"]
+
+T = TypeVar("T")
 
 FILE = "ledger.sqlite"
 # The newest migration in migrations/versions: a test holds both together.
 HEAD = "0001"
+# Variables of one statement: SQLite takes 999 in its older versions.
+AT_ONCE = 400
 _SECONDS_TO_WAIT = 60  # for another survey that is writing
 _LOCAL_HOSTS = ("", "localhost", "127.0.0.1", "::1")
 _ALONE = {"isolation_level": "AUTOCOMMIT", "alone": True}
@@ -125,6 +129,12 @@ class Database:
 
             with engine.execution_options(writing=True).begin() as connection:
                 upgrade(connection)
+
+
+def batches(values: Iterable[T]) -> Iterator[list[T]]:
+    """Yield values, each once, in lists that one statement can have as variables."""
+    wanted = list(dict.fromkeys(values))
+    return (wanted[begins : begins + AT_ONCE] for begins in range(0, len(wanted), AT_ONCE))
 
 
 def insert_new(connection: Connection, table: Any, rows: list[dict[str, Any]]) -> None:

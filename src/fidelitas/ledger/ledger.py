@@ -17,7 +17,7 @@ from sqlalchemy import Connection, Row, Select, func, select
 from fidelitas.errors import EvidenceError, LedgerError, RequestError
 from fidelitas.evidence import Bundle, Identity, MissingItem, Sameness, sameness, unread_bundle
 from fidelitas.ledger.answers import StoredAnswers
-from fidelitas.ledger.connection import Database, place_of
+from fidelitas.ledger.connection import AT_ONCE, Database, place_of
 from fidelitas.ledger.pieces import PieceReader
 from fidelitas.ledger.records import bundle_of, parse_record
 from fidelitas.ledger.seals import broken_seals
@@ -33,7 +33,6 @@ _LAST = re.compile(r"last\Z|-(\d{1,6})\Z")
 _HEAD = (
     evidence.c.id, evidence.c.platform, evidence.c.host_name, evidence.c.machine, evidence.c.host_keys, evidence.c.has_logs, pieces.c.digest
 )  # fmt: skip
-_AT_ONCE = 400  # variables of one statement
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -311,7 +310,7 @@ def heads_of(connection: Connection, numbers: Iterable[int]) -> dict[int, Head]:
     """Return what evidence says of itself, by its number."""
     wanted = set(numbers)
     every = select(*_HEAD).join(pieces, pieces.c.id == evidence.c.record)
-    rows = connection.execute(every if len(wanted) > _AT_ONCE else every.where(evidence.c.id.in_(wanted)))
+    rows = connection.execute(every if len(wanted) > AT_ONCE else every.where(evidence.c.id.in_(wanted)))
     return {row.id: _head(row) for row in rows if row.id in wanted}
 
 

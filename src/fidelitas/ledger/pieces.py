@@ -11,13 +11,12 @@ from typing import Any
 import zstandard
 from sqlalchemy import ColumnElement, Connection, Row, exc, select
 
-from fidelitas.ledger.connection import insert_new
+from fidelitas.ledger.connection import batches, insert_new
 from fidelitas.ledger.packing import LARGEST_BASE, Form, digest_of, joined_ids, pack, pack_against, parts_of, split_ids, unpack
 from fidelitas.ledger.tables import evidence, pieces
 
 __all__ = ["Packed", "PieceReader", "add_pieces", "packed_pieces"]
 
-_AT_ONCE = 400  # variables of one statement: SQLite takes 999 in its older versions
 _CHANGED = "has changed"
 _MISSING = "is missing"
 _PIECE = (pieces.c.id, pieces.c.digest, pieces.c.form, pieces.c.base, pieces.c.packed)
@@ -63,8 +62,7 @@ class PieceReader:
         return self._bases[number]
 
     def _rows(self, column: ColumnElement[Any], wanted: Sequence[object]) -> Iterator[Row[*tuple[Any, ...]]]:
-        for begins in range(0, len(wanted), _AT_ONCE):
-            some = wanted[begins : begins + _AT_ONCE]
+        for some in batches(wanted):
             try:
                 rows = self._connection.execute(select(*_PIECE).where(column.in_(some))).all()
             except exc.DatabaseError:
@@ -158,9 +156,8 @@ def _packed(digest: bytes, content: bytes, root: int | None, reader: PieceReader
 
 def _numbers(connection: Connection, digests: Iterable[bytes]) -> dict[bytes, int]:
     """Return the numbers of the pieces that are there, by digest."""
-    wanted, found = list(dict.fromkeys(digests)), {}
-    for begins in range(0, len(wanted), _AT_ONCE):
-        some = wanted[begins : begins + _AT_ONCE]
+    found: dict[bytes, int] = {}
+    for some in batches(digests):
         rows = connection.execute(select(pieces.c.digest, pieces.c.id).where(pieces.c.digest.in_(some)))
         found.update({bytes(digest): number for digest, number in rows})
     return found
@@ -168,10 +165,9 @@ def _numbers(connection: Connection, digests: Iterable[bytes]) -> dict[bytes, in
 
 def _roots(connection: Connection, digests: Iterable[bytes]) -> dict[bytes, int]:
     """Return the pieces that others may be packed against, by digest: of one that is packed against another, that other."""
-    wanted, found = list(dict.fromkeys(digests)), {}
-    for begins in range(0, len(wanted), _AT_ONCE):
-        some = wanted[begins : begins + _AT_ONCE]
-        columns = (pieces.c.digest, pieces.c.id, pieces.c.base, pieces.c.form)
+    columns = (pieces.c.digest, pieces.c.id, pieces.c.base, pieces.c.form)
+    found: dict[bytes, int] = {}
+    for some in batches(digests):
         for digest, number, base, form in connection.execute(select(*columns).where(pieces.c.digest.in_(some))):
             if form != Form.PARTS:
                 found[bytes(digest)] = number if base is None else base

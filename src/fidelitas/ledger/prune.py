@@ -10,6 +10,7 @@ from datetime import datetime, timedelta
 from sqlalchemy import Connection, delete, insert, select, update
 
 from fidelitas.errors import LedgerError
+from fidelitas.ledger.connection import batches
 from fidelitas.ledger.ledger import Ledger, stamp
 from fidelitas.ledger.packing import Form, split_ids, unpack
 from fidelitas.ledger.pieces import PieceReader
@@ -19,7 +20,6 @@ from fidelitas.ledger.tables import answers, evidence, keeps, members, pieces, s
 
 __all__ = ["Pruned", "keep", "prune", "release", "to_prune"]
 
-_AT_ONCE = 400
 _INTERRUPTED = timedelta(days=1)  # a survey that was begun later may be under way
 
 
@@ -101,8 +101,8 @@ def _remove_pieces(connection: Connection) -> int:
     needed = _needed(connection)
     every = connection.execute(select(pieces.c.id).order_by(pieces.c.id.desc())).scalars().all()
     gone = [number for number in every if number not in needed]
-    for begins in range(0, len(gone), _AT_ONCE):  # the latest first: what is stated against another goes before it
-        connection.execute(delete(pieces).where(pieces.c.id.in_(gone[begins : begins + _AT_ONCE])))
+    for some in batches(gone):  # the latest first: what is stated against another goes before it
+        connection.execute(delete(pieces).where(pieces.c.id.in_(some)))
     return len(gone)
 
 

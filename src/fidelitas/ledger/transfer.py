@@ -4,17 +4,20 @@ An exported survey is a ledger of its own, in a file of SQLite.  What is read of
 """
 
 import os
+import re
 from collections.abc import Iterable, Sequence
 from contextlib import suppress
 from pathlib import Path
 
 from fidelitas.errors import LedgerError
-from fidelitas.evidence import Bundle
+from fidelitas.evidence import Bundle, is_valid_subject_name
 from fidelitas.ledger.connection import FILE, Place
 from fidelitas.ledger.ledger import Ledger, Survey
 from fidelitas.ledger.old_folder import old_surveys
 
 __all__ = ["copy_survey", "export_survey", "take_over"]
+
+_NAME = re.compile(r"\d{4}-\d\d-\d\dT\d{6}Z(?:-\d{1,6})?\Z")
 
 
 def copy_survey(source: Ledger, name: str, into: Ledger) -> Survey:
@@ -22,6 +25,9 @@ def copy_survey(source: Ledger, name: str, into: Ledger) -> Survey:
     if name in into.names():
         raise LedgerError(f'ledger "{into}" has a survey {name}', hint="Nothing was imported.")
     stored = source.newest(name)
+    bad = [one for one in stored.names if not is_valid_subject_name(one)]
+    if bad or not _NAME.match(name):  # whoever made the file may have meant us to show or write something else
+        raise LedgerError(f'ledger "{source}" names what cannot be a survey or a subject', hint="Nothing was imported.")
     tags = stored.tags()
     return _added(into, name, ((stored.evidence(subject), tags[subject]) for subject in stored.names))
 
