@@ -218,19 +218,12 @@ def test_what_was_concluded_from_logs_is_kept_until_evidence_is_another(tmp_path
 def test_the_built_program_says_the_same_the_second_time(tmp_path: Path) -> None:
     assert fidelitas("demo", cwd=tmp_path).status in (0, 4)
     ledger = tmp_path / "demo-estate/ledger"
-    commands = [
-        ["findings"],
-        ["holders"],
-        ["holders", "--account", "lena"],
-        ["account", "rada"],
-        ["coverage"],
-        ["why", "lena"],
-        ["accounts"],
-    ]
+    commands = [["findings"], ["holders"], ["holders", "--account", "lena", "--each", "--format", "csv"], ["coverage"], ["why", "lena"]]
+    whole = {}
     for command in commands:
         said = [fidelitas(*command, "--ledger", ledger, cwd=tmp_path) for _ in range(2)]
         assert said[0] == said[1], command
-    whole = {tuple(command): fidelitas(*command, "--ledger", ledger, cwd=tmp_path).out for command in commands}
+        whole[tuple(command)] = said[1].out
     with Ledger(ledger).database.writing() as connection:
         connection.exec_driver_sql("delete from answers")
     assert {tuple(command): fidelitas(*command, "--ledger", ledger, cwd=tmp_path).out for command in commands} == whole

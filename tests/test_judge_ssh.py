@@ -255,8 +255,10 @@ def test_an_interrupted_survey_is_completed_and_answers_as_an_undisturbed_one(wo
     command: list[str | Path] = [Path(sys.executable).with_name("fidelitas"), "survey", "--estate", world.estate(hosts)]
     surroundings = {**os.environ, "FIDELITAS_LEDGER": str(tmp_path / "ledger"), "HOME": str(tmp_path)}
     with subprocess.Popen(command, env=surroundings, stderr=subprocess.PIPE, stdout=subprocess.PIPE, start_new_session=True) as running:
-        wait_for(lambda: len(arrived(tmp_path / "ledger")) == 5, running)
-        os.kill(running.pid, end)
+        try:
+            wait_for(lambda: len(arrived(tmp_path / "ledger")) == 5, running)
+        finally:
+            os.kill(running.pid, end)
         _, said = running.communicate(timeout=30)
     assert running.returncode != 0
     if end is signal.SIGINT:

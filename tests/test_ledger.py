@@ -245,7 +245,7 @@ def test_every_listing_can_be_confined_to_a_tag(demo: Path, tmp_path: Path) -> N
         assert ran.status in (0, 3), (command, ran.err)
         assert not re.search(r"\b(tern|godwit|avocet)\b", ran.out), command
     refused = fidelitas("findings", "--tag", "wep", *base, cwd=tmp_path)
-    assert (refused.status, 'has the tag "wep"' in refused.err, "did you mean" in refused.err) == (2, True, True)
+    assert (refused.status, 'has the tag "wep"' in refused.err, "Did you mean web" in refused.err) == (2, True, True), refused.err
     assert fidelitas("holders", "--on", "tern", "--tag", "web", *base, cwd=tmp_path).status == 2
 
 

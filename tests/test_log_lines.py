@@ -5,6 +5,7 @@ import re
 from datetime import UTC, datetime
 from pathlib import Path
 
+import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -13,6 +14,7 @@ from fidelitas.languages.logs.shares import Share, shares_of
 from fidelitas.logbook import HostLogs, Logbook, read_logbook
 from fidelitas.reports.usage import usage_document
 from fidelitas.sources.logs import logs_at
+from fidelitas.usage.sessions import name_of_record
 
 # docs/log-forms.md: an optional priority, a stamp, a host, a program, a process or the fields of RFC 5424, and the message.
 STAMP = r"(?:[A-Z][a-z]{2} [ \d]\d \d\d:\d\d:\d\d|\d{4}-\d\d-\d\d[T ]\d\d:\d\d:\d\d(?:[.,]\d+)?(?:Z|[+-]\d\d:?\d\d)?)"
@@ -92,3 +94,19 @@ def test_short_logs_and_those_of_one_host_are_not_divided(tmp_path: Path) -> Non
     for path in (short, one):
         (logs,) = logs_at([path], "loghost")
         assert shares_of(logs, 3) == [Share()]
+
+
+@pytest.mark.parametrize(
+    ("recording", "name"),
+    [
+        ("000001", "1"),
+        ("/var/log/sudo-io/00/00/01", "1"),
+        ("00/01/00", "100"),
+        ("000100", "100"),
+        ("/x/00/00/1A", "1A"),
+        ("/x/ines", "ines"),
+        ("", ""),
+    ],
+)
+def test_a_record_has_one_name_in_a_line_and_as_a_folder(recording: str, name: str) -> None:
+    assert name_of_record(recording) == name

@@ -64,7 +64,8 @@ class Source:
         tags = stored.tags()
         for tag in self.tags:
             if not any(has_tag(one, tag) for one in tags.values()):
-                raise unknown_name("no subject in the ledger has the tag", tag, {one for some in tags.values() for one in some})
+                known = {one for some in tags.values() for one in some}
+                raise unknown_name("no subject in the ledger has the tag", tag, known | {one.rpartition("=")[2] for one in known})
         return [name for name, some in tags.items() if not self.tags or any(has_tag(some, tag) for tag in self.tags)]
 
     def _stored(self) -> StoredEvidence:

@@ -10,8 +10,9 @@ Knows how to connect and how faults are reported; not what is stored.
 import os
 import sqlite3
 import stat
+import weakref
 from collections.abc import Iterable, Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, TypeVar
@@ -110,16 +111,21 @@ class Database:
 
     def _opened(self) -> Engine:
         if self._engine is None:
-            self._engine = _engine(self.place)
+            self._engine = self._made()
             with self._engine.connect() as connection:
                 _check_version(connection, self.place)
         return self._engine
+
+    def _made(self) -> Engine:
+        engine = _engine(self.place)
+        weakref.finalize(self, engine.dispose)  # a connection does not outlive the ledger that was opened by it
+        return engine
 
     def _prepare(self) -> None:
         """Make the file and the tables where they are not there yet."""
         if self.place.file is not None and not self.place.file.exists():
             _make_file(self.place.file, own_folder=self.place.folder is not None)
-        engine = self._engine or _engine(self.place)
+        engine = self._engine or self._made()
         self._engine = engine
         with engine.connect() as connection:
             version = _check_version(connection, self.place)
@@ -173,8 +179,9 @@ def _connect_file(file: Path) -> sqlite3.Connection:
     )
     for setting in ("trusted_schema = off", "cell_size_check = on", "foreign_keys = on", "synchronous = normal"):
         connection.execute(f"pragma {setting}")
-    if writable:
-        connection.execute("pragma journal_mode = wal")
+    if writable and connection.execute("pragma journal_mode").fetchone() != ("wal",):
+        with suppress(sqlite3.OperationalError):  # another command has it open at this moment, and will see to it
+            connection.execute("pragma journal_mode = wal")
     return connection
 
 

@@ -11,7 +11,7 @@ from enum import Enum
 from typing import NamedTuple
 
 from fidelitas.facts import Event, EventKind
-from fidelitas.usage.sessions import MOMENT, OF_SESSION, Sessions, begins_session, may_be_elevated, stem
+from fidelitas.usage.sessions import MOMENT, OF_SESSION, Sessions, begins_session, may_be_elevated, name_of_record, stem
 
 __all__ = ["AttributedEvent", "Attribution", "AttributionBasis"]
 
@@ -105,7 +105,7 @@ class Attribution:
 
     def _is_recorded_with_another(self, event: Event) -> bool:
         """Return whether a command has the record of one a moment before: sudo leaves the time within out where it is less than 10 ms."""
-        key = event.account, event.terminal, event.recording
+        key = event.account, event.terminal, name_of_record(event.recording)
         before, self._recorded[key] = self._recorded.get(key), event
         if len(self._recorded) > _MOST_USES:
             self._recorded = {key: event}

@@ -11,8 +11,21 @@ from datetime import datetime, timedelta
 from fidelitas.facts import Event, EventKind, Place
 from fidelitas.usage.command_lines import gives_shell
 
-__all__ = ["ELEVATED_LOGONS", "MOMENT", "OF_SESSION", "Session", "Sessions", "begins_session", "is_shell", "may_be_elevated", "stem"]
+__all__ = [
+    "ELEVATED_LOGONS",
+    "MOMENT",
+    "OF_SESSION",
+    "Session",
+    "Sessions",
+    "begins_session",
+    "is_shell",
+    "may_be_elevated",
+    "name_of_record",
+    "stem",
+]
 
+# sudo counts records in base 36, six digits; as a path of three folders (sudoers(5), iolog_dir).
+_PARTS_OF_RECORD, _LETTERS_OF_PART = 3, 2
 # A command and what it does are logged within moments of each other.
 MOMENT = timedelta(seconds=3)
 _SWITCHES = frozenset({"sudo", "su", "doas", "pkexec", "runuser"})
@@ -137,7 +150,7 @@ class Sessions:
         """Return the session that a command of sudo is run in: that of its process, or of its record; not one that it begins itself."""
         session = self._open.last(("process", event.pid)) if event.pid is not None else None
         if session is None and event.within:
-            session = self._open.last(("record", stem(event.program), _name_of_record(event.recording)))
+            session = self._open.last(("record", stem(event.program), name_of_record(event.recording)))
         known = session is not None and session.program == stem(event.program) and session.account == (event.target or "root")
         return session if known and session is not None and session.terminal == event.terminal else None
 
@@ -246,16 +259,18 @@ class _Index:
         whose, what = ("as", session.program, session.account), ("for", session.program, session.command)
         process = [(*whose, None), (*what, None)] if session.pid is None else [("process", session.pid)]
         terminal = [("on", session.terminal, session.account)] if session.terminal else []
-        record = [("record", session.program, _name_of_record(session.recording))] if session.recording else []
+        record = [("record", session.program, name_of_record(session.recording))] if session.recording else []
         return [whose, what, *process, *terminal, *record]
 
 
 _NONE: dict[int, Session] = {}
 
 
-def _name_of_record(recording: str) -> str:
-    """Return what names a record in all of sudo's lines: its number, which some write with zeros before it, and some with its folder."""
-    return recording.rpartition("/")[2].lstrip("0")
+def name_of_record(recording: str) -> str:
+    """Return the name by which sudo counts a record, without leading zeros: the same of ``000012`` and of a path to ``00/00/12``."""
+    parts = recording.split("/")[-_PARTS_OF_RECORD:]
+    counted = len(parts) == _PARTS_OF_RECORD and all(len(part) == _LETTERS_OF_PART for part in parts)
+    return ("".join(parts) if counted else parts[-1]).lstrip("0")
 
 
 def _fresh(session: Session, at: datetime | None) -> bool:
