@@ -8,7 +8,8 @@ from pathlib import Path
 
 import pytest
 
-from fidelitas.audit import Audit, InMemory, audit
+from fidelitas.audit import Audit, Each, InMemory, audit
+from fidelitas.cli.cores import on_all_cores
 from fidelitas.conclusions import RememberedHost, recollection
 from fidelitas.conclusions.typed import FINDINGS, ConclusionError, decode, decode_holdings, encode, encode_holdings
 from fidelitas.conclusions.use import UseMemory
@@ -105,6 +106,24 @@ def test_a_remembered_host_answers_as_a_judged_one(estate: str, most: int, tmp_p
     again, anew = audit(ledger.newest()), audit(InMemory([*bundles[:-2], *changed]))
     assert again.findings == anew.findings
     assert answers(again) == answers(anew)
+
+
+@pytest.mark.parametrize("each", [map, on_all_cores])
+@pytest.mark.parametrize("estate", ESTATES)
+def test_hosts_that_other_processes_judged_answer_the_same(
+    estate: str, each: Each, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("fidelitas.audit._WORTH_FORKING", 1)
+    bundles = ESTATES[estate](tmp_path)
+    fresh = audit(InMemory(bundles))
+    for findings in (True, False):
+        ledger = Ledger(tmp_path / f"ledger-{findings}")
+        ledger.add(bundles, NOW)
+        found = audit(ledger.newest(), each=each, findings=findings)
+        assert RememberedHost in {type(one) for one in found.hosts}
+        assert found.findings == fresh.findings
+        assert answers(found) == answers(fresh)
+        assert audit(ledger.newest()).findings == fresh.findings
 
 
 def test_a_question_that_was_asked_judges_nothing_again(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -11,7 +11,8 @@ Pure but for the evidence that it asks for.  Reaching subjects is the business o
 audit that of `reports`.
 """
 
-from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from functools import cached_property
 from typing import Protocol
 
@@ -33,7 +34,13 @@ from fidelitas.rights.estate.sockets import is_host_of, socket_links
 from fidelitas.text import clipped, escape_control
 from fidelitas.trouble import internal_error
 
-__all__ = ["Audit", "EvidenceSource", "InMemory", "audit", "judged", "rights_in"]
+__all__ = ["Audit", "Each", "EvidenceSource", "InMemory", "audit", "judged", "rights_in"]
+
+
+# How a function is applied to lists of names in processes that are forked for it.
+Each = Callable[[Callable[[Sequence[str]], dict[bytes, bytes]], Sequence[Sequence[str]]], Iterable[dict[bytes, bytes]]]
+# Fewer hosts are judged before other processes have begun; more shares than cores, so that all end together.
+_WORTH_FORKING, _SHARES = 24, 16
 
 
 class EvidenceSource(Protocol):
@@ -138,10 +145,15 @@ def audit(
     *,
     findings: bool = True,
     platforms: Mapping[str, Platform] = PLATFORMS,
+    each: Each | None = None,
 ) -> Audit:
-    """Return the audit of some subjects, or all; without `findings` only what their holdings depend on is read."""
+    """Return the audit of some subjects, or all; without `findings` only what their holdings depend on is read.
+
+    `each` applies a function to all of some lists in processes that are forked for it; by it many hosts are judged apart from each other
+    where the source keeps conclusions.
+    """
     source = InMemory(evidence) if isinstance(evidence, Iterable) else evidence
-    return _Reading(source, platforms).audit(subjects, findings=findings)
+    return _Reading(source, platforms).audit(subjects, findings=findings, each=each)
 
 
 def rights_in(evidence: HostEvidence, memberships: Memberships | None = None) -> HostRights:
@@ -170,18 +182,22 @@ class _Reading:
         directories = [name for name, (platform, _) in self._heads.items() if platform == DirectoryRights.platform]
         self._memory = None if answers is None else Recollection(answers, directories, lambda: self._context, self._judged_now)
 
-    def audit(self, wanted: Collection[str] | None, *, findings: bool) -> Audit:
-        names = [name for name in self._heads if wanted is None or name in wanted]
+    def audit(self, wanted: Collection[str] | None, *, findings: bool, each: Each | None = None) -> Audit:
+        chosen = self._heads if wanted is None else set(wanted)
+        names = [name for name in self._heads if name in chosen]
         if any(self._needs_directories(name) for name in names):
             self._judge(name for name in self._heads if self._heads[name][0] == DirectoryRights.platform)
         self._judge(name for name in names if not self._needs_directories(name))
         self._context = Context.of([one for one in self._known.values() if isinstance(one, DirectoryRights)])
+        if each is not None:
+            self._judge_apart(names, each, findings=findings)
         self._judge(names)
         if wanted is not None:
             self._judge(self._depended_on(findings=findings))
         every = _joined(list(self._known.values()))
-        beside = [one for one in every if one.subject not in names and isinstance(one, HostRights)]
-        found = Audit((one for one in every if one.subject in names), self._platforms, beside, self._memory)
+        asked = set(names)
+        beside = [one for one in every if one.subject not in asked and isinstance(one, HostRights)]
+        found = Audit((one for one in every if one.subject in asked), self._platforms, beside, self._memory)
         found.keep()
         return found
 
@@ -230,6 +246,26 @@ class _Reading:
             if name not in self._known:
                 self._known[name] = self._remembered(name) or self._judged_first(name)
 
+    def _judge_apart(self, names: Iterable[str], each: Each, *, findings: bool) -> None:
+        """Have hosts of which nothing is kept judged in several processes: what those conclude is learned, and recalled like the rest."""
+        if self._memory is None:
+            return
+        unknown = [name for name in self._recalled(names) if self._is_kept(name) and not self._memory.recall([name])]
+        if len(unknown) >= _WORTH_FORKING:
+            with _forked(self):
+                for kept in each(_with_findings if findings else _without_findings, self._memory.shares(unknown, _SHARES)):
+                    self._memory.learn(kept)
+
+    def concluded(self, names: Iterable[str], *, findings: bool) -> dict[bytes, bytes]:
+        """Return what is to be kept of some hosts."""
+        if self._memory is None:
+            return {}
+        judged = [self._judged_first(name) for name in names]
+        for first in {id(one.like): one.like for one in judged if isinstance(one, HostRights)}.values() if findings else ():
+            if isinstance(first, HostRights):
+                self._memory.note_findings(first, findings_on(first, self._platforms))
+        return self._memory.taken()
+
     def _remembered(self, name: str) -> SubjectRights | None:
         return self._memory.recall([name]).get(name) if self._memory is not None and self._is_kept(name) else None
 
@@ -251,6 +287,27 @@ class _Reading:
         if row is None:
             return UnreadSubject(evidence.subject, evidence.taken, (_of_no_platform(evidence),))
         return (self._groups.judge if row.grouped else row.judge)(evidence, context)
+
+
+# What processes that are forked in the course of a reading find it by: evidence and rights are not to be carried to them.
+_READINGS: list[_Reading] = []
+
+
+@contextmanager
+def _forked(reading: _Reading) -> Iterator[None]:
+    _READINGS.append(reading)
+    try:
+        yield
+    finally:
+        _READINGS.pop()
+
+
+def _with_findings(names: Sequence[str]) -> dict[bytes, bytes]:
+    return _READINGS[-1].concluded(names, findings=True)
+
+
+def _without_findings(names: Sequence[str]) -> dict[bytes, bytes]:
+    return _READINGS[-1].concluded(names, findings=False)
 
 
 def _guarded(evidence: HostEvidence, judge: Callable[[HostEvidence, Context], SubjectRights], context: Context) -> SubjectRights:

@@ -194,7 +194,7 @@ class Source:
             raise unknown_subject(subject, chosen)
         wanted = [subject] if subject is not None else chosen if self.tags else None
         with progress(f"working out {subject or counted(len(chosen), 'subject')}"):
-            found = audit(stored, wanted, findings=findings)
+            found = audit(stored, wanted, findings=findings, each=on_all_cores)
         click.get_current_context().call_on_close(found.keep)
         return found
 

@@ -8,7 +8,7 @@ from typing import Any
 import click
 
 from fidelitas.audit import Audit, audit
-from fidelitas.cli.cores import cores
+from fidelitas.cli.cores import cores, on_all_cores
 from fidelitas.cli.estate import chosen
 from fidelitas.cli.gaps import tell_gaps
 from fidelitas.cli.main import FOUND_STATUS
@@ -152,7 +152,7 @@ def command(
             raise (reading.failures or [_nothing_declared(estate_file)])[0]
         survey = keeping.finish()
         with progress("working out who holds what"):
-            audited = audit(keeping.stored)
+            audited = audit(keeping.stored, each=on_all_cores)
         show(audited, survey.name if survey else None, output, full=full, fail_on=fail_on)
     for note in (*notes, *(survey.notes if survey else ())):
         say(note)

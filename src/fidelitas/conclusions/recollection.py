@@ -40,6 +40,9 @@ class AnswerStore(Protocol):
     def evidence_keys(self) -> Mapping[str, bytes]:
         """Return a digest of each subject's evidence, by the subject's name."""
 
+    def evidence_frames(self) -> Mapping[str, bytes]:
+        """Return what the evidence of each subject has in common with all whose files are equal, by the subject's name."""
+
     def get(self, keys: Iterable[bytes], /) -> Mapping[bytes, bytes]:
         """Return what is kept under some keys."""
 
@@ -62,14 +65,20 @@ class Recollection:
         self._twins: dict[bytes, RememberedHost] = {}
         self._holdings: dict[bytes, tuple[Holding, ...]] = {}
         self._asked: dict[str, Mapping[bytes, tuple[Holding, ...]]] = {}
-        self._new: dict[bytes, bytes] = {}
+        self._new: dict[bytes, bytes] = {}  # to be written
+        self._learned: dict[bytes, bytes] = {}  # written, or learned of other processes
+
+    def _get(self, keys: Iterable[bytes]) -> dict[bytes, bytes]:
+        wanted = set(keys)
+        here = {key: content for known in (self._learned, self._new) for key in wanted & known.keys() for content in [known[key]]}
+        return {**self._store.get(wanted - here.keys()), **here} if len(here) < len(wanted) else here
 
     # -- recalled ----------------------------------------------------------------------------------------------------------------
 
     def recall(self, names: Sequence[str]) -> dict[str, RememberedHost]:
         """Return those of some hosts of which conclusions are kept."""
         unasked = {self._key(name): name for name in names if name not in self._known and name in self._evidence}
-        shares = {key: _read(content, Share) for key, content in self._store.get(unasked).items()}
+        shares = {key: _read(content, Share) for key, content in self._get(unasked).items()}
         self._read_conclusions({share.like for share in shares.values() if share is not None})
         for key, name in unasked.items():
             share = shares.get(key)
@@ -84,7 +93,7 @@ class Recollection:
 
     def _read_conclusions(self, likes: Iterable[bytes]) -> None:
         wanted = {_digest(b"conclusion", like): like for like in likes if like not in self._conclusions}
-        found = self._store.get(wanted)
+        found = self._get(wanted)
         self._conclusions |= {like: _read(found[key], Conclusion) if key in found else None for key, like in wanted.items()}
 
     def holdings_of(self, like: bytes, holder: str, ask: Callable[[], tuple[Holding, ...]]) -> tuple[Holding, ...]:
@@ -99,7 +108,7 @@ class Recollection:
         """Return what is kept of a holder on all hosts that were recalled, read at once."""
         if holder not in self._asked:
             keys = [_digest(b"holder", like, holder.encode("utf-8", "surrogateescape")) for like in self._twins]
-            found = {key: _read_holdings(content) for key, content in self._store.get(keys).items()}
+            found = {key: _read_holdings(content) for key, content in self._get(keys).items()}
             self._asked[holder] = {key: holdings for key, holdings in found.items() if holdings is not None}
         return self._asked[holder]
 
@@ -115,7 +124,7 @@ class Recollection:
     def holders_of(self, like: bytes) -> tuple[tuple[Holding, ...], Holders] | None:
         """Return all holdings on the host of a key and what is shown of the holders, or ``None`` where they are not kept."""
         key = _digest(b"holders", like)
-        content = self._store.get([key]).get(key)
+        content = self._get([key]).get(key)
         kept = None if content is None else _read(content, Holders)
         holdings = None if kept is None else _read_holdings(kept.holdings)
         return None if kept is None or holdings is None else (holdings, kept)
@@ -123,7 +132,7 @@ class Recollection:
     def findings_of(self, host: RememberedHost) -> list[Finding] | None:
         """Return the findings on a host, or ``None`` where they are not kept."""
         key = _digest(b"findings", host.key)
-        content = self._store.get([key]).get(key)
+        content = self._get([key]).get(key)
         found = None if content is None else _read(content, FINDINGS)
         return None if found is None else list(renamed(found, host.conclusion.summary.subject, host.subject))
 
@@ -155,7 +164,32 @@ class Recollection:
         """Write what was noted."""
         if self._new:
             self._store.put(self._new, rules_digest())
+            self._learned |= self._new
             self._new = {}
+
+    # -- from other processes ----------------------------------------------------------------------------------------------------
+
+    def shares(self, names: Iterable[str], count: int) -> list[list[str]]:
+        """Return hosts in so many lists, or fewer: those whose files are equal in one, since the first of them speaks for the others."""
+        frames = self._store.evidence_frames()
+        alike: dict[bytes, list[str]] = {}
+        for name in names:
+            alike.setdefault(frames.get(name, name.encode()), []).append(name)
+        found: list[list[str]] = [[] for _ in range(min(count, len(alike)))]
+        for number, some in enumerate(alike.values()):
+            found[number % len(found)] += some
+        return found
+
+    def taken(self) -> dict[bytes, bytes]:
+        """Return what was noted, to be learned in another process; it is not written here."""
+        new, self._new = self._new, {}
+        return new
+
+    def learn(self, kept: Mapping[bytes, bytes]) -> None:
+        """Take what another process has noted."""
+        self._new |= kept
+        self._known = {name: host for name, host in self._known.items() if host is not None}
+        self._conclusions = {like: one for like, one in self._conclusions.items() if one is not None}
 
     def _note_holdings(self, key: bytes, holdings: tuple[Holding, ...]) -> tuple[Holding, ...]:
         content = encode_holdings(holdings)

@@ -21,12 +21,16 @@ __all__ = ["StoredAnswers"]
 class StoredAnswers:
     """The answers of a ledger, and the digest of each subject's evidence in what is asked."""
 
-    def __init__(self, database: Database, keys: Mapping[str, bytes]) -> None:
-        self._database, self._keys = database, keys
+    def __init__(self, database: Database, keys: Mapping[str, bytes], frames: Mapping[str, bytes]) -> None:
+        self._database, self._keys, self._frames = database, keys, frames
 
     def evidence_keys(self) -> Mapping[str, bytes]:
         """Return a digest of each subject's evidence, by the subject's name."""
         return self._keys
+
+    def evidence_frames(self) -> Mapping[str, bytes]:
+        """Return what the evidence of each subject has in common with all whose files are equal, by the subject's name."""
+        return self._frames
 
     def get(self, keys: Iterable[bytes]) -> Mapping[bytes, bytes]:
         """Return what is kept under some keys."""

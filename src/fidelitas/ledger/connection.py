@@ -69,6 +69,8 @@ class Database:
     def __init__(self, place: Place) -> None:
         self.place = place
         self._engine: Engine | None = None
+        self._process = os.getpid()
+        self._of_parents: list[Engine] = []
 
     @property
     def exists(self) -> bool:
@@ -110,6 +112,9 @@ class Database:
             raise LedgerError(f'could not {doing} ledger "{self.place}": {_reason(error)}', hint=hint) from error
 
     def _opened(self) -> Engine:
+        if self._process != os.getpid():  # a connection is not to be used, nor closed, in a process that was forked since
+            self._of_parents += [self._engine] if self._engine is not None else []
+            self._engine, self._process = None, os.getpid()
         if self._engine is None:
             self._engine = self._made()
             with self._engine.connect() as connection:

@@ -55,7 +55,7 @@ class Draft:
             if bundle.subject in self._stored:
                 connection.execute(delete(members).where(members.c.survey == self._survey, members.c.subject == bundle.subject))
             connection.execute(insert(members).values(row))
-        head = Head(bundle.platform, bundle.host_name, bundle.identity, record, has_logs=bool(bundle.copies))
+        head = Head(bundle.platform, bundle.host_name, bundle.identity, record, kept.frame, has_logs=bool(bundle.copies))
         self._stored[bundle.subject] = Stored(number, head, tuple(tags))
 
     @property

@@ -31,7 +31,8 @@ __all__ = ["Head", "Ledger", "Stored", "StoredEvidence", "Survey", "heads_of", "
 _DAY = re.compile(r"\d{4}-\d\d-\d\d\Z")
 _LAST = re.compile(r"last\Z|-(\d{1,6})\Z")
 _HEAD = (
-    evidence.c.id, evidence.c.platform, evidence.c.host_name, evidence.c.machine, evidence.c.host_keys, evidence.c.has_logs, pieces.c.digest
+    evidence.c.id, evidence.c.platform, evidence.c.host_name, evidence.c.machine, evidence.c.host_keys, evidence.c.has_logs,
+    evidence.c.frame, pieces.c.digest,
 )  # fmt: skip
 
 
@@ -53,6 +54,7 @@ class Head:
     host_name: str
     identity: Identity
     digest: bytes
+    frame: bytes  # what evidence of equal files has in common
     has_logs: bool
 
 
@@ -94,7 +96,7 @@ class StoredEvidence:
 
     def stored_answers(self) -> StoredAnswers:
         """Return what was concluded from this evidence before."""
-        return StoredAnswers(self._ledger.database, self._digests)
+        return StoredAnswers(self._ledger.database, self._digests, {name: one.head.frame for name, one in self._stored.items()})
 
 
 class Ledger:
@@ -215,7 +217,7 @@ class Ledger:
 
     def stored_answers(self) -> StoredAnswers:
         """Return what was concluded from the evidence in the ledger before."""
-        return StoredAnswers(self.database, {})
+        return StoredAnswers(self.database, {}, {})
 
     def _history(self, survey: str | None, subjects: Container[str] | None, *, with_logs: bool) -> list[tuple[str, list[Stored]]]:
         if not self._is_there():
@@ -316,7 +318,7 @@ def heads_of(connection: Connection, numbers: Iterable[int]) -> dict[int, Head]:
 
 def _head(row: Row[*tuple[Any, ...]]) -> Head:
     identity = Identity(row.machine, _keys(row.host_keys))
-    return Head(row.platform, row.host_name, identity, bytes(row.digest), has_logs=row.has_logs)
+    return Head(row.platform, row.host_name, identity, bytes(row.digest), bytes(row.frame), has_logs=row.has_logs)
 
 
 def _keys(stated: str) -> frozenset[str]:
