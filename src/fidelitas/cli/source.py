@@ -2,7 +2,7 @@
 
 import os
 from collections.abc import Callable, Container, Iterable, Iterator
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
@@ -58,6 +58,7 @@ class Source:
     name: str | None = None
     zone: str | None = None
     tags: tuple[str, ...] = ()
+    _read: list[StoredEvidence] = field(default_factory=list, compare=False, repr=False)
 
     def _chosen(self, stored: StoredEvidence) -> list[str]:
         """Return the subjects that have one of the tags that are asked for, all without any; refuse a tag that no subject has."""
@@ -69,10 +70,13 @@ class Source:
         return [name for name, some in tags.items() if not self.tags or any(has_tag(some, tag) for tag in self.tags)]
 
     def _stored(self) -> StoredEvidence:
-        stored = self.ledger.newest(self.survey)
-        if not stored.names:
-            raise RequestError(f'ledger "{self.ledger}" holds no survey', hint='Run "fidelitas survey" first.')
-        return stored
+        """Return what the ledger has, which is read once in a command; refuse one without a survey."""
+        if not self._read:
+            stored = self.ledger.newest(self.survey)
+            if not stored.names:
+                raise RequestError(f'ledger "{self.ledger}" holds no survey', hint='Run "fidelitas survey" first.')
+            self._read.append(stored)
+        return self._read[0]
 
     def bundles(self, subject: str | None = None) -> list[Bundle]:
         """Return the evidence of hosts in the ledger, of one or of all; refuse a subject that is not there."""

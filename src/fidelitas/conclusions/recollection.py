@@ -64,6 +64,7 @@ class Recollection:
         self._conclusions: dict[bytes, Conclusion | None] = {}
         self._twins: dict[bytes, RememberedHost] = {}
         self._holdings: dict[bytes, tuple[Holding, ...]] = {}
+        self._holders: dict[bytes, tuple[tuple[Holding, ...], Holders] | None] = {}
         self._asked: dict[str, Mapping[bytes, tuple[Holding, ...]]] = {}
         self._new: dict[bytes, bytes] = {}  # to be written
         self._learned: dict[bytes, bytes] = {}  # written, or learned of other processes
@@ -100,8 +101,12 @@ class Recollection:
         """Return what a holder holds on the host of a key, by asking that host where it is not kept."""
         key = _digest(b"holder", like, holder.encode("utf-8", "surrogateescape"))
         if key not in self._holdings:
-            kept = self._holdings_of(holder).get(key)
-            self._holdings[key] = self._note_holdings(key, ask()) if kept is None else kept
+            every = self.holders_of(like)
+            if every is not None:
+                self._holdings[key] = tuple(holding for holding in every[0] if holding.principal.is_called(holder))
+            else:
+                kept = self._holdings_of(holder).get(key)
+                self._holdings[key] = self._note_holdings(key, ask()) if kept is None else kept
         return self._holdings[key]
 
     def _holdings_of(self, holder: str) -> Mapping[bytes, tuple[Holding, ...]]:
@@ -123,11 +128,13 @@ class Recollection:
 
     def holders_of(self, like: bytes) -> tuple[tuple[Holding, ...], Holders] | None:
         """Return all holdings on the host of a key and what is shown of the holders, or ``None`` where they are not kept."""
-        key = _digest(b"holders", like)
-        content = self._get([key]).get(key)
-        kept = None if content is None else _read(content, Holders)
-        holdings = None if kept is None else _read_holdings(kept.holdings)
-        return None if kept is None or holdings is None else (holdings, kept)
+        if like not in self._holders:
+            key = _digest(b"holders", like)
+            content = self._get([key]).get(key)
+            kept = None if content is None else _read(content, Holders)
+            holdings = None if kept is None else _read_holdings(kept.holdings)
+            self._holders[like] = None if kept is None or holdings is None else (holdings, kept)
+        return self._holders[like]
 
     def findings_of(self, host: RememberedHost) -> list[Finding] | None:
         """Return the findings on a host, or ``None`` where they are not kept."""
@@ -190,6 +197,7 @@ class Recollection:
         self._new |= kept
         self._known = {name: host for name, host in self._known.items() if host is not None}
         self._conclusions = {like: one for like, one in self._conclusions.items() if one is not None}
+        self._holders = {like: one for like, one in self._holders.items() if one is not None}
 
     def _note_holdings(self, key: bytes, holdings: tuple[Holding, ...]) -> tuple[Holding, ...]:
         content = encode_holdings(holdings)

@@ -107,11 +107,9 @@ class RememberedHost(HostRights):
 
     def holdings_of(self, holder: str) -> tuple[Holding, ...]:
         """Return those of all holdings whose holder is called so."""
-        if self._kept is not None:
-            return SubjectRights.holdings_of(self, holder)
-        if self.from_elsewhere:
-            return self.judged.holdings_of(holder)
-        return self._as_here(self._memory.holdings_of(self.key, holder, lambda: self._as_kept(self.judged.holdings_of(holder))))
+        here = self._as_here(self._memory.holdings_of(self.key, holder, lambda: self._as_kept(self._alone.holdings_of(holder))))
+        elsewhere = [holding for holding in self.from_elsewhere if holding.principal.is_called(holder)]
+        return tuple(sorted((*here, *elsewhere), key=order_of)) if elsewhere else here
 
     @cached_property
     def _kept(self) -> tuple[tuple[Holding, ...], Holders] | None:
@@ -171,8 +169,12 @@ class RememberedHost(HostRights):
     @cached_property
     def judged(self) -> HostRights:
         """The host, judged now."""
-        judged = self._judge()
-        return judged.joined_with(self.from_elsewhere) if self.from_elsewhere else judged
+        return self._alone.joined_with(self.from_elsewhere) if self.from_elsewhere else self._alone
+
+    @cached_property
+    def _alone(self) -> HostRights:
+        """The host, judged now, as it is without the others."""
+        return self._judge()
 
     def joined_with(self, from_elsewhere: tuple[Holding, ...]) -> HostRights:
         """Return the same host with what accounts of other hosts hold on it."""
