@@ -10,7 +10,7 @@ import pytest
 
 from fidelitas.audit import Audit, Each, InMemory, audit
 from fidelitas.cli.cores import on_all_cores
-from fidelitas.conclusions import RememberedHost, recollection
+from fidelitas.conclusions import Recollection, RememberedHost, recollection
 from fidelitas.conclusions.typed import FINDINGS, ConclusionError, decode, decode_holdings, encode, encode_holdings
 from fidelitas.conclusions.use import UseMemory
 from fidelitas.demo import write_estate
@@ -147,6 +147,28 @@ def test_a_question_that_was_asked_judges_nothing_again(tmp_path: Path, monkeypa
     assert second.findings == first.findings
     assert [(one.subject, one.holdings_of("bruno"), one.knows("chiara")) for one in second.hosts] == before
     assert set(read) == {"saltmarsh", "odd"}  # names that are not Unicode cannot be kept
+
+
+@pytest.mark.parametrize("each", [None, on_all_cores])
+def test_what_goes_wrong_while_a_host_is_summed_up_costs_it_alone(
+    each: Each | None, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    def broken(memory: Recollection, host: HostRights) -> None:
+        if host.subject == "dunlin":
+            raise ZeroDivisionError
+        whole(memory, host)
+
+    whole = Recollection.note
+    monkeypatch.setattr("fidelitas.audit._WORTH_FORKING", 1)
+    monkeypatch.setattr(Recollection, "note", broken)
+    ledger = Ledger(tmp_path)
+    ledger.add(of_directory(), NOW)
+    found = audit(ledger.newest(), each=each)
+    assert [(gap.place.subject, gap.what) for gap in found.gaps if gap.fatal] == [
+        ("dunlin", "summing up dunlin"),
+        ("plover", "summing up dunlin"),  # it states the same
+    ]
+    assert {one.subject for one in found.hosts if one.holdings} == {"dunlin", "odd", "plover"}
 
 
 def test_other_rules_judge_again(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -12,7 +12,7 @@ audit that of `reports`.
 """
 
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from functools import cached_property
 from typing import Protocol
 
@@ -252,7 +252,7 @@ class _Reading:
             return
         unknown = [name for name in self._recalled(names) if self._is_kept(name) and not self._memory.recall([name])]
         if len(unknown) >= _WORTH_FORKING:
-            with _forked(self):
+            with _forked(self), suppress(ReadError):  # processes that cannot be had, or are ended, cost time and nothing else
                 for kept in each(_with_findings if findings else _without_findings, self._memory.shares(unknown, _SHARES)):
                     self._memory.learn(kept)
 
@@ -260,10 +260,12 @@ class _Reading:
         """Return what is to be kept of some hosts."""
         if self._memory is None:
             return {}
+        self._groups = HostGroups()  # what is judged here is let go, but for what is kept of it
         judged = [self._judged_first(name) for name in names]
         for first in {id(one.like): one.like for one in judged if isinstance(one, HostRights)}.values() if findings else ():
             if isinstance(first, HostRights):
                 self._memory.note_findings(first, findings_on(first, self._platforms))
+        self._groups = HostGroups()
         return self._memory.taken()
 
     def _remembered(self, name: str) -> SubjectRights | None:
@@ -272,7 +274,10 @@ class _Reading:
     def _judged_first(self, name: str) -> SubjectRights:
         rights = _guarded(self._source.evidence(name), self._judged, self._context)
         if self._memory is not None and isinstance(rights, HostRights):
-            self._memory.note(rights)
+            try:
+                self._memory.note(rights)
+            except Exception as error:  # noqa: BLE001 what cannot be worked out to be kept is a gap where it is asked for
+                _trouble([rights], error, f"summing up {name}", "what other hosts have to do with it")
         return rights
 
     def _judged_now(self, name: str) -> HostRights:
