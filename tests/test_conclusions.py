@@ -108,11 +108,13 @@ def test_a_remembered_host_answers_as_a_judged_one(estate: str, most: int, tmp_p
     assert answers(again) == answers(anew)
 
 
+@pytest.mark.parametrize("most", [0, 2000])
 @pytest.mark.parametrize("each", [map, on_all_cores])
 @pytest.mark.parametrize("estate", ESTATES)
 def test_hosts_that_other_processes_judged_answer_the_same(
-    estate: str, each: Each, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+    estate: str, each: Each, most: int, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
+    monkeypatch.setattr(recollection, "_MOST_HOLDINGS", most)
     monkeypatch.setattr("fidelitas.audit._WORTH_FORKING", 1)
     bundles = ESTATES[estate](tmp_path)
     fresh = audit(InMemory(bundles))
@@ -124,6 +126,9 @@ def test_hosts_that_other_processes_judged_answer_the_same(
         assert found.findings == fresh.findings
         assert answers(found) == answers(fresh)
         assert audit(ledger.newest()).findings == fresh.findings
+        for holder in ("ines", "bruno", "%sudo"):  # of whom nothing is kept yet on hosts with many holdings
+            asked = audit(ledger.newest(), each=each, findings=False, holder=holder)
+            assert [one.holdings_of(holder) for one in asked.subjects] == [one.holdings_of(holder) for one in fresh.subjects]
 
 
 def test_a_question_that_was_asked_judges_nothing_again(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

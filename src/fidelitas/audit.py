@@ -13,7 +13,7 @@ audit that of `reports`.
 
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
-from functools import cached_property
+from functools import cached_property, partial
 from typing import Protocol
 
 from fidelitas.checks import estate_findings
@@ -37,8 +37,9 @@ from fidelitas.trouble import internal_error
 __all__ = ["Audit", "Each", "EvidenceSource", "InMemory", "audit", "judged", "rights_in"]
 
 
-# How a function is applied to lists of names in processes that are forked for it.
-Each = Callable[[Callable[[Sequence[str]], dict[bytes, bytes]], Sequence[Sequence[str]]], Iterable[dict[bytes, bytes]]]
+# What is to be kept of hosts by their names; and how that is applied to lists of them in processes that are forked for it.
+Conclude = Callable[[Sequence[str]], dict[bytes, bytes]]
+Each = Callable[[Conclude, Sequence[Sequence[str]]], Iterable[dict[bytes, bytes]]]
 # Fewer hosts are judged before other processes have begun; more shares than cores, so that all end together.
 _WORTH_FORKING, _SHARES = 24, 16
 
@@ -146,14 +147,15 @@ def audit(
     findings: bool = True,
     platforms: Mapping[str, Platform] = PLATFORMS,
     each: Each | None = None,
+    holder: str | None = None,
 ) -> Audit:
     """Return the audit of some subjects, or all; without `findings` only what their holdings depend on is read.
 
     `each` applies a function to all of some lists in processes that are forked for it; by it many hosts are judged apart from each other
-    where the source keeps conclusions.
+    where the source keeps conclusions, and what a `holder` holds, who is to be asked about, is worked out there as well.
     """
     source = InMemory(evidence) if isinstance(evidence, Iterable) else evidence
-    return _Reading(source, platforms).audit(subjects, findings=findings, each=each)
+    return _Reading(source, platforms).audit(subjects, findings=findings, each=each, holder=holder)
 
 
 def rights_in(evidence: HostEvidence, memberships: Memberships | None = None) -> HostRights:
@@ -182,7 +184,7 @@ class _Reading:
         directories = [name for name, (platform, _) in self._heads.items() if platform == DirectoryRights.platform]
         self._memory = None if answers is None else Recollection(answers, directories, lambda: self._context, self._judged_now)
 
-    def audit(self, wanted: Collection[str] | None, *, findings: bool, each: Each | None = None) -> Audit:
+    def audit(self, wanted: Collection[str] | None, *, findings: bool, each: Each | None = None, holder: str | None = None) -> Audit:
         chosen = self._heads if wanted is None else set(wanted)
         names = [name for name in self._heads if name in chosen]
         if any(self._needs_directories(name) for name in names):
@@ -190,7 +192,7 @@ class _Reading:
         self._judge(name for name in names if not self._needs_directories(name))
         self._context = Context.of([one for one in self._known.values() if isinstance(one, DirectoryRights)])
         if each is not None:
-            self._judge_apart(names, each, findings=findings)
+            self._judge_apart(names, each, partial(_conclude, findings=findings, holder=holder), holder)
         self._judge(names)
         if wanted is not None:
             self._judge(self._depended_on(findings=findings))
@@ -246,25 +248,32 @@ class _Reading:
             if name not in self._known:
                 self._known[name] = self._remembered(name) or self._judged_first(name)
 
-    def _judge_apart(self, names: Iterable[str], each: Each, *, findings: bool) -> None:
+    def _judge_apart(self, names: Iterable[str], each: Each, conclude: Conclude, holder: str | None) -> None:
         """Have hosts of which nothing is kept judged in several processes: what those conclude is learned, and recalled like the rest."""
         if self._memory is None:
             return
         unknown = [name for name in self._recalled(names) if self._is_kept(name) and not self._memory.recall([name])]
+        unknown += [] if holder is None else self._memory.lacking(holder)
         if len(unknown) >= _WORTH_FORKING:
             with _forked(self), suppress(ReadError):  # processes that cannot be had, or are ended, cost time and nothing else
-                for kept in each(_with_findings if findings else _without_findings, self._memory.shares(unknown, _SHARES)):
+                for kept in each(conclude, self._memory.shares(unknown, _SHARES)):
                     self._memory.learn(kept)
 
-    def concluded(self, names: Iterable[str], *, findings: bool) -> dict[bytes, bytes]:
-        """Return what is to be kept of some hosts."""
+    def concluded(self, names: Sequence[str], *, findings: bool, holder: str | None) -> dict[bytes, bytes]:
+        """Return what is to be kept of some hosts, and of what a holder holds on them."""
         if self._memory is None:
             return {}
         self._groups = HostGroups()  # what is judged here is let go, but for what is kept of it
-        judged = [self._judged_first(name) for name in names]
-        for first in {id(one.like): one.like for one in judged if isinstance(one, HostRights)}.values() if findings else ():
-            if isinstance(first, HostRights):
+        known = self._memory.recall(names)
+        judged = [self._judged_first(name) for name in names if name not in known]
+        for first in {id(one.like): one.like for one in judged if isinstance(one, HostRights)}.values():
+            if findings:
                 self._memory.note_findings(first, findings_on(first, self._platforms))
+            if holder is not None:
+                self._memory.note_holder(first, holder)
+        for remembered in known.values():
+            if holder is not None:
+                remembered.holdings_of(holder)  # which notes what it has to judge for that
         self._groups = HostGroups()
         return self._memory.taken()
 
@@ -307,12 +316,8 @@ def _forked(reading: _Reading) -> Iterator[None]:
         _READINGS.pop()
 
 
-def _with_findings(names: Sequence[str]) -> dict[bytes, bytes]:
-    return _READINGS[-1].concluded(names, findings=True)
-
-
-def _without_findings(names: Sequence[str]) -> dict[bytes, bytes]:
-    return _READINGS[-1].concluded(names, findings=False)
+def _conclude(names: Sequence[str], *, findings: bool, holder: str | None) -> dict[bytes, bytes]:
+    return _READINGS[-1].concluded(names, findings=findings, holder=holder)
 
 
 def _guarded(evidence: HostEvidence, judge: Callable[[HostEvidence, Context], SubjectRights], context: Context) -> SubjectRights:

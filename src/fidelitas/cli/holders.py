@@ -47,7 +47,7 @@ def command(
     """
     asked = [(subject, path) for subject, _, path in (place.partition("/") for place in places)]
     names = sorted({subject for subject, _ in asked})
-    hosts = [host for name in names for host in source.audit(name).subjects] if names else source.audit().subjects
+    hosts = [host for name in names for host in source.audit(name).subjects] if names else source.audit(holder=account).subjects
     if account is not None and not any(host.knows(account) for host in hosts):
         raise unknown_name("no subject has an account, group or role", account, (name for host in hosts for name in host.names()))
     if right is not None and not is_right(right, hosts):

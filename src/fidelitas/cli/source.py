@@ -187,10 +187,10 @@ class Source:
         self._read_use(subjects, EventFilter(kinds=frozenset({EventKind.LOGIN})), keep)
         return latest
 
-    def audit(self, subject: str | None = None, *, findings: bool = False) -> Audit:
+    def audit(self, subject: str | None = None, *, findings: bool = False, holder: str | None = None) -> Audit:
         """Return the audit of the evidence in the ledger, of one subject or of all; refuse a subject that is not there.
 
-        Without `findings` only that is read which the holdings of the subject depend on.
+        Without `findings` only that is read which the holdings of the subject depend on; `holder` is who will be asked about.
         """
         stored = self._stored()
         chosen = self._chosen(stored)
@@ -198,7 +198,7 @@ class Source:
             raise unknown_subject(subject, chosen)
         wanted = [subject] if subject is not None else chosen if self.tags else None
         with progress(f"working out {subject or counted(len(chosen), 'subject')}"):
-            found = audit(stored, wanted, findings=findings, each=on_all_cores)
+            found = audit(stored, wanted, findings=findings, each=on_all_cores, holder=holder)
         click.get_current_context().call_on_close(found.keep)
         return found
 

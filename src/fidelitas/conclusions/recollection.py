@@ -99,7 +99,7 @@ class Recollection:
 
     def holdings_of(self, like: bytes, holder: str, ask: Callable[[], tuple[Holding, ...]]) -> tuple[Holding, ...]:
         """Return what a holder holds on the host of a key, by asking that host where it is not kept."""
-        key = _digest(b"holder", like, holder.encode("utf-8", "surrogateescape"))
+        key = self._holder_key(like, holder)
         if key not in self._holdings:
             every = self.holders_of(like)
             if every is not None:
@@ -112,7 +112,7 @@ class Recollection:
     def _holdings_of(self, holder: str) -> Mapping[bytes, tuple[Holding, ...]]:
         """Return what is kept of a holder on all hosts that were recalled, read at once."""
         if holder not in self._asked:
-            keys = [_digest(b"holder", like, holder.encode("utf-8", "surrogateescape")) for like in self._twins]
+            keys = [self._holder_key(like, holder) for like in self._twins]
             found = {key: _read_holdings(content) for key, content in self._get(keys).items()}
             self._asked[holder] = {key: holdings for key, holdings in found.items() if holdings is not None}
         return self._asked[holder]
@@ -176,6 +176,18 @@ class Recollection:
 
     # -- from other processes ----------------------------------------------------------------------------------------------------
 
+    def lacking(self, holder: str) -> list[str]:
+        """Return a host of each sort that was recalled of which it is not kept what a holder holds."""
+        kept = self._holdings_of(holder)
+        unkept = (twin for like, twin in self._twins.items() if self._holder_key(like, holder) not in kept)
+        return [twin.subject for twin in unkept if self.holders_of(twin.key) is None]
+
+    def note_holder(self, host: HostRights, holder: str) -> None:
+        """Keep what a holder holds on a host that was judged, where not all of its holdings are kept."""
+        if host.troubles or host.subject not in self._evidence or _is_small(host):
+            return
+        self._note_holdings(self._holder_key(self._key(host.subject), holder), host.holdings_of(holder))
+
     def shares(self, names: Iterable[str], count: int) -> list[list[str]]:
         """Return hosts in so many lists, or fewer: those whose files are equal in one, since the first of them speaks for the others."""
         frames = self._store.evidence_frames()
@@ -198,6 +210,7 @@ class Recollection:
         self._known = {name: host for name, host in self._known.items() if host is not None}
         self._conclusions = {like: one for like, one in self._conclusions.items() if one is not None}
         self._holders = {like: one for like, one in self._holders.items() if one is not None}
+        self._asked.clear()
 
     def _note_holdings(self, key: bytes, holdings: tuple[Holding, ...]) -> tuple[Holding, ...]:
         content = encode_holdings(holdings)
@@ -222,13 +235,20 @@ class Recollection:
         if content is not None:
             self._new[key] = content
 
+    def _holder_key(self, like: bytes, holder: str) -> bytes:
+        return _digest(b"holder", like, holder.encode("utf-8", "surrogateescape"))
+
     def _key(self, name: str) -> bytes:
         return _digest(b"host", self._basis, name.encode(), self._evidence[name])
 
 
+def _is_small(host: HostRights) -> bool:
+    return len(host.by_node) + len(host.group_edges) <= _MOST_HOLDINGS
+
+
 def _holders(host: HostRights) -> Holders | None:
     """Return who holds what on a host; nothing where that is more than is worth keeping: thousands of people of a directory."""
-    if len(host.by_node) + len(host.group_edges) > _MOST_HOLDINGS:
+    if not _is_small(host):
         return None
     holdings = host.holdings
     content = encode_holdings(holdings)
