@@ -6,7 +6,7 @@ what the files in it mean.
 
 from pathlib import Path
 
-from fidelitas.evidence.bundle import UNREAD, Bundle, make_bundle, make_rows_bundle, read_bundle, read_head, unread_bundle
+from fidelitas.evidence.bundle import UNREAD, Bundle, make_bundle, make_rows_bundle, read_bundle, unread_bundle
 from fidelitas.evidence.identity import Identity, Sameness, keep_apart, sameness
 from fidelitas.evidence.logs import BROKEN, LogCopy, bounded, family_of, has_records, in_blocks, tail_of, whole_lines
 from fidelitas.evidence.manifest import (
@@ -17,7 +17,6 @@ from fidelitas.evidence.manifest import (
     MissingItem,
     is_valid_subject_name,
     parse_manifest,
-    render_manifest,
 )
 from fidelitas.masking import awk_code, awk_program, command_line_expressions
 
@@ -44,8 +43,6 @@ __all__ = [
     "parse_manifest",
     "probe_script",
     "read_bundle",
-    "read_head",
-    "render_manifest",
     "sameness",
     "tail_of",
     "unread_bundle",

@@ -20,7 +20,7 @@ from fidelitas.evidence.manifest import CopiedLog, Item, Listing, Manifest, Miss
 
 _Copied = Item | Listing | CopiedLog
 
-__all__ = ["UNREAD", "Bundle", "make_bundle", "make_rows_bundle", "read_bundle", "read_head", "unread_bundle"]
+__all__ = ["UNREAD", "Bundle", "make_bundle", "make_rows_bundle", "read_bundle", "unread_bundle"]
 
 # The path of the gap that stands for evidence of which nothing could be read.
 UNREAD = "the evidence"
@@ -109,11 +109,6 @@ class Bundle:
     def named(self, name: str) -> "Bundle":
         """Return the same evidence under another name for its subject."""
         return replace(self, name=name)
-
-
-def read_head(stream: IO[bytes], limits: Limits = LIMITS) -> Manifest:
-    """Return the manifest that a bundle begins with, and read no further."""
-    return _head(open_archive(stream, limits))[1]
 
 
 def _head(members: Iterator[Member]) -> tuple[bytes, Manifest]:
