@@ -208,16 +208,13 @@ def arrived(ledger: Path) -> Sequence[str]:
     return () if draft is None else draft.stored.names
 
 
-STAND_IN = r"""
-#!{python}
-import base64, re, sys
-words = sys.argv[1:]
-assert words[:3] == ["-NoProfile", "-NonInteractive", "-EncodedCommand"] and len(words) == 4, words
-script = base64.b64decode(words[3]).decode("utf-16-le")
-open("{place}/bootstrap", "w").write(script)
-open("{place}/sent", "wb").write(sys.stdin.buffer.read())
-mark = re.search(r'"(fidelitas-[0-9a-f]+)`n"', script)[1]
-sys.stdout.buffer.write(b"a line of a profile\r\n" + mark.encode() + b"\n" + open("{place}/avocet.tar", "rb").read())
+STAND_IN = r"""#!/bin/sh
+[ "$1 $2 $3" = "-NoProfile -NonInteractive -EncodedCommand" ] && [ $# = 4 ] || exit 9
+printf %s "$4" | base64 -d | tr -d '\000' > {place}/bootstrap
+cat > {place}/sent
+mark=$(sed -n 's/.*"\(fidelitas-[0-9a-f]*\)`n".*/\1/p' {place}/bootstrap)
+printf 'a line of a profile\r\n%s\n' "$mark"
+cat {place}/avocet.tar
 """
 
 
@@ -226,7 +223,7 @@ def test_a_windows_machine_is_read_by_its_powershell(world: World, tmp_path: Pat
     assert fidelitas("demo", cwd=tmp_path).status in (0, 4)
     (avocet,) = tmp_path.glob("demo-estate/*avocet*")
     (world.place / "avocet.tar").write_bytes(avocet.read_bytes())
-    write(world.place / "bin/powershell", STAND_IN.strip().format(python=sys.executable, place=world.place) + "\n", 0o755)
+    write(world.place / "bin/powershell", STAND_IN.format(place=world.place), 0o755)
     world.place.chmod(0o777)
     windows = world.host("avocet", shell="powershell")
     assert world.survey(tmp_path, windows, "--deadline", "60s").status == 0
@@ -252,7 +249,9 @@ def test_an_interrupted_survey_is_completed_and_answers_as_an_undisturbed_one(wo
     hosts = "".join(world.behaving("good", f"good{number}") for number in range(5)) + world.behaving("later", deadline="5m")
     ready = world.place / "ready"
     ready.unlink(missing_ok=True)
-    command: list[str | Path] = [Path(sys.executable).with_name("fidelitas"), "survey", "--estate", world.estate(hosts)]
+    # What started the tests may have it that an interrupt is ignored, as by a shell in the background.
+    program = Path(sys.executable).with_name("fidelitas")
+    command: list[str | Path] = ["env", "--default-signal=INT", program, "survey", "--estate", world.estate(hosts)]
     surroundings = {**os.environ, "FIDELITAS_LEDGER": str(tmp_path / "ledger"), "HOME": str(tmp_path)}
     with subprocess.Popen(command, env=surroundings, stderr=subprocess.PIPE, stdout=subprocess.PIPE, start_new_session=True) as running:
         try:
