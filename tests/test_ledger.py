@@ -311,6 +311,28 @@ def test_pruning_leaves_what_is_marked_and_the_newest_evidence_of_each_subject(t
 # -- damage and interruption -----------------------------------------------------------------------------------------------------------
 
 
+@pytest.mark.parametrize(
+    "damage",
+    [
+        "delete from members where subject = 'knot'",
+        "update pieces set packed = x'00' where form = 2",
+        "update pieces set packed = x'00' where form = 0",
+    ],
+)
+def test_a_damaged_ledger_is_not_pruned(damage: str, tmp_path: Path) -> None:
+    """Or the seal that is made anew would hide the damage, and what is still needed could not be told."""
+    ledger = Ledger(tmp_path)
+    for turn in range(3):
+        at = NOW + timedelta(days=turn)
+        ledger.add([host("tern", at, turn=turn, log=lines(0, 9000)), host("knot", at, turn=turn)], at)
+    before = rows(tmp_path, "select count(*) from pieces")
+    rows(tmp_path, damage)
+    ran = asked(tmp_path, "ledger", "prune", "--keep-count", "1", "--ledger", tmp_path)
+    assert (ran.status, "nothing was removed" in ran.err, ran.err.count("\n")) == (4, True, 1), ran.err
+    assert rows(tmp_path, "select count(*) from pieces") == before
+    assert asked(tmp_path, "ledger", "verify", "--ledger", tmp_path).status == 4
+
+
 DAMAGES = {
     "changed": "update pieces set packed = x'28b52ffd2000010000' where id = {file}",
     "cut": "update pieces set packed = substr(packed, 1, length(packed) / 2) where id = {file}",

@@ -3,10 +3,12 @@
 Never removed: surveys that are marked to be kept, and the newest evidence of a subject, so that no subject is lost by growing old.
 """
 
+import struct
 from collections.abc import Collection, Iterator
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
+import zstandard
 from sqlalchemy import Connection, delete, insert, select, update
 
 from fidelitas.errors import LedgerError
@@ -15,7 +17,7 @@ from fidelitas.ledger.ledger import Ledger, stamp
 from fidelitas.ledger.packing import Form, split_ids, unpack
 from fidelitas.ledger.pieces import PieceReader
 from fidelitas.ledger.records import parse_record
-from fidelitas.ledger.seals import seal_of
+from fidelitas.ledger.seals import broken_seals, seal_of
 from fidelitas.ledger.tables import answers, evidence, keeps, members, pieces, surveys
 
 __all__ = ["Pruned", "keep", "prune", "release", "to_prune"]
@@ -61,6 +63,8 @@ def to_prune(ledger: Ledger, now: datetime, days: float | None, count: int | Non
 def prune(ledger: Ledger, names: Collection[str], now: datetime) -> Pruned:
     """Remove surveys, those that were interrupted more than a day ago, and all that no other survey refers to; give the space back."""
     with ledger.database.writing() as connection:
+        if broken_seals(connection, ledger.names()):  # a seal that is made anew would hide that
+            raise _damaged()
         still = _remove_surveys(connection, names, stamp(now - _INTERRUPTED))
         removed = _remove_pieces(connection)
     with ledger.database.alone() as connection:
@@ -113,15 +117,22 @@ def _needed(connection: Connection) -> set[int]:
     for number in records:
         content = PieceReader(connection).by_number(number)
         if content is None:
-            raise LedgerError("evidence in the ledger is damaged: nothing was removed", hint='"fidelitas ledger verify" says what.')
+            raise _damaged()
         digests.update(parse_record(content)[2].values())
     needed = {number for digest, number in _all(connection) if digest in digests} | set(records)
     for number, packed in connection.execute(select(pieces.c.id, pieces.c.packed).where(pieces.c.form == Form.PARTS)).all():
         if number in needed:
-            needed.update(split_ids(unpack(packed)))
+            try:
+                needed.update(split_ids(unpack(packed)))
+            except (zstandard.ZstdError, struct.error) as error:
+                raise _damaged() from error
     bases = connection.execute(select(pieces.c.id, pieces.c.base).where(pieces.c.base.is_not(None))).all()
     needed.update(base for number, base in bases if number in needed)
     return needed
+
+
+def _damaged() -> LedgerError:
+    return LedgerError("the ledger is damaged: nothing was removed", hint='"fidelitas ledger verify" says what.')
 
 
 def _all(connection: Connection) -> Iterator[tuple[bytes, int]]:

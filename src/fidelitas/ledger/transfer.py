@@ -47,8 +47,7 @@ def export_survey(source: Ledger, name: str, file: Path) -> Survey:
     except OSError as error:
         raise LedgerError(f'could not write "{file}": {error.strerror or error}') from error
     finally:
-        with suppress(FileNotFoundError):
-            draft.unlink()
+        _remove_draft(draft)
     return survey
 
 
@@ -71,8 +70,13 @@ def take_over(folder: Path, place: Place) -> None:
     except OSError as error:
         raise LedgerError(f'could not import ledger "{folder}": {error.strerror or error}') from error
     finally:
-        for left in folder.glob(f"{draft.name}*"):
-            left.unlink()
+        _remove_draft(draft)
+
+
+def _remove_draft(draft: Path) -> None:
+    """Remove a file of SQLite, and what SQLite leaves beside one that was not closed."""
+    for end in ("", "-wal", "-shm", "-journal"):
+        draft.with_name(f"{draft.name}{end}").unlink(missing_ok=True)
 
 
 def _added(into: Ledger, name: str, tagged: Iterable[tuple[Bundle, Sequence[str]]]) -> Survey:

@@ -94,7 +94,7 @@ def drop_damaged(ledger: Ledger) -> int:
 
     Records of evidence stay.  Stored answers are removed: they are made again.
     """
-    faults = list(_pieces(ledger)[1])
+    faults = _pieces(ledger)[1]
     removed = 0
     with ledger.database.writing() as connection:
         connection.execute(delete(answers))
