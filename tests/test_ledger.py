@@ -369,6 +369,17 @@ def test_a_damaged_item_costs_itself_and_is_named(tmp_path: Path, damage: str) -
     assert fidelitas("holders", "--ledger", tmp_path, "--format", "csv", cwd=tmp_path).out == before
 
 
+def test_evidence_that_is_lost_after_it_was_judged_costs_its_subject_alone(tmp_path: Path) -> None:
+    ledger = Ledger(tmp_path)
+    ledger.add([host("tern"), host("knot")], NOW)
+    assert asked(tmp_path, "holders", "--ledger", tmp_path).status == 0
+    records = "select record from evidence join members on members.evidence = evidence.id where subject = 'tern'"
+    rows(tmp_path, f"update pieces set packed = x'00' where id in ({records})")
+    ran = asked(tmp_path, "accounts", "--ledger", tmp_path, "--format", "csv")
+    assert (ran.status, "tern: the evidence in ledger" in ran.err) == (4, True), ran.err
+    assert ran.out.count("\nines,person") == 1, ran.out  # that of knot
+
+
 def test_no_flipped_bit_makes_another_answer_of_a_ledger_unsaid(tmp_path: Path) -> None:
     """Anywhere in the file: the answer is the same, or the program says that something is damaged."""
     ledger = Ledger(tmp_path / "l")

@@ -21,7 +21,7 @@ from fidelitas.conclusions import AnswerStore, Recollection, RememberedHost
 from fidelitas.errors import ReadError
 from fidelitas.facts import Gap, GapKind, Place
 from fidelitas.findings import Finding
-from fidelitas.judging import Context, HostGroups
+from fidelitas.judging import Context, HostGroups, judge_host
 from fidelitas.languages.evidence import HostEvidence, lost_evidence
 from fidelitas.languages.linux.access import private_key_fingerprints
 from fidelitas.languages.linux.host import read_host
@@ -290,8 +290,16 @@ class _Reading:
         return rights
 
     def _judged_now(self, name: str) -> HostRights:
-        """Return the rights on a host that was remembered; raises `ReadError` where its evidence cannot be read any more."""
-        rights = _guarded(self._source.evidence(name), self._judged, self._context)
+        """Return the rights on a host that was remembered; of one whose evidence is lost since then none, with a gap that says so.
+
+        Raises `ReadError` where judging it fails unexpectedly.
+        """
+        evidence = self._source.evidence(name)
+        lost = lost_evidence(evidence)
+        if lost is not None and self._memory is not None:
+            self._memory.recall([name])[name].troubles.append(lost)
+            return judge_host(evidence, Context())
+        rights = _guarded(evidence, self._judged, self._context)
         if not isinstance(rights, HostRights):
             raise ReadError(f"{name}: {next((gap.why for gap in rights.gaps), 'its evidence could not be read')}")
         return rights
