@@ -3,7 +3,8 @@
 import random
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import replace
-from datetime import timedelta
+from datetime import UTC, datetime, timedelta
+from io import BytesIO
 from pathlib import Path
 
 import pytest
@@ -14,7 +15,7 @@ from fidelitas.conclusions import Recollection, RememberedHost, recollection
 from fidelitas.conclusions.typed import FINDINGS, ConclusionError, decode, decode_holdings, encode, encode_holdings
 from fidelitas.conclusions.use import UseMemory
 from fidelitas.demo import write_estate
-from fidelitas.evidence import Bundle
+from fidelitas.evidence import Bundle, Item, Listing, make_bundle, read_bundle
 from fidelitas.facts import Gap
 from fidelitas.findings import Finding
 from fidelitas.ledger import Ledger
@@ -273,3 +274,105 @@ def test_the_built_program_says_the_same_the_second_time(tmp_path: Path) -> None
     with Ledger(ledger).database.writing() as connection:
         connection.exec_driver_sql("delete from answers")
     assert {tuple(command): fidelitas(*command, "--ledger", ledger, cwd=tmp_path).out for command in commands} == whole
+
+
+# -- at another time -----------------------------------------------------------------------------------------------------------------
+
+RUNNING = b"{pid}\t1\t1003 1003 1003\t1003 1003 1003\t1003 3001{more}\tsh\n1\t0\t0 0 0\t0 0 0\t\tinit\n"
+SOME_DAY = 20_000  # in days since 1970
+
+
+def at_another_time(made: Bundle, days: float, *, pid: int = 40, more: bytes = b"", who: bytes = b"") -> Bundle:
+    """Return the evidence of a host as it is some days later: nothing has changed but what always does."""
+    listings = {**made.listings, "processes": RUNNING.replace(b"{pid}", b"%d" % pid).replace(b"{more}", more)}
+    grown = Item(path="/var/log/auth.log", kind="file", mode=0o640, uid=0, gid=4, size=pid, mtime=pid)
+    utmp = Item(path="/run/utmp", kind="file", mode=0o664, uid=0, gid=43, size=len(who), mtime=pid, member="files/u", sha256=None)
+    manifest = replace(
+        made.manifest,
+        taken=datetime.fromtimestamp((SOME_DAY + days) * 86400, UTC),
+        items=(*made.manifest.items, grown, utmp),
+        listings=(*made.manifest.listings, Listing(name="processes", member="listings/p", tool="ps")),
+    )
+    return read_bundle(
+        BytesIO(make_bundle(manifest, {**made.files, "/run/utmp": who}, listings, {"/var/log/auth.log": b"line\n" * pid}))
+    ).named(made.subject)
+
+
+def surveyed(ledger: Ledger, bundles: list[Bundle]) -> tuple[str, list[str], Audit]:
+    """Store a survey, and return its name, which of its evidence is read for findings and holdings, and the audit."""
+    name = ledger.add(bundles, max(one.taken for one in bundles)).name
+    return name, *asked_of(ledger, name)
+
+
+def asked_of(ledger: Ledger, survey: str) -> tuple[list[str], Audit]:
+    stored = ledger.newest(survey)
+    read: list[str] = []
+    load = stored.evidence
+
+    def noted(subject: str) -> Bundle:
+        read.append(subject)
+        return load(subject)
+
+    stored.evidence = noted  # type: ignore[method-assign]
+    found, fresh = audit(stored), audit(InMemory(ledger.bundles(survey)))
+    assert found.findings == fresh.findings
+    assert [one.holdings for one in found.subjects] == [one.holdings for one in fresh.subjects]
+    said = list(read)
+    assert answers(found) == answers(fresh)
+    found.keep()
+    return said, found
+
+
+def test_a_host_that_is_as_it_was_is_not_judged_again(tmp_path: Path) -> None:
+    """Time went by, processes are others, somebody has logged on, logs have grown, a directory saw log-ins: the answers are the same."""
+    ledger = Ledger(tmp_path)
+    directory, *some = [one for one in of_directory() if one.subject != "odd"]
+    assert set(surveyed(ledger, [directory, *(at_another_time(one, 0) for one in some)])[1]) == {"saltmarsh", "plover", "dunlin"}
+    same = from_ldif(LDIF.replace("dc: saltmarsh", "dc: Saltmarsh").encode(), "saltmarsh").bundle  # nothing that hosts take
+    stored = [same, *(at_another_time(one, 1, pid=77, who=b"x" * 384) for one in some)]
+    name = ledger.add(stored, NOW + timedelta(days=1)).name
+    read, found = asked_of(ledger, name)
+    assert {type(one) for one in found.hosts} == {RememberedHost}
+    assert [one.taken for one in found.hosts] == [stored[1].taken] * 2
+    assert set(read) == {"saltmarsh"}
+
+
+@pytest.mark.parametrize(
+    ("policy", "shadow", "change"),
+    [
+        ("ines ALL = NOTAFTER=20241006000000Z ALL\n", None, 2),  # day 20,002
+        ("ines ALL = NOTBEFORE=20241006000000Z ALL\n", None, 2),
+        ("ines ALL = ALL\n", "root:*:1::::::\nines:$6$x$y:1:0:99999:7::20002:\n", 2),
+        ("ines ALL = ALL\n", "root:*:1::::::\nines:$6$x$y:19990:0:5:7:6::\n", 2),
+    ],
+)
+def test_a_date_that_passes_is_noticed_in_either_order(policy: str, shadow: str | None, change: int, tmp_path: Path) -> None:
+    made = bundle(policy, {} if shadow is None else {"/etc/shadow": shadow})
+    days = [change - 0.5, change + 0.5, change - 1.0, change + 1.0]
+    ledger = Ledger(tmp_path)
+    names = [surveyed(ledger, [at_another_time(made, day, pid=10 + turn)])[0] for turn, day in enumerate(days)]
+    holders: dict[str, list[object]] = {}
+    for name in [*names, *reversed(names)]:
+        found = asked_of(ledger, name)[1]
+        host = found.subjects[0]
+        holders.setdefault(name, []).append([(held, host.in_brief(held.principal)) for held in host.holdings])
+    before, after = holders[names[0]], holders[names[1]]
+    assert before != after
+    assert holders[names[2]] == before
+    assert holders[names[3]] == after
+
+
+def test_processes_that_hold_what_files_do_not_give_are_cited_as_of_their_moment(tmp_path: Path) -> None:
+    made, ledger = bundle("%sudo ALL = ALL\n"), Ledger(tmp_path)
+    calm, stale = at_another_time(made, 0), at_another_time(made, 1, pid=50, more=b" 27")
+    surveyed(ledger, [calm])
+    for pid in (50, 51):
+        name, read, found = surveyed(ledger, [replace_pid(stale, pid)])
+        assert read == ["knot"]
+        assert f"/proc/{pid}/status" in {place.path for one in found.findings for place in one.places}
+        assert asked_of(ledger, name)[0] == []
+    assert surveyed(ledger, [at_another_time(made, 2, pid=90)])[1] == []
+
+
+def replace_pid(made: Bundle, pid: int) -> Bundle:
+    return replace(made, listings={**made.listings, "processes": made.listings["processes"].replace(b"50\t", b"%d\t" % pid, 1)})

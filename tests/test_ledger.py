@@ -584,6 +584,19 @@ def test_a_damaged_folder_is_said_in_one_line_and_imported_where_it_can_be(
 # -- the tables ------------------------------------------------------------------------------------------------------------------------
 
 
+def test_a_ledger_of_the_first_version_is_brought_to_this_one_when_it_is_opened(tmp_path: Path) -> None:
+    Ledger(tmp_path).add([host("tern")], NOW)
+    with Ledger(tmp_path).database.writing() as connection:
+        connection.exec_driver_sql("alter table evidence drop column stated")
+        connection.exec_driver_sql("update alembic_version set version_num = '0001'")
+    again = Ledger(tmp_path)
+    assert [one.subject for one in again.bundles()] == ["tern"]
+    stored = again.newest().stored_answers().marks()["tern"]
+    assert stored.stated == stored.digest  # of earlier evidence it is not known what it states
+    again.add([host("tern", NOW + timedelta(days=1))], NOW + timedelta(days=1))
+    assert Ledger(tmp_path).newest().stored_answers().marks()["tern"].stated != stored.digest
+
+
 def test_the_migrations_make_the_tables_that_the_program_knows(tmp_path: Path) -> None:
     ledger = Ledger(tmp_path)
     ledger.draft()

@@ -180,9 +180,7 @@ class _Reading:
         self._known: dict[str, SubjectRights] = {}
         self._groups = HostGroups()
         self._context = Context()
-        answers = source.stored_answers()
-        directories = [name for name, (platform, _) in self._heads.items() if platform == DirectoryRights.platform]
-        self._memory = None if answers is None else Recollection(answers, directories, lambda: self._context, self._judged_now)
+        self._memory: Recollection | None = None  # what is kept depends on the directories, which are judged first
 
     def audit(self, wanted: Collection[str] | None, *, findings: bool, each: Each | None = None, holder: str | None = None) -> Audit:
         chosen = self._heads if wanted is None else set(wanted)
@@ -191,6 +189,8 @@ class _Reading:
             self._judge(name for name in self._heads if self._heads[name][0] == DirectoryRights.platform)
         self._judge(name for name in names if not self._needs_directories(name))
         self._context = Context.of([one for one in self._known.values() if isinstance(one, DirectoryRights)])
+        answers = self._source.stored_answers()
+        self._memory = None if answers is None else Recollection(answers, self._context, self._judged_now)
         if each is not None:
             self._judge_apart(names, each, partial(_conclude, findings=findings, holder=holder), holder)
         self._judge(names)

@@ -15,6 +15,7 @@ from fidelitas.conclusions.typed import (
     Conclusion,
     ConclusionError,
     Holders,
+    Mark,
     Share,
     decode,
     decode_holdings,
@@ -37,11 +38,8 @@ _MOST_HOLDINGS = 2000
 class AnswerStore(Protocol):
     """Where conclusions are kept, by key."""
 
-    def evidence_keys(self) -> Mapping[str, bytes]:
-        """Return a digest of each subject's evidence, by the subject's name."""
-
-    def evidence_frames(self) -> Mapping[str, bytes]:
-        """Return what the evidence of each subject has in common with all whose files are equal, by the subject's name."""
+    def marks(self) -> Mapping[str, Mark]:
+        """Return what is known of the evidence of each subject, by the subject's name; of damaged evidence nothing."""
 
     def get(self, keys: Iterable[bytes], /) -> Mapping[bytes, bytes]:
         """Return what is kept under some keys."""
@@ -51,15 +49,12 @@ class AnswerStore(Protocol):
 
 
 class Recollection:
-    """What is known of hosts whose directories are those of a context; `judge` judges one by its name."""
+    """What is known of hosts by the directories of a context; `judge` judges one by its name."""
 
-    def __init__(
-        self, store: AnswerStore, directories: Sequence[str], context: Callable[[], Context], judge: Callable[[str], HostRights]
-    ) -> None:
+    def __init__(self, store: AnswerStore, context: Context, judge: Callable[[str], HostRights]) -> None:
         self._store, self._context, self._judge = store, context, judge
-        self._evidence = store.evidence_keys()
-        stated = b"".join(_digest(name.encode(), self._evidence.get(name, b"")) for name in sorted(directories))
-        self._basis = _digest(rules_digest(), stated)
+        self._marks = store.marks()
+        self._basis = _digest(rules_digest(), self._taken_from_directories())
         self._known: dict[str, RememberedHost | None] = {}
         self._conclusions: dict[bytes, Conclusion | None] = {}
         self._twins: dict[bytes, RememberedHost] = {}
@@ -68,6 +63,14 @@ class Recollection:
         self._asked: dict[str, Mapping[bytes, tuple[Holding, ...]]] = {}
         self._new: dict[bytes, bytes] = {}  # to be written
         self._learned: dict[bytes, bytes] = {}  # written, or learned of other processes
+
+    def _taken_from_directories(self) -> bytes:
+        """Return a digest of all that hosts take from a directory: what else changes in it, such as last log-ins, is nothing to them."""
+        nesting = self._context.nesting
+        if nesting is None:
+            return b""
+        named = self._marks.get(nesting.directory.subject)
+        return encode(nesting.directory) or (named.digest if named is not None else b"unknown")
 
     def _get(self, keys: Iterable[bytes]) -> dict[bytes, bytes]:
         wanted = set(keys)
@@ -78,8 +81,9 @@ class Recollection:
 
     def recall(self, names: Sequence[str]) -> dict[str, RememberedHost]:
         """Return those of some hosts of which conclusions are kept."""
-        unasked = {self._key(name): name for name in names if name not in self._known and name in self._evidence}
-        shares = {key: _read(content, Share) for key, content in self._get(unasked).items()}
+        unasked = {self._key(name): name for name in names if name not in self._known and name in self._marks}
+        kept = {key: _read(content, Share) for key, content in self._get(unasked).items()}
+        shares = {key: share if share is not None and share.holds_for(self._marks[unasked[key]]) else None for key, share in kept.items()}
         self._read_conclusions({share.like for share in shares.values() if share is not None})
         for key, name in unasked.items():
             share = shares.get(key)
@@ -88,7 +92,7 @@ class Recollection:
         return {name: host for name in names if (host := self._known.get(name)) is not None}
 
     def _remembered(self, name: str, share: Share, conclusion: Conclusion) -> RememberedHost:
-        host = RememberedHost(name, share, conclusion, self, lambda: self._judge(name))
+        host = RememberedHost(name, self._marks[name].taken, share, conclusion, self, lambda: self._judge(name))
         host.twin = self._twins.setdefault(share.like, host)
         return host
 
@@ -123,7 +127,7 @@ class Recollection:
 
     @cached_property
     def _directory_names(self) -> frozenset[str]:
-        nesting = self._context().nesting
+        nesting = self._context.nesting
         return frozenset() if nesting is None else frozenset({*nesting.identities, *(f"%{group}" for group in nesting.groups)})
 
     def holders_of(self, like: bytes) -> tuple[tuple[Holding, ...], Holders] | None:
@@ -147,11 +151,11 @@ class Recollection:
 
     def note(self, host: HostRights) -> None:
         """Keep what was concluded of a host; nothing of one where something went wrong unexpectedly."""
-        if host.troubles or host.subject not in self._evidence or isinstance(host, RememberedHost):
+        if host.troubles or host.subject not in self._marks or isinstance(host, RememberedHost):
             return
         first = host.first if isinstance(host, HostOverlay) else host
-        like = self._key(first.subject)
-        self._put(self._key(host.subject), Share(like=like, host_name=host.host_name, taken=host.taken))
+        like = self._like(first)
+        self._put(self._key(host.subject), Share(like=like, host_name=host.host_name, span=host.span, only=self._only(host)))
         if first is host:
             self._put(_digest(b"conclusion", like), self._conclusion(host))
             holders = _holders(host)
@@ -160,12 +164,12 @@ class Recollection:
 
     def note_findings(self, host: HostRights, found: Sequence[Finding]) -> None:
         """Keep the findings on a host, under the name of the host that was judged; none where a check failed."""
-        if host.troubles or host.subject not in self._evidence:
+        if host.troubles or host.subject not in self._marks:
             return
         if isinstance(host, RememberedHost):
             self._put(_digest(b"findings", host.key), renamed(tuple(found), host.subject, host.conclusion.summary.subject))
         else:
-            self._put(_digest(b"findings", self._key(host.subject)), tuple(found))
+            self._put(_digest(b"findings", self._like(host)), tuple(found))
 
     def flush(self) -> None:
         """Write what was noted."""
@@ -184,16 +188,15 @@ class Recollection:
 
     def note_holder(self, host: HostRights, holder: str) -> None:
         """Keep what a holder holds on a host that was judged, where not all of its holdings are kept."""
-        if host.troubles or host.subject not in self._evidence or _is_small(host):
+        if host.troubles or host.subject not in self._marks or _is_small(host):
             return
-        self._note_holdings(self._holder_key(self._key(host.subject), holder), host.holdings_of(holder))
+        self._note_holdings(self._holder_key(self._like(host), holder), host.holdings_of(holder))
 
     def shares(self, names: Iterable[str], count: int) -> list[list[str]]:
         """Return hosts in so many lists, or fewer: those whose files are equal in one, since the first of them speaks for the others."""
-        frames = self._store.evidence_frames()
         alike: dict[bytes, list[str]] = {}
         for name in names:
-            alike.setdefault(frames.get(name, name.encode()), []).append(name)
+            alike.setdefault(self._marks[name].frame if name in self._marks else name.encode(), []).append(name)
         found: list[list[str]] = [[] for _ in range(min(count, len(alike)))]
         for number, some in enumerate(alike.values()):
             found[number % len(found)] += some
@@ -239,7 +242,16 @@ class Recollection:
         return _digest(b"holder", like, holder.encode("utf-8", "surrogateescape"))
 
     def _key(self, name: str) -> bytes:
-        return _digest(b"host", self._basis, name.encode(), self._evidence[name])
+        return _digest(b"host", self._basis, name.encode(), self._marks[name].stated)
+
+    def _like(self, host: HostRights) -> bytes:
+        """Return the key of what is concluded of a host that was judged: it differs where a date has passed, or processes are cited."""
+        only, span = self._only(host), repr(host.span)
+        return _digest(self._key(host.subject), span.encode(), only or b"")
+
+    def _only(self, host: HostRights) -> bytes | None:
+        """Return the digest of a host's evidence where what is concluded cites the processes of that moment."""
+        return self._marks[host.subject].digest if host.cites_processes else None
 
 
 def _is_small(host: HostRights) -> bool:

@@ -42,9 +42,12 @@ class Memory(Protocol):
 class RememberedHost(HostRights):
     """A Linux host by what was kept of it; `judge` judges it."""
 
-    def __init__(self, subject: str, share: Share, conclusion: Conclusion, memory: Memory, judge: Callable[[], HostRights]) -> None:
+    def __init__(
+        self, subject: str, taken: datetime, share: Share, conclusion: Conclusion, memory: Memory, judge: Callable[[], HostRights]
+    ) -> None:
         SubjectRights.__init__(self)
-        self._subject, self._share, self.conclusion, self._memory, self._judge = subject, share, conclusion, memory, judge
+        self._subject, self._taken = subject, taken
+        self._share, self.conclusion, self._memory, self._judge = share, conclusion, memory, judge
         self.twin: RememberedHost = self  # the first of those that state the same
 
     # -- what was kept -----------------------------------------------------------------------------------------------------------
@@ -67,7 +70,7 @@ class RememberedHost(HostRights):
     @property
     def taken(self) -> datetime:
         """When its evidence was taken."""
-        return self._share.taken
+        return self._taken
 
     @property
     def taken_by(self) -> int | None:

@@ -7,7 +7,7 @@ stated: what has such names is not kept.
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from datetime import datetime
-from typing import Any, TypeVar
+from typing import Any, Protocol, TypeVar
 
 import msgspec
 
@@ -15,12 +15,40 @@ from fidelitas.facts import Gap
 from fidelitas.findings import Finding
 from fidelitas.rights import By, Holding, Link, LinkKind, Mechanism, Principal, PrincipalKind, Right, RightKind, Route, Strength
 from fidelitas.rights.accounts.identity import AccountInBrief
+from fidelitas.rights.linux.dates import Span
 from fidelitas.rights.linux.summary import HostSummary
 from fidelitas.text import Place
 
-__all__ = ["FINDINGS", "Conclusion", "ConclusionError", "Holders", "Share", "decode", "decode_holdings", "encode", "encode_holdings"]
+__all__ = [
+    "FINDINGS",
+    "Conclusion",
+    "ConclusionError",
+    "Holders",
+    "Mark",
+    "Share",
+    "decode",
+    "decode_holdings",
+    "encode",
+    "encode_holdings",
+]
 
 T = TypeVar("T")
+
+
+class Mark(Protocol):
+    """What is known of evidence without reading it.
+
+    `digest` is of all of it; `stated` of what is the same whenever it is taken; `frame` of its files, which others may have as well.
+    """
+
+    @property
+    def digest(self) -> bytes: ...
+    @property
+    def stated(self) -> bytes: ...
+    @property
+    def frame(self) -> bytes: ...
+    @property
+    def taken(self) -> datetime: ...
 
 
 class ConclusionError(Exception):
@@ -29,11 +57,22 @@ class ConclusionError(Exception):
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Share:
-    """That a host's evidence states what another's does: the key of that one, and what is the host's own."""
+    """That a host's evidence states what another's does: the key of that one, and what is the host's own.
+
+    It holds for evidence of another time within the `span` in which none of the dates passes that the host's policy and accounts name;
+    where processes of the moment are cited, for `only` that evidence.
+    """
 
     like: bytes
     host_name: str
-    taken: datetime
+    span: Span
+    only: bytes | None
+
+    def holds_for(self, mark: Mark) -> bool:
+        """Return whether it holds for evidence that states the same."""
+        since, until = self.span
+        moment = mark.taken.timestamp()
+        return self.only in (None, mark.digest) and (since is None or since <= moment) and (until is None or moment < until)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

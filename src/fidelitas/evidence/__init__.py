@@ -18,6 +18,7 @@ from fidelitas.evidence.manifest import (
     is_valid_subject_name,
     parse_manifest,
 )
+from fidelitas.evidence.stated import stated_parts
 from fidelitas.masking import awk_code, awk_program, command_line_expressions
 
 __all__ = [
@@ -44,6 +45,7 @@ __all__ = [
     "probe_script",
     "read_bundle",
     "sameness",
+    "stated_parts",
     "tail_of",
     "unread_bundle",
     "whole_lines",

@@ -4,6 +4,7 @@ A database, of SQLite in one file or of PostgreSQL for a team (`connection`); ev
 `packing`).  The rest of the program knows `Ledger` and nothing of the tables.
 """
 
-from fidelitas.ledger.ledger import Head, Ledger, Stored, StoredEvidence, Survey
+from fidelitas.ledger.heads import Head
+from fidelitas.ledger.ledger import Ledger, Stored, StoredEvidence, Survey
 
 __all__ = ["Head", "Ledger", "Stored", "StoredEvidence", "Survey"]

@@ -12,6 +12,7 @@ from sqlalchemy import delete, select
 
 from fidelitas.errors import LedgerError
 from fidelitas.ledger.connection import Database, batches, insert_new
+from fidelitas.ledger.heads import Head
 from fidelitas.ledger.packing import pack, unpack
 from fidelitas.ledger.tables import answers
 
@@ -19,18 +20,14 @@ __all__ = ["StoredAnswers"]
 
 
 class StoredAnswers:
-    """The answers of a ledger, and the digest of each subject's evidence in what is asked."""
+    """The answers of a ledger, and what is known of each subject's evidence in what is asked, without reading it."""
 
-    def __init__(self, database: Database, keys: Mapping[str, bytes], frames: Mapping[str, bytes]) -> None:
-        self._database, self._keys, self._frames = database, keys, frames
+    def __init__(self, database: Database, marks: Mapping[str, Head]) -> None:
+        self._database, self._marks = database, marks
 
-    def evidence_keys(self) -> Mapping[str, bytes]:
-        """Return a digest of each subject's evidence, by the subject's name."""
-        return self._keys
-
-    def evidence_frames(self) -> Mapping[str, bytes]:
-        """Return what the evidence of each subject has in common with all whose files are equal, by the subject's name."""
-        return self._frames
+    def marks(self) -> Mapping[str, Head]:
+        """Return what is known of the evidence of each subject that is whole, by the subject's name."""
+        return self._marks
 
     def get(self, keys: Iterable[bytes]) -> Mapping[bytes, bytes]:
         """Return what is kept under some keys."""

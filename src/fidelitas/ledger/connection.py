@@ -30,7 +30,7 @@ T = TypeVar("T")
 
 FILE = "ledger.sqlite"
 # The newest migration in migrations/versions: a test holds both together.
-HEAD = "0001"
+HEAD = "0002"
 # Variables of one statement: SQLite takes 999 in its older versions.
 AT_ONCE = 400
 _SECONDS_TO_WAIT = 60  # for another survey that is writing
@@ -117,9 +117,28 @@ class Database:
             self._engine, self._process = None, os.getpid()
         if self._engine is None:
             self._engine = self._made()
-            with self._engine.connect() as connection:
-                _check_version(connection, self.place)
+            self._check_tables(self._engine)
         return self._engine
+
+    def _check_tables(self, engine: Engine) -> None:
+        """Bring the tables of an earlier version to this one; raises `LedgerError` where that is not allowed."""
+        with engine.connect() as connection:
+            version = _check_version(connection, self.place)
+        if version is not None and version != HEAD:
+            try:
+                self._upgrade(engine)
+            except (exc.SQLAlchemyError, sqlite3.Error, OSError) as error:
+                raise LedgerError(
+                    f'ledger "{self.place}" is of an earlier version, and could not be brought to this one: {_reason(error)}',
+                    hint="Have one who may write to it survey once, or copy it and name the copy.",
+                ) from error
+
+    def _upgrade(self, engine: Engine) -> None:
+        # Brings a library that reading does without.
+        from fidelitas.ledger.migrations.run import upgrade  # noqa: PLC0415
+
+        with engine.execution_options(writing=True).begin() as connection:
+            upgrade(connection)
 
     def _made(self) -> Engine:
         engine = _engine(self.place)
@@ -135,11 +154,7 @@ class Database:
         with engine.connect() as connection:
             version = _check_version(connection, self.place)
         if version != HEAD:
-            # Brings a library that reading does without.
-            from fidelitas.ledger.migrations.run import upgrade  # noqa: PLC0415
-
-            with engine.execution_options(writing=True).begin() as connection:
-                upgrade(connection)
+            self._upgrade(engine)
 
 
 def batches(values: Iterable[T]) -> Iterator[list[T]]:

@@ -16,7 +16,8 @@ from sqlalchemy.exc import IntegrityError
 from fidelitas.errors import LedgerError
 from fidelitas.evidence import Bundle, Identity, Sameness, sameness
 from fidelitas.ledger.connection import insert_new
-from fidelitas.ledger.ledger import Head, Ledger, Stored, StoredEvidence, Survey, heads_of, stamp, tags_of
+from fidelitas.ledger.heads import Head, heads_of, tags_of
+from fidelitas.ledger.ledger import Ledger, Stored, StoredEvidence, Survey, stamp
 from fidelitas.ledger.packing import digest_of
 from fidelitas.ledger.pieces import PieceReader, add_pieces, packed_pieces
 from fidelitas.ledger.records import Kept, Name, kept_of, parse_record
@@ -55,7 +56,16 @@ class Draft:
             if bundle.subject in self._stored:
                 connection.execute(delete(members).where(members.c.survey == self._survey, members.c.subject == bundle.subject))
             connection.execute(insert(members).values(row))
-        head = Head(bundle.platform, bundle.host_name, bundle.identity, record, kept.frame, has_logs=bool(bundle.copies))
+        head = Head(
+            platform=bundle.platform,
+            host_name=bundle.host_name,
+            identity=bundle.identity,
+            digest=record,
+            frame=kept.frame,
+            stated=kept.stated,
+            taken=bundle.taken,
+            has_logs=bool(bundle.copies),
+        )
         self._stored[bundle.subject] = Stored(number, head, tuple(tags))
 
     @property
@@ -114,6 +124,7 @@ def _add_evidence(connection: Connection, bundle: Bundle, kept: Kept, record: by
     row = {
         "record": number,
         "frame": kept.frame,
+        "stated": kept.stated,
         "platform": clipped(escape_control(bundle.platform), _PLATFORM),
         "host_name": bundle.host_name,
         "machine": bundle.identity.machine,

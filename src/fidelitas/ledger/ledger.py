@@ -3,37 +3,33 @@
 Evidence tells who is root where.  Nothing that was stored is ever changed; only pruning removes.
 """
 
-import json
 import re
 from collections.abc import Callable, Container, Iterable, Iterator, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field
 from datetime import UTC, date, datetime
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
-from sqlalchemy import Connection, Row, Select, func, select
+from sqlalchemy import Connection, Select, func, select
 
 from fidelitas.errors import EvidenceError, LedgerError, RequestError
 from fidelitas.evidence import Bundle, Identity, MissingItem, Sameness, sameness, unread_bundle
 from fidelitas.ledger.answers import StoredAnswers
-from fidelitas.ledger.connection import AT_ONCE, Database, place_of
+from fidelitas.ledger.connection import Database, place_of
+from fidelitas.ledger.heads import Head, heads_of, tags_of
 from fidelitas.ledger.pieces import PieceReader
 from fidelitas.ledger.records import bundle_of, parse_record
 from fidelitas.ledger.seals import broken_seals
-from fidelitas.ledger.tables import evidence, members, pieces, surveys
+from fidelitas.ledger.tables import members, surveys
 
 if TYPE_CHECKING:
     from fidelitas.ledger.draft import Draft
 
-__all__ = ["Head", "Ledger", "Stored", "StoredEvidence", "Survey", "heads_of", "read_evidence", "stamp", "tags_of"]
+__all__ = ["Ledger", "Stored", "StoredEvidence", "Survey", "read_evidence", "stamp"]
 
 _DAY = re.compile(r"\d{4}-\d\d-\d\d\Z")
 _LAST = re.compile(r"last\Z|-(\d{1,6})\Z")
-_HEAD = (
-    evidence.c.id, evidence.c.platform, evidence.c.host_name, evidence.c.machine, evidence.c.host_keys, evidence.c.has_logs,
-    evidence.c.frame, pieces.c.digest,
-)  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -44,18 +40,6 @@ class Survey:
     subjects: Mapping[str, int]
     identities: Mapping[str, Identity] = field(default_factory=dict)
     notes: tuple[str, ...] = ()  # what is odd about it beside the surveys before
-
-
-@dataclass(frozen=True, slots=True)
-class Head:
-    """What evidence says of itself: its platform, the subject's own name, the machine's marks; its digest, and whether it has logs."""
-
-    platform: str
-    host_name: str
-    identity: Identity
-    digest: bytes
-    frame: bytes  # what evidence of equal files has in common
-    has_logs: bool
 
 
 @dataclass(frozen=True, slots=True)
@@ -72,7 +56,7 @@ class StoredEvidence:
 
     def __init__(self, ledger: "Ledger", stored: Mapping[str, Stored]) -> None:
         self._ledger, self._stored = ledger, stored
-        self._digests = {name: one.head.digest for name, one in stored.items()}  # of evidence that is whole, as far as it was read
+        self._whole = {name: one.head for name, one in stored.items()}  # as far as it was read
 
     @property
     def names(self) -> Sequence[str]:
@@ -87,7 +71,7 @@ class StoredEvidence:
         """Return the evidence of a subject; nothing that is concluded from damaged evidence is kept."""
         bundle, whole = self._ledger.load_checked(subject, self._stored[subject].number)
         if not whole:
-            self._digests.pop(subject, None)
+            self._whole.pop(subject, None)
         return bundle
 
     def tags(self) -> Mapping[str, tuple[str, ...]]:
@@ -96,7 +80,7 @@ class StoredEvidence:
 
     def stored_answers(self) -> StoredAnswers:
         """Return what was concluded from this evidence before."""
-        return StoredAnswers(self._ledger.database, self._digests, {name: one.head.frame for name, one in self._stored.items()})
+        return StoredAnswers(self._ledger.database, self._whole)
 
 
 class Ledger:
@@ -217,7 +201,7 @@ class Ledger:
 
     def stored_answers(self) -> StoredAnswers:
         """Return what was concluded from the evidence in the ledger before."""
-        return StoredAnswers(self.database, {}, {})
+        return StoredAnswers(self.database, {})
 
     def _history(self, survey: str | None, subjects: Container[str] | None, *, with_logs: bool) -> list[tuple[str, list[Stored]]]:
         if not self._is_there():
@@ -306,30 +290,6 @@ def _newest() -> Select[str, str, int, str]:
     columns = select(surveys.c.name, members.c.subject, members.c.evidence, members.c.tags, place.label("place"))
     ranked = columns.join(members, members.c.survey == surveys.c.id).where(surveys.c.finished).subquery()
     return select(ranked.c.name, ranked.c.subject, ranked.c.evidence, ranked.c.tags).where(ranked.c.place == 1)
-
-
-def heads_of(connection: Connection, numbers: Iterable[int]) -> dict[int, Head]:
-    """Return what evidence says of itself, by its number."""
-    wanted = set(numbers)
-    every = select(*_HEAD).join(pieces, pieces.c.id == evidence.c.record)
-    rows = connection.execute(every if len(wanted) > AT_ONCE else every.where(evidence.c.id.in_(wanted)))
-    return {row.id: _head(row) for row in rows if row.id in wanted}
-
-
-def _head(row: Row[*tuple[Any, ...]]) -> Head:
-    identity = Identity(row.machine, _keys(row.host_keys))
-    return Head(row.platform, row.host_name, identity, bytes(row.digest), bytes(row.frame), has_logs=row.has_logs)
-
-
-def _keys(stated: str) -> frozenset[str]:
-    return frozenset(tags_of(stated))
-
-
-def tags_of(stated: str) -> tuple[str, ...]:
-    """Return the texts of a list in JSON; none of what is not one."""
-    with suppress(ValueError, RecursionError, TypeError):
-        return tuple(text for text in json.loads(stated) if isinstance(text, str))
-    return ()
 
 
 def _meant(survey: str, names: Sequence[str]) -> str | None:

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 import msgspec
 
 from fidelitas.errors import EvidenceError
-from fidelitas.evidence import Bundle, Manifest, MissingItem, parse_manifest
+from fidelitas.evidence import Bundle, Manifest, MissingItem, parse_manifest, stated_parts
 from fidelitas.ledger.packing import digest_of
 
 __all__ = ["Kept", "bundle_of", "kept_of", "parse_record"]
@@ -29,18 +29,22 @@ class _Record(msgspec.Struct, array_like=True):
 
 @dataclass(frozen=True, slots=True)
 class Kept:
-    """Evidence as it is kept: the record, the digest of each content by what it is of, and what all files have in common."""
+    """Evidence as it is kept: the record, the digest of each content by what it is of.
+
+    `frame` is what evidence of equal files has in common, `stated` what evidence has in common that states the same at another time.
+    """
 
     record: bytes
     digests: Mapping[Name, bytes]
     frame: bytes
+    stated: bytes
 
 
 def kept_of(bundle: Bundle) -> tuple[Kept, dict[bytes, bytes]]:
     """Return how evidence is kept, and all contents by their digests."""
     named = {name: digest_of(content) for name, content in _contents(bundle).items()}
-    stated = _stated(bundle.manifest)
-    besides = {name: named.get(name, _ABSENT) for name in {**named, **stated} if named.get(name, _ABSENT) != stated.get(name)}
+    claimed = _stated(bundle.manifest)
+    besides = {name: named.get(name, _ABSENT) for name in {**named, **claimed} if named.get(name, _ABSENT) != claimed.get(name)}
     record = _Record(
         manifest=bundle.source,
         besides={_bytes("\0".join(name)): digest for name, digest in sorted(besides.items())},
@@ -48,7 +52,9 @@ def kept_of(bundle: Bundle) -> tuple[Kept, dict[bytes, bytes]]:
     )
     files = sorted(digest for (kind, _), digest in named.items() if kind == "file")
     frame = digest_of(bundle.platform.encode() + b"".join(files))
-    return Kept(msgspec.msgpack.encode(record), named, frame), {named[name]: content for name, content in _contents(bundle).items()}
+    stated = digest_of(stated_parts(bundle, named))
+    contents = {named[name]: content for name, content in _contents(bundle).items()}
+    return Kept(msgspec.msgpack.encode(record), named, frame, stated), contents
 
 
 def parse_record(record: bytes) -> tuple[Manifest, bytes, dict[Name, bytes], tuple[MissingItem, ...]]:

@@ -37,6 +37,7 @@ evidence = Table(
     Column("host_keys", Text, nullable=False),  # JSON
     Column("taken", Text, nullable=False),  # ISO 8601, UTC
     Column("has_logs", Boolean, nullable=False),
+    Column("stated", LargeBinary),  # what it states that is the same whenever it is taken; none of the first version
 )
 
 surveys = Table(

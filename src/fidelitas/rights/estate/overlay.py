@@ -16,10 +16,11 @@ from fidelitas.rights.accounts.identity import Identity
 from fidelitas.rights.graph.group_edges import GroupEdges
 from fidelitas.rights.graph.links import Holding, PrincipalKind, Right
 from fidelitas.rights.graph.routes import order_of
+from fidelitas.rights.linux.dates import Span, span_around
 from fidelitas.rights.linux.host import HostRights, policy_of
 from fidelitas.rights.linux.live import stale_groups
 from fidelitas.rights.linux.nodes import Nodes
-from fidelitas.rights.linux.population import Population, expired_on
+from fidelitas.rights.linux.population import Population
 from fidelitas.rights.linux.ssh import KeyGrant
 from fidelitas.rights.linux.sudo import Effective, Host, Policy
 from fidelitas.rights.linux.summary import HostSummary
@@ -50,9 +51,7 @@ def host_specific_key(facts: HostFacts, population: Population, own: OwnDetails)
         return None
     addresses = None if own.addresses is None else tuple(ip_interface(text) for text in own.addresses)
     policy = policy_of(facts, population, Host(name=own.host_name or own.subject, addresses=addresses))
-    dates = [date for rule in facts.policy.rules for date in (rule.options.not_before, rule.options.not_after) if date is not None]
-    passed = tuple(date < own.taken for date in dates)
-    return tuple(policy.on_host(member) for member in _hosts_named(facts)), passed, expired_on(facts, own.taken)
+    return tuple(policy.on_host(member) for member in _hosts_named(facts)), span_around(facts, own.taken)
 
 
 def _hosts_named(facts: HostFacts) -> list[Member]:
@@ -84,6 +83,16 @@ class HostOverlay(HostRights):
         return replace(
             facts, subject=own.subject, taken=own.taken, host_name=own.host_name, addresses=own.addresses, processes=own.processes
         )
+
+    @property
+    def span(self) -> Span:
+        """From when to when, around the time of its evidence, the same is in force by the dates that it names."""
+        return span_around(self.first.facts, self._own.taken)
+
+    @property
+    def cites_processes(self) -> bool:
+        """Whether its holdings or findings cite processes: such a host is not told from another."""
+        return False
 
     @property
     def gaps(self) -> tuple[Gap, ...]:

@@ -13,7 +13,9 @@ from fidelitas.rights.accounts.nesting import Nesting
 from fidelitas.rights.graph.group_edges import GroupEdges
 from fidelitas.rights.graph.links import Holding, Principal, PrincipalKind, Right, Route
 from fidelitas.rights.graph.routes import holdings_from, order_of
+from fidelitas.rights.linux.dates import Span, span_around
 from fidelitas.rights.linux.edges import edges_of
+from fidelitas.rights.linux.live import stale_groups
 from fidelitas.rights.linux.population import Identity, Population, populate
 from fidelitas.rights.linux.ssh import KeyGrant, key_grants, with_keys
 from fidelitas.rights.linux.sudo import Effective, Host, Netgroups, Policy
@@ -99,6 +101,16 @@ class HostRights(SubjectRights):
     def taken(self) -> datetime:
         """When its evidence was taken."""
         return self.facts.taken
+
+    @property
+    def span(self) -> Span:
+        """From when to when, around the time of its evidence, the same is in force by the dates that it names."""
+        return span_around(self.facts, self.taken)
+
+    @property
+    def cites_processes(self) -> bool:
+        """Whether its holdings or findings cite processes, which are of the moment."""
+        return any(True for _ in stale_groups(self.facts, self.population))
 
     @property
     def taken_by(self) -> int | None:

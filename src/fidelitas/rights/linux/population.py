@@ -14,6 +14,7 @@ from fidelitas.facts import Account, Group, HostFacts, LoginLimits, OperatingSys
 from fidelitas.rights.accounts.from_directory import DIRECTORY_SOURCES
 from fidelitas.rights.accounts.identity import AccountKind, Identity, Login, Membership, synthetic_member
 from fidelitas.rights.accounts.nesting import Nesting
+from fidelitas.rights.linux.dates import ends_of
 
 __all__ = [
     "AccountKind",
@@ -22,7 +23,6 @@ __all__ = [
     "Membership",
     "Population",
     "admin_groups",
-    "expired_on",
     "populate",
     "synthetic_member",
     "uses_directory",
@@ -300,25 +300,11 @@ def _password(account: Account, shadow: Shadow | None, shadow_read: bool) -> Pas
 def _login(account: Account, password: Password | None, shadow: Shadow | None, now: datetime) -> Login:
     if account.shell.rpartition("/")[2] in _REFUSING:
         return Login.REFUSED
-    if shadow is not None and _expired(shadow, now):
+    if shadow is not None and any(end <= now.timestamp() for end in ends_of(shadow)):
         return Login.EXPIRED
     if password is None:
         return Login.UNKNOWN
     return {PasswordState.USABLE: Login.PASSWORD, PasswordState.EMPTY: Login.FREELY}.get(password.state, Login.NO_PASSWORD)
-
-
-def expired_on(facts: HostFacts, now: datetime) -> tuple[str, ...]:
-    """Return the accounts that are past their date, or whose password is, at a time."""
-    return tuple(shadow.name for shadow in facts.shadows or () if _expired(shadow, now))
-
-
-def _expired(shadow: Shadow, now: datetime) -> bool:
-    """shadow(5): the account's own date is past, or the password has been out of date for longer than the time of grace"""
-    today = int(now.timestamp() // 86400)
-    if shadow.expiry is not None and today >= shadow.expiry:
-        return True
-    parts = (shadow.last_change, shadow.maximum_age, shadow.inactivity)
-    return None not in parts and today > sum(part for part in parts if part is not None)
 
 
 def _kind(account: Account, password: Password | None, login: Login, limits: tuple[int, int]) -> AccountKind:
