@@ -79,6 +79,7 @@ MAY_IMPORT: dict[str, set[str]] = {
     "platforms": {"checks", "extras", "findings", "judging", "languages", "rights"},
     "conclusions": {"facts", "findings", "judging", "rights", "text", "usage"},
     "audit": {"checks", "conclusions", "errors", "facts", "findings", "judging", "languages", "memberships", "platforms", "rights", "text", "trouble"},
+    "changes": {"audit", "facts", "findings", "rights"},
     "charter": {"rights", "facts", "text", "errors"},
     "rehearsal": {"rights", "facts", "text"},
     "replay": {"masking", "inquiry", "refusal", "languages", "usage", "rights", "facts", "errors", "text"},
@@ -103,12 +104,12 @@ MAY_IMPORT: dict[str, set[str]] = {
     "reports.blocks": set(),
     "reports.table": set(),
     "reports": {
-        "", "administration", "charter", "comparison", "configuration", "connections", "departure", "doors", "estate", "facts", "findings", "inquiry", "ledger", "logbook", "obstacles", "people", "refusal", "rehearsal", "replay", "reports.blocks",
+        "", "administration", "changes", "charter", "comparison", "configuration", "connections", "departure", "doors", "estate", "facts", "findings", "inquiry", "ledger", "logbook", "obstacles", "people", "refusal", "rehearsal", "replay", "reports.blocks",
         "reports.report", "reports.table", "rights", "text", "usage",
     },
     "demo": {"evidence", "text", "errors"},
     "cli": {
-        "administration", "audit", "charter", "checks", "conclusions", "connections", "comparison", "configuration", "departure", "doors", "estate", "excerpts", "extras", "trouble", "demo", "errors", "evidence", "facts", "findings", "inquiry", "languages",
+        "administration", "audit", "changes", "charter", "checks", "conclusions", "connections", "comparison", "configuration", "departure", "doors", "estate", "excerpts", "extras", "trouble", "demo", "errors", "evidence", "facts", "findings", "inquiry", "languages",
         "ledger", "logbook", "memberships", "people", "platforms", "rehearsal", "replay", "reports", "rights", "sources", "surveying", "text", "usage", "",
     },
     "__main__": {"cli"},

@@ -154,7 +154,7 @@ def test_one_finding_in_full(estate: Estate) -> None:  # noqa: F811
     out = asked(estate, "findings", listed[0]["key"]).out
     assert "1> 30 2 * * * root /opt/tide/rotate.sh --keep 30" in out
     assert "gives root to mirko sanna xenia %dataops" in out
-    assert "first seen 2026-11-20 06:00 UTC" in out
+    assert "first seen 2026-10-20 06:00 UTC" in out
     assert "Fix chown root /opt/tide/rotate.sh; chmod go-w /opt/tide/rotate.sh" in out
 
 

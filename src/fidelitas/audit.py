@@ -87,6 +87,7 @@ class Audit:
     ) -> None:
         self._platforms, self._recollection = platforms, recollection
         self.subjects = tuple(sorted(subjects, key=lambda one: one.subject))
+        self._first: dict[SubjectRights, list[Finding]] = {}  # the findings on those that others are told from
         self._beside = tuple(beside)  # hosts that were not asked about, and count for what several hosts show together
 
     @property
@@ -97,16 +98,17 @@ class Audit:
     @cached_property
     def findings(self) -> tuple[Finding, ...]:
         """Everything risky or unexpected, worked out when it is asked for; of a host told from another its twin's, under its own name."""
-        first: dict[SubjectRights, list[Finding]] = {}
-        found: list[Finding] = []
-        for one in self.subjects:
-            like = one.like
-            if like not in first:
-                first[like] = self._found_on(like)
-            found += one.here(first[like])
-        found += self._across()
+        found = [finding for one in self.subjects for finding in self.findings_on(one)]
+        found += self.findings_across
         self.keep()
         return tuple(sorted(found, key=lambda finding: (finding.severity, finding.subject, finding.check, finding.places[0])))
+
+    def findings_on(self, one: SubjectRights) -> list[Finding]:
+        """Return the findings on a subject by itself."""
+        like = one.like
+        if like not in self._first:
+            self._first[like] = self._found_on(like)
+        return one.here(self._first[like])
 
     def _found_on(self, one: SubjectRights) -> list[Finding]:
         """Return the findings on a subject: those that are kept, or else what its checks find."""
@@ -119,7 +121,9 @@ class Audit:
             memory.note_findings(one, found)
         return found
 
-    def _across(self) -> list[Finding]:
+    @cached_property
+    def findings_across(self) -> list[Finding]:
+        """The findings that several hosts show together."""
         names = {one.subject for one in self.subjects}
         try:
             hosts = sorted((*self.hosts, *self._beside), key=lambda host: host.subject)

@@ -1,7 +1,6 @@
 """``fidelitas demo``."""
 
 import shlex
-from datetime import UTC, datetime
 from pathlib import Path
 
 import click
@@ -9,7 +8,7 @@ import click
 from fidelitas.audit import audit
 from fidelitas.cli.output import Output, format_option, say
 from fidelitas.cli.survey import show
-from fidelitas.demo import TAGS, write_estate
+from fidelitas.demo import TAGS, TAKEN, earlier_surveys, write_estate
 from fidelitas.ledger import Ledger
 from fidelitas.sources import from_file
 
@@ -27,6 +26,9 @@ def command(folder: Path, seed: int, output: Output, *, full: bool) -> None:
     """
     files = write_estate(folder, seed)
     ledger = Ledger(folder / "ledger")
-    survey = ledger.add((from_file(file).bundle for file in files), datetime.now(UTC), TAGS)
-    show(audit(ledger.newest(survey.name)), survey.name, output, full=full)
+    bundles = [from_file(file).bundle for file in files]
+    for at, earlier in earlier_surveys(bundles, seed):
+        ledger.add(earlier, at, TAGS)
+    survey = ledger.add(bundles, TAKEN, TAGS)
+    show(audit(ledger.newest(survey.name)), survey.name, output, ledger, full=full)
     say(f"to ask more of the demo: export FIDELITAS_LEDGER={shlex.quote(str((folder / 'ledger').absolute()))}")

@@ -32,6 +32,7 @@ COMMANDS = {
     "usage": "Show from logs who used privilege, who was refused, and who ran commands as root.",
     "programs": "List setuid programs and file capabilities, each with a verdict.",
     "findings": "List what is risky or unexpected, worst first.",
+    "changes": "Show what changed since the last survey: rights gained and lost with their cause, findings, accounts, subjects.",
     "rehearse": "Preview what a new sudo policy or membership would change in rights.",
     "charter": "Check the estate against the charter: what must be possible, and what must never be.",
     "coverage": "Show what was read, what was not and why, and which answers that weakens.",

@@ -60,7 +60,7 @@ class Source:
     tags: tuple[str, ...] = ()
     _read: list[StoredEvidence] = field(default_factory=list, compare=False, repr=False)
 
-    def _chosen(self, stored: StoredEvidence) -> list[str]:
+    def chosen(self, stored: StoredEvidence) -> list[str]:
         """Return the subjects that have one of the tags that are asked for, all without any; refuse a tag that no subject has."""
         tags = stored.tags()
         for tag in self.tags:
@@ -81,7 +81,7 @@ class Source:
     def bundles(self, subject: str | None = None) -> list[Bundle]:
         """Return the evidence of hosts in the ledger, of one or of all; refuse a subject that is not there."""
         stored = self._stored()
-        chosen = set(self._chosen(stored))
+        chosen = set(self.chosen(stored))
         hosts = [name for name, (platform, _) in stored.subjects().items() if is_host(platform) and name in chosen]
         found = [stored.evidence(name) for name in hosts if subject in (None, name)]
         if not found:
@@ -99,7 +99,7 @@ class Source:
         """Return those of some subjects, or of all, that are of a platform with logs and have a tag that is asked for."""
         logging = {name for name, platform in PLATFORMS.items() if platform.has_logs}
         stored = self._stored()
-        chosen = set(self._chosen(stored))
+        chosen = set(self.chosen(stored))
         named = {name for name, (platform, _) in stored.subjects().items() if platform in logging and name in chosen}
         return {name for name in named if subjects is None or name in subjects}
 
@@ -110,7 +110,7 @@ class Source:
     def hosts_if_any(self) -> tuple[HostRights, ...]:
         """Return the hosts of the ledger, none where there is no survey."""
         stored = self.ledger.newest(self.survey)
-        return audit(stored, self._chosen(stored) if self.tags else None, findings=False).hosts
+        return audit(stored, self.chosen(stored) if self.tags else None, findings=False).hosts
 
     def logbook(self, wanted: "EventFilter | None" = None, take: "Callable[[AttributedEvent], None] | None" = None) -> "Logbook":
         """Return what the logs tell: those that were named, else those of the evidence in the ledger."""
@@ -193,7 +193,7 @@ class Source:
         Without `findings` only that is read which the holdings of the subject depend on; `holder` is who will be asked about.
         """
         stored = self._stored()
-        chosen = self._chosen(stored)
+        chosen = self.chosen(stored)
         if subject is not None and subject not in chosen:
             raise unknown_subject(subject, chosen)
         wanted = [subject] if subject is not None else chosen if self.tags else None

@@ -8,6 +8,7 @@ from typing import Any
 import click
 
 from fidelitas.audit import Audit, audit
+from fidelitas.cli.changes import since_last
 from fidelitas.cli.cores import cores, on_all_cores
 from fidelitas.cli.estate import chosen
 from fidelitas.cli.gaps import tell_gaps
@@ -153,7 +154,7 @@ def command(
         survey = keeping.finish()
         with progress("working out who holds what"):
             audited = audit(keeping.stored, each=on_all_cores)
-        show(audited, survey.name if survey else None, output, full=full, fail_on=fail_on)
+        show(audited, survey.name if survey else None, output, keeping.ledger, full=full, fail_on=fail_on)
     for note in (*notes, *(survey.notes if survey else ())):
         say(note)
     if survey:
@@ -177,9 +178,13 @@ def _tell_failures(failures: Sequence[FidelitasError]) -> None:
             say(str(failure))
 
 
-def show(found: Audit, survey: str | None, output: Output, *, full: bool = False, fail_on: str = "never") -> None:
-    """Print an audit: each subject in a line, the worst findings; all of it with `full`.  End with 1 at a finding of `fail_on` or worse."""
-    output.report(survey_report(found.subjects, found.findings, survey, full=full), of=found.subjects)
+def show(found: Audit, survey: str | None, output: Output, ledger: Ledger, *, full: bool = False, fail_on: str = "never") -> None:
+    """Print an audit: each subject in a line, the worst findings, what changed since the last survey; all of it with `full`.
+
+    End with 1 at a finding of `fail_on` or worse.
+    """
+    since = since_last(ledger, survey, found) if survey is not None else []
+    output.report(survey_report(found.subjects, found.findings, survey, full=full, since=since), of=found.subjects)
     tell_gaps(found.subjects)
     if fail_on != "never" and any(finding.severity <= Severity[fail_on.upper()] for finding in found.findings):
         click.get_current_context().find_root().meta[FOUND_STATUS] = 1

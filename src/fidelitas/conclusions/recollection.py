@@ -230,6 +230,7 @@ class Recollection:
             gaps=host.gaps,
             summary=host.summary,
             names=frozenset({*local, *(group for group in groups if not self.is_of_directory(group))}),
+            accounts=dict(host.account_states()),
             takes_directory=any(who.of_directory for who in host.population.effective),
         )
 

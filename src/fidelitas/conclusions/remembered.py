@@ -3,7 +3,7 @@
 Nothing is decided here.  Each answer is one that the judged host gave, or the judged host is asked now.
 """
 
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from copy import copy
 from datetime import datetime
 from functools import cached_property
@@ -20,6 +20,7 @@ from fidelitas.rights.linux.host import is_own
 from fidelitas.rights.linux.ssh import KeyGrant
 from fidelitas.rights.linux.sudo import Effective, Policy
 from fidelitas.rights.linux.summary import HostSummary
+from fidelitas.rights.subject import Differing
 
 __all__ = ["Memory", "RememberedHost"]
 
@@ -87,6 +88,15 @@ class RememberedHost(HostRights):
         """Everything that could not be read."""
         return (*self._as_here(self.conclusion.gaps), *self.troubles)
 
+    @property
+    def conclusion_mark(self) -> object:
+        """Its key, and what comes from other hosts; ``None`` where something went wrong since."""
+        return None if self.troubles else (self.key, self.from_elsewhere)
+
+    def account_states(self) -> Mapping[str, bool | None]:
+        """Return its own accounts, each with whether someone can log in by it."""
+        return self.conclusion.accounts
+
     @cached_property
     def summary(self) -> HostSummary:
         """What joining it with other hosts takes."""
@@ -135,6 +145,12 @@ class RememberedHost(HostRights):
     def own_holdings_with(self, wanted: Callable[[Right], bool]) -> tuple[Holding, ...]:
         """Return those of the own holdings whose right is wanted."""
         return self.judged.own_holdings_with(wanted) if self._kept is None else SubjectRights.own_holdings_with(self, wanted)
+
+    def differing(self, other: SubjectRights) -> tuple[Differing, Differing]:
+        """Return the own holdings, and those of the same host at another time; without such as are known to be alike."""
+        if self._kept is not None:
+            return SubjectRights.differing(self, other)
+        return self.judged.differing(other.judged if isinstance(other, RememberedHost) else other)
 
     def own_rights(self) -> set[Right]:
         """Return the rights of the own holdings."""

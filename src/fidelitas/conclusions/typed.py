@@ -87,6 +87,7 @@ class Conclusion:
     gaps: tuple[Gap, ...]
     summary: HostSummary
     names: frozenset[str]
+    accounts: dict[str, bool | None]  # its own, each with whether someone can log in by it
     takes_directory: bool
 
 

@@ -3,9 +3,9 @@
 People, hosts and data are invented; the domain is saltmarsh.example.
 """
 
-from fidelitas.demo.estate import Estate, make_estate, write_estate
+from fidelitas.demo.estate import TAKEN, Estate, earlier_surveys, make_estate, write_estate
 
-__all__ = ["TAGS", "Estate", "make_estate", "write_estate"]
+__all__ = ["TAGS", "TAKEN", "Estate", "earlier_surveys", "make_estate", "write_estate"]
 
 # What the file of the estate would say of its subjects.
 TAGS = {

@@ -11,6 +11,7 @@ from pathlib import Path
 
 from fidelitas.demo.database import SERVER, database_bundle
 from fidelitas.demo.directory import DIRECTORY, directory_bundle
+from fidelitas.demo.earlier import earlier_evidence, planted_changes
 from fidelitas.demo.host import File, HostBuilder
 from fidelitas.demo.hosts import HOSTS
 from fidelitas.demo.logs import LogFile, logs_of
@@ -19,9 +20,9 @@ from fidelitas.demo.people import Person, draw_people
 from fidelitas.demo.planted import Planted
 from fidelitas.demo.windows import MACHINES, windows_bundle
 from fidelitas.errors import ReadError
-from fidelitas.evidence import CopiedLog, Item, Listing, Manifest, make_bundle
+from fidelitas.evidence import Bundle, CopiedLog, Item, Listing, Manifest, make_bundle
 
-__all__ = ["Estate", "bundle_of", "make_estate", "write_estate"]
+__all__ = ["TAKEN", "Estate", "bundle_of", "earlier_surveys", "make_estate", "write_estate"]
 
 # The day of the survey: fixed, so that equal seeds give equal bytes.
 TAKEN = datetime(2026, 11, 20, 6, 0, tzinfo=UTC)
@@ -38,7 +39,7 @@ class Estate:
 def make_estate(seed: int = 1) -> Estate:
     """Return the estate of a seed; equal seeds give equal estates."""
     people = draw_people(random.Random(seed))
-    teams = {person.team: [other for other in people if other.team == person.team] for person in people}
+    teams = _teams(people)
     planted: list[Planted] = []
     hosts = tuple(make(teams, planted) for make in HOSTS)
     return Estate(hosts, tuple(planted))
@@ -109,11 +110,21 @@ def write_estate(folder: Path, seed: int = 1) -> list[Path]:
             paths.append(folder / f"{name}.tar")
             paths[-1].write_bytes(content)
         (folder / "people.csv").write_text(_people_map(people), encoding="utf-8")
-        truth = {"schema": "fidelitas/truth/1", "seed": seed, "planted": [asdict(one) for one in planted]}
+        changes = [asdict(one) for one in planted_changes(_teams(people))]
+        truth = {"schema": "fidelitas/truth/1", "seed": seed, "planted": [asdict(one) for one in planted], "changes": changes}
         (folder / "truth.json").write_text(json.dumps(truth, indent=1) + "\n", encoding="utf-8")
     except OSError as error:
         raise ReadError(f'could not write the demo estate to "{folder}": {error.strerror or error}', hint="Name another folder.") from error
     return paths
+
+
+def earlier_surveys(bundles: Sequence[Bundle], seed: int = 1) -> list[tuple[datetime, list[Bundle]]]:
+    """Return the surveys before, the oldest first: when each was, and its evidence, from that of today."""
+    return earlier_evidence(bundles, _teams(draw_people(random.Random(seed))))
+
+
+def _teams(people: Sequence[Person]) -> dict[str, list[Person]]:
+    return {person.team: [other for other in people if other.team == person.team] for person in people}
 
 
 def _people_map(people: Sequence[Person]) -> str:

@@ -7,13 +7,14 @@ marked as unfinished, so that an interrupted one can be completed.
 import json
 import os
 from collections.abc import Iterator, Mapping, Sequence
+from contextlib import suppress
 from dataclasses import replace
 from datetime import UTC, datetime
 
 from sqlalchemy import Connection, delete, insert, select, update
 from sqlalchemy.exc import IntegrityError
 
-from fidelitas.errors import LedgerError
+from fidelitas.errors import EvidenceError, LedgerError
 from fidelitas.evidence import Bundle, Identity, Sameness, sameness
 from fidelitas.ledger.connection import insert_new
 from fidelitas.ledger.heads import Head, heads_of, tags_of
@@ -151,7 +152,9 @@ def _bases(connection: Connection, before: bytes | None, kept: Kept, record: byt
     known = PieceReader(connection).by_digest([before]).get(before) if before is not None else None
     if before is None or known is None:
         return {}
-    earlier: Mapping[Name, bytes] = parse_record(known)[2]
+    earlier: Mapping[Name, bytes] = {}
+    with suppress(EvidenceError):  # of a version that took for evidence what this one does not
+        earlier = parse_record(known)[2]
     return {record: before, **{digest: earlier[name] for name, digest in kept.digests.items() if name in earlier}}
 
 

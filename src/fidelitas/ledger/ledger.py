@@ -74,6 +74,10 @@ class StoredEvidence:
             self._whole.pop(subject, None)
         return bundle
 
+    def heads(self) -> Mapping[str, Head]:
+        """Return what the evidence of each subject says of itself, by the subject's name."""
+        return {name: one.head for name, one in self._stored.items()}
+
     def tags(self) -> Mapping[str, tuple[str, ...]]:
         """Return the tags of each subject, by its name."""
         return {name: one.tags for name, one in self._stored.items()}
@@ -164,8 +168,11 @@ class Ledger:
             if survey is not None:
                 self.named(survey)
             return StoredEvidence(self, {})
+        return self._read(_members().where(surveys.c.name == self.named(survey)) if survey is not None else _newest(), survey)
+
+    def _read(self, chosen: Select[str, str, int, str], survey: str | None) -> StoredEvidence:
+        """Return the evidence of some members of surveys; refuse a survey whose list of subjects is damaged."""
         with self.database.reading() as connection:
-            chosen = _members().where(surveys.c.name == self.named(survey)) if survey is not None else _newest()
             rows = connection.execute(chosen).all()
             broken = broken_seals(connection, {row.name for row in rows} | ({self.named(survey)} if survey is not None else set()))
             if broken:
@@ -176,6 +183,10 @@ class Ledger:
             heads = heads_of(connection, {row.evidence for row in rows})
         stored = {row.subject: Stored(row.evidence, heads[row.evidence], tags_of(row.tags)) for row in rows}
         return StoredEvidence(self, dict(sorted(stored.items())))
+
+    def as_of(self, survey: str) -> StoredEvidence:
+        """Return the newest evidence that every subject had when a survey was finished, in that one or an earlier one."""
+        return self._read(_newest(self.named(survey)), survey)
 
     def bundles(self, survey: str | None = None) -> tuple[Bundle, ...]:
         """Return the newest evidence of every subject, or that of one survey, all at once."""
@@ -284,11 +295,12 @@ def _members() -> Select[str, str, int, str]:
     return columns.join(members, members.c.survey == surveys.c.id).where(surveys.c.finished).order_by(surveys.c.name)
 
 
-def _newest() -> Select[str, str, int, str]:
-    """Return each subject with the evidence of the last survey that has it."""
+def _newest(until: str | None = None) -> Select[str, str, int, str]:
+    """Return each subject with the evidence of the last survey that has it, of those up to one."""
     place = func.row_number().over(partition_by=members.c.subject, order_by=surveys.c.name.desc())
     columns = select(surveys.c.name, members.c.subject, members.c.evidence, members.c.tags, place.label("place"))
-    ranked = columns.join(members, members.c.survey == surveys.c.id).where(surveys.c.finished).subquery()
+    wanted = [surveys.c.finished, *([] if until is None else [surveys.c.name <= until])]
+    ranked = columns.join(members, members.c.survey == surveys.c.id).where(*wanted).subquery()
     return select(ranked.c.name, ranked.c.subject, ranked.c.evidence, ranked.c.tags).where(ranked.c.place == 1)
 
 

@@ -6,10 +6,11 @@ from fidelitas.reports.places import place_document
 from fidelitas.reports.provenance import UNTOLD, Provenance, since_document
 from fidelitas.rights import Holding, Link, LinkKind, Route, SubjectRights
 
-__all__ = ["holding_document", "route_document"]
+__all__ = ["holding_document", "link_document", "route_document"]
 
 
-def _link_document(link: Link, provenance: Provenance) -> dict[str, Any]:
+def link_document(link: Link, provenance: Provenance = UNTOLD) -> dict[str, Any]:
+    """Return the JSON form of a link."""
     return {
         "from": str(link.source),
         "to": str(link.target),
@@ -32,7 +33,7 @@ def route_document(route: Route, provenance: Provenance = UNTOLD) -> dict[str, A
     return {
         "strength": str(route.strength),
         "conditions": list(route.conditions),
-        "links": [_link_document(link, provenance) for link in route.links],
+        "links": [link_document(link, provenance) for link in route.links],
     }
 
 

@@ -4,7 +4,15 @@ from collections.abc import Sequence
 
 __all__ = ["counted", "listed"]
 
-_PLURALS = {"person": "people", "key": "keys", "policy": "policies", "directory": "directories", "entry": "entries", "refusal": "refusals"}
+_PLURALS = {
+    "person": "people",
+    "key": "keys",
+    "policy": "policies",
+    "directory": "directories",
+    "entry": "entries",
+    "refusal": "refusals",
+    "right or route": "rights or routes",
+}
 
 
 def counted(count: int, noun: str) -> str:

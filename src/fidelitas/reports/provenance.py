@@ -9,7 +9,7 @@ from fidelitas.rights import Holding, Link, Principal, PrincipalKind
 from fidelitas.text import shortened
 from fidelitas.usage import AttributedEvent, Grants
 
-__all__ = ["UNTOLD", "Provenance", "since_document", "since_in_brief", "since_line"]
+__all__ = ["UNTOLD", "Provenance", "record_behind", "since_document", "since_in_brief", "since_line"]
 
 # What the logs of each host tell, by its name.
 Provenance = Mapping[str, Grants]

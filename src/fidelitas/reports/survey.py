@@ -35,15 +35,21 @@ _NOUNS = {
 _COUNTED = frozenset({PrincipalKind.ACCOUNT, PrincipalKind.ROLE})
 
 
-def survey_report(subjects: Sequence[SubjectRights], findings: Sequence[Finding], survey: str | None, *, full: bool = False) -> Report:
-    """Return an audit: each subject, its administrators and worst findings; `survey` names it in the ledger."""
+def survey_report(
+    subjects: Sequence[SubjectRights], findings: Sequence[Finding], survey: str | None, *, full: bool = False, since: Sequence[str] = ()
+) -> Report:
+    """Return an audit: each subject, its administrators and worst findings; `survey` names it, `since` are lines about the last one."""
     return Report(
         answer=lambda: [_answer(subjects)],
-        parts=lambda: _full(subjects, findings) if full else _summary(subjects, findings),
+        parts=lambda: [*(_full(subjects, findings) if full else _summary(subjects, findings)), *_since(since)],
         onward=lambda: _onward(subjects, findings, full=full),
         rows=lambda: [holders_table(selected(subjects, Filter()), whole=True), findings_table(findings), coverage_table(subjects)],
         document=lambda: survey_document(subjects, findings, survey),
     )
+
+
+def _since(lines: Sequence[str]) -> list[Part]:
+    return ["\n", *(f"{line}\n" for line in lines)] if lines else []
 
 
 def _answer(subjects: Sequence[SubjectRights]) -> str:

@@ -105,6 +105,10 @@ class DirectoryRights(RowSubject):
             above.setdefault(str(link.source), []).append(str(link.target))
         return above
 
+    def account_states(self) -> Mapping[str, bool | None]:
+        """Return the accounts, each with whether it is enabled."""
+        return {account.name: None if account.disabled is None else not account.disabled for account in self.facts.accounts}
+
     def counts(self) -> Sequence[tuple[str, int]]:
         """Return how many objects were read."""
         return (("accounts", len(self.facts.accounts)), ("groups", len(self.facts.groups)))

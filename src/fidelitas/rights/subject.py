@@ -14,7 +14,7 @@ from fidelitas.rights.accounts.identity import AccountInBrief, Identity
 from fidelitas.rights.graph.links import By, Holding, Link, LinkKind, Mechanism, Principal, PrincipalKind, Right, RightKind, Strength
 from fidelitas.text import Place
 
-__all__ = ["DatabaseServer", "Lack", "RowSubject", "SubjectRights", "UnreadSubject"]
+__all__ = ["DatabaseServer", "Differing", "Lack", "RowSubject", "SubjectRights", "UnreadSubject"]
 
 
 T = TypeVar("T")
@@ -25,6 +25,13 @@ class Lack(NamedTuple):
 
     why: str
     unread: bool = False
+
+
+class Differing(NamedTuple):
+    """Holdings that are not known to be the same at another time, and links that are there beside those of their routes."""
+
+    holdings: Sequence[Holding]
+    links: Sequence[Link] = ()
 
 
 class SubjectRights(ABC):
@@ -89,6 +96,11 @@ class SubjectRights(ABC):
         """Return what was found on the subject that this one is told from, as it is here."""
         return value
 
+    @property
+    def conclusion_mark(self) -> object:
+        """A mark: subjects with equal ones have equal holdings, accounts, gaps and findings of their own; ``None`` equals nothing."""
+        return None
+
     def attempt(self) -> None:
         """Work out what may fail unexpectedly, so that it fails where it costs this subject alone."""
         self.holdings  # noqa: B018
@@ -104,6 +116,10 @@ class SubjectRights(ABC):
     def own_holdings(self) -> tuple[Holding, ...]:
         """The holdings that a reader wants to see unasked."""
         return self.holdings
+
+    def differing(self, other: "SubjectRights") -> "tuple[Differing, Differing]":
+        """Return the own holdings, and those of the same subject at another time; without such as are known to be alike."""
+        return Differing(self.own_holdings), Differing(other.own_holdings)
 
     def holdings_of(self, holder: str) -> tuple[Holding, ...]:
         """Return those of all holdings whose holder is called so (`Principal.is_called`)."""
@@ -146,6 +162,10 @@ class SubjectRights(ABC):
         """Return what a list of holders shows of the account of a host behind a holder, if it is one."""
         who = self.identity(principal)
         return None if who is None else who.in_brief
+
+    def account_states(self) -> Mapping[str, bool | None]:
+        """Return the subject's own accounts, each with whether someone can log in by it; ``None`` where that is not known."""
+        return {}
 
     @property
     def opening_keys(self) -> Iterator[tuple[str, AuthorizedKey]]:

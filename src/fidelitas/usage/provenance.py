@@ -18,6 +18,8 @@ class Grants:
     memberships: dict[tuple[str, str], AttributedEvent] = field(default_factory=dict)  # by group and account
     accounts: dict[str, AttributedEvent] = field(default_factory=dict)
     files: dict[str, AttributedEvent] = field(default_factory=dict)  # by path
+    removals: dict[tuple[str, str], AttributedEvent] = field(default_factory=dict)  # from a group, by group and account
+    deletions: dict[str, AttributedEvent] = field(default_factory=dict)  # of accounts
 
     def add(self, record: AttributedEvent) -> None:
         """Take a deed, if it gave or took anything."""
@@ -37,6 +39,8 @@ class Grants:
             self.memberships[event.group, event.target] = record
         elif event.change is Change.MEMBER_REMOVED:
             self.memberships.pop((event.group, event.target), None)
+            if len(self.removals) < _MOST:
+                self.removals[event.group, event.target] = record
         elif event.change is Change.MEMBERS_SET:
             for member in event.target.split(","):
                 self.memberships.setdefault((event.group, member), record)
@@ -44,10 +48,16 @@ class Grants:
             self.accounts[event.target] = record
         elif event.change is Change.ACCOUNT_DELETED:
             self.accounts.pop(event.target, None)
+            if len(self.deletions) < _MOST:
+                self.deletions[event.target] = record
 
     def of_membership(self, group: str, account: str) -> AttributedEvent | None:
         """Return what put an account into a group."""
         return self.memberships.get((group, account))
+
+    def of_removal(self, group: str, account: str) -> AttributedEvent | None:
+        """Return what took an account out of a group: that was done to it, or it was deleted."""
+        return self.removals.get((group, account)) or self.deletions.get(account)
 
     def of_file(self, path: str) -> AttributedEvent | None:
         """Return the last known edit of a policy file, by its path or that of its folder."""

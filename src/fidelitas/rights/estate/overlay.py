@@ -7,7 +7,7 @@ passed.  Where two hosts have the same content and that is the same too, the sec
 from collections.abc import Callable
 from dataclasses import dataclass, fields, is_dataclass, replace
 from datetime import datetime
-from functools import cache, cached_property
+from functools import cache, cached_property, partial
 from ipaddress import ip_interface
 from typing import Any, TypeVar, cast
 
@@ -142,7 +142,7 @@ class HostOverlay(HostRights):
     @property
     def group_edges(self) -> GroupEdges[Identity]:  # type: ignore[override]
         """The holdings that accounts of a directory have by their groups alone."""
-        return self.first.group_edges.renamed(Nodes(self.subject, self.population), self.here)
+        return self.first.group_edges.renamed(partial(_nodes_of, self), self.here)
 
     def held_by(self, account: str) -> tuple[Holding, ...]:
         """Return what an account holds, also merely by being an account of the host."""
@@ -177,6 +177,10 @@ class HostOverlay(HostRights):
     def here(self, value: T) -> T:
         """Return what was found on that host as it is here."""
         return renamed(value, self.first.subject, self.subject)
+
+
+def _nodes_of(host: HostOverlay) -> Nodes:
+    return Nodes(host.subject, host.population)
 
 
 def renamed(value: T, old: str, new: str) -> T:

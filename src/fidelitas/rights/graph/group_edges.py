@@ -5,8 +5,9 @@ groups have, so it is kept by link, and an account's holdings are made when some
 a group, is the business of the platform: `GroupNodes` answers for it.
 """
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Hashable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from functools import cached_property, partial
 from typing import Any, Generic, Protocol, TypeVar
 
 from fidelitas.rights.graph.links import Holding, Link, Principal, Right
@@ -21,6 +22,11 @@ class _Named(Protocol):
 
 
 M = TypeVar("M", bound=_Named)
+T = TypeVar("T")
+
+
+def _itself(value: T) -> T:  # a function with a name, since what judges in another process is carried back from there
+    return value
 
 
 @dataclass(frozen=True, slots=True)
@@ -59,24 +65,40 @@ Numbers = Mapping[str, tuple[int, ...]]
 
 
 class GroupEdges(Generic[M]):
-    """The holdings that `accounts` have by their groups alone; `onward` says where each link of `edges` leads."""
+    """The holdings that `accounts` have by their groups alone; `onward` says where each link of `edges` leads.
+
+    On a subject that is told from another, `here` makes rights and links of that one those of this: only of what is asked for.
+    """
 
     def __init__(
-        self, nodes: GroupNodes[M], edges: Sequence[GroupEdge[M]], accounts: Mapping[str, M], onward: Onward, numbers: Numbers
+        self,
+        nodes: Callable[[], GroupNodes[M]],
+        edges: Sequence[GroupEdge[M]],
+        accounts: Mapping[str, M],
+        onward: Onward,
+        numbers: Numbers,
+        here: Callable[[Any], Any] = _itself,
+        *,
+        is_renamed: bool = False,
     ) -> None:
-        self._nodes = nodes
+        self._make_nodes = nodes
         self._edges = edges
         self._accounts = accounts
         self._onward = onward
         self._numbers = numbers
+        self._here, self._is_renamed = here, is_renamed
         self._rights: dict[tuple[int, ...], tuple[Right, ...]] = {}
+
+    @cached_property
+    def _nodes(self) -> GroupNodes[M]:
+        return self._make_nodes()
 
     @classmethod
     def of(cls, known: Edges[M], onward: Onward) -> "GroupEdges[M]":
         """Return what groups give to the accounts of a subject that hold nothing else."""
         accounts = {who.name: who for who in known.group_only}
         used = {number for by_link in onward.values() for number, _ in by_link}
-        return cls(known.nodes, known.group_edges, accounts, onward, _numbers(known.group_edges, accounts, used))
+        return cls(partial(_itself, known.nodes), known.group_edges, accounts, onward, _numbers(known.group_edges, accounts, used))
 
     def __len__(self) -> int:
         """Return how many holdings there are."""
@@ -90,14 +112,15 @@ class GroupEdges(Generic[M]):
 
     def rights(self) -> set[Right]:
         """Return the rights that an account has by a group, and not merely by being an account."""
-        return {right for numbers in self._distinct() for right in self._rights_by(numbers) if self._by_group(right, numbers)}
+        found = {right for numbers in self._distinct() for right in self._rights_by(numbers) if self._by_group(right, numbers)}
+        return {self._here(right) for right in found}
 
     def holders(self, wanted: Callable[[Right], bool]) -> Iterator[str]:
         """Yield the accounts that have a wanted right by a group, and not merely by being accounts."""
         having = {
             numbers
             for numbers in self._distinct()
-            if any(wanted(right) and self._by_group(right, numbers) for right in self._rights_by(numbers))
+            if any(wanted(self._here(right)) and self._by_group(right, numbers) for right in self._rights_by(numbers))
         }
         return (name for name, numbers in self._numbers.items() if numbers in having)
 
@@ -105,7 +128,7 @@ class GroupEdges(Generic[M]):
         """Yield the holdings whose right is wanted, account by account."""
         for name, numbers in self._numbers.items():
             for right in self._rights_by(numbers):
-                if wanted(right):
+                if wanted(self._here(right)):
                     yield self._holding(self._accounts[name], right, frozenset(numbers))
 
     def _distinct(self) -> set[tuple[int, ...]]:
@@ -114,15 +137,57 @@ class GroupEdges(Generic[M]):
     def _by_group(self, right: Right, numbers: tuple[int, ...]) -> bool:
         return any(link in numbers and self._edges[link].gid is not None for link, _ in self._onward[right])
 
-    def renamed(self, nodes: GroupNodes[M], rename: Callable[[Any], Any]) -> "GroupEdges[M]":
-        """Return the same on another subject."""
-        onward = {rename(right): rename(by_link) for right, by_link in self._onward.items()}
-        return GroupEdges(nodes, self._edges, self._accounts, onward, self._numbers)
+    def renamed(self, nodes: Callable[[], GroupNodes[M]], rename: Callable[[Any], Any]) -> "GroupEdges[M]":
+        """Return the same on another subject; raises `ValueError` of one that is told from another itself."""
+        if self._is_renamed:
+            raise ValueError("holdings are derived from those of a subject that was judged")
+        return GroupEdges(nodes, self._edges, self._accounts, self._onward, self._numbers, rename, is_renamed=True)
+
+    def differing(self, other: "GroupEdges[Any]") -> Iterator[Holding]:
+        """Yield the holdings that accounts have not by the same links among others, which are the same accounts at another time."""
+        for name, known in self._differing(other):
+            mine, having = self.signatures[name], frozenset(self._numbers[name])
+            rights = (right for right in self._rights_by(self._numbers[name]) if mine[_unnamed(right)] != known.get(_unnamed(right)))
+            yield from (self._holding(self._accounts[name], right, having) for right in rights)
+
+    def memberships_of_differing(self, other: "GroupEdges[Any]") -> Iterator[Link]:
+        """Yield the links by which the same accounts are in all their groups that give them anything."""
+        for name, _ in self._differing(other):
+            for number in self._numbers[name]:
+                yield from (link for path in self._nodes.paths(self._accounts[name], self._edges[number]) for link in path)
+
+    def _differing(self, other: "GroupEdges[Any]") -> Iterator[tuple[str, Mapping[Hashable, Hashable]]]:
+        """Yield accounts whose holdings are not alike, each with what gives it its own there."""
+        theirs = other.signatures
+        for name, mine in self.signatures.items():
+            known = theirs.get(name, {})
+            if mine is not known and mine != known:
+                yield name, known
+
+    @cached_property
+    def signatures(self) -> Mapping[str, Mapping[Hashable, Hashable]]:
+        """By account and right, by which links of its groups it has that; to be compared with another time, without the subject's name."""
+        links = {number: (_signature(self._edges[number].link), self._edges[number].gid) for number in self._used}
+        ways = {
+            right: {number: (links[number], tuple(tuple(map(_signature, rest)) for rest in rests)) for number, rests in by_link}
+            for right, by_link in self._onward.items()
+        }
+        together = {
+            numbers: {
+                _unnamed(right): frozenset(ways[right][number] for number in ways[right].keys() & set(numbers))
+                for right in self._rights_by(numbers)
+            }
+            for numbers in self._distinct()
+        }
+        return {name: together[numbers] for name, numbers in self._numbers.items()}
+
+    @property
+    def _used(self) -> set[int]:
+        return {number for by_link in self._onward.values() for number, _ in by_link}
 
     def holdings(self) -> Iterator[Holding]:
         """Yield all holdings, account by account."""
-        for name in self._numbers:
-            yield from self.held_by(name)
+        return (holding for name in self._numbers for holding in self.held_by(name))
 
     def _rights_by(self, numbers: tuple[int, ...]) -> tuple[Right, ...]:
         if numbers not in self._rights:
@@ -131,9 +196,18 @@ class GroupEdges(Generic[M]):
         return self._rights[numbers]
 
     def _holding(self, who: M, right: Right, having: frozenset[int]) -> Holding:
-        by_link = ((link, rests) for link, rests in self._onward[right] if link in having)
+        by_link = ((link, self._here(rests)) for link, rests in self._onward[right] if link in having)
         chains = [(*path, *rest) for link, rests in by_link for path in self._nodes.paths(who, self._edges[link]) for rest in rests]
-        return holding_of(self._nodes.account(who), right, chains[: MOST_ROUTES + 1])
+        return holding_of(self._nodes.account(who), self._here(right), chains[: MOST_ROUTES + 1])
+
+
+def _signature(link: Link) -> Hashable:
+    """Return what makes a link the same at another time, without the name of the subject, which may be told from another."""
+    return _unnamed(link.source), _unnamed(link.target), link.by, link.kind, link.strength, link.quote, link.asks, link.conditions
+
+
+def _unnamed(node: Principal | Right) -> Hashable:
+    return (node.kind, node.name) if isinstance(node, Principal) else (node.kind, node.detail, node.on)
 
 
 def _numbers(edges: Sequence[GroupEdge[M]], accounts: Mapping[str, M], used: set[int]) -> Numbers:

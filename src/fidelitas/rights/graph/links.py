@@ -3,6 +3,7 @@
 A link says: *principal P → Q, under conditions C, because of place O*.  A route is as strong as its weakest link.
 """
 
+from collections.abc import Hashable
 from dataclasses import dataclass, field
 from enum import Enum, IntEnum
 from typing import NamedTuple
@@ -232,6 +233,11 @@ class Link:
     def mechanism(self) -> Mechanism:
         """By what it leads on."""
         return self.by.mechanism
+
+    @property
+    def key(self) -> Hashable:
+        """What makes a link the same at another time: not where it is written, nor in which words it is told."""
+        return self.source, self.target, self.by, self.kind, self.strength, self.quote, self.asks, self.conditions
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -1,6 +1,6 @@
 """All rights on one host."""
 
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from copy import copy
 from datetime import datetime
 from functools import cached_property
@@ -20,7 +20,7 @@ from fidelitas.rights.linux.population import Identity, Population, populate
 from fidelitas.rights.linux.ssh import KeyGrant, key_grants, with_keys
 from fidelitas.rights.linux.sudo import Effective, Host, Netgroups, Policy
 from fidelitas.rights.linux.summary import HostSummary, summary_of
-from fidelitas.rights.subject import SubjectRights
+from fidelitas.rights.subject import Differing, SubjectRights
 
 __all__ = ["HostRights", "is_own", "policy_of", "rights_of"]
 
@@ -166,6 +166,10 @@ class HostRights(SubjectRights):
         """Return the account behind a principal, if it is one."""
         return self.population.by_name.get(principal.name) if principal.kind is PrincipalKind.ACCOUNT else None
 
+    def account_states(self) -> Mapping[str, bool | None]:
+        """Return its own accounts, those of a directory left out, each with whether someone can log in by it."""
+        return {who.name: who.login.possible for who in self.population.effective if not who.of_directory}
+
     @property
     def account_count(self) -> int:
         """How many accounts it has."""
@@ -190,6 +194,12 @@ class HostRights(SubjectRights):
         some = (holding for holding in (*self.by_node, *self.from_elsewhere) if wanted(holding.right))
         return tuple(filter(is_own, sorted((*some, *self.group_edges.with_right(wanted)), key=order_of)))
 
+    def differing(self, other: SubjectRights) -> tuple[Differing, Differing]:
+        """Return the own holdings, and those of the same host at another time; accounts that have the same by their groups left out."""
+        if not isinstance(other, HostRights):
+            return super().differing(other)
+        return _differing(self, other), _differing(other, self)
+
     def own_rights(self) -> set[Right]:
         """Return the rights of the own holdings."""
         return {holding.right for holding in (*self.by_node, *self.from_elsewhere) if is_own(holding)} | self.group_edges.rights()
@@ -209,6 +219,11 @@ class HostRights(SubjectRights):
     def own_holdings(self) -> tuple[Holding, ...]:
         """The holdings without those that an account has in no other way than every account has them; "any account" stands for those."""
         return tuple(filter(is_own, self.holdings))
+
+
+def _differing(one: HostRights, other: HostRights) -> Differing:
+    alone = (*one.by_node, *one.from_elsewhere, *one.group_edges.differing(other.group_edges))
+    return Differing(tuple(filter(is_own, alone)), tuple(one.group_edges.memberships_of_differing(other.group_edges)))
 
 
 def is_own(holding: Holding) -> bool:

@@ -92,6 +92,10 @@ class MariadbRights(DatabaseServer):
         """Return the roles of an account, through others too."""
         return {one for name in self.accounts_called(role) for one in self._reached(name)} - {role}
 
+    def account_states(self) -> Mapping[str, bool | None]:
+        """Return the accounts and roles, each with whether it can log in."""
+        return {account.name: not account.locked and not account.role for account in self.facts.accounts}
+
     def counts(self) -> Sequence[tuple[str, int]]:
         """Return how many rows were read."""
         facts = self.facts

@@ -64,6 +64,10 @@ class DatabaseRights(DatabaseServer):
         """Return the roles that a role was put into."""
         return self.privileges.put_into(role) - {role} if role in self.privileges.roles else ()
 
+    def account_states(self) -> Mapping[str, bool | None]:
+        """Return the roles but the server's own, each with whether it can log in."""
+        return {role.name: role.login for role in self.facts.roles if not role.name.startswith("pg_")}
+
     def counts(self) -> Sequence[tuple[str, int]]:
         """Return how many rows were read."""
         facts = self.facts

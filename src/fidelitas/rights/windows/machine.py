@@ -122,6 +122,10 @@ class WindowsRights(RowSubject):
                 above.setdefault(str(link.source), []).append(str(link.target))
         return above
 
+    def account_states(self) -> Mapping[str, bool | None]:
+        """Return the local accounts, each with whether it is enabled."""
+        return {account.name: None if account.disabled is None else not account.disabled for account in self.facts.accounts}
+
     def counts(self) -> Sequence[tuple[str, int]]:
         """Return how much was read."""
         facts = self.facts
