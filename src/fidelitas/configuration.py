@@ -37,8 +37,8 @@ SETTINGS: Mapping[str, Setting] = {
     "severity": Setting("the least severity that findings lists", str, _SEVERITIES),
     "fail-on": Setting("the severity at which findings exits with 1", str, (*_SEVERITIES, "never")),
     "zone": Setting("the time zone of log stamps that name none", str),
-    "charter": Setting("the charter of the estate, for charter check and rehearse", str),
-    "people": Setting("the identity map, for people and leaver", str),
+    "charter": Setting("the charter of the estate, for charter check, findings, holders, changes and rehearse", str),
+    "people": Setting("the identity map, for people, leaver and what a charter says of persons and teams", str),
 }
 
 

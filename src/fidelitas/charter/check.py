@@ -4,7 +4,8 @@ from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from enum import Enum
 
-from fidelitas.charter.read import Clause, Kind
+from fidelitas.charter.entries import Clause, Kind
+from fidelitas.charter.scope import gives
 from fidelitas.rights import Holding, RightKind
 from fidelitas.rights.linux.sudo import Decision, Verdict
 from fidelitas.text import Place
@@ -43,7 +44,23 @@ def check_charter(clauses: Iterable[Clause], ask: Ask, held: HoldingsOf) -> list
 
     A never is broken by any route, not by sudo alone: whoever can become root, or the account in question, can run anything as it.
     """
-    return [_result(clause, ask(clause), held) for clause in clauses]
+    return [_result(clause, ask(clause), held) if clause.right is None else _of_right(clause, held) for clause in clauses]
+
+
+def _of_right(clause: Clause, held: HoldingsOf) -> Result:
+    """Return what becomes of a demand for a right, or of the one that it is never held."""
+    having = [one for one in held(clause) if clause.right is not None and gives(one.right, clause.right)]
+    routes = [route for one in having for route in one.routes]
+    best = min(routes, key=lambda route: (bool(route.conditions), len(route.links)), default=None)
+    if best is None:
+        outcome = Outcome.BROKEN if clause.kind is Kind.MUST else Outcome.KEPT
+        return Result(clause=clause, outcome=outcome, reason="it is not held by any route")
+    how, conditions = "; ".join(link.because for link in best.links), "; ".join(best.conditions)
+    certain = Outcome.KEPT if clause.kind is Kind.MUST else Outcome.BROKEN
+    doubtful = Outcome.UNKNOWN if clause.kind is Kind.MUST else Outcome.UNLESS
+    return Result(
+        clause=clause, outcome=doubtful if conditions else certain, reason=f"{conditions}: {how}" if conditions else how, place=best.place
+    )
 
 
 def _result(clause: Clause, answer: Decision | str, held: HoldingsOf) -> Result:

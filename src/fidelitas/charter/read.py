@@ -1,114 +1,133 @@
-"""The charter file, in TOML.
+"""The charter file, in TOML; ``docs/charter.md`` describes it.
 
 ::
 
     format = 1
 
-    [[must]]                      # or [[never]]
-    account = "noor"              # or a list of accounts
-    on = "tern"                   # a subject, or a list
-    as = "root"                   # USER, USER:GROUP or :GROUP; root if not stated
-    command = "/usr/bin/systemctl restart tide-ingest"   # words as in a shell, or a list
-    why = "on duty"
+    [[must]]                      # or [[never]]: account, on, as and command, or right; why
+    [[warrant]]                   # who, right, on, why, owner, ticket, from, until, review-by, conditions
+    [[segregation]]               # rights, on, within, why
+    [[exception]]                 # key, or check, on and about; reason, owner, until
 """
 
-import shlex
 import tomllib
-from collections.abc import Iterator
-from dataclasses import dataclass
-from enum import Enum
-from typing import Any
+from collections.abc import Callable, Iterator
+from typing import Any, TypeVar
 
+from fidelitas.charter.entries import AcceptedFinding, Charter, Clause, Condition, Kind, Segregation, Warrant, Within
+from fidelitas.charter.fields import Fields
 from fidelitas.errors import RequestError
 from fidelitas.text import has_endless_key
 
-__all__ = ["Clause", "Kind", "read_charter"]
+__all__ = ["FORMAT", "read_charter"]
 
+T = TypeVar("T")
 FORMAT = 1
-_FIELDS = frozenset({"account", "on", "as", "command", "why"})
+_CLAUSE = ("account", "on", "as", "command", "right", "why")
+_WARRANT = ("who", "right", "on", "why", "owner", "ticket", "from", "until", "review-by", "conditions")
+_SEGREGATION = ("rights", "on", "within", "why")
+_EXCEPTION = ("key", "check", "on", "about", "reason", "owner", "until")
+_PARTS = ("must", "never", "warrant", "segregation", "exception")
 
 
-class Kind(Enum):
-    """What a clause demands."""
-
-    MUST = "must"
-    NEVER = "never"
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Clause:
-    """One demand, for one account on one subject; `number` counts the entries of its kind in the file, from 1."""
-
-    kind: Kind
-    number: int
-    account: str
-    subject: str
-    run_as: str | None
-    command: tuple[str, ...]
-    why: str
-
-    def __str__(self) -> str:
-        as_whom = self.run_as or "root"
-        return f"{self.account} {self.kind.value} run {shlex.join(self.command)} as {as_whom}"
+def read_charter(text: str, origin: str) -> Charter:
+    """Return a charter; raises `RequestError` that names the entry that is not as documented."""
+    stated = _parsed(text, origin)
+    return Charter(
+        origin=origin,
+        clauses=tuple(clause for kind in Kind for some in _each(stated, kind.value, origin, _clauses(kind)) for clause in some),
+        warrants=tuple(_each(stated, "warrant", origin, _warrant)),
+        segregations=tuple(_each(stated, "segregation", origin, _segregation)),
+        exceptions=tuple(_each(stated, "exception", origin, _exception)),
+    )
 
 
-def read_charter(text: str, origin: str) -> tuple[Clause, ...]:
-    """Return the clauses of a charter; raises `RequestError` that names the entry that is not as documented."""
+def _parsed(text: str, origin: str) -> dict[str, Any]:
     if has_endless_key(text):
         raise RequestError(f'charter "{origin}" has a line with more than a hundred dots: it is not read')
     try:
         stated = tomllib.loads(text)
     except (ValueError, RecursionError) as error:  # also numbers of more digits than Python reads
         raise RequestError(f'charter "{origin}" is not TOML: {error}') from error
-    unknown = set(stated) - {"format", *(kind.value for kind in Kind)}
+    unknown = set(stated) - {"format", *_PARTS}
     if stated.get("format") != FORMAT or unknown:
         what = f"has unknown parts: {', '.join(sorted(unknown))}" if unknown else f'does not say "format = {FORMAT}"'
         raise RequestError(f'charter "{origin}" {what}')
-    return tuple(clause for kind in Kind for clause in _clauses(stated.get(kind.value, []), kind, origin))
+    return stated
 
 
-def _clauses(entries: Any, kind: Kind, origin: str) -> Iterator[Clause]:
+def _each(stated: dict[str, Any], name: str, origin: str, read: Callable[[Any, int, str], T]) -> Iterator[T]:
+    entries = stated.get(name, [])
     if not isinstance(entries, list):
-        raise RequestError(f'charter "{origin}": write [[{kind.value}]] with two brackets')
-    for number, entry in enumerate(entries, 1):
-        where = f'charter "{origin}", [[{kind.value}]] number {number}'
-        unknown = set(entry) - _FIELDS if isinstance(entry, dict) else {"everything"}
-        if unknown:
-            raise RequestError(f"{where}: unknown field {', '.join(sorted(unknown))}", hint=f"The fields are {', '.join(sorted(_FIELDS))}.")
-        command = _command(entry.get("command"), where)
-        for subject in _names(entry, "on", where):
-            for account in _names(entry, "account", where):
-                yield Clause(
-                    kind=kind,
-                    number=number,
-                    account=account,
-                    subject=subject,
-                    run_as=_text(entry, "as", where),
-                    command=command,
-                    why=_text(entry, "why", where) or "",
-                )
+        raise RequestError(f'charter "{origin}": write [[{name}]] with two brackets')
+    return (read(entry, number, f'charter "{origin}", [[{name}]] number {number}') for number, entry in enumerate(entries, 1))
 
 
-def _text(entry: dict[str, Any], name: str, where: str) -> str | None:
-    value = entry.get(name)
-    if value is not None and not isinstance(value, str):
-        raise RequestError(f'{where}: "{name}" must be a text')
-    return value
+def _clauses(kind: Kind) -> Callable[[Any, int, str], list[Clause]]:
+    def read(entry: Any, number: int, where: str) -> list[Clause]:
+        fields = Fields(entry, where, _CLAUSE)
+        if fields.has("right") and (fields.has("command") or fields.has("as")):
+            raise fields.wrong("a right and a command are two demands", "State them in two entries.")
+        rights: tuple[str | None, ...] = fields.names("right") if fields.has("right") else (None,)
+        command = () if fields.has("right") else fields.words("command")
+        return [
+            Clause(
+                kind=kind,
+                number=number,
+                account=account,
+                subject=subject,
+                run_as=fields.text("as") or None,
+                command=command,
+                why=fields.text("why"),
+                right=right,
+            )
+            for right in rights
+            for subject in fields.names("on")
+            for account in fields.names("account")
+        ]
+
+    return read
 
 
-def _names(entry: dict[str, Any], name: str, where: str) -> list[str]:
-    value = entry.get(name)
-    names = [value] if isinstance(value, str) else value
-    if not isinstance(names, list) or not names or not all(isinstance(one, str) for one in names):
-        raise RequestError(f'{where}: "{name}" must be a text or a list of texts')
-    return names
+def _warrant(entry: Any, number: int, where: str) -> Warrant:
+    fields = Fields(entry, where, _WARRANT)
+    return Warrant(
+        number=number,
+        who=fields.names("who"),
+        rights=fields.names("right"),
+        on=fields.names("on"),
+        why=fields.text("why"),
+        owner=fields.text("owner"),
+        ticket=fields.text("ticket"),
+        begins=fields.day("from"),
+        until=fields.day("until"),
+        review_by=fields.day("review-by"),
+        conditions=fields.choices("conditions", Condition, Condition),
+    )
 
 
-def _command(value: Any, where: str) -> tuple[str, ...]:
-    try:
-        words = shlex.split(value) if isinstance(value, str) else value
-    except ValueError as error:
-        raise RequestError(f'{where}: "command" cannot be split into words: {error}') from error
-    if not isinstance(words, list) or not words or not all(isinstance(one, str) for one in words):
-        raise RequestError(f'{where}: "command" must be a command line or a list of words')
-    return tuple(words)
+def _segregation(entry: Any, number: int, where: str) -> Segregation:
+    fields = Fields(entry, where, _SEGREGATION)
+    rights = fields.names("rights")
+    if len(set(rights)) < 2:
+        raise fields.wrong("a segregation is of two rights or more")
+    within = fields.choices("within", Within, Within) or (Within.SUBJECT,)
+    return Segregation(number=number, rights=rights, on=fields.names("on", needed=False), within=within[0], why=fields.text("why"))
+
+
+def _exception(entry: Any, number: int, where: str) -> AcceptedFinding:
+    fields = Fields(entry, where, _EXCEPTION)
+    if fields.has("key") == fields.has("check"):
+        raise fields.wrong("an exception names findings by key or by check", 'Write key = "…", or check = "…" with on and about.')
+    if not fields.text("reason"):
+        raise fields.wrong("an exception has a reason")
+    return AcceptedFinding(
+        number=number,
+        reason=fields.text("reason"),
+        key=fields.text("key") or None,
+        check=fields.text("check") or None,
+        on=fields.names("on", needed=False),
+        about=fields.text("about") or None,
+        owner=fields.text("owner"),
+        until=fields.day("until"),
+    )

@@ -8,6 +8,8 @@ import click
 
 from fidelitas.audit import Audit, audit
 from fidelitas.changes import EstateChanges, changes_between
+from fidelitas.charter import Sanctions
+from fidelitas.cli.charter_file import charter_in_use, charter_options
 from fidelitas.cli.complete import subjects, surveys
 from fidelitas.cli.cores import on_all_cores
 from fidelitas.cli.gaps import tell_gaps
@@ -42,6 +44,7 @@ _FAIL_ON = ("gained", "anything", *map(str, Severity), "never")
     "--fail-on", type=click.Choice(_FAIL_ON), default="gained", show_default=True,
     help="Exit with 1 when someone gained a right; at any change; or at a new finding of this severity or worse.",
 )  # fmt: skip
+@charter_options
 @ledger_option
 @format_option
 def command(
@@ -51,6 +54,8 @@ def command(
     tags: tuple[str, ...],
     estate_file: Path | None,
     fail_on: str,
+    charter: Path | None,
+    mapped: Path | None,
     ledger: str | None,
     output: Output,
 ) -> None:
@@ -59,28 +64,39 @@ def command(
     Each change of a right has its cause: the membership, rule, key, grant or file that changed, from what to what, and by whose doing where
     a log says so.  A subject that was not surveyed again counts as it was.  Both states are judged by the same rules.
 
+    With --charter, rights that it sanctions are marked, and gaining them does not count.
+
     Exit status: 1 as --fail-on says, else 4 or 3 where evidence is missing, else 0.
     """
     source = Source(Ledger(ledger or default_ledger()), until, tags=tags)
-    found = show_changes(source, since, until, names, output, estate_file)
-    if _fails(found, fail_on):
+    found, sanctions = show_changes(source, since, until, names, output, estate_file, charter, mapped)
+    if _fails(found, fail_on, sanctions):
         raise SystemExit(1)
     if found.less_read:
         raise SystemExit(3)
 
 
 def show_changes(
-    source: Source, since: str | None, until: str | None, names: Sequence[str], output: Output, estate_file: Path | None = None
-) -> EstateChanges:
-    """Print what changed from one survey to another, and return it."""
+    source: Source,
+    since: str | None,
+    until: str | None,
+    names: Sequence[str],
+    output: Output,
+    estate_file: Path | None = None,
+    charter: Path | None = None,
+    mapped: Path | None = None,
+) -> tuple[EstateChanges, Sanctions | None]:
+    """Print what changed from one survey to another, and return it, with the warrants of the charter that is honoured."""
     states = states_of(source.ledger, since, until)
     chosen = _chosen(source, states, names)
     gone = [] if estate_file is None else sorted(set(chosen) - set(estate_at(estate_file).names))
     before, after, found = compared(states, chosen, gone)
     window = _window(source, states, before, after, found)
-    output.report(changes_report(found, Compared(_survey(states.before), _survey(states.after), window)), of=after.subjects)
+    sanctions = None if charter is None else charter_in_use(charter, mapped, states.new.tags(), after.subjects, whole=False).sanctions
+    compared_states = Compared(_survey(states.before), _survey(states.after), window, sanctions=sanctions)
+    output.report(changes_report(found, compared_states), of=after.subjects)
     tell_gaps(after.subjects)
-    return found
+    return found, sanctions
 
 
 def compared(states: States, names: Collection[str], gone: Collection[str] = ()) -> tuple[Audit, Audit, EstateChanges]:
@@ -138,9 +154,10 @@ def _survey(name: str) -> str:
     return f"{name[:10]} {name[11:13]}:{name[13:15]}" if len(name) >= len("2026-11-20T060000Z") else name
 
 
-def _fails(found: EstateChanges, fail_on: str) -> bool:
+def _fails(found: EstateChanges, fail_on: str, sanctions: Sanctions | None) -> bool:
     if fail_on in ("never", "gained"):
-        return fail_on == "gained" and bool(found.gains)
+        gains = [one for one in found.gains if sanctions is None or not sanctions.allows(one.holding)]
+        return fail_on == "gained" and bool(gains)
     if fail_on == "anything":
         return found.anything
     return any(finding.severity <= Severity[fail_on.upper()] for finding in found.new_findings)

@@ -2,10 +2,13 @@
 
 import re
 from collections.abc import Sequence
+from pathlib import Path
 
 import click
 
 from fidelitas.audit import Audit
+from fidelitas.charter import AcceptedFinding, review
+from fidelitas.cli.charter_file import charter_in_use, charter_options
 from fidelitas.cli.complete import checks, subjects
 from fidelitas.cli.gaps import note_unread
 from fidelitas.cli.names import unknown_name
@@ -35,6 +38,7 @@ _KEY = re.compile(r"[0-9a-f]{12}")
     show_default=True,
     help="Exit with 1 at this severity or worse.",
 )
+@charter_options
 @click.option("--allow-gaps", is_flag=True, help="Do not exit with 3 because evidence is missing.")
 @source_options
 @format_option
@@ -43,6 +47,8 @@ def command(
     subject: str | None,
     severity: str,
     fail_on: str,
+    charter: Path | None,
+    mapped: Path | None,
     source: Source,
     output: Output,
     *,
@@ -55,6 +61,8 @@ def command(
     CHECK is a check, such as sudo.overridden-rule, or a family of checks, such as login; KEY is one finding. Named ones are explained: the
     evidence, why it matters, how to fix it.
 
+    With --charter, findings that it accepts are counted and not listed; those whose exception has expired are a severity worse.
+
     Exit status: 1 where there is a finding of --fail-on or worse, else 3 where evidence is missing, else 0.
     """
     keys, names = {one for one in wanted if _KEY.fullmatch(one)}, {one for one in wanted if not _KEY.fullmatch(one)}
@@ -65,6 +73,13 @@ def command(
     hosts = audit.subjects
     subjects = {host.subject for host in hosts}
     every = sorted([*audit.findings, *source.use_findings(subjects)], key=lambda finding: finding.severity)
+    excepted: list[tuple[Finding, AcceptedFinding]] = []
+    if charter is not None:
+        use = charter_in_use(charter, mapped, source.tags_of(), hosts, whole=False)
+        reviewed = review(every, use.charter.exceptions, use.scope, use.day)
+        excepted = [(finding, entry) for finding, entry in reviewed.excepted if finding.subject in subjects and finding.key not in keys]
+        named = [finding for finding, _ in reviewed.excepted if finding.key in keys]  # who asks for one by its key wants to see it
+        every = sorted([*reviewed.findings, *named], key=lambda finding: finding.severity)
     found = [one for one in every if one.subject in subjects and (not wanted or one.key in keys or {one.check, one.theme} & names)]
     for key in sorted(keys - {finding.key for finding in found}):
         raise unknown_name("there is no finding with the key", key, (finding.key for finding in every))
@@ -72,7 +87,7 @@ def command(
     gaps = [gap for host in hosts for gap in host.gaps]
     context = _context([finding for finding in shown if finding.key in keys], audit, source)
     detail = Detail(each=each or bool(keys), explain=explain or bool(wanted))
-    output.report(findings_report(shown, complete=not gaps, detail=detail, context=context), of=hosts)
+    output.report(findings_report(shown, complete=not gaps, detail=detail, context=context, excepted=excepted), of=hosts)
     for line in gap_lines(gaps):
         say(line)
     if gaps:

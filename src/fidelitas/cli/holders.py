@@ -1,12 +1,17 @@
 """``fidelitas holders``."""
 
+from pathlib import Path
+
 import click
 
+from fidelitas.charter import Sanction
+from fidelitas.cli.charter_file import charter_in_use, charter_options
 from fidelitas.cli.complete import accounts, subjects
 from fidelitas.cli.gaps import tell_gaps
 from fidelitas.cli.names import refuse_unknown, unknown_name
 from fidelitas.cli.output import Output, format_option
 from fidelitas.cli.source import Source, source_options
+from fidelitas.errors import RequestError
 from fidelitas.reports.holders import Filter, holders_report, is_right, right_names, rows_on
 from fidelitas.rights import Strength
 
@@ -24,6 +29,8 @@ from fidelitas.rights import Strength
     "be repeated.",
 )
 @click.option("--strength", type=click.Choice([str(strength) for strength in Strength]), help="Only of this strength.")
+@charter_options
+@click.option("--unsanctioned", is_flag=True, help="With --charter: only what it does not sanction.")
 @click.option("--each", is_flag=True, help="Every holding in its own row.")
 @click.option("--matrix", is_flag=True, help="Accounts against subjects: the furthest right of each.")
 @source_options
@@ -33,9 +40,12 @@ def command(
     right: str | None,
     places: tuple[str, ...],
     strength: str | None,
+    charter: Path | None,
+    mapped: Path | None,
     source: Source,
     output: Output,
     *,
+    unsanctioned: bool,
     each: bool,
     matrix: bool,
 ) -> None:
@@ -45,6 +55,8 @@ def command(
     itself grants it; certain, a documented mechanism turns it into the right; conditional, it depends on a secret or on what was not
     read.
     """
+    if unsanctioned and charter is None:
+        raise RequestError("--unsanctioned is about a charter", hint="Name it with --charter.")
     asked = [(subject, path) for subject, _, path in (place.partition("/") for place in places)]
     names = sorted({subject for subject, _ in asked})
     hosts = [host for name in names for host in source.audit(name).subjects] if names else source.audit(holder=account).subjects
@@ -54,6 +66,9 @@ def command(
         raise unknown_name("there is no right", right, right_names(hosts))
     refuse_unknown(hosts, asked)
     rows = rows_on(hosts, asked, Filter(account=account, right=right, strength=strength))
+    sanctions = None if charter is None else charter_in_use(charter, mapped, source.tags_of(), hosts, whole=False).sanctions
+    if sanctions is not None and unsanctioned:
+        rows = [(host, holding) for host, holding in rows if sanctions.judge(holding).sanction is not Sanction.YES]
     told = source.provenance({host.subject: host for host, _ in rows}.values())
-    output.report(holders_report(rows, told, each=each, matrix=matrix), of=hosts)
+    output.report(holders_report(rows, told, each=each, matrix=matrix, sanctions=sanctions), of=hosts)
     tell_gaps(hosts)

@@ -34,7 +34,7 @@ COMMANDS = {
     "findings": "List what is risky or unexpected, worst first.",
     "changes": "Show what changed since the last survey: rights gained and lost with their cause, findings, accounts, subjects.",
     "rehearse": "Preview what a new sudo policy or membership would change in rights.",
-    "charter": "Check the estate against the charter: what must be possible, and what must never be.",
+    "charter": "Check the estate against the charter: what is sanctioned, what must be possible and never be; draft one; accept findings.",
     "coverage": "Show what was read, what was not and why, and which answers that weakens.",
     "ledger": "Show what the ledger holds, verify it, remove old surveys, and carry surveys to another ledger.",
     "probe": "Print the collector script, to be run by hand on a host.",
@@ -118,8 +118,8 @@ _OPTIONS: dict[str, tuple[str, tuple[str, ...]]] = {
     "severity": ("severity", ("findings",)),
     "fail-on": ("fail_on", ("findings",)),
     "zone": ("log_zone", ()),
-    "charter": ("charter", ("rehearse",)),
-    "people": ("mapped", ("people", "leaver")),
+    "charter": ("charter", ("rehearse", "findings", "holders", "changes")),
+    "people": ("mapped", ("people", "leaver", "rehearse", "findings", "holders", "changes")),
 }
 
 
@@ -132,8 +132,10 @@ def _defaults() -> dict[str, dict[str, object]]:
         option, commands = _OPTIONS[name]
         for command in commands or COMMANDS:
             found.setdefault(command, {})[option] = value.value
-    if "charter" in found.get("rehearse", {}):
-        found.setdefault("charter", {})["check"] = {"file": found["rehearse"]["charter"]}
+    named = found.get("rehearse", {})
+    if "charter" in named or "mapped" in named:
+        own = {"file": named.get("charter"), "mapped": named.get("mapped")}
+        found.setdefault("charter", {})["check"] = {name: value for name, value in own.items() if value is not None}
     return found
 
 

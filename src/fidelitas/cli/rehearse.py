@@ -6,8 +6,8 @@ from pathlib import Path
 import click
 
 from fidelitas.audit import rights_in
-from fidelitas.charter import Clause
-from fidelitas.cli.charter import charter_of
+from fidelitas.charter import Sanctions
+from fidelitas.cli.charter_file import charter_in_use, people_option
 from fidelitas.cli.complete import subjects
 from fidelitas.cli.output import Output, format_option, say
 from fidelitas.cli.source import Source, bundle_of_root, log_option, one_source_options
@@ -30,6 +30,7 @@ from fidelitas.text import decode
 @click.option("--remove-member", "out_of", multiple=True, metavar="GROUP", help="Take each ACCOUNT out of GROUP; repeatable.")
 @click.option("--like", metavar="SOURCE", help="Give each ACCOUNT the memberships of the account SOURCE.")
 @click.option("--charter", type=click.Path(dir_okay=False, path_type=Path), metavar="FILE", help="Warn of gains that it does not sanction.")
+@people_option
 @log_option
 @click.option("--on", "subject", shell_complete=subjects, metavar="SUBJECT", help="Only on this subject, not on every host of the ledger.")
 @click.option("--root", type=click.Path(file_okay=False, path_type=Path), metavar="DIR", help="On the host whose root folder is DIR.")
@@ -42,6 +43,7 @@ def command(
     out_of: tuple[str, ...],
     like: str | None,
     charter: Path | None,
+    mapped: Path | None,
     subject: str | None,
     root: Path | None,
     source: Source,
@@ -72,7 +74,11 @@ def command(
         raise RequestError(f"there is no {what} on any of the hosts")
     replays = _replays(source, changed) if policy is not None else []
     rehearsals = [rehearse(old, rights_in(new, memberships)) for old, new in zip(before, changed, strict=True)]
-    _show(rehearsals, changed, policy, charter_of(charter) if charter else None, replays, output)
+    sanctions = None
+    if charter is not None:
+        tags = source.tags_of() if root is None else {host.subject: () for host in before}
+        sanctions = charter_in_use(charter, mapped, tags, before).sanctions
+    _show(rehearsals, changed, policy, sanctions, replays, output)
 
 
 def _replays(source: Source, changed: Sequence[Bundle]) -> list[Replay]:
@@ -89,7 +95,7 @@ def _show(
     rehearsals: Sequence[Rehearsal],
     changed: Sequence[Bundle],
     policy: Path | None,
-    charter: tuple[Clause, ...] | None,
+    charter: Sanctions | None,
     replays: Sequence[Replay],
     output: Output,
 ) -> None:

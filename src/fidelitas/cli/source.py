@@ -1,7 +1,7 @@
 """Which evidence a command answers from, and the options that say so."""
 
 import os
-from collections.abc import Callable, Container, Iterable, Iterator
+from collections.abc import Callable, Container, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 from pathlib import Path
@@ -77,6 +77,10 @@ class Source:
                 raise RequestError(f'ledger "{self.ledger}" holds no survey', hint='Run "fidelitas survey" first.')
             self._read.append(stored)
         return self._read[0]
+
+    def tags_of(self) -> Mapping[str, tuple[str, ...]]:
+        """Return the tags of each subject, by its name."""
+        return self._stored().tags()
 
     def bundles(self, subject: str | None = None) -> list[Bundle]:
         """Return the evidence of hosts in the ledger, of one or of all; refuse a subject that is not there."""

@@ -9,6 +9,7 @@ from dataclasses import asdict, dataclass
 from datetime import UTC, datetime
 from pathlib import Path
 
+from fidelitas.demo.charter import charter_text
 from fidelitas.demo.database import SERVER, database_bundle
 from fidelitas.demo.directory import DIRECTORY, directory_bundle
 from fidelitas.demo.earlier import earlier_evidence, planted_changes
@@ -110,6 +111,7 @@ def write_estate(folder: Path, seed: int = 1) -> list[Path]:
             paths.append(folder / f"{name}.tar")
             paths[-1].write_bytes(content)
         (folder / "people.csv").write_text(_people_map(people), encoding="utf-8")
+        (folder / "charter.toml").write_text(charter_text(_teams(people)), encoding="utf-8")
         changes = [asdict(one) for one in planted_changes(_teams(people))]
         truth = {"schema": "fidelitas/truth/1", "seed": seed, "planted": [asdict(one) for one in planted], "changes": changes}
         (folder / "truth.json").write_text(json.dumps(truth, indent=1) + "\n", encoding="utf-8")

@@ -9,11 +9,13 @@ from datetime import UTC, datetime
 from typing import Any
 
 from fidelitas.changes import AccountTurn, EstateChanges, RightChange, SubjectTurn, Turn
+from fidelitas.charter import Sanctions
 from fidelitas.facts import Gap
 from fidelitas.findings import Finding, Severity
 from fidelitas.reports.change_causes import Window, cause_document, cause_words, doer
 from fidelitas.reports.documents import route_document
 from fidelitas.reports.findings import grouped, groups_table, tally
+from fidelitas.reports.grouping import merged
 from fidelitas.reports.numbers import counted, listed
 from fidelitas.reports.places import place_document
 from fidelitas.reports.report import Part, Report
@@ -50,6 +52,7 @@ class Compared:
     before: str
     after: str
     window: Window = field(default_factory=Window)
+    sanctions: Sanctions | None = None  # what a charter allows
     hosts: bool = False  # two hosts at one time: nothing was gained or lost, one has what the other has not
 
     @property
@@ -173,24 +176,20 @@ def _worst_first(findings: Sequence[Finding]) -> list[Finding]:
 
 def _rights_table(changes: Sequence[RightChange], states: Compared) -> Table:
     """Return a row for each change, equal ones of several subjects or holders together."""
-    by_subject: dict[tuple[str, ...], list[str]] = {}
-    for change in changes:
-        by_subject.setdefault((*_cells(change, states), holder_words(change)), []).append(change.subject)
-    by_right: dict[tuple[Any, ...], list[str]] = {}
-    for (right, cause, by, name), subjects in by_subject.items():
-        by_right.setdefault((name, tuple(dict.fromkeys(subjects)), cause, by), []).append(right)
-    by_holder: dict[tuple[Any, ...], list[str]] = {}
-    for (name, subjects, cause, by), rights in by_right.items():
-        by_holder.setdefault((tuple(rights), subjects, cause, by), []).append(name)
+    each = ((change, _cells(change, states)) for change in changes)
+    rest = ((change, right, (cause, by, _sanction_words(change, states))) for change, (right, cause, by) in each)
+    together = merged((holder_words(change), right, change.subject, others) for change, right, others in rest)
     rows = [
-        (listed(names, _MOST_NAMES, "more"), _some(rights), listed(subjects, _MOST_SUBJECTS, "subject"), cause, by)
-        for (rights, subjects, cause, by), names in by_holder.items()
+        (listed(names, _MOST_NAMES, "more"), _some(rights), listed(subjects, _MOST_SUBJECTS, "subject"), *others)
+        for names, rights, subjects, others in together
     ]
     folding, least = frozenset({"holder", "right", "cause", "route"}), ("by", "cause", "route")
     if states.hosts:  # all of it is on the one that the title names, and no log says who made two hosts differ
-        shown = tuple((names, right, cause) for names, right, _, cause, _ in rows)
+        shown = tuple((names, right, cause) for names, right, _, cause, _, _ in rows)
         return Table(columns=("holder", "right", "route"), rows=shown, may_fold=folding, least=least)
-    return Table(columns=("holder", "right", "on", "cause", "by"), rows=tuple(rows), may_fold=folding, least=least)
+    columns = ("holder", "right", "on", "cause", "by", "charter")
+    width = 5 if states.sanctions is None else 6
+    return Table(columns=columns[:width], rows=tuple(row[:width] for row in rows), may_fold=folding, least=least)
 
 
 def _without_means(changes: Sequence[RightChange]) -> list[RightChange]:
@@ -213,6 +212,13 @@ def _some(rights: Sequence[str]) -> str:
 def _cells(change: RightChange, states: Compared) -> tuple[str, str, str]:
     words = "; ".join(dict.fromkeys(cause_words(cause, change.holding, turned=not states.hosts) for cause in change.causes))
     return right_words(change), words or _without_cause(change), doer(change.causes, states.window)
+
+
+def _sanction_words(change: RightChange, states: Compared) -> str:
+    """Return what a charter says of what somebody has now; nothing of what is lost, or without a charter."""
+    if states.sanctions is None or not change.is_gain:
+        return ""
+    return "sanctioned" if states.sanctions.allows(change.holding) else states.sanctions.judge(change.holding).sanction.value
 
 
 def _without_cause(change: RightChange) -> str:
@@ -258,10 +264,11 @@ def _rows_table(found: EstateChanges, states: Compared) -> Table:
             change.subject,
             *_cells(change, states)[1:],
             "yes" if change.doubtful else "",
+            _sanction_words(change, states),
         )
         for change in found.rights
     ]
-    return Table(columns=("change", "holder", "right", "subject", "cause", "by", "doubtful"), rows=tuple(rows))
+    return Table(columns=("change", "holder", "right", "subject", "cause", "by", "doubtful", "charter"), rows=tuple(rows))
 
 
 # -- the rest --------------------------------------------------------------------------------------------------------------------
@@ -380,7 +387,7 @@ def changes_document(found: EstateChanges, states: Compared) -> dict[str, Any]:
         "before": states.before,
         "after": states.after,
         "compared": found.compared,
-        "rights": [_right_document(change, states.window) for change in found.rights],
+        "rights": [_right_document(change, states) for change in found.rights],
         "findings": {
             "new": [_finding_document(finding) for finding in _worst_first(found.new_findings)],
             "gone": [_finding_document(finding) for finding in _worst_first(found.gone_findings)],
@@ -402,7 +409,7 @@ def changes_document(found: EstateChanges, states: Compared) -> dict[str, Any]:
     }
 
 
-def _right_document(change: RightChange, window: Window) -> dict[str, Any]:
+def _right_document(change: RightChange, states: Compared) -> dict[str, Any]:
     return {
         "change": change.turn.value,
         "subject": change.subject,
@@ -411,7 +418,8 @@ def _right_document(change: RightChange, window: Window) -> dict[str, Any]:
         "doubtful": change.doubtful,
         "before": _held_document(change.before),
         "after": _held_document(change.after),
-        "causes": [cause_document(cause, window) for cause in change.causes],
+        "causes": [cause_document(cause, states.window) for cause in change.causes],
+        "charter": _sanction_words(change, states) or None,
     }
 
 

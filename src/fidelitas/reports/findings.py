@@ -8,6 +8,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
+from fidelitas.charter import AcceptedFinding
 from fidelitas.findings import Finding, Severity, Statistic
 from fidelitas.reports.blocks import Block, Row
 from fidelitas.reports.numbers import counted, listed
@@ -71,20 +72,28 @@ class Detail:
 
 
 def findings_report(
-    findings: Sequence[Finding], *, complete: bool, detail: Detail = Detail(), context: Mapping[str, Sequence[str]] | None = None
+    findings: Sequence[Finding],
+    *,
+    complete: bool,
+    detail: Detail = Detail(),
+    context: Mapping[str, Sequence[str]] | None = None,
+    excepted: Sequence[tuple[Finding, AcceptedFinding]] = (),
 ) -> Report:
-    """Return what was found; `complete` says that no gap weakens it, `context` are lines to show with a finding, by its key."""
+    """Return what was found; `complete` says that no gap weakens it, `context` are lines to show with a finding, by its key.
+
+    Findings that a charter accepts are `excepted`: they are counted, and listed in the JSON document.
+    """
     groups = [Group((finding,)) for finding in findings] if detail.each else grouped(findings)
 
     def parts() -> Sequence[Part]:
         return findings_blocks(groups, context or {}) if detail.explain and groups else [groups_table(groups)]
 
     return Report(
-        answer=lambda: [tally(findings)] if findings else [],
+        answer=lambda: [tally(findings) + (f" · {len(excepted)} excepted" if excepted else "")] if findings or excepted else [],
         parts=parts,
         onward=lambda: [] if detail.explain or not groups else [_onward(groups[0])],
         rows=lambda: [findings_table(findings)],
-        document=lambda: findings_document(findings, complete=complete),
+        document=lambda: findings_document(findings, complete=complete, excepted=excepted),
     )
 
 
@@ -169,8 +178,10 @@ def findings_table(findings: Sequence[Finding]) -> Table:
     )
 
 
-def findings_document(findings: Sequence[Finding], *, complete: bool) -> dict[str, Any]:
-    """Return the JSON document of findings; `complete` says that no gap weakens it."""
+def findings_document(
+    findings: Sequence[Finding], *, complete: bool, excepted: Sequence[tuple[Finding, AcceptedFinding]] = ()
+) -> dict[str, Any]:
+    """Return the JSON document of findings; `complete` says that no gap weakens it, `excepted` are those that a charter accepts."""
     return {
         "schema": "fidelitas/findings/1",
         "complete": complete,
@@ -189,6 +200,19 @@ def findings_document(findings: Sequence[Finding], *, complete: bool) -> dict[st
                 "statistic": _statistic(finding.statistic),
             }
             for finding in findings
+        ],
+        "excepted": [
+            {
+                "key": finding.key,
+                "check": finding.check,
+                "severity": str(finding.severity),
+                "subject": finding.subject,
+                "message": finding.message,
+                "reason": entry.reason,
+                "owner": entry.owner or None,
+                "until": entry.until.isoformat() if entry.until is not None else None,
+            }
+            for finding, entry in excepted
         ],
     }
 

@@ -1,9 +1,11 @@
 """Who holds elevated rights: the table, and the JSON document `holders`."""
 
 import shlex
+from collections import Counter
 from collections.abc import Iterable, Sequence
 from typing import Any
 
+from fidelitas.charter import Sanction, Sanctions
 from fidelitas.reports.documents import holding_document
 from fidelitas.reports.holder_groups import answer_lines, grouped_tables, password_words
 from fidelitas.reports.holder_matrix import matrix_table
@@ -76,8 +78,13 @@ def is_right(name: str, hosts: Iterable[SubjectRights]) -> bool:
     return name in _KIND_NAMES or name.startswith(("run-as:", "command:", "run as ", "become ")) or name in right_names(hosts)
 
 
-def holders_report(rows: Sequence[Row], provenance: Provenance = UNTOLD, *, each: bool = False, matrix: bool = False) -> Report:
-    """Return who holds what: equal holdings together, or `each` in a row of its own, or accounts against subjects as a `matrix`."""
+def holders_report(
+    rows: Sequence[Row], provenance: Provenance = UNTOLD, *, each: bool = False, matrix: bool = False, sanctions: Sanctions | None = None
+) -> Report:
+    """Return who holds what: equal holdings together, or `each` in a row of its own, or accounts against subjects as a `matrix`.
+
+    With `sanctions` also what a charter says of that.
+    """
     subjects = dict.fromkeys(host.subject for host, _ in rows)
     about_objects = bool(rows) and all(holding.right.kind is RightKind.DB_OBJECT for _, holding in rows)
 
@@ -86,15 +93,27 @@ def holders_report(rows: Sequence[Row], provenance: Provenance = UNTOLD, *, each
             return [matrix_table(rows)]
         if about_objects and not each:
             return object_tables(rows)
-        return [holders_table(rows, provenance)] if each else grouped_tables(rows, provenance, one_subject=len(subjects) == 1)
+        return (
+            [holders_table(rows, provenance, sanctions=sanctions)]
+            if each
+            else grouped_tables(rows, provenance, one_subject=len(subjects) == 1)
+        )
 
     return Report(
-        answer=lambda: object_answer(rows) if about_objects else answer_lines(rows),
+        answer=lambda: [*(object_answer(rows) if about_objects else answer_lines(rows)), *_charter_lines(rows, sanctions)],
         onward=lambda: _onward(rows, list(subjects), each=each),
         parts=parts,
-        rows=lambda: [holders_table(rows, provenance, whole=True)],
-        document=lambda: holders_document(rows, provenance),
+        rows=lambda: [holders_table(rows, provenance, whole=True, sanctions=sanctions)],
+        document=lambda: holders_document(rows, provenance, sanctions),
     )
+
+
+def _charter_lines(rows: Sequence[Row], sanctions: Sanctions | None) -> list[str]:
+    """Return how much of what is held a charter sanctions."""
+    if sanctions is None:
+        return []
+    counts = Counter(sanctions.judge(holding).sanction for _, holding in rows)
+    return [f"charter: {', '.join(f'{counts[one]} {one.value}' for one in Sanction if counts[one]) or 'nothing is held'}"]
 
 
 def _onward(rows: Sequence[Row], subjects: Sequence[str], *, each: bool) -> list[str]:
@@ -109,7 +128,9 @@ def _onward(rows: Sequence[Row], subjects: Sequence[str], *, each: bool) -> list
     return [" · ".join([*commands, *([] if each else ["every holding in a row: --each"])])]
 
 
-def holders_table(rows: Sequence[Row], provenance: Provenance = UNTOLD, *, whole: bool = False) -> Table:
+def holders_table(
+    rows: Sequence[Row], provenance: Provenance = UNTOLD, *, whole: bool = False, sanctions: Sanctions | None = None
+) -> Table:
     """Return the table of holdings; unless `whole`, bounded commands that one holder has by one rule share a row.
 
     Where `provenance` tells of any, a column says since when and by whose doing.
@@ -118,14 +139,25 @@ def holders_table(rows: Sequence[Row], provenance: Provenance = UNTOLD, *, whole
     since = [since_in_brief(holding, provenance.get(host.subject)) for (host, holding), _ in shown]
     told = whole or any(since)
     return Table(
-        columns=("subject", "holder", "kind", "right", "how", "password", "strength", *(["since"] if told else []), "place"),
+        columns=(
+            *("subject", "holder", "kind", "right", "how", "password", "strength"),
+            *(["since"] if told else []),
+            *(["charter"] if sanctions is not None else []),
+            "place",
+        ),
         rows=tuple(
-            (*cells[:-1], *([when] if told else []), cells[-1])
-            for cells, when in zip((_row(host, holding, right) for (host, holding), right in shown), since, strict=True)
+            (*cells[:-1], *([when] if told else []), *_sanction(holding, sanctions), cells[-1])
+            for cells, when, ((_, holding), _) in zip(
+                (_row(host, holding, right) for (host, holding), right in shown), since, shown, strict=True
+            )
         ),
         may_fold=frozenset({"holder", "kind", "right", "how", "place"}),
         empty="Nobody holds an elevated right, as far as the evidence goes.",
     )
+
+
+def _sanction(holding: Holding, sanctions: Sanctions | None) -> list[str]:
+    return [] if sanctions is None else [sanctions.judge(holding).sanction.value]
 
 
 def _together(rows: Sequence[Row]) -> list[tuple[Row, str]]:
@@ -186,6 +218,14 @@ def _row(host: SubjectRights, holding: Holding, right: str) -> tuple[str, ...]:
     )
 
 
-def holders_document(rows: Sequence[Row], provenance: Provenance = UNTOLD) -> dict[str, Any]:
-    """Return the JSON document of holdings."""
-    return {"schema": "fidelitas/holders/1", "holdings": [holding_document(host, holding, provenance) for host, holding in rows]}
+def holders_document(rows: Sequence[Row], provenance: Provenance = UNTOLD, sanctions: Sanctions | None = None) -> dict[str, Any]:
+    """Return the JSON document of holdings; with `sanctions` also what a charter says of each."""
+    documents = [holding_document(host, holding, provenance) for host, holding in rows]
+    if sanctions is not None:
+        for document, (_, holding) in zip(documents, rows, strict=True):
+            judged = sanctions.judge(holding)
+            document["charter"] = {
+                "sanction": judged.sanction.value,
+                "warrant": judged.warrant.number if judged.warrant is not None else None,
+            }
+    return {"schema": "fidelitas/holders/1", "holdings": documents}

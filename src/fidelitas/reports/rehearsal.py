@@ -3,7 +3,7 @@
 from collections.abc import Mapping, Sequence
 from typing import Any
 
-from fidelitas.charter import Clause, sanctions
+from fidelitas.charter import Sanctions
 from fidelitas.facts import Gap, Place
 from fidelitas.rehearsal import Change, LockOut, LockOutKind, Rehearsal
 from fidelitas.replay import Replay
@@ -24,7 +24,7 @@ def rehearsal_report(
     errors: Sequence[Gap],
     texts: Mapping[str, str],
     names: Mapping[str, str],
-    charter: Sequence[Clause] | None = None,
+    charter: Sanctions | None = None,
 ) -> Report:
     """Return what a change would do, the `errors` of a new policy first.
 
@@ -100,7 +100,7 @@ def _way_left(holding: Holding) -> str:
     return f"{holding.principal} ({', '.join(dict.fromkeys(map(mechanism, route.links)))})"
 
 
-def _blocks(rehearsals: Sequence[Rehearsal], charter: Sequence[Clause] | None) -> list[Block]:
+def _blocks(rehearsals: Sequence[Rehearsal], charter: Sanctions | None) -> list[Block]:
     """Return, for each host, who gains, who loses, and what is held on other terms; a warning first where nobody is left."""
     blocks = []
     for one in rehearsals:
@@ -122,8 +122,8 @@ def _row(verb: str, change: Change) -> Row:
     return Row(f"{holding.principal} {verb} {holding.right}  ({brief(route)}, {route.place.in_file()})", style=style)
 
 
-def _unsanctioned(change: Change, charter: Sequence[Clause] | None) -> list[Row]:
-    if charter is None or sanctions(charter, change.holding):
+def _unsanctioned(change: Change, charter: Sanctions | None) -> list[Row]:
+    if charter is None or charter.allows(change.holding):
         return []
     return [Row("the charter does not sanction this", label="warning:", indent=4, style="bold red")]
 
@@ -144,13 +144,13 @@ def _change(host: HostRights, change: Change) -> dict[str, Any]:
     return holding_document(host, change.holding)
 
 
-def _gained(host: HostRights, change: Change, charter: Sequence[Clause] | None) -> dict[str, Any]:
-    sanctioned = None if charter is None else sanctions(charter, change.holding)
+def _gained(host: HostRights, change: Change, charter: Sanctions | None) -> dict[str, Any]:
+    sanctioned = None if charter is None else charter.allows(change.holding)
     return {**_change(host, change), "sanctioned": sanctioned}
 
 
 def _document(
-    rehearsals: Sequence[Rehearsal], errors: Sequence[Gap], names: Mapping[str, str], charter: Sequence[Clause] | None
+    rehearsals: Sequence[Rehearsal], errors: Sequence[Gap], names: Mapping[str, str], charter: Sanctions | None
 ) -> dict[str, Any]:
     return {
         "schema": "fidelitas/rehearsal/1",
