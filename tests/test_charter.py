@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 from fidelitas.audit import audit
 from fidelitas.charter import Sanction, Sanctions, Scope, draft, read_charter
 from fidelitas.charter.edit import new_charter, updated_charter, with_exception
-from fidelitas.evidence import Bundle
+from fidelitas.evidence import Bundle, make_bundle
 from fidelitas.ledger import Ledger
 from fidelitas.people import MappedPerson
 from support import GROUP, NOW, bundle, fidelitas
@@ -317,3 +317,40 @@ def test_the_demo_has_a_charter_that_names_what_was_planted(tmp_path: Path) -> N
         gained = {(one["what"], one["subject"]) for one in planted if one["change"] == "gained"}
         unsanctioned = {(one["holder"], one["subject"]) for one in ran.json["holdings"] if one["sanction"] != "sanctioned"}
         assert {("sysop", "curlew"), ("werkstatt", "godwit")} <= gained & unsanctioned
+
+
+def test_survey_changes_revisions_and_charter_are_one_walk(tmp_path: Path) -> None:
+    """As docs/charter.md and docs/changes.md describe it, and as a nightly run does it."""
+
+    def run(*words: str) -> Any:
+        return fidelitas(*words, cwd=tmp_path)
+
+    def hand_in(policy: str, day: int) -> None:
+        made = bundle(policy)
+        manifest = replace(made.manifest, taken=NOW + timedelta(days=day))
+        (tmp_path / f"knot{day}.tar").write_bytes(make_bundle(manifest, made.files, made.listings))
+
+    def survey(day: int) -> Any:
+        return run("survey", f"knot{day}.tar")
+
+    hand_in("%sudo ALL=(ALL) ALL\n", 0)
+    assert survey(0).status == 0
+    assert run("charter", "draft", "charter.toml").status == 0
+    assert run("charter", "check", "charter.toml", "--strict").status == 0
+    hand_in("%sudo ALL=(ALL) ALL\nrada ALL=(ALL) NOPASSWD: ALL\n", 1)
+    assert "rada gained root on knot: rule added: `rada ALL=(ALL) NOPASSWD: ALL`" in survey(1).out
+    changes = run("changes", "--charter", "charter.toml")
+    assert (changes.status, "unsanctioned" in changes.out) == (1, True)
+    assert "rada gained root" in run("revisions").out
+    assert run("charter", "check", "charter.toml", "--strict").status == 1
+    assert run("charter", "draft", "charter.toml", "--update").status == 0  # it is meant to be
+    assert run("charter", "check", "charter.toml", "--strict").status == 0
+    assert run("changes", "--charter", "charter.toml").status == 0
+    findings = run("findings", "--charter", "charter.toml", "--format", "json").json["findings"]
+    for one in findings:
+        assert run("charter", "accept", "charter.toml", one["key"], "--reason", "for a week", "--until", "2026-11-28").status == 0
+    assert run("findings", "--charter", "charter.toml").status == 0
+    hand_in("%sudo ALL=(ALL) ALL\nrada ALL=(ALL) NOPASSWD: ALL\n", 10)
+    assert survey(10).status == 0
+    assert run("changes", "--charter", "charter.toml").status == 0
+    assert run("findings", "--charter", "charter.toml").status == 1  # the week is over

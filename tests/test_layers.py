@@ -80,6 +80,7 @@ MAY_IMPORT: dict[str, set[str]] = {
     "conclusions": {"facts", "findings", "judging", "rights", "text", "usage"},
     "audit": {"checks", "conclusions", "errors", "facts", "findings", "judging", "languages", "memberships", "platforms", "rights", "text", "trouble"},
     "changes": {"audit", "facts", "findings", "rights"},
+    "revisions": {"facts", "languages"},
     "charter": {"rights", "facts", "findings", "estate", "people", "text", "errors"},
     "rehearsal": {"rights", "facts", "text"},
     "replay": {"masking", "inquiry", "refusal", "languages", "usage", "rights", "facts", "errors", "text"},
@@ -105,12 +106,12 @@ MAY_IMPORT: dict[str, set[str]] = {
     "reports.table": set(),
     "reports": {
         "", "administration", "changes", "charter", "comparison", "configuration", "connections", "departure", "doors", "estate", "facts", "findings", "inquiry", "ledger", "logbook", "obstacles", "people", "refusal", "rehearsal", "replay", "reports.blocks",
-        "reports.report", "reports.table", "rights", "text", "usage",
+        "reports.report", "reports.table", "revisions", "rights", "text", "usage",
     },
     "demo": {"evidence", "text", "errors"},
     "cli": {
         "administration", "audit", "changes", "charter", "checks", "conclusions", "connections", "comparison", "configuration", "departure", "doors", "estate", "excerpts", "extras", "trouble", "demo", "errors", "evidence", "facts", "findings", "inquiry", "languages",
-        "ledger", "logbook", "memberships", "people", "platforms", "rehearsal", "replay", "reports", "rights", "sources", "surveying", "text", "usage", "",
+        "ledger", "logbook", "memberships", "people", "platforms", "rehearsal", "replay", "reports", "revisions", "rights", "sources", "surveying", "text", "usage", "",
     },
     "__main__": {"cli"},
     "": set(),

@@ -8,9 +8,10 @@ import click
 from fidelitas.audit import audit
 from fidelitas.cli.output import Output, format_option, say
 from fidelitas.cli.survey import show
-from fidelitas.demo import TAGS, TAKEN, earlier_surveys, write_estate
+from fidelitas.demo import TAGS, TAKEN, earlier_surveys, policy_commits, write_estate
 from fidelitas.ledger import Ledger
 from fidelitas.sources import from_file
+from fidelitas.sources.git_repository import make_repository
 
 
 @click.command
@@ -21,8 +22,8 @@ from fidelitas.sources import from_file
 def command(folder: Path, seed: int, output: Output, *, full: bool) -> None:
     """Make the Saltmarsh Tide Observatory, a made-up estate, in FOLDER, survey it and print the audit.
 
-    FOLDER then holds the evidence of each host, a list of the problems that were planted (truth.json), ninety days of logs, and a ledger
-    to try the other commands on.
+    FOLDER then holds the evidence of each host, a list of the problems that were planted (truth.json), ninety days of logs, a charter, the
+    repository of a policy, and a ledger with three surveys, a month apart, to try the other commands on.
     """
     files = write_estate(folder, seed)
     ledger = Ledger(folder / "ledger")
@@ -30,5 +31,7 @@ def command(folder: Path, seed: int, output: Output, *, full: bool) -> None:
     for at, earlier in earlier_surveys(bundles, seed):
         ledger.add(earlier, at, TAGS)
     survey = ledger.add(bundles, TAKEN, TAGS)
+    if not make_repository(folder / "policy", policy_commits(bundles, seed)):
+        say("git is not installed: the demo has no repository of its policy")
     show(audit(ledger.newest(survey.name)), survey.name, output, ledger, full=full)
     say(f"to ask more of the demo: export FIDELITAS_LEDGER={shlex.quote(str((folder / 'ledger').absolute()))}")

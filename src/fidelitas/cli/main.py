@@ -33,6 +33,7 @@ COMMANDS = {
     "programs": "List setuid programs and file capabilities, each with a verdict.",
     "findings": "List what is risky or unexpected, worst first.",
     "changes": "Show what changed since the last survey: rights gained and lost with their cause, findings, accounts, subjects.",
+    "revisions": "Show every revision of a sudo policy, PAM, sshd or root's keys: when and where seen, what it changed, which hosts lag.",
     "rehearse": "Preview what a new sudo policy or membership would change in rights.",
     "charter": "Check the estate against the charter: what is sanctioned, what must be possible and never be; draft one; accept findings.",
     "coverage": "Show what was read, what was not and why, and which answers that weakens.",

@@ -111,6 +111,11 @@ class Source:
         """Yield the evidence of a subject of any platform, the oldest first."""
         return self.ledger.history(self.survey, {subject})
 
+    def all_history(self, subjects: Container[str] | None) -> Iterator[tuple[str, list[Bundle]]]:
+        """Yield each subject that is asked for with all its evidence, the oldest first."""
+        chosen = self.chosen(self._stored())
+        return self.ledger.history(self.survey, {name for name in chosen if subjects is None or name in subjects})
+
     def hosts_if_any(self) -> tuple[HostRights, ...]:
         """Return the hosts of the ledger, none where there is no survey."""
         stored = self.ledger.newest(self.survey)

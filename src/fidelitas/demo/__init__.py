@@ -3,18 +3,6 @@
 People, hosts and data are invented; the domain is saltmarsh.example.
 """
 
-from fidelitas.demo.estate import TAKEN, Estate, earlier_surveys, make_estate, write_estate
+from fidelitas.demo.estate import TAGS, TAKEN, Estate, earlier_surveys, make_estate, policy_commits, write_estate
 
-__all__ = ["TAGS", "TAKEN", "Estate", "earlier_surveys", "make_estate", "write_estate"]
-
-# What the file of the estate would say of its subjects.
-TAGS = {
-    "tern": ("role=database", "production"),
-    "curlew": ("role=web", "production"),
-    "dunlin": ("role=web", "test"),
-    "tides-db": ("role=database", "production"),
-    "catalogue-db": ("role=database", "test"),
-    "avocet": ("workstation",),
-    "godwit": ("workstation",),
-    "saltmarsh-ad": ("role=directory", "production"),
-}
+__all__ = ["TAGS", "TAKEN", "Estate", "earlier_surveys", "make_estate", "policy_commits", "write_estate"]

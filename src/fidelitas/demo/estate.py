@@ -4,7 +4,7 @@ import gzip
 import json
 import os
 import random
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import asdict, dataclass
 from datetime import UTC, datetime
 from pathlib import Path
@@ -19,12 +19,24 @@ from fidelitas.demo.logs import LogFile, logs_of
 from fidelitas.demo.mariadb import CATALOGUE, catalogue_bundle
 from fidelitas.demo.people import Person, draw_people
 from fidelitas.demo.planted import Planted
+from fidelitas.demo.policy import commits_of, estate_text
 from fidelitas.demo.windows import MACHINES, windows_bundle
 from fidelitas.errors import ReadError
 from fidelitas.evidence import Bundle, CopiedLog, Item, Listing, Manifest, make_bundle
 
-__all__ = ["TAKEN", "Estate", "bundle_of", "earlier_surveys", "make_estate", "write_estate"]
+__all__ = ["TAGS", "TAKEN", "Estate", "bundle_of", "earlier_surveys", "make_estate", "policy_commits", "write_estate"]
 
+# What the file of the estate would say of its subjects.
+TAGS = {
+    "tern": ("role=database", "production"),
+    "curlew": ("role=web", "production"),
+    "dunlin": ("role=web", "test"),
+    "tides-db": ("role=database", "production"),
+    "catalogue-db": ("role=database", "test"),
+    "avocet": ("workstation",),
+    "godwit": ("workstation",),
+    "saltmarsh-ad": ("role=directory", "production"),
+}
 # The day of the survey: fixed, so that equal seeds give equal bytes.
 TAKEN = datetime(2026, 11, 20, 6, 0, tzinfo=UTC)
 
@@ -112,6 +124,7 @@ def write_estate(folder: Path, seed: int = 1) -> list[Path]:
             paths[-1].write_bytes(content)
         (folder / "people.csv").write_text(_people_map(people), encoding="utf-8")
         (folder / "charter.toml").write_text(charter_text(_teams(people)), encoding="utf-8")
+        (folder / "estate.toml").write_text(estate_text(TAGS, [host.name for host in estate.hosts]), encoding="utf-8")
         changes = [asdict(one) for one in planted_changes(_teams(people))]
         truth = {"schema": "fidelitas/truth/1", "seed": seed, "planted": [asdict(one) for one in planted], "changes": changes}
         (folder / "truth.json").write_text(json.dumps(truth, indent=1) + "\n", encoding="utf-8")
@@ -123,6 +136,12 @@ def write_estate(folder: Path, seed: int = 1) -> list[Path]:
 def earlier_surveys(bundles: Sequence[Bundle], seed: int = 1) -> list[tuple[datetime, list[Bundle]]]:
     """Return the surveys before, the oldest first: when each was, and its evidence, from that of today."""
     return earlier_evidence(bundles, _teams(draw_people(random.Random(seed))))
+
+
+def policy_commits(bundles: Sequence[Bundle], seed: int = 1) -> list[tuple[str, datetime, str, Mapping[str, bytes]]]:
+    """Return the commits of the repository that tern's policy is kept in, the oldest first."""
+    tern = next(bundle for bundle in bundles if bundle.subject == "tern")
+    return commits_of(tern.files, _teams(draw_people(random.Random(seed))))
 
 
 def _teams(people: Sequence[Person]) -> dict[str, list[Person]]:

@@ -1,6 +1,6 @@
 """The estate: everything under audit, as the file ``estate.toml`` declares it."""
 
-from fidelitas.estate.entries import Elevation, Estate, HostEntry, ServerEntry, Shell, has_tag
-from fidelitas.estate.read import read_estate
+from fidelitas.estate.entries import Elevation, Estate, HostEntry, PolicySource, ServerEntry, Shell, has_tag
+from fidelitas.estate.read import DEFAULT_POLICY_FILES, read_estate
 
-__all__ = ["Elevation", "Estate", "HostEntry", "ServerEntry", "Shell", "has_tag", "read_estate"]
+__all__ = ["DEFAULT_POLICY_FILES", "Elevation", "Estate", "HostEntry", "PolicySource", "ServerEntry", "Shell", "has_tag", "read_estate"]

@@ -1,11 +1,11 @@
 """What an estate is made of: hosts that are reached over SSH, servers that are reached by URI, and tags on both."""
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from enum import Enum
 from pathlib import Path
 
-__all__ = ["Elevation", "Estate", "HostEntry", "ServerEntry", "Shell", "has_tag"]
+__all__ = ["Elevation", "Estate", "HostEntry", "PolicySource", "ServerEntry", "Shell", "has_tag"]
 
 
 class Elevation(Enum):
@@ -57,12 +57,26 @@ class ServerEntry:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class PolicySource:
+    """The git repository that a policy is kept in.
+
+    `files` says which file of it, or folder with a slash at its end, a path on a host is; `intended` which commit, tag or branch is to be
+    on the subjects with a tag.
+    """
+
+    repository: Path
+    files: Mapping[str, str]
+    intended: Mapping[str, str]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Estate:
     """All hosts and servers, in the order of the file; `ssh_config` is the configuration file of ssh to use in place of the user's."""
 
     hosts: Sequence[HostEntry]
     servers: Sequence[ServerEntry]
     ssh_config: Path | None = None
+    policy: PolicySource | None = None
 
     def chosen(self, tags: Sequence[str] = (), names: Sequence[str] = ()) -> "Estate":
         """Return what has one of some tags, where any are asked for, and one of some names, where any are."""
@@ -75,6 +89,7 @@ class Estate:
             hosts=[one for one in self.hosts if fits(one)],
             servers=[one for one in self.servers if fits(one)],
             ssh_config=self.ssh_config,
+            policy=self.policy,
         )
 
     @property

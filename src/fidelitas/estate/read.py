@@ -11,14 +11,16 @@ from typing import Any
 from urllib.parse import urlsplit
 
 from fidelitas.errors import FidelitasError, RequestError
-from fidelitas.estate.entries import Elevation, Estate, HostEntry, ServerEntry, Shell
+from fidelitas.estate.entries import Elevation, Estate, HostEntry, PolicySource, ServerEntry, Shell
 from fidelitas.estate.inventory import expanded, listed_names
 from fidelitas.estate.positions import Position, positions_of
 from fidelitas.text import has_endless_key
 
-__all__ = ["read_estate"]
+__all__ = ["DEFAULT_POLICY_FILES", "read_estate"]
 
 FORMAT = 1
+# Where a repository has the sudo policy, unless the file says so.
+DEFAULT_POLICY_FILES: Mapping[str, str] = {"/etc/sudoers": "sudoers", "/etc/sudoers.d/": "sudoers.d/"}
 # What reads a file of names, by its path beside that of the estate; and what a command prints.
 Contents = Callable[[str], str]
 Printed = Callable[[Sequence[str]], str]
@@ -65,7 +67,7 @@ class _Reader:
         self._known: dict[str, int] = {}
 
     def estate(self, stated: Mapping[str, Any]) -> Estate:
-        unknown = set(stated) - {"format", "ssh", "defaults", "tag", "host", *_SERVERS}
+        unknown = set(stated) - {"format", "ssh", "policy", "defaults", "tag", "host", *_SERVERS}
         for name in sorted(unknown):
             self._fault((name,), f'there is no part "{name}"')
         if stated.get("format") != FORMAT:
@@ -79,7 +81,36 @@ class _Reader:
         if config is not None and not isinstance(config, str):
             self._fault(("ssh", "config"), '"config" must be the path of a configuration file of ssh')
         path = Path(self._origin).parent / config if isinstance(config, str) else None
-        return Estate(hosts=hosts, servers=servers, ssh_config=path)
+        return Estate(hosts=hosts, servers=servers, ssh_config=path, policy=self._policy(stated))
+
+    def _policy(self, stated: Mapping[str, Any]) -> PolicySource | None:
+        """Return the repository of the policy, where one is named."""
+        entry = self._table(stated, "policy")
+        for name in sorted(set(entry) - {"repository", "files", "intended"}):
+            self._fault(("policy", name), f'there is no setting "{name}" here; there are files, intended, repository')
+        for name in ("files", "intended"):
+            value = entry.get(name, {})
+            if not isinstance(value, dict) or not all(isinstance(one, str) and one for one in value.values()):
+                self._fault(("policy", name), f'"{name}" must be a table of texts')
+                return None
+        files = entry.get("files", {})
+        for here, there in files.items():
+            if not here.startswith("/") or there.startswith(("/", "-", ":")) or here.endswith("/") is not there.endswith("/"):
+                why = "write a path on a host and one in the repository, both of a file or both of a folder"
+                self._fault(("policy", "files", here), f'"{here}" = "{there}": {why}')
+        for tag, name in entry.get("intended", {}).items():
+            if name.startswith("-"):
+                self._fault(("policy", "intended", tag), f'"{name}" does not name a commit')
+        if not isinstance(entry.get("repository", ""), str) or (entry and "repository" not in entry):
+            self._fault(("policy",), '"repository" must be the folder of a git repository')
+            return None
+        if not entry:
+            return None
+        return PolicySource(
+            repository=Path(self._origin).parent / entry["repository"],
+            files=files or DEFAULT_POLICY_FILES,
+            intended=entry.get("intended", {}),
+        )
 
     # -- parts ---------------------------------------------------------------------------------------------------------------------
 

@@ -1,0 +1,102 @@
+"""How the policy of a subject stands to a repository: at the intended commit, behind it, or edited where it is.  Pure."""
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from difflib import SequenceMatcher
+from enum import StrEnum
+
+__all__ = ["Commit", "Repository", "Standing", "StandingKind", "line_changes", "standing_of"]
+
+
+@dataclass(frozen=True, slots=True)
+class Commit:
+    """A commit of a policy's repository, with the files of a host that it has, by their paths there."""
+
+    id: str
+    author: str
+    at: datetime
+    comment: str
+    files: Mapping[str, bytes]
+
+    @property
+    def short(self) -> str:
+        """The beginning of its ID."""
+        return self.id[:10]
+
+
+@dataclass(frozen=True, slots=True)
+class Repository:
+    """The commits of a policy, the newest first; `intended` says by tag which is to be on the subjects with it, by its ID."""
+
+    commits: Sequence[Commit]
+    places: Sequence[str]  # the paths and folders of a host that it keeps
+    intended: Mapping[str, str]
+
+    def files_here(self, files: Mapping[str, bytes]) -> dict[str, bytes]:
+        """Return those of a host's files that the repository keeps."""
+        return {path: content for path, content in files.items() if any(_is_below(path, place) for place in self.places)}
+
+    def intended_for(self, tags: Iterable[str]) -> Commit | None:
+        """Return the commit that is to be on a subject with some tags: the newest, unless one is named for a tag."""
+        by_id = {commit.id: commit for commit in self.commits}
+        named = next((self.intended[tag] for tag in tags if tag in self.intended), None)
+        return by_id.get(named) if named is not None else (self.commits[0] if self.commits and not self.intended else None)
+
+
+class StandingKind(StrEnum):
+    """How a subject stands to the commit that is intended for it."""
+
+    INTENDED = "as intended"
+    BEHIND = "behind"
+    AHEAD = "ahead"
+    EDITED = "edited locally"
+    UNINTENDED = "nothing is intended"
+
+
+@dataclass(frozen=True, slots=True)
+class Standing:
+    """A kind, the commit that the policy is at or nearest to, how many commits lie between, and lines that differ from it."""
+
+    kind: StandingKind
+    commit: Commit | None = None
+    distance: int = 0
+    added: int = 0
+    removed: int = 0
+    files: tuple[str, ...] = ()
+
+
+def standing_of(files: Mapping[str, bytes], tags: Iterable[str], repository: Repository) -> Standing:
+    """Return how the files of a policy on a subject with some tags stand to a repository."""
+    intended = repository.intended_for(tags)
+    if intended is None:
+        return Standing(StandingKind.UNINTENDED)
+    here = repository.files_here(files)
+    at = next((commit for commit in repository.commits if dict(commit.files) == here), None)
+    if at is not None:
+        numbers = {commit.id: number for number, commit in enumerate(repository.commits)}
+        distance = numbers[at.id] - numbers[intended.id]
+        kind = StandingKind.INTENDED if not distance else StandingKind.BEHIND if distance > 0 else StandingKind.AHEAD
+        return Standing(kind, at, abs(distance))
+    nearest, (added, removed, changed) = min(
+        ((commit, line_changes(commit.files, here)) for commit in repository.commits),
+        key=lambda one: (one[1][0] + one[1][1], one[0] is not intended),
+    )
+    return Standing(StandingKind.EDITED, nearest, 0, added, removed, tuple(changed))
+
+
+def line_changes(before: Mapping[str, bytes], after: Mapping[str, bytes]) -> tuple[int, int, list[str]]:
+    """Return how many lines are added and removed from one state of files to another, and in which files."""
+    added, removed, changed = 0, 0, []
+    for path in sorted({*before, *after}):
+        old, new = before.get(path, b"").splitlines(), after.get(path, b"").splitlines()
+        if old != new or (path in before) != (path in after):
+            changed.append(path)
+            for kind, first, last, begin, end in SequenceMatcher(None, old, new, autojunk=False).get_opcodes():
+                removed += last - first if kind != "equal" else 0
+                added += end - begin if kind != "equal" else 0
+    return added, removed, changed
+
+
+def _is_below(path: str, place: str) -> bool:
+    return path.startswith(place) if place.endswith("/") else path == place
