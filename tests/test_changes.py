@@ -19,7 +19,6 @@ from fidelitas.conclusions import recollection
 from fidelitas.evidence import Bundle, MissingItem, unread_bundle
 from fidelitas.ledger import Ledger
 from fidelitas.reports.change_causes import cause_words
-from fidelitas.rights.subject import Differing
 from support import GROUP, NOW, PASSWD, SHADOW, Put, bundle, fidelitas
 from test_cli import check_schema
 from test_conclusions import LDIF, of_directory
@@ -248,7 +247,7 @@ def test_leaving_out_what_is_known_to_be_alike_changes_no_answer(
         expected = [
             one
             for old, new in zip(fresh[0].subjects, fresh[1].subjects, strict=True)
-            for one in right_changes(Differing(old.own_holdings), Differing(new.own_holdings), _memberships(old), _memberships(new))
+            for one in right_changes(old.own_holdings, new.own_holdings, _memberships(old), _memberships(new))
         ]
         assert sorted(map(_shown, found.rights)) == sorted(map(_shown, expected))
         keys = [{finding.key for finding in one.findings} for one in fresh]

@@ -310,11 +310,12 @@ def test_the_demo_has_a_charter_that_names_what_was_planted(tmp_path: Path) -> N
         )
         check_schema("charter", ran.json)
         assert ran.status == 1
-        assert [(one["due"], one["entry"]) for one in ran.json["due"]] == [("lapsed", "warrant"), ("lapses soon", "exception")]
+        truth = json.loads((tmp_path / folder / "truth.json").read_text())
+        notices = {(one["change"], one["what"]) for one in truth["notices"] if one["subject"] == "charter.toml"}
+        assert {(one["due"], f"{one['entry']} {one['number']}") for one in ran.json["due"]} == notices
         assert len(ran.json["excepted"]) == 1
         assert {one["outcome"] for one in ran.json["results"]} == {"kept", "broken"}
-        planted = json.loads((tmp_path / folder / "truth.json").read_text())["changes"]
-        gained = {(one["what"], one["subject"]) for one in planted if one["change"] == "gained"}
+        gained = {(one["what"], one["subject"]) for one in truth["changes"] if one["change"] == "gained"}
         unsanctioned = {(one["holder"], one["subject"]) for one in ran.json["holdings"] if one["sanction"] != "sanctioned"}
         assert {("sysop", "curlew"), ("werkstatt", "godwit")} <= gained & unsanctioned
 

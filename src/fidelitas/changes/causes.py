@@ -10,12 +10,11 @@ from enum import StrEnum
 from functools import cached_property
 
 from fidelitas.rights import Holding, Link, Mechanism, PrincipalKind
-from fidelitas.rights.subject import Differing
 
 __all__ = ["Cause", "CauseKind", "IsIn", "LinkChanges"]
 
 
-# Whether the source of a membership, an account, is in its target at a time.
+# Whether the source of a membership, an account or a group, is in its target at a time.
 IsIn = Callable[[Link], bool]
 
 
@@ -63,7 +62,7 @@ class LinkChanges:
     A membership that leads to nothing is in no route: that it is in none any more does not mean that it has ended.
     """
 
-    def __init__(self, before: Differing, after: Differing, was_in: IsIn, is_in: IsIn) -> None:
+    def __init__(self, before: Sequence[Holding], after: Sequence[Holding], was_in: IsIn, is_in: IsIn) -> None:
         self._old, self._new, self._was_in, self._is_in = _links_of(before), _links_of(after), was_in, is_in
 
     def causes(self, holding: Holding, *, gained: bool) -> tuple[Cause, ...]:
@@ -111,12 +110,11 @@ class _Odd:
 
 
 def _is_membership(link: Link) -> bool:
-    return link.mechanism is Mechanism.MEMBERSHIP and link.source.kind is PrincipalKind.ACCOUNT
+    return link.mechanism is Mechanism.MEMBERSHIP and link.source.kind in (PrincipalKind.ACCOUNT, PrincipalKind.GROUP)
 
 
-def _links_of(differing: Differing) -> dict[Hashable, Link]:
-    of_routes = (link for holding in differing.holdings for route in holding.routes for link in route.links)
-    return {link.key: link for link in (*differing.links, *of_routes)}
+def _links_of(holdings: Iterable[Holding]) -> dict[Hashable, Link]:
+    return {link.key: link for holding in holdings for route in holding.routes for link in route.links}
 
 
 def _counterpart(link: Link, odd: _Odd) -> Link | None:

@@ -14,9 +14,8 @@ from fidelitas.changes.causes import IsIn
 from fidelitas.changes.subject import RightChange, right_changes
 from fidelitas.facts import Gap
 from fidelitas.findings import Finding
-from fidelitas.rights import Holding, PrincipalKind, SubjectRights, UnreadSubject
+from fidelitas.rights import Holding, Link, PrincipalKind, SubjectRights, UnreadSubject
 from fidelitas.rights.estate.overlay import renamed
-from fidelitas.rights.subject import Differing
 
 __all__ = ["AccountChange", "AccountTurn", "EstateChanges", "SubjectChange", "SubjectTurn", "changes_between", "differences"]
 
@@ -113,7 +112,7 @@ def differences(
     found = EstateChanges(compared=1)
     before, old = renamed((first.own_holdings, tuple(first_findings)), first.subject, second.subject)
     for of_here in (True, False):  # routes that come from the one into the other would make links of both seem to be of each
-        mine, theirs = (Differing([one for one in held if _is_of_here(one) is of_here]) for held in (before, second.own_holdings))
+        mine, theirs = ([one for one in held if _is_of_here(one) is of_here] for held in (before, second.own_holdings))
         found.rights.extend(right_changes(mine, theirs, _memberships(first), _memberships(second)))
     found.accounts.extend(_accounts(first, second))
     _add_findings(old, second_findings, found)
@@ -156,7 +155,15 @@ def _compare(one: SubjectRights, another: SubjectRights, before: Audit, after: A
 
 def _memberships(one: SubjectRights) -> IsIn:
     """Return what knows whether an account of a subject is in a group, by the link that says so on it, or on another one."""
-    return lambda link: str(link.target) in one.belongs_to(link.source.name)
+    known: dict[str, frozenset[str]] = {}
+
+    def is_in(link: Link) -> bool:
+        source = str(link.source)
+        if source not in known:
+            known[source] = frozenset(one.belongs_to(source))
+        return str(link.target) in known[source]
+
+    return is_in
 
 
 def _missing(before: Sequence[Gap], after: Sequence[Gap]) -> Iterator[Gap]:

@@ -1,12 +1,11 @@
 """What changed in rights on one subject, with causes; what was lost and gained at once by one change is one thing."""
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 
 from fidelitas.changes.causes import Cause, IsIn, LinkChanges
 from fidelitas.changes.held import HeldChange, Turn, held_changes
 from fidelitas.rights import Holding, Link, Principal, Right
-from fidelitas.rights.subject import Differing
 
 __all__ = ["RightChange", "right_changes"]
 
@@ -41,9 +40,11 @@ class RightChange:
         return self.turn in (Turn.GAINED, Turn.EASED, Turn.REPLACED)
 
 
-def right_changes(before: Differing, after: Differing, was_in: IsIn, is_in: IsIn, *, less_was_read: bool = False) -> list[RightChange]:
+def right_changes(
+    before: Sequence[Holding], after: Sequence[Holding], was_in: IsIn, is_in: IsIn, *, less_was_read: bool = False
+) -> list[RightChange]:
     """Return what changed from one list of a subject's holdings to another; `was_in` and `is_in` know its memberships at both times."""
-    old, new, links = before.holdings, after.holdings, LinkChanges(before, after, was_in, is_in)
+    old, new, links = before, after, LinkChanges(before, after, was_in, is_in)
     changed = held_changes(old, new)
     found = [_with_causes(change, links, less_was_read=less_was_read) for change in changed]
     return [*_paired(found), *_routes(old, new, {id(change.after) for change in changed}, links)]

@@ -3,7 +3,7 @@
 Nothing is decided here.  Each answer is one that the judged host gave, or the judged host is asked now.
 """
 
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from copy import copy
 from datetime import datetime
 from functools import cached_property
@@ -20,7 +20,6 @@ from fidelitas.rights.linux.host import is_own
 from fidelitas.rights.linux.ssh import KeyGrant
 from fidelitas.rights.linux.sudo import Effective, Policy
 from fidelitas.rights.linux.summary import HostSummary
-from fidelitas.rights.subject import Differing
 
 __all__ = ["Memory", "RememberedHost"]
 
@@ -146,7 +145,7 @@ class RememberedHost(HostRights):
         """Return those of the own holdings whose right is wanted."""
         return self.judged.own_holdings_with(wanted) if self._kept is None else SubjectRights.own_holdings_with(self, wanted)
 
-    def differing(self, other: SubjectRights) -> tuple[Differing, Differing]:
+    def differing(self, other: SubjectRights) -> tuple[Sequence[Holding], Sequence[Holding]]:
         """Return the own holdings, and those of the same host at another time; without such as are known to be alike."""
         if self._kept is not None:
             return SubjectRights.differing(self, other)

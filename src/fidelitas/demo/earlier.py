@@ -12,7 +12,7 @@ from datetime import UTC, datetime
 from fidelitas.demo.people import Person
 from fidelitas.evidence import Bundle, make_bundle, read_bundle
 
-__all__ = ["SURVEYS", "PlantedChange", "earlier_evidence", "planted_changes"]
+__all__ = ["SURVEYS", "PlantedChange", "earlier_evidence", "planted_changes", "planted_notices"]
 
 # When the earlier surveys were, the oldest first.
 SURVEYS = (datetime(2026, 9, 20, 6, 0, tzinfo=UTC), datetime(2026, 10, 20, 6, 0, tzinfo=UTC))
@@ -104,6 +104,15 @@ def planted_changes(team: Mapping[str, Sequence[Person]]) -> list[PlantedChange]
         PlantedChange("account new", "godwit", "werkstatt"),
         PlantedChange("account disabled", "saltmarsh-ad", team["operators"][1].name),
         PlantedChange("subject new", "avocet", "avocet"),
+    ]
+
+
+def planted_notices() -> list[PlantedChange]:
+    """Return what the charter and the repository of the policy must be shown to say."""
+    return [
+        PlantedChange("lapsed", "charter.toml", "warrant 5"),
+        PlantedChange("lapses soon", "charter.toml", "exception 1"),
+        PlantedChange("edited locally", "tern", "/etc/sudoers.d/60-storm"),
     ]
 
 

@@ -12,7 +12,7 @@ from pathlib import Path
 from fidelitas.demo.charter import charter_text
 from fidelitas.demo.database import SERVER, database_bundle
 from fidelitas.demo.directory import DIRECTORY, directory_bundle
-from fidelitas.demo.earlier import earlier_evidence, planted_changes
+from fidelitas.demo.earlier import earlier_evidence, planted_changes, planted_notices
 from fidelitas.demo.host import File, HostBuilder
 from fidelitas.demo.hosts import HOSTS
 from fidelitas.demo.logs import LogFile, logs_of
@@ -126,7 +126,13 @@ def write_estate(folder: Path, seed: int = 1) -> list[Path]:
         (folder / "charter.toml").write_text(charter_text(_teams(people)), encoding="utf-8")
         (folder / "estate.toml").write_text(estate_text(TAGS, [host.name for host in estate.hosts]), encoding="utf-8")
         changes = [asdict(one) for one in planted_changes(_teams(people))]
-        truth = {"schema": "fidelitas/truth/1", "seed": seed, "planted": [asdict(one) for one in planted], "changes": changes}
+        truth = {
+            "schema": "fidelitas/truth/1",
+            "seed": seed,
+            "planted": [asdict(one) for one in planted],
+            "changes": changes,
+            "notices": [asdict(one) for one in planted_notices()],
+        }
         (folder / "truth.json").write_text(json.dumps(truth, indent=1) + "\n", encoding="utf-8")
     except OSError as error:
         raise ReadError(f'could not write the demo estate to "{folder}": {error.strerror or error}', hint="Name another folder.") from error

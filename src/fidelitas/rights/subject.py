@@ -14,7 +14,7 @@ from fidelitas.rights.accounts.identity import AccountInBrief, Identity
 from fidelitas.rights.graph.links import By, Holding, Link, LinkKind, Mechanism, Principal, PrincipalKind, Right, RightKind, Strength
 from fidelitas.text import Place
 
-__all__ = ["DatabaseServer", "Differing", "Lack", "RowSubject", "SubjectRights", "UnreadSubject"]
+__all__ = ["DatabaseServer", "Lack", "RowSubject", "SubjectRights", "UnreadSubject"]
 
 
 T = TypeVar("T")
@@ -25,13 +25,6 @@ class Lack(NamedTuple):
 
     why: str
     unread: bool = False
-
-
-class Differing(NamedTuple):
-    """Holdings that are not known to be the same at another time, and links that are there beside those of their routes."""
-
-    holdings: Sequence[Holding]
-    links: Sequence[Link] = ()
 
 
 class SubjectRights(ABC):
@@ -117,9 +110,9 @@ class SubjectRights(ABC):
         """The holdings that a reader wants to see unasked."""
         return self.holdings
 
-    def differing(self, other: "SubjectRights") -> "tuple[Differing, Differing]":
+    def differing(self, other: "SubjectRights") -> tuple[Sequence[Holding], Sequence[Holding]]:
         """Return the own holdings, and those of the same subject at another time; without such as are known to be alike."""
-        return Differing(self.own_holdings), Differing(other.own_holdings)
+        return self.own_holdings, other.own_holdings
 
     def holdings_of(self, holder: str) -> tuple[Holding, ...]:
         """Return those of all holdings whose holder is called so (`Principal.is_called`)."""

@@ -30,6 +30,7 @@ class Nesting:
         self._links: dict[tuple[PrincipalKind, str, str], Link] = {}
         self._names_by_gid: dict[int, frozenset[str]] = {}
         self._towards: dict[str, Mapping[str, int]] = {}
+        self._around: dict[str, list[str]] = {}
 
     @cached_property
     def groups(self) -> Mapping[str, Group]:
@@ -96,6 +97,12 @@ class Nesting:
         if gid not in self._names_by_gid:
             self._names_by_gid[gid] = frozenset(who.name for who in self.accounts_in(gid))
         return self._names_by_gid[gid]
+
+    def groups_around(self, group: str) -> list[str]:
+        """Return the groups that a group is in, at any depth."""
+        if group not in self._around:
+            self._around[group] = reached(self._above.get((True, group), ()), lambda name: self._above.get((True, name), ()))
+        return self._around[group]
 
     def ways(self, name: str, group: str) -> tuple[tuple[Link, ...], ...]:
         """Return the chains of links by which an account is in a group: of each group that it is in itself, the shortest on."""

@@ -4,10 +4,10 @@ What follows from a host's evidence depends on its name, addresses and time only
 passed.  Where two hosts have the same content and that is the same too, the second is told from the first when somebody asks.
 """
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, fields, is_dataclass, replace
 from datetime import datetime
-from functools import cache, cached_property, partial
+from functools import cache, cached_property
 from ipaddress import ip_interface
 from typing import Any, TypeVar, cast
 
@@ -19,7 +19,6 @@ from fidelitas.rights.graph.routes import order_of
 from fidelitas.rights.linux.dates import Span, span_around
 from fidelitas.rights.linux.host import HostRights, policy_of
 from fidelitas.rights.linux.live import stale_groups
-from fidelitas.rights.linux.nodes import Nodes
 from fidelitas.rights.linux.population import Population
 from fidelitas.rights.linux.ssh import KeyGrant
 from fidelitas.rights.linux.sudo import Effective, Host, Policy
@@ -142,11 +141,19 @@ class HostOverlay(HostRights):
     @property
     def group_edges(self) -> GroupEdges[Identity]:  # type: ignore[override]
         """The holdings that accounts of a directory have by their groups alone."""
-        return self.first.group_edges.renamed(partial(_nodes_of, self), self.here)
+        return self.first.group_edges.renamed(self.here)
 
     def held_by(self, account: str) -> tuple[Holding, ...]:
         """Return what an account holds, also merely by being an account of the host."""
         return self.here(self.first.held_by(account))
+
+    def belongs_to(self, name: str) -> Iterable[str]:
+        """Return the groups that an account is in, without the one that is its own by name."""
+        return self.first.belongs_to(name)
+
+    def account_states(self) -> Mapping[str, bool | None]:
+        """Return its own accounts, each with whether someone can log in by it."""
+        return self.first.account_states()
 
     def holdings_of(self, holder: str) -> tuple[Holding, ...]:
         """Return those of all holdings whose holder is called so."""
@@ -177,10 +184,6 @@ class HostOverlay(HostRights):
     def here(self, value: T) -> T:
         """Return what was found on that host as it is here."""
         return renamed(value, self.first.subject, self.subject)
-
-
-def _nodes_of(host: HostOverlay) -> Nodes:
-    return Nodes(host.subject, host.population)
 
 
 def renamed(value: T, old: str, new: str) -> T:

@@ -7,7 +7,7 @@ a group, is the business of the platform: `GroupNodes` answers for it.
 
 from collections.abc import Callable, Hashable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from functools import cached_property, partial
+from functools import cached_property
 from typing import Any, Generic, Protocol, TypeVar
 
 from fidelitas.rights.graph.links import Holding, Link, Principal, Right
@@ -72,7 +72,7 @@ class GroupEdges(Generic[M]):
 
     def __init__(
         self,
-        nodes: Callable[[], GroupNodes[M]],
+        nodes: GroupNodes[M],
         edges: Sequence[GroupEdge[M]],
         accounts: Mapping[str, M],
         onward: Onward,
@@ -81,24 +81,21 @@ class GroupEdges(Generic[M]):
         *,
         is_renamed: bool = False,
     ) -> None:
-        self._make_nodes = nodes
+        self._nodes = nodes
         self._edges = edges
         self._accounts = accounts
         self._onward = onward
         self._numbers = numbers
         self._here, self._is_renamed = here, is_renamed
         self._rights: dict[tuple[int, ...], tuple[Right, ...]] = {}
-
-    @cached_property
-    def _nodes(self) -> GroupNodes[M]:
-        return self._make_nodes()
+        self._reached: dict[Right, list[tuple[int, tuple[LinkPath, ...]]]] = {}
 
     @classmethod
     def of(cls, known: Edges[M], onward: Onward) -> "GroupEdges[M]":
         """Return what groups give to the accounts of a subject that hold nothing else."""
         accounts = {who.name: who for who in known.group_only}
         used = {number for by_link in onward.values() for number, _ in by_link}
-        return cls(partial(_itself, known.nodes), known.group_edges, accounts, onward, _numbers(known.group_edges, accounts, used))
+        return cls(known.nodes, known.group_edges, accounts, onward, _numbers(known.group_edges, accounts, used))
 
     def __len__(self) -> int:
         """Return how many holdings there are."""
@@ -137,11 +134,11 @@ class GroupEdges(Generic[M]):
     def _by_group(self, right: Right, numbers: tuple[int, ...]) -> bool:
         return any(link in numbers and self._edges[link].gid is not None for link, _ in self._onward[right])
 
-    def renamed(self, nodes: Callable[[], GroupNodes[M]], rename: Callable[[Any], Any]) -> "GroupEdges[M]":
+    def renamed(self, rename: Callable[[Any], Any]) -> "GroupEdges[M]":
         """Return the same on another subject; raises `ValueError` of one that is told from another itself."""
         if self._is_renamed:
             raise ValueError("holdings are derived from those of a subject that was judged")
-        return GroupEdges(nodes, self._edges, self._accounts, self._onward, self._numbers, rename, is_renamed=True)
+        return GroupEdges(self._nodes, self._edges, self._accounts, self._onward, self._numbers, rename, is_renamed=True)
 
     def differing(self, other: "GroupEdges[Any]") -> Iterator[Holding]:
         """Yield the holdings that accounts have not by the same links among others, which are the same accounts at another time."""
@@ -149,12 +146,6 @@ class GroupEdges(Generic[M]):
             mine, having = self.signatures[name], frozenset(self._numbers[name])
             rights = (right for right in self._rights_by(self._numbers[name]) if mine[_unnamed(right)] != known.get(_unnamed(right)))
             yield from (self._holding(self._accounts[name], right, having) for right in rights)
-
-    def memberships_of_differing(self, other: "GroupEdges[Any]") -> Iterator[Link]:
-        """Yield the links by which the same accounts are in all their groups that give them anything."""
-        for name, _ in self._differing(other):
-            for number in self._numbers[name]:
-                yield from (link for path in self._nodes.paths(self._accounts[name], self._edges[number]) for link in path)
 
     def _differing(self, other: "GroupEdges[Any]") -> Iterator[tuple[str, Mapping[Hashable, Hashable]]]:
         """Yield accounts whose holdings are not alike, each with what gives it its own there."""
@@ -196,9 +187,20 @@ class GroupEdges(Generic[M]):
         return self._rights[numbers]
 
     def _holding(self, who: M, right: Right, having: frozenset[int]) -> Holding:
-        by_link = ((link, self._here(rests)) for link, rests in self._onward[right] if link in having)
-        chains = [(*path, *rest) for link, rests in by_link for path in self._nodes.paths(who, self._edges[link]) for rest in rests]
-        return holding_of(self._nodes.account(who), self._here(right), chains[: MOST_ROUTES + 1])
+        chains = [
+            (*self._here(path), *rest)
+            for link, rests in self._onward_here(right)
+            if link in having
+            for path in self._nodes.paths(who, self._edges[link])
+            for rest in rests
+        ]
+        return holding_of(self._here(self._nodes.account(who)), self._here(right), chains[: MOST_ROUTES + 1])
+
+    def _onward_here(self, right: Right) -> Sequence[tuple[int, tuple[LinkPath, ...]]]:
+        """Return by which links a right is reached, as they are on this subject; of each right it is worked out once."""
+        if right not in self._reached:
+            self._reached[right] = [(number, self._here(rests)) for number, rests in self._onward[right]]
+        return self._reached[right]
 
 
 def _signature(link: Link) -> Hashable:

@@ -20,7 +20,7 @@ from fidelitas.rights.linux.population import Identity, Population, populate
 from fidelitas.rights.linux.ssh import KeyGrant, key_grants, with_keys
 from fidelitas.rights.linux.sudo import Effective, Host, Netgroups, Policy
 from fidelitas.rights.linux.summary import HostSummary, summary_of
-from fidelitas.rights.subject import Differing, SubjectRights
+from fidelitas.rights.subject import SubjectRights
 
 __all__ = ["HostRights", "is_own", "policy_of", "rights_of"]
 
@@ -144,7 +144,10 @@ class HostRights(SubjectRights):
         return super().names() | set(self.population.by_name) | {f"%{group.name}" for group in self.population.groups}
 
     def belongs_to(self, name: str) -> Iterable[str]:
-        """Return the groups that an account is in, without the one that is its own by name."""
+        """Return the groups that an account is in, without the one that is its own by name; of a group of a directory those around it."""
+        nesting = self.population.nesting
+        if name.startswith("%") and nesting is not None:
+            return [f"%{group}" for group in nesting.groups_around(name.removeprefix("%"))]
         who = self.population.by_name.get(name)
         return [f"%{one.group.name}" for one in who.memberships if one.group.name != name] if who else ()
 
@@ -194,7 +197,7 @@ class HostRights(SubjectRights):
         some = (holding for holding in (*self.by_node, *self.from_elsewhere) if wanted(holding.right))
         return tuple(filter(is_own, sorted((*some, *self.group_edges.with_right(wanted)), key=order_of)))
 
-    def differing(self, other: SubjectRights) -> tuple[Differing, Differing]:
+    def differing(self, other: SubjectRights) -> tuple[Sequence[Holding], Sequence[Holding]]:
         """Return the own holdings, and those of the same host at another time; accounts that have the same by their groups left out."""
         if not isinstance(other, HostRights):
             return super().differing(other)
@@ -221,9 +224,8 @@ class HostRights(SubjectRights):
         return tuple(filter(is_own, self.holdings))
 
 
-def _differing(one: HostRights, other: HostRights) -> Differing:
-    alone = (*one.by_node, *one.from_elsewhere, *one.group_edges.differing(other.group_edges))
-    return Differing(tuple(filter(is_own, alone)), tuple(one.group_edges.memberships_of_differing(other.group_edges)))
+def _differing(one: HostRights, other: HostRights) -> list[Holding]:
+    return list(filter(is_own, (*one.by_node, *one.from_elsewhere, *one.group_edges.differing(other.group_edges))))
 
 
 def is_own(holding: Holding) -> bool:
