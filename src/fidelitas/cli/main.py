@@ -29,6 +29,7 @@ COMMANDS = {
     "compare": "Show what one account holds and another lacks.",
     "people": "Join accounts on all systems by an identity map: what each person holds, and who has left.",
     "leaver": "Show everything that a person who leaves still holds, and the steps that remove it.",
+    "peers": "Show what holders have that few of their peers have, likely copied accounts, and hosts unlike others of their role.",
     "usage": "Show from logs who used privilege, who was refused, and who ran commands as root.",
     "programs": "List setuid programs and file capabilities, each with a verdict.",
     "findings": "List what is risky or unexpected, worst first.",
@@ -120,7 +121,7 @@ _OPTIONS: dict[str, tuple[str, tuple[str, ...]]] = {
     "fail-on": ("fail_on", ("findings",)),
     "zone": ("log_zone", ()),
     "charter": ("charter", ("rehearse", "findings", "holders", "changes")),
-    "people": ("mapped", ("people", "leaver", "rehearse", "findings", "holders", "changes")),
+    "people": ("mapped", ("people", "leaver", "rehearse", "findings", "holders", "changes", "peers")),
 }
 
 

@@ -11,6 +11,7 @@ _PLURALS = {
     "directory": "directories",
     "entry": "entries",
     "refusal": "refusals",
+    "likely copy": "likely copies",
     "right or route": "rights or routes",
 }
 

@@ -1,0 +1,89 @@
+"""``fidelitas peers``."""
+
+from collections.abc import Callable, Mapping, Sequence
+from datetime import date
+from pathlib import Path
+
+import click
+
+from fidelitas.cli.charter_file import people_option
+from fidelitas.cli.gaps import tell_gaps
+from fidelitas.cli.names import unknown_name
+from fidelitas.cli.output import Output, format_option
+from fidelitas.cli.people import read_people
+from fidelitas.cli.source import Source, source_options
+from fidelitas.extras import installed_extra
+from fidelitas.peers import Oddities, PeerGroup, Profile, copies, host_profiles, peer_groups, profiles, role_groups, unusual
+from fidelitas.people import MappedPerson
+from fidelitas.reports.peers import peers_report
+from fidelitas.usage import Grants
+
+
+@click.command
+@click.argument("names", nargs=-1, metavar="[NAME]...")
+@people_option
+@click.option("--memberships", is_flag=True, help="Also memberships that give no right.")
+@source_options
+@format_option
+def command(names: tuple[str, ...], mapped: Path | None, source: Source, output: Output, *, memberships: bool) -> None:
+    """Show what holders have that few of their peers have, accounts that look copied, and hosts unlike the others of their role.
+
+    Peers are the members of a team of the identity map (--people); those who are in none are put together by what they have.  Hosts of one
+    role have a tag role=NAME in common.  NAME is a person, or an account: only what is about it.
+
+    Exit status: 1 where something is unusual.
+    """
+    people: Sequence[MappedPerson] = read_people(mapped) if mapped is not None else ()
+    subjects = source.audit().subjects
+    tags = source.tags_of()
+    known = profiles(subjects, people, _roles(tags))
+    with installed_extra():
+        groups = peer_groups(known, people)
+    provenance = source.provenance(subjects) if any(profile.memberships for profile in known) else {}
+    found = Oddities(
+        groups=groups,
+        unusual=unusual(groups, memberships=memberships),
+        hosts=unusual(role_groups(host_profiles(subjects), tags)),
+        copies=copies(known, groups, _given_on(known, provenance)),
+    )
+    output.report(peers_report(_about(found, names, known)), of=subjects)
+    tell_gaps(subjects)
+    if found.unusual or found.hosts or found.copies:
+        raise SystemExit(1)
+
+
+def _roles(tags: Mapping[str, Sequence[str]]) -> dict[str, str]:
+    """Return the role of each subject that shares one with another: what is held on all hosts of a role is one thing."""
+    roles = {subject: tag for subject, some in tags.items() for tag in some if tag.startswith("role=")}
+    shared = [role for role in set(roles.values()) if list(roles.values()).count(role) > 1]
+    return {subject: role for subject, role in roles.items() if role in shared}
+
+
+def _about(found: Oddities, names: Sequence[str], known: Sequence[Profile]) -> Oddities:
+    """Return what is about some people or accounts; refuse names that nobody has."""
+    wanted = {profile.name for profile in known if not names or profile.name in names or profile.accounts & set(names)}
+    every = {name for profile in known for name in (profile.name, *profile.accounts)}
+    for name in names:
+        if name not in every:
+            raise unknown_name("no person in evidence is called or has the account", name, every)
+    if not names:
+        return found
+    return Oddities(
+        groups=[PeerGroup(one.name, one.members, one.declared) for one in found.groups if {m.name for m in one.members} & wanted],
+        unusual=[one for one in found.unusual if one.holder in wanted],
+        hosts=[],
+        copies=[one for one in found.copies if {one.holder, one.like} & wanted],
+    )
+
+
+def _given_on(known: Sequence[Profile], provenance: Mapping[str, Grants]) -> Callable[[str, str], date | None]:
+    """Return what knows on which day a holder was put into a group, by the logs."""
+    accounts = {profile.name: profile.accounts for profile in known}
+
+    def given_on(holder: str, group: str) -> date | None:
+        name = group.removeprefix("%")
+        records = [grants.of_membership(name, account) for grants in provenance.values() for account in accounts[holder]]
+        days = [record.event.at.date() for record in records if record is not None and record.event.at is not None]
+        return max(days, default=None)
+
+    return given_on

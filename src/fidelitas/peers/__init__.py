@@ -1,0 +1,37 @@
+"""Peers: what a holder has that its like have not, accounts that look copied, and hosts that differ from others of their role.  Pure.
+
+`profiles` says what each holder has, `groups` who is whose peer, `unusual` what is rare among peers, `copies` which accounts look copied.
+"""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from fidelitas.peers.copies import Copy, copies
+from fidelitas.peers.groups import PeerGroup, peer_groups, role_groups
+from fidelitas.peers.profiles import Having, Profile, host_profiles, profiles
+from fidelitas.peers.unusual import Unusual, unusual
+
+__all__ = [
+    "Copy",
+    "Having",
+    "Oddities",
+    "PeerGroup",
+    "Profile",
+    "Unusual",
+    "copies",
+    "host_profiles",
+    "peer_groups",
+    "profiles",
+    "role_groups",
+    "unusual",
+]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Oddities:
+    """What stands out: among peers, among hosts of one role, and accounts that look copied; `groups` are who was compared with whom."""
+
+    groups: Sequence[PeerGroup]
+    unusual: Sequence[Unusual]
+    hosts: Sequence[Unusual]
+    copies: Sequence[Copy]

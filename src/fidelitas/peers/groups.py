@@ -1,0 +1,80 @@
+"""Who is whose peer: by team where the identity map says so, by the role of hosts, else by how alike what they have is."""
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+from fidelitas.peers.profiles import Having, Profile
+from fidelitas.people import MappedPerson
+
+__all__ = ["PeerGroup", "peer_groups", "role_groups"]
+
+_FEWEST = 3  # below that nobody is unusual: there is nothing to compare with
+_MOST_CLUSTERED = 4000  # holders whose distances are worked out: the square of it is held
+_CUT = 0.7  # average Jaccard distance up to which holders are peers
+
+
+@dataclass(frozen=True, slots=True)
+class PeerGroup:
+    """Holders that are compared with each other; `declared` says that somebody called them a group, and not only their likeness."""
+
+    name: str
+    members: tuple[Profile, ...]
+    declared: bool
+
+
+def peer_groups(known: Sequence[Profile], people: Sequence[MappedPerson]) -> list[PeerGroup]:
+    """Return groups of peers: the teams of the identity map, and clusters of those who are in none."""
+    teams = {person.name: person.team for person in people if person.team}
+    by_team: dict[str, list[Profile]] = {}
+    rest = []
+    for profile in known:
+        team = teams.get(profile.name)
+        if team is None:
+            rest.append(profile)
+        else:
+            by_team.setdefault(team, []).append(profile)
+    declared = [PeerGroup(f"team {team}", tuple(members), declared=True) for team, members in sorted(by_team.items())]
+    return [group for group in (*declared, *_clusters(rest)) if len(group.members) >= _FEWEST]
+
+
+def role_groups(hosts: Sequence[Profile], tags: Mapping[str, Sequence[str]]) -> list[PeerGroup]:
+    """Return the subjects that have a role in common, by their tags ``role=…``."""
+    by_role: dict[str, list[Profile]] = {}
+    for host in hosts:
+        for tag in tags.get(host.name, ()):
+            if tag.startswith("role="):
+                by_role.setdefault(tag, []).append(host)
+    groups = (PeerGroup(role, tuple(members), declared=True) for role, members in sorted(by_role.items()))
+    return [group for group in groups if len(group.members) >= _FEWEST]
+
+
+def _clusters(known: Sequence[Profile]) -> list[PeerGroup]:
+    """Return holders put together by what they have: average linkage of Jaccard distances, cut at a height."""
+    having = [profile for profile in known if profile.has][:_MOST_CLUSTERED]
+    if len(having) < _FEWEST:
+        return []
+    # Most questions need no numerics.
+    import numpy as np  # noqa: PLC0415
+    from scipy.cluster.hierarchy import fcluster, linkage  # noqa: PLC0415
+    from scipy.spatial.distance import pdist  # noqa: PLC0415
+
+    columns = {one: number for number, one in enumerate(sorted({one for profile in having for one in profile.has}))}
+    table = np.zeros((len(having), len(columns)), dtype=bool)
+    for row, profile in enumerate(having):
+        table[row, [columns[one] for one in profile.has]] = True
+    labels = fcluster(linkage(pdist(table, "jaccard"), "average"), _CUT, "distance")
+    members: dict[int, list[Profile]] = {}
+    for label, profile in zip(labels.tolist(), having, strict=True):
+        members.setdefault(label, []).append(profile)
+    ordered = sorted(members.values(), key=lambda some: (-len(some), some[0].name))
+    return [PeerGroup(_called(some, number), tuple(some), declared=False) for number, some in enumerate(ordered, 1)]
+
+
+def _called(members: Sequence[Profile], number: int) -> str:
+    """Return what a cluster is called: what most of its members have in common."""
+    counts: dict[Having, int] = {}
+    for profile in members:
+        for one in profile.has:
+            counts[one] = counts.get(one, 0) + 1
+    common = max(sorted(counts), key=lambda one: (counts[one], one.is_membership), default=None)
+    return f"cluster {number}" + (f" ({common.what} on {common.where})" if common is not None else "")

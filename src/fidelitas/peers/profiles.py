@@ -1,0 +1,84 @@
+"""What each holder has, as a set that can be compared: rights where they are held, and memberships."""
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+
+from fidelitas.people import MappedPerson
+from fidelitas.rights import Holding, PrincipalKind, SubjectRights
+
+__all__ = ["Having", "Profile", "host_profiles", "profiles"]
+
+
+@dataclass(frozen=True, slots=True, order=True)
+class Having:
+    """A right, or a membership (``%group``), and where: a subject, or the role that several subjects have."""
+
+    what: str
+    where: str
+
+    @property
+    def is_membership(self) -> bool:
+        """Whether it is a place in a group, which alone is no elevated right."""
+        return self.what.startswith("%")
+
+
+@dataclass(slots=True)
+class Profile:
+    """A holder, a person where the identity map knows one, with what it has; `evidence` is a holding behind each right."""
+
+    name: str
+    accounts: set[str] = field(default_factory=set)
+    has: set[Having] = field(default_factory=set)
+    evidence: dict[Having, Holding] = field(default_factory=dict)
+    places: dict[Having, set[str]] = field(default_factory=dict)  # the subjects, of what is by role
+
+    @property
+    def rights(self) -> set[Having]:
+        """What it has without memberships."""
+        return {one for one in self.has if not one.is_membership}
+
+    @property
+    def memberships(self) -> set[Having]:
+        """The groups that it is in."""
+        return {one for one in self.has if one.is_membership}
+
+
+def profiles(subjects: Iterable[SubjectRights], people: Sequence[MappedPerson], roles: Mapping[str, str]) -> list[Profile]:
+    """Return the accounts of people that hold anything, or are in any group; `roles` says what subjects of one role are called together.
+
+    Accounts of one name on several subjects are one holder, unless the identity map says otherwise.
+    """
+    found: dict[str, Profile] = {}
+    for one in subjects:
+        where = roles.get(one.subject, one.subject)
+        names = {name for name, _ in one.person_accounts()} - {"root"}
+        for name in names:
+            profile = found.setdefault(_whose(one.subject, name, people), Profile(_whose(one.subject, name, people)))
+            profile.accounts.add(name)
+            profile.has.update(Having(group, where) for group in one.belongs_to(name) if group.startswith("%"))
+        for holding in one.own_holdings:
+            if holding.principal.kind in (PrincipalKind.ACCOUNT, PrincipalKind.ROLE) and holding.principal.name in names:
+                having = Having(str(holding.right), where)
+                profile = found[_whose(one.subject, holding.principal.name, people)]
+                profile.has.add(having)
+                profile.evidence.setdefault(having, holding)
+                profile.places.setdefault(having, set()).add(one.subject)
+    return sorted(found.values(), key=lambda profile: profile.name)
+
+
+def _whose(subject: str, account: str, people: Sequence[MappedPerson]) -> str:
+    return next((person.name for person in people if person.owns(subject, account)), account)
+
+
+def host_profiles(subjects: Iterable[SubjectRights]) -> list[Profile]:
+    """Return subjects as holders of who holds what on them: for comparing those of one role."""
+    found = []
+    for one in subjects:
+        profile = Profile(one.subject)
+        for holding in one.own_holdings:
+            if holding.principal.kind is not PrincipalKind.ELSEWHERE:
+                having = Having(str(holding.right), str(holding.principal))
+                profile.has.add(having)
+                profile.evidence.setdefault(having, holding)
+        found.append(profile)
+    return found
