@@ -15,10 +15,12 @@ from fidelitas.audit import InMemory, audit
 from fidelitas.changes import RightChange, Turn, changes_between
 from fidelitas.changes.estate import _memberships
 from fidelitas.changes.subject import right_changes
+from fidelitas.cli.cores import on_all_cores
 from fidelitas.conclusions import recollection
 from fidelitas.evidence import Bundle, MissingItem, unread_bundle
 from fidelitas.ledger import Ledger
 from fidelitas.reports.change_causes import cause_words
+from fidelitas.rights import HostRights
 from support import GROUP, NOW, PASSWD, SHADOW, Put, bundle, fidelitas
 from test_cli import check_schema
 from test_conclusions import LDIF, of_directory
@@ -217,13 +219,15 @@ def drawn(chance: random.Random, made: Bundle) -> Bundle:
     return replace(made, files={**made.files, "/etc/sudoers": "".join(rules).encode(), "/etc/group": group.encode()})
 
 
+@pytest.mark.parametrize("each", [None, on_all_cores])
 @pytest.mark.parametrize("most", [0, 2000])
-@pytest.mark.parametrize("seed", range(8))
+@pytest.mark.parametrize("seed", range(5))
 def test_leaving_out_what_is_known_to_be_alike_changes_no_answer(
-    seed: int, most: int, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+    seed: int, most: int, each: Any, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """Hosts of a directory by their groups, remembered and judged ones, in every mixture: as if all holdings were compared."""
     monkeypatch.setattr(recollection, "_MOST_HOLDINGS", most)
+    monkeypatch.setattr("fidelitas.changes.estate._WORTH_FORKING", 1)
     chance, ledger = random.Random(seed), Ledger(tmp_path)
     states: list[list[Bundle]] = []
     for turn in range(3):
@@ -242,7 +246,7 @@ def test_leaving_out_what_is_known_to_be_alike_changes_no_answer(
     audit(ledger.newest(names[chance.randrange(3)])).keep()  # of some states something is kept
     for first, second in ((0, 1), (1, 2), (2, 0)):
         before, after = audit(ledger.newest(names[first])), audit(ledger.newest(names[second]))
-        found = changes_between(before, after)
+        found = changes_between(before, after, each=each)
         fresh = [audit(InMemory(states[number])) for number in (first, second)]
         expected = [
             one
@@ -259,6 +263,23 @@ def test_leaving_out_what_is_known_to_be_alike_changes_no_answer(
 def _shown(one: RightChange) -> tuple[str, ...]:
     sides = [None if held is None else (str(held.principal), str(held.right), held.strength) for held in (one.before, one.after)]
     return one.turn.value, str(sides), one.subject, str(sorted(cause_words(cause, one.holding) for cause in one.causes))
+
+
+def test_a_subject_that_cannot_be_compared_costs_itself_alone(monkeypatch: pytest.MonkeyPatch) -> None:
+    before, after = (
+        [replace(bundle(f"# {name}\n{policy}"), name=name) for name in ("knot", "plover")] for policy in ("", "rada ALL=(ALL) ALL\n")
+    )
+    whole = HostRights.account_states
+
+    def broken(self: HostRights) -> Mapping[str, bool | None]:
+        if self.subject == "knot":
+            raise ZeroDivisionError
+        return whole(self)
+
+    monkeypatch.setattr(HostRights, "account_states", broken)
+    found = changes_between(audit(before), audit(after))
+    assert {one.subject for one in found.rights} == {"plover"}
+    assert [(gap.place.subject, gap.fatal) for gap in found.less_read] == [("knot", True)]
 
 
 def test_an_estate_compared_with_itself_has_not_changed() -> None:

@@ -4,7 +4,7 @@ Subjects that are in both are compared; one that states the same in both is not 
 less was read than before, a right that is not shown any more may be held still.
 """
 
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from enum import StrEnum
@@ -12,12 +12,19 @@ from enum import StrEnum
 from fidelitas.audit import Audit
 from fidelitas.changes.causes import IsIn
 from fidelitas.changes.subject import RightChange, right_changes
-from fidelitas.facts import Gap
+from fidelitas.facts import Gap, Place
 from fidelitas.findings import Finding
 from fidelitas.rights import Holding, Link, PrincipalKind, SubjectRights, UnreadSubject
 from fidelitas.rights.estate.overlay import renamed
+from fidelitas.trouble import internal_error
 
 __all__ = ["AccountChange", "AccountTurn", "EstateChanges", "SubjectChange", "SubjectTurn", "changes_between", "differences"]
+
+
+# How a function is applied to lists of numbers, in processes that are forked for it.
+Each = Callable[[Callable[[Sequence[int]], "list[EstateChanges]"], Sequence[Sequence[int]]], "Iterable[list[EstateChanges]]"]
+# Fewer subjects are compared before other processes have begun; more shares than cores, so that all end together.
+_WORTH_FORKING, _SHARES = 24, 8
 
 
 class SubjectTurn(StrEnum):
@@ -70,6 +77,14 @@ class EstateChanges:
     accounts: list[AccountChange] = field(default_factory=list)
     less_read: list[Gap] = field(default_factory=list)
 
+    def add(self, part: "EstateChanges") -> None:
+        """Add what changed on one subject."""
+        self.rights.extend(part.rights)
+        self.new_findings.extend(part.new_findings)
+        self.gone_findings.extend(part.gone_findings)
+        self.accounts.extend(part.accounts)
+        self.less_read.extend(part.less_read)
+
     @property
     def gains(self) -> list[RightChange]:
         """Where someone has more than before, or has it more easily."""
@@ -87,20 +102,27 @@ class EstateChanges:
 
 
 def changes_between(
-    before: Audit, after: Audit, *, silent: Collection[str] = (), gone: Collection[str] = (), other: Collection[str] = ()
+    before: Audit,
+    after: Audit,
+    *,
+    silent: Collection[str] = (),
+    gone: Collection[str] = (),
+    other: Collection[str] = (),
+    each: Each | None = None,
 ) -> EstateChanges:
     """Return what changed from one audit to another.
 
     Of the subjects, `silent` were not surveyed this time, `gone` are not in the estate any more, `other` are another machine than before.
+    `each` applies a function to all of some lists in processes that are forked for it: by it many subjects are compared at once.
     """
     old = {one.subject: one for one in before.subjects}
     new = {one.subject: one for one in after.subjects}
     both = [(old[name], new[name]) for name in sorted(old.keys() & new.keys() - set(gone))]
     read = [(one, other_one) for one, other_one in both if not isinstance(one, UnreadSubject) and not isinstance(other_one, UnreadSubject)]
     found = EstateChanges(compared=len(read), subjects=tuple(_subjects(old, new, silent=set(silent), gone=set(gone), other=set(other))))
-    for one, another in read:
-        if one.conclusion_mark is None or one.conclusion_mark != another.conclusion_mark:
-            _compare(one, another, before, after, found)
+    differing = [(one, another) for one, another in read if one.conclusion_mark is None or one.conclusion_mark != another.conclusion_mark]
+    for part in _compared(_Pairs(differing, before, after), each):
+        found.add(part)
     _across(before, after, {one.subject for one, _ in read}, found)
     return found
 
@@ -145,7 +167,66 @@ def _full_holders(one: SubjectRights) -> int:
     return len({holding.principal for holding in one.own_holdings_with(lambda right: right.kind.full)})
 
 
-def _compare(one: SubjectRights, another: SubjectRights, before: Audit, after: Audit, found: EstateChanges) -> None:
+@dataclass(frozen=True, slots=True)
+class _Pairs:
+    """Subjects before and after, and the audits that they are of."""
+
+    pairs: Sequence[tuple[SubjectRights, SubjectRights]]
+    before: Audit
+    after: Audit
+
+
+# What processes that are forked in the course of a comparison find it by: audits are not to be carried to them.
+_PAIRS: list[_Pairs] = []
+
+
+def _compared(pairs: _Pairs, each: Each | None) -> Iterator[EstateChanges]:
+    """Yield what changed on each of some subjects, in their order."""
+    numbers = list(range(len(pairs.pairs)))
+    _PAIRS.append(pairs)
+    try:
+        if each is None or len(numbers) < _WORTH_FORKING:
+            yield from _compare_some(numbers)
+            return
+        shares = _shares(pairs.pairs)
+        done = zip(shares, each(_compare_some, shares), strict=True)
+        parts = {number: part for share, some in done for number, part in zip(share, some, strict=True)}
+        yield from (parts[number] for number in numbers)
+    finally:
+        _PAIRS.pop()
+
+
+def _shares(pairs: Sequence[tuple[SubjectRights, SubjectRights]]) -> list[list[int]]:
+    """Return the numbers of pairs in some lists; those that state the same as each other in one, since one is told from the other."""
+    alike: dict[object, list[int]] = {}
+    for number, (one, another) in enumerate(pairs):
+        marks = one.conclusion_mark, another.conclusion_mark
+        alike.setdefault(number if None in marks else marks, []).append(number)
+    found: list[list[int]] = [[] for _ in range(min(_SHARES, len(alike)))]
+    for place, some in enumerate(alike.values()):
+        found[place % len(found)] += some
+    return found
+
+
+def _compare_some(numbers: Sequence[int]) -> list[EstateChanges]:
+    """Return what changed on some of the subjects that are compared, by their numbers."""
+    return [_compare(number) for number in numbers]
+
+
+def _compare(number: int) -> EstateChanges:
+    """Return what changed on one subject; where comparing it fails unexpectedly, a gap: it costs itself alone."""
+    one, another = _PAIRS[-1].pairs[number]
+    found = EstateChanges(compared=0)
+    try:
+        _compare_into(found, one, another, _PAIRS[-1])
+    except Exception as error:  # noqa: BLE001
+        place = Place(subject=another.subject, path="evidence")
+        return EstateChanges(compared=0, less_read=[internal_error(error, place, f"comparing {another.subject}", "what changed on it")])
+    return found
+
+
+def _compare_into(found: EstateChanges, one: SubjectRights, another: SubjectRights, pairs: _Pairs) -> None:
+    before, after = pairs.before, pairs.after
     less = list(_missing(one.gaps, another.gaps))
     found.less_read.extend(less)
     found.rights.extend(right_changes(*one.differing(another), _memberships(one), _memberships(another), less_was_read=bool(less)))
