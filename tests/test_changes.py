@@ -122,6 +122,13 @@ def test_the_exit_status_says_whether_someone_gained_a_right(options: tuple[str,
     assert status != 2 or ran.err.count("\n") == 1
 
 
+def test_what_is_not_known_among_some_subjects_is_said_of_those(demo: Path) -> None:
+    assert fidelitas("holders", "--tag", "workstation", "--account", "sysop", cwd=demo).err.startswith(
+        'fidelitas: no subject with the tag workstation has an account, group or role "sysop"'
+    )
+    assert fidelitas("holders", "--tag", "production", "--account", "sysop", cwd=demo).status == 0
+
+
 def test_two_hosts_and_two_surveys_are_compared_the_same_way(demo: Path) -> None:
     surveys = fidelitas("compare", "--surveys", "2026-10-20", "last", "--format", "json", cwd=demo).json
     changes = fidelitas("changes", "--format", "json", cwd=demo).json

@@ -206,6 +206,20 @@ def test_an_accepted_finding_is_counted_and_not_listed_until_it_expires(estate: 
         assert fidelitas("charter", "accept", "charter.toml", bad[0], "--reason", bad[1], cwd=estate).status == 2
 
 
+def test_a_charter_is_written_whole_or_not_at_all(estate: Path) -> None:
+    key = findings(estate).json["findings"][0]["key"]
+    (estate / "kept").mkdir()
+    (estate / "kept/charter.toml").write_text("format = 1\n")
+    (estate / "kept/charter.toml").chmod(0o600)
+    (estate / "charter.toml").symlink_to("kept/charter.toml")
+    assert fidelitas("charter", "accept", "charter.toml", key, "--reason", "x", cwd=estate).status == 0
+    assert (estate / "charter.toml").is_symlink()
+    assert (estate / "kept/charter.toml").stat().st_mode & 0o777 == 0o600
+    assert [path.name for path in (estate / "kept").iterdir()] == ["charter.toml"]
+    ran = fidelitas("charter", "draft", "none/charter.toml", cwd=estate)
+    assert (ran.status, ran.err.count("could not write charter")) == (4, 1)
+
+
 def test_what_is_accepted_does_not_fail_a_run(estate: Path) -> None:
     worst = [one for one in findings(estate).json["findings"] if one["severity"] in ("critical", "high")]
     assert findings(estate).status == 1

@@ -18,6 +18,7 @@ from fidelitas.demo import write_estate
 from fidelitas.evidence import Bundle, Item, Listing, make_bundle, read_bundle
 from fidelitas.facts import Gap
 from fidelitas.findings import Finding
+from fidelitas.judging import judge_host
 from fidelitas.ledger import Ledger
 from fidelitas.logbook import host_logs, read_logbook
 from fidelitas.rights import HostRights, PrincipalKind, SubjectRights
@@ -376,3 +377,26 @@ def test_processes_that_hold_what_files_do_not_give_are_cited_as_of_their_moment
 
 def replace_pid(made: Bundle, pid: int) -> Bundle:
     return replace(made, listings={**made.listings, "processes": made.listings["processes"].replace(b"50\t", b"%d\t" % pid, 1)})
+
+
+def test_a_remembered_host_that_cannot_be_judged_any_more_costs_itself_alone(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Its answers that are kept stay; what needs judging says that it could not be done, and the other hosts answer."""
+    ledger = Ledger(tmp_path)
+    some = [replace(bundle(f"# {name}\nines ALL=(ALL) ALL\n"), name=name) for name in ("knot", "plover")]
+    ledger.add(some, NOW)
+    audit(ledger.newest()).keep()
+
+    def broken(evidence: Bundle, context: object) -> HostRights:
+        if evidence.subject == "knot" and evidence.files:
+            raise ZeroDivisionError
+        return whole(evidence, context)  # type: ignore[arg-type]
+
+    whole = judge_host
+    monkeypatch.setattr("fidelitas.judging.judge_host", broken)
+    found = audit(ledger.newest())
+    by_name = {one.subject: one for one in found.hosts}
+    assert {name: type(one) for name, one in by_name.items()} == dict.fromkeys(("knot", "plover"), RememberedHost)
+    assert by_name["knot"].holdings_of("ines")
+    assert sorted(by_name["plover"].belongs_to("ines")) == ["%sudo"]
+    assert list(by_name["knot"].belongs_to("ines")) == []
+    assert [(gap.place.subject, gap.fatal) for gap in found.gaps] == [("knot", True)]

@@ -356,7 +356,7 @@ def test_two_accounts_are_compared(tmp_path: Path) -> None:
     ]
     assert "ines and ines hold the same" in fidelitas("compare", "ines", "ines", cwd=folder).out
     assert fidelitas("compare", "ines", "nobody", cwd=folder).err == (
-        'fidelitas: no subject in the ledger has an account or group "nobody". Known are: '
+        'fidelitas: no subject in evidence has an account or group "nobody". Known are: '
         "%daemon, %docker, %gauges, %ines, %rada, %root, %sudo, %tomas, daemon, ines and others.\n"
     )
 

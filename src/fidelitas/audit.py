@@ -22,7 +22,7 @@ from fidelitas.errors import ReadError
 from fidelitas.facts import Gap, GapKind, Place
 from fidelitas.findings import Finding
 from fidelitas.judging import Context, HostGroups, judge_host
-from fidelitas.languages.evidence import HostEvidence, lost_evidence
+from fidelitas.languages.evidence import HostEvidence, NothingRead, lost_evidence
 from fidelitas.languages.linux.access import private_key_fingerprints
 from fidelitas.languages.linux.host import read_host
 from fidelitas.memberships import Memberships, with_memberships
@@ -294,19 +294,19 @@ class _Reading:
         return rights
 
     def _judged_now(self, name: str) -> HostRights:
-        """Return the rights on a host that was remembered; of one whose evidence is lost since then none, with a gap that says so.
+        """Return the rights on a host that was remembered.
 
-        Raises `ReadError` where judging it fails unexpectedly.
+        Where its evidence is lost since then, or judging it fails unexpectedly, nothing is known of it but the gap that says so.
         """
         evidence = self._source.evidence(name)
         lost = lost_evidence(evidence)
-        if lost is not None and self._memory is not None:
-            self._memory.recall([name])[name].troubles.append(lost)
-            return judge_host(evidence, Context())
-        rights = _guarded(evidence, self._judged, self._context)
-        if not isinstance(rights, HostRights):
-            raise ReadError(f"{name}: {next((gap.why for gap in rights.gaps), 'its evidence could not be read')}")
-        return rights
+        rights = None if lost is not None else _guarded(evidence, self._judged, self._context)
+        if isinstance(rights, HostRights):
+            return rights
+        gaps = [lost] if lost is not None else rights.gaps if rights is not None else []
+        if self._memory is not None:
+            self._memory.recall([name])[name].troubles.extend(gaps)
+        return judge_host(NothingRead(name, evidence.taken), Context())
 
     def _judged(self, evidence: HostEvidence, context: Context) -> SubjectRights:
         row = self._platforms.get(evidence.platform)

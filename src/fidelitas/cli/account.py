@@ -22,6 +22,6 @@ def command(name: str, subject: str | None, source: Source, output: Output) -> N
     """
     subjects = source.audit(subject).subjects
     if not any(one.knows(name) for one in subjects):
-        raise unknown_name("no subject in evidence has an account or group", name, (known for one in subjects for known in one.names()))
+        raise unknown_name(f"{source.no_subject} has an account or group", name, (known for one in subjects for known in one.names()))
     output.report(account_report(name, subjects), of=subjects)
     tell_gaps(subjects)

@@ -1,5 +1,6 @@
 """``fidelitas charter``."""
 
+import os
 from collections.abc import Iterable, Sequence
 from datetime import UTC, date, datetime, timedelta
 from pathlib import Path
@@ -169,9 +170,17 @@ def accept(file: Path, key: str, reason: str, until: str | None, owner: str, sou
 
 
 def _write(file: Path, text: str) -> None:
+    """Write a charter whole, or not at all: people have put their decisions into it."""
+    target = file.resolve()
+    draft = target.with_name(f".{target.name}.{os.getpid()}")
     try:
-        file.write_text(text, encoding="utf-8")
+        mode = target.stat().st_mode & 0o777 if target.exists() else 0o644
+        with os.fdopen(os.open(draft, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, mode), "w", encoding="utf-8") as stream:
+            os.fchmod(stream.fileno(), mode)
+            stream.write(text)
+        draft.replace(target)
     except OSError as error:
+        draft.unlink(missing_ok=True)
         raise ReadError(f'could not write charter "{file}": {error.strerror or error}') from error
 
 

@@ -52,7 +52,7 @@ def _compare_accounts(first: str, second: str, subject: str | None, source: Sour
     hosts = source.audit(subject).subjects
     for name in (first, second):
         if not any(host.knows(name) for host in hosts):
-            where = f"subject {subject} has" if subject else "no subject in the ledger has"
+            where = f"subject {subject} has" if subject else f"{source.no_subject} has"
             raise unknown_name(
                 f"{where} {'no' if subject else 'an'} account or group", name, (known for host in hosts for known in host.names())
             )

@@ -61,7 +61,7 @@ def command(
     names = sorted({subject for subject, _ in asked})
     hosts = [host for name in names for host in source.audit(name).subjects] if names else source.audit(holder=account).subjects
     if account is not None and not any(host.knows(account) for host in hosts):
-        raise unknown_name("no subject has an account, group or role", account, (name for host in hosts for name in host.names()))
+        raise unknown_name(f"{source.no_subject} has an account, group or role", account, (name for host in hosts for name in host.names()))
     if right is not None and not is_right(right, hosts):
         raise unknown_name("there is no right", right, right_names(hosts))
     refuse_unknown(hosts, asked)

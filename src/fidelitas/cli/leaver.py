@@ -34,7 +34,7 @@ def command(name: str, mapped: Path | None, source: Source, output: Output, *, v
     departure = departure_of(person, subjects)
     if not departure.accounts:
         known = {*people, *(known for one in subjects for known in one.names() if not known.startswith("%"))}
-        raise unknown_name("no subject in evidence has an account of", name, known)
+        raise unknown_name(f"{source.no_subject} has an account of", name, known)
     output.report(departure_report(departure), of=subjects)
     tell_gaps(subjects)
     if verify and (departure.remaining or departure.steps):

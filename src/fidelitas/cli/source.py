@@ -78,6 +78,11 @@ class Source:
             self._read.append(stored)
         return self._read[0]
 
+    @property
+    def no_subject(self) -> str:
+        """How a message begins that nothing that is asked has something: "no subject in evidence", or of those with some tags."""
+        return f"no subject with the tag {' or '.join(self.tags)}" if self.tags else "no subject in evidence"
+
     def tags_of(self) -> Mapping[str, tuple[str, ...]]:
         """Return the tags of each subject, by its name."""
         return self._stored().tags()

@@ -27,9 +27,7 @@ def command(account: str, place: str | None, source: Source, output: Output) -> 
     hosts = source.audit(subject or None).subjects
     known = [host for host in hosts if host.knows(account)]
     if not known:
-        raise unknown_name(
-            "no subject in evidence has an account, group or role", account, (name for host in hosts for name in host.names())
-        )
+        raise unknown_name(f"{source.no_subject} has an account, group or role", account, (name for host in hosts for name in host.names()))
     refuse_unknown(known, [(subject, path)])
     output.report(why_report(account, known, source.provenance(known), path), of=known)
     tell_gaps(known)

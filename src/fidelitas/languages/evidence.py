@@ -1,12 +1,13 @@
 """What a subject is read from: a bundle, by the look of it, so that languages need not know bundles."""
 
 from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Protocol
 
 from fidelitas.facts import Gap, GapKind, Place
 
-__all__ = ["HostEvidence", "ItemLike", "lost_evidence"]
+__all__ = ["HostEvidence", "ItemLike", "NothingRead", "lost_evidence"]
 
 
 class ItemLike(Protocol):
@@ -64,6 +65,23 @@ class HostEvidence(Protocol):
     def listings(self) -> Mapping[str, bytes]: ...
     @property
     def gaps(self) -> Sequence[_MissingLike]: ...
+
+
+@dataclass(frozen=True, slots=True)
+class NothingRead:
+    """Evidence that stands for what could not be judged: it says when and of what it is, and nothing else."""
+
+    subject: str
+    taken: datetime
+    host_name: str = ""
+    platform: str = "linux"
+    taken_by: int = 0
+    live: bool = False
+    addresses: Sequence[str] | None = None
+    items: Sequence[ItemLike] = ()
+    files: Mapping[str, bytes] = field(default_factory=dict)
+    listings: Mapping[str, bytes] = field(default_factory=dict)
+    gaps: Sequence[_MissingLike] = ()
 
 
 # The gap of evidence of which nothing could be read; nothing else is said of it.
