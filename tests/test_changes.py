@@ -93,6 +93,8 @@ def test_a_cause_names_what_changed_and_by_whose_doing(demo: Path) -> None:
     ] or True
     assert "NOPASSWD" in eased["causes"][0]["after"]["rule"]
     assert "NOPASSWD" not in eased["causes"][0]["before"]["rule"]
+    holders = fidelitas("holders", "--on", "tern", cwd=demo).out  # which shows of each route since when it is there
+    assert [line.split()[0] for line in holders.split("\n") if "2026-10-21 pavel" in line] == ["ines"]
     before = fidelitas("changes", "--since", "2026-09-20", "--until", "2026-10-20", "--format", "json", cwd=demo).json["rights"]
     assert all(not cause["by"] for one in before for cause in one["causes"])  # the logs are of later
 

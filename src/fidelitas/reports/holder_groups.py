@@ -63,8 +63,8 @@ def _groups(rows: Sequence[Row], provenance: Provenance) -> dict[tuple[_Way, tup
     by_subject: dict[tuple[str, _Way], list[str]] = {}
     shown = _without_means(rows)
     for host, holding in shown:
-        since = since_in_brief(holding, provenance.get(host.subject))
         for route in _shown_routes(holding):
+            since = since_in_brief(route, provenance.get(host.subject))
             by_subject.setdefault((host.subject, _way(holding, route, since)), []).append(holder(holding.principal))
     found: dict[tuple[_Way, tuple[str, ...]], list[str]] = {}
     for (subject, way), names in by_subject.items():

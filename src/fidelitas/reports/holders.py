@@ -136,7 +136,7 @@ def holders_table(
     Where `provenance` tells of any, a column says since when and by whose doing.
     """
     shown = [(row, str(row[1].right)) for row in rows] if whole else _together(rows)
-    since = [since_in_brief(holding, provenance.get(host.subject)) for (host, holding), _ in shown]
+    since = [since_in_brief(holding.routes[0], provenance.get(host.subject)) for (host, holding), _ in shown]
     told = whole or any(since)
     return Table(
         columns=(

@@ -5,7 +5,7 @@ from types import MappingProxyType
 from typing import Any
 
 from fidelitas.reports.places import place_document
-from fidelitas.rights import Holding, Link, Principal, PrincipalKind
+from fidelitas.rights import Link, Principal, PrincipalKind, Route
 from fidelitas.text import shortened
 from fidelitas.usage import AttributedEvent, Grants
 
@@ -42,11 +42,9 @@ def _by(record: AttributedEvent) -> str:
     return " or ".join(record.persons) or record.event.account or "nobody known"
 
 
-def since_in_brief(holding: Holding, grants: Grants | None) -> str:
-    """Return the latest change that the strongest route rests on, as date and doer."""
-    records = [
-        record for link in holding.routes[0].links if (record := record_behind(link, grants)) is not None and record.event.at is not None
-    ]
+def since_in_brief(route: Route, grants: Grants | None) -> str:
+    """Return the latest change that a route rests on, as date and doer."""
+    records = [record for link in route.links if (record := record_behind(link, grants)) is not None and record.event.at is not None]
     latest = max(records, key=lambda record: (record.event.at is not None, record.event.at), default=None)
     return "" if latest is None else f"{latest.event.at:%Y-%m-%d} {_by(latest)}"
 
