@@ -12,7 +12,7 @@ from typing import Any
 import pytest
 
 from fidelitas.audit import InMemory, audit
-from fidelitas.changes import RightChange, Turn, changes_between
+from fidelitas.changes import RightChange, Turn, changes_between, estate
 from fidelitas.changes.estate import _memberships
 from fidelitas.changes.subject import right_changes
 from fidelitas.cli.cores import on_all_cores
@@ -255,7 +255,12 @@ def test_leaving_out_what_is_known_to_be_alike_changes_no_answer(
     audit(ledger.newest(names[chance.randrange(3)])).keep()  # of some states something is kept
     for first, second in ((0, 1), (1, 2), (2, 0)):
         before, after = audit(ledger.newest(names[first])), audit(ledger.newest(names[second]))
-        found = changes_between(before, after, each=each)
+        found = changes_between(before, after, each=each, store=ledger.stored_answers())
+        for _ in range(2):  # of hosts that are remembered by now what changed is kept
+            states_again = (audit(ledger.newest(names[number])) for number in (first, second))
+            again = changes_between(*states_again, store=ledger.stored_answers())
+            assert sorted(again.rights, key=_shown) == sorted(found.rights, key=_shown)
+            assert (again.new_findings, again.accounts) == (found.new_findings, found.accounts)
         fresh = [audit(InMemory(states[number])) for number in (first, second)]
         expected = [
             one
@@ -272,6 +277,38 @@ def test_leaving_out_what_is_known_to_be_alike_changes_no_answer(
 def _shown(one: RightChange) -> tuple[str, ...]:
     sides = [None if held is None else (str(held.principal), str(held.right), held.strength) for held in (one.before, one.after)]
     return one.turn.value, str(sides), one.subject, str(sorted(cause_words(cause, one.holding) for cause in one.causes))
+
+
+def test_what_was_compared_is_not_compared_again_until_rules_or_evidence_are_others(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    ledger = Ledger(tmp_path)
+    for turn, policy in enumerate(("", "rada ALL=(ALL) ALL\n", "rada ALL=(root) /usr/bin/id\n")):
+        ledger.add([replace(bundle(policy), name=name) for name in ("knot", "plover")], NOW + DAY * turn)
+    names = ledger.names()
+
+    def changed_since(number: int) -> list[RightChange]:
+        before, after = (audit(ledger.newest(names[one])) for one in (number, 2))
+        return changes_between(before, after, store=ledger.stored_answers()).rights
+
+    for _ in range(2):
+        expected = changed_since(0)  # first judged, then remembered
+    assert {(one.subject, one.turn) for one in expected} == {("knot", Turn.GAINED), ("plover", Turn.GAINED)}
+    compared: list[str] = []
+    whole = estate._compare_into
+
+    def noted(*given: Any) -> None:
+        compared.append(given[1].subject)
+        whole(*given)
+
+    monkeypatch.setattr(estate, "_compare_into", noted)
+    assert changed_since(0) == expected
+    assert compared == []
+    assert {one.turn for one in changed_since(1)} == {Turn.REPLACED}
+    assert compared == ["knot", "plover"]
+    with ledger.database.writing() as connection:
+        connection.exec_driver_sql("update answers set packed = substr(packed, 1, length(packed) - 3)")
+    assert changed_since(0) == expected
 
 
 def test_a_subject_that_cannot_be_compared_costs_itself_alone(monkeypatch: pytest.MonkeyPatch) -> None:

@@ -79,7 +79,7 @@ MAY_IMPORT: dict[str, set[str]] = {
     "platforms": {"checks", "extras", "findings", "judging", "languages", "rights"},
     "conclusions": {"facts", "findings", "judging", "rights", "text", "usage"},
     "audit": {"checks", "conclusions", "errors", "facts", "findings", "judging", "languages", "memberships", "platforms", "rights", "text", "trouble"},
-    "changes": {"audit", "facts", "findings", "rights", "trouble"},
+    "changes": {"audit", "conclusions", "facts", "findings", "rights", "trouble"},
     "revisions": {"facts", "languages"},
     "peers": {"people", "rights"},
     "charter": {"rights", "facts", "findings", "estate", "people", "text", "errors"},

@@ -4,8 +4,9 @@
 """
 
 from fidelitas.changes.causes import Cause, CauseKind
-from fidelitas.changes.estate import AccountChange, AccountTurn, EstateChanges, SubjectChange, SubjectTurn, changes_between, differences
+from fidelitas.changes.estate import EstateChanges, SubjectChange, SubjectTurn, changes_between, differences
 from fidelitas.changes.held import HeldChange, Turn, held_changes
+from fidelitas.changes.parts import AccountChange, AccountTurn
 from fidelitas.changes.subject import RightChange
 
 __all__ = [

@@ -5,24 +5,27 @@ less was read than before, a right that is not shown any more may be held still.
 """
 
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from datetime import datetime
 from enum import StrEnum
 
 from fidelitas.audit import Audit
 from fidelitas.changes.causes import IsIn
+from fidelitas.changes.kept import KeptChanges
+from fidelitas.changes.parts import AccountChange, AccountTurn, SubjectChanges
 from fidelitas.changes.subject import RightChange, right_changes
+from fidelitas.conclusions import AnswerStore
 from fidelitas.facts import Gap, Place
 from fidelitas.findings import Finding
 from fidelitas.rights import Holding, Link, PrincipalKind, SubjectRights, UnreadSubject
 from fidelitas.rights.estate.overlay import renamed
 from fidelitas.trouble import internal_error
 
-__all__ = ["AccountChange", "AccountTurn", "EstateChanges", "SubjectChange", "SubjectTurn", "changes_between", "differences"]
+__all__ = ["EstateChanges", "SubjectChange", "SubjectTurn", "changes_between", "differences"]
 
 
 # How a function is applied to lists of numbers, in processes that are forked for it.
-Each = Callable[[Callable[[Sequence[int]], "list[EstateChanges]"], Sequence[Sequence[int]]], "Iterable[list[EstateChanges]]"]
+Each = Callable[[Callable[[Sequence[int]], list[SubjectChanges]], Sequence[Sequence[int]]], Iterable[list[SubjectChanges]]]
 # Fewer subjects are compared before other processes have begun; more shares than cores, so that all end together.
 _WORTH_FORKING, _SHARES = 24, 8
 
@@ -37,15 +40,6 @@ class SubjectTurn(StrEnum):
     UNREAD = "unread"  # nothing of it could be read, before or after
 
 
-class AccountTurn(StrEnum):
-    """What became of an account."""
-
-    NEW = "new"
-    GONE = "gone"
-    ENABLED = "enabled"
-    DISABLED = "disabled"
-
-
 @dataclass(frozen=True, slots=True, kw_only=True)
 class SubjectChange:
     """A subject that is new, silent or gone; `holders` are how many accounts have full control of a new one."""
@@ -56,34 +50,12 @@ class SubjectChange:
     holders: int = 0
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class AccountChange:
-    """An account that is new or gone, or that can be used again, or no longer."""
+@dataclass(slots=True)
+class EstateChanges(SubjectChanges):
+    """Everything that changed; `compared` is how many subjects are in both states."""
 
-    subject: str
-    account: str
-    turn: AccountTurn
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class EstateChanges:
-    """Everything that changed; `compared` is how many subjects are in both states, `less_read` what could be read before and now cannot."""
-
-    compared: int
+    compared: int = 0
     subjects: Sequence[SubjectChange] = ()
-    rights: list[RightChange] = field(default_factory=list)
-    new_findings: list[Finding] = field(default_factory=list)
-    gone_findings: list[Finding] = field(default_factory=list)
-    accounts: list[AccountChange] = field(default_factory=list)
-    less_read: list[Gap] = field(default_factory=list)
-
-    def add(self, part: "EstateChanges") -> None:
-        """Add what changed on one subject."""
-        self.rights.extend(part.rights)
-        self.new_findings.extend(part.new_findings)
-        self.gone_findings.extend(part.gone_findings)
-        self.accounts.extend(part.accounts)
-        self.less_read.extend(part.less_read)
 
     @property
     def gains(self) -> list[RightChange]:
@@ -109,11 +81,13 @@ def changes_between(
     gone: Collection[str] = (),
     other: Collection[str] = (),
     each: Each | None = None,
+    store: AnswerStore | None = None,
 ) -> EstateChanges:
     """Return what changed from one audit to another.
 
     Of the subjects, `silent` were not surveyed this time, `gone` are not in the estate any more, `other` are another machine than before.
     `each` applies a function to all of some lists in processes that are forked for it: by it many subjects are compared at once.
+    What was compared before is kept in a `store`.
     """
     old = {one.subject: one for one in before.subjects}
     new = {one.subject: one for one in after.subjects}
@@ -121,8 +95,12 @@ def changes_between(
     read = [(one, other_one) for one, other_one in both if not isinstance(one, UnreadSubject) and not isinstance(other_one, UnreadSubject)]
     found = EstateChanges(compared=len(read), subjects=tuple(_subjects(old, new, silent=set(silent), gone=set(gone), other=set(other))))
     differing = [(one, another) for one, another in read if one.conclusion_mark is None or one.conclusion_mark != another.conclusion_mark]
-    for part in _compared(_Pairs(differing, before, after), each):
-        found.add(part)
+    kept = KeptChanges(store)
+    known = kept.recall(differing)
+    rest = [number for number in range(len(differing)) if number not in known]
+    fresh = dict(zip(rest, _compared(_Pairs([differing[number] for number in rest], before, after), each), strict=True))
+    kept.note(differing, fresh)
+    found.add((known | fresh)[number] for number in range(len(differing)))
     _across(before, after, {one.subject for one, _ in read}, found)
     return found
 
@@ -180,7 +158,7 @@ class _Pairs:
 _PAIRS: list[_Pairs] = []
 
 
-def _compared(pairs: _Pairs, each: Each | None) -> Iterator[EstateChanges]:
+def _compared(pairs: _Pairs, each: Each | None) -> Iterator[SubjectChanges]:
     """Yield what changed on each of some subjects, in their order."""
     numbers = list(range(len(pairs.pairs)))
     _PAIRS.append(pairs)
@@ -208,24 +186,24 @@ def _shares(pairs: Sequence[tuple[SubjectRights, SubjectRights]]) -> list[list[i
     return found
 
 
-def _compare_some(numbers: Sequence[int]) -> list[EstateChanges]:
+def _compare_some(numbers: Sequence[int]) -> list[SubjectChanges]:
     """Return what changed on some of the subjects that are compared, by their numbers."""
     return [_compare(number) for number in numbers]
 
 
-def _compare(number: int) -> EstateChanges:
+def _compare(number: int) -> SubjectChanges:
     """Return what changed on one subject; where comparing it fails unexpectedly, a gap: it costs itself alone."""
     one, another = _PAIRS[-1].pairs[number]
-    found = EstateChanges(compared=0)
+    found = SubjectChanges()
     try:
         _compare_into(found, one, another, _PAIRS[-1])
     except Exception as error:  # noqa: BLE001
         place = Place(subject=another.subject, path="evidence")
-        return EstateChanges(compared=0, less_read=[internal_error(error, place, f"comparing {another.subject}", "what changed on it")])
+        return SubjectChanges(less_read=[internal_error(error, place, f"comparing {another.subject}", "what changed on it")])
     return found
 
 
-def _compare_into(found: EstateChanges, one: SubjectRights, another: SubjectRights, pairs: _Pairs) -> None:
+def _compare_into(found: SubjectChanges, one: SubjectRights, another: SubjectRights, pairs: _Pairs) -> None:
     before, after = pairs.before, pairs.after
     less = list(_missing(one.gaps, another.gaps))
     found.less_read.extend(less)
@@ -270,7 +248,7 @@ def _across(before: Audit, after: Audit, subjects: set[str], found: EstateChange
     _add_findings(old, new, found)
 
 
-def _add_findings(old: Sequence[Finding], new: Sequence[Finding], found: EstateChanges) -> None:
+def _add_findings(old: Sequence[Finding], new: Sequence[Finding], found: SubjectChanges) -> None:
     """Add the findings that are on one side alone: by their key, or by what they say; one that got worse, or less bad, is on both."""
     keys, said = ({(one.key, one.severity) for one in side} for side in (old, new)), ({_said(one) for one in side} for side in (old, new))
     (old_keys, new_keys), (old_said, new_said) = keys, said

@@ -103,7 +103,15 @@ def compared(states: States, names: Collection[str], gone: Collection[str] = ())
     """Return the audits of some subjects in two states, and what changed between them."""
     with progress("comparing"):
         before, after = (_audit(stored, names) for stored in (states.old, states.new))
-        found = changes_between(before, after, silent=states.silent & set(names), gone=gone, other=states.other, each=on_all_cores)
+        found = changes_between(
+            before,
+            after,
+            silent=states.silent & set(names),
+            gone=gone,
+            other=states.other,
+            each=on_all_cores,
+            store=states.new.stored_answers(),
+        )
         before.keep()
         after.keep()
     return before, after, found
@@ -116,7 +124,7 @@ def since_last(ledger: Ledger, survey: str, found: Audit) -> list[str]:
         return []
     states = states_of(ledger, earlier[-1], survey)
     before = _audit(states.old, {one.subject for one in found.subjects})
-    changed = changes_between(before, found, other=states.other, each=on_all_cores)
+    changed = changes_between(before, found, other=states.other, each=on_all_cores, store=states.new.stored_answers())
     before.keep()
     window = _window(Source(ledger, None), states, before, found, changed)
     return since_lines(changed, Compared(_survey(states.before), _survey(survey), window))

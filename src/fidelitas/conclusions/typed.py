@@ -24,12 +24,15 @@ __all__ = [
     "Conclusion",
     "ConclusionError",
     "Holders",
+    "LinkForm",
     "Mark",
     "Share",
     "decode",
     "decode_holdings",
     "encode",
     "encode_holdings",
+    "link_form",
+    "link_of",
 ]
 
 T = TypeVar("T")
@@ -105,7 +108,7 @@ _Node = tuple[str, str, str]  # kind, name, subject
 _End = tuple[str | int, str, str, str | None]  # of a principal its kind by name, of a right its kind by number; detail or name, subject, on
 
 
-class _Link(msgspec.Struct, array_like=True):
+class LinkForm(msgspec.Struct, array_like=True):
     source: _Node
     target: _End
     kind: LinkKind
@@ -135,7 +138,7 @@ class _Holding(msgspec.Struct, array_like=True):
 
 
 class _Holdings(msgspec.Struct, array_like=True):
-    links: list[_Link]  # each once: routes share them
+    links: list[LinkForm]  # each once: routes share them
     holdings: list[_Holding]
 
 
@@ -203,14 +206,24 @@ def _end(target: Principal | Right) -> _End:
     return int(target.kind), target.detail, target.subject, target.on
 
 
-def _stated(link: Link) -> _Link:
-    return _Link(
+def link_form(link: Link | None) -> LinkForm | None:
+    """Return a link in the form."""
+    return None if link is None else _stated(link)
+
+
+def link_of(form: LinkForm | None) -> Link | None:
+    """Return the link that was kept; raises `ValueError` where it is none."""
+    return None if form is None else _link(form)
+
+
+def _stated(link: Link) -> LinkForm:
+    return LinkForm(
         _node(link.source), _end(link.target), link.kind, link.strength, link.by.mechanism, link.by.name, link.because, link.quote,
         link.asks, link.own_password, link.conditions, link.place, link.behind,
     )  # fmt: skip
 
 
-def _link(one: _Link) -> Link:
+def _link(one: LinkForm) -> Link:
     kind, name, subject, _ = one.target
     return Link(
         source=_principal(*one.source),
