@@ -17,7 +17,7 @@ from fidelitas.changes.estate import _memberships
 from fidelitas.changes.subject import right_changes
 from fidelitas.cli.cores import on_all_cores
 from fidelitas.conclusions import recollection
-from fidelitas.evidence import Bundle, MissingItem, unread_bundle
+from fidelitas.evidence import Bundle, MissingItem, make_bundle, unread_bundle
 from fidelitas.ledger import Ledger
 from fidelitas.reports.change_causes import cause_words
 from fidelitas.rights import HostRights
@@ -412,3 +412,14 @@ def test_accounts_that_are_new_gone_disabled_or_enabled_again() -> None:
     found = {(one.account, one.turn.value) for one in changes_between(audit([before]), audit([after])).accounts}
     assert {("vesna", "gone"), ("rowan", "new")} <= found
     assert [turn for name, turn in found if name == "ines"] in ([], ["enabled"])
+
+
+def test_an_earlier_survey_that_is_damaged_costs_the_comparison_alone(tmp_path: Path) -> None:
+    states(tmp_path / "ledger", [replace(bundle(), name="knot")])
+    with Ledger(tmp_path / "ledger").database.writing() as connection:
+        connection.exec_driver_sql("update members set tags = '[\"x\"]'")
+    (tmp_path / "knot.tar").write_bytes(make_bundle(bundle().manifest, bundle().files, bundle().listings))
+    ran = fidelitas("survey", "knot.tar", cwd=tmp_path)
+    assert "what changed since the last survey is not shown: ledger" in ran.err
+    assert "kept as survey" in ran.err
+    assert "knot" in ran.out

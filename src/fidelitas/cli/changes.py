@@ -148,7 +148,7 @@ def _window(source: Source, states: States, before: Audit, after: Audit, found: 
     """Return what the logs say of the time in between, of subjects on which rights changed."""
     names = found.changed_subjects
     changed = [one for one in after.subjects if one.subject in names]
-    if not changed:
+    if not changed or not source.ledger.has_logs:  # nothing then says by whose doing
         return Window()
     return Window(
         provenance=replace(source, survey=states.after).provenance(changed),

@@ -183,7 +183,11 @@ def show(found: Audit, survey: str | None, output: Output, ledger: Ledger, *, fu
 
     End with 1 at a finding of `fail_on` or worse.
     """
-    since = since_last(ledger, survey, found) if survey is not None else []
+    since: Sequence[str] = ()
+    try:
+        since = since_last(ledger, survey, found) if survey is not None else ()
+    except FidelitasError as error:  # an earlier survey that is damaged costs the comparison alone
+        say(f"what changed since the last survey is not shown: {error}")
     output.report(survey_report(found.subjects, found.findings, survey, full=full, since=since), of=found.subjects)
     tell_gaps(found.subjects)
     if fail_on != "never" and any(finding.severity <= Severity[fail_on.upper()] for finding in found.findings):

@@ -21,7 +21,7 @@ from fidelitas.ledger.heads import Head, heads_of, tags_of
 from fidelitas.ledger.pieces import PieceReader
 from fidelitas.ledger.records import bundle_of, parse_record
 from fidelitas.ledger.seals import broken_seals
-from fidelitas.ledger.tables import members, surveys
+from fidelitas.ledger.tables import evidence, members, surveys
 
 if TYPE_CHECKING:
     from fidelitas.ledger.draft import Draft
@@ -183,6 +183,18 @@ class Ledger:
             heads = heads_of(connection, {row.evidence for row in rows})
         stored = {row.subject: Stored(row.evidence, heads[row.evidence], tags_of(row.tags)) for row in rows}
         return StoredEvidence(self, dict(sorted(stored.items())))
+
+    @property
+    def has_logs(self) -> bool:
+        """Whether any evidence in it has logs."""
+        with self.database.reading() as connection:
+            return connection.execute(select(evidence.c.id).where(evidence.c.has_logs).limit(1)).first() is not None
+
+    def subjects_of(self, survey: str) -> frozenset[str]:
+        """Return the subjects of one survey."""
+        with self.database.reading() as connection:
+            found = connection.execute(_members().where(surveys.c.name == self.named(survey)))
+            return frozenset(row.subject for row in found)
 
     def as_of(self, survey: str) -> StoredEvidence:
         """Return the newest evidence that every subject had when a survey was finished, in that one or an earlier one."""

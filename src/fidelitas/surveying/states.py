@@ -35,7 +35,7 @@ def states_of(ledger: Ledger, since: str | None = None, until: str | None = None
         after=after,
         old=old,
         new=new,
-        silent=frozenset(set(new.names) - set(ledger.newest(after).names)),
+        silent=frozenset(new.names) - ledger.subjects_of(after),
         other=frozenset(name for name in marks.keys() & now.keys() if sameness(marks[name].identity, now[name].identity) is Sameness.OTHER),
     )
 
