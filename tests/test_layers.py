@@ -83,7 +83,7 @@ MAY_IMPORT: dict[str, set[str]] = {
     "revisions": {"facts", "languages"},
     "peers": {"people", "rights"},
     "charter": {"rights", "facts", "findings", "estate", "people", "text", "errors"},
-    "rehearsal": {"rights", "facts", "text"},
+    "rehearsal": {"changes", "rights", "facts"},
     "replay": {"masking", "inquiry", "refusal", "languages", "usage", "rights", "facts", "errors", "text"},
     "refusal": {"inquiry", "usage", "rights", "facts"},
     "logbook": {"languages", "usage", "rights", "checks", "facts", "findings", "errors", "text", "trouble"},

@@ -7,27 +7,12 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from enum import StrEnum
 
+from fidelitas.changes import HeldChange, Turn, held_changes
 from fidelitas.facts import Gap
 from fidelitas.rights import Holding, HostRights, PrincipalKind, RightKind
 from fidelitas.rights.graph.links import Mechanism
 
-__all__ = ["Change", "LockOut", "LockOutKind", "Rehearsal", "errors_of", "rehearse"]
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Change:
-    """A holding that is gained (`before` is ``None``), lost (`after` is ``None``), or held on other terms."""
-
-    before: Holding | None
-    after: Holding | None
-
-    @property
-    def holding(self) -> Holding:
-        """The holding as it would be, or as it was where it is lost."""
-        found = self.after or self.before
-        if found is None:
-            raise ValueError("a change is of something")
-        return found
+__all__ = ["LockOut", "LockOutKind", "Rehearsal", "errors_of", "rehearse"]
 
 
 class LockOutKind(StrEnum):
@@ -55,9 +40,9 @@ class Rehearsal:
     before: HostRights
     after: HostRights
     errors: tuple[Gap, ...]
-    gained: tuple[Change, ...]
-    lost: tuple[Change, ...]
-    altered: tuple[Change, ...]
+    gained: tuple[HeldChange, ...]
+    lost: tuple[HeldChange, ...]
+    altered: tuple[HeldChange, ...]
     locked_out: LockOut | None
 
 
@@ -69,23 +54,16 @@ def errors_of(rehearsals: Iterable[Rehearsal]) -> list[Gap]:
 
 def rehearse(before: HostRights, after: HostRights) -> Rehearsal:
     """Return what changes from one state of a host's rights to another."""
-    old = {(holding.principal, holding.right): holding for holding in before.own_holdings}
-    new = {(holding.principal, holding.right): holding for holding in after.own_holdings}
+    changes = held_changes(before.own_holdings, after.own_holdings)
     return Rehearsal(
         before=before,
         after=after,
         errors=(*after.facts.policy.gaps, *after.facts.policy.visudo_refusals),
-        gained=tuple(Change(before=None, after=new[key]) for key in new if key not in old),
-        lost=tuple(Change(before=old[key], after=None) for key in old if key not in new),
-        altered=tuple(Change(before=old[key], after=new[key]) for key in new if key in old and _terms(old[key]) != _terms(new[key])),
+        gained=tuple(one for one in changes if one.turn is Turn.GAINED),
+        lost=tuple(one for one in changes if one.turn is Turn.LOST),
+        altered=tuple(one for one in changes if one.turn not in (Turn.GAINED, Turn.LOST)),
         locked_out=_locked_out(after) or _sudo_lost(before, after),
     )
-
-
-def _terms(holding: Holding) -> tuple[object, ...]:
-    """Return on which terms something is held: how sure, what is asked, on what it depends; not by which line."""
-    best = holding.routes[0]
-    return holding.strength, best.asks, best.conditions
 
 
 def _locked_out(rights: HostRights) -> LockOut | None:

@@ -1,4 +1,4 @@
-"""A charter held against policies: which demands are kept, which are broken, and which cannot be told."""
+"""A charter checked against policies: which demands are kept, which are broken, and which cannot be decided."""
 
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass

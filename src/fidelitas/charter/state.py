@@ -1,4 +1,4 @@
-"""A charter held against an estate: what is sanctioned, what conflicts, and which entries somebody has to see to."""
+"""A charter checked against an estate: what is sanctioned, what conflicts, and which entries are due."""
 
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass

@@ -22,7 +22,7 @@ F = TypeVar("F", bound=Callable[..., Any])
 
 @dataclass(frozen=True, slots=True)
 class CharterInUse:
-    """A charter, what its names mean, and the day that it is held against."""
+    """A charter, what its names mean, and the day for which it is checked."""
 
     charter: Charter
     scope: Scope

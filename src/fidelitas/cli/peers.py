@@ -13,7 +13,7 @@ from fidelitas.cli.output import Output, format_option
 from fidelitas.cli.people import read_people
 from fidelitas.cli.source import Source, source_options
 from fidelitas.extras import installed_extra
-from fidelitas.peers import Oddities, PeerGroup, Profile, copies, host_profiles, peer_groups, profiles, role_groups, unusual
+from fidelitas.peers import Oddities, PeerGroup, Profile, copies, host_profiles, peer_groups, profiles, role_groups, shared_roles, unusual
 from fidelitas.people import MappedPerson
 from fidelitas.reports.peers import peers_report
 from fidelitas.usage import Grants
@@ -36,7 +36,7 @@ def command(names: tuple[str, ...], mapped: Path | None, source: Source, output:
     people: Sequence[MappedPerson] = read_people(mapped) if mapped is not None else ()
     subjects = source.audit().subjects
     tags = source.tags_of()
-    known = profiles(subjects, people, _roles(tags))
+    known = profiles(subjects, people, shared_roles(tags))
     with installed_extra():
         groups = peer_groups(known, people)
     provenance = source.provenance(subjects) if any(profile.memberships for profile in known) else {}
@@ -50,13 +50,6 @@ def command(names: tuple[str, ...], mapped: Path | None, source: Source, output:
     tell_gaps(subjects)
     if found.unusual or found.hosts or found.copies:
         raise SystemExit(1)
-
-
-def _roles(tags: Mapping[str, Sequence[str]]) -> dict[str, str]:
-    """Return the role of each subject that shares one with another: what is held on all hosts of a role is one thing."""
-    roles = {subject: tag for subject, some in tags.items() for tag in some if tag.startswith("role=")}
-    shared = [role for role in set(roles.values()) if list(roles.values()).count(role) > 1]
-    return {subject: role for subject, role in roles.items() if role in shared}
 
 
 def _about(found: Oddities, names: Sequence[str], known: Sequence[Profile]) -> Oddities:

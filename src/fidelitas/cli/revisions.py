@@ -15,7 +15,7 @@ from fidelitas.cli.source import Source, source_options
 from fidelitas.errors import RequestError
 from fidelitas.estate import DEFAULT_POLICY_FILES, PolicySource
 from fidelitas.evidence import Bundle
-from fidelitas.reports.revisions import Told, revisions_report
+from fidelitas.reports.revisions import RevisionHistory, revisions_report
 from fidelitas.revisions import FAMILIES, Commit, Repository, Revision, Standing, StandingKind, gather, standing_of
 from fidelitas.sources.estate_file import estate_at
 from fidelitas.sources.git_repository import read_repository
@@ -53,9 +53,9 @@ def command(
     Exit status: 1 where a host is not at the commit that is intended for it.
     """
     kept = _policy_source(estate_file, repository)
-    told = told_of(family, source, names, kept)
-    output.report(revisions_report(told, diff=diff))
-    if any(one.kind not in (StandingKind.INTENDED, StandingKind.UNINTENDED) for one in told.standings.values()):
+    history = history_of(family, source, names, kept)
+    output.report(revisions_report(history, diff=diff))
+    if any(one.kind not in (StandingKind.INTENDED, StandingKind.UNINTENDED) for one in history.standings.values()):
         raise SystemExit(1)
 
 
@@ -68,7 +68,7 @@ def _policy_source(estate_file: Path | None, repository: Path | None) -> PolicyS
     return found
 
 
-def told_of(family: str, source: Source, names: Sequence[str], kept: PolicySource | None) -> Told:
+def history_of(family: str, source: Source, names: Sequence[str], kept: PolicySource | None) -> RevisionHistory:
     """Return the revisions of a policy on some hosts, or all; with a repository also their commits and how hosts stand to it."""
     tags = source.tags_of()
     for name in names:
@@ -82,7 +82,9 @@ def told_of(family: str, source: Source, names: Sequence[str], kept: PolicySourc
     rights = {one.number: _rights_of(one) for one in revisions if one.step is not None}
     repository = None if kept is None else _repository(kept)
     commits = {} if repository is None else _commits(revisions, repository)
-    return Told(FAMILIES[family][0], revisions, rights, commits, {} if repository is None else _standings(revisions, repository, tags))
+    return RevisionHistory(
+        FAMILIES[family][0], revisions, rights, commits, {} if repository is None else _standings(revisions, repository, tags)
+    )
 
 
 def _history(source: Source, names: Sequence[str]) -> Iterator[tuple[str, list[Bundle]]]:
@@ -109,13 +111,7 @@ def _repository(kept: PolicySource) -> Repository:
 
 def _commits(revisions: Sequence[Revision], repository: Repository) -> dict[int, Commit]:
     """Return the commit that each revision is, by its number; nothing of those that are none."""
-    found = {}
-    for one in revisions:
-        here = repository.files_here(one.files)
-        commit = next((commit for commit in repository.commits if dict(commit.files) == here), None)
-        if commit is not None and here:
-            found[one.number] = commit
-    return found
+    return {one.number: commit for one in revisions if (commit := repository.commit_of(one.files)) is not None}
 
 
 def _standings(revisions: Sequence[Revision], repository: Repository, tags: Mapping[str, Sequence[str]]) -> dict[str, Standing]:

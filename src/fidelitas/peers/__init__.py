@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from fidelitas.peers.copies import Copy, copies
-from fidelitas.peers.groups import PeerGroup, peer_groups, role_groups
+from fidelitas.peers.groups import PeerGroup, peer_groups, role_groups, shared_roles
 from fidelitas.peers.profiles import Having, Profile, host_profiles, profiles
 from fidelitas.peers.unusual import Unusual, unusual
 
@@ -23,6 +23,7 @@ __all__ = [
     "peer_groups",
     "profiles",
     "role_groups",
+    "shared_roles",
     "unusual",
 ]
 

@@ -1,12 +1,13 @@
 """Who is whose peer: by team where the identity map says so, by the role of hosts, else by how alike what they have is."""
 
+from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from fidelitas.peers.profiles import Having, Profile
 from fidelitas.people import MappedPerson
 
-__all__ = ["PeerGroup", "peer_groups", "role_groups"]
+__all__ = ["PeerGroup", "peer_groups", "role_groups", "shared_roles"]
 
 _FEWEST = 3  # below that nobody is unusual: there is nothing to compare with
 _MOST_CLUSTERED = 4000  # holders whose distances are worked out: the square of it is held
@@ -46,6 +47,13 @@ def role_groups(hosts: Sequence[Profile], tags: Mapping[str, Sequence[str]]) -> 
                 by_role.setdefault(tag, []).append(host)
     groups = (PeerGroup(role, tuple(members), declared=True) for role, members in sorted(by_role.items()))
     return [group for group in groups if len(group.members) >= _FEWEST]
+
+
+def shared_roles(tags: Mapping[str, Sequence[str]]) -> dict[str, str]:
+    """Return the role of each subject that shares one with another: what is held on all hosts of a role counts once."""
+    roles = {subject: tag for subject, some in tags.items() for tag in some if tag.startswith("role=")}
+    counts = Counter(roles.values())
+    return {subject: role for subject, role in roles.items() if counts[role] > 1}
 
 
 def _clusters(known: Sequence[Profile]) -> list[PeerGroup]:

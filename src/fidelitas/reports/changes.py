@@ -16,7 +16,7 @@ from fidelitas.reports.change_causes import Window, cause_document, cause_words,
 from fidelitas.reports.documents import route_document
 from fidelitas.reports.findings import grouped, groups_table, tally
 from fidelitas.reports.grouping import merged
-from fidelitas.reports.numbers import counted, listed
+from fidelitas.reports.numbers import counted, first_rights, listed
 from fidelitas.reports.places import place_document
 from fidelitas.reports.report import Part, Report
 from fidelitas.reports.sentences import asking, holder
@@ -42,7 +42,7 @@ _ACCOUNTS = {
     AccountTurn.DISABLED: "disabled",
 }
 _FINDINGS = ("New findings", "Findings that are gone")
-_MOST_SUBJECTS, _MOST_NAMES, _MOST_RIGHTS, _MOST_FINDINGS, _MOST_GAPS = 3, 8, 4, 12, 6
+_MOST_SUBJECTS, _MOST_NAMES, _MOST_FINDINGS, _MOST_GAPS = 3, 8, 12, 6
 
 
 @dataclass(frozen=True, slots=True)
@@ -180,7 +180,7 @@ def _rights_table(changes: Sequence[RightChange], states: Compared) -> Table:
     rest = ((change, right, (cause, by, _sanction_words(change, states))) for change, (right, cause, by) in each)
     together = merged((holder_words(change), right, change.subject, others) for change, right, others in rest)
     rows = [
-        (listed(names, _MOST_NAMES, "more"), _some(rights), listed(subjects, _MOST_SUBJECTS, "subject"), *others)
+        (listed(names, _MOST_NAMES, "more"), first_rights(rights), listed(subjects, _MOST_SUBJECTS, "subject"), *others)
         for names, rights, subjects, others in together
     ]
     folding, least = frozenset({"holder", "right", "cause", "route"}), ("by", "cause", "route")
@@ -202,11 +202,6 @@ def _without_means(changes: Sequence[RightChange]) -> list[RightChange]:
     }
     groups = PrincipalKind.GROUP
     return [one for one in changes if one.holding.principal.kind is not groups or (one.holding.principal, one.subject) not in means]
-
-
-def _some(rights: Sequence[str]) -> str:
-    more = len(rights) - _MOST_RIGHTS
-    return ", ".join(rights[:_MOST_RIGHTS]) + (f" and {counted(more, 'more right')}" if more > 0 else "")
 
 
 def _cells(change: RightChange, states: Compared) -> tuple[str, str, str]:

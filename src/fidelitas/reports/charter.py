@@ -1,4 +1,4 @@
-"""A charter held against the estate: demands, conflicts of duties, what is not sanctioned, what is due; and the JSON document `charter`."""
+"""A charter checked against the estate: demands, conflicts, what is not sanctioned, what is due; and the JSON document `charter`."""
 
 import shlex
 from collections.abc import Iterable, Sequence
@@ -6,7 +6,7 @@ from typing import Any
 
 from fidelitas.charter import AcceptedFinding, CharterState, Conflict, Due, Judged, Outcome, Result, Sanction, Warrant, widest
 from fidelitas.reports.grouping import merged
-from fidelitas.reports.numbers import counted, listed
+from fidelitas.reports.numbers import counted, first_rights, listed
 from fidelitas.reports.places import place_document
 from fidelitas.reports.report import Part, Report
 from fidelitas.reports.sentences import brief, holder
@@ -17,7 +17,7 @@ __all__ = ["charter_document", "charter_report", "charter_table"]
 
 _STYLES = {Outcome.KEPT: "", Outcome.UNLESS: "bold", Outcome.BROKEN: "bold red", Outcome.UNKNOWN: "bold"}
 _ORDER = (Outcome.BROKEN, Outcome.UNKNOWN, Outcome.UNLESS, Outcome.KEPT)
-_MOST_SUBJECTS, _MOST_NAMES, _MOST_RIGHTS = 3, 8, 4
+_MOST_SUBJECTS, _MOST_NAMES = 3, 8
 
 
 def charter_report(results: Sequence[Result], state: CharterState) -> Report:
@@ -108,17 +108,17 @@ def _judged_table(judged: Iterable[Judged]) -> Table:
     return Table(
         columns=("holder", "right", "on", "through", *(["charter"] if told else [])),
         rows=tuple(
-            (listed(names, _MOST_NAMES, "more"), _some(rights), listed(subjects, _MOST_SUBJECTS, "subject"), *rest[: 2 if told else 1])
+            (
+                listed(names, _MOST_NAMES, "more"),
+                first_rights(rights),
+                listed(subjects, _MOST_SUBJECTS, "subject"),
+                *rest[: 2 if told else 1],
+            )
             for names, rights, subjects, rest in rows
         ),
         may_fold=frozenset({"holder", "right", "through", "charter"}),
         least=("through",),
     )
-
-
-def _some(rights: Sequence[str]) -> str:
-    more = len(rights) - _MOST_RIGHTS
-    return ", ".join(rights[:_MOST_RIGHTS]) + (f" and {counted(more, 'more right')}" if more > 0 else "")
 
 
 def _rest(one: Judged) -> tuple[str, str]:

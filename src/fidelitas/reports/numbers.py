@@ -2,7 +2,9 @@
 
 from collections.abc import Sequence
 
-__all__ = ["counted", "listed"]
+__all__ = ["counted", "first_rights", "listed"]
+
+_MOST_RIGHTS = 4
 
 _PLURALS = {
     "person": "people",
@@ -24,6 +26,12 @@ def counted(count: int, noun: str) -> str:
 def plural(noun: str) -> str:
     """Return the plural of a noun, of several words that of the last."""
     return _PLURALS.get(noun, f"{noun}s")
+
+
+def first_rights(rights: Sequence[str]) -> str:
+    """Return the first rights of a cell of a table, and how many more there are: "root, admin and 3 more rights"."""
+    more = len(rights) - _MOST_RIGHTS
+    return ", ".join(rights[:_MOST_RIGHTS]) + (f" and {counted(more, 'more right')}" if more > 0 else "")
 
 
 def listed(names: Sequence[str], most: int, noun: str) -> str:

@@ -6,7 +6,7 @@ from typing import Any
 
 from fidelitas.peers import Copy, Oddities, PeerGroup, Unusual
 from fidelitas.reports.grouping import merged
-from fidelitas.reports.numbers import counted, listed
+from fidelitas.reports.numbers import counted, first_rights, listed
 from fidelitas.reports.places import place_document
 from fidelitas.reports.report import Part, Report
 from fidelitas.reports.sentences import brief
@@ -14,7 +14,7 @@ from fidelitas.reports.table import Table
 
 __all__ = ["peers_report"]
 
-_MOST_NAMES, _MOST_RIGHTS = 6, 4
+_MOST_NAMES, _MOST_GROUPS = 6, 4
 
 
 def peers_report(found: Oddities) -> Report:
@@ -69,7 +69,7 @@ def _unusual_table(found: Sequence[Unusual]) -> Table:
     rows = merged((one.holder, one.having.what, listed(one.places, 3, "subject"), (peer_words(one), _through(one))) for one in found)
     return Table(
         columns=("holder", "right", "on", "peers", "through"),
-        rows=tuple((", ".join(names), _some(rights), listed(places, 3, "subject"), *rest) for names, rights, places, rest in rows),
+        rows=tuple((", ".join(names), first_rights(rights), listed(places, 3, "subject"), *rest) for names, rights, places, rest in rows),
         may_fold=frozenset({"holder", "right", "peers", "through"}),
         least=("through",),
     )
@@ -79,17 +79,12 @@ def _through(one: Unusual) -> str:
     return brief(one.holding.routes[0]) if one.holding is not None else ""
 
 
-def _some(rights: Sequence[str]) -> str:
-    more = len(rights) - _MOST_RIGHTS
-    return ", ".join(rights[:_MOST_RIGHTS]) + (f" and {counted(more, 'more right')}" if more > 0 else "")
-
-
 def _hosts_table(found: Sequence[Unusual]) -> Table:
     """Return a row for what only some hosts of a role give to somebody."""
     rows = merged((one.having.where, one.having.what, one.holder, (peer_words(one), _through(one))) for one in found)
     return Table(
         columns=("host", "holder", "right", "hosts of the role", "through"),
-        rows=tuple((listed(hosts, 3, "host"), " ".join(holders), _some(rights), *rest) for holders, rights, hosts, rest in rows),
+        rows=tuple((listed(hosts, 3, "host"), " ".join(holders), first_rights(rights), *rest) for holders, rights, hosts, rest in rows),
         may_fold=frozenset({"holder", "right", "hosts of the role", "through"}),
         least=("through",),
     )
@@ -100,8 +95,8 @@ def _copies_table(found: Sequence[Copy]) -> Table:
         (
             one.holder,
             one.like,
-            ", ".join(one.groups[:_MOST_RIGHTS])
-            + (f" and {len(one.groups) - _MOST_RIGHTS} more" if len(one.groups) > _MOST_RIGHTS else ""),
+            ", ".join(one.groups[:_MOST_GROUPS])
+            + (f" and {len(one.groups) - _MOST_GROUPS} more" if len(one.groups) > _MOST_GROUPS else ""),
             f"{one.given} of {len(one.groups)} on {one.day}" if one.day is not None else "not recorded",
         )
         for one in found
@@ -110,8 +105,8 @@ def _copies_table(found: Sequence[Copy]) -> Table:
 
 
 def _groups_of(one: Copy) -> str:
-    more = len(one.groups) - _MOST_RIGHTS
-    return ", ".join(one.groups[:_MOST_RIGHTS]) + (f" and {more} more" if more > 0 else "")
+    more = len(one.groups) - _MOST_GROUPS
+    return ", ".join(one.groups[:_MOST_GROUPS]) + (f" and {more} more" if more > 0 else "")
 
 
 def _groups_table(groups: Sequence[PeerGroup]) -> Table:

@@ -3,9 +3,10 @@
 from collections.abc import Mapping, Sequence
 from typing import Any
 
+from fidelitas.changes import HeldChange
 from fidelitas.charter import Sanctions
 from fidelitas.facts import Gap, Place
-from fidelitas.rehearsal import Change, LockOut, LockOutKind, Rehearsal
+from fidelitas.rehearsal import LockOut, LockOutKind, Rehearsal
 from fidelitas.replay import Replay
 from fidelitas.reports.blocks import Block, Row
 from fidelitas.reports.documents import holding_document
@@ -115,20 +116,20 @@ def _blocks(rehearsals: Sequence[Rehearsal], charter: Sanctions | None) -> list[
     return blocks
 
 
-def _row(verb: str, change: Change) -> Row:
+def _row(verb: str, change: HeldChange) -> Row:
     holding = change.holding
     route = holding.routes[0]
     style = "bold" if verb == "gains" else ""
     return Row(f"{holding.principal} {verb} {holding.right}  ({brief(route)}, {route.place.in_file()})", style=style)
 
 
-def _unsanctioned(change: Change, charter: Sanctions | None) -> list[Row]:
+def _unsanctioned(change: HeldChange, charter: Sanctions | None) -> list[Row]:
     if charter is None or charter.allows(change.holding):
         return []
     return [Row("the charter does not sanction this", label="warning:", indent=4, style="bold red")]
 
 
-def _altered(change: Change) -> Row:
+def _altered(change: HeldChange) -> Row:
     before, after = change.before, change.after
     if before is None or after is None:
         raise ValueError("an altered holding was held before and after")
@@ -140,11 +141,11 @@ def _terms(asks: str | None) -> str:
     return f"asked for {asks}" if asks else "not asked for a password"
 
 
-def _change(host: HostRights, change: Change) -> dict[str, Any]:
+def _change(host: HostRights, change: HeldChange) -> dict[str, Any]:
     return holding_document(host, change.holding)
 
 
-def _gained(host: HostRights, change: Change, charter: Sanctions | None) -> dict[str, Any]:
+def _gained(host: HostRights, change: HeldChange, charter: Sanctions | None) -> dict[str, Any]:
     sanctioned = None if charter is None else charter.allows(change.holding)
     return {**_change(host, change), "sanctioned": sanctioned}
 

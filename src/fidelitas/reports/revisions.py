@@ -15,13 +15,13 @@ from fidelitas.reports.table import Table
 from fidelitas.revisions import Commit, Revision, Standing, StandingKind, line_changes
 from fidelitas.text import clipped, decode, shortened
 
-__all__ = ["Told", "revisions_report"]
+__all__ = ["RevisionHistory", "revisions_report"]
 
 _MOST_HOSTS, _MOST_RIGHTS, _LONGEST = 4, 3, 2000
 
 
 @dataclass(frozen=True, slots=True)
-class Told:
+class RevisionHistory:
     """What there is to say: revisions in groups that go back to one, what each changed in rights, commits that are at one, standings."""
 
     family: str  # in words
@@ -31,22 +31,22 @@ class Told:
     standings: Mapping[str, Standing]  # by subject
 
 
-def revisions_report(told: Told, *, diff: bool = False) -> Report:
+def revisions_report(history: RevisionHistory, *, diff: bool = False) -> Report:
     """Return the revisions of a policy; with `diff` also the text of what each changed."""
     return Report(
-        answer=lambda: _answer(told),
-        parts=lambda: _parts(told, diff=diff),
-        rows=lambda: [_rows(told)],
-        document=lambda: _document(told),
+        answer=lambda: _answer(history),
+        parts=lambda: _parts(history, diff=diff),
+        rows=lambda: [_rows(history)],
+        document=lambda: _document(history),
     )
 
 
-def _answer(told: Told) -> list[str]:
-    hosts = {subject for revision in told.revisions for subject in revision.current}
-    lines = [f"{told.family}: {counted(len(told.revisions), 'revision')} on {counted(len(hosts), 'host')}"]
-    if told.standings:
+def _answer(history: RevisionHistory) -> list[str]:
+    hosts = {subject for revision in history.revisions for subject in revision.current}
+    lines = [f"{history.family}: {counted(len(history.revisions), 'revision')} on {counted(len(hosts), 'host')}"]
+    if history.standings:
         kinds: dict[str, list[str]] = {}
-        for subject, standing in sorted(told.standings.items()):
+        for subject, standing in sorted(history.standings.items()):
             if standing.kind is not StandingKind.UNINTENDED:
                 kinds.setdefault(_standing_words(standing), []).append(subject)
         lines.append("; ".join(f"{listed(subjects, _MOST_HOSTS, 'host')} {words}" for words, subjects in kinds.items()))
@@ -68,25 +68,25 @@ def _lines(added: int, removed: int) -> str:
     return " and ".join(parts) or "other files"
 
 
-def _parts(told: Told, *, diff: bool) -> list[Part]:
-    parts: list[Part] = [_table(told)]
-    if told.standings:
-        parts += ["\n", "Against the repository\n", _standings_table(told.standings)]
+def _parts(history: RevisionHistory, *, diff: bool) -> list[Part]:
+    parts: list[Part] = [_table(history)]
+    if history.standings:
+        parts += ["\n", "Against the repository\n", _standings_table(history.standings)]
     if diff:
-        parts += [block for revision in told.revisions for block in _diff_blocks(revision)]
+        parts += [block for revision in history.revisions for block in _diff_blocks(revision)]
     return parts
 
 
-def _ordered(told: Told) -> list[Revision]:
+def _ordered(history: RevisionHistory) -> list[Revision]:
     """Return the revisions, those that go back to one together, the largest group first, the newest revision first in each."""
     groups: dict[int, list[Revision]] = {}
-    for revision in told.revisions:
+    for revision in history.revisions:
         groups.setdefault(revision.root.number, []).append(revision)
     order = sorted(groups.values(), key=lambda group: (-len({name for one in group for name in one.subjects}), group[0].number))
     return [revision for group in order for revision in reversed(group)]
 
 
-def _table(told: Told) -> Table:
+def _table(history: RevisionHistory) -> Table:
     return Table(
         columns=(
             "revision",
@@ -96,7 +96,7 @@ def _table(told: Told) -> Table:
             "now",
             "changed lines",
             "changed rights",
-            *(["commit"] if told.commits else []),
+            *(["commit"] if history.commits else []),
         ),
         rows=tuple(
             (
@@ -106,10 +106,10 @@ def _table(told: Told) -> Table:
                 listed(one.subjects, _MOST_HOSTS, "host"),
                 listed(one.current, _MOST_HOSTS, "host") if sorted(one.current) != sorted(one.subjects) else "the same",
                 _changed_lines(one),
-                _changed_rights(told.rights.get(one.number, ())),
-                *([_commit_words(told.commits.get(one.number))] if told.commits else []),
+                _changed_rights(history.rights.get(one.number, ())),
+                *([_commit_words(history.commits.get(one.number))] if history.commits else []),
             )
-            for one in _ordered(told)
+            for one in _ordered(history)
         ),
         may_fold=frozenset({"hosts", "changed rights", "commit"}),
         least=("commit",),
@@ -166,7 +166,7 @@ def _diff_blocks(one: Revision) -> Iterable[Block]:
         yield Block(f"revision {one.before.number} → {one.number}: {path}", tuple(Row(clipped(line, _LONGEST)) for line in lines))
 
 
-def _rows(told: Told) -> Table:
+def _rows(history: RevisionHistory) -> Table:
     return Table(
         columns=("revision", "before", "first seen", "last seen", "subject", "now", "changed rights", "commit", "standing"),
         rows=tuple(
@@ -177,21 +177,21 @@ def _rows(told: Told) -> Table:
                 one.last.isoformat(),
                 subject,
                 "yes" if subject in one.current else "",
-                _changed_rights(told.rights.get(one.number, ())),
-                told.commits[one.number].id if one.number in told.commits else "",
-                _standing_words(told.standings[subject]) if subject in told.standings and subject in one.current else "",
+                _changed_rights(history.rights.get(one.number, ())),
+                history.commits[one.number].id if one.number in history.commits else "",
+                _standing_words(history.standings[subject]) if subject in history.standings and subject in one.current else "",
             )
-            for one in told.revisions
+            for one in history.revisions
             for subject in sorted(one.subjects)
         ),
     )
 
 
-def _document(told: Told) -> dict[str, Any]:
+def _document(history: RevisionHistory) -> dict[str, Any]:
     return {
         "schema": "fidelitas/revisions/1",
-        "family": told.family,
-        "revisions": [_revision_document(one, told) for one in told.revisions],
+        "family": history.family,
+        "revisions": [_revision_document(one, history) for one in history.revisions],
         "standings": [
             {
                 "subject": subject,
@@ -202,14 +202,14 @@ def _document(told: Told) -> dict[str, Any]:
                 "lines_removed": one.removed,
                 "files": list(one.files),
             }
-            for subject, one in sorted(told.standings.items())
+            for subject, one in sorted(history.standings.items())
         ],
     }
 
 
-def _revision_document(one: Revision, told: Told) -> dict[str, Any]:
+def _revision_document(one: Revision, history: RevisionHistory) -> dict[str, Any]:
     added, removed, changed = line_changes(one.before.files, one.files) if one.before is not None else (0, 0, [])
-    commit = told.commits.get(one.number)
+    commit = history.commits.get(one.number)
     return {
         "number": one.number,
         "before": one.before.number if one.before is not None else None,
@@ -223,7 +223,7 @@ def _revision_document(one: Revision, told: Told) -> dict[str, Any]:
         "changed_files": changed,
         "rights": [
             {"change": change.turn.value, "holder": holder_words(change), "right": right_words(change), "subject": change.subject}
-            for change in told.rights.get(one.number, ())
+            for change in history.rights.get(one.number, ())
         ],
         "commit": None
         if commit is None

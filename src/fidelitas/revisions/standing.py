@@ -37,6 +37,11 @@ class Repository:
         """Return those of a host's files that the repository keeps."""
         return {path: content for path, content in files.items() if any(_is_below(path, place) for place in self.places)}
 
+    def commit_of(self, files: Mapping[str, bytes]) -> Commit | None:
+        """Return the newest commit whose files are those that a host has; nothing where none is, or the host has none of them."""
+        here = self.files_here(files)
+        return next((commit for commit in self.commits if dict(commit.files) == here), None) if here else None
+
     def intended_for(self, tags: Iterable[str]) -> Commit | None:
         """Return the commit that is to be on a subject with some tags: the newest, unless one is named for a tag."""
         by_id = {commit.id: commit for commit in self.commits}
@@ -71,13 +76,13 @@ def standing_of(files: Mapping[str, bytes], tags: Iterable[str], repository: Rep
     intended = repository.intended_for(tags)
     if intended is None:
         return Standing(StandingKind.UNINTENDED)
-    here = repository.files_here(files)
-    at = next((commit for commit in repository.commits if dict(commit.files) == here), None)
+    at = repository.commit_of(files)
     if at is not None:
         numbers = {commit.id: number for number, commit in enumerate(repository.commits)}
         distance = numbers[at.id] - numbers[intended.id]
         kind = StandingKind.INTENDED if not distance else StandingKind.BEHIND if distance > 0 else StandingKind.AHEAD
         return Standing(kind, at, abs(distance))
+    here = repository.files_here(files)
     nearest, (added, removed, changed) = min(
         ((commit, line_changes(commit.files, here)) for commit in repository.commits),
         key=lambda one: (one[1][0] + one[1][1], one[0] is not intended),

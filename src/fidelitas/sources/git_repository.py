@@ -14,7 +14,7 @@ from fidelitas.errors import ReadError
 
 __all__ = ["CommittedFiles", "make_repository", "read_repository"]
 
-_MOST_COMMITS, _MOST_FILE, _SECONDS = 500, 1 << 20, 60
+_MOST_COMMITS, _SECONDS = 500, 60
 _SAFE = ("core.fsmonitor=false", "core.hooksPath=/dev/null", "log.showSignature=false", "diff.external=", "protocol.allow=never")
 
 
@@ -44,7 +44,13 @@ def read_repository(folder: Path, paths: Mapping[str, str], names: Sequence[str]
     ]
     if not commits:
         raise ReadError(f'repository "{folder}" has no commit of {", ".join(kept)}', hint="Which files of it are the policy?")
-    return commits, {name: _commit_of(folder, name, kept) for name in names}
+    by_name = {name: _commit_of(folder, name, kept) for name in names}
+    for name, commit in by_name.items():
+        # Else nothing would seem to be intended for the hosts with that tag.
+        if commit not in {one.id for one in commits}:
+            why = f'"{name}" is not among the newest {_MOST_COMMITS} commits of the policy in "{folder}"'
+            raise ReadError(why, hint="Is it on the branch that is checked out?")
+    return commits, by_name
 
 
 def _commit_of(folder: Path, name: str, kept: Sequence[str]) -> str:
@@ -63,7 +69,7 @@ def _files(folder: Path, commit: str, paths: Mapping[str, str], blobs: dict[str,
         there = _on_host(path, paths)
         if kind == "blob" and mode != "120000" and there is not None:
             if blob not in blobs:
-                blobs[blob] = _git(folder, "cat-file", "blob", blob)[:_MOST_FILE]
+                blobs[blob] = _git(folder, "cat-file", "blob", blob)
             yield there, blobs[blob]
 
 
