@@ -198,6 +198,20 @@ def test_what_cannot_be_is_one_line(text: str, status: int, said: str, tmp_path:
     assert said in ran.err
 
 
+def test_an_intended_commit_of_another_branch_is_refused(tmp_path: Path) -> None:
+    survey(tmp_path, [at("web0", POLICIES[0], 0)])
+    repository(tmp_path / "policy", POLICIES[:1])
+    git(tmp_path / "policy", "checkout", "--quiet", "-b", "draft")
+    (tmp_path / "policy" / "sudoers").write_text(POLICIES[1])
+    git(tmp_path / "policy", "commit", "--quiet", "--all", "-m", "not merged")
+    git(tmp_path / "policy", "checkout", "--quiet", "main")
+    (tmp_path / "estate.toml").write_text('format = 1\n[policy]\nrepository = "policy"\n[policy.intended]\nweb = "draft"\n')
+    ran = fidelitas("revisions", "--estate", "estate.toml", cwd=tmp_path)
+    assert ran.status == 4, ran
+    assert '"draft" is not among the newest 500 commits' in ran.err
+    assert ran.out == ""
+
+
 def test_the_demo_shows_that_tern_was_edited(tmp_path: Path) -> None:
     assert fidelitas("demo", "d", cwd=tmp_path).status == 0
     ran = fidelitas("revisions", "--ledger", "d/ledger", "--estate", "d/estate.toml", "--format", "json", cwd=tmp_path)
