@@ -81,6 +81,7 @@ MAY_IMPORT: dict[str, set[str]] = {
     "audit": {"checks", "conclusions", "errors", "facts", "findings", "judging", "languages", "memberships", "platforms", "rights", "text", "trouble"},
     "changes": {"audit", "conclusions", "facts", "findings", "rights", "trouble"},
     "revisions": {"facts", "languages"},
+    "narrowing": {"audit", "errors", "facts", "inquiry", "languages", "masking", "rehearsal", "replay", "revisions", "rights", "text"},
     "peers": {"people", "rights"},
     "charter": {"rights", "facts", "findings", "estate", "people", "text", "errors"},
     "rehearsal": {"changes", "rights", "facts"},
@@ -106,13 +107,13 @@ MAY_IMPORT: dict[str, set[str]] = {
     "reports.blocks": set(),
     "reports.table": set(),
     "reports": {
-        "", "administration", "changes", "charter", "comparison", "configuration", "connections", "departure", "doors", "estate", "facts", "findings", "inquiry", "ledger", "logbook", "obstacles", "peers", "people", "refusal", "rehearsal", "replay", "reports.blocks",
+        "", "administration", "changes", "charter", "comparison", "configuration", "connections", "departure", "doors", "estate", "facts", "findings", "inquiry", "ledger", "logbook", "narrowing", "obstacles", "peers", "people", "refusal", "rehearsal", "replay", "reports.blocks",
         "reports.report", "reports.table", "revisions", "rights", "text", "usage",
     },
     "demo": {"evidence", "text", "errors"},
     "cli": {
         "administration", "audit", "changes", "charter", "checks", "conclusions", "connections", "comparison", "configuration", "departure", "doors", "estate", "excerpts", "extras", "trouble", "demo", "errors", "evidence", "facts", "findings", "inquiry", "languages",
-        "ledger", "logbook", "memberships", "peers", "people", "platforms", "rehearsal", "replay", "reports", "revisions", "rights", "sources", "surveying", "text", "usage", "",
+        "ledger", "logbook", "memberships", "narrowing", "peers", "people", "platforms", "rehearsal", "replay", "reports", "revisions", "rights", "sources", "surveying", "text", "usage", "",
     },
     "__main__": {"cli"},
     "": set(),

@@ -60,6 +60,7 @@ class Inquiry:
         self._judges: dict[object, tuple[Judge, Policy]] = {}
         self._answers: dict[object, str] = {}  # rules are kept by the policies, so that one's identity is its own
         self._states: Mapping[str, FileState] = {}
+        self._sudo_version: str | None = None
         self._stale: tuple[Stale, ...] = ()
 
     @property
@@ -71,6 +72,19 @@ class Inquiry:
     def policy(self) -> Policy:
         """The policy on the host as it calls itself."""
         return self._judge(self._host)[1]
+
+    @property
+    def states(self) -> Mapping[str, FileState]:
+        """What is at the paths that the evidence has looked at."""
+        self._judge(self._host)
+        return self._states
+
+    @property
+    def sudo_version(self) -> tuple[int, ...]:
+        """The version of the host's sudo as numbers; empty where it is not known."""
+        self._judge(self._host)
+        numbers = "".join(sign if sign.isdigit() else " " for sign in self._sudo_version or "").split()
+        return tuple(int(number) for number in numbers[:3])
 
     def group_of(self, rule: SudoRule, account: str) -> str:
         """Return the group by which a rule is about an account; nothing where it names the account itself, or all."""
@@ -154,7 +168,7 @@ class Inquiry:
         key = None if host is None else (host.name, host.addresses)
         if key not in self._judges:
             facts = read_host(self._evidence if host is None else _Renamed(self._evidence, host.name))
-            self._states = facts.states
+            self._states, self._sudo_version = facts.states, facts.sudo_version
             population = populate(facts)
             self._stale = tuple(stale_groups(facts, population))
             policy = policy_of(facts, population, host)

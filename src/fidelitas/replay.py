@@ -1,7 +1,6 @@
 """Logged uses of sudo put to a policy: which rule allows each, which would be refused, and which rules nothing needed.
 
-Pure: events, and the hosts to ask, are given.  A log holds the command as one text; it is parted into words as a shell would, which sudo's
-matching of arguments does not mind, since it joins them again.
+Pure: events, and the hosts to ask, are given.  A log holds the command as one text; it is parted into words as sudo quotes them.
 """
 
 from collections.abc import Iterable, Mapping, Sequence
@@ -12,17 +11,17 @@ from fidelitas.errors import RequestError
 from fidelitas.facts import Event, EventKind, SudoRule
 from fidelitas.inquiry import Inquiry
 from fidelitas.languages.evidence import HostEvidence
-from fidelitas.languages.words import shell_words
+from fidelitas.languages.logs.sudo_lines import logged_words
 from fidelitas.masking import is_masked
 from fidelitas.refusal import Cause, explained
 from fidelitas.rights.linux.sudo import Decision, Question, Verdict
 from fidelitas.text import short_host_name
 from fidelitas.usage import HostUse
 
-__all__ = ["PolicyHistory", "Replay", "Replayed", "replay"]
+__all__ = ["NO_COMMANDS", "PolicyHistory", "Replay", "Replayed", "replay"]
 
 # Questions of sudo itself that are not commands.
-_NO_COMMANDS = frozenset({"list", "validate", ""})
+NO_COMMANDS = frozenset({"list", "validate", ""})
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -78,7 +77,7 @@ def replay(events: Iterable[Event], held: Mapping[str, PolicyHistory]) -> list[R
     """Return a replay for each host that is both in the logs and among those held against, by its name up to the first dot."""
     by_host: dict[str, list[Event]] = {}
     for event in events:
-        if event.program == "sudo" and not event.doubt and event.command not in _NO_COMMANDS:
+        if event.program == "sudo" and not event.doubt and event.command not in NO_COMMANDS:
             by_host.setdefault(short_host_name(event.host), []).append(event)
     return [
         _replayed(subject, one, by_host[short_host_name(subject)]) for subject, one in held.items() if short_host_name(subject) in by_host
@@ -107,7 +106,7 @@ def _one(held: PolicyHistory, same: Sequence[Event], *, explain: bool) -> Replay
     inquiry = held.at(last.at)
     question = Question(
         account=last.account,
-        command=_words(last.command),
+        command=logged_words(last.command),
         run_as=last.target or None,
         run_as_group=last.group or None,
         at=last.at or inquiry.taken,
@@ -122,10 +121,3 @@ def _one(held: PolicyHistory, same: Sequence[Event], *, explain: bool) -> Replay
     except RequestError as error:  # an account or group that is not there any more
         decision = Decision(verdict=Verdict.NO_RULE, reason=str(error))
     return Replayed(last=last, count=len(same), decision=decision, masked=is_masked(last.command), why=why)
-
-
-def _words(command: str) -> tuple[str, ...]:
-    try:
-        return tuple(shell_words(command)) or (command,)
-    except ValueError:
-        return tuple(command.split(" "))

@@ -36,6 +36,7 @@ COMMANDS = {
     "changes": "Show what changed since the last survey: rights gained and lost with their cause, findings, accounts, subjects.",
     "revisions": "Show every revision of a sudo policy, PAM, sshd or root's keys: when and where seen, what it changed, which hosts lag.",
     "rehearse": "Preview what a new sudo policy or membership would change in rights.",
+    "narrow": "Propose a sudo policy that allows what was used and little more, with every logged use replayed against it.",
     "charter": "Check the estate against the charter: what is sanctioned, what must be possible and never be; draft one; accept findings.",
     "coverage": "Show what was read, what was not and why, and which answers that weakens.",
     "ledger": "Show what the ledger holds, verify it, remove old surveys, and carry surveys to another ledger.",

@@ -16,7 +16,7 @@ from fidelitas.reports.report import Report
 from fidelitas.reports.sentences import brief, mechanism
 from fidelitas.rights import Holding, HostRights, Mechanism, PrincipalKind
 
-__all__ = ["rehearsal_report"]
+__all__ = ["lock_out_words", "rehearsal_report"]
 
 
 def rehearsal_report(
@@ -80,7 +80,8 @@ def _error(error: Gap, text: str | None, names: Mapping[str, str]) -> Block:
     return Block(f"{where}: {error.why}", tuple(rows), style="bold red")
 
 
-def _lock_out(found: LockOut) -> str:
+def lock_out_words(found: LockOut) -> str:
+    """Return what a lock-out is, in words: who loses root, and which routes are left."""
     names = ", ".join(found.accounts[:6])
     if found.kind is LockOutKind.SUDO:
         left = sorted({_way_left(holding) for holding in found.left})
@@ -106,7 +107,7 @@ def _blocks(rehearsals: Sequence[Rehearsal], charter: Sanctions | None) -> list[
     blocks = []
     for one in rehearsals:
         if one.locked_out:
-            blocks.append(Block(f"LOCK-OUT on {one.after.subject}: {_lock_out(one.locked_out)}", (), style="bold red"))
+            blocks.append(Block(f"LOCK-OUT on {one.after.subject}: {lock_out_words(one.locked_out)}", (), style="bold red"))
         rows = [
             *(row for change in one.gained for row in (_row("gains", change), *_unsanctioned(change, charter))),
             *(_row("loses", change) for change in one.lost),
@@ -167,7 +168,7 @@ def _document(
         "subjects": [
             {
                 "subject": one.after.subject,
-                "lock_out": _lock_out(one.locked_out) if one.locked_out else None,
+                "lock_out": lock_out_words(one.locked_out) if one.locked_out else None,
                 "lock_out_kind": one.locked_out.kind if one.locked_out else None,
                 "gained": [_gained(one.after, change, charter) for change in one.gained],
                 "lost": [_change(one.before, change) for change in one.lost],

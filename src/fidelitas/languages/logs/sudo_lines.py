@@ -14,7 +14,7 @@ from typing import Any
 from fidelitas.facts import NOWHERE, Event, EventKind
 from fidelitas.masking import masked
 
-__all__ = ["read_sudo_event", "read_sudo_line"]
+__all__ = ["logged_words", "read_sudo_event", "read_sudo_line"]
 
 _FIELDS = "HOST|TTY|CHROOT|PWD|USER|GROUP|TSID|ENV|COMMAND"
 _LINE = re.compile(rf"\s*(?P<account>.*?) : (?:(?P<reason>(?!(?:{_FIELDS})=).*?) ; )?(?P<fields>(?:{_FIELDS})=.*)\Z", re.DOTALL)
@@ -220,6 +220,27 @@ def _quoted_word(word: str) -> str:
     """Return a word as sudo 1.9 writes it in a line: quotes and backslashes behind one, others than letters in octal, blanks in quotes."""
     plain = re.sub(r"[\0-\x1f\x7f]", lambda found: f"#{ord(found[0]):03o}", re.sub(r"['\\]", r"\\\g<0>", word))
     return f"'{plain}'" if " " in plain else plain
+
+
+_LOGGED_WORD = re.compile(r"(?:'(?:[^'\\]|\\.)*'|(?:[^ \\]|\\.)*)(?= |\Z)", re.DOTALL)
+
+
+def logged_words(command: str) -> tuple[str, ...]:
+    """Return a command as sudo writes it in a line as its words: the opposite of what `_quoted_word` does, but for what is octal.
+
+    Sudo before 1.9 quotes nothing, so that blanks within a word cannot be told from those between words; an empty word is one between two
+    blanks, or behind the last.  What is not quoted as sudo does it is parted at blanks.
+    """
+    found, at = [], 0
+    while at <= len(command):
+        word = _LOGGED_WORD.match(command, at)
+        if word is None:
+            return tuple(command.split(" "))
+        text = word[0]
+        inner = text[1:-1] if len(text) > 1 and text[0] == text[-1] == "'" else text
+        found.append(re.sub(r"\\(['\\])", r"\1", inner))
+        at = word.end() + 1
+    return tuple(found)
 
 
 def _text(value: Any) -> str:
