@@ -135,8 +135,8 @@ class Ran:
         return json.loads(self.out)
 
 
-def fidelitas(*arguments: str | Path, cwd: Path, env: Mapping[str, str] | None = None, **kwargs: Any) -> Ran:
-    """Run the built program in a folder, with a ledger of its own there; a traceback is a failure wherever it comes."""
+def fidelitas(*arguments: str | Path, cwd: Path, env: Mapping[str, str] | None = None, typed: str = "", **kwargs: Any) -> Ran:
+    """Run the built program in a folder, with a ledger of its own there; a traceback is a failure wherever it comes; `typed` is its input."""
     program = Path(sys.executable).with_name("fidelitas")
     surroundings = {
         "PATH": os.environ["PATH"],
@@ -152,7 +152,7 @@ def fidelitas(*arguments: str | Path, cwd: Path, env: Mapping[str, str] | None =
         capture_output=True,
         check=False,
         timeout=120,
-        stdin=subprocess.DEVNULL,
+        input=typed.encode(),
         **kwargs,
     )
     ran = Ran(done.returncode, done.stdout.decode(), done.stderr.decode())

@@ -57,6 +57,20 @@ def check_schema(name: str, document: object) -> None:
 # -- the demo ----------------------------------------------------------------------------------------------------------------------
 
 
+def test_the_demo_shows_the_planted_oddities_among_peers_and_a_review_half_done(estate: tuple[Path, Ran]) -> None:
+    truth = json.loads((estate[0] / "estate" / "truth.json").read_text())
+    found = asked(estate, "peers", "--people", "estate/people.csv", "--format", "json").json["unusual"]
+    shown = {(one["holder"], one["what"], place) for one in found for place in one["on"] if one["declared"]}
+    assert shown == {(one["holder"], one["right"], one["subject"]) for one in truth["peers"]}
+    standing = asked(estate, "review", "status", "2026-autumn", "--format", "json")
+    check_schema("review", standing.json)
+    assert standing.status == 1
+    decided = [one["decision"] for one in standing.json["list"]]
+    assert {kind: decided.count(kind) for kind in ("revoke", "ask")} == {"revoke": 1, "ask": 1}
+    assert 0 < decided.count(None) < len(decided)
+    assert any(one["about_own_rights"] for one in standing.json["list"])
+
+
 def test_the_demo_finds_all_that_was_planted_and_raises_nothing_else(estate: tuple[Path, Ran]) -> None:
     truth = json.loads((estate[0] / "estate" / "truth.json").read_text())
     check_schema("truth", truth)

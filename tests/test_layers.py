@@ -101,6 +101,8 @@ MAY_IMPORT: dict[str, set[str]] = {
     "connections": {"rights"},
     "doors": {"facts", "rights"},
     "departure": {"facts", "people", "rights", "text"},
+    "reviews": {"charter", "departure", "errors", "facts", "people", "rights", "text"},
+    "reviewing": {"", "audit", "errors", "ledger", "reviews", "rights"},
     "excerpts": {"audit", "evidence", "masking", "text"},
     "reports.forms": {"reports.blocks", "reports.report", "reports.table", "text"},
     "reports.report": {"reports.blocks", "reports.table"},
@@ -108,12 +110,12 @@ MAY_IMPORT: dict[str, set[str]] = {
     "reports.table": set(),
     "reports": {
         "", "administration", "changes", "charter", "comparison", "configuration", "connections", "departure", "doors", "estate", "facts", "findings", "inquiry", "ledger", "logbook", "narrowing", "obstacles", "peers", "people", "refusal", "rehearsal", "replay", "reports.blocks",
-        "reports.report", "reports.table", "revisions", "rights", "text", "usage",
+        "reports.report", "reports.table", "reviews", "revisions", "rights", "text", "usage",
     },
     "demo": {"evidence", "text", "errors"},
     "cli": {
         "administration", "audit", "changes", "charter", "checks", "conclusions", "connections", "comparison", "configuration", "departure", "doors", "estate", "excerpts", "extras", "trouble", "demo", "errors", "evidence", "facts", "findings", "inquiry", "languages",
-        "ledger", "logbook", "memberships", "narrowing", "peers", "people", "platforms", "rehearsal", "replay", "reports", "revisions", "rights", "sources", "surveying", "text", "usage", "",
+        "ledger", "logbook", "memberships", "narrowing", "peers", "people", "platforms", "rehearsal", "replay", "reports", "reviewing", "reviews", "revisions", "rights", "sources", "surveying", "text", "usage", "",
     },
     "__main__": {"cli"},
     "": set(),
@@ -132,7 +134,7 @@ LIBRARIES = {
     "ldap3": {"sources"},
     "subprocess": {"sources"},
     "zstandard": {"evidence", "ledger", "sources"},
-    "tarfile": {"evidence"},
+    "tarfile": {"evidence", "reviews"},
     "tomlkit": {"charter"},
 }
 

@@ -588,6 +588,8 @@ def test_a_ledger_of_the_first_version_is_brought_to_this_one_when_it_is_opened(
     Ledger(tmp_path).add([host("tern")], NOW)
     with Ledger(tmp_path).database.writing() as connection:
         connection.exec_driver_sql("alter table evidence drop column stated")
+        for table in ("review_decisions", "reviews"):
+            connection.exec_driver_sql(f"drop table {table}")
         connection.exec_driver_sql("update alembic_version set version_num = '0001'")
     again = Ledger(tmp_path)
     assert [one.subject for one in again.bundles()] == ["tern"]
@@ -664,6 +666,11 @@ def test_the_documented_roles_of_a_shared_ledger(shared: str, tmp_path: Path) ->
         assert ("kept as survey" in ran.err) is kept, ran.err
         assert "rada" in ran.out
         assert asked(tmp_path, "ledger", "prune", "--keep-count", "0", "--ledger", place).status == 4
+        assert asked(tmp_path, "review", "start", login, "--by", "owner", "--ledger", place).status == (0 if kept else 4)
+    (review,) = asked(tmp_path, "review", "list", "--format", "json", "--ledger", f"{shared}vesna").json["reviews"]
+    for item in range(1, review["items"] + 1):
+        assert asked(tmp_path, "review", "decide", "ines", str(item), "keep", "--ledger", f"{shared}ines").status == 0
+    assert asked(tmp_path, "review", "close", "ines", "--out", str(tmp_path / "pack"), "--ledger", f"{shared}ines").status == 0
     with psycopg.connect(f"{shared}postgres", autocommit=True) as connection:
         for role in ("vesna", "ines", "fidelitas_reader", "fidelitas_writer"):
             connection.execute(f"drop owned by {role}; drop role {role}")

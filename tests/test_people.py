@@ -83,7 +83,7 @@ def test_both_forms_tell_the_same() -> None:
 @pytest.mark.parametrize(
     ("text", "origin", "message"),
     [
-        ("", "p.csv", "p.csv:1: expected the columns person, accounts, team, status, until, found none"),
+        ("", "p.csv", "p.csv:1: expected the columns person, accounts, team, status, until, manager, found none"),
         ("person,accounts,shoes\n", "p.csv", "p.csv:1: expected the columns"),
         ("person,accounts\nInes,ines,extra\n", "p.csv", "p.csv:2: more fields than columns"),
         (

@@ -38,6 +38,7 @@ COMMANDS = {
     "rehearse": "Preview what a new sudo policy or membership would change in rights.",
     "narrow": "Propose a sudo policy that allows what was used and little more, with every logged use replayed against it.",
     "charter": "Check the estate against the charter: what is sanctioned, what must be possible and never be; draft one; accept findings.",
+    "review": "Review who holds what: freeze a list, have it decided, carry it out, keep signed evidence.",
     "coverage": "Show what was read, what was not and why, and which answers that weakens.",
     "ledger": "Show what the ledger holds, verify it, remove old surveys, and carry surveys to another ledger.",
     "probe": "Print the collector script, to be run by hand on a host.",

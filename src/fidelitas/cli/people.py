@@ -21,8 +21,8 @@ from fidelitas.text import decode
 def command(mapped: Path, source: Source, output: Output) -> None:
     """Join accounts on hosts, database servers and directories by the identity MAP, and show what each person holds altogether.
 
-    MAP is CSV (person,accounts,team,status,until) or TOML; see docs/people.md.  Also shown: people who left and still hold rights, shared
-    accounts, and accounts with rights that belong to nobody in the map, with a suggestion whose they are.
+    MAP is CSV (person,accounts,team,status,until,manager) or TOML; see docs/people.md.  Also shown: people who left and still hold rights,
+    shared accounts, and accounts with rights that belong to nobody in the map, with a suggestion whose they are.
 
     Exit status: 1 if someone who left holds a right; 2 where no account of the map is known.
     """

@@ -164,6 +164,22 @@ class Source:
         memory = self._use_memory(subjects)
         return {} if memory is None else memory.last_logins(lambda: self._last_logins(subjects))
 
+    def last_uses(self, subjects: Container[str]) -> "Callable[[str, str], str | None]":
+        """Return what knows on which day an account used privilege last on a subject, by the logs in the ledger; nothing without any."""
+        latest: dict[tuple[str, str], str] = {}
+
+        def keep(record: "AttributedEvent") -> None:
+            event = record.event
+            if event.at is not None:
+                key = (event.place.subject, event.account)
+                latest[key] = max(event.at.date().isoformat(), latest.get(key, ""))
+
+        if self.ledger.has_logs:
+            from fidelitas.logbook import EventFilter  # noqa: PLC0415
+
+            self._read_use(subjects, EventFilter(kinds=frozenset({EventKind.USED})), keep)
+        return lambda subject, account: latest.get((subject, account))
+
     def _use_memory(self, subjects: Container[str]) -> "UseMemory | None":
         """Return what is kept of the logs of some hosts; nothing where none of them has any."""
         digests = self.ledger.history_digests(self.survey, self._with_logs(subjects), with_logs=True)

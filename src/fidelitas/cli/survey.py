@@ -25,6 +25,7 @@ from fidelitas.ledger import Ledger
 from fidelitas.platforms import PLATFORMS
 from fidelitas.reports.survey import survey_report
 from fidelitas.reports.unreached import unreached_lines
+from fidelitas.reviewing import ReviewBook
 from fidelitas.sources import FileScan, LogScan
 from fidelitas.sources.estate_file import estate_at
 from fidelitas.sources.ssh_failures import Unreached
@@ -188,7 +189,8 @@ def show(found: Audit, survey: str | None, output: Output, ledger: Ledger, *, fu
         since = since_last(ledger, survey, found) if survey is not None else ()
     except FidelitasError as error:  # an earlier survey that is damaged costs the comparison alone
         say(f"what changed since the last survey is not shown: {error}")
-    output.report(survey_report(found.subjects, found.findings, survey, full=full, since=since), of=found.subjects)
+    reviewed = ReviewBook(ledger).progress(found.subjects) if survey is not None else []
+    output.report(survey_report(found.subjects, found.findings, survey, full=full, since=[*since, *reviewed]), of=found.subjects)
     tell_gaps(found.subjects)
     if fail_on != "never" and any(finding.severity <= Severity[fail_on.upper()] for finding in found.findings):
         click.get_current_context().find_root().meta[FOUND_STATUS] = 1

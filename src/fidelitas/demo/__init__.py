@@ -3,6 +3,19 @@
 People, hosts and data are invented; the domain is saltmarsh.example.
 """
 
-from fidelitas.demo.estate import TAGS, TAKEN, Estate, earlier_surveys, make_estate, policy_commits, write_estate
+from fidelitas.demo.estate import TAGS, TAKEN, Estate, earlier_surveys, make_estate, policy_commits, review_decisions, write_estate
+from fidelitas.demo.review import REVIEW, PlannedDecision, started
 
-__all__ = ["TAGS", "TAKEN", "Estate", "earlier_surveys", "make_estate", "policy_commits", "write_estate"]
+__all__ = [
+    "REVIEW",
+    "TAGS",
+    "TAKEN",
+    "Estate",
+    "PlannedDecision",
+    "earlier_surveys",
+    "make_estate",
+    "policy_commits",
+    "review_decisions",
+    "started",
+    "write_estate",
+]

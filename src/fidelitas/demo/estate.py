@@ -20,11 +20,12 @@ from fidelitas.demo.mariadb import CATALOGUE, catalogue_bundle
 from fidelitas.demo.people import Person, draw_people
 from fidelitas.demo.planted import Planted
 from fidelitas.demo.policy import commits_of, estate_text
+from fidelitas.demo.review import PlannedDecision, planned_decisions, planted_oddities
 from fidelitas.demo.windows import MACHINES, windows_bundle
 from fidelitas.errors import ReadError
 from fidelitas.evidence import Bundle, CopiedLog, Item, Listing, Manifest, make_bundle
 
-__all__ = ["TAGS", "TAKEN", "Estate", "bundle_of", "earlier_surveys", "make_estate", "policy_commits", "write_estate"]
+__all__ = ["TAGS", "TAKEN", "Estate", "bundle_of", "earlier_surveys", "make_estate", "policy_commits", "review_decisions", "write_estate"]
 
 # What the file of the estate would say of its subjects.
 TAGS = {
@@ -132,6 +133,7 @@ def write_estate(folder: Path, seed: int = 1) -> list[Path]:
             "planted": [asdict(one) for one in planted],
             "changes": changes,
             "notices": [asdict(one) for one in planted_notices()],
+            "peers": [one._asdict() for one in planted_oddities(_teams(people))],
         }
         (folder / "truth.json").write_text(json.dumps(truth, indent=1) + "\n", encoding="utf-8")
     except OSError as error:
@@ -142,6 +144,11 @@ def write_estate(folder: Path, seed: int = 1) -> list[Path]:
 def earlier_surveys(bundles: Sequence[Bundle], seed: int = 1) -> list[tuple[datetime, list[Bundle]]]:
     """Return the surveys before, the oldest first: when each was, and its evidence, from that of today."""
     return earlier_evidence(bundles, _teams(draw_people(random.Random(seed))))
+
+
+def review_decisions(seed: int = 1) -> list[PlannedDecision]:
+    """Return what the reviewers of the demo have decided so far."""
+    return planned_decisions(_teams(draw_people(random.Random(seed))))
 
 
 def policy_commits(bundles: Sequence[Bundle], seed: int = 1) -> list[tuple[str, datetime, str, Mapping[str, bytes]]]:

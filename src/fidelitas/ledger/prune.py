@@ -4,7 +4,7 @@ Never removed: surveys that are marked to be kept, and the newest evidence of a 
 """
 
 import struct
-from collections.abc import Collection, Iterator
+from collections.abc import Collection, Iterable, Iterator
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
@@ -20,7 +20,7 @@ from fidelitas.ledger.records import parse_record
 from fidelitas.ledger.seals import broken_seals, seal_of
 from fidelitas.ledger.tables import answers, evidence, keeps, members, pieces, surveys
 
-__all__ = ["Pruned", "keep", "prune", "release", "to_prune"]
+__all__ = ["Pruned", "keep", "keep_all", "prune", "release", "to_prune"]
 
 _INTERRUPTED = timedelta(days=1)  # a survey that was begun later may be under way
 
@@ -40,6 +40,14 @@ def keep(ledger: Ledger, survey: str, reason: str) -> None:
         number = connection.execute(select(surveys.c.id).where(surveys.c.name == survey)).scalar_one()
         connection.execute(delete(keeps).where(keeps.c.survey == number))
         connection.execute(insert(keeps).values(survey=number, reason=reason))
+
+
+def keep_all(connection: Connection, names: Iterable[str], reason: str) -> None:
+    """Mark surveys to be left by pruning, but for those that are marked already."""
+    wanted = select(surveys.c.id).where(surveys.c.name.in_(list(names)), surveys.c.id.not_in(select(keeps.c.survey)))
+    rows = [{"survey": number, "reason": reason} for number in connection.execute(wanted).scalars()]
+    if rows:
+        connection.execute(insert(keeps), rows)
 
 
 def release(ledger: Ledger, survey: str) -> bool:

@@ -5,7 +5,7 @@ Knows their shape alone.  What a change of them takes for ledgers that exist is 
 
 from sqlalchemy import BigInteger, Boolean, Column, ForeignKey, Integer, LargeBinary, MetaData, SmallInteger, String, Table, Text
 
-__all__ = ["METADATA", "ROWS", "answers", "evidence", "keeps", "members", "pieces", "surveys"]
+__all__ = ["METADATA", "ROWS", "answers", "evidence", "keeps", "members", "pieces", "review_decisions", "reviews", "surveys"]
 
 # SQLite counts rows itself only where the key is an INTEGER; 64 bits all the same.
 ROWS = BigInteger().with_variant(Integer, "sqlite")
@@ -75,4 +75,29 @@ answers = Table(
     Column("rules", LargeBinary, nullable=False, index=True),
     Column("digest", LargeBinary, nullable=False),  # SHA-256 of the packed content
     Column("packed", LargeBinary, nullable=False),
+)
+
+# What a review is about, as it was when it began.
+reviews = Table(
+    "reviews",
+    METADATA,
+    Column("id", ROWS, primary_key=True),
+    Column("name", String(80), nullable=False, unique=True),
+    Column("digest", LargeBinary, nullable=False),  # SHA-256 of the packed content
+    Column("packed", LargeBinary, nullable=False),
+    Column("closed", Text),  # ISO 8601, UTC
+)
+
+# What was decided, by whom and when; the last counts, and all are kept.
+review_decisions = Table(
+    "review_decisions",
+    METADATA,
+    Column("id", ROWS, primary_key=True),
+    Column("review", String(80), ForeignKey("reviews.name"), nullable=False, index=True),
+    Column("item", Integer, nullable=False),
+    Column("decision", String(20), nullable=False),
+    Column("reason", Text, nullable=False),
+    Column("reviewer", Text, nullable=False),
+    Column("at", Text, nullable=False),
+    Column("seal", LargeBinary, nullable=False),  # SHA-256 of the seal before it and of what this one says
 )

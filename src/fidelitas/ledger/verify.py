@@ -10,6 +10,7 @@ from fidelitas.ledger.ledger import Ledger
 from fidelitas.ledger.packing import Form
 from fidelitas.ledger.pieces import PieceReader
 from fidelitas.ledger.records import parse_record
+from fidelitas.ledger.reviews import Reviews
 from fidelitas.ledger.seals import broken_seals
 from fidelitas.ledger.tables import answers, evidence, keeps, pieces, surveys
 
@@ -83,6 +84,12 @@ def damages(ledger: Ledger) -> Iterator[Damage]:
     with ledger.database.reading() as connection:
         for name in broken_seals(connection, [survey.name for survey in found]):
             yield Damage("the list of its subjects", "has changed", (), (name,), is_newest=name == found[-1].name)
+    for name in Reviews(ledger).names():
+        try:
+            Reviews(ledger).get(name)
+            Reviews(ledger).decisions(name)
+        except LedgerError:
+            yield Damage(f"review {name}", "has changed", (), (), is_newest=True)
     whole, faults = _pieces(ledger)
     for number, (subjects, names) in users.items():
         for what, why in _faults_of(ledger, number, whole, faults):

@@ -16,7 +16,7 @@ from fidelitas.text import has_endless_key
 
 __all__ = ["MappedPerson", "read_map"]
 
-_KNOWN = ("person", "accounts", "team", "status", "until")
+_KNOWN = ("person", "accounts", "team", "status", "until", "manager")
 _STATUSES = ("active", "leaving", "left", "external")
 
 
@@ -29,6 +29,7 @@ class MappedPerson:
     team: str | None = None
     status: str = "active"
     until: date | None = None
+    manager: str | None = None  # the name of a person, who decides about their rights in a review
     line: int = 0
 
     def has_left(self, today: date) -> bool:
@@ -101,6 +102,7 @@ def _person(row: Mapping[str, Any], origin: str, line: int) -> MappedPerson:
         team=str(row.get("team", "")) or None,
         status=status or "active",
         until=_day(until, origin, line),
+        manager=str(row.get("manager", "")).strip() or None,
         line=line,
     )
 
