@@ -11,10 +11,13 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from fidelitas.languages.directory import read_directory
 from fidelitas.ledger import Ledger
-from fidelitas.peers import Having, PeerGroup, Profile, copies, peer_groups, unusual
+from fidelitas.peers import Having, PeerGroup, Profile, copies, peer_groups, profiles, unusual
 from fidelitas.people import MappedPerson
-from support import NOW, bundle, fidelitas
+from fidelitas.rights import directory_rights_of
+from fidelitas.sources.directory import from_ldif
+from support import NOW, bundle, fidelitas, rights
 from test_cli import check_schema
 
 sys.path.insert(0, str(Path(__file__).parent.parent / "benchmarks"))
@@ -70,6 +73,23 @@ def test_holders_in_no_team_are_put_together_by_what_they_have() -> None:
     ]
     assert not any(group.declared for group in groups)
     assert {(one.holder, one.having.what) for one in unusual(groups)} == {("a6", "command:odd")}
+
+
+def test_departments_and_titles_of_a_directory_make_groups_where_the_map_names_no_team() -> None:
+    people = [("ines", "Tides", "Engineer"), ("rada", "Tides", "Engineer"), ("tomas", "Tides", "Engineer"), ("vesna", "Tides", "Clerk")]
+    entries = "\n".join(
+        f"dn: uid={name},dc=saltmarsh\nobjectClass: inetOrgPerson\nuid: {name}\ndepartmentNumber: {department}\ntitle: {title}\n"
+        for name, department, title in people
+    )
+    directory = directory_rights_of(read_directory(from_ldif(f"version: 1\n\n{entries}".encode(), "saltmarsh").bundle))
+    known = profiles([rights("%sudo ALL=ALL\n"), directory], [], {})
+    assert members(peer_groups(known, [])) == {"department Tides, Engineer": ["ines", "rada", "tomas"]}
+    team = [MappedPerson(name="rada", accounts=("rada",), team="models")]
+    assert members(peer_groups(known, team)) == {"department Tides": ["ines", "tomas", "vesna"]}
+
+
+def members(groups: list[PeerGroup]) -> dict[str, list[str]]:
+    return {group.name: sorted(one.name for one in group.members) for group in groups if group.declared}
 
 
 def test_a_copy_is_of_another_team_and_not_of_what_a_team_has_in_common() -> None:

@@ -28,8 +28,8 @@ from fidelitas.usage import Grants
 def command(names: tuple[str, ...], mapped: Path | None, source: Source, output: Output, *, memberships: bool) -> None:
     """Show what holders have that few of their peers have, accounts that look copied, and hosts unlike the others of their role.
 
-    Peers are the members of a team of the identity map (--people); those who are in none are put together by what they have.  Hosts of one
-    role have a tag role=NAME in common.  NAME is a person, or an account: only what is about it.
+    Peers are the members of a team of the identity map (--people), else of a department of a directory; others are put together by what
+    they have.  Hosts of one role have a tag role=NAME in common.  NAME is a person, or an account: only what is about it.
 
     Exit status: 1 where something is unusual.
     """

@@ -59,6 +59,8 @@ class DirectoryAccount:
     once_administrator: bool = False
     service_names: tuple[str, ...] = ()
     last_logon: datetime | None = None
+    department: str = ""
+    title: str = ""
     posix: Account | None = None
     place: Place = field(compare=False)
 

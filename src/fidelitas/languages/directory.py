@@ -106,6 +106,8 @@ def _account(entry: Entry, origin: Place) -> DirectoryAccount:
         once_administrator=entry.first("adminCount") == "1",
         service_names=tuple(value for value, _ in entry.texts("servicePrincipalName")),
         last_logon=_time(entry, "lastLogonTimestamp"),
+        department=(entry.first("department") or entry.first("departmentNumber") or "").strip(),
+        title=(entry.first("title") or "").strip(),
         posix=_posix(entry, name, place),
         place=place,
     )

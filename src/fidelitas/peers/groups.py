@@ -1,4 +1,4 @@
-"""Who is whose peer: by team where the identity map says so, by the role of hosts, else by how alike what they have is."""
+"""Who is whose peer: by team or department where that is stated, by the role of hosts, else by how alike what they have is."""
 
 from collections import Counter
 from collections.abc import Mapping, Sequence
@@ -24,18 +24,27 @@ class PeerGroup:
 
 
 def peer_groups(known: Sequence[Profile], people: Sequence[MappedPerson]) -> list[PeerGroup]:
-    """Return groups of peers: the teams of the identity map, and clusters of those who are in none."""
+    """Return groups of peers: teams of the identity map, else departments of a directory, and clusters of those who are in neither."""
     teams = {person.name: person.team for person in people if person.team}
-    by_team: dict[str, list[Profile]] = {}
+    titles = Counter((profile.department, profile.title) for profile in known if profile.name not in teams)
+    by_name: dict[str, list[Profile]] = {}
     rest = []
     for profile in known:
-        team = teams.get(profile.name)
-        if team is None:
-            rest.append(profile)
+        name = f"team {teams[profile.name]}" if profile.name in teams else _department(profile, titles)
+        if name:
+            by_name.setdefault(name, []).append(profile)
         else:
-            by_team.setdefault(team, []).append(profile)
-    declared = [PeerGroup(f"team {team}", tuple(members), declared=True) for team, members in sorted(by_team.items())]
+            rest.append(profile)
+    declared = [PeerGroup(name, tuple(members), declared=True) for name, members in sorted(by_name.items())]
     return [group for group in (*declared, *_clusters(rest)) if len(group.members) >= _FEWEST]
+
+
+def _department(profile: Profile, titles: Mapping[tuple[str, str], int]) -> str:
+    """Return the department of a holder, with the title where enough of the department have the same; nothing where none is stated."""
+    if not profile.department:
+        return ""
+    of_title = profile.title and titles[profile.department, profile.title] >= _FEWEST
+    return f"department {profile.department}" + (f", {profile.title}" if of_title else "")
 
 
 def role_groups(hosts: Sequence[Profile], tags: Mapping[str, Sequence[str]]) -> list[PeerGroup]:

@@ -4,7 +4,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 
 from fidelitas.people import MappedPerson
-from fidelitas.rights import Holding, PrincipalKind, SubjectRights
+from fidelitas.rights import DirectoryRights, Holding, PrincipalKind, SubjectRights
 
 __all__ = ["Having", "Profile", "host_profiles", "profiles"]
 
@@ -31,6 +31,8 @@ class Profile:
     has: set[Having] = field(default_factory=set)
     evidence: dict[Having, Holding] = field(default_factory=dict)
     places: dict[Having, set[str]] = field(default_factory=dict)  # the subjects, of what is by role
+    department: str = ""  # as a directory states them
+    title: str = ""
 
     @property
     def rights(self) -> set[Having]:
@@ -49,12 +51,17 @@ def profiles(subjects: Iterable[SubjectRights], people: Sequence[MappedPerson], 
     Accounts of one name on several subjects are one holder, unless the identity map says otherwise.
     """
     found: dict[str, Profile] = {}
-    for one in subjects:
+    every = list(subjects)
+    stated = {account.name: account for one in every if isinstance(one, DirectoryRights) for account in one.facts.accounts}
+    for one in every:
         where = roles.get(one.subject, one.subject)
         names = {name for name, _ in one.person_accounts()} - {"root"}
         for name in names:
             profile = found.setdefault(_whose(one.subject, name, people), Profile(_whose(one.subject, name, people)))
             profile.accounts.add(name)
+            account = stated.get(name)
+            if account is not None:
+                profile.department, profile.title = profile.department or account.department, profile.title or account.title
             profile.has.update(Having(group, where) for group in one.belongs_to(name) if group.startswith("%"))
         for holding in one.own_holdings:
             if holding.principal.kind in (PrincipalKind.ACCOUNT, PrincipalKind.ROLE) and holding.principal.name in names:
