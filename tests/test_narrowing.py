@@ -26,7 +26,7 @@ from fidelitas.patterns import wildcard_matches
 from fidelitas.rights.linux.sudo import Question
 from fidelitas.text import Place
 from policy_writer import ARGUMENTS, COMMANDS, PolicyWriter
-from support import NOW, Ran, bundle, fidelitas
+from support import NOW, PASSWD, Ran, bundle, fidelitas
 from test_cli import check_schema
 
 WORLDS = int(os.environ.get("JUDGE_WORLDS", "30"))
@@ -159,6 +159,26 @@ def test_an_old_sudo_gets_no_regular_expression() -> None:
     rules = text_of(narrowed("ines ALL = ALL", events, version="1.9.5p2"))
     assert "^" not in rules
     assert rules.count("/opt/gauge ") == 20
+
+
+@pytest.mark.parametrize(
+    ("name", "written"),
+    [("OPS", '"OPS"'), ("web app", '"web app"'), ("CORP\\vesna", None), ('a"b', None), ("%sudo", None), ("a,b", '"a,b"')],
+)
+def test_an_account_with_the_name_of_an_alias_or_a_group_stays_an_account(name: str, written: str | None) -> None:
+    files = {"/etc/passwd": PASSWD + f"{name}:x:1777:1777::/:/bin/sh\n"}
+    evidence = bundle("User_Alias OPS = ALL\nALL ALL = (ALL) ALL\n", files)
+    events = [*used("/opt/x 1", name, LONG), *used("/opt/y 2", "ines", LONG, target=name)]
+    found = narrow([HostCase("knot", evidence, gather_uses(events))], lambda _: True, Narrowing(by_account=True))
+    rules = text_of(found)
+    if written is None:
+        assert found.narrowed[0].left is Left.NO_FORM
+    else:
+        assert f"{written} ALL = (root) /opt/x 1" in rules
+        assert f"ines ALL = ({written}) /opt/y 2" in rules
+        again = Inquiry(bundle(found.files["/etc/sudoers"].decode(), files))
+        for account in ("tomas", "rada"):
+            assert not again.decision(account, None, ("/opt/x", "1")).rule
 
 
 def test_hosts_with_the_same_policy_share_one_proposal() -> None:

@@ -12,6 +12,7 @@ from fidelitas.narrowing.spelling import (
     exact_path,
     spelled_command,
     spelled_members,
+    spelled_name,
     spelled_options,
     spelled_run_as,
     spelled_tags,
@@ -203,7 +204,7 @@ def _keyed(allotted: Sequence[Allotted], asked: Narrowing) -> Iterator[tuple[_Ke
             continue
         # With one of its own groups an account may run what it may run, which is nothing to give to others.
         by_account = asked.by_account or bool(one.use.group)
-        who = one.use.account if by_account else spelled_members(one.rule.users)
+        who = spelled_name(one.use.account) if by_account else spelled_members(one.rule.users)
         freely = (one.fate.path, one.fate.arguments, one.use.account if asked.by_account else "") in at_no_terminal
         tags = _tags(one, freely=freely)
         rest = f"{spelled_members(one.rule.hosts)} = {_run_as(one)}{spelled_options(one.rule.options, free_choice=False)}{tags}"
@@ -232,8 +233,9 @@ def _run_as(one: Allotted) -> str:
     if user == use.account and not use.group and any(member.kind is MemberKind.MYSELF for member in one.rule.run_as_users or ()):
         return "() "  # each as itself
     if use.group:
-        return f"(:{use.group}) " if user == use.account else f"({user}:{use.group}) "
-    return f"({user}) "
+        group = spelled_name(use.group)
+        return f"(:{group}) " if user == use.account else f"({spelled_name(user)}:{group}) "
+    return f"({spelled_name(user)}) "
 
 
 def _break_glass(statement: Statement, allotted: Mapping[int, Sequence[Allotted]], asked: Narrowing) -> Iterator[NewRule]:
@@ -249,7 +251,7 @@ def _break_glass(statement: Statement, allotted: Mapping[int, Sequence[Allotted]
                 continue  # it has no form; it is in the list of what is not kept
             hosts = spelled_members(statement.rules[number].hosts)
             rest = f"{hosts} = {_run_as(one)}PASSWD: "
-            new = NewRule(one.use.account, rest, kind=FateKind.BREAK_GLASS, active=asked.keep_break_glass)
+            new = NewRule(spelled_name(one.use.account), rest, kind=FateKind.BREAK_GLASS, active=asked.keep_break_glass)
             rule = rules.setdefault((one.use.account, rest), new)
             rule.commands.setdefault(command, []).append(one.use)
             rule.reasons = tuple(dict.fromkeys((*rule.reasons, one.fate.reason)))

@@ -10,7 +10,16 @@ from datetime import UTC, datetime
 
 from fidelitas.facts import Command, CommandOptions, Member, MemberKind, SudoRule, Tag
 
-__all__ = ["exact_arguments", "exact_path", "spelled_command", "spelled_members", "spelled_options", "spelled_run_as", "spelled_tags"]
+__all__ = [
+    "exact_arguments",
+    "exact_path",
+    "spelled_command",
+    "spelled_members",
+    "spelled_name",
+    "spelled_options",
+    "spelled_run_as",
+    "spelled_tags",
+]
 
 # What can be written as it is: of names and patterns of hosts; of paths.
 _NAME = re.compile(r"[%+]?:?#?[A-Za-z0-9_.*?/@-][A-Za-z0-9_.*?/@-]*\$?\Z")
@@ -35,6 +44,15 @@ def spelled_member(member: Member) -> str:
     if not _QUOTABLE.match(member.value):
         raise ValueError(f"the name {member.value!r}")
     return f'{sign}"{member.value}"'
+
+
+def spelled_name(name: str) -> str:
+    """Return the name of an account or group as a member of a list, so that it means no alias and no group; raises `ValueError`."""
+    if name.startswith("#") and name[1:].isdecimal():
+        return name
+    if not name or name[0] in "%+#!" or not _QUOTABLE.match(name):
+        raise ValueError(f"the name {name!r}")
+    return name if _NAME.match(name) and not name.isupper() and not any(sign in name for sign in "*?") else f'"{name}"'
 
 
 def spelled_members(members: Iterable[Member]) -> str:
