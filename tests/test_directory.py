@@ -17,6 +17,7 @@ from hypothesis import strategies as st
 
 from fidelitas.audit import audit
 from fidelitas.checks.directory import CHECKS
+from fidelitas.distinguished_names import folded
 from fidelitas.languages.directory import read_directory, sid_of
 from fidelitas.platforms import findings_on
 from fidelitas.reports.subjects import words_of
@@ -309,3 +310,150 @@ def test_a_wrong_password_is_one_clear_line(slapd: Slapd, tmp_path: Path) -> Non
     ran = fidelitas("survey", "--directory", slapd.uri, cwd=tmp_path, env={"LDAP_PASSWORD": "wrong"})
     assert (ran.status, ran.err.count("\n")) == (4, 1), ran.err
     assert "invalidCredentials" in ran.err
+
+
+# -- identities ------------------------------------------------------------------------------------------------------------------------
+
+
+@pytest.mark.parametrize(
+    ("one", "other"),
+    [
+        ("CN=a\\,b,DC=x", "cn=a\\2cb, dc=X"), ('CN="a,b",DC=x', "cn=a\\,b,dc=x"), ("CN=Lu\\C4\\8Di\\C4\\87,DC=x", "cn=Lučić,dc=x"),
+        ("OU=Sales+CN=J. Smith,O=W", "cn=J.  Smith + ou=sales , o=w"), ("2.5.4.3=x,DC=y", "cn=x,dc=y"), ("OID.2.5.4.3=x", "cn=X"),
+        ("CN=#0403666F6F,DC=y", "cn=foo,dc=y"), ("CN=\\ a\\ ,DC=x", "cn=a,dc=x"), ("cn=é,dc=x", "cn=e\u0301,dc=x"), ("uid=a;dc=x", "UID=A,DC=X"),
+        ("CN=a\\+b,DC=x", "cn=a\\2bb,dc=x"), ("cn=x \\  ,dc=y", "cn=x,dc=y"),
+    ],
+)  # fmt: skip
+def test_equal_names_are_equal_however_they_are_written(one: str, other: str) -> None:
+    assert folded(one) == folded(other)
+    assert folded(folded(one)) == folded(one)
+
+
+@pytest.mark.parametrize(
+    ("one", "other"), [("cn=a\\,b,dc=x", "cn=a,b,dc=x"), ("cn=a\\\\,dc=x", "cn=a\\,dc=x"), ("cn=a+ou=b", "cn=a\\+ou\\=b")]
+)
+def test_names_that_differ_stay_apart(one: str, other: str) -> None:
+    assert folded(one) != folded(other)
+
+
+@given(st.text(max_size=30))
+def test_any_text_has_a_form_and_one_only(text: str) -> None:
+    assert folded(text) == folded(f" {text} " if not text.endswith("\\") else text) or "\\" in text or '"' in text
+    folded(text)
+
+
+OTHER = "dc=tides,dc=example"
+
+
+def two_domains() -> str:
+    """Return an export of two domains, in each of which there is a tomas: one is disabled, the other an administrator."""
+    here, there = (21, 1, 2, 3), (21, 9, 9, 9)
+    return (
+        f"dn: cn=Domain Admins,{BASE}\nobjectClass: group\ncn: Domain Admins\nobjectSid:: {sid(*here, 512)}\nmember: cn=tomas,{OTHER}\n"
+        f"member: cn=S-1-5-21-9-9-9-1200,cn=ForeignSecurityPrincipals,{BASE}\n\n"
+        f"dn: cn=tomas,{BASE}\nobjectClass: user\nsAMAccountName: tomas\nobjectSid:: {sid(*here, 1100)}\nuserAccountControl: 514\n\n"
+        f"dn: cn=tomas,{OTHER}\nobjectClass: user\nsAMAccountName: tomas\nobjectSid:: {sid(*there, 1100)}\nuserAccountControl: 512\n\n"
+        f"dn: cn=rada,{OTHER}\nobjectClass: user\nsAMAccountName: rada\nobjectSid:: {sid(*there, 1200)}\nprimaryGroupID: 512\n\n"
+        f"dn: cn=TIDES,cn=Partitions,cn=Configuration,{BASE}\nobjectClass: crossRef\nnETBIOSName: TIDES\ndnsRoot: tides.example\n\n"
+    )
+
+
+def test_two_accounts_of_one_name_are_two(tmp_path: Path) -> None:
+    found = rights(two_domains())
+    assert {str(one.principal) for one in found.holdings} == {"%Domain Admins", "tomas@tides.example", "rada"}
+    assert not findings_on(found)  # the disabled one is the other
+    (tmp_path / "two.ldif").write_text(two_domains())
+    assert fidelitas("survey", "two.ldif", cwd=tmp_path).status == 0
+    for name, said in (("tomas", True), ("TIDES\\tomas", False), ("tides\\Tomas", False), ("tomas@tides.example", False)):
+        ran = fidelitas("holders", "--account", name, "--format", "csv", cwd=tmp_path)
+        assert (ran.status, "tomas@tides.example" in ran.out, "can mean" in ran.err) == (0, True, said), name
+    assert fidelitas("holders", "--account", "tomas@saltmarsh.example", "--format", "csv", cwd=tmp_path).out.count("\n") == 1
+    assert "tomas@tides.example" in fidelitas("why", "TIDES\\tomas", cwd=tmp_path).out
+    # A primary group is one of the account's own domain: rada is no administrator of this one by it, and is as the stand-in's SID says.
+    routes = next(one.routes for one in found.holdings if str(one.principal) == "rada")
+    assert [len(route.links) for route in routes] == [2]
+    assert routes[0].links[0].place.line == 6
+
+
+# Each: the objects, and who is an administrator by them.
+GROUPS: dict[str, tuple[str, set[str]]] = {
+    "a distribution group ends every chain": (
+        group("DA", "list", number=(*DOMAIN, 512)) + group("list", "ines", extra="groupType: 2\n") + person("ines"), {"%DA"},
+    ),
+    "a security group does not": (
+        group("DA", "list", number=(*DOMAIN, 512)) + group("list", "ines", extra="groupType: -2147483646\n") + person("ines"),
+        {"%DA", "%list", "ines"},
+    ),
+    "a machine and a managed service account": (
+        group("DA", "WS1", "gmsa", number=(*DOMAIN, 512))
+        + f"dn: cn=WS1,{BASE}\nobjectClass: computer\nsAMAccountName: WS1$\nobjectSid:: {sid(*DOMAIN, 1500)}\n\n"
+        + f"dn: cn=gmsa,{BASE}\nobjectClass: msDS-GroupManagedServiceAccount\nobjectClass: computer\nsAMAccountName: svc$\n\n",
+        {"%DA", "WS1$", "svc$"},
+    ),
+    "a contact logs on nowhere": (group("DA", "shop", number=(*DOMAIN, 512)) + f"dn: cn=shop,{BASE}\nobjectClass: contact\ncn: shop\n\n", {"%DA"}),
+    "a role of an open directory": (
+        group("DA", "cron", number=(*DOMAIN, 512)) + f"dn: cn=cron,{BASE}\nobjectClass: organizationalRole\ncn: cron\n\n", {"%DA", "cron"},
+    ),
+    "everyone, by a stand-in": (
+        group("DA", number=(*DOMAIN, 512), extra=f"member: CN=S-1-5-11,CN=ForeignSecurityPrincipals,{BASE}\n"), {"%DA", "Authenticated Users"},
+    ),
+    "an account of the cloud": (
+        group("DA", number=(*DOMAIN, 512), extra=f"member: CN=S-1-12-1-1-2-3-4,CN=ForeignSecurityPrincipals,{BASE}\n"),
+        {"%DA", "S-1-12-1-1-2-3-4 (Entra ID)"},
+    ),
+    "by what an account says of itself": (group("DA", number=(*DOMAIN, 512)) + person("ines", f"memberOf: CN=DA, {BASE}\n"), {"%DA", "ines"}),
+    "of a group whose object is not there": (person("ines", f"memberOf: CN=Domain Admins,CN=Users,{BASE}\n"), {"%Domain Admins", "ines"}),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize(("text", "administrators"), GROUPS.values(), ids=GROUPS)
+def test_who_is_an_administrator(text: str, administrators: set[str]) -> None:
+    found = rights(text)
+    assert {str(one.principal) for one in found.holdings} == administrators
+    assert not found.gaps
+
+
+def test_groups_with_lesser_powers_are_rights_of_their_own(tmp_path: Path) -> None:
+    text = (
+        group("Schema-Admins", "ines", number=(*DOMAIN, 518)) + group("DnsAdmins", "tomas", number=(*DOMAIN, 1105))
+        + group("Sicherung", "rada", number=(32, 551)) + group("DA", "kofi", number=(*DOMAIN, 512))
+        + "".join(map(person, ("ines", "tomas", "rada", "kofi")))
+    )  # fmt: skip
+    held = {(str(one.principal), str(one.right)) for one in rights(text).holdings if not str(one.principal).startswith("%")}
+    assert held == {
+        ("ines", "directory-admin:schema-admins"), ("tomas", "directory-admin:dns-admins"), ("rada", "directory-admin:backup-operators"),
+        ("kofi", "directory-admin"),
+    }  # fmt: skip
+    (tmp_path / "x.ldif").write_text(text)
+    fidelitas("survey", "x.ldif", cwd=tmp_path)
+    for right, count in (("directory-admin", 8), ("directory-admin:schema-admins", 2)):
+        rows = fidelitas("holders", "--right", right, "--each", "--format", "csv", cwd=tmp_path).out.splitlines()[1:]
+        assert len({row.split(",")[1] for row in rows}) == count, right
+
+
+def test_members_that_are_not_in_evidence_are_gaps_and_loud_where_they_administer(tmp_path: Path) -> None:
+    text = group("DA", "gone", "inner", number=(*DOMAIN, 512)) + group("inner", "lost") + group("list", "a", "b", "c")
+    (tmp_path / "x.ldif").write_text(text)
+    fidelitas("survey", "x.ldif", cwd=tmp_path)
+    assert fidelitas("findings", cwd=tmp_path).status == 3
+    assert "gaps" in fidelitas("holders", cwd=tmp_path).err
+    gaps = {(gap.what, gap.weakens) for gap in rights(text).gaps}
+    administers = "who administers the directory: the group leads to that"
+    assert gaps == {("members of DA", administers), ("members of inner", administers), ("members of groups", "who is in these groups")}
+    assert any("3 members of 1 group are not in evidence" in gap.why for gap in rights(text).gaps)
+
+
+def test_delegation_of_member_servers_is_found_and_that_of_domain_controllers_is_how_they_work() -> None:
+    def machine(name: str, control: int) -> str:
+        return f"dn: cn={name},{BASE}\nobjectClass: computer\nsAMAccountName: {name}$\nuserAccountControl: {control}\n\n"
+
+    found = findings_on(rights(machine("DC1", 532480) + machine("WEB1", 528384)))
+    assert [(one.check, one.about) for one in found] == [("directory.delegation", "WEB1$")]
+
+
+@pytest.mark.parametrize("form", ["utf-16", "utf-16-le", "utf-16-be", "utf-8-sig"])
+def test_an_export_in_another_form_of_text_is_read(form: str, tmp_path: Path) -> None:
+    (tmp_path / "x.ldif").write_bytes(LDIF.encode(form))
+    ran = fidelitas("survey", "x.ldif", cwd=tmp_path)
+    assert ran.status == 0, ran.err
+    assert "%Domänen-Admins" in fidelitas("holders", "--format", "csv", cwd=tmp_path).out

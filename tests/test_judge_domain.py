@@ -8,6 +8,7 @@ from typing import Any
 
 import pytest
 
+from fidelitas.facts import DirectoryKind
 from fidelitas.languages.directory import read_directory, sid_of
 from fidelitas.platforms import findings_on
 from fidelitas.rights import DirectoryRights, directory_rights_of
@@ -20,7 +21,8 @@ with warnings.catch_warnings():
     import ldap3
 
 IN_CHAIN = "1.2.840.113556.1.4.1941"
-PEOPLE, GROUPS, GRAPHS = 40, 24, 4
+PEOPLE, GROUPS, GRAPHS, PLAIN = 40, 24, 5, 3
+ODD = ["", "L\\, Q ", "\\#x ", 'q\\"q ', "a\\+b ", "Łódź é ", "a  b ", "x\\;y "]
 
 
 @pytest.fixture(scope="module")
@@ -48,13 +50,20 @@ def surveyed(domain: Domain) -> DirectoryRights:
 
 
 def draw(connection: Any, graph: int) -> None:
-    """Random groups in groups, with cycles, some within administrative groups; primary groups that no list of members tells."""
+    """Random groups in groups, with cycles, some within administrative groups; primary groups that no list of members tells.
+
+    Of the later graphs some groups are for distribution alone, some members are machines, and the names are odd.
+    """
     chance = random.Random(graph)
-    people = [f"CN=p{graph}-{number},CN=Users,{BASE}" for number in range(PEOPLE)]
-    groups = [f"CN=g{graph}-{number},CN=Users,{BASE}" for number in range(GROUPS)]
-    for dn in (*people, *groups):
-        name = dn.partition(",")[0].removeprefix("CN=")
-        connection.add(dn, "user" if dn in people else "group", {"sAMAccountName": name})
+    odd = graph >= PLAIN
+    people = [f"CN={chance.choice(ODD) if odd else ''}p{graph}-{number},CN=Users,{BASE}" for number in range(PEOPLE)]
+    groups = [f"CN={chance.choice(ODD) if odd else ''}g{graph}-{number},CN=Users,{BASE}" for number in range(GROUPS)]
+    for number, dn in enumerate(people):
+        machine = odd and number % 5 == 0
+        connection.add(dn, "computer" if machine else "user", {"sAMAccountName": f"p{graph}-{number}{'$' if machine else ''}"})
+    for number, dn in enumerate(groups):
+        kind = chance.choice([-2147483646, -2147483646, -2147483640, 2, 8]) if odd else -2147483646
+        connection.add(dn, "group", {"sAMAccountName": f"g{graph}-{number}", "groupType": kind})
     administrative = (f"CN=Domain Admins,CN=Users,{BASE}", f"CN=Administrators,CN=Builtin,{BASE}", f"CN=Backup Operators,CN=Builtin,{BASE}")
     for inner in groups:
         for outer in {*chance.sample(groups, chance.randint(0, 3)), *chance.sample(administrative, chance.random() < 0.15)} - {inner}:
@@ -63,7 +72,7 @@ def draw(connection: Any, graph: int) -> None:
         own = chance.sample(groups, chance.randint(0, 3))
         for group in own:
             connection.modify(group, {"member": [(ldap3.MODIFY_ADD, [person])]})
-        if own and chance.random() < 0.3:
+        if own and chance.random() < 0.3 and not odd:
             connection.search(own[0], "(objectClass=*)", "BASE", attributes=["primaryGroupToken"])
             token = connection.response[0]["attributes"]["primaryGroupToken"]
             connection.modify(person, {"primaryGroupID": [(ldap3.MODIFY_REPLACE, [token])]})
@@ -86,7 +95,7 @@ def test_nesting_is_what_the_domain_controller_says(domain: Domain, connection: 
     by_primary = {one.name for one in found.facts.accounts if one.primary_rid not in (None, 513)}
     drawn = [group for group in found.facts.groups if group.name.startswith("g") or (group.sid or "").endswith(("-512", "-544", "-551"))]
     assert len(drawn) == GRAPHS * GROUPS + 3
-    for group in drawn:
+    for group in (one for one in drawn if one.name.startswith(tuple(f"g{graph}-" for graph in range(PLAIN)))):
         names = {
             one["attributes"]["sAMAccountName"] for one in asked(connection, f"(&(objectCategory=person)(memberOf:{IN_CHAIN}:={group.dn}))")
         }
@@ -96,8 +105,10 @@ def test_nesting_is_what_the_domain_controller_says(domain: Domain, connection: 
     # By the groups of a log-on, which know primary groups, too.
     sids = {group.sid: f"%{group.name}" for group in found.facts.groups}
     checked = 0
-    for name in found.accounts:
-        connection.search(f"CN={name},CN=Users,{BASE}", "(objectClass=*)", "BASE", attributes=["tokenGroups"])
+    for name, account in found.accounts.items():
+        if account.kind is DirectoryKind.FOREIGN:
+            continue
+        connection.search(account.dn, "(objectClass=*)", "BASE", attributes=["tokenGroups"])
         token = {
             sids[sid]
             for raw in connection.response[0]["raw_attributes"]["tokenGroups"]

@@ -30,7 +30,7 @@ from fidelitas.rights.windows.access import EVERYBODY, WRITE_FILE, allowed_to
 from fidelitas.rights.windows.commands import is_unquoted, programs_tried
 from fidelitas.sources.directory import from_ldif
 from support import NOW, fidelitas
-from test_directory import DOMAIN, group, person
+from test_directory import DOMAIN, group, person, sid
 
 LOCAL, FOREIGN = "S-1-5-21-7-8-9", "S-1-5-21-" + "-".join(map(str, DOMAIN[1:]))
 ADMINISTRATORS, BACKUP = "S-1-5-32-544", "S-1-5-32-551"
@@ -125,6 +125,48 @@ def test_administrators_are_known_by_sid_and_groups_of_the_directory_are_resolve
     assert "%Beheerders" in together.belongs_to("rada")
     # A group that is only called so is none.
     assert holders(rights(**groups((f"{LOCAL}-1001", "AVOCET\\x", "user"), sid=f"{LOCAL}-1005", name="Administrators"))) == set()
+
+
+def together(machine_bundle: Bundle, *ldif: str) -> WindowsRights:
+    """Return the rights on a machine beside directories."""
+    directories = [from_ldif(text.encode(), f"directory{number}").bundle for number, text in enumerate(ldif)]
+    return next(one for one in audit([machine_bundle, *directories]).subjects if isinstance(one, WindowsRights))
+
+
+@pytest.mark.parametrize(("own", "expected"), [(LOCAL, set()), (FOREIGN, {"rada", "%Back-up"})])
+def test_groups_that_each_machine_has_are_the_domains_on_a_domain_controller_alone(own: str, expected: set[str]) -> None:
+    ldif = group("Back-up", "rada", number=(32, 551)) + person("rada", number=1101)
+    local = [{"name": "x", "sid": f"{own}-1001", "disabled": False}]
+    found = together(machine(rights=f"SeDebugPrivilege = *{BACKUP}", local_accounts=local), ldif)
+    assert holders(found) - {"Backup Operators"} == expected
+
+
+def test_a_local_and_a_domain_account_of_one_name_are_two() -> None:
+    ldif = person("tomas", "userAccountControl: 512\n") + person("rada", number=1101)
+    local = [account("tomas", 1001, disabled=True), account("kofi", 1002)]
+    found = together(machine(local_accounts=local, **groups((f"{FOREIGN}-1100", "SALTMARSH\\tomas", "user"))), ldif)
+    assert holders(found) == {"%Beheerders", "tomas"}
+    assert not findings_on(found)  # the disabled one is not an administrator
+    assert found.account_states() == {"AVOCET\\tomas": False, "kofi": True}
+    own = together(machine(local_accounts=local, **groups((f"{LOCAL}-1001", "AVOCET\\tomas", "user"))), ldif)
+    assert holders(own) == {"%Beheerders", "AVOCET\\tomas"}
+    assert [(one.check, one.about) for one in findings_on(own)] == [("windows.disabled-administrator", "AVOCET\\tomas")]
+    assert own.knows("tomas")
+    assert own.knows("avocet\\tomas")
+
+
+def test_a_name_with_its_domain_is_of_that_domain() -> None:
+    """Of tools that tell names alone; with several directories in evidence, too."""
+    named = [("SALTMARSH", "dc=saltmarsh,dc=example", 1), ("OYSTER", "dc=oyster,dc=example", 5)]
+    ldifs = [
+        f"dn: cn=ines,{base}\nobjectClass: user\nsAMAccountName: ines\nobjectSid:: {sid(21, number, 2, 3, 1100)}\n\n"
+        for _, base, number in named
+    ]
+    members: Rows = [{"group": "Administrators", "group_sid": ADMINISTRATORS, "sid": "", "name": "OYSTER\\ines", "kind": "user"}]
+    rows: dict[str, Any] = {"local_groups": [{"name": "Administrators", "sid": ADMINISTRATORS}], "local_members": members}
+    found = together(machine(**rows), *ldifs)
+    admin = next(held.principal for held in found.holdings if held.principal.name == "ines")
+    assert admin.subject == "directory1"
 
 
 def test_user_rights_are_rights_by_whatever_group() -> None:

@@ -7,7 +7,18 @@ auditor's screen, or a right-to-left mark that turns a line round.  `plain` is t
 import unicodedata
 from typing import NamedTuple
 
-__all__ = ["Place", "byte_column", "clipped", "decode", "escape_control", "first_line", "has_endless_key", "short_host_name", "shortened"]
+__all__ = [
+    "Place",
+    "byte_column",
+    "clipped",
+    "decode",
+    "escape_control",
+    "first_line",
+    "has_endless_key",
+    "in_utf8",
+    "short_host_name",
+    "shortened",
+]
 
 
 class Place(NamedTuple):  # a tuple, since every fact has one
@@ -53,6 +64,16 @@ def _shown(character: str) -> str:
     if character != " " and unicodedata.category(character) in _ACTING:
         return f"\\x{code:02x}" if code < 0x100 else f"\\u{code:04x}" if code < 0x10000 else f"\\U{code:08x}"
     return character
+
+
+def in_utf8(content: bytes) -> bytes:
+    """Return a text in UTF-8 that came in it or in UTF-16, as some exports do; without a mark of the order of bytes."""
+    if content.startswith(b"\xef\xbb\xbf"):
+        return content[3:]
+    form = "utf-16" if content[:2] in (b"\xff\xfe", b"\xfe\xff") else None
+    if form is None and len(content) > 3 and content[:4].count(0) == 2:
+        form = "utf-16-be" if content[0] == 0 else "utf-16-le"
+    return content if form is None else content.decode(form, "replace").encode()
 
 
 def clipped(text: str, width: int) -> str:

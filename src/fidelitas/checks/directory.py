@@ -4,8 +4,10 @@ from collections.abc import Iterator
 from datetime import timedelta
 
 from fidelitas.checks.check import Check, Found, check
+from fidelitas.facts import DirectoryKind
 from fidelitas.findings import Severity
 from fidelitas.rights.directory import DirectoryRights
+from fidelitas.rights.directory.objects import is_of_all
 from fidelitas.rights.graph.links import PrincipalKind
 
 __all__ = ["CHECKS"]
@@ -13,8 +15,7 @@ __all__ = ["CHECKS"]
 
 # lastLogonTimestamp is written when it is two weeks old; after this long nobody can still be in need of the rights.
 _IDLE = timedelta(days=90)
-# Who logs on at all, by SID: an administrative group that holds one of these holds everybody.
-_EVERYBODY = frozenset({"S-1-1-0", "S-1-5-11", "S-1-5-7"})
+# Groups that hold whoever has an account at all, by the last number: people, guests, machines.
 _WHOLE_DOMAIN = frozenset({"513", "514", "515"})
 
 
@@ -57,7 +58,8 @@ def no_preauthentication(rights: DirectoryRights) -> Iterator[Found]:
     """
     for account in rights.facts.accounts:
         if account.no_preauthentication and not account.disabled:
-            yield Found(about=account.name, message=f"{account.name} requires no pre-authentication", places=(account.place,))
+            name = rights.node(account).name
+            yield Found(about=name, message=f"{name} requires no pre-authentication", places=(account.place,))
 
 
 @check("directory.delegation", Severity.HIGH, advice="Limit the delegation to the services that need it.")
@@ -67,8 +69,9 @@ def delegation(rights: DirectoryRights) -> Iterator[Found]:
     When an administrator uses its service, the service receives the administrator's ticket and can act as the administrator anywhere.
     """
     for account in rights.facts.accounts:
-        if account.trusted_for_delegation and not account.disabled:
-            yield Found(about=account.name, message=f"{account.name} is trusted for delegation to any service", places=(account.place,))
+        if account.trusted_for_delegation and not account.disabled and not account.controller:
+            name = rights.node(account).name
+            yield Found(about=name, message=f"{name} is trusted for delegation to any service", places=(account.place,))
 
 
 @check("directory.former-administrator", Severity.LOW, advice="Clear adminCount and let the object inherit permissions again.")
@@ -79,8 +82,9 @@ def former_administrator(rights: DirectoryRights) -> Iterator[Found]:
     """
     now = _administrators(rights)
     for account in rights.facts.accounts:
-        if account.once_administrator and account.name not in now and account.rid not in ("500", "502"):
-            yield Found(about=account.name, message=f"{account.name} was an administrator and is not one any more", places=(account.place,))
+        name = rights.node(account).name
+        if account.once_administrator and name not in now and account.rid not in ("500", "502"):
+            yield Found(about=name, message=f"{name} was an administrator and is not one any more", places=(account.place,))
 
 
 @check(
@@ -95,7 +99,7 @@ def service_administrator(rights: DirectoryRights) -> Iterator[Found]:
     """
     for name in sorted(_administrators(rights)):
         account = rights.accounts[name]
-        if account.service_names and not account.disabled:
+        if account.service_names and not account.disabled and account.kind is DirectoryKind.PERSON:
             message = f"administrator {name} is the account of service {account.service_names[0]}"
             yield Found(about=name, message=message, places=(account.place,))
 
@@ -120,10 +124,10 @@ def everyone_administrator(rights: DirectoryRights) -> Iterator[Found]:
     Any stolen password gives control of the domain.
     """
     admins = {holding.principal for holding in rights.holdings}
-    for group in rights.facts.groups:
-        if group.sid is not None and rights.by_sid.get(group.sid) in admins:
+    for group in rights.groups:
+        if rights.node(group) in admins:
             for member, place in rights.members(group):
-                if member.rid in _WHOLE_DOMAIN or member.sid in _EVERYBODY:
+                if member.rid in _WHOLE_DOMAIN or is_of_all(member.sid):
                     yield Found(about=member.name, message=f"{member.name} is in administrative group {group.name}", places=(place,))
 
 

@@ -4,7 +4,7 @@ import click
 
 from fidelitas.cli.complete import accounts, subjects
 from fidelitas.cli.gaps import tell_gaps
-from fidelitas.cli.names import unknown_name
+from fidelitas.cli.names import note_ambiguous, unknown_name
 from fidelitas.cli.output import Output, format_option
 from fidelitas.cli.source import Source, source_options
 from fidelitas.reports.account import account_report
@@ -23,5 +23,6 @@ def command(name: str, subject: str | None, source: Source, output: Output) -> N
     subjects = source.audit(subject).subjects
     if not any(one.knows(name) for one in subjects):
         raise unknown_name(f"{source.no_subject} has an account or group", name, (known for one in subjects for known in one.names()))
+    note_ambiguous(subjects, name)
     output.report(account_report(name, subjects), of=subjects)
     tell_gaps(subjects)

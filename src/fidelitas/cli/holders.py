@@ -8,7 +8,7 @@ from fidelitas.charter import Sanction
 from fidelitas.cli.charter_file import charter_in_use, charter_options
 from fidelitas.cli.complete import accounts, subjects
 from fidelitas.cli.gaps import tell_gaps
-from fidelitas.cli.names import refuse_unknown, unknown_name
+from fidelitas.cli.names import note_ambiguous, refuse_unknown, unknown_name
 from fidelitas.cli.output import Output, format_option
 from fidelitas.cli.source import Source, source_options
 from fidelitas.errors import RequestError
@@ -62,6 +62,8 @@ def command(
     hosts = [host for name in names for host in source.audit(name).subjects] if names else source.audit(holder=account).subjects
     if account is not None and not any(host.knows(account) for host in hosts):
         raise unknown_name(f"{source.no_subject} has an account, group or role", account, (name for host in hosts for name in host.names()))
+    if account is not None:
+        note_ambiguous(hosts, account)
     if right is not None and not is_right(right, hosts):
         raise unknown_name("there is no right", right, right_names(hosts))
     refuse_unknown(hosts, asked)

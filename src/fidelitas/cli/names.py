@@ -3,11 +3,14 @@
 import difflib
 from collections.abc import Iterable, Sequence
 
+from fidelitas.cli.output import say
 from fidelitas.errors import ReadError, RequestError
 from fidelitas.reports.holders import lacking
 from fidelitas.rights import SubjectRights
 
-__all__ = ["refuse_unknown", "unknown_name", "unknown_subject"]
+__all__ = ["note_ambiguous", "refuse_unknown", "unknown_name", "unknown_subject"]
+
+_MOST = 5
 
 
 def refuse_unknown(hosts: Sequence[SubjectRights], places: Sequence[tuple[str, str]]) -> None:
@@ -17,6 +20,13 @@ def refuse_unknown(hosts: Sequence[SubjectRights], places: Sequence[tuple[str, s
         raise ReadError(lack.why)
     if lack is not None:
         raise RequestError(lack.why, hint="Such as shop/app.payments; a name with odd characters in the server's quoting.")
+
+
+def note_ambiguous(subjects: Iterable[SubjectRights], name: str) -> None:
+    """Say that a name is that of several accounts, and how each is asked for."""
+    meant = list(dict.fromkeys(one for subject in subjects for one in subject.meant_by(name)))
+    if len(meant) > 1:
+        say(f'"{name}" can mean {", ".join(meant[:_MOST])}{f" and {len(meant) - _MOST} more" if len(meant) > _MOST else ""}: all are shown')
 
 
 def unknown_subject(subject: str | None, known: Sequence[str]) -> RequestError:

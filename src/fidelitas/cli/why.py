@@ -4,7 +4,7 @@ import click
 
 from fidelitas.cli.complete import accounts, subjects
 from fidelitas.cli.gaps import tell_gaps
-from fidelitas.cli.names import refuse_unknown, unknown_name
+from fidelitas.cli.names import note_ambiguous, refuse_unknown, unknown_name
 from fidelitas.cli.output import Output, format_option
 from fidelitas.cli.source import Source, source_options
 from fidelitas.reports.why import why_report
@@ -29,5 +29,6 @@ def command(account: str, place: str | None, source: Source, output: Output) -> 
     if not known:
         raise unknown_name(f"{source.no_subject} has an account, group or role", account, (name for host in hosts for name in host.names()))
     refuse_unknown(known, [(subject, path)])
+    note_ambiguous(known, account)
     output.report(why_report(account, known, source.provenance(known), path), of=known)
     tell_gaps(known)

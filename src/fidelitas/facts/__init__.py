@@ -52,7 +52,16 @@ from fidelitas.facts.database import (
     UserMapping,
 )
 from fidelitas.facts.delegations import Delegations, DoasRule, NfsExport, OpenService, PolkitAction, PolkitRule, SubordinateRange, Trust
-from fidelitas.facts.directory import Directory, DirectoryAccount, DirectoryFacts, DirectoryGroup, DirectoryMember, StatedGroup
+from fidelitas.facts.directory import (
+    Directory,
+    DirectoryAccount,
+    DirectoryDomain,
+    DirectoryFacts,
+    DirectoryGroup,
+    DirectoryKind,
+    DirectoryMember,
+    StatedGroup,
+)
 from fidelitas.facts.events import NOWHERE, Change, Event, EventKind, TimeJump
 from fidelitas.facts.gaps import Gap, GapKind
 from fidelitas.facts.host import AccessEntry, AccessTag, FileKind, FileState, HostFacts, NameService, Netgroup, OperatingSystem
@@ -120,8 +129,10 @@ __all__ = [
     "Delegations",
     "Directory",
     "DirectoryAccount",
+    "DirectoryDomain",
     "DirectoryFacts",
     "DirectoryGroup",
+    "DirectoryKind",
     "DirectoryMember",
     "DoasRule",
     "Event",

@@ -5,13 +5,23 @@ The accounts and groups are the same facts as a host's own; only the nesting is 
 
 from dataclasses import dataclass, field
 from datetime import datetime
+from enum import StrEnum
 
 from fidelitas.facts.accounts import Account
 from fidelitas.facts.gaps import Gap
 from fidelitas.facts.sudo import SudoPolicy
 from fidelitas.text import Place
 
-__all__ = ["Directory", "DirectoryAccount", "DirectoryFacts", "DirectoryGroup", "DirectoryMember", "StatedGroup"]
+__all__ = [
+    "Directory",
+    "DirectoryAccount",
+    "DirectoryDomain",
+    "DirectoryFacts",
+    "DirectoryGroup",
+    "DirectoryKind",
+    "DirectoryMember",
+    "StatedGroup",
+]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -43,18 +53,39 @@ class Directory:
     policy: SudoPolicy | None = None
 
 
+class DirectoryKind(StrEnum):
+    """What stands behind an object that a group can hold."""
+
+    PERSON = "person"
+    COMPUTER = "computer"
+    SERVICE = "managed service account"
+    ROLE = "role"  # organizationalRole and its like: an object that can be a member and log in where it has a password
+    CONTACT = "contact"  # an address: it logs on nowhere
+    FOREIGN = "of another domain"  # known by its SID alone
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class DirectoryAccount:
-    """An account of a directory as it states it; flags that it does not state are ``None``.  `posix` is what a Unix host makes of it."""
+    """An account of a directory as it states it; flags that it does not state are ``None``.  `posix` is what a Unix host makes of it.
+
+    `member_of` are the DNs of groups that the object itself says it is in, each with its place.
+    """
 
     name: str
     dn: str
+    kind: DirectoryKind = DirectoryKind.PERSON
+    full_name: str = ""
+    mail: str = ""
+    employee: str = ""
+    principal_name: str = ""  # userPrincipalName: name@realm
+    member_of: tuple[tuple[str, Place], ...] = field(default=(), compare=False)
     sid: str | None = None
     primary_rid: int | None = None
     disabled: bool | None = None
     password_never_expires: bool | None = None
     no_preauthentication: bool | None = None
     trusted_for_delegation: bool | None = None
+    controller: bool = False  # of the domain, where delegation is how it works
     expires: datetime | None = None
     once_administrator: bool = False
     service_names: tuple[str, ...] = ()
@@ -72,11 +103,18 @@ class DirectoryAccount:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class StatedGroup:
-    """A group of a directory as it states it: members by their DN, or by their name; each with its place."""
+    """A group of a directory as it states it: members by their DN, or by their name; each with its place.
+
+    `security` is false of a distribution group, which gives its members nothing ([MS-ADTS] 2.2.12); ``None`` where no type is stated.
+    `stated` is false of a group that is known only because others say that they are in it.
+    """
 
     name: str
     dn: str
     sid: str | None = None
+    security: bool | None = None
+    stated: bool = True
+    member_of: tuple[tuple[str, Place], ...] = field(default=(), compare=False)
     gid: int | None = None
     members: tuple[tuple[str, Place], ...] = ()
     member_names: tuple[tuple[str, Place], ...] = ()
@@ -90,6 +128,14 @@ class StatedGroup:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class DirectoryDomain:
+    """A domain that a directory names: its DNS name, and its short (NetBIOS) name."""
+
+    realm: str
+    short: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class DirectoryFacts:
     """Everything that one directory states."""
 
@@ -99,6 +145,7 @@ class DirectoryFacts:
     groups: tuple[StatedGroup, ...]
     gaps: tuple[Gap, ...]
     policy: SudoPolicy | None = None
+    domains: tuple[DirectoryDomain, ...] = ()
 
 
 def _rid(sid: str | None) -> str | None:

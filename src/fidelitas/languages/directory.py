@@ -8,7 +8,18 @@ import struct
 from collections.abc import Iterator
 from datetime import UTC, datetime, timedelta
 
-from fidelitas.facts import Account, DirectoryAccount, DirectoryFacts, Gap, Password, PasswordState, Place, StatedGroup
+from fidelitas.facts import (
+    Account,
+    DirectoryAccount,
+    DirectoryDomain,
+    DirectoryFacts,
+    DirectoryKind,
+    Gap,
+    Password,
+    PasswordState,
+    Place,
+    StatedGroup,
+)
 from fidelitas.languages.evidence import HostEvidence
 from fidelitas.languages.ldap.ldif import Entry, entries
 from fidelitas.languages.ldap.sudo_role import read_sudo_ldif
@@ -16,10 +27,28 @@ from fidelitas.text import decode
 
 __all__ = ["read_directory", "sid_of"]
 
-_ACCOUNTS = frozenset({"posixaccount", "user", "inetorgperson", "account", "person", "simplesecurityobject"})
+# What stands behind an object, by its classes; the first that fits.
+_KINDS = (
+    ("msds-groupmanagedserviceaccount", DirectoryKind.SERVICE),
+    ("msds-managedserviceaccount", DirectoryKind.SERVICE),
+    ("computer", DirectoryKind.COMPUTER),
+    ("foreignsecurityprincipal", DirectoryKind.FOREIGN),
+    ("contact", DirectoryKind.CONTACT),
+    ("posixaccount", DirectoryKind.PERSON),
+    ("user", DirectoryKind.PERSON),
+    ("inetorgperson", DirectoryKind.PERSON),
+    ("person", DirectoryKind.PERSON),
+    ("account", DirectoryKind.PERSON),
+    ("simplesecurityobject", DirectoryKind.ROLE),
+    ("organizationalrole", DirectoryKind.ROLE),
+    ("applicationprocess", DirectoryKind.ROLE),
+    ("device", DirectoryKind.COMPUTER),
+)
+# The bit of groupType that a group has which counts for access ([MS-ADTS] 2.2.12).
+_SECURITY = 0x80000000
 _GROUPS = frozenset({"posixgroup", "group", "groupofnames", "groupofuniquenames", "groupofmembers"})
 # Bits of userAccountControl.
-_DISABLED, _NEVER_EXPIRES, _DELEGATION, _NO_PREAUTHENTICATION = 0x2, 0x10000, 0x80000, 0x400000
+_DISABLED, _NEVER_EXPIRES, _DELEGATION, _NO_PREAUTHENTICATION, _CONTROLLER = 0x2, 0x10000, 0x80000, 0x400000, 0x2000
 # Times of Windows count tenths of microseconds since 1601; these two mean never.
 _EPOCH = datetime(1601, 1, 1, tzinfo=UTC)
 _NEVER = (0, 0x7FFFFFFFFFFFFFFF)
@@ -34,6 +63,7 @@ def read_directory(evidence: HostEvidence) -> DirectoryFacts:
     ]
     accounts: list[DirectoryAccount] = []
     groups: list[StatedGroup] = []
+    domains: list[DirectoryDomain] = []
     text, has_rules = decode(evidence.listings.get("entries", b"")), False
     for entry in entries(text, origin, gaps, "directory object"):
         kinds = {value.lower() for value, _ in entry.texts("objectClass")}
@@ -41,8 +71,10 @@ def read_directory(evidence: HostEvidence) -> DirectoryFacts:
         if kinds & _GROUPS:
             gaps += _cut_short(entry, origin)
             groups.append(_group(entry, origin))
-        elif kinds & _ACCOUNTS and "computer" not in kinds:
-            accounts.append(_account(entry, origin))
+        elif (kind := _kind(kinds)) is not None:
+            accounts.append(_account(entry, origin, kind))
+        elif "crossref" in kinds and (entry.first("nETBIOSName") or "") and (entry.first("dnsRoot") or ""):
+            domains.append(DirectoryDomain(realm=(entry.first("dnsRoot") or "").lower(), short=entry.first("nETBIOSName") or ""))
     return DirectoryFacts(
         subject=evidence.subject,
         taken=evidence.taken,
@@ -50,6 +82,7 @@ def read_directory(evidence: HostEvidence) -> DirectoryFacts:
         groups=tuple(groups),
         gaps=tuple(gaps),
         policy=read_sudo_ldif(text, origin) if has_rules else None,
+        domains=tuple(domains),
     )
 
 
@@ -90,18 +123,38 @@ def _name(entry: Entry) -> str:
     return entry.first("sAMAccountName") or entry.first("uid") or entry.first("cn") or entry.first("dn") or ""
 
 
-def _account(entry: Entry, origin: Place) -> DirectoryAccount:
+def _kind(classes: set[str]) -> DirectoryKind | None:
+    return next((kind for name, kind in _KINDS if name in classes), None)
+
+
+def _places(entry: Entry, name: str, origin: Place) -> tuple[tuple[str, Place], ...]:
+    return tuple((value, origin.at(line)) for value, line in entry.texts(name))
+
+
+def _full_name(entry: Entry) -> str:
+    given, family = entry.first("givenName") or "", entry.first("sn") or ""
+    return entry.first("displayName") or f"{given} {family}".strip() or entry.first("cn") or ""
+
+
+def _account(entry: Entry, origin: Place, kind: DirectoryKind) -> DirectoryAccount:
     place, name = origin.at(entry.line), _name(entry)
     control = _number(entry, "userAccountControl")
     return DirectoryAccount(
         name=name,
         dn=entry.first("dn") or "",
+        kind=kind,
+        full_name=_full_name(entry),
+        mail=entry.first("mail") or "",
+        employee=entry.first("employeeNumber") or entry.first("employeeID") or "",
+        principal_name=entry.first("userPrincipalName") or "",
+        member_of=_places(entry, "memberOf", origin),
         sid=sid_of(entry.first("objectSid") or ""),
         primary_rid=_number(entry, "primaryGroupID"),
         disabled=_bit(control, _DISABLED),
         password_never_expires=_bit(control, _NEVER_EXPIRES),
         no_preauthentication=_bit(control, _NO_PREAUTHENTICATION),
         trusted_for_delegation=_bit(control, _DELEGATION),
+        controller=bool(_bit(control, _CONTROLLER)) or (kind is DirectoryKind.COMPUTER and _number(entry, "primaryGroupID") in (516, 521)),
         expires=_time(entry, "accountExpires"),
         once_administrator=entry.first("adminCount") == "1",
         service_names=tuple(value for value, _ in entry.texts("servicePrincipalName")),
@@ -140,8 +193,10 @@ def _group(entry: Entry, origin: Place) -> StatedGroup:
         dn=entry.first("dn") or "",
         sid=sid_of(entry.first("objectSid") or ""),
         gid=_number(entry, "gidNumber"),
+        security=_bit(_number(entry, "groupType"), _SECURITY),
+        member_of=_places(entry, "memberOf", origin),
         members=tuple((value, origin.at(line)) for value, line in members),
-        member_names=tuple((value, origin.at(line)) for value, line in entry.texts("memberUid")),
+        member_names=_places(entry, "memberUid", origin),
         once_administrative=entry.first("adminCount") == "1",
         place=origin.at(entry.line),
     )

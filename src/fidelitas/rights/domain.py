@@ -30,6 +30,18 @@ class Domain(Protocol):
         """The accounts and groups that have a SID, as holders."""
 
     @property
+    def by_qualified_name(self) -> Mapping[str, Principal]:
+        r"""The accounts and groups by ``domain\name`` and ``name@realm``, in small letters."""
+
+    @property
+    def built_in(self) -> Mapping[str, Principal]:
+        """The groups that each machine has of its own (S-1-5-32-…), as the domain controllers have them."""
+
+    @property
+    def domain_sids(self) -> frozenset[str]:
+        """The SIDs of its domains."""
+
+    @property
     def holdings(self) -> Sequence[Holding]:
         """Who administers it."""
 

@@ -139,6 +139,10 @@ class SubjectRights(ABC):
     def knows(self, holder: str) -> bool:
         """Return whether there is such an account, role or group (written ``%name``), or such another holder."""
 
+    def meant_by(self, holder: str) -> list[str]:
+        """Return what those are called that a name can mean: several where it is the name of more than one account."""
+        return [holder] if self.knows(holder) else []
+
     def names(self) -> set[str]:
         """Return what can be asked for as a holder: accounts and groups, and whoever holds a right."""
         return {str(holding.principal) for holding in self.own_holdings}

@@ -12,6 +12,7 @@ import warnings
 from collections.abc import Iterator, Mapping
 from contextlib import suppress
 from dataclasses import dataclass
+from itertools import chain
 from typing import TYPE_CHECKING, Any
 from urllib.parse import parse_qs, unquote, urlsplit
 
@@ -20,6 +21,7 @@ from fidelitas.evidence import MissingItem
 from fidelitas.extras import installed_extra
 from fidelitas.sources.bounded import cut_at
 from fidelitas.sources.collected import DEADLINE, Collected, sealed
+from fidelitas.text import in_utf8
 
 if TYPE_CHECKING:
     from ldap3 import Connection
@@ -32,9 +34,13 @@ _ATTRIBUTES = (
     "servicePrincipalName", "lastLogonTimestamp", "groupType", "sudoUser", "sudoHost", "sudoCommand", "sudoRunAs", "sudoRunAsUser",
     "userPrincipalName", "pwdLastSet", "department", "title", "sIDHistory", "msDS-AllowedToDelegateTo", "msDS-KeyCredentialLink",
     "msDS-AllowedToActOnBehalfOfOtherIdentity", "msDS-GroupMSAMembership", "nTSecurityDescriptor",
+    "displayName", "givenName", "sn", "mail", "employeeNumber", "employeeID", "departmentNumber", "memberOf", "nETBIOSName", "dnsRoot",
     "sudoRunAsGroup", "sudoOption", "sudoOrder", "sudoNotBefore", "sudoNotAfter",
 )  # fmt: skip
-_KINDS = ("posixAccount", "posixGroup", "person", "group", "groupOfNames", "groupOfUniqueNames", "sudoRole")
+_KINDS = (
+    "posixAccount", "posixGroup", "person", "group", "groupOfNames", "groupOfUniqueNames", "groupOfMembers", "sudoRole", "account",
+    "simpleSecurityObject", "organizationalRole", "applicationProcess", "device", "contact", "foreignSecurityPrincipal", "crossRef",
+)  # fmt: skip
 _WANTED = f"(|{''.join(f'(objectClass={kind})' for kind in _KINDS)})"
 _PAGE = 500
 _SECONDS = 20
@@ -51,8 +57,8 @@ _SAFE = re.compile(rb"[\x21-\x39\x3b\x3d-\x7e][\x20-\x7e]*(?<! )\Z")
 
 
 def from_ldif(content: bytes, name: str) -> Collected:
-    """Return the evidence that a file of LDIF holds; its lines keep their numbers."""
-    return _sealed(name, without_secrets(content), [])
+    """Return the evidence that a file of LDIF holds, in UTF-8 or UTF-16; its lines keep their numbers."""
+    return _sealed(name, without_secrets(in_utf8(content)), [])
 
 
 def without_secrets(content: bytes) -> bytes:
@@ -167,12 +173,25 @@ def _objects(connection: "Connection", base: str, gaps: list[MissingItem]) -> It
     info = connection.server.info
     root = base or (info.naming_contexts[0] if info and info.naming_contexts else "")
     pages = connection.extend.standard.paged_search(root, _WANTED, attributes=list(_ATTRIBUTES), paged_size=_PAGE, generator=True)
-    for number, entry in enumerate(pages):
+    for number, entry in enumerate(chain(pages, _domains(connection, root))):
         if number >= _MOST:
             gaps.append(MissingItem(path="entries", reason=f"more than {_MOST} objects"))
             return
         if entry.get("type") == "searchResEntry":
             yield {**entry, "raw_attributes": {**entry["raw_attributes"], **_further(connection, entry)}}
+
+
+def _domains(connection: "Connection", root: str) -> Iterator[Mapping[str, object]]:
+    """Yield the objects that say what the domains of a forest are called; none where the server has no such part, or shows none."""
+    info = connection.server.info
+    named = (info.other.get("configurationNamingContext") or [""])[0] if info else ""
+    if not named or named.lower().endswith(root.lower()) is False:
+        return
+    with suppress(Exception):  # what a domain is called for short is a convenience
+        where = f"CN=Partitions,{named}"
+        yield from connection.extend.standard.paged_search(
+            where, "(objectClass=crossRef)", attributes=["objectClass", "cn", "nETBIOSName", "dnsRoot", "nCName"], generator=True
+        )
 
 
 def _further(connection: "Connection", entry: Mapping[str, Any]) -> dict[str, list[bytes]]:

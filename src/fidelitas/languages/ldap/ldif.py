@@ -11,7 +11,7 @@ from dataclasses import dataclass, field
 
 from fidelitas.facts import Gap, Place
 from fidelitas.languages.lines import lines_of
-from fidelitas.text import clipped, decode, escape_control, first_line
+from fidelitas.text import clipped, decode, escape_control, first_line, in_utf8
 
 __all__ = ["Entry", "entries", "is_directory_dump", "is_ldif"]
 
@@ -24,7 +24,7 @@ _BEGINNING = 1 << 20
 
 def is_directory_dump(content: bytes) -> bool:
     """Return whether a file holds LDIF."""
-    return is_ldif(content[:_BEGINNING].decode("latin-1"))
+    return is_ldif(in_utf8(content[:_BEGINNING]).decode("latin-1"))
 
 
 def is_ldif(text: str) -> bool:

@@ -32,11 +32,17 @@ class Principal:
     kind: PrincipalKind
     name: str
     subject: str
+    aliases: tuple[str, ...] = field(default=(), compare=False)  # further names to ask by: name@realm, DOMAIN\\name, a SID
 
     def is_called(self, name: str) -> bool:
         """Return whether somebody who is asked for by name is this; an account of another host, or for some hosts, also without them."""
         short = self.name.rpartition("@")[0] if self.kind in (PrincipalKind.ELSEWHERE, PrincipalKind.ROLE) else None
-        return name == str(self) or (bool(short) and name == short)
+        return name == str(self) or (bool(short) and name == short) or (bool(self.aliases) and self._has_alias(name))
+
+    def _has_alias(self, name: str) -> bool:
+        """Return whether a further name is this; the case of letters does not matter in one with a domain."""
+        qualified = "\\" in name or "@" in name
+        return name in self.aliases or (qualified and name.casefold() in {alias.casefold() for alias in (str(self), *self.aliases)})
 
     def __hash__(self) -> int:  # by the names alone: an enum's own hash is slow, and nodes are looked up a great deal
         return hash((self.name, self.subject))
@@ -111,7 +117,7 @@ class Right:
             RightKind.DB_WRITE_ALL: "db-write-all",
             RightKind.DB_READ_ALL: "db-read-all",
             RightKind.DB_OBJECT: f"{self.detail} {self.on}",
-            RightKind.DIRECTORY_ADMIN: "directory-admin",
+            RightKind.DIRECTORY_ADMIN: f"directory-admin:{self.detail}" if self.detail else "directory-admin",
         }[self.kind]
 
 

@@ -11,8 +11,9 @@ from fidelitas.facts import SecurityDescriptor
 
 __all__ = ["ADD_FILE", "CHANGE_SERVICE", "EVERYBODY", "REPLACE_CHILD", "TRUSTED", "WRITE_FILE", "Allowed", "allowed_to"]
 
-# Groups that every account of the machine is in that logs on at all: everyone, authenticated users, interactive, the local users.
-EVERYBODY = frozenset({"S-1-1-0", "S-1-5-11", "S-1-5-4", "S-1-5-32-545"})
+# Groups that every account of the machine is in that logs on at all: everyone, authenticated users, this organization, interactive,
+# the local users.
+EVERYBODY = frozenset({"S-1-1-0", "S-1-5-11", "S-1-5-15", "S-1-5-4", "S-1-5-32-545"})
 # What Windows itself runs as, and its administrators: what these may do is no news.
 TRUSTED = frozenset({
     "S-1-5-18", "S-1-5-19", "S-1-5-20", "S-1-5-6", "S-1-3-0", "S-1-3-1", "S-1-5-32-544", "S-1-5-9",

@@ -88,8 +88,8 @@ class WindowsRights(RowSubject):
     def __init__(self, facts: WindowsFacts, directories: Sequence[Domain] = ()) -> None:
         super().__init__(facts.subject, facts.taken, facts.gaps)
         self.facts = facts
-        self.accounts = {account.name: account for account in facts.accounts}
         self.holders = Holders(facts, directories)
+        self.accounts = {self.holders.local(account).name: account for account in facts.accounts}
         self._paths = {same_path(one.path): one for one in facts.paths}
         self._gaps = (*facts.gaps, *self._unread_groups())
 
@@ -108,11 +108,14 @@ class WindowsRights(RowSubject):
     def knows(self, holder: str) -> bool:
         """Return whether there is such an account or group here, or one of a directory that holds something here."""
         groups = (f"%{group.name}" for group in self.facts.groups)
-        return holder in self.accounts or holder in groups or any(held.principal.is_called(holder) for held in self.holdings)
+        local = (self.holders.local(account) for account in self.facts.accounts)
+        known = any(account.is_called(holder) for account in local)
+        return known or holder in groups or any(held.principal.is_called(holder) for held in self.holdings)
 
     def belongs_to(self, name: str) -> Iterable[str]:
         """Return the groups that an account or group is in, at any depth."""
-        return sorted(set(reached([name], lambda one: self._above.get(one, ()))) - {name})
+        mine = {str(self.holders.local(one)) for one in self.facts.accounts if self.holders.local(one).is_called(name)} | {name}
+        return sorted(set(reached(mine, lambda one: self._above.get(one, ()))) - mine)
 
     @cached_property
     def _above(self) -> Mapping[str, Sequence[str]]:
@@ -124,7 +127,7 @@ class WindowsRights(RowSubject):
 
     def account_states(self) -> Mapping[str, bool | None]:
         """Return the local accounts, each with whether it is enabled."""
-        return {account.name: None if account.disabled is None else not account.disabled for account in self.facts.accounts}
+        return {name: None if account.disabled is None else not account.disabled for name, account in self.accounts.items()}
 
     def counts(self) -> Sequence[tuple[str, int]]:
         """Return how much was read."""
@@ -137,8 +140,9 @@ class WindowsRights(RowSubject):
 
     def node(self, one: LocalAccount | LocalGroup) -> Principal:
         """Return an account or group of the machine as a holder."""
-        kind = PrincipalKind.ACCOUNT if isinstance(one, LocalAccount) else PrincipalKind.GROUP
-        return Principal(kind=kind, name=one.name, subject=self.subject)
+        if isinstance(one, LocalAccount):
+            return self.holders.local(one)
+        return Principal(kind=PrincipalKind.GROUP, name=one.name, subject=self.subject)
 
     def _to(
         self,

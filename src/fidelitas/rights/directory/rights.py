@@ -1,0 +1,197 @@
+"""What the objects of a directory amount to: memberships and powers as links, holders as holdings, and what is not in evidence."""
+
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from functools import cached_property
+
+from fidelitas.facts import DirectoryAccount, DirectoryFacts, Gap, Place, StatedGroup
+from fidelitas.rights.directory.members import Members
+from fidelitas.rights.directory.objects import Objects, Thing
+from fidelitas.rights.directory.powers import power_of_group
+from fidelitas.rights.graph.links import By, Holding, Link, LinkKind, Mechanism, Principal, Right, RightKind, Strength
+from fidelitas.rights.graph.paths import Edge
+from fidelitas.rights.graph.routes import holdings_by
+from fidelitas.rights.graph.walks import reached
+from fidelitas.rights.subject import RowSubject
+
+__all__ = ["DirectoryRights", "directory_rights_of"]
+
+_MOST_NAMED = 3
+_BUILT_IN = "S-1-5-32-"
+
+
+class DirectoryRights(RowSubject):
+    """What the objects of a directory amount to."""
+
+    platform = "directory"
+
+    def __init__(self, facts: DirectoryFacts) -> None:
+        super().__init__(facts.subject, facts.taken, facts.gaps)
+        self.facts = facts
+        self._objects = Objects(facts)
+        self._members = Members(facts, self._objects)
+
+    @cached_property
+    def accounts(self) -> Mapping[str, DirectoryAccount]:
+        """The accounts by what they are called here, which tells those of one name apart."""
+        return {self.node(account).name: account for account in self.facts.accounts}
+
+    @property
+    def groups(self) -> tuple[StatedGroup, ...]:
+        """The groups that give their members something."""
+        return self._members.groups
+
+    @property
+    def gaps(self) -> tuple[Gap, ...]:
+        """Everything that could not be read, and members that are not in evidence."""
+        return (*super().gaps, *self._missing_members)
+
+    @cached_property
+    def by_sid(self) -> Mapping[str, Principal]:
+        """The accounts and groups that have a SID of a domain, as holders; groups that every machine has of its own are not among them."""
+        return {sid: self.node(one) for sid, one in self._objects.by_sid.items()}
+
+    @cached_property
+    def built_in(self) -> Mapping[str, Principal]:
+        """The groups that each machine has of its own (S-1-5-32-…), as domain controllers have them."""
+        return {group.sid: self.node(group) for group in self.facts.groups if group.sid and group.sid.startswith(_BUILT_IN)}
+
+    @property
+    def by_qualified_name(self) -> Mapping[str, Principal]:
+        r"""The accounts and groups by ``domain\name`` and ``name@realm``, in small letters."""
+        return self._objects.by_qualified_name
+
+    @cached_property
+    def domain_sids(self) -> frozenset[str]:
+        """The SIDs of the domains whose accounts are here."""
+        every = (one.sid.rpartition("-")[0] for one in self._objects.every if one.sid)
+        return frozenset(sid for sid in every if sid.startswith("S-1-5-21-"))
+
+    @cached_property
+    def _into(self) -> Mapping[Principal, Sequence[Link]]:
+        into: dict[Principal, list[Link]] = {}
+        for link in self._memberships:
+            if isinstance(link.target, Principal):
+                into.setdefault(link.target, []).append(link)
+        return into
+
+    def below(self, groups: Iterable[Principal]) -> Iterator[Link]:
+        """Yield the memberships in some groups, at any depth, each once."""
+        for group in reached(groups, lambda one: (link.source for link in self._into.get(one, ()))):
+            yield from self._into.get(group, ())
+
+    @cached_property
+    def holdings(self) -> tuple[Holding, ...]:
+        """Who is in an administrative group, by which chains of groups."""
+        return holdings_by([Edge((link,)) for link in (*self._memberships, *self._powers())])
+
+    def knows(self, holder: str) -> bool:
+        """Return whether there is such an account, or such a group (written ``%name``), by any of its names."""
+        return bool(self.meant_by(holder))
+
+    @cached_property
+    def _called(self) -> Mapping[str, list[Principal]]:
+        found: dict[str, list[Principal]] = {}
+        for one in self._objects.every:
+            principal = self.node(one)
+            for name in (str(principal), *principal.aliases):
+                found.setdefault(name, []).append(principal)
+        return found
+
+    def meant_by(self, holder: str) -> list[str]:
+        """Return what those are called that a name can mean: several where it is that of more than one account."""
+        found = self._called.get(holder, ())
+        if not found and ("\\" in holder or "@" in holder):
+            qualified = self.by_qualified_name.get(holder.lower().removeprefix("%"))
+            found = [qualified] if qualified is not None and str(qualified).startswith("%") == holder.startswith("%") else []
+        return list(dict.fromkeys(map(str, found)))
+
+    def belongs_to(self, name: str) -> Iterable[str]:
+        """Return the groups of an account or group, at any depth."""
+        mine = set(self.meant_by(name)) or {name}
+        return sorted(set(reached(mine, lambda one: self._above.get(one, ()))) - mine)
+
+    @cached_property
+    def _above(self) -> Mapping[str, Sequence[str]]:
+        above: dict[str, list[str]] = {}
+        for link in self._memberships:
+            above.setdefault(str(link.source), []).append(str(link.target))
+        return above
+
+    def account_states(self) -> Mapping[str, bool | None]:
+        """Return the accounts, each with whether it is enabled."""
+        return {name: None if account.disabled is None else not account.disabled for name, account in self.accounts.items()}
+
+    def comments(self) -> Iterator[tuple[str, str]]:
+        """Yield every account with the full name that the directory has for it."""
+        return ((name, account.full_name) for name, account in self.accounts.items())
+
+    def counts(self) -> Sequence[tuple[str, int]]:
+        """Return how many objects were read."""
+        return (("accounts", len(self.facts.accounts)), ("groups", len(self.facts.groups)))
+
+    def node(self, one: Thing) -> Principal:
+        """Return an account or group as a holder."""
+        return self._objects.principal(one)
+
+    def members(self, group: StatedGroup) -> Iterator[tuple[Thing, Place]]:
+        """Yield the members of a group that are in evidence, those by their primary group too; each with its place."""
+        return ((member.thing, member.place) for member in self._members.of(group))
+
+    @cached_property
+    def _memberships(self) -> tuple[Link, ...]:
+        return tuple(self._every_membership())
+
+    def _every_membership(self) -> Iterator[Link]:
+        for group in self._members.groups:
+            target = self.node(group)
+            for member, place, by_itself in self._members.of(group):
+                source = self.node(member)
+                nested = isinstance(member, StatedGroup)
+                because = f"group {source.name} is in group {target.name}" if nested else f"is in group {target.name}"
+                because += ", as it says of itself (memberOf)" if by_itself else ""
+                yield Link(
+                    source=source, target=target, kind=LinkKind.HAS, strength=Strength.DIRECT, by=By(Mechanism.MEMBERSHIP), because=because,
+                    place=place,
+                )  # fmt: skip
+
+    def _powers(self) -> Iterator[Link]:
+        for group in self._members.groups:
+            power = power_of_group(group)
+            if power is not None:
+                yield Link(
+                    source=self.node(group),
+                    target=Right(kind=RightKind.DIRECTORY_ADMIN, detail=power.detail, subject=self.subject),
+                    kind=LinkKind.HAS,
+                    strength=power.strength,
+                    by=By(Mechanism.ADMIN_GROUP, group.name),
+                    because=power.because,
+                    conditions=(power.condition,) if power.condition else (),
+                    place=group.place,
+                )
+
+    @cached_property
+    def _missing_members(self) -> tuple[Gap, ...]:
+        """A gap for each group that leads to administration and has members that are not in evidence; one for all others together."""
+        leading = {holding.principal for holding in self.holdings}
+        found: list[Gap] = []
+        others: list[tuple[StatedGroup, int]] = []
+        for group in self._members.groups:
+            missing = self._members.missing(group)
+            if missing and self.node(group) in leading:
+                called = ", ".join(one.called for one in missing[:_MOST_NAMED])
+                more = f" and {len(missing) - _MOST_NAMED} more" if len(missing) > _MOST_NAMED else ""
+                why = f"{len(missing)} of its members {'is' if len(missing) == 1 else 'are'} not in evidence: {called}{more}"
+                weakens = "who administers the directory: the group leads to that"
+                found.append(Gap(what=f"members of {self.node(group).name}", why=why, weakens=weakens, place=missing[0].place))
+            elif missing:
+                others.append((group, len(missing)))
+        if others:
+            count = sum(number for _, number in others)
+            why = f"{count} members of {len(others)} group{'s' * (len(others) != 1)} are not in evidence, first of {others[0][0].name}"
+            found.append(Gap(what="members of groups", why=why, weakens="who is in these groups", place=others[0][0].place))
+        return tuple(found)
+
+
+def directory_rights_of(facts: DirectoryFacts) -> DirectoryRights:
+    """Return all rights in a directory."""
+    return DirectoryRights(facts)
