@@ -1,8 +1,11 @@
 """People across systems: the map in both forms, accounts joined by it, and what is nobody's."""
 
 import base64
+import importlib
+import sys
 from datetime import date
 from pathlib import Path
+from typing import Any
 
 import pytest
 from hypothesis import given
@@ -10,11 +13,14 @@ from hypothesis import strategies as st
 
 from fidelitas.audit import audit
 from fidelitas.errors import ReadError
-from fidelitas.people import join, read_map
+from fidelitas.people import MappedPerson, join, read_map
+from fidelitas.people.suggestions import AccountSigns, Guesser
 from fidelitas.sources.directory import from_ldif
 from support import PASSWD, SHADOW, Put, bundle, fidelitas
 from test_cli import check_schema
-from test_directory import DOMAIN, group, person
+from test_directory import DOMAIN, group, person, sid
+
+sys.path.insert(0, str(Path(__file__).parent.parent / "benchmarks"))
 
 CSV = """\
 person,accounts,team,status,until
@@ -149,3 +155,76 @@ def test_accounts_that_only_one_persons_key_opens(shared: list[tuple[str, str]],
         people, audit([bundle("", {"/etc/passwd": passwd, "/etc/ssh/sshd_config": Put("PubkeyAuthentication yes\n"), **files})]).subjects
     )
     assert [(one.account, one.person, one.why) for one in joined.one_key] == expected
+
+
+# -- whose an account may be -----------------------------------------------------------------------------------------------------------
+
+
+@pytest.mark.parametrize(
+    ("name", "accounts"),
+    [
+        ("John Smith", "john.smith smith.john jsmith smithj john_smith johns"),
+        ("Jürgen Müller", "juergen.mueller jurgen.muller jmueller muellerj"),
+        ("Søren Ångström", "soren.angstrom soeren.aangstroem sangstrom"),
+        ("Jan van der Berg", "jan.vanderberg jvanderberg jan.berg jberg vanderbergj"),
+        ("José María García López", "jose.garcialopez jgarcia josemaria.garcialopez jose.lopez jmgarcialopez"),
+        ("Иван Щербаков", "ivan.shcherbakov ishcherbakov"),
+        ("Zhang Wei", "wei.zhang zhang.wei wzhang zhangw"),
+        ("O'Neill, Grace", "grace.oneill goneill"),
+        ("Łukasz Þór Weiß", "lukasz.weiss lweiss"),
+    ],
+)
+def test_account_names_that_are_made_of_a_name(name: str, accounts: str) -> None:
+    (person,) = read_map(f'person,accounts\n"{name}",p1\n', "p.csv")
+    guesser = Guesser([person, MappedPerson(name="Other Body", accounts=("p2",))], [])
+    for account in accounts.split():
+        for shown in (account, f"adm-{account}", f"{account}-adm", f"CORP\\{account.upper()}", f"{account}@corp.example"):
+            guess = guesser.guess(AccountSigns(subject="tern", account=shown))
+            assert guess is not None, shown
+            assert guess.person == name, shown
+
+
+ANN, ANA = MappedPerson(name="Ann Reed", accounts=("p1", "areed")), MappedPerson(name="Arno Reed", accounts=("p2",))
+
+
+@pytest.mark.parametrize(
+    ("signs", "person"),
+    [
+        ({"account": "a.reed"}, "Ann Reed"),  # which is hers elsewhere, but for the dot
+        ({"account": "ann.reed7"}, "Ann Reed"), ({"account": "arno.red"}, "Arno Reed"), ({"account": "reed"}, None), ({"account": "backup"}, None),
+        ({"account": "u77", "comment": "Reed, Arno"}, "Arno Reed"), ({"account": "u77", "comment": "Tide model"}, None),
+        ({"account": "arno.reed", "comment": "Ann Reed"}, "Ann Reed"), ({"account": "ahall", "comment": "Alice Hall"}, None),
+        ({"account": "u77", "mail": "arno.reed@x.example"}, "Arno Reed"), ({"account": "u77", "employee": "4711"}, "Ann Reed"),
+        ({"account": "u77", "uid": 20001}, None), ({"account": "reed", "uid": 20001}, "Ann Reed"), ({"account": "u77", "keys": frozenset({"K"})}, "Ann Reed"),
+        ({"account": "arno.reed", "comment": "Arno Hall"}, None),
+    ],
+)  # fmt: skip
+def test_signs_are_put_together_and_what_speaks_against_counts(signs: dict[str, Any], person: str | None) -> None:
+    hers = AccountSigns(subject="hr", account="p1", employee="4711", uid=20001, keys=frozenset({"K"}))
+    guess = Guesser([ANN, ANA], [(ANN, hers)]).guess(AccountSigns(subject="tern", **signs))
+    assert (guess.person if guess is not None else None) == person
+
+
+def test_suggestions_are_many_and_right_on_made_up_people() -> None:
+    generator = importlib.import_module("people")
+    mine, made, right, *_ = generator.measure(5, 300)
+    assert right / mine >= 0.85
+    assert right / made >= 0.98
+
+
+def test_accounts_of_a_directory_are_joined_by_any_form_of_their_name() -> None:
+    people = "person,accounts\nInes Marram,CORP\\\\INES;knot:ines\nRada Quay,rada@corp.example\n"
+    base = "dc=corp,dc=example"
+    objects = "".join(
+        f"dn: cn={name},{base}\nobjectClass: user\nsAMAccountName: {name}\nobjectSid:: {sid(*DOMAIN, number)}\ndisplayName: {shown}\n\n"
+        for name, number, shown in (("ines", 1100, ""), ("rada", 1101, ""), ("u77", 1102, "Quay, Rada"))
+    )
+    admins = f"dn: cn=DA,{base}\nobjectClass: group\ncn: DA\nobjectSid:: {sid(*DOMAIN, 512)}\n" + "".join(
+        f"member: CN={name},{base}\n" for name in ("ines", "rada", "u77")
+    )
+    subjects = audit([from_ldif(f"{objects}{admins}\n".encode(), "corp").bundle]).subjects
+    joined = join(read_map(people.replace("\\\\", "\\"), "people.csv"), subjects)
+    assert {person.name: [str(one) for one in owned] for person, owned in joined.people} == {
+        "Ines Marram": ["corp:ines"], "Rada Quay": ["corp:rada"]
+    }  # fmt: skip
+    assert [(str(one.owned), one.person, one.score > 0.9) for one in joined.unmapped] == [("corp:u77", "Rada Quay", True)]

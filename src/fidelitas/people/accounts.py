@@ -4,7 +4,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
 from fidelitas.people.map import MappedPerson
-from fidelitas.rights import Holding, HostRights, PrincipalKind, SubjectRights
+from fidelitas.rights import DirectoryRights, Holding, HostRights, PrincipalKind, SubjectRights
 
 __all__ = ["PersonalAccounts"]
 
@@ -45,6 +45,9 @@ class PersonalAccounts:
 
 def _names(known: _Known, person: MappedPerson) -> set[str]:
     one, prefix = known.subject, f"{known.subject.subject}:"
+    if isinstance(one, DirectoryRights):  # by any form of a name that means one account of it
+        meant = (one.meant_by(name.removeprefix(prefix)) for name in person.accounts)
+        return {labels[0] for labels in meant if len(labels) == 1 and not labels[0].startswith("%")}
     own = {name.removeprefix(prefix) for name in person.accounts}
     called = getattr(one, "accounts_called", None)
     if called is not None:

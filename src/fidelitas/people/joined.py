@@ -1,6 +1,6 @@
 """Accounts of all subjects joined by the map: what each person holds altogether, who has left and still holds, and what is nobody's."""
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date
 from difflib import get_close_matches
@@ -8,6 +8,8 @@ from difflib import get_close_matches
 from fidelitas.facts import AuthorizedKey, Place
 from fidelitas.people.accounts import PersonalAccounts
 from fidelitas.people.map import MappedPerson
+from fidelitas.people.signs import signs_of
+from fidelitas.people.suggestions import AccountSigns, Guesser
 from fidelitas.rights import Holding, PrincipalKind, SubjectRights
 
 __all__ = ["Joined", "OneKey", "Owned", "Suggestion", "join"]
@@ -29,11 +31,12 @@ class Owned:
 
 @dataclass(frozen=True, slots=True)
 class Suggestion:
-    """An account that is in nobody's entry, whose it may be, and why."""
+    """An account that is in nobody's entry, whose it may be, why, and how likely from 0 to 1."""
 
     owned: Owned
     person: str
     why: str
+    score: float = 0
 
 
 @dataclass(frozen=True, slots=True)
@@ -67,13 +70,20 @@ def join(people: Sequence[MappedPerson], subjects: Iterable[SubjectRights]) -> J
     """Return the accounts of the subjects by person."""
     subjects = tuple(subjects)
     personal = PersonalAccounts(subjects)
-    every = [(one, comment) for subject in subjects for one, comment in _accounts(subject, people)]
-    owners = {one: [person for person in people if person.owns(one.subject, one.account)] for one, _ in every}
+    signs: dict[Owned, AccountSigns] = {}
+    for subject in subjects:
+        accounts = dict(_accounts(subject, people))
+        shown = signs_of(subject, {one.account: comment for one, comment in accounts.items()})
+        signs |= {one: shown[one.account] for one in accounts}
+    mine = {(one.subject, name): person for person in people for one, name in personal.of(person)}  # by any form of a name
+    owners = {one: [person for person in people if person.owns(one.subject, one.account)] for one in signs}
+    owners |= {one: [mine[one.subject, one.account]] for one in signs if not owners[one] and (one.subject, one.account) in mine}
+    guesser = _guesser(people, subjects, {one: shown for one, shown in signs.items() if owners[one]}, owners)
     return Joined(
         people=tuple((person, tuple(_owned(person, personal))) for person in people),
-        unmapped=tuple(_suggestion(one, comment, people) for one, comment in every if not owners[one] and one.holdings),
+        unmapped=tuple(_suggestion(one, shown, guesser) for one, shown in signs.items() if not owners[one] and one.holdings),
         shared=tuple((one, tuple(person.name for person in mine)) for one, mine in owners.items() if len(mine) > 1),
-        missing=tuple(_missing(people, subjects, {one.account for one, _ in every})),
+        missing=tuple(_missing(people, subjects, {one.account for one in signs})),
         one_key=tuple(_one_key(people, subjects)),
     )
 
@@ -146,15 +156,21 @@ def _accounts(subject: SubjectRights, people: Sequence[MappedPerson]) -> Iterato
         yield Owned(subject.subject, name, tuple(held.get(name, ()))), comment
 
 
-def _suggestion(one: Owned, comment: str, people: Sequence[MappedPerson]) -> Suggestion:
-    user = one.account.rpartition("@")[0] or one.account
-    for person in people:
-        names = {account.rpartition(":")[2] for account in person.accounts}
-        if user in names or one.account in names:
-            return Suggestion(one, person.name, "the same name is theirs elsewhere")
-        words = [word.lower() for word in person.name.split()]
-        if person.name and person.name.lower() in comment.lower():
-            return Suggestion(one, person.name, f'its comment is "{comment}"')
-        if len(words) > 1 and user.lower() in (words[0], words[0][0] + words[-1], f"{words[0]}.{words[-1]}", words[-1]):
-            return Suggestion(one, person.name, "its name is made of theirs")
-    return Suggestion(one, "", "")
+def _guesser(
+    people: Sequence[MappedPerson],
+    subjects: Iterable[SubjectRights],
+    signs: Mapping[Owned, AccountSigns],
+    owners: Mapping[Owned, Sequence[MappedPerson]],
+) -> Guesser:
+    """Return who suggests owners, with what accounts that are mapped show of their owners, whether they hold anything or not."""
+    mapped = [(person, shown) for one, shown in signs.items() for person in owners[one]]
+    for subject in subjects:
+        named = {name: comment for name, comment in subject.comments() if any(person.owns(subject.subject, name) for person in people)}
+        found = signs_of(subject, named)
+        mapped += [(person, one) for name, one in found.items() for person in people if person.owns(subject.subject, name)]
+    return Guesser(people, mapped)
+
+
+def _suggestion(one: Owned, signs: AccountSigns, guesser: Guesser) -> Suggestion:
+    guess = guesser.guess(signs)
+    return Suggestion(one, "", "") if guess is None else Suggestion(one, guess.person, guess.why, round(guess.score, 2))

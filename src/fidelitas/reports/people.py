@@ -130,7 +130,9 @@ def people_document(joined: Joined, today: date) -> dict[str, Any]:
             for person, owned in joined.people
         ],
         "shared": [{**_owned(one), "people": list(names)} for one, names in joined.shared],
-        "unmapped": [{**_owned(one.owned), "perhaps": one.person or None, "why": one.why or None} for one in joined.unmapped],
+        "unmapped": [
+            {**_owned(one.owned), "perhaps": one.person or None, "why": one.why or None, "score": one.score} for one in joined.unmapped
+        ],
         "one_key": [
             {"subject": one.subject, "account": one.account, "person": one.person, "why": one.why, "place": place_document(one.place)}
             for one in joined.one_key

@@ -97,9 +97,17 @@ class DirectoryRights(RowSubject):
                 found.setdefault(name, []).append(principal)
         return found
 
+    @cached_property
+    def _called_alike(self) -> Mapping[str, list[Principal]]:
+        """The same whatever the case of letters, which a directory does not regard."""
+        found: dict[str, list[Principal]] = {}
+        for name, principals in self._called.items():
+            found.setdefault(name.casefold(), []).extend(principals)
+        return found
+
     def meant_by(self, holder: str) -> list[str]:
         """Return what those are called that a name can mean: several where it is that of more than one account."""
-        found = self._called.get(holder, ())
+        found = self._called.get(holder) or self._called_alike.get(holder.casefold()) or []
         if not found and ("\\" in holder or "@" in holder):
             qualified = self.by_qualified_name.get(holder.lower().removeprefix("%"))
             found = [qualified] if qualified is not None and str(qualified).startswith("%") == holder.startswith("%") else []
