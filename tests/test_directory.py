@@ -19,6 +19,7 @@ from fidelitas.audit import audit
 from fidelitas.checks.directory import CHECKS
 from fidelitas.distinguished_names import folded
 from fidelitas.languages.directory import read_directory, sid_of
+from fidelitas.ledger import Ledger
 from fidelitas.platforms import findings_on
 from fidelitas.reports.subjects import words_of
 from fidelitas.rights import DirectoryRights, directory_rights_of
@@ -457,3 +458,62 @@ def test_an_export_in_another_form_of_text_is_read(form: str, tmp_path: Path) ->
     ran = fidelitas("survey", "x.ldif", cwd=tmp_path)
     assert ran.status == 0, ran.err
     assert "%Domänen-Admins" in fidelitas("holders", "--format", "csv", cwd=tmp_path).out
+
+
+# -- which directory a host asks -------------------------------------------------------------------------------------------------------
+
+SSS = {"/etc/nsswitch.conf": Put("passwd: files sss\ngroup: files sss\n")}
+SSSD = "[sssd]\ndomains = {domains}\n[domain/corp]\nid_provider = ldap\nldap_search_base = DC=Corp, DC=example\n[domain/tides.example]\nid_provider = ad\n"
+
+
+def unix_directory(realm: str, member: str) -> str:
+    base = ",".join(f"dc={part}" for part in realm.split("."))
+    return (
+        f"dn: uid={member},ou=people,{base}\nobjectClass: posixAccount\nuid: {member}\nuidNumber: 20001\ngidNumber: 20001\n\n"
+        f"dn: cn=ops,{base}\nobjectClass: posixGroup\ncn: ops\ngidNumber: 30001\nmemberUid: {member}\n\n"
+    )
+
+
+@pytest.mark.parametrize(
+    ("files", "expected"),
+    [
+        ({"/etc/sssd/sssd.conf": SSSD.format(domains="corp")}, "nils"),
+        ({"/etc/sssd/sssd.conf": SSSD.format(domains="tides.example")}, "rosa"),
+        ({"/etc/sssd/sssd.conf": SSSD.format(domains="tides.example, corp")}, "rosa"),
+        ({"/etc/sssd/sssd.conf": "[sssd]\n", "/etc/sssd/conf.d/a.conf": "[domain/x]\nenabled = true\nid_provider = ad\nad_domain = CORP.example\n"}, "nils"),
+        ({"/etc/nslcd.conf": "# base dc=corp,dc=example\nbase passwd dc=tides,dc=example\n"}, "rosa"),
+        ({"/etc/ldap/ldap.conf": "BASE\tdc=corp,dc=example\nURI ldap://x\n"}, "nils"),
+        ({"/etc/samba/smb.conf": "[global]\n  realm = TIDES.EXAMPLE\n"}, "rosa"),
+        ({"/etc/sssd/sssd.conf": "[sssd]\ndomains = far\n[domain/far]\nid_provider = ad\n"}, None),
+        ({}, None),
+    ],
+)  # fmt: skip
+def test_each_host_takes_the_directory_that_its_files_name(files: dict[str, str], expected: str | None) -> None:
+    directories = [from_ldif(unix_directory(*one).encode(), one[0]).bundle for one in (("corp.example", "nils"), ("tides.example", "rosa"))]
+    found = audit([bundle("%ops ALL=(ALL) ALL\n", {**SSS, **files}), *directories]).hosts[0]
+    assert {str(one.principal) for one in found.holdings if str(one.right) == "root"} & {"nils", "rosa"} == (
+        {expected} if expected else set()
+    )
+
+
+def test_the_only_directory_is_not_taken_by_a_host_that_names_another() -> None:
+    corp = from_ldif(unix_directory("corp.example", "nils").encode(), "corp").bundle
+    for files, takes in (({}, True), ({"/etc/samba/smb.conf": "realm = TIDES.EXAMPLE\n"}, False)):
+        host = audit([bundle("%ops ALL=(ALL) ALL\n", {**SSS, **files}), corp]).hosts[0]
+        assert ("nils" in {str(one.principal) for one in host.holdings}) is takes
+
+
+def test_of_files_that_name_a_directory_no_password_is_read(tmp_path: Path) -> None:
+    root = tmp_path / "root"
+    for path, content in {
+        "etc/hostname": "knot\n", "etc/nsswitch.conf": "passwd: files sss\n", "etc/passwd": "root:x:0:0::/root:/bin/sh\n", "etc/group": "root:x:0:\n",
+        "etc/sssd/sssd.conf": "[sssd]\ndomains = corp\n[domain/corp]\nldap_default_authtok = hunter2\nldap_search_base = dc=corp\n",
+        "etc/nslcd.conf": "bindpw hunter2\nbase dc=corp\n", "etc/ldap/ldap.conf": "ROOTPW hunter2\nBASE dc=x\n",
+    }.items():  # fmt: skip
+        (root / path).parent.mkdir(parents=True, exist_ok=True)
+        (root / path).write_text(content)
+    assert fidelitas("survey", "--root", "root", cwd=tmp_path).status in (0, 1, 3)
+    (evidence,) = Ledger(tmp_path / "ledger").bundles()
+    assert evidence.files["/etc/sssd/sssd.conf"] == b"[sssd]\ndomains = corp\n[domain/corp]\n\nldap_search_base = dc=corp\n"
+    assert not any(b"hunter2" in content for content in evidence.files.values())
+    assert evidence.files["/etc/nslcd.conf"] == b"\nbase dc=corp\n"

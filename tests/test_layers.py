@@ -76,7 +76,7 @@ MAY_IMPORT: dict[str, set[str]] = {
     "checks.estate": {"patterns", "rights.accounts", "rights.linux", *_CHECKED},
     "checks.usage": {"trouble", "usage", *_CHECKED},
     "checks": {"checks.check", "checks.estate", "checks.linux", "facts", "findings", "rights.linux", "trouble"},
-    "judging": {"languages", "rights"},
+    "judging": {"facts", "languages", "rights"},
     "platforms": {"checks", "extras", "findings", "judging", "languages", "rights"},
     "conclusions": {"facts", "findings", "judging", "rights", "text", "usage"},
     "audit": {"checks", "conclusions", "errors", "facts", "findings", "judging", "languages", "memberships", "platforms", "rights", "text", "trouble"},

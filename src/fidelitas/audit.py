@@ -192,7 +192,7 @@ class _Reading:
         if any(self._needs_directories(name) for name in names):
             self._judge(name for name in self._heads if self._heads[name][0] == DirectoryRights.platform)
         self._judge(name for name in names if not self._needs_directories(name))
-        self._context = Context.of([one for one in self._known.values() if isinstance(one, DirectoryRights)])
+        self._context = Context([one for one in self._known.values() if isinstance(one, DirectoryRights)])
         answers = self._source.stored_answers()
         self._memory = None if answers is None else Recollection(answers, self._context, self._judged_now)
         if each is not None:

@@ -5,9 +5,9 @@
 `HostGroups` is the map over groups of equal hosts: the first of a group is judged, the others are told from it.
 """
 
-from collections.abc import Callable, Hashable, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Hashable, Iterator, Sequence
 
+from fidelitas.facts import DirectorySource
 from fidelitas.languages.directory import read_directory
 from fidelitas.languages.evidence import HostEvidence
 from fidelitas.languages.linux.content_digest import LIVE, content_digest
@@ -21,6 +21,7 @@ from fidelitas.rights import (
     HostRights,
     SubjectRights,
     database_rights_of,
+    directory_of,
     directory_rights_of,
     for_hosts,
     mariadb_rights_of,
@@ -33,17 +34,27 @@ from fidelitas.rights.estate.overlay import HostOverlay, OwnDetails, host_specif
 __all__ = ["Context", "HostGroups", "Judge", "judge_directory", "judge_host", "judge_mariadb", "judge_postgresql", "judge_windows"]
 
 
-@dataclass(frozen=True, slots=True)
 class Context:
-    """What other subjects give to the judging of one: the directories in evidence, and the memberships that hosts take from one."""
+    """What other subjects give to the judging of one: the directories in evidence, and the memberships that hosts take from each."""
 
-    directories: Sequence[DirectoryRights] = ()
-    nesting: Nesting | None = None
+    def __init__(self, directories: Sequence[DirectoryRights] = ()) -> None:
+        self.directories = tuple(directories)
+        self._nestings: dict[str, Nesting] = {}
 
-    @classmethod
-    def of(cls, directories: Sequence[DirectoryRights]) -> "Context":
-        """Return the context of some directories.  A host names none: with one in evidence it is that one, with several none is."""
-        return cls(directories, Nesting(for_hosts(directories[0])) if len(directories) == 1 else None)
+    def nesting_of(self, sources: Sequence[DirectorySource]) -> Nesting | None:
+        """Return the memberships of the directory that a host asks, by what its files say; nothing where it is not in evidence."""
+        found = directory_of(sources, self.directories)
+        return None if found is None else self._nesting(found)
+
+    @property
+    def nestings(self) -> Iterator[Nesting]:
+        """The memberships of every directory."""
+        return map(self._nesting, self.directories)
+
+    def _nesting(self, directory: DirectoryRights) -> Nesting:
+        if directory.subject not in self._nestings:
+            self._nestings[directory.subject] = Nesting(for_hosts(directory))
+        return self._nestings[directory.subject]
 
 
 Judge = Callable[[HostEvidence, Context], SubjectRights]
@@ -51,7 +62,8 @@ Judge = Callable[[HostEvidence, Context], SubjectRights]
 
 def judge_host(evidence: HostEvidence, context: Context) -> HostRights:
     """Return the rights on a Linux host."""
-    return rights_of(read_host(evidence), context.nesting)
+    facts = read_host(evidence)
+    return rights_of(facts, context.nesting_of(facts.directories))
 
 
 def judge_windows(evidence: HostEvidence, context: Context) -> SubjectRights:

@@ -66,11 +66,11 @@ class Recollection:
 
     def _taken_from_directories(self) -> bytes:
         """Return a digest of all that hosts take from a directory: what else changes in it, such as last log-ins, is nothing to them."""
-        nesting = self._context.nesting
-        if nesting is None:
-            return b""
-        named = self._marks.get(nesting.directory.subject)
-        return encode(nesting.directory) or (named.digest if named is not None else b"unknown")
+        found = [len(self._context.directories).to_bytes(4, "big")]
+        for nesting in self._context.nestings:
+            named = self._marks.get(nesting.directory.subject)
+            found.append(encode(nesting.directory) or (named.digest if named is not None else b"unknown"))
+        return _digest(*found) if len(found) > 1 else b""
 
     def _get(self, keys: Iterable[bytes]) -> dict[bytes, bytes]:
         wanted = set(keys)
@@ -127,8 +127,8 @@ class Recollection:
 
     @cached_property
     def _directory_names(self) -> frozenset[str]:
-        nesting = self._context.nesting
-        return frozenset() if nesting is None else frozenset({*nesting.identities, *(f"%{group}" for group in nesting.groups)})
+        every = ({*nesting.identities, *(f"%{group}" for group in nesting.groups)} for nesting in self._context.nestings)
+        return frozenset[str]().union(*every)
 
     def holders_of(self, like: bytes) -> tuple[tuple[Holding, ...], Holders] | None:
         """Return all holdings on the host of a key and what is shown of the holders, or ``None`` where they are not kept."""

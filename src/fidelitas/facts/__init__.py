@@ -64,7 +64,17 @@ from fidelitas.facts.directory import (
 )
 from fidelitas.facts.events import NOWHERE, Change, Event, EventKind, TimeJump
 from fidelitas.facts.gaps import Gap, GapKind
-from fidelitas.facts.host import AccessEntry, AccessTag, FileKind, FileState, HostFacts, NameService, Netgroup, OperatingSystem
+from fidelitas.facts.host import (
+    AccessEntry,
+    AccessTag,
+    DirectorySource,
+    FileKind,
+    FileState,
+    HostFacts,
+    NameService,
+    Netgroup,
+    OperatingSystem,
+)
 from fidelitas.facts.jobs import Job, JobKind, SearchFolder
 from fidelitas.facts.logins import AuthorizedKey, KeptPassword, LentGroups, Logins, PamRule, PamTask, PrivateKey, SshdSetting
 from fidelitas.facts.mariadb import AccountGrant, DatabaseAccount, DefinerObject, GrantScope, MariadbFacts, ProxyGrant, RoleGrant
@@ -134,6 +144,7 @@ __all__ = [
     "DirectoryGroup",
     "DirectoryKind",
     "DirectoryMember",
+    "DirectorySource",
     "DoasRule",
     "Event",
     "EventKind",

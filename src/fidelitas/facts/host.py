@@ -15,7 +15,17 @@ from fidelitas.facts.running import KernelSetting, LoginSession, Mount, Process
 from fidelitas.facts.sudo import SudoPolicy
 from fidelitas.text import Place
 
-__all__ = ["AccessEntry", "AccessTag", "FileKind", "FileState", "HostFacts", "NameService", "Netgroup", "OperatingSystem"]
+__all__ = [
+    "AccessEntry",
+    "AccessTag",
+    "DirectorySource",
+    "FileKind",
+    "FileState",
+    "HostFacts",
+    "NameService",
+    "Netgroup",
+    "OperatingSystem",
+]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -33,6 +43,16 @@ class NameService:
 
     database: str
     sources: tuple[str, ...]
+    place: Place = field(compare=False)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class DirectorySource:
+    """A directory that a host asks, as its files name it: by realms, and by the bases of its tree."""
+
+    name: str
+    realms: tuple[str, ...] = ()
+    bases: tuple[str, ...] = ()
     place: Place = field(compare=False)
 
 
@@ -127,6 +147,7 @@ class HostFacts:
     log_files: frozenset[str] = frozenset()  # where sudo and syslog write what concerns privilege, by their configuration
     logins: Logins = field(default_factory=Logins)
     delegations: Delegations = field(default_factory=Delegations)
+    directories: tuple[DirectorySource, ...] = ()  # which directories it asks, in that order, as far as its files say so
 
     @cached_property
     def states(self) -> Mapping[str, FileState]:

@@ -69,6 +69,7 @@ read_accounts() {
     want if "$POLICY_LIMIT" whole /usr/lib/os-release
     want copy "$FILE_LIMIT" whole /etc/netgroup
     want_records
+    want_directories
     for path in /etc/selinux/config /etc/selinux/targeted/seusers /etc/selinux/strict/seusers /etc/selinux/mls/seusers /etc/selinux/minimum/seusers /etc/selinux/default/seusers; do
         want if "$POLICY_LIMIT" whole "$path"
     done
@@ -96,6 +97,23 @@ want_records() {
         rule if "$POLICY_LIMIT" masked_record 1 "$folder" '*.user' '*.group' '*.identity'
         rule seen 0 '' 1 "$folder" '*.membership' '*.user-privileged' '*.group-privileged'
     done
+}
+
+# Which directory a host asks: of these files the lines that say so alone, since others hold passwords; the lines keep their numbers.
+directory_lines() {
+    awk '
+    /^[ \t]*\[[^]]*\][ \t\r]*$/ { print; next }
+    tolower($0) ~ /^[ \t]*(domains|enabled|id_provider|sudo_provider|access_provider|ad_domain|ipa_domain|krb5_realm|realm|ldap_search_base|ldap_user_search_base|ldap_group_search_base|ldap_sudo_search_base)[ \t]*=/ { print; next }
+    tolower($0) ~ /^[ \t]*(base|sudoers_base)[ \t]/ { print; next }
+    { print "" }'
+}
+want_directories() {
+    member /etc/nsswitch.conf || return 0
+    grep -Eq '^[[:space:]]*(passwd|group|sudoers):.*[[:space:]](sss|ldap|winbind)' "$member" || return 0
+    for path in /etc/sssd/sssd.conf /etc/nslcd.conf /etc/ldap.conf /etc/ldap/ldap.conf /etc/openldap/ldap.conf /etc/samba/smb.conf; do
+        want if "$POLICY_LIMIT" directory_lines "$path"
+    done
+    rule if "$POLICY_LIMIT" directory_lines 1 /etc/sssd/conf.d '*.conf'
 }
 
 # What tells this machine from another of the same name: digests of its machine-id(5) and of its public host keys, which tell nothing else.

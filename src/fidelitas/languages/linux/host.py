@@ -30,6 +30,8 @@ from fidelitas.languages.linux.access import AccessReader
 from fidelitas.languages.linux.access_lists import read_access_lists
 from fidelitas.languages.linux.accounts import read_group, read_gshadow, read_passwd, read_shadow
 from fidelitas.languages.linux.confinement import read_confinement
+from fidelitas.languages.linux.directory_sources import PATHS as DIRECTORY_PATHS
+from fidelitas.languages.linux.directory_sources import read_directory_sources
 from fidelitas.languages.linux.programs import read_programs
 from fidelitas.languages.linux.running import read_kernel_settings, read_mounts, read_packages, read_processes, read_sudo_version
 from fidelitas.languages.linux.sessions import read_login_sessions
@@ -223,6 +225,7 @@ class _Host:
             group_shadows=self._entries("/etc/gshadow", read_gshadow),
             login_limits=self._read("/etc/login.defs", read_login_defs) or LoginLimits(),
             name_services=services,
+            directories=read_directory_sources(self._directory_files(), self._subject),
             policy=policy,
             files=tuple(self._files.states.values()),
             gaps=(*self._gaps, *policy.gaps),
@@ -301,6 +304,11 @@ class _Host:
             return None
         self._gaps.extend(parsed.gaps)
         return parsed.entries
+
+    def _directory_files(self) -> dict[str, str]:
+        """Return the files that say which directory the host asks, by path."""
+        paths = (*DIRECTORY_PATHS, *self._files.inside("/etc/sssd/conf.d/"))
+        return {path: text for path in paths if (text := self._files.text(path))}
 
     def _policy(self, host_name: str) -> SudoPolicy:
         plugin = self._read("/etc/sudo.conf", read_policy_plugin) or PolicyPlugin(path="sudoers.so", place=self._place("/etc/sudo.conf"))

@@ -3,6 +3,7 @@
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from functools import cached_property
 
+from fidelitas.distinguished_names import folded, realm_of
 from fidelitas.facts import DirectoryAccount, DirectoryFacts, Gap, Place, StatedGroup
 from fidelitas.rights.directory.members import Members
 from fidelitas.rights.directory.objects import Objects, Thing
@@ -59,6 +60,22 @@ class DirectoryRights(RowSubject):
     def by_qualified_name(self) -> Mapping[str, Principal]:
         r"""The accounts and groups by ``domain\name`` and ``name@realm``, in small letters."""
         return self._objects.by_qualified_name
+
+    @cached_property
+    def realms(self) -> frozenset[str]:
+        """The domains that its objects are in, by their DNS names."""
+        return frozenset(realm for one in self._objects.every if (realm := realm_of(one.dn)))
+
+    @cached_property
+    def tree(self) -> frozenset[str]:
+        """The places of the tree that have objects below them, folded."""
+        found: set[str] = set()
+        for one in self._objects.every:
+            above = folded(one.dn).partition(",")[2]
+            while above and above not in found:
+                found.add(above)
+                above = above.partition(",")[2]
+        return frozenset(found)
 
     @cached_property
     def domain_sids(self) -> frozenset[str]:
