@@ -8,8 +8,9 @@ import pytest
 
 from mariadb_server import PROGRAM, Server, scratch_server
 from relay import relay
+from slapd_server import BASE, Slapd
 from support import Ran, fidelitas
-from test_directory import BASE, LDIF, Slapd, load, slapd
+from test_directory import LDIF, slapd
 
 __all__ = ["slapd"]  # the fixture
 
@@ -71,7 +72,7 @@ def test_a_directory_that_goes_away_midway(slapd: Slapd, tmp_path: Path) -> None
         f"dn: uid=q{number},{BASE}\nobjectClass: inetOrgPerson\nuid: q{number}\ncn: {'long name ' * 30}{number}\nsn: x\n\n"
         for number in range(1200)
     )
-    load(slapd, f"dn: {BASE}\nobjectClass: dcObject\nobjectClass: organization\ndc: saltmarsh\no: Observatory\n\n{people}")
+    slapd.load(f"dn: {BASE}\nobjectClass: dcObject\nobjectClass: organization\ndc: saltmarsh\no: Observatory\n\n{people}")
     told = []
     for most in (3_000, 300_000, 1 << 30):
         with relay(slapd.port, most) as port:

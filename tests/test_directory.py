@@ -3,12 +3,9 @@
 import base64
 import random
 import re
-import shutil
-import socket
 import struct
 import subprocess
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
 from pathlib import Path
 
 import pytest
@@ -25,10 +22,10 @@ from fidelitas.reports.subjects import words_of
 from fidelitas.rights import DirectoryRights, directory_rights_of
 from fidelitas.rights.graph.links import Mechanism
 from fidelitas.sources.directory import from_directory, from_ldif
-from support import Put, bundle, fidelitas, open_up
+from slapd_server import BASE, Slapd, scratch_slapd
+from support import Put, bundle, fidelitas
 
 DOMAIN = (21, 1, 2, 3)
-BASE = "dc=saltmarsh,dc=example"
 
 
 def sid(*numbers: int) -> str:
@@ -197,62 +194,11 @@ def test_any_object_is_survived(content: bytes, name: str) -> None:
 
 # -- a real server ---------------------------------------------------------------------------------------------------------------------
 
-CONFIGURATION = """\
-include /etc/ldap/schema/core.schema
-include /etc/ldap/schema/cosine.schema
-include /etc/ldap/schema/nis.schema
-include /etc/ldap/schema/inetorgperson.schema
-modulepath /usr/lib/ldap
-moduleload back_mdb
-pidfile {folder}/pid
-database mdb
-maxsize 67108864
-suffix "{base}"
-rootdn "cn=admin,{base}"
-rootpw admin-pw
-directory {folder}/db
-dbnosync
-access to attrs=userPassword by anonymous auth by * none
-access to * by users read by anonymous auth
-"""
-
-
-@dataclass
-class Slapd:
-    """A running server."""
-
-    folder: Path
-    port: int
-
-    @property
-    def uri(self) -> str:
-        return f"ldap://127.0.0.1:{self.port}/{BASE}?bind=cn=admin,{BASE}"
-
 
 @pytest.fixture(scope="module")
 def slapd(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Slapd]:
-    program = shutil.which("slapd") or "/usr/sbin/slapd"
-    if not Path(program).exists() or shutil.which("ldapadd") is None:
-        pytest.skip("OpenLDAP is not installed (apt-get install slapd ldap-utils)")
-    folder = tmp_path_factory.mktemp("slapd")
-    open_up(folder)
-    (folder / "db").mkdir()
-    (folder / "slapd.conf").write_text(CONFIGURATION.format(folder=folder, base=BASE))
-    with socket.create_server(("127.0.0.1", 0)) as free:
-        port = free.getsockname()[1]
-    running = subprocess.Popen([program, "-f", folder / "slapd.conf", "-h", f"ldap://127.0.0.1:{port}", "-d", "0"])
-    probe = ["ldapsearch", "-x", "-H", f"ldap://127.0.0.1:{port}", "-o", "nettimeout=5", "-s", "base", "-b", ""]
-    for _ in range(200):
-        if subprocess.run(probe, capture_output=True, check=False).returncode != 255 and (folder / "pid").exists():
-            break
-    yield Slapd(folder, port)
-    running.terminate()
-    running.wait(20)
-
-
-def load(slapd: Slapd, text: str) -> None:
-    bind = ["-x", "-H", f"ldap://127.0.0.1:{slapd.port}", "-D", f"cn=admin,{BASE}", "-w", "admin-pw"]
-    subprocess.run(["ldapadd", *bind], input=text, text=True, capture_output=True, check=True, timeout=60)
+    with scratch_slapd(tmp_path_factory.mktemp("slapd")) as running:
+        yield running
 
 
 @pytest.mark.judge
@@ -272,7 +218,7 @@ def test_what_a_real_server_gives_is_what_was_put_into_it(slapd: Slapd) -> None:
         held[f"g{number}"] = [*inner, *(f"uid=p{one}" for one in chance.sample(range(1200), 10))]
         members = "".join(f"member: {one},{BASE}\n" for one in held[f"g{number}"])
         text += f"dn: cn=g{number},{BASE}\nobjectClass: groupOfNames\ncn: g{number}\n{members}\n"
-    load(slapd, text)
+    slapd.load(text)
     direct = from_directory(slapd.uri, "saltmarsh", "admin-pw")
     exported = subprocess.run(["/usr/sbin/slapcat", "-f", slapd.folder / "slapd.conf"], capture_output=True, check=True, timeout=60).stdout
     for collected in (direct, from_ldif(exported, "saltmarsh")):

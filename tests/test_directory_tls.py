@@ -8,8 +8,8 @@ from pathlib import Path
 
 import pytest
 
+from slapd_server import BASE, CONFIGURATION, Slapd
 from support import Ran, fidelitas, open_up
-from test_directory import BASE, CONFIGURATION, Slapd
 
 TLS = "TLSCertificateFile {folder}/server.pem\nTLSCertificateKeyFile {folder}/server.key\n"
 

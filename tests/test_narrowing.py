@@ -23,6 +23,7 @@ from fidelitas.narrowing.fates import instead_of
 from fidelitas.narrowing.forms import forms_of
 from fidelitas.narrowing.spelling import spelled_command, spelled_members, spelled_options, spelled_run_as, spelled_tags
 from fidelitas.patterns import wildcard_matches
+from fidelitas.rights import HostRights
 from fidelitas.rights.linux.sudo import Question
 from fidelitas.text import Place
 from policy_writer import ARGUMENTS, COMMANDS, PolicyWriter
@@ -49,6 +50,8 @@ def narrowed(policy: str, events: list[Event], version: str = "1.9.13p3", **aske
     evidence.listings["sudo-version"] = f"Sudo version {version}\n".encode()  # type: ignore[index]
     found = narrow([HostCase("knot", evidence, gather_uses(events))], lambda _: True, Narrowing(**asked))
     for one in found.rehearsals:
+        assert isinstance(one.before, HostRights)
+        assert isinstance(one.after, HostRights)
         assert len(one.after.facts.policy.gaps) <= len(one.before.facts.policy.gaps), found.files
     return found
 

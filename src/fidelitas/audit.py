@@ -25,7 +25,7 @@ from fidelitas.judging import Context, HostGroups, judge_host
 from fidelitas.languages.evidence import HostEvidence, NothingRead, lost_evidence
 from fidelitas.languages.linux.access import private_key_fingerprints
 from fidelitas.languages.linux.host import read_host
-from fidelitas.memberships import Memberships, with_memberships
+from fidelitas.memberships import Edits
 from fidelitas.platforms import PLATFORMS, Platform, findings_on
 from fidelitas.rights import DatabaseServer, DirectoryRights, HostRights, SubjectRights, UnreadSubject, rights_of
 from fidelitas.rights.estate.directory_logins import directory_links
@@ -34,7 +34,7 @@ from fidelitas.rights.estate.sockets import is_host_of, socket_links
 from fidelitas.text import clipped, escape_control
 from fidelitas.trouble import internal_error
 
-__all__ = ["Audit", "Each", "EvidenceSource", "InMemory", "audit", "judged", "rights_in"]
+__all__ = ["Altered", "Audit", "Each", "EvidenceSource", "InMemory", "audit", "judged", "rights_in"]
 
 
 # What is to be kept of hosts by their names; and how that is applied to lists of them in processes that are forked for it.
@@ -70,6 +70,24 @@ class InMemory:
     def evidence(self, subject: str) -> HostEvidence:
         """Return the evidence of a subject."""
         return self._known[subject]
+
+    def stored_answers(self) -> None:
+        """Return that nothing is kept."""
+
+
+class Altered:
+    """Evidence as it would be with each subject's changed."""
+
+    def __init__(self, source: EvidenceSource, change: Callable[[HostEvidence], HostEvidence]) -> None:
+        self._source, self._change = source, change
+
+    def subjects(self) -> Mapping[str, tuple[str, str]]:
+        """Return each subject's platform and what it calls itself, by name."""
+        return self._source.subjects()
+
+    def evidence(self, subject: str) -> HostEvidence:
+        """Return the evidence of a subject, changed."""
+        return self._change(self._source.evidence(subject))
 
     def stored_answers(self) -> None:
         """Return that nothing is kept."""
@@ -152,20 +170,21 @@ def audit(
     platforms: Mapping[str, Platform] = PLATFORMS,
     each: Each | None = None,
     holder: str | None = None,
+    edits: Edits | None = None,
 ) -> Audit:
     """Return the audit of some subjects, or all; without `findings` only what their holdings depend on is read.
 
     `each` applies a function to all of some lists in processes that are forked for it; by it many hosts are judged apart from each other
-    where the source keeps conclusions, and what a `holder` holds, who is to be asked about, is worked out there as well.
+    where the source keeps conclusions, and what a `holder` holds, who is to be asked about, is worked out there as well.  With `edits`,
+    even none, the answer is what it would be with these memberships changed, and nothing that was concluded before is used.
     """
     source = InMemory(evidence) if isinstance(evidence, Iterable) else evidence
-    return _Reading(source, platforms).audit(subjects, findings=findings, each=each, holder=holder)
+    return _Reading(source, platforms, edits).audit(subjects, findings=findings, each=each, holder=holder)
 
 
-def rights_in(evidence: HostEvidence, memberships: Memberships | None = None) -> HostRights:
-    """Return the rights on the host that the evidence is of; with `memberships` as they would be after that change."""
-    facts = read_host(evidence)
-    return rights_of(with_memberships(facts, memberships.changes(facts)) if memberships else facts)
+def rights_in(evidence: HostEvidence) -> HostRights:
+    """Return the rights on the host that the evidence is of."""
+    return rights_of(read_host(evidence))
 
 
 def judged(evidence: Iterable[HostEvidence], context: Context | None = None) -> list[SubjectRights]:
@@ -177,13 +196,13 @@ def judged(evidence: Iterable[HostEvidence], context: Context | None = None) -> 
 class _Reading:
     """One pass over evidence: what is read, in which order."""
 
-    def __init__(self, source: EvidenceSource, platforms: Mapping[str, Platform]) -> None:
-        self._source = source
+    def __init__(self, source: EvidenceSource, platforms: Mapping[str, Platform], edits: Edits | None) -> None:
+        self._source, self._edits = source, edits
         self._platforms = platforms
         self._heads = source.subjects()
         self._known: dict[str, SubjectRights] = {}
         self._groups = HostGroups()
-        self._context = Context()
+        self._context = Context(edits=edits)
         self._memory: Recollection | None = None  # what is kept depends on the directories, which are judged first
 
     def audit(self, wanted: Collection[str] | None, *, findings: bool, each: Each | None = None, holder: str | None = None) -> Audit:
@@ -192,8 +211,8 @@ class _Reading:
         if any(self._needs_directories(name) for name in names):
             self._judge(name for name in self._heads if self._heads[name][0] == DirectoryRights.platform)
         self._judge(name for name in names if not self._needs_directories(name))
-        self._context = Context([one for one in self._known.values() if isinstance(one, DirectoryRights)])
-        answers = self._source.stored_answers()
+        self._context = Context([one for one in self._known.values() if isinstance(one, DirectoryRights)], self._edits)
+        answers = self._source.stored_answers() if self._edits is None else None
         self._memory = None if answers is None else Recollection(answers, self._context, self._judged_now)
         if each is not None:
             self._judge_apart(names, each, partial(_conclude, findings=findings, holder=holder), holder)

@@ -6,6 +6,7 @@
 """
 
 from collections.abc import Callable, Hashable, Iterator, Sequence
+from typing import Protocol, TypeVar
 
 from fidelitas.facts import DirectorySource
 from fidelitas.languages.directory import read_directory
@@ -16,6 +17,7 @@ from fidelitas.languages.linux.running import read_processes
 from fidelitas.languages.mariadb import read_mariadb
 from fidelitas.languages.postgresql import read_postgresql
 from fidelitas.languages.windows.machine import read_windows
+from fidelitas.memberships import Edits, with_edits
 from fidelitas.rights import (
     DirectoryRights,
     HostRights,
@@ -34,17 +36,35 @@ from fidelitas.rights.estate.overlay import HostOverlay, OwnDetails, host_specif
 __all__ = ["Context", "HostGroups", "Judge", "judge_directory", "judge_host", "judge_mariadb", "judge_postgresql", "judge_windows"]
 
 
-class Context:
-    """What other subjects give to the judging of one: the directories in evidence, and the memberships that hosts take from each."""
+class Stated(Protocol):
+    """The facts of one subject."""
 
-    def __init__(self, directories: Sequence[DirectoryRights] = ()) -> None:
-        self.directories = tuple(directories)
+    @property
+    def subject(self) -> str:
+        """The subject."""
+
+
+F = TypeVar("F", bound=Stated)
+
+
+class Context:
+    """What other subjects give to the judging of one: the directories in evidence, and the memberships that hosts take from each.
+
+    With `edits` each subject is judged as if these had been made there.
+    """
+
+    def __init__(self, directories: Sequence[DirectoryRights] = (), edits: Edits | None = None) -> None:
+        self.directories, self.edits = tuple(directories), edits or {}
         self._nestings: dict[str, Nesting] = {}
 
     def nesting_of(self, sources: Sequence[DirectorySource]) -> Nesting | None:
         """Return the memberships of the directory that a host asks, by what its files say; nothing where it is not in evidence."""
         found = directory_of(sources, self.directories)
         return None if found is None else self._nesting(found)
+
+    def as_if(self, facts: F) -> F:
+        """Return the facts of a subject as they would be with the edits made."""
+        return with_edits(facts, self.edits.get(facts.subject, ()))
 
     @property
     def nestings(self) -> Iterator[Nesting]:
@@ -62,39 +82,40 @@ Judge = Callable[[HostEvidence, Context], SubjectRights]
 
 def judge_host(evidence: HostEvidence, context: Context) -> HostRights:
     """Return the rights on a Linux host."""
-    facts = read_host(evidence)
+    facts = context.as_if(read_host(evidence))
     return rights_of(facts, context.nesting_of(facts.directories))
 
 
 def judge_windows(evidence: HostEvidence, context: Context) -> SubjectRights:
     """Return the rights on a Windows machine."""
-    return windows_rights_of(read_windows(evidence), context.directories)
+    return windows_rights_of(context.as_if(read_windows(evidence)), context.directories)
 
 
-def judge_directory(evidence: HostEvidence, _: Context) -> SubjectRights:
+def judge_directory(evidence: HostEvidence, context: Context) -> SubjectRights:
     """Return the rights in a directory."""
-    return directory_rights_of(read_directory(evidence))
+    return directory_rights_of(context.as_if(read_directory(evidence)))
 
 
-def judge_postgresql(evidence: HostEvidence, _: Context) -> SubjectRights:
+def judge_postgresql(evidence: HostEvidence, context: Context) -> SubjectRights:
     """Return the rights on a PostgreSQL server."""
-    return database_rights_of(read_postgresql(evidence))
+    return database_rights_of(context.as_if(read_postgresql(evidence)))
 
 
-def judge_mariadb(evidence: HostEvidence, _: Context) -> SubjectRights:
+def judge_mariadb(evidence: HostEvidence, context: Context) -> SubjectRights:
     """Return the rights on a MariaDB or MySQL server."""
-    return mariadb_rights_of(read_mariadb(evidence))
+    return mariadb_rights_of(context.as_if(read_mariadb(evidence)))
 
 
 class HostGroups:
     """Hosts by what their evidence states: of those that state the same one is judged, and speaks for the others."""
 
     def __init__(self) -> None:
-        self._known: dict[bytes, dict[Hashable, HostRights]] = {}
+        self._known: dict[Hashable, dict[Hashable, HostRights]] = {}
 
     def judge(self, evidence: HostEvidence, context: Context) -> HostRights:
         """Return the rights on a host, from those of another that states the same where there is one."""
-        alike = self._known.setdefault(content_digest(evidence), {})
+        edits = tuple((edit.account, edit.group, edit.added) for edit in context.edits.get(evidence.subject, ()))
+        alike = self._known.setdefault((content_digest(evidence), edits), {})
         own, one = _own(evidence), next(iter(alike.values()), None)
         key = host_specific_key(one.facts, one.population, own) if one is not None else None
         first = alike.get(key) if key is not None else None

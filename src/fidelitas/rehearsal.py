@@ -3,16 +3,18 @@
 Compares what everybody holds before and after; texts are not compared.  Pure.
 """
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
+from itertools import pairwise
 
+from fidelitas.audit import EvidenceSource, audit
 from fidelitas.changes import HeldChange, Turn, held_changes
 from fidelitas.facts import Gap
-from fidelitas.rights import Holding, HostRights, PrincipalKind, RightKind
-from fidelitas.rights.graph.links import Mechanism
+from fidelitas.memberships import Memberships, Plan, plan
+from fidelitas.rights import DirectoryRights, Holding, HostRights, Mechanism, PrincipalKind, RightKind, SubjectRights
 
-__all__ = ["LockOut", "LockOutKind", "Rehearsal", "errors_of", "rehearse"]
+__all__ = ["Effect", "LockOut", "LockOutKind", "Rehearsal", "Rehearsed", "effect_of", "errors_of", "rehearse", "rehearse_change"]
 
 
 class LockOutKind(StrEnum):
@@ -35,34 +37,96 @@ class LockOut:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Rehearsal:
-    """What a new policy does to one host: its errors, and the changes in rights."""
+    """What a change does to one subject: the changes in rights."""
 
-    before: HostRights
-    after: HostRights
-    errors: tuple[Gap, ...]
+    before: SubjectRights
+    after: SubjectRights
     gained: tuple[HeldChange, ...]
     lost: tuple[HeldChange, ...]
     altered: tuple[HeldChange, ...]
     locked_out: LockOut | None
 
+    @property
+    def elevated(self) -> bool:
+        """Whether someone gains full control."""
+        return any(change.holding.right.kind.full for change in self.gained)
+
+    @property
+    def changes(self) -> bool:
+        """Whether anybody's rights change."""
+        return bool(self.gained or self.lost or self.altered)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Rehearsed:
+    """A change rehearsed on every subject that it is about: those where someone gains full control first."""
+
+    subjects: Sequence[SubjectRights]  # as they are
+    rehearsals: Sequence[Rehearsal]
+    plan: Plan
+
+
+class Effect(StrEnum):
+    """When a changed membership gives or takes a right."""
+
+    AT_ONCE = "at-once"
+    NEXT_LOGON = "next-logon"
+
+
+def effect_of(holding: Holding) -> Effect:
+    """Return when a right that hangs on memberships comes, or goes.
+
+    A session keeps the groups that it began with (credentials(7); [MS-KILE] 3.3.5.6); sudo(8) reads the group file of its host each
+    time, and a database server its roles.
+    """
+    links = holding.routes[0].links
+    for link, onward in pairwise(links):
+        read_each_time = onward.mechanism is Mechanism.SUDO and link.place.subject == holding.principal.subject
+        if link.mechanism is Mechanism.MEMBERSHIP and not read_each_time:
+            return Effect.NEXT_LOGON
+    return Effect.AT_ONCE
+
+
+def rehearse_change(evidence: EvidenceSource, changed: EvidenceSource, wanted: Memberships, asked: str | None = None) -> Rehearsed:
+    """Return what becomes of rights where `changed` is in the place of `evidence`, and memberships are as is `wanted`.
+
+    With `asked` only that subject is shown; its groups are changed, or those of directories.  Nothing that was concluded before is used.
+    """
+    heads = evidence.subjects()
+    directories = {name for name, (platform, _) in heads.items() if platform == DirectoryRights.platform}
+    chosen: Collection[str] = heads if asked is None else {asked, *directories}
+    before = audit(evidence, chosen, findings=False, edits={}).subjects
+    planned = plan(wanted, before, asked)
+    after = {one.subject: one for one in audit(changed, chosen, findings=False, edits=planned.edits).subjects}
+    shown = [one for one in before if asked in (None, one.subject)]
+    rehearsals = [rehearse(one, after[one.subject]) for one in shown]
+    return Rehearsed(subjects=shown, rehearsals=sorted(rehearsals, key=_urgency), plan=planned)
+
+
+def _urgency(one: Rehearsal) -> tuple[bool, bool, bool, str]:
+    return one.locked_out is None, not one.elevated, not one.changes, one.after.subject
+
 
 def errors_of(rehearsals: Iterable[Rehearsal]) -> list[Gap]:
     """Return each error of a new policy once, at each of its places, though it is an error on every host."""
-    found = {(error.place.path, error.place.line, error.place.column, error.why): error for one in rehearsals for error in one.errors}
+    found: dict[tuple[object, ...], Gap] = {}
+    for host in (one.after for one in rehearsals if isinstance(one.after, HostRights)):
+        for error in (*host.facts.policy.gaps, *host.facts.policy.visudo_refusals):
+            found[error.place.path, error.place.line, error.place.column, error.why] = error
     return list(found.values())
 
 
-def rehearse(before: HostRights, after: HostRights) -> Rehearsal:
-    """Return what changes from one state of a host's rights to another."""
+def rehearse(before: SubjectRights, after: SubjectRights) -> Rehearsal:
+    """Return what changes from one state of a subject's rights to another."""
     changes = held_changes(before.own_holdings, after.own_holdings)
+    hosts = (before, after) if isinstance(before, HostRights) and isinstance(after, HostRights) else None
     return Rehearsal(
         before=before,
         after=after,
-        errors=(*after.facts.policy.gaps, *after.facts.policy.visudo_refusals),
         gained=tuple(one for one in changes if one.turn is Turn.GAINED),
         lost=tuple(one for one in changes if one.turn is Turn.LOST),
         altered=tuple(one for one in changes if one.turn not in (Turn.GAINED, Turn.LOST)),
-        locked_out=_locked_out(after) or _sudo_lost(before, after),
+        locked_out=(_locked_out(hosts[1]) or _sudo_lost(*hosts)) if hosts and changes else None,
     )
 
 

@@ -83,6 +83,16 @@ class Source:
         """How a message begins that nothing that is asked has something: "no subject in evidence", or of those with some tags."""
         return f"no subject with the tag {' or '.join(self.tags)}" if self.tags else "no subject in evidence"
 
+    def evidence_with(self, subject: str | None) -> StoredEvidence:
+        """Return the evidence of all subjects; refuse a subject that is not there, or whose evidence is lost."""
+        stored = self._stored()
+        if subject is not None and subject not in stored.subjects():
+            raise unknown_subject(subject, list(stored.subjects()))
+        lost = lost_evidence(stored.evidence(subject)) if subject is not None else None
+        if lost is not None:
+            raise ReadError(f"{subject}: {lost.why}")
+        return stored
+
     def tags_of(self) -> Mapping[str, tuple[str, ...]]:
         """Return the tags of each subject, by its name."""
         return self._stored().tags()

@@ -118,6 +118,7 @@ class StatedGroup:
     gid: int | None = None
     members: tuple[tuple[str, Place], ...] = ()
     member_names: tuple[tuple[str, Place], ...] = ()
+    member_attribute: str = "member"  # which holds the DNs of members (RFC 4519)
     once_administrative: bool = False
     place: Place = field(compare=False)
 

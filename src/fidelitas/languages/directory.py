@@ -188,6 +188,7 @@ def _posix(entry: Entry, name: str, place: Place) -> Account | None:
 
 def _group(entry: Entry, origin: Place) -> StatedGroup:
     members = [*entry.texts("member"), *entry.texts("uniqueMember")]
+    classes = {value.lower() for value, _ in entry.texts("objectClass")}
     return StatedGroup(
         name=_name(entry),
         dn=entry.first("dn") or "",
@@ -197,6 +198,7 @@ def _group(entry: Entry, origin: Place) -> StatedGroup:
         member_of=_places(entry, "memberOf", origin),
         members=tuple((value, origin.at(line)) for value, line in members),
         member_names=_places(entry, "memberUid", origin),
+        member_attribute="uniqueMember" if "groupofuniquenames" in classes else "member",
         once_administrative=entry.first("adminCount") == "1",
         place=origin.at(entry.line),
     )

@@ -4,7 +4,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 
 from fidelitas.people import MappedPerson
-from fidelitas.rights import DirectoryRights, Holding, PrincipalKind, SubjectRights
+from fidelitas.rights import DatabaseServer, DirectoryRights, Holding, PrincipalKind, SubjectRights
 
 __all__ = ["Having", "Profile", "host_profiles", "profiles"]
 
@@ -62,7 +62,9 @@ def profiles(subjects: Iterable[SubjectRights], people: Sequence[MappedPerson], 
             account = stated.get(name)
             if account is not None:
                 profile.department, profile.title = profile.department or account.department, profile.title or account.title
-            profile.has.update(Having(group, where) for group in one.belongs_to(name) if group.startswith("%"))
+            # A server's roles are groups without being called so.
+            is_server = isinstance(one, DatabaseServer)
+            profile.has.update(Having(group, where) for group in one.belongs_to(name) if is_server or group.startswith("%"))
         for holding in one.own_holdings:
             if holding.principal.kind in (PrincipalKind.ACCOUNT, PrincipalKind.ROLE) and holding.principal.name in names:
                 having = Having(str(holding.right), where)

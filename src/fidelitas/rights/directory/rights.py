@@ -108,7 +108,7 @@ class DirectoryRights(RowSubject):
     @cached_property
     def _called(self) -> Mapping[str, list[Principal]]:
         found: dict[str, list[Principal]] = {}
-        for one in self._objects.every:
+        for one in (*self._objects.every, *(group for group in self.groups if not group.stated)):
             principal = self.node(one)
             for name in (str(principal), *principal.aliases):
                 found.setdefault(name, []).append(principal)
