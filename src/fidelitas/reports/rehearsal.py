@@ -118,8 +118,9 @@ def _edits(subject: str, edits: Sequence[MembershipEdit]) -> Block:
     """Return which groups of a subject each account gains and leaves, with those that it has already, and the commands for it."""
     accounts = dict.fromkeys(edit.account for edit in edits)
     rows = [row for account in accounts for row in _of_account([edit for edit in edits if edit.account == account])]
+    made = [edit.command for edit in edits if not edit.already]
     # Records of LDIF are parted by an empty line (RFC 2849).
-    commands = [line for edit in edits if not edit.already for line in (*edit.command.split("\n"), *([""] if "\n" in edit.command else []))]
+    commands = ("\n\n" if any("\n" in command for command in made) else "\n").join(made).split("\n") if made else []
     return Block(f"memberships on {subject}", (*rows, *(Row(line, indent=4) for line in commands)))
 
 
