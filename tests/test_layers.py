@@ -101,7 +101,7 @@ MAY_IMPORT: dict[str, set[str]] = {
     "administration": {"evidence", "facts", "languages", "rights", "text"},
     "connections": {"rights"},
     "doors": {"facts", "rights"},
-    "departure": {"facts", "people", "rights", "text"},
+    "departure": {"facts", "memberships", "people", "rights", "text"},
     "reviews": {"charter", "departure", "errors", "facts", "people", "rights", "text"},
     "reviewing": {"", "audit", "errors", "ledger", "reviews", "rights"},
     "excerpts": {"audit", "evidence", "masking", "text"},

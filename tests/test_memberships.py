@@ -13,8 +13,8 @@ from fidelitas.audit import audit
 from fidelitas.evidence import Bundle, make_bundle
 from fidelitas.memberships import AmbiguousNameError, Memberships, plan, with_edits
 from fidelitas.memberships.directory import _line
-from fidelitas.memberships.postgresql import _identifier
-from fidelitas.memberships.windows import _quoted
+from fidelitas.memberships.postgresql import identifier
+from fidelitas.memberships.windows import quoted
 from fidelitas.sources.directory import from_ldif
 from support import fidelitas
 from test_cli import check_schema, handed_in
@@ -131,11 +131,11 @@ def rights_of_twins() -> Any:
 @given(st.text(min_size=1))
 def test_no_name_ends_the_quotes_that_it_stands_in(name: str) -> None:
     """Judged by the rules of each language: a quote inside is doubled, and nothing else ends the text."""
-    inner = _quoted(name)[1:-1]
+    inner = quoted(name)[1:-1]
     for quote in "'\u2018\u2019\u201a\u201b":
         inner = inner.replace(quote * 2, "")
     assert not set(inner) & set("'\u2018\u2019\u201a\u201b")
-    assert '"' not in _identifier(name)[1:-1].replace('""', "")
+    assert '"' not in identifier(name)[1:-1].replace('""', "")
     assert shlex.split(shlex.quote(name)) == [name]
     line = _line("member", name)
     assert "\n" not in line

@@ -53,13 +53,13 @@ def command(
     source: Source,
     output: Output,
 ) -> None:
-    r"""Preview a change: a new sudo policy, or memberships of the ACCOUNTs.
+    """Preview a change: a new sudo policy, or memberships of the ACCOUNTs.
 
     \b
         fidelitas rehearse --policy sudoers.new
         fidelitas rehearse --add-member docker tomas rada
         fidelitas rehearse --like noor tomas
-        fidelitas rehearse --add-member Administrators 'SALTMARSH\tomas' --on skua
+        fidelitas rehearse --add-member Administrators 'SALTMARSH\\tomas' --on skua
 
     NEW replaces the main policy; what it includes is the host's own.  Every use of sudo in the logs, those of the ledger
     or of --log, is replayed against it, and what it would have refused is listed.
@@ -71,7 +71,7 @@ def command(
     Elevated rights come first.  A warning is shown if nobody who can log in could become root any more.
 
     Exit status: 0 no errors; 1 a lock-out; 4 the new policy has errors, or evidence could not be read.
-    """
+    """  # noqa: D301 Click wants the character itself
     wanted = Memberships(accounts=accounts, into=into, out_of=out_of, like=like)
     if policy is None and not wanted:
         raise RequestError("nothing to rehearse", hint="Name a new policy with --policy, or a membership with --add-member.")

@@ -6,6 +6,9 @@ from typing import Any
 
 from fidelitas.departure.steps import Phase, Step
 from fidelitas.facts import JobKind, MemberKind
+from fidelitas.memberships import directory, linux, mariadb, windows
+from fidelitas.memberships.edits import Named
+from fidelitas.memberships.postgresql import identifier, revoke_statement
 from fidelitas.rights import DatabaseRights, DirectoryRights, HostRights, Identity, MariadbRights, WindowsRights
 
 __all__ = ["key_steps", "removal_steps"]
@@ -45,7 +48,7 @@ def _linux(rights: HostRights, account: str) -> Iterator[Step]:
         yield step(Phase.SESSIONS, "end its sessions and processes", f"loginctl terminate-user {name}")
     for one in who.memberships:
         if not one.primary and not one.nested:
-            command = f"gpasswd --delete {name} {shlex.quote(one.group.name)}"
+            command = linux.member_command(account, one.group.name, added=False)
             yield step(Phase.RIGHTS, f"take it out of group {one.group.name}", command, one.place)
     yield from _rules(rights, account)
     if any(job.run_as == account and job.kind is JobKind.CRON for job in rights.facts.delegations.jobs):
@@ -74,15 +77,11 @@ def _rules(rights: HostRights, account: str) -> Iterator[Step]:
             yield Step(phase=Phase.RIGHTS, subject=rights.subject, what=what, command=command, place=rule.place)
 
 
-def _identifier(name: str) -> str:
-    return '"' + name.replace('"', '""') + '"'
-
-
 def _postgresql(rights: DatabaseRights, account: str) -> Iterator[Step]:
     role = rights.privileges.roles.get(account)
     if role is None:
         return
-    name, literal = _identifier(account), "'" + account.replace("'", "''") + "'"
+    name, literal = identifier(account), "'" + account.replace("'", "''") + "'"
     lock = "NOLOGIN NOSUPERUSER NOCREATEROLE" if role.superuser or role.create_role else "NOLOGIN"
     if role.login or role.superuser or role.create_role:
         what = "let the role log in no more" + (", and take its attributes" if lock != "NOLOGIN" else "")
@@ -92,7 +91,7 @@ def _postgresql(rights: DatabaseRights, account: str) -> Iterator[Step]:
         yield Step(phase=Phase.SESSIONS, subject=rights.subject, what="end its connections", command=command)
     for one in rights.facts.memberships:
         if one.member == account:
-            command = f"REVOKE {_identifier(one.role)} FROM {name};"
+            command = revoke_statement(rights.facts, one)
             yield Step(phase=Phase.RIGHTS, subject=rights.subject, what=f"take it out of {one.role}", command=command, place=one.place)
 
 
@@ -100,8 +99,7 @@ def _mariadb(rights: MariadbRights, account: str) -> Iterator[Step]:
     found = rights.accounts.get(account)
     if found is None or found.role:
         return
-    user, host = (part.replace("\\", "\\\\").replace("'", "\\'") for part in (found.user, found.host))
-    name = f"'{user}'@'{host}'"
+    name = mariadb.account_text(found)
     if not found.locked:
         command = f"ALTER USER {name} ACCOUNT LOCK;"
         yield Step(phase=Phase.LOCK, subject=rights.subject, what="lock the account", command=command, place=found.place)
@@ -109,7 +107,7 @@ def _mariadb(rights: MariadbRights, account: str) -> Iterator[Step]:
         yield Step(phase=Phase.SESSIONS, subject=rights.subject, what="end its connections", command=f"KILL USER {name};")
     for one in rights.facts.roles:
         if (one.user, one.host) == (found.user, found.host):
-            command = f"REVOKE `{one.role.replace('`', '``')}` FROM {name};"
+            command = mariadb.role_change(found, one.role, added=False)
             yield Step(phase=Phase.RIGHTS, subject=rights.subject, what=f"take role {one.role} from it", command=command, place=one.place)
     if found.privileges or any((one.user, one.host) == (found.user, found.host) for one in rights.facts.grants):
         command = f"REVOKE ALL PRIVILEGES, GRANT OPTION FROM {name};"
@@ -120,30 +118,26 @@ def _directory(rights: DirectoryRights, account: str) -> Iterator[Step]:
     found = rights.accounts.get(account)
     if found is None:
         return
-    name, windows = shlex.quote(account), found.sid is not None
-    if windows and not found.disabled:
-        command = f"samba-tool user disable {name}"
+    has_sid = found.sid is not None
+    if has_sid and not found.disabled:
+        command = f"samba-tool user disable {shlex.quote(found.name)}"
         yield Step(phase=Phase.LOCK, subject=rights.subject, what="disable the account", command=command, place=found.place)
-    elif not windows:
-        command = f"ldapmodify: dn: {found.dn}, replace loginShell: /usr/sbin/nologin, shadowExpire: 1"
+    elif not has_sid:
+        record = directory.change_record(found.dn, "replace", ("loginShell", "/usr/sbin/nologin"), ("shadowExpire", "1"))
+        command = directory.in_shell(record)
         yield Step(phase=Phase.LOCK, subject=rights.subject, what="expire the account", command=command, place=found.place)
     for group in rights.facts.groups:
         for member, place in rights.members(group):
-            if member is found and found.rid is not None and (found.primary_rid is None or str(found.primary_rid) != group.rid):
-                command = f"samba-tool group removemembers {shlex.quote(group.name)} {name}"
-                yield Step(phase=Phase.RIGHTS, subject=rights.subject, what=f"take it out of {group.name}", command=command, place=place)
-            elif member is found and not windows:
-                command = f"ldapmodify: dn: {group.dn}, delete the member {account}"
+            primary = found.primary_rid is not None and str(found.primary_rid) == group.rid
+            if member is found and not primary:
+                command = directory.in_shell(directory.member_change(group, found, added=False))
                 yield Step(phase=Phase.RIGHTS, subject=rights.subject, what=f"take it out of {group.name}", command=command, place=place)
 
 
 def _windows(rights: WindowsRights, account: str) -> Iterator[Step]:
-    def quoted(name: str) -> str:
-        return "'" + name.replace("'", "''") + "'"
-
     local = rights.accounts.get(account)
     if local is not None and not local.disabled:
-        command = f"Disable-LocalUser -Name {quoted(account)}"
+        command = f"Disable-LocalUser -Name {windows.quoted(local.name)}"
         yield Step(phase=Phase.LOCK, subject=rights.subject, what="disable the local account", command=command, place=local.place)
     for session in rights.facts.sessions:
         if rights.session_holder(session).is_called(account):
@@ -153,7 +147,8 @@ def _windows(rights: WindowsRights, account: str) -> Iterator[Step]:
         for member in group.members:
             node = rights.holders.of_sid(member.sid) if member.sid else rights.holders.of_name(member.called)
             if node.is_called(account):
-                command = f"Remove-LocalGroupMember -Group {quoted(group.name)} -Member {quoted(member.called)}"
+                who, of = Named(member.sid or member.called, member.called), Named(group.sid or group.name, group.name)
+                command = windows.member_command(who, of, added=False)
                 yield Step(
                     phase=Phase.RIGHTS, subject=rights.subject, what=f"take it out of {group.name}", command=command, place=member.place
                 )

@@ -1,5 +1,6 @@
 """The groups of a directory, by DN: by the group's own list, by its list of names, by what members say of themselves."""
 
+import shlex
 from base64 import b64encode
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
@@ -10,7 +11,7 @@ from fidelitas.facts import DirectoryAccount, DirectoryFacts, Place, StatedGroup
 from fidelitas.memberships.edits import MembershipEdit, Named
 from fidelitas.rights import DirectoryRights
 
-__all__ = ["DirectoryGroupTable", "with_edits"]
+__all__ = ["DirectoryGroupTable", "change_record", "in_shell", "member_change", "with_edits"]
 
 Thing = DirectoryAccount | StatedGroup
 
@@ -54,14 +55,27 @@ class DirectoryGroupTable:
 
     def command(self, account: Named, group: Named, *, added: bool) -> str:
         """Return the change as LDIF (RFC 2849), which ldapmodify and the servers' own tools take."""
-        into, who = self._by_dn[group.key], self._by_dn[account.key]
-        if not added and _is_primary(into, who):
-            return "# the primary group: give the account another one first (primaryGroupID)"
-        by_name = isinstance(into, StatedGroup) and _lists_names(into)
-        attribute = "memberUid" if by_name else into.member_attribute if isinstance(into, StatedGroup) else "member"
-        value = _posix_name(who) if by_name else who.dn
-        verb = "add" if added else "delete"
-        return "\n".join([_line("dn", into.dn), "changetype: modify", f"{verb}: {attribute}", _line(attribute, value), "-"])
+        return member_change(self._by_dn[group.key], self._by_dn[account.key], added=added)
+
+
+def member_change(group: Thing, who: Thing, *, added: bool) -> str:
+    """Return the LDIF that puts an object into a group, or takes it out."""
+    if not added and _is_primary(group, who):
+        return "# the primary group: give the account another one first (primaryGroupID)"
+    by_name = isinstance(group, StatedGroup) and _lists_names(group)
+    attribute = "memberUid" if by_name else group.member_attribute if isinstance(group, StatedGroup) else "member"
+    return change_record(group.dn, "add" if added else "delete", (attribute, _posix_name(who) if by_name else who.dn))
+
+
+def change_record(dn: str, verb: str, *values: tuple[str, str]) -> str:
+    """Return a change record of LDIF (RFC 2849): values of attributes to be added, deleted or replaced."""
+    changes = [line for name, value in values for line in (f"{verb}: {name}", _line(name, value), "-")]
+    return "\n".join([_line("dn", dn), "changetype: modify", *changes])
+
+
+def in_shell(record: str) -> str:
+    """Return one command of a shell that hands a change record to ldapmodify(1); a comment stays one."""
+    return record if record.startswith("#") else f"printf '%s\\n' {' '.join(map(shlex.quote, record.split(chr(10))))} | ldapmodify"
 
 
 def _lists_names(group: StatedGroup) -> bool:

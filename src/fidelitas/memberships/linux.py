@@ -8,7 +8,7 @@ from fidelitas.facts import Group, HostFacts
 from fidelitas.memberships.edits import MembershipEdit, Named
 from fidelitas.rights import HostRights
 
-__all__ = ["HostGroupTable", "with_edits"]
+__all__ = ["HostGroupTable", "member_command", "with_edits"]
 
 
 class HostGroupTable:
@@ -34,7 +34,12 @@ class HostGroupTable:
 
     def command(self, account: Named, group: Named, *, added: bool) -> str:
         """Return the call of gpasswd(1)."""
-        return f"gpasswd {'--add' if added else '--delete'}={shlex.quote(account.key)} -- {shlex.quote(group.key)}"
+        return member_command(account.key, group.key, added=added)
+
+
+def member_command(account: str, group: str, *, added: bool) -> str:
+    """Return the call of gpasswd(1) that changes a member; neither name is taken for an option."""
+    return f"gpasswd {'--add' if added else '--delete'}={shlex.quote(account)} -- {shlex.quote(group)}"
 
 
 def with_edits(facts: HostFacts, edits: Sequence[MembershipEdit]) -> HostFacts:

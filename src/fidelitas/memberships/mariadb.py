@@ -7,7 +7,7 @@ from fidelitas.facts import DatabaseAccount, MariadbFacts, RoleGrant
 from fidelitas.memberships.edits import MembershipEdit, Named
 from fidelitas.rights import MariadbRights
 
-__all__ = ["RoleTable", "with_edits"]
+__all__ = ["RoleTable", "account_text", "role_change", "with_edits"]
 
 
 class RoleTable:
@@ -33,14 +33,23 @@ class RoleTable:
 
     def command(self, account: Named, group: Named, *, added: bool) -> str:
         """Return the statement."""
-        user, host = _parts(self._accounts[account.key])
-        who = _text(user) + (f"@{_text(host)}" if host else "")
-        return f"{'GRANT' if added else 'REVOKE'} {_text(group.key)} {'TO' if added else 'FROM'} {who};"
+        return role_change(self._accounts[account.key], group.key, added=added)
 
 
 def _parts(account: DatabaseAccount) -> tuple[str, str]:
     """Return how grants of roles name an account: a role has no host."""
     return account.user, "" if account.role else account.host
+
+
+def account_text(account: DatabaseAccount) -> str:
+    """Return an account or role as statements name it."""
+    user, host = _parts(account)
+    return _text(user) + (f"@{_text(host)}" if not account.role else "")
+
+
+def role_change(account: DatabaseAccount, role: str, *, added: bool) -> str:
+    """Return the statement that grants a role, or revokes it."""
+    return f"{'GRANT' if added else 'REVOKE'} {_text(role)} {'TO' if added else 'FROM'} {account_text(account)};"
 
 
 def _text(value: str) -> str:

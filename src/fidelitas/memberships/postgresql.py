@@ -7,7 +7,7 @@ from fidelitas.facts import DatabaseFacts, RoleMembership
 from fidelitas.memberships.edits import MembershipEdit, Named
 from fidelitas.rights import DatabaseRights
 
-__all__ = ["RoleTable", "with_edits"]
+__all__ = ["RoleTable", "identifier", "revoke_statement", "with_edits"]
 
 
 class RoleTable:
@@ -16,7 +16,7 @@ class RoleTable:
     many_of_a_name = False
 
     def __init__(self, rights: DatabaseRights) -> None:
-        self._names, self._granted = frozenset(role.name for role in rights.facts.roles), rights.facts.memberships
+        self._names, self._facts = frozenset(role.name for role in rights.facts.roles), rights.facts
 
     def accounts(self, name: str) -> Sequence[Named]:
         """Return the role of a name."""
@@ -28,19 +28,27 @@ class RoleTable:
 
     def groups_of(self, account: Named) -> Sequence[Named]:
         """Return the roles that a role was granted itself."""
-        return list(dict.fromkeys(Named(one.role, one.role) for one in self._granted if one.member == account.key))
+        return list(dict.fromkeys(Named(one.role, one.role) for one in self._facts.memberships if one.member == account.key))
 
     def command(self, account: Named, group: Named, *, added: bool) -> str:
-        """Return the statements: one for everybody who granted it, since each takes back what it gave."""
-        role, member = _identifier(group.key), _identifier(account.key)
+        """Return the statements: one for everybody who granted it, where each takes back what it gave."""
         if added:
-            return f"GRANT {role} TO {member};"
-        by = {one.grantor for one in self._granted if (one.role, one.member) == (group.key, account.key) and one.grantor}
-        revoked = [f"REVOKE {role} FROM {member} GRANTED BY {_identifier(name)};" for name in sorted(by)]
-        return " ".join(revoked if len(by) > 1 else [f"REVOKE {role} FROM {member};"])
+            return f"GRANT {identifier(group.key)} TO {identifier(account.key)};"
+        granted = [one for one in self._facts.memberships if (one.role, one.member) == (group.key, account.key)]
+        return " ".join(dict.fromkeys(revoke_statement(self._facts, one) for one in granted))
 
 
-def _identifier(name: str) -> str:
+# Since this version a membership is that of whoever granted it (release notes of PostgreSQL 16); before, the grantor was noted alone.
+_BY_GRANTOR = 160000
+
+
+def revoke_statement(facts: DatabaseFacts, one: RoleMembership) -> str:
+    """Return the statement that ends one grant of a role."""
+    by = f" GRANTED BY {identifier(one.grantor)}" if one.grantor and facts.version >= _BY_GRANTOR else ""
+    return f"REVOKE {identifier(one.role)} FROM {identifier(one.member)}{by};"
+
+
+def identifier(name: str) -> str:
     """Return a name as SQL writes it, in quotes (PostgreSQL manual, 4.1.1): a plain one can be a key word."""
     escaped = name.replace('"', '""')
     return f'"{escaped}"'

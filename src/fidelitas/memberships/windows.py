@@ -9,7 +9,9 @@ from fidelitas.facts import LocalGroup, LocalMember, WindowsFacts
 from fidelitas.memberships.edits import MembershipEdit, Named
 from fidelitas.rights import Principal, WindowsRights
 
-__all__ = ["LocalGroupTable", "with_edits"]
+__all__ = ["LocalGroupTable", "member_command", "quoted", "with_edits"]
+
+_SID = re.compile(r"S-[0-9-]+")
 
 
 class LocalGroupTable:
@@ -56,11 +58,16 @@ class LocalGroupTable:
         return [_called(group) for group in self._groups if any(_is(member, account) for member in group.members)]
 
     def command(self, account: Named, group: Named, *, added: bool) -> str:
-        """Return the call of PowerShell, by SID where it is known: names are translated."""
-        which = f"-SID {group.key}" if re.fullmatch(r"S-[0-9-]+", group.key) else f"-Name {_quoted(group.key)}"
-        who = account.key if re.fullmatch(r"S-[0-9-]+", account.key) else _quoted(account.label)
-        comment = f"  # {account.label}" if account.label.isprintable() else ""
-        return f"{'Add' if added else 'Remove'}-LocalGroupMember {which} -Member {who}{comment}"
+        """Return the call of PowerShell."""
+        return member_command(account, group, added=added)
+
+
+def member_command(account: Named, group: Named, *, added: bool) -> str:
+    """Return the call of PowerShell that changes a member, by SID where it is known: names are translated."""
+    which, who = (f"-SID {group.key}" if _SID.fullmatch(group.key) else f"-Name {quoted(group.key)}"), account.key
+    who = who if _SID.fullmatch(who) else quoted(account.label)
+    comment = f"  # {account.label}" if account.label.isprintable() and account.key != account.label else ""
+    return f"{'Add' if added else 'Remove'}-LocalGroupMember {which} -Member {who}{comment}"
 
 
 def _called(group: LocalGroup) -> Named:
@@ -71,8 +78,8 @@ def _is(member: LocalMember, account: Named) -> bool:
     return member.sid == account.key if member.sid else (member.name or "").lower() == account.label.lower()
 
 
-def _quoted(text: str) -> str:
-    """Return a text of PowerShell, which ends at single quotes of any shape (about_Quoting_Rules)."""
+def quoted(text: str) -> str:
+    """Return a text of PowerShell in single quotes, which ends at single quotes of any shape (about_Quoting_Rules)."""
     escaped = re.sub("(['\u2018\u2019\u201a\u201b])", r"\1\1", text)
     return f"'{escaped}'"
 

@@ -62,9 +62,10 @@ def profiles(subjects: Iterable[SubjectRights], people: Sequence[MappedPerson], 
             account = stated.get(name)
             if account is not None:
                 profile.department, profile.title = profile.department or account.department, profile.title or account.title
-            # A server's roles are groups without being called so.
+            # A server's roles are groups without being written so.
             is_server = isinstance(one, DatabaseServer)
-            profile.has.update(Having(group, where) for group in one.belongs_to(name) if is_server or group.startswith("%"))
+            groups = (f"%{group}" if is_server else group for group in one.belongs_to(name))
+            profile.has.update(Having(group, where) for group in groups if group.startswith("%"))
         for holding in one.own_holdings:
             if holding.principal.kind in (PrincipalKind.ACCOUNT, PrincipalKind.ROLE) and holding.principal.name in names:
                 having = Having(str(holding.right), where)

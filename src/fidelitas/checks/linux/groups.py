@@ -48,7 +48,7 @@ def root_equivalent(rights: HostRights) -> Iterator[Found]:
 
 
 def _without(group: str, names: list[str]) -> str:
-    return "; ".join(f"gpasswd --delete {shlex.quote(name)} {shlex.quote(group)}" for name in names)
+    return "; ".join(f"gpasswd --delete={shlex.quote(name)} -- {shlex.quote(group)}" for name in names)
 
 
 def _matters(rights: HostRights, stale: Stale) -> bool:
