@@ -15,7 +15,7 @@ __all__ = ["CHECKS"]
 
 # lastLogonTimestamp is written when it is two weeks old; after this long nobody can still be in need of the rights.
 _IDLE = timedelta(days=90)
-# Groups that hold whoever has an account at all, by the last number: people, guests, machines.
+# Groups that hold every account, by the last number: people, guests, machines.
 _WHOLE_DOMAIN = frozenset({"513", "514", "515"})
 
 

@@ -1,6 +1,5 @@
 """``fidelitas narrow``."""
 
-import os
 from collections.abc import Sequence
 from datetime import UTC, datetime
 from pathlib import Path
@@ -10,11 +9,12 @@ import click
 from fidelitas.cli.complete import subjects
 from fidelitas.cli.gaps import note_unread
 from fidelitas.cli.names import unknown_name
+from fidelitas.cli.new_file import write_new_file
 from fidelitas.cli.output import Output, format_option, say
 from fidelitas.cli.progress import progress
 from fidelitas.cli.source import Source, log_option, source_options
 from fidelitas.cli.times import reader_zone, time_of
-from fidelitas.errors import ReadError, RequestError
+from fidelitas.errors import RequestError
 from fidelitas.facts import Event, EventKind
 from fidelitas.logbook import EventFilter, Logbook
 from fidelitas.narrowing import HostCase, Narrowing, Proposal, gather_uses, narrow, shared_policies
@@ -113,14 +113,7 @@ def _write(folder: Path, proposals: Sequence[Proposal]) -> None:
     for one in proposals:
         for path, content in one.files.items():
             target = folder / one.hosts[0] / path.lstrip("/")
-            try:
-                target.parent.mkdir(parents=True, exist_ok=True)
-                with os.fdopen(os.open(target, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, 0o600), "wb") as stream:
-                    stream.write(content)
-            except FileExistsError:
-                raise RequestError(f'"{target}" exists', hint="Name another folder with --out.") from None
-            except OSError as error:
-                raise ReadError(f'could not write "{target}": {error.strerror or error}', hint="Name another folder with --out.") from error
+            write_new_file(target, content)
         if one.files:
             say(f'wrote {", ".join(one.files)} below "{folder / one.hosts[0]}"; check them with visudo -c -f')
 

@@ -14,6 +14,7 @@ from fidelitas.cli.charter_file import charter_in_use, people_option
 from fidelitas.cli.complete import subjects
 from fidelitas.cli.gaps import tell_gaps
 from fidelitas.cli.names import unknown_name, unknown_subject
+from fidelitas.cli.new_file import write_new_file
 from fidelitas.cli.output import Output, format_option, say
 from fidelitas.cli.people import read_people
 from fidelitas.cli.source import Source, default_ledger, ledger_option, one_source_options, source_options
@@ -252,7 +253,7 @@ def close(name: str, file: Path, key: Path | None, reviewer: str | None, ledger:
     files = book.pack(standing, closed, _who(reviewer))
     if key is not None:
         files[SIGNATURE] = sign(files[MANIFEST], key)
-    _write_new(file, archive_of(files))
+    write_new_file(file, archive_of(files))
     book.close(name, closed)
     signed = f', signed with "{key}"' if key is not None else "; it is not signed (--sign KEY)"
     say(f'review {name} is closed; wrote its evidence pack to "{file}"{signed}')
@@ -362,17 +363,5 @@ def _write_lists(folder: Path, standing: Standing) -> None:
         stem = f"{review.name}-{re.sub(r'[^A-Za-z0-9._-]+', '_', reviewer)}"
         text = f"# Review {review.name}: {reviewer}\n\n" + render(items_report(standing, items, reviewer), "markdown", Screen())
         for name, content in ((f"{stem}.md", text), (f"{stem}.csv", work_list(review, items, standing.decisions))):
-            _write_new(folder / name, content.encode("utf-8", "backslashreplace"))
+            write_new_file(folder / name, content.encode("utf-8", "backslashreplace"))
     say(f'wrote {counted(len(whose), "work list")} into "{folder}"')
-
-
-def _write_new(file: Path, content: bytes) -> None:
-    """Write a file that is not there yet, for its owner alone: it says who is root where."""
-    try:
-        file.parent.mkdir(parents=True, exist_ok=True)
-        with os.fdopen(os.open(file, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, 0o600), "wb") as stream:
-            stream.write(content)
-    except FileExistsError:
-        raise RequestError(f'"{file}" exists', hint="Name another place.") from None
-    except OSError as error:
-        raise ReadError(f'could not write "{file}": {error.strerror or error}', hint="Name another place.") from error

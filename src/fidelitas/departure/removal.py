@@ -128,8 +128,7 @@ def _directory(rights: DirectoryRights, account: str) -> Iterator[Step]:
         yield Step(phase=Phase.LOCK, subject=rights.subject, what="expire the account", command=command, place=found.place)
     for group in rights.facts.groups:
         for member, place in rights.members(group):
-            primary = found.primary_rid is not None and str(found.primary_rid) == group.rid
-            if member is found and not primary:
+            if member is found and not directory.is_primary_group(group, found):
                 command = directory.in_shell(directory.member_change(group, found, added=False))
                 yield Step(phase=Phase.RIGHTS, subject=rights.subject, what=f"take it out of {group.name}", command=command, place=place)
 

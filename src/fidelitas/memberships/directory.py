@@ -11,7 +11,7 @@ from fidelitas.facts import DirectoryAccount, DirectoryFacts, Place, StatedGroup
 from fidelitas.memberships.edits import MembershipEdit, Named
 from fidelitas.rights import DirectoryRights
 
-__all__ = ["DirectoryGroupTable", "change_record", "in_shell", "member_change", "with_edits"]
+__all__ = ["DirectoryGroupTable", "change_record", "in_shell", "is_primary_group", "member_change", "with_edits"]
 
 Thing = DirectoryAccount | StatedGroup
 
@@ -60,7 +60,7 @@ class DirectoryGroupTable:
 
 def member_change(group: Thing, who: Thing, *, added: bool) -> str:
     """Return the LDIF that puts an object into a group, or takes it out."""
-    if not added and _is_primary(group, who):
+    if not added and is_primary_group(group, who):
         return "# the primary group: give the account another one first (primaryGroupID)"
     by_name = isinstance(group, StatedGroup) and _lists_names(group)
     attribute = "memberUid" if by_name else group.member_attribute if isinstance(group, StatedGroup) else "member"
@@ -83,7 +83,8 @@ def _lists_names(group: StatedGroup) -> bool:
     return not group.members and (bool(group.member_names) or (group.gid is not None and group.sid is None))
 
 
-def _is_primary(group: Thing, who: Thing) -> bool:
+def is_primary_group(group: Thing, who: Thing) -> bool:
+    """Return whether a group is the primary one of an account, by SID."""
     rid = who.primary_rid if isinstance(who, DirectoryAccount) else None
     return rid is not None and who.sid is not None and group.sid == f"{who.sid.rpartition('-')[0]}-{rid}"
 
@@ -93,7 +94,7 @@ def _posix_name(who: Thing) -> str:
 
 
 def _line(name: str, value: str) -> str:
-    """Return an attribute as a line of LDIF; one that is no SAFE-STRING as base64."""
+    """Return an attribute as a line of LDIF; a value that is not a SAFE-STRING as base64."""
     safe = value.isascii() and value.isprintable() and value[:1] not in (" ", ":", "<") and not value.endswith(" ")
     return f"{name}: {value}" if safe else f"{name}:: {b64encode(value.encode(errors='surrogateescape')).decode()}"
 

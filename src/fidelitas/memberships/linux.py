@@ -29,7 +29,7 @@ class HostGroupTable:
         return [Named(short, short)] if any(group.name == short for group in self._groups) else []
 
     def groups_of(self, account: Named) -> Sequence[Named]:
-        """Return the groups that list an account; a primary group is everybody's own."""
+        """Return the groups that list an account; a primary group lists none of its accounts."""
         return [Named(group.name, group.name) for group in self._groups if account.key in group.members]
 
     def command(self, account: Named, group: Named, *, added: bool) -> str:

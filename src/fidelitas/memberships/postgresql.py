@@ -31,14 +31,14 @@ class RoleTable:
         return list(dict.fromkeys(Named(one.role, one.role) for one in self._facts.memberships if one.member == account.key))
 
     def command(self, account: Named, group: Named, *, added: bool) -> str:
-        """Return the statements: one for everybody who granted it, where each takes back what it gave."""
+        """Return the statements: one for each grantor, where each takes back what it gave."""
         if added:
             return f"GRANT {identifier(group.key)} TO {identifier(account.key)};"
         granted = [one for one in self._facts.memberships if (one.role, one.member) == (group.key, account.key)]
         return " ".join(dict.fromkeys(revoke_statement(self._facts, one) for one in granted))
 
 
-# Since this version a membership is that of whoever granted it (release notes of PostgreSQL 16); before, the grantor was noted alone.
+# Since this version a membership belongs to its grantor (release notes of PostgreSQL 16); before, the grantor was only recorded.
 _BY_GRANTOR = 160000
 
 

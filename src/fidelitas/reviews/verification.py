@@ -1,6 +1,6 @@
 """An evidence pack checked on another machine: are the files those of the manifest, do decisions belong to items, is each cited line there?
 
-Whoever made a pack may have meant us harm: names, sizes and kinds of its members are checked before anything is read.
+A pack can come from an attacker: names, sizes and kinds of its members are checked before anything is read.
 """
 
 import gzip

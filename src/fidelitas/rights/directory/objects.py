@@ -14,7 +14,7 @@ __all__ = ["Objects", "Thing", "is_of_all", "sid_name"]
 
 Thing = DirectoryAccount | StatedGroup
 
-# Groups that no object lists the members of: whoever logs on at all.
+# Groups that no object lists the members of: they hold anyone who logs on.
 _EVERYBODY = {"S-1-1-0": "Everyone", "S-1-5-11": "Authenticated Users", "S-1-5-7": "Anonymous Logon", "S-1-5-15": "This Organization"}
 _NAMED = {
     "S-1-5-10": "Self", "S-1-5-9": "Enterprise Domain Controllers", "S-1-5-18": "Local System", "S-1-5-4": "Interactive",
