@@ -68,7 +68,10 @@ class Put:
 
 
 def bundle(
-    sudoers: str | None = "", files: Mapping[str, str | bytes | Put | None] | None = None, folders: Mapping[str, Put] | None = None
+    sudoers: str | None = "",
+    files: Mapping[str, str | bytes | Put | None] | None = None,
+    folders: Mapping[str, Put] | None = None,
+    name: str = "knot",
 ) -> Bundle:
     """Return the evidence of a small Debian host with this policy; `files` replaces or adds, or takes away with None."""
     contents: dict[str, str | bytes | Put | None] = {
@@ -87,7 +90,7 @@ def bundle(
     optional = ("/etc/login.defs", "/etc/nsswitch.conf", "/etc/sudo.conf", *(path for path, text in contents.items() if text is None))
     states |= {path: Item(path=path, kind="absent") for path in optional if path not in puts}
     manifest = Manifest(
-        subject="knot", platform="linux", taken=NOW, kernel="", live=True, probe=1, uid=0, items=tuple(states.values()), gaps=()
+        subject=name, platform="linux", taken=NOW, kernel="", live=True, probe=1, uid=0, items=tuple(states.values()), gaps=()
     )
     raw = {path: put.text.encode() if isinstance(put.text, str) else put.text for path, put in puts.items()}
     searched = {"file-systems": b"searched\t/\n", "homes": b"read\n", "kept-passwords": b"read\n"}

@@ -28,10 +28,10 @@ COMMANDS = (
 )  # fmt: skip
 
 
-def handed_in(folder: Path, name: str = "knot.tar", sudoers: str = "%sudo ALL=(ALL) ALL\n", **kwargs: Any) -> Path:
+def handed_in(folder: Path, file: str = "knot.tar", sudoers: str = "%sudo ALL=(ALL) ALL\n", **kwargs: Any) -> Path:
     """Write a bundle as the probe would have printed it."""
     made = bundle(sudoers, **kwargs)
-    path = folder / name
+    path = folder / file
     path.write_bytes(make_bundle(made.manifest, made.files, made.listings))
     return path
 

@@ -43,7 +43,7 @@ MAY_IMPORT: dict[str, set[str]] = {
     "languages.utmp": {"text"},
     "languages.security_descriptors": {"facts"},
     "languages.sudoers": {"facts", "languages.lines", "languages.words", "patterns", "text"},
-    "languages.ldap": {"facts", "languages.lines", "languages.sudoers", "text"},
+    "languages.ldap": {"distinguished_names", "facts", "languages.lines", "languages.sudoers", "text"},
     "languages.logs": {"errors", "facts", "languages.utmp", "masking", "text", "trouble"},
     "languages.linux": {
         "facts", "languages.evidence", "languages.ldap", "languages.lines", "languages.sudoers", "languages.utmp", "languages.words",
@@ -61,7 +61,7 @@ MAY_IMPORT: dict[str, set[str]] = {
     "rights.postgresql": {"facts", "patterns", "text", *_RIGHTS},
     "rights.mariadb": {"facts", "text", *_RIGHTS},
     "distinguished_names": set(),
-    "rights.directory": {"distinguished_names", "facts", *_RIGHTS},
+    "rights.directory": {"distinguished_names", "facts", "patterns", *_RIGHTS},
     "rights.windows": {"facts", "rights.domain", *_RIGHTS},
     "rights.estate": {"facts", "rights.directory", "rights.linux", "text", *_RIGHTS},
     "rights": {"rights.directory", "rights.linux", "rights.mariadb", "rights.postgresql", "rights.windows", *_RIGHTS},

@@ -21,20 +21,20 @@ from fidelitas.conclusions import AnswerStore, Recollection, RememberedHost
 from fidelitas.errors import ReadError
 from fidelitas.facts import Gap, GapKind, Place
 from fidelitas.findings import Finding
-from fidelitas.judging import Context, HostGroups, judge_host
+from fidelitas.judging import Context, HostGroups, judge_directory, judge_host
 from fidelitas.languages.evidence import HostEvidence, NothingRead, lost_evidence
 from fidelitas.languages.linux.access import private_key_fingerprints
 from fidelitas.languages.linux.host import read_host
 from fidelitas.memberships import Edits
 from fidelitas.platforms import PLATFORMS, Platform, findings_on
-from fidelitas.rights import DatabaseServer, DirectoryRights, HostRights, SubjectRights, UnreadSubject, rights_of
+from fidelitas.rights import DatabaseServer, DirectoryRights, HostRights, SubjectRights, Takings, UnreadSubject, rights_of
 from fidelitas.rights.estate.directory_logins import directory_links
 from fidelitas.rights.estate.keys import across_hosts
 from fidelitas.rights.estate.sockets import is_host_of, socket_links
 from fidelitas.text import clipped, escape_control
 from fidelitas.trouble import internal_error
 
-__all__ = ["Altered", "Audit", "Each", "EvidenceSource", "InMemory", "audit", "judged", "rights_in"]
+__all__ = ["Altered", "Audit", "Each", "EvidenceSource", "InMemory", "audit", "judged", "rights_in", "takings_of"]
 
 
 # What is to be kept of hosts by their names; and how that is applied to lists of them in processes that are forked for it.
@@ -182,9 +182,16 @@ def audit(
     return _Reading(source, platforms, edits).audit(subjects, findings=findings, each=each, holder=holder)
 
 
-def rights_in(evidence: HostEvidence) -> HostRights:
-    """Return the rights on the host that the evidence is of."""
-    return rights_of(read_host(evidence))
+def rights_in(evidence: HostEvidence, takings: Takings | None = None) -> HostRights:
+    """Return the rights on the host that the evidence is of; `takings` is what hosts take of directories."""
+    return rights_of(*(takings or Takings()).state(read_host(evidence)))
+
+
+def takings_of(source: EvidenceSource) -> Takings:
+    """Return what hosts take of the directories in evidence."""
+    names = [name for name, (platform, _) in source.subjects().items() if platform == DirectoryRights.platform]
+    found = (_guarded(source.evidence(name), judge_directory, Context()) for name in names)
+    return Takings([one for one in found if isinstance(one, DirectoryRights)])
 
 
 def judged(evidence: Iterable[HostEvidence], context: Context | None = None) -> list[SubjectRights]:

@@ -16,6 +16,7 @@ from fidelitas.facts import FileState, PolicyFileState, SudoPolicy, SudoRule
 from fidelitas.languages.evidence import HostEvidence
 from fidelitas.languages.linux.host import read_host
 from fidelitas.obstacles import Obstacle, obstacles
+from fidelitas.rights import Takings
 from fidelitas.rights.linux.host import policy_of
 from fidelitas.rights.linux.live import Stale, stale_groups
 from fidelitas.rights.linux.population import Identity, populate
@@ -51,10 +52,15 @@ class Answer:
 
 
 class Inquiry:
-    """One host's evidence and files, ready for many questions.  Policies are read once for each host name that is asked about."""
+    """One host's evidence and files, ready for many questions; `takings` is what hosts take of directories.
 
-    def __init__(self, evidence: HostEvidence, files: Files | None = None, host: Host | None = None) -> None:
-        self._evidence = evidence
+    Policies are read once for each host name that is asked about.
+    """
+
+    def __init__(
+        self, evidence: HostEvidence, files: Files | None = None, host: Host | None = None, takings: Takings | None = None
+    ) -> None:
+        self._evidence, self._takings = evidence, takings or Takings()
         self._files = files or NoFiles()
         self._host = host
         self._judges: dict[object, tuple[Judge, Policy]] = {}
@@ -167,9 +173,9 @@ class Inquiry:
     def _judge(self, host: Host | None) -> tuple[Judge, Policy]:
         key = None if host is None else (host.name, host.addresses)
         if key not in self._judges:
-            facts = read_host(self._evidence if host is None else _Renamed(self._evidence, host.name))
+            facts, nesting = self._takings.state(read_host(self._evidence if host is None else _Renamed(self._evidence, host.name)))
             self._states, self._sudo_version = facts.states, facts.sudo_version
-            population = populate(facts)
+            population = populate(facts, nesting)
             self._stale = tuple(stale_groups(facts, population))
             policy = policy_of(facts, population, host)
             policy.taken_as_no = set()

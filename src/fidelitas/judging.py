@@ -8,7 +8,7 @@
 from collections.abc import Callable, Hashable, Iterator, Sequence
 from typing import Protocol, TypeVar
 
-from fidelitas.facts import DirectorySource
+from fidelitas.facts import HostFacts
 from fidelitas.languages.directory import read_directory
 from fidelitas.languages.evidence import HostEvidence
 from fidelitas.languages.linux.content_digest import LIVE, content_digest
@@ -22,10 +22,9 @@ from fidelitas.rights import (
     DirectoryRights,
     HostRights,
     SubjectRights,
+    Takings,
     database_rights_of,
-    directory_of,
     directory_rights_of,
-    for_hosts,
     mariadb_rights_of,
     rights_of,
     windows_rights_of,
@@ -55,12 +54,11 @@ class Context:
 
     def __init__(self, directories: Sequence[DirectoryRights] = (), edits: Edits | None = None) -> None:
         self.directories, self.edits = tuple(directories), edits or {}
-        self._nestings: dict[str, Nesting] = {}
+        self.takings = Takings(self.directories)
 
-    def nesting_of(self, sources: Sequence[DirectorySource]) -> Nesting | None:
-        """Return the memberships of the directory that a host asks, by what its files say; nothing where it is not in evidence."""
-        found = directory_of(sources, self.directories)
-        return None if found is None else self._nesting(found)
+    def taking_key(self, facts: HostFacts, host: str) -> Hashable:
+        """Return what a host of some name takes of directories follows from, where it states what `facts` do."""
+        return self.takings.key(facts.directories, host)
 
     def as_if(self, facts: F) -> F:
         """Return the facts of a subject as they would be with the edits made."""
@@ -68,13 +66,8 @@ class Context:
 
     @property
     def nestings(self) -> Iterator[Nesting]:
-        """The memberships of every directory."""
-        return map(self._nesting, self.directories)
-
-    def _nesting(self, directory: DirectoryRights) -> Nesting:
-        if directory.subject not in self._nestings:
-            self._nestings[directory.subject] = Nesting(for_hosts(directory))
-        return self._nestings[directory.subject]
+        """The memberships that hosts can take of every directory."""
+        return self.takings.every
 
 
 Judge = Callable[[HostEvidence, Context], SubjectRights]
@@ -83,7 +76,7 @@ Judge = Callable[[HostEvidence, Context], SubjectRights]
 def judge_host(evidence: HostEvidence, context: Context) -> HostRights:
     """Return the rights on a Linux host."""
     facts = context.as_if(read_host(evidence))
-    return rights_of(facts, context.nesting_of(facts.directories))
+    return rights_of(*context.takings.state(facts))
 
 
 def judge_windows(evidence: HostEvidence, context: Context) -> SubjectRights:
@@ -117,13 +110,19 @@ class HostGroups:
         edits = tuple((edit.account, edit.group, edit.added) for edit in context.edits.get(evidence.subject, ()))
         alike = self._known.setdefault((content_digest(evidence), edits), {})
         own, one = _own(evidence), next(iter(alike.values()), None)
-        key = host_specific_key(one.facts, one.population, own) if one is not None else None
+        key = _key(one, own, context) if one is not None else None
         first = alike.get(key) if key is not None else None
         if first is not None:
             return HostOverlay(first, own)
         rights = judge_host(evidence, context)
-        alike[key or host_specific_key(rights.facts, rights.population, own) or evidence.subject] = rights
+        alike[key or _key(rights, own, context) or evidence.subject] = rights
         return rights
+
+
+def _key(rights: HostRights, own: OwnDetails, context: Context) -> Hashable | None:
+    """Return what is a host's own of what follows from the evidence that `rights` are of; nothing where that is its own alone."""
+    key = host_specific_key(rights.facts, rights.population, own)
+    return None if key is None else (key, context.taking_key(rights.facts, own.host_name or own.subject))
 
 
 def _own(evidence: HostEvidence) -> OwnDetails:

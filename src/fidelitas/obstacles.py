@@ -32,6 +32,7 @@ class ObstacleKind(StrEnum):
     EXPIRED = "account-expired"
     NO_LOGIN = "no-login"  # neither a password nor a key
     NO_SHELL = "no-shell"
+    BARRED = "not-let-in"  # access rules of the host refuse the account
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -48,7 +49,12 @@ class Obstacle:
     addition: str | None = None  # a rule that would allow it
 
 
-_LOGINS = {Login.EXPIRED: ObstacleKind.EXPIRED, Login.NEITHER: ObstacleKind.NO_LOGIN, Login.REFUSED: ObstacleKind.NO_SHELL}
+_LOGINS = {
+    Login.EXPIRED: ObstacleKind.EXPIRED,
+    Login.NEITHER: ObstacleKind.NO_LOGIN,
+    Login.REFUSED: ObstacleKind.NO_SHELL,
+    Login.BARRED: ObstacleKind.BARRED,
+}
 
 
 def obstacles(

@@ -14,6 +14,7 @@ from fidelitas.languages.evidence import HostEvidence
 from fidelitas.languages.logs.sudo_lines import logged_words
 from fidelitas.masking import is_masked
 from fidelitas.refusal import Cause, explained
+from fidelitas.rights import Takings
 from fidelitas.rights.linux.sudo import Decision, Question, Verdict
 from fidelitas.text import short_host_name
 from fidelitas.usage import HostUse
@@ -58,8 +59,8 @@ class Replay:
 class PolicyHistory:
     """What uses of one host are held against: its evidence, the oldest first, and what the logs tell of changes."""
 
-    def __init__(self, evidence: Sequence[HostEvidence], use: HostUse | None = None) -> None:
-        self._inquiries = [Inquiry(one) for one in sorted(evidence, key=lambda one: one.taken)]
+    def __init__(self, evidence: Sequence[HostEvidence], use: HostUse | None = None, takings: Takings | None = None) -> None:
+        self._inquiries = [Inquiry(one, takings=takings) for one in sorted(evidence, key=lambda one: one.taken)]
         self.use = use
 
     @property

@@ -67,7 +67,8 @@ def check(
     bundles = source.bundles() if root is None else [bundle_of_root(root)]
     changed = bundles if policy is None else [from_policy_file(policy, bundle) for bundle in bundles]
     files = None if root is None else RootFiles(root)
-    inquiries = {bundle.subject: Inquiry(bundle, files) for bundle in changed}
+    takings = source.takings() if root is None else None
+    inquiries = {bundle.subject: Inquiry(bundle, files, takings=takings) for bundle in changed}
     whole = policy is None and root is None
     found = source.audit(findings=True) if whole else audit(changed)
     tags = source.tags_of() if root is None else {one.subject: () for one in found.subjects}

@@ -112,4 +112,5 @@ def _inquiry(subject: str | None, root: Path | None, policy: Path | None, host: 
         raise RequestError("a subject is needed", hint="Name one of the ledger, or ask about a folder with --root.")
     evidence = source.bundles(subject)[0] if root is None else bundle_of_root(root)
     evidence = evidence if policy is None else from_policy_file(policy, evidence)
-    return Inquiry(evidence, None if root is None else RootFiles(root), host), evidence.subject
+    takings = source.takings() if root is None else None
+    return Inquiry(evidence, None if root is None else RootFiles(root), host, takings), evidence.subject

@@ -94,8 +94,9 @@ def _cases(source: Source, subject: str | None, events: Sequence[Event]) -> list
     by_host: dict[str, list[Event]] = {}
     for event in events:
         by_host.setdefault(short_host_name(event.host or event.place.subject), []).append(event)
+    takings = source.takings()
     return [
-        HostCase(bundle.subject, bundle, gather_uses(by_host.get(short_host_name(bundle.subject), ())))
+        HostCase(bundle.subject, bundle, gather_uses(by_host.get(short_host_name(bundle.subject), ())), takings)
         for bundle in source.bundles(subject)
         if bundle.platform == "linux"
     ]

@@ -110,7 +110,8 @@ def _replays(source: Source, changed: Altered, found: Rehearsed) -> list[Replay]
         book = source.logbook(EventFilter(kinds=frozenset({EventKind.USED, EventKind.REFUSED})), lambda record: events.append(record.event))
         for problem in (*book.gaps, *book.unread):
             say(str(problem))
-    return replay(events, {bundle.subject: PolicyHistory([bundle]) for bundle in bundles})
+    takings = source.takings()
+    return replay(events, {bundle.subject: PolicyHistory([bundle], takings=takings) for bundle in bundles})
 
 
 def _hosts(changed: Altered, found: Rehearsed) -> list[Bundle]:

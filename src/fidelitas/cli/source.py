@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
-from fidelitas.audit import Audit, audit
+from fidelitas.audit import Audit, audit, takings_of
 from fidelitas.cli.complete import surveys
 from fidelitas.cli.cores import cores, on_all_cores
 from fidelitas.cli.main import UNREAD_STATUS
@@ -25,7 +25,7 @@ from fidelitas.languages.evidence import lost_evidence
 from fidelitas.ledger import Ledger, StoredEvidence
 from fidelitas.platforms import PLATFORMS, is_host
 from fidelitas.reports.numbers import counted
-from fidelitas.rights import HostRights, SubjectRights
+from fidelitas.rights import HostRights, SubjectRights, Takings
 from fidelitas.sources import FileScan, LogScan, from_this_machine
 
 if TYPE_CHECKING:
@@ -241,6 +241,10 @@ class Source:
             found = audit(stored, wanted, findings=findings, each=on_all_cores, holder=holder)
         click.get_current_context().call_on_close(found.keep)
         return found
+
+    def takings(self) -> Takings:
+        """Return what hosts take of the directories in the ledger."""
+        return takings_of(self._stored())
 
     def hosts(self, subject: str | None) -> tuple[list[HostRights], tuple[SubjectRights, ...]]:
         """Return the Linux hosts that are asked about, and all that is; refuse another subject."""

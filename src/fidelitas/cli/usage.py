@@ -111,7 +111,8 @@ def _refuse_unknown(book: Logbook, wanted: EventFilter, source: Source) -> None:
 
 
 def _against(records: list[AttributedEvent], book: Logbook, source: Source) -> Report:
-    held = {subject: PolicyHistory(bundles, book.use_of(subject)) for subject, bundles in source.history()}
+    takings = source.takings()
+    held = {subject: PolicyHistory(bundles, book.use_of(subject), takings) for subject, bundles in source.history()}
     replays = replay((record.event for record in records), held)
     if not replays:
         raise RequestError("the logs hold no use of sudo on a host of the ledger", hint="Survey the host, or name its logs.")

@@ -53,6 +53,7 @@ from fidelitas.facts.database import (
 )
 from fidelitas.facts.delegations import Delegations, DoasRule, NfsExport, OpenService, PolkitAction, PolkitRule, SubordinateRange, Trust
 from fidelitas.facts.directory import (
+    ON_THE_WAY,
     Directory,
     DirectoryAccount,
     DirectoryDomain,
@@ -60,12 +61,23 @@ from fidelitas.facts.directory import (
     DirectoryGroup,
     DirectoryKind,
     DirectoryMember,
+    HostAccessRule,
     StatedGroup,
+)
+from fidelitas.facts.directory_control import (
+    CertificateAuthority,
+    CertificateTemplate,
+    Container,
+    ContainerKind,
+    DirectoryControl,
+    DomainTrust,
+    GroupPolicy,
 )
 from fidelitas.facts.events import NOWHERE, Change, Event, EventKind, TimeJump
 from fidelitas.facts.gaps import Gap, GapKind
 from fidelitas.facts.host import (
     AccessEntry,
+    AccessRules,
     AccessTag,
     DirectorySource,
     FileKind,
@@ -81,6 +93,7 @@ from fidelitas.facts.mariadb import AccountGrant, DatabaseAccount, DefinerObject
 from fidelitas.facts.programs import CapableFile, Packaged, Programs, SetIdFile
 from fidelitas.facts.rows import Rows
 from fidelitas.facts.running import KernelSetting, LoginSession, Mount, Process
+from fidelitas.facts.security import AccessControlEntry, SecurityDescriptor
 from fidelitas.facts.sudo import (
     AliasKind,
     Command,
@@ -95,15 +108,14 @@ from fidelitas.facts.sudo import (
     SudoPolicy,
     SudoRule,
     Tag,
+    joined_policies,
 )
 from fidelitas.facts.windows import (
-    AccessControlEntry,
     LocalAccount,
     LocalGroup,
     LocalMember,
     MembershipChange,
     SecuredPath,
-    SecurityDescriptor,
     UserRight,
     WindowsFacts,
     WindowsJob,
@@ -114,18 +126,24 @@ from fidelitas.text import Place
 
 __all__ = [
     "NOWHERE",
+    "ON_THE_WAY",
     "AccessControlEntry",
     "AccessEntry",
     "AccessRule",
+    "AccessRules",
     "AccessTag",
     "Account",
     "AccountGrant",
     "AliasKind",
     "AuthorizedKey",
     "CapableFile",
+    "CertificateAuthority",
+    "CertificateTemplate",
     "Change",
     "Command",
     "CommandOptions",
+    "Container",
+    "ContainerKind",
     "DatabaseAccount",
     "DatabaseExtension",
     "DatabaseFacts",
@@ -139,6 +157,7 @@ __all__ = [
     "Delegations",
     "Directory",
     "DirectoryAccount",
+    "DirectoryControl",
     "DirectoryDomain",
     "DirectoryFacts",
     "DirectoryGroup",
@@ -146,6 +165,7 @@ __all__ = [
     "DirectoryMember",
     "DirectorySource",
     "DoasRule",
+    "DomainTrust",
     "Event",
     "EventKind",
     "EventTrigger",
@@ -155,7 +175,9 @@ __all__ = [
     "GapKind",
     "GrantScope",
     "Group",
+    "GroupPolicy",
     "GroupShadow",
+    "HostAccessRule",
     "HostFacts",
     "IdentityMap",
     "Job",
@@ -222,4 +244,5 @@ __all__ = [
     "WindowsJob",
     "WindowsJobKind",
     "WindowsSession",
+    "joined_policies",
 ]

@@ -8,11 +8,14 @@ from datetime import datetime
 from enum import StrEnum
 
 from fidelitas.facts.accounts import Account
+from fidelitas.facts.directory_control import DirectoryControl
 from fidelitas.facts.gaps import Gap
+from fidelitas.facts.security import SecurityDescriptor
 from fidelitas.facts.sudo import SudoPolicy
 from fidelitas.text import Place
 
 __all__ = [
+    "ON_THE_WAY",
     "Directory",
     "DirectoryAccount",
     "DirectoryDomain",
@@ -20,8 +23,13 @@ __all__ = [
     "DirectoryGroup",
     "DirectoryKind",
     "DirectoryMember",
+    "HostAccessRule",
     "StatedGroup",
 ]
+
+
+# Group IDs below this stand for groups that are no groups of a host, and only lead to others.
+ON_THE_WAY = -1_000_000_000
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -44,13 +52,36 @@ class DirectoryGroup:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class HostAccessRule:
+    """A rule of a directory on who may use which service of which host (host-based access); an empty list with `all_…` false is nobody's.
+
+    `users`, `groups`, `hosts` and `services` are names.
+    """
+
+    name: str
+    users: tuple[str, ...] = ()
+    groups: tuple[str, ...] = ()
+    all_users: bool = False
+    hosts: tuple[str, ...] = ()
+    all_hosts: bool = False
+    services: tuple[str, ...] = ()
+    all_services: bool = False
+    place: Place = field(compare=False)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Directory:
-    """The accounts and groups of one directory, and its sudo rules, where it has any."""
+    """The accounts and groups that a host takes from a directory, and its sudo rules, where it has any.
+
+    A number below zero stands for one that the directory does not state.  `barred` are the names of accounts that the host lets nobody log
+    in by.  Where a host takes several directories as one, the place of each account and group names its own.
+    """
 
     subject: str
     accounts: tuple[Account, ...]
     groups: tuple[DirectoryGroup, ...]
     policy: SudoPolicy | None = None
+    barred: frozenset[str] = frozenset()
 
 
 class DirectoryKind(StrEnum):
@@ -92,6 +123,14 @@ class DirectoryAccount:
     last_logon: datetime | None = None
     department: str = ""
     title: str = ""
+    password_not_required: bool | None = None
+    any_protocol: bool = False  # acts for others whom it has not heard of by Kerberos (protocol transition)
+    delegates_to: tuple[str, ...] = ()  # services that it may call as those who use it
+    acted_for_by: SecurityDescriptor | None = None  # who may call it as anyone
+    password_read_by: SecurityDescriptor | None = None  # of a managed service account
+    sid_history: tuple[str, ...] = ()
+    descriptor: SecurityDescriptor | None = field(default=None, compare=False)
+    permissions_at: Place | None = field(default=None, compare=False)  # where the descriptor is stated
     posix: Account | None = None
     place: Place = field(compare=False)
 
@@ -120,6 +159,8 @@ class StatedGroup:
     member_names: tuple[tuple[str, Place], ...] = ()
     member_attribute: str = "member"  # which holds the DNs of members (RFC 4519)
     once_administrative: bool = False
+    descriptor: SecurityDescriptor | None = field(default=None, compare=False)
+    permissions_at: Place | None = field(default=None, compare=False)  # where the descriptor is stated
     place: Place = field(compare=False)
 
     @property
@@ -147,6 +188,8 @@ class DirectoryFacts:
     gaps: tuple[Gap, ...]
     policy: SudoPolicy | None = None
     domains: tuple[DirectoryDomain, ...] = ()
+    access_rules: tuple[HostAccessRule, ...] | None = None  # None: it has no rules of this kind
+    control: DirectoryControl = field(default_factory=DirectoryControl)
 
 
 def _rid(sid: str | None) -> str | None:

@@ -17,6 +17,7 @@ from fidelitas.text import Place
 
 __all__ = [
     "AccessEntry",
+    "AccessRules",
     "AccessTag",
     "DirectorySource",
     "FileKind",
@@ -47,12 +48,32 @@ class NameService:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class AccessRules:
+    """Whom a host lets in of a directory's accounts (sssd.conf(5), access_provider); lists that are not stated are ``None``."""
+
+    provider: str
+    users: tuple[str, ...] | None = None
+    groups: tuple[str, ...] | None = None
+    refused_users: tuple[str, ...] = ()
+    refused_groups: tuple[str, ...] = ()
+    filter: str = ""
+    place: Place = field(compare=False)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class DirectorySource:
-    """A directory that a host asks, as its files name it: by realms, and by the bases of its tree."""
+    """A directory that a host asks, as its files name it: by realms, and by the bases of its tree.
+
+    `form` is how the host writes a name of it (``{name}``, ``{domain}`` and ``{short}`` filled in); `numbers_made` says that it makes user
+    IDs of SIDs itself, so that accounts without a number are there, too.
+    """
 
     name: str
     realms: tuple[str, ...] = ()
     bases: tuple[str, ...] = ()
+    form: str = "{name}"
+    numbers_made: bool = False
+    access: AccessRules | None = None
     place: Place = field(compare=False)
 
 

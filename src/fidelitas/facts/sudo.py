@@ -5,6 +5,7 @@ options) filled in.  Their order is the order of the file, includes expanded in 
 account that does not exist, an upper-case word may or may not be an alias.
 """
 
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from enum import Enum
@@ -26,6 +27,7 @@ __all__ = [
     "SudoPolicy",
     "SudoRule",
     "Tag",
+    "joined_policies",
 ]
 
 
@@ -208,3 +210,16 @@ class SudoPolicy:
     gaps: tuple[Gap, ...] = ()
     visudo_refusals: tuple[Gap, ...] = ()  # what visudo(8) would not install, though sudo takes it
     known: bool = True  # False: the main file could not be read, which is not the same as a policy without rules
+
+
+def joined_policies(policies: Sequence[SudoPolicy]) -> SudoPolicy:
+    """Return policies as one, in the order in which sudo asks for them; files and what visudo refuses are of each."""
+    return SudoPolicy(
+        rules=tuple(rule for one in policies for rule in one.rules),
+        aliases=tuple(alias for one in policies for alias in one.aliases),
+        defaults=tuple(default for one in policies for default in one.defaults),
+        files=tuple(file for one in policies for file in one.files),
+        gaps=tuple(gap for one in policies for gap in one.gaps),
+        visudo_refusals=tuple(gap for one in policies for gap in one.visudo_refusals),
+        known=all(one.known for one in policies),
+    )

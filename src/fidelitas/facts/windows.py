@@ -8,16 +8,15 @@ from datetime import datetime
 from enum import StrEnum
 
 from fidelitas.facts.gaps import Gap
+from fidelitas.facts.security import SecurityDescriptor
 from fidelitas.text import Place
 
 __all__ = [
-    "AccessControlEntry",
     "LocalAccount",
     "LocalGroup",
     "LocalMember",
     "MembershipChange",
     "SecuredPath",
-    "SecurityDescriptor",
     "UserRight",
     "WindowsFacts",
     "WindowsJob",
@@ -74,24 +73,6 @@ class UserRight:
     right: str
     holder: str
     place: Place = field(compare=False)
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class AccessControlEntry:
-    """An entry of an access control list: who (a SID) is allowed or denied which bits; `inherit_only` ones do not concern the object."""
-
-    allowed: bool
-    mask: int
-    sid: str
-    inherit_only: bool = False
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class SecurityDescriptor:
-    """Owner and access control list; with ``None`` for `entries` there is no list, and everybody may do everything."""
-
-    owner: str
-    entries: tuple[AccessControlEntry, ...] | None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

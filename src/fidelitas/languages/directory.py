@@ -20,7 +20,9 @@ from fidelitas.facts import (
     Place,
     StatedGroup,
 )
+from fidelitas.languages.directory_control import ControlObjects, descriptor_of
 from fidelitas.languages.evidence import HostEvidence
+from fidelitas.languages.ldap.ipa_rules import IPA_CLASSES, IpaRules
 from fidelitas.languages.ldap.ldif import Entry, entries
 from fidelitas.languages.ldap.sudo_role import read_sudo_ldif
 from fidelitas.text import decode
@@ -47,8 +49,11 @@ _KINDS = (
 # The bit of groupType that a group has which counts for access ([MS-ADTS] 2.2.12).
 _SECURITY = 0x80000000
 _GROUPS = frozenset({"posixgroup", "group", "groupofnames", "groupofuniquenames", "groupofmembers"})
+# Objects that rules refer to by DN.
+_NAMED_BY_RULES = frozenset({"posixaccount", "posixgroup", "groupofnames"})
 # Bits of userAccountControl.
 _DISABLED, _NEVER_EXPIRES, _DELEGATION, _NO_PREAUTHENTICATION, _CONTROLLER = 0x2, 0x10000, 0x80000, 0x400000, 0x2000
+_NO_PASSWORD, _ANY_PROTOCOL = 0x20, 0x1000000
 # Times of Windows count tenths of microseconds since 1601; these two mean never.
 _EPOCH = datetime(1601, 1, 1, tzinfo=UTC)
 _NEVER = (0, 0x7FFFFFFFFFFFFFFF)
@@ -65,14 +70,21 @@ def read_directory(evidence: HostEvidence) -> DirectoryFacts:
     groups: list[StatedGroup] = []
     domains: list[DirectoryDomain] = []
     text, has_rules = decode(evidence.listings.get("entries", b"")), False
+    ipa, control = IpaRules(origin), ControlObjects(origin)
     for entry in entries(text, origin, gaps, "directory object"):
         kinds = {value.lower() for value, _ in entry.texts("objectClass")}
-        has_rules = has_rules or "sudorole" in kinds
+        has_rules = has_rules or bool({"sudorole", "ipasudorule"} & kinds)
+        if kinds & (IPA_CLASSES | _NAMED_BY_RULES):
+            ipa.add(entry, kinds)
+        if kinds & IPA_CLASSES:
+            continue
         if kinds & _GROUPS:
             gaps += _cut_short(entry, origin)
             groups.append(_group(entry, origin))
         elif (kind := _kind(kinds)) is not None:
             accounts.append(_account(entry, origin, kind))
+        elif control.add(entry, kinds):
+            continue
         elif "crossref" in kinds and (entry.first("nETBIOSName") or "") and (entry.first("dnsRoot") or ""):
             domains.append(DirectoryDomain(realm=(entry.first("dnsRoot") or "").lower(), short=entry.first("nETBIOSName") or ""))
     return DirectoryFacts(
@@ -81,7 +93,9 @@ def read_directory(evidence: HostEvidence) -> DirectoryFacts:
         accounts=tuple(accounts),
         groups=tuple(groups),
         gaps=tuple(gaps),
-        policy=read_sudo_ldif(text, origin) if has_rules else None,
+        policy=read_sudo_ldif(text, origin, ipa) if has_rules else None,
+        access_rules=ipa.access_rules(),
+        control=control.found(),
         domains=tuple(domains),
     )
 
@@ -150,7 +164,7 @@ def _account(entry: Entry, origin: Place, kind: DirectoryKind) -> DirectoryAccou
         member_of=_places(entry, "memberOf", origin),
         sid=sid_of(entry.first("objectSid") or ""),
         primary_rid=_number(entry, "primaryGroupID"),
-        disabled=_bit(control, _DISABLED),
+        disabled=True if (entry.first("nsAccountLock") or "").lower() == "true" else _bit(control, _DISABLED),
         password_never_expires=_bit(control, _NEVER_EXPIRES),
         no_preauthentication=_bit(control, _NO_PREAUTHENTICATION),
         trusted_for_delegation=_bit(control, _DELEGATION),
@@ -161,9 +175,22 @@ def _account(entry: Entry, origin: Place, kind: DirectoryKind) -> DirectoryAccou
         last_logon=_time(entry, "lastLogonTimestamp"),
         department=(entry.first("department") or entry.first("departmentNumber") or "").strip(),
         title=(entry.first("title") or "").strip(),
+        password_not_required=_bit(control, _NO_PASSWORD),
+        any_protocol=bool(_bit(control, _ANY_PROTOCOL)),
+        delegates_to=tuple(value for value, _ in entry.texts("msDS-AllowedToDelegateTo")),
+        acted_for_by=descriptor_of(entry, "msDS-AllowedToActOnBehalfOfOtherIdentity"),
+        password_read_by=descriptor_of(entry, "msDS-GroupMSAMembership"),
+        sid_history=tuple(sid for value, _ in entry.texts("sIDHistory") if (sid := sid_of(value)) is not None),
+        descriptor=descriptor_of(entry),
+        permissions_at=_permissions_at(entry, origin),
         posix=_posix(entry, name, place),
         place=place,
     )
+
+
+def _permissions_at(entry: Entry, origin: Place) -> Place | None:
+    stated = entry.texts("nTSecurityDescriptor")
+    return origin.at(stated[0][1]) if stated else None
 
 
 def _bit(control: int | None, bit: int) -> bool | None:
@@ -200,5 +227,7 @@ def _group(entry: Entry, origin: Place) -> StatedGroup:
         member_names=_places(entry, "memberUid", origin),
         member_attribute="uniqueMember" if "groupofuniquenames" in classes else "member",
         once_administrative=entry.first("adminCount") == "1",
+        descriptor=descriptor_of(entry),
+        permissions_at=_permissions_at(entry, origin),
         place=origin.at(entry.line),
     )

@@ -47,7 +47,8 @@ def read_descriptor(text: str) -> SecurityDescriptor | None:
     if None in entries:
         return None
     kept = None if open_to_all else tuple(entry for entry in entries if isinstance(entry, AccessControlEntry))
-    return SecurityDescriptor(owner=_sid(found["owner"] or ""), entries=kept)
+    protected = "P" in (found["flags"] or "").replace("NO_ACCESS_CONTROL", "")
+    return SecurityDescriptor(owner=_sid(found["owner"] or ""), entries=kept, protected=protected)
 
 
 def _bracketed(text: str) -> Iterator[str]:
@@ -80,7 +81,15 @@ def _entry(text: str) -> AccessControlEntry | bool | None:
     if mask is None or not sid:
         return None
     flags_set = {flags[at : at + 2] for at in range(0, len(flags), 2)}
-    return AccessControlEntry(allowed=kind in _ALLOWED, mask=mask, sid=sid, inherit_only="IO" in flags_set)
+    return AccessControlEntry(
+        allowed=kind in _ALLOWED,
+        mask=mask,
+        sid=sid,
+        inherit_only="IO" in flags_set,
+        object_type=fields[3].lower(),
+        inherited="ID" in flags_set,
+        conditional=kind in ("XA", "XD"),
+    )
 
 
 def _mask(text: str) -> int | None:

@@ -22,7 +22,7 @@ from fidelitas.narrowing.texts import edited_files
 from fidelitas.narrowing.uses import Use, span_of
 from fidelitas.rehearsal import Rehearsal, rehearse
 from fidelitas.revisions import family_files
-from fidelitas.rights import Identity, Mechanism, RightKind
+from fidelitas.rights import Identity, Mechanism, RightKind, Takings
 from fidelitas.rights.linux.sudo import Decision, Policy, Question, Verdict, leaves
 
 __all__ = ["HostCase", "Narrowed", "Proposal", "Replayed", "narrow", "shared_policies"]
@@ -38,13 +38,14 @@ class HostCase:
     subject: str
     evidence: HostEvidence
     uses: list[Use] = field(default_factory=list)
+    takings: Takings | None = None  # what hosts take of directories
     _inquiry: Inquiry | None = None
 
     @property
     def inquiry(self) -> Inquiry:
         """The policy in force, ready for questions."""
         if self._inquiry is None:
-            self._inquiry = Inquiry(self.evidence)
+            self._inquiry = Inquiry(self.evidence, takings=self.takings)
         return self._inquiry
 
     @property
@@ -157,8 +158,9 @@ class _Narrower:
             decision = _ask(case.inquiry, use)
             if decision.verdict is Verdict.ALLOWED and decision.rule is not None:
                 number = numbers[id(decision.rule)]
-                names_nobody = rules[number].run_as_users is None and rules[number].run_as_groups is None
-                one = Allotted(use, rules[number], decision, Fate(FateKind.KEPT), names_nobody and chosen)
+                rule = rules[number] if number < len(rules) else decision.rule  # one of a directory that this host alone takes
+                names_nobody = rule.run_as_users is None and rule.run_as_groups is None
+                one = Allotted(use, rule, decision, Fate(FateKind.KEPT), names_nobody and chosen)
                 self._allotted.setdefault(number, []).append(one)
                 self._by_use[id(use)] = one
             else:
@@ -210,7 +212,7 @@ class _Narrower:
         rules = {rule.text.replace(" \\\n   ", "") for one in narrowed if one.left is None for rule in one.rules if rule.active}
         found = False
         for case in self._cases:
-            for command, reason in _still_root(case.evidence, files, rules):
+            for command, reason in _still_root(case, files, rules):
                 for one in self._by_use.values():
                     if one.fate.kind in (FateKind.KEPT, FateKind.REPLACED) and command == _shown(one.fate):
                         one.fate = Fate(FateKind.GIVES_ROOT, reason=reason)
@@ -225,13 +227,13 @@ class _Narrower:
         replayed, rehearsals = [], []
         for case in self._cases:
             edited = with_files(case.evidence, files)
-            inquiry = Inquiry(edited)
+            inquiry = Inquiry(edited, takings=case.takings)
             replayed += [
                 Replayed(subject=case.subject, use=use, fate=one.fate, before=one.decision, after=_ask(inquiry, use))
                 for use in case.uses
                 if (one := self._by_use.get(id(use))) is not None
             ]
-            rehearsals.append(rehearse(rights_in(case.evidence), rights_in(edited)))
+            rehearsals.append(rehearse(rights_in(case.evidence, case.takings), rights_in(edited, case.takings)))
         return Proposal(
             hosts=tuple(case.subject for case in self._cases),
             unused_hosts=tuple(case.subject for case in self._cases if not case.uses),
@@ -258,13 +260,13 @@ def _shown(fate: Fate) -> str:
     return f"{fate.path} {fate.arguments}" if fate.arguments else f'{fate.path} ""'
 
 
-def _still_root(evidence: HostEvidence, files: Mapping[str, bytes], rules: Iterable[str]) -> list[tuple[str, str]]:
+def _still_root(case: HostCase, files: Mapping[str, bytes], rules: Iterable[str]) -> list[tuple[str, str]]:
     """Return commands of new rules by which an account would still be root, and why."""
     known = set(rules)
     kinds = (RightKind.ROOT, RightKind.READ_SECRETS, RightKind.WRITE_EVIDENCE)
     return [
         (link.by.name, link.because)
-        for holding in rights_in(with_files(evidence, files)).own_holdings
+        for holding in rights_in(with_files(case.evidence, files), case.takings).own_holdings
         if holding.right.kind in kinds
         for route in holding.routes
         for link in route.links

@@ -37,6 +37,8 @@ _WORDS = {
     Mechanism.PROXY: "proxy for {}",
     Mechanism.GRANT_TABLES: "grant tables",
     Mechanism.ADMIN_GROUP: "{}",
+    Mechanism.PERMISSION: "permission",
+    Mechanism.SID_HISTORY: "former SID",
     Mechanism.USER_RIGHT: "{}",
     Mechanism.FURTHER: "{} links",
 }

@@ -4,7 +4,7 @@
 this and `routes` follows them.  Everything here is pure: facts in, holdings out.
 """
 
-from fidelitas.rights.directory import DirectoryRights, directory_of, directory_rights_of, for_hosts
+from fidelitas.rights.directory import DirectoryRights, Takings, directory_rights_of, for_hosts
 from fidelitas.rights.graph.links import By, Holding, Link, LinkKind, Mechanism, Principal, PrincipalKind, Right, RightKind, Route, Strength
 from fidelitas.rights.linux.host import HostRights, rights_of
 from fidelitas.rights.linux.population import AccountKind, Identity, Login, Membership, Population
@@ -38,10 +38,10 @@ __all__ = [
     "Route",
     "Strength",
     "SubjectRights",
+    "Takings",
     "UnreadSubject",
     "WindowsRights",
     "database_rights_of",
-    "directory_of",
     "directory_rights_of",
     "for_hosts",
     "mariadb_rights_of",

@@ -36,12 +36,40 @@ _ATTRIBUTES = (
     "msDS-AllowedToActOnBehalfOfOtherIdentity", "msDS-GroupMSAMembership", "nTSecurityDescriptor",
     "displayName", "givenName", "sn", "mail", "employeeNumber", "employeeID", "departmentNumber", "memberOf", "nETBIOSName", "dnsRoot",
     "sudoRunAsGroup", "sudoOption", "sudoOrder", "sudoNotBefore", "sudoNotAfter",
+    "ipaEnabledFlag", "accessRuleType", "userCategory", "hostCategory", "cmdCategory", "serviceCategory", "memberUser", "memberHost",
+    "memberService", "memberAllowCmd", "memberDenyCmd", "externalUser", "externalHost", "hostMask", "ipaSudoOpt", "ipaSudoRunAs",
+    "ipaSudoRunAsGroup", "ipaSudoRunAsExtUser", "ipaSudoRunAsExtGroup", "ipaSudoRunAsExtUserGroup", "ipaSudoRunAsUserCategory",
+    "gPLink", "gPOptions", "trustPartner", "trustDirection", "trustAttributes",
+    "ipaSudoRunAsGroupCategory", "sudoCmd", "fqdn", "nsAccountLock",
 )  # fmt: skip
 _KINDS = (
     "posixAccount", "posixGroup", "person", "group", "groupOfNames", "groupOfUniqueNames", "groupOfMembers", "sudoRole", "account",
     "simpleSecurityObject", "organizationalRole", "applicationProcess", "device", "contact", "foreignSecurityPrincipal", "crossRef",
+    "domainDNS", "organizationalUnit", "container", "builtinDomain", "groupPolicyContainer", "trustedDomain",
+    "ipaSudoRule", "ipaSudoCmd", "ipaSudoCmdGrp", "ipaHBACRule", "ipaHBACServiceGroup", "ipaHost", "ipaHostGroup",
 )  # fmt: skip
 _WANTED = f"(|{''.join(f'(objectClass={kind})' for kind in _KINDS)})"
+# What is asked for beside the domain itself: in which context of the forest, where in it, which objects, which attributes.
+_FOREST = (
+    ("configurationNamingContext", "CN=Partitions,", "(objectClass=crossRef)", ("objectClass", "cn", "nETBIOSName", "dnsRoot", "nCName")),
+    (
+        "configurationNamingContext",
+        "CN=Public Key Services,CN=Services,",
+        "(|(objectClass=pKICertificateTemplate)(objectClass=pKIEnrollmentService))",
+        (
+            "objectClass", "cn", "displayName", "nTSecurityDescriptor", "certificateTemplates", "pKIExtendedKeyUsage", "msPKI-RA-Signature",
+            "msPKI-Certificate-Application-Policy", "msPKI-Certificate-Name-Flag", "msPKI-Enrollment-Flag",
+        ),
+    ),
+    (
+        "schemaNamingContext",
+        "",
+        "(|(lDAPDisplayName=ms-Mcs-AdmPwd)(lDAPDisplayName=msLAPS-Password)(lDAPDisplayName=msLAPS-EncryptedPassword))",
+        ("objectClass", "lDAPDisplayName", "schemaIDGUID"),
+    ),
+)  # fmt: skip
+# Owner, group and list of permissions ([MS-ADTS] 3.1.1.3.4.1.11).
+_PERMISSIONS = 7
 _PAGE = 500
 _SECONDS = 20
 _MOST = 2_000_000
@@ -172,8 +200,10 @@ def _objects(connection: "Connection", base: str, gaps: list[MissingItem]) -> It
     """Yield the objects that are wanted, page by page; an attribute that comes in ranges with all of them."""
     info = connection.server.info
     root = base or (info.naming_contexts[0] if info and info.naming_contexts else "")
-    pages = connection.extend.standard.paged_search(root, _WANTED, attributes=list(_ATTRIBUTES), paged_size=_PAGE, generator=True)
-    for number, entry in enumerate(chain(pages, _domains(connection, root))):
+    pages = connection.extend.standard.paged_search(
+        root, _WANTED, attributes=list(_ATTRIBUTES), paged_size=_PAGE, generator=True, controls=_with_permissions()
+    )
+    for number, entry in enumerate(chain(pages, _of_forest(connection, root))):
         if number >= _MOST:
             gaps.append(MissingItem(path="entries", reason=f"more than {_MOST} objects"))
             return
@@ -181,17 +211,23 @@ def _objects(connection: "Connection", base: str, gaps: list[MissingItem]) -> It
             yield {**entry, "raw_attributes": {**entry["raw_attributes"], **_further(connection, entry)}}
 
 
-def _domains(connection: "Connection", root: str) -> Iterator[Mapping[str, object]]:
-    """Yield the objects that say what the domains of a forest are called; none where the server has no such part, or shows none."""
+def _with_permissions() -> list[Any]:
+    """Return the control that asks for owners and permissions without those for auditing, which an ordinary account is not shown."""
+    from ldap3.protocol.microsoft import security_descriptor_control  # noqa: PLC0415
+
+    return list(security_descriptor_control(criticality=False, sdflags=_PERMISSIONS))
+
+
+def _of_forest(connection: "Connection", root: str) -> Iterator[Mapping[str, object]]:
+    """Yield objects of the configuration and the schema of a forest; none where the server has no such parts, or shows none."""
     info = connection.server.info
-    named = (info.other.get("configurationNamingContext") or [""])[0] if info else ""
-    if not named or named.lower().endswith(root.lower()) is False:
-        return
-    with suppress(Exception):  # what a domain is called for short is a convenience
-        where = f"CN=Partitions,{named}"
-        yield from connection.extend.standard.paged_search(
-            where, "(objectClass=crossRef)", attributes=["objectClass", "cn", "nETBIOSName", "dnsRoot", "nCName"], generator=True
-        )
+    for context, below, wanted, attributes in _FOREST:
+        named = (info.other.get(context) or [""])[0] if info else ""
+        if named and named.lower().endswith(root.lower()):
+            with suppress(Exception):  # what a server does not have, or does not show to this account
+                yield from connection.extend.standard.paged_search(
+                    below + named, wanted, attributes=list(attributes), generator=True, controls=_with_permissions()
+                )
 
 
 def _further(connection: "Connection", entry: Mapping[str, Any]) -> dict[str, list[bytes]]:

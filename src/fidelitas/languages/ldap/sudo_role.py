@@ -22,6 +22,7 @@ from fidelitas.facts import (
     SudoRule,
     Tag,
 )
+from fidelitas.languages.ldap.ipa_rules import IpaRules
 from fidelitas.languages.ldap.ldif import Entry, entries
 from fidelitas.languages.sudoers.options import option_fault
 from fidelitas.languages.sudoers.times import generalized_time
@@ -46,14 +47,16 @@ _TAGS: Mapping[str, tuple[Tag, bool]] = {
 _PLAIN = {"runcwd": "cwd", "runchroot": "chroot", "command_timeout": "timeout", "role": "role", "type": "type"}
 
 
-def read_sudo_ldif(text: str, origin: Place) -> SudoPolicy:
-    """Return the policy that the sudoRole objects of an LDIF text state."""
+def read_sudo_ldif(text: str, origin: Place, ipa: IpaRules | None = None) -> SudoPolicy:
+    """Return the policy that the sudoRole objects of an LDIF text state; of the rules of an `ipa` directory those, and not their copies."""
     gaps: list[Gap] = []
     roles = [
         entry
         for entry in entries(text, origin, gaps, "sudo policy")
         if any(value.lower() == "sudorole" for value, _ in entry.texts("objectClass"))
     ]
+    if ipa is not None:
+        roles = [*(role for role in roles if role.first("cn") not in ipa.sudo_names), *ipa.sudo_roles()]
     rules: list[SudoRule] = []
     defaults: list[SudoDefault] = []
     for entry in sorted(roles, key=_order):

@@ -194,6 +194,10 @@ def _from_elsewhere(services: Sequence[NameService]) -> Iterator[Gap]:
             )
 
 
+def _asks_winbind(services: Sequence[NameService]) -> bool:
+    return any("winbind" in service.sources for service in services if service.database in ("passwd", "group"))
+
+
 class _Host:
     def __init__(self, subject: str, files: _Files, gaps: list[Gap]) -> None:
         self._subject = subject
@@ -225,7 +229,7 @@ class _Host:
             group_shadows=self._entries("/etc/gshadow", read_gshadow),
             login_limits=self._read("/etc/login.defs", read_login_defs) or LoginLimits(),
             name_services=services,
-            directories=read_directory_sources(self._directory_files(), self._subject),
+            directories=read_directory_sources(self._directory_files(), self._subject, winbind=_asks_winbind(services)),
             policy=policy,
             files=tuple(self._files.states.values()),
             gaps=(*self._gaps, *policy.gaps),

@@ -25,6 +25,7 @@ _LOGIN = {
     Login.NEITHER: ", no login",
     Login.REFUSED: ", no shell",
     Login.EXPIRED: ", expired",
+    Login.BARRED: ", not let in",
     Login.UNKNOWN: ", login unknown",
 }
 

@@ -7,7 +7,7 @@ in evidence tells is no gap any more.
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
 
-from fidelitas.facts import Directory, Gap, HostFacts, SudoPolicy
+from fidelitas.facts import Directory, Gap, HostFacts, SudoPolicy, joined_policies
 
 __all__ = ["DIRECTORY_SOURCES", "with_directory"]
 
@@ -37,14 +37,8 @@ def _is_answered(gap: Gap, answered: set[str]) -> bool:
 
 def _in_order(order: Sequence[str], own: SudoPolicy, shared: SudoPolicy) -> SudoPolicy:
     """Return both policies as one, in the order in which they are asked; each counts once."""
-    policies = list(_each(order, own, shared))
-    return SudoPolicy(
-        rules=tuple(rule for one in policies for rule in one.rules),
-        aliases=tuple(alias for one in policies for alias in one.aliases),
-        defaults=tuple(default for one in policies for default in one.defaults),
-        files=own.files,  # what lies on the host itself
-        gaps=own.gaps,
-    )
+    joined = joined_policies(list(_each(order, own, shared)))
+    return replace(joined, files=own.files, gaps=own.gaps, visudo_refusals=(), known=True)  # the files are what lies on the host itself
 
 
 def _each(order: Sequence[str], own: SudoPolicy, shared: SudoPolicy) -> Iterator[SudoPolicy]:

@@ -27,12 +27,15 @@ class Login(Enum):
     NEITHER = "no: no password and no key"
     REFUSED = "no: its shell refuses"
     EXPIRED = "no: expired"
+    BARRED = "no: the host does not let it in"
     UNKNOWN = "not known: the shadow file was not read"
 
     @property
     def possible(self) -> bool | None:
         """Whether it can log in; ``None`` where that depends on what was not read."""
-        return {"FREELY": True, "PASSWORD": True, "KEY": True, "NEITHER": False, "REFUSED": False, "EXPIRED": False}.get(self.name)
+        if self in (Login.FREELY, Login.PASSWORD, Login.KEY):
+            return True
+        return False if self in (Login.NEITHER, Login.REFUSED, Login.EXPIRED, Login.BARRED) else None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

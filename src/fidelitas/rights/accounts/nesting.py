@@ -7,7 +7,7 @@ groups.  Cycles are allowed, as directories allow them.
 from collections.abc import Iterator, Mapping, Sequence
 from functools import cached_property
 
-from fidelitas.facts import Account, Directory, DirectoryGroup, Group, Password, PasswordState, Place
+from fidelitas.facts import ON_THE_WAY, Account, Directory, DirectoryGroup, Group, Password, PasswordState, Place
 from fidelitas.rights.accounts.identity import AccountKind, Identity, Login, Membership
 from fidelitas.rights.graph.links import By, Link, LinkKind, Mechanism, Principal, PrincipalKind, Strength
 from fidelitas.rights.graph.walks import distances, reached
@@ -23,8 +23,9 @@ class Nesting:
 
     def __init__(self, directory: Directory) -> None:
         self.directory = directory
-        self._accounts = {account.name: account for account in reversed(directory.accounts)}
-        self._by_name = {group.name: group for group in reversed(directory.groups)}
+        # Of two of one name the first counts, and they stay in their order: of two of one number the first is the one that it stands for.
+        self._accounts = dict(reversed({account.name: account for account in reversed(directory.accounts)}.items()))
+        self._by_name = dict(reversed({group.name: group for group in reversed(directory.groups)}.items()))
         self._ways: dict[tuple[str, str], tuple[tuple[Link, ...], ...]] = {}
         self._nodes: dict[tuple[PrincipalKind, str], Principal] = {}
         self._links: dict[tuple[PrincipalKind, str, str], Link] = {}
@@ -42,7 +43,7 @@ class Nesting:
         """The accounts, as a host that uses the directory has them, by name; with all their groups, the nearest first."""
         memberships = {name: Membership(group=group, primary=False, place=group.place, nested=True) for name, group in self.groups.items()}
         return {
-            name: _identity(account, tuple(memberships[group] for group in self._reached(account)))
+            name: _identity(account, tuple(memberships[group] for group in self._reached(account)), barred=name in self.directory.barred)
             for name, account in self._accounts.items()
         }
 
@@ -73,7 +74,8 @@ class Nesting:
     def _gids_by_folded_name(self) -> Mapping[str, list[int]]:
         found: dict[str, list[int]] = {}
         for group in self.groups.values():
-            found.setdefault(group.name.lower(), []).append(group.gid)
+            if group.gid > ON_THE_WAY:
+                found.setdefault(group.name.lower(), []).append(group.gid)
         return found
 
     def of_uid(self, uid: int) -> Sequence[Identity]:
@@ -113,7 +115,12 @@ class Nesting:
 
     def node(self, kind: PrincipalKind, name: str) -> Principal:
         """Return the principal that an account or a group of the directory is: the same on every host."""
-        return self._nodes.setdefault((kind, name), Principal(kind=kind, name=name, subject=self.directory.subject))
+        known = self._nodes.get((kind, name))
+        if known is None:
+            stated = self._accounts.get(name) if kind is PrincipalKind.ACCOUNT else self._by_name.get(name)
+            subject = stated.place.subject if stated is not None else self.directory.subject
+            known = self._nodes[kind, name] = Principal(kind=kind, name=name, subject=subject, aliases=_aliases(kind, name))
+        return known
 
     # -- the graph ---------------------------------------------------------------------------------------------------------------
 
@@ -175,13 +182,19 @@ class Nesting:
         return self._links[kind, name, group]
 
 
-def _identity(account: Account, memberships: tuple[Membership, ...]) -> Identity:
+def _aliases(kind: PrincipalKind, name: str) -> tuple[str, ...]:
+    """Return the name without its domain, which it can be asked for by, too."""
+    bare = name.rpartition("\\")[2].partition("@")[0]
+    return () if bare == name else (f"%{bare}" if kind is PrincipalKind.GROUP else bare,)
+
+
+def _identity(account: Account, memberships: tuple[Membership, ...], *, barred: bool) -> Identity:
     return Identity(
         name=account.name,
-        uid=account.uid,
+        uid=account.uid if account.uid >= 0 else None,
         gid=account.gid,
         kind=AccountKind.PERSON,
-        login=Login.UNKNOWN,
+        login=Login.BARRED if barred else Login.UNKNOWN,
         password=None,
         memberships=memberships,
         account=account,

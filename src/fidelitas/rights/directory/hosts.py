@@ -1,29 +1,126 @@
-"""What a Unix host takes from a directory: accounts and groups with numbers, the groups between them, and sudo rules."""
+"""What a Unix host takes from a directory: accounts and groups with numbers, the groups between them, and sudo rules.
 
-from fidelitas.facts import Directory, DirectoryGroup, DirectoryMember, StatedGroup
+How a host writes the names, and whether accounts without a number are there, is by its own files; so is which directories it takes as one.
+"""
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import replace
+
+from fidelitas.distinguished_names import realm_of
+from fidelitas.facts import (
+    ON_THE_WAY,
+    Account,
+    Directory,
+    DirectoryAccount,
+    DirectoryGroup,
+    DirectoryKind,
+    DirectoryMember,
+    DirectorySource,
+    Password,
+    PasswordState,
+    StatedGroup,
+    joined_policies,
+)
 from fidelitas.rights.directory.objects import Thing
 from fidelitas.rights.directory.rights import DirectoryRights
 
-__all__ = ["for_hosts"]
+__all__ = ["AsTaken", "as_one", "for_hosts"]
+
+# What a host takes though the directory has no number for it, where it makes numbers of SIDs.
+_NUMBERED = frozenset({DirectoryKind.PERSON, DirectoryKind.SERVICE})
 
 
-def for_hosts(rights: DirectoryRights) -> Directory:
-    """Return what a Unix host takes from a directory."""
-    groups = []
-    for number, group in enumerate(rights.groups):
-        members = tuple(
-            DirectoryMember(name=_name(rights, one), is_group=isinstance(one, StatedGroup), place=place)
-            for one, place in rights.members(group)
+# Numbers that the directory does not state begin below zero, those of another directory of the same host far from them.
+_FAR = 10_000_000
+
+
+def for_hosts(rights: DirectoryRights, source: DirectorySource | None = None, number: int = 0) -> Directory:
+    """Return what a Unix host takes from a directory, which its own files name as a `source`, the host's first (0) or a further one."""
+    return AsTaken(rights, source, number).directory()
+
+
+def as_one(directories: Sequence[Directory]) -> Directory:
+    """Return several directories as a host has them that asks one after the other: of two accounts of one name the first counts."""
+    first, *more = directories
+    policies = [one.policy for one in directories if one.policy is not None]
+    return replace(
+        first,
+        accounts=tuple(account for one in directories for account in one.accounts),
+        groups=tuple(group for one in directories for group in one.groups),
+        policy=joined_policies(policies) if more and policies else first.policy,
+    )
+
+
+class AsTaken:
+    """The objects of a directory under the names and numbers that a host has for them."""
+
+    def __init__(self, rights: DirectoryRights, source: DirectorySource | None, number: int = 0) -> None:
+        self._rights, self._source = rights, source
+        self._made = source is not None and source.numbers_made
+        self._first = -2 - number * _FAR
+
+    def directory(self) -> Directory:
+        """Return them as facts."""
+        rights = self._rights
+        gids = {id(group): self._gid(group, at) for at, group in enumerate(rights.groups)}
+        by_sid = {group.sid: gids[id(group)] for group in rights.groups if group.sid}
+        groups = tuple(
+            DirectoryGroup(name=self.name(group), gid=gids[id(group)], members=tuple(self._members(group)), place=group.place)
+            for group in rights.groups
         )
-        gid = group.gid if group.gid is not None else -2 - number  # a group without a number is one on the way to others
-        groups.append(DirectoryGroup(name=_name(rights, group), gid=gid, members=members, place=group.place))
-    accounts = tuple(account.posix for account in rights.facts.accounts if account.posix is not None)
-    return Directory(subject=rights.subject, accounts=accounts, groups=tuple(groups), policy=rights.facts.policy)
+        accounts = (self._account(account, at, by_sid) for at, account in enumerate(rights.facts.accounts))
+        return Directory(
+            subject=rights.subject,
+            accounts=tuple(account for account in accounts if account is not None),
+            groups=groups,
+            policy=rights.facts.policy,
+        )
 
+    def name(self, one: Thing) -> str:
+        """Return what a host calls an account or group."""
+        short, source = self._short(one), self._source
+        realm = realm_of(one.dn) if source is not None and source.realms and one.sid else ""
+        if source is None:
+            return short
+        own = not realm or realm in source.realms
+        form = source.form if own or source.form != "{name}" else "{name}@{domain}"  # sssd always qualifies names of another domain
+        if form == "{name}":
+            return short
+        domain = source.name if own else realm
+        filled = form.replace("{domain}", domain).replace("{short}", self._rights.short_name_of(realm or domain.lower()))
+        return filled.replace("{name}", short)
 
-def _name(rights: DirectoryRights, one: Thing) -> str:
-    """Return what a host calls an account or group: as the C library would, where the object has a number; else what tells it apart."""
-    posix = getattr(one, "posix", None)
-    if posix is not None:
-        return str(posix.name)
-    return one.name if isinstance(one, StatedGroup) and one.gid is not None else rights.node(one).name
+    def _short(self, one: Thing) -> str:
+        """Return the name as the C library gives it, where the object has a number; else what tells it apart."""
+        if self._made:
+            return one.name.lower()
+        posix = getattr(one, "posix", None)
+        if posix is not None:
+            return str(posix.name)
+        return one.name if isinstance(one, StatedGroup) and one.gid is not None else self._rights.node(one).name
+
+    def _members(self, group: StatedGroup) -> Iterator[DirectoryMember]:
+        for one, place in self._rights.members(group):
+            yield DirectoryMember(name=self.name(one), is_group=isinstance(one, StatedGroup), place=place)
+
+    def _gid(self, group: StatedGroup, at: int) -> int:
+        if self._made and group.sid is not None:
+            return self._first - at
+        return group.gid if group.gid is not None else ON_THE_WAY + self._first - at
+
+    def _account(self, account: DirectoryAccount, at: int, gids: Mapping[str, int]) -> Account | None:
+        if not self._made or account.sid is None:
+            return account.posix if account.posix is None or self._source is None else replace(account.posix, name=self.name(account))
+        if account.kind not in _NUMBERED:
+            return None
+        primary = f"{account.sid.rpartition('-')[0]}-{account.primary_rid}"
+        return Account(
+            name=self.name(account),
+            password=Password(state=PasswordState.SHADOWED),
+            uid=self._first - at,
+            gid=gids.get(primary, -1),
+            comment=account.full_name,
+            home="/",
+            shell="",
+            place=account.place,
+        )

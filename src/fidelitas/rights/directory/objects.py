@@ -53,6 +53,32 @@ class Objects:
         """The objects that have a SID that is theirs alone; those of groups that every domain has are not (S-1-5-32-…)."""
         return {one.sid: one for one in self.every if one.sid and not one.sid.startswith("S-1-5-32-")}
 
+    def of_sid(self, sid: str) -> Principal:
+        """Return who has a SID: an account or group here, a group that every domain has, or somebody known by the SID alone."""
+        known = self.by_sid.get(sid) or self._built_in.get(sid)
+        place = self.every[0].place if self.every else Place(self._facts.subject, "entries")
+        return self.principal(known or self._stranger(sid, sid, place))
+
+    @cached_property
+    def _built_in(self) -> Mapping[str, Thing]:
+        return {group.sid: group for group in self._facts.groups if group.sid is not None and group.sid.startswith("S-1-5-32-")}
+
+    def everything(self, dn: str) -> Principal:
+        """Return what stands for all objects below a container."""
+        return Principal(kind=PrincipalKind.GROUP, name=f"all below {dn}", subject=self._facts.subject)
+
+    def sid_of_realm(self, dn: str) -> str:
+        """Return the SID of the domain that an object lies in, by those of other objects there; empty where none has one."""
+        return self._realm_sids.get(realm_of(dn), next(iter(self._realm_sids.values()), ""))
+
+    @cached_property
+    def _realm_sids(self) -> Mapping[str, str]:
+        found: dict[str, str] = {}
+        for one in self.every:
+            if one.sid and one.sid.startswith("S-1-5-21-") and getattr(one, "kind", None) is not DirectoryKind.FOREIGN:
+                found.setdefault(realm_of(one.dn), one.sid.rpartition("-")[0])
+        return found
+
     @cached_property
     def labels(self) -> Mapping[int, str]:
         """What each object is called, by its identity: its name, else with its domain, else its DN, where others have the same."""
@@ -85,13 +111,13 @@ class Objects:
     def _aliases(self, one: Thing, label: str) -> tuple[str, ...]:
         """Return by which further names an object can be asked for; a group's begin with ``%``."""
         realm = realm_of(one.dn)
-        forms = [one.name, f"{one.name}@{realm}" if realm else "", f"{self._short_of(realm)}\\{one.name}" if realm else ""]
+        forms = [one.name, f"{one.name}@{realm}" if realm else "", f"{self.short_of(realm)}\\{one.name}" if realm else ""]
         forms += [one.principal_name] if isinstance(one, DirectoryAccount) else []
         forms += [one.sid or "", one.dn]
         sign = "%" if isinstance(one, StatedGroup) else ""
         return tuple(dict.fromkeys(f"{sign}{form}" for form in forms if form and form != label))
 
-    def _short_of(self, realm: str) -> str:
+    def short_of(self, realm: str) -> str:
         """Return the short name of a domain; where none is stated, the first part of the long one, as it mostly is."""
         return self._short.get(realm) or realm.partition(".")[0].upper()[:15]
 

@@ -6,6 +6,7 @@ by the name that is not translated; one of which only the name is known, by its 
 
 from typing import NamedTuple
 
+from fidelitas.distinguished_names import folded
 from fidelitas.facts import StatedGroup
 from fidelitas.rights.graph.links import Strength
 
@@ -47,6 +48,9 @@ _BY_SID = {
     "S-1-5-32-550": GroupPower("loads printer drivers into domain controllers (Print Operators)", _FOLLOWS, "print-operators"),
     "S-1-5-32-551": GroupPower(_FILES, _FOLLOWS, "backup-operators"),
 }
+# The group of an IPA directory that its own access rules let do everything, by the beginning of its DN.
+_IPA = "cn=admins,cn=groups,cn=accounts,"
+_IPA_ADMINS = GroupPower("administers the directory and, by its rules, every host of it (admins)", _SURE)
 _BY_NAME = {"dnsadmins": GroupPower(_DNS, _FOLLOWS, "dns-admins")}
 # Of groups of which no object is in evidence only the name is known.
 _ENGLISH = {
@@ -70,5 +74,7 @@ def power_of_group(group: StatedGroup) -> GroupPower | None:
     if not group.stated:
         known = _ENGLISH.get(group.name.casefold())
         return known and known._replace(strength=Strength.CONDITIONAL, condition="if the group of this name is the one that Windows made")
+    if folded(group.dn).startswith(_IPA):
+        return _IPA_ADMINS
     found = _BY_RID.get(group.rid or "") or _BY_SID.get(group.sid or "")
     return found or (_BY_NAME.get(group.name.casefold()) if group.sid is not None else None)

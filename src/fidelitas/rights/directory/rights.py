@@ -5,9 +5,11 @@ from functools import cached_property
 
 from fidelitas.distinguished_names import folded, realm_of
 from fidelitas.facts import DirectoryAccount, DirectoryFacts, Gap, Place, StatedGroup
+from fidelitas.rights.directory.control import Control
 from fidelitas.rights.directory.members import Members
 from fidelitas.rights.directory.objects import Objects, Thing
 from fidelitas.rights.directory.powers import power_of_group
+from fidelitas.rights.directory.seats import Seats
 from fidelitas.rights.graph.links import By, Holding, Link, LinkKind, Mechanism, Principal, Right, RightKind, Strength
 from fidelitas.rights.graph.paths import Edge
 from fidelitas.rights.graph.routes import holdings_by
@@ -61,6 +63,10 @@ class DirectoryRights(RowSubject):
         r"""The accounts and groups by ``domain\name`` and ``name@realm``, in small letters."""
         return self._objects.by_qualified_name
 
+    def short_name_of(self, realm: str) -> str:
+        """Return the short name of a domain."""
+        return self._objects.short_of(realm)
+
     @cached_property
     def realms(self) -> frozenset[str]:
         """The domains that its objects are in, by their DNS names."""
@@ -92,14 +98,57 @@ class DirectoryRights(RowSubject):
         return into
 
     def below(self, groups: Iterable[Principal]) -> Iterator[Link]:
-        """Yield the memberships in some groups, at any depth, each once."""
-        for group in reached(groups, lambda one: (link.source for link in self._into.get(one, ()))):
-            yield from self._into.get(group, ())
+        """Yield the links that lead to some groups, at any depth, each once: memberships, and who may change them or their members."""
+        for one in reached(groups, lambda one: (link.source for link in self.links_into(one))):
+            yield from self.links_into(one)
 
     @cached_property
     def holdings(self) -> tuple[Holding, ...]:
         """Who is in an administrative group, by which chains of groups."""
-        return holdings_by([Edge((link,)) for link in (*self._memberships, *self._powers())])
+        found = holdings_by([Edge((link,)) for link in (*self._memberships, *self._powers(), *self._seats, *self._leading_on)])
+        whole = {one.principal: one.strength for one in found if not one.right.detail}
+        return tuple(one for one in found if not _is_part(one, whole))
+
+    @cached_property
+    def control(self) -> Control:
+        """Who may change which objects."""
+        return Control(self.facts, self._objects, self._accounts_below)
+
+    def _accounts_below(self, group: Principal) -> Iterator[Principal]:
+        return (link.source for member in reached([group], self._members_of) for link in self._into.get(member, ()))
+
+    def _members_of(self, group: Principal) -> Iterator[Principal]:
+        return (link.source for link in self._into.get(group, ()))
+
+    @cached_property
+    def _seats(self) -> tuple[Link, ...]:
+        right = Right(kind=RightKind.DIRECTORY_ADMIN, detail="", subject=self.subject)
+        return tuple(Seats(self.facts, self._objects, self.control, right).links())
+
+    @cached_property
+    def _leading_on(self) -> tuple[Link, ...]:
+        """The links of control that lead on to administration: of everybody who does, those who may change them, and so on."""
+        starts = dict.fromkeys(link.source for link in (*self._powers(), *self._seats))
+        every = reached(starts, lambda one: (link.source for link in self.links_into(one)))
+        return tuple(link for one in every for link in self._controlled(one))
+
+    def links_into(self, one: Principal) -> Sequence[Link]:
+        """Return the links that lead to an account or group: memberships, and who may change it."""
+        return (*self._into.get(one, ()), *self._controlled(one))
+
+    def _controlled(self, one: Principal) -> tuple[Link, ...]:
+        if one not in self._control_links:
+            thing = self._things.get(one)
+            self._control_links[one] = tuple(self.control.over(thing)) if thing is not None else ()
+        return self._control_links[one]
+
+    @cached_property
+    def _things(self) -> Mapping[Principal, Thing]:
+        return {self.node(one): one for one in self._objects.every}
+
+    @cached_property
+    def _control_links(self) -> dict[Principal, tuple[Link, ...]]:
+        return {}
 
     def knows(self, holder: str) -> bool:
         """Return whether there is such an account, or such a group (written ``%name``), by any of its names."""
@@ -167,6 +216,7 @@ class DirectoryRights(RowSubject):
         return tuple(self._every_membership())
 
     def _every_membership(self) -> Iterator[Link]:
+        yield from self._former_sids()
         for group in self._members.groups:
             target = self.node(group)
             for member, place, by_itself in self._members.of(group):
@@ -178,6 +228,24 @@ class DirectoryRights(RowSubject):
                     source=source, target=target, kind=LinkKind.HAS, strength=Strength.DIRECT, by=By(Mechanism.MEMBERSHIP), because=because,
                     place=place,
                 )  # fmt: skip
+
+    def _former_sids(self) -> Iterator[Link]:
+        """Yield what accounts have by SIDs that they brought from another domain ([MS-ADA3] sIDHistory): all that those SIDs have."""
+        for account in self.facts.accounts:
+            for sid in account.sid_history:
+                known = self._objects.by_sid.get(sid)
+                if known is not None and known is not account:
+                    target = self.node(known)
+                    yield Link(
+                        source=self.node(account),
+                        target=target,
+                        kind=LinkKind.HAS,
+                        strength=Strength.CERTAIN,
+                        by=By(Mechanism.SID_HISTORY),
+                        because=f"has the SID of {target.name} among its former ones (sIDHistory)",
+                        quote=sid,
+                        place=account.place,
+                    )
 
     def _powers(self) -> Iterator[Link]:
         for group in self._members.groups:
@@ -215,6 +283,13 @@ class DirectoryRights(RowSubject):
             why = f"{count} members of {len(others)} group{'s' * (len(others) != 1)} are not in evidence, first of {others[0][0].name}"
             found.append(Gap(what="members of groups", why=why, weakens="who is in these groups", place=others[0][0].place))
         return tuple(found)
+
+
+def _is_part(holding: Holding, whole: Mapping[Principal, Strength]) -> bool:
+    """Return whether a right is got by changing something alone, and its holder has the whole as surely: that is no news."""
+    strength = whole.get(holding.principal) if holding.right.detail else None
+    by_change = (any(link.mechanism is Mechanism.PERMISSION for link in route.links) for route in holding.routes)
+    return strength is not None and holding.strength >= strength and all(by_change)
 
 
 def directory_rights_of(facts: DirectoryFacts) -> DirectoryRights:

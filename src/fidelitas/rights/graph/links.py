@@ -176,6 +176,8 @@ class Mechanism(Enum):
     GRANT_TABLES = "grant-tables"
     # Of directories and Windows machines.
     ADMIN_GROUP = "administrative-group"
+    PERMISSION = "permission"  # on an object of a directory
+    SID_HISTORY = "sid-history"
     USER_RIGHT = "user-right"
     SERVICE = "service"
     TASK = "task"

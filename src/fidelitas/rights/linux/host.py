@@ -7,7 +7,6 @@ from functools import cached_property
 from ipaddress import ip_interface
 
 from fidelitas.facts import AuthorizedKey, FileState, Gap, HostFacts, PrivateKey, Programs
-from fidelitas.rights.accounts.from_directory import with_directory
 from fidelitas.rights.accounts.identity import AccountKind
 from fidelitas.rights.accounts.nesting import Nesting
 from fidelitas.rights.graph.group_edges import GroupEdges
@@ -239,9 +238,10 @@ def _as_anybody(route: Route) -> bool:
 
 
 def rights_of(facts: HostFacts, nesting: Nesting | None = None) -> HostRights:
-    """Return all rights on a host; `nesting` are the memberships of the directory that its accounts may come from."""
-    if nesting is not None:
-        facts = with_directory(facts, nesting.directory)
+    """Return all rights on a host; `nesting` are the memberships of the directory that its accounts may come from.
+
+    What else it takes of that is among the facts.
+    """
     population = with_keys(populate(facts, nesting), facts)
     policy = policy_of(facts, population)
     edges, effective = edges_of(facts, population, policy)

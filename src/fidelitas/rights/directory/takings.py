@@ -1,0 +1,125 @@
+"""What each host takes of the directories in evidence: worked out once for all hosts that take the same in the same way."""
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
+
+from fidelitas.distinguished_names import folded
+from fidelitas.facts import AccessRules, DirectorySource, Gap, HostAccessRule, HostFacts
+from fidelitas.rights.accounts.from_directory import with_directory
+from fidelitas.rights.accounts.nesting import Nesting
+from fidelitas.rights.directory.admission import Admission, Applicant, admission, applying
+from fidelitas.rights.directory.choice import directories_of
+from fidelitas.rights.directory.hosts import AsTaken, as_one
+from fidelitas.rights.directory.rights import DirectoryRights
+
+__all__ = ["Takings"]
+
+_Key = tuple[object, ...]
+
+
+@dataclass(frozen=True)
+class _Source:
+    """One directory as a host asks it: the host's first, or a further one by its `number`."""
+
+    rights: DirectoryRights
+    stated: DirectorySource | None
+    number: int
+
+    @property
+    def way(self) -> _Key:
+        """What the names and numbers of its accounts follow from."""
+        one = self.stated
+        return (self.rights.subject, self.number, *((one.name, one.realms, one.form, one.numbers_made) if one is not None else ()))
+
+
+class Takings:
+    """The accounts, groups and rules that hosts take of some directories."""
+
+    def __init__(self, directories: Sequence[DirectoryRights] = ()) -> None:
+        self.directories = tuple(directories)
+        self._plain: dict[_Key, Nesting] = {}
+        self._admissions: dict[_Key, Admission] = {}
+        self._whole: dict[_Key, Nesting] = {}
+
+    def state(self, facts: HostFacts) -> tuple[HostFacts, Nesting | None]:
+        """Return the facts of a host with what it takes of directories besides accounts, and the memberships of those."""
+        found = self.of(facts.directories, facts.host_name or facts.subject)
+        if found is None:
+            return facts, None
+        nesting, gaps = found
+        return with_directory(replace(facts, gaps=(*facts.gaps, *gaps)), nesting.directory), nesting
+
+    def of(self, sources: Sequence[DirectorySource], host: str) -> tuple[Nesting, tuple[Gap, ...]] | None:
+        """Return what a host of some name takes, by what its files say, and what is not known of who may log in; or nothing."""
+        asked = self._asked(sources)
+        if not asked:
+            return None
+        admissions = [self._admission(one, host) for one in asked]
+        key = self.key(sources, host)
+        if key not in self._whole:
+            self._whole[key] = self._made(asked, admissions)
+        gaps = (_here(gap, one) for one, said in zip(asked, admissions, strict=True) for gap in said.gaps)
+        return self._whole[key], tuple(gaps)
+
+    def key(self, sources: Sequence[DirectorySource], host: str) -> _Key:
+        """Return what the taking of a host follows from: of two hosts with one key it is the same."""
+        return tuple((*one.way, *self._about(one, host)) for one in self._asked(sources))
+
+    @property
+    def every(self) -> Iterator[Nesting]:
+        """What a host can take of each directory: with the names and numbers that it states, and with those that hosts make."""
+        for rights in self.directories:
+            realms = tuple(sorted(rights.realms))
+            for form in (None, "{name}", "{name}@{domain}", "{short}\\{name}"):
+                name = realms[0] if realms else rights.subject
+                place = rights.facts.groups[0].place if rights.facts.groups else None
+                if form is None:
+                    yield self._nesting(_Source(rights, None, 0))
+                elif place is not None and any(one.sid for one in rights.facts.groups):
+                    source = DirectorySource(name=name, realms=realms, form=form, numbers_made=True, place=place)
+                    yield self._nesting(_Source(rights, source, 0))
+
+    def _asked(self, sources: Sequence[DirectorySource]) -> tuple[_Source, ...]:
+        return tuple(_Source(*one, number) for number, one in enumerate(directories_of(sources, self.directories)))
+
+    def _nesting(self, one: _Source) -> Nesting:
+        if one.way not in self._plain:
+            self._plain[one.way] = Nesting(AsTaken(one.rights, one.stated, one.number).directory())
+        return self._plain[one.way]
+
+    def _made(self, asked: Sequence[_Source], admissions: Sequence[Admission]) -> Nesting:
+        barred = frozenset[str]().union(*(said.barred for said in admissions))
+        if len(asked) == 1 and not barred:
+            return self._nesting(asked[0])
+        return Nesting(replace(as_one([self._nesting(one).directory for one in asked]), barred=barred))
+
+    # -- who may log in --------------------------------------------------------------------------------------------------------------
+
+    @staticmethod
+    def _about(one: _Source, host: str) -> tuple[AccessRules | None, tuple[HostAccessRule, ...] | None]:
+        """Return what decides who of a directory may log in on a host."""
+        access, rules = one.stated.access if one.stated is not None else None, one.rights.facts.access_rules
+        return access, (None if rules is None or access is None or access.provider != "ipa" else applying(rules, host))
+
+    def _admission(self, one: _Source, host: str) -> Admission:
+        access, rules = self._about(one, host)
+        key = (*one.way, access, rules)
+        if key not in self._admissions:
+            self._admissions[key] = Admission() if access is None else admission(access, rules, list(self._applicants(one)))
+        return self._admissions[key]
+
+    def _applicants(self, one: _Source) -> Iterator[Applicant]:
+        taken, nesting = AsTaken(one.rights, one.stated, one.number), self._nesting(one)
+        dns = {taken.name(group): folded(group.dn) for group in one.rights.groups}
+        for account in one.rights.facts.accounts:
+            name = taken.name(account)
+            who = nesting.identities.get(name)
+            if who is not None:
+                groups = frozenset(membership.group.name for membership in who.memberships)
+                yield Applicant(name=name, account=account, groups=groups, group_dns=frozenset(dns[group] for group in groups))
+
+
+def _here(gap: Gap, one: _Source) -> Gap:
+    """Return a gap about the files of one host as it is on this."""
+    access = one.stated.access if one.stated is not None else None
+    return gap if access is None or gap.place is None or gap.place.subject == one.rights.subject else replace(gap, place=access.place)

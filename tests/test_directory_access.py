@@ -1,0 +1,305 @@
+"""How hosts write the names of a directory, whom of it they let in, and rules of an IPA directory, as the whole audit has them.
+
+No sssd, winbind or IPA server runs here: rows are from sssd.conf(5), sssd-simple(5), sssd-ad(5), sssd-ldap(5), smb.conf(5), and the schema
+of IPA's sudo and host-based access rules.
+"""
+
+from pathlib import Path
+
+import pytest
+
+from fidelitas.audit import InMemory, audit, takings_of
+from fidelitas.inquiry import Inquiry
+from fidelitas.rights import HostRights
+from fidelitas.rights.accounts.identity import Login
+from fidelitas.rights.directory.filters import FilterError, matcher
+from fidelitas.rights.linux.sudo import Verdict
+from fidelitas.sources.directory import from_ldif
+from support import Put, bundle, fidelitas
+from test_cli import check_schema, handed_in
+
+NSSWITCH = Put("passwd: files sss\ngroup: files sss\nsudoers: files sss\n")
+BASE = "dc=tides,dc=example"
+
+
+def domain(base: str = BASE, sid: str = "S-1-5-21-1-2-3", people: tuple[str, ...] = ("Ulla", "rosa", "nils")) -> str:
+    """A domain of Windows without numbers of Unix: Ulla is in Linux Admins by way of a group, rosa by herself, nils in no group."""
+    realm = base.replace("dc=", "").replace(",", ".")
+    text = "".join(
+        f"dn: cn={name},cn=Users,{base}\nobjectClass: user\nsAMAccountName: {name}\nobjectSid: {sid}-{1100 + number}\nprimaryGroupID: 513\n"
+        f"userAccountControl: {514 if name == 'idle' else 512}\nuserPrincipalName: {name}@{realm}\n\n"
+        for number, name in enumerate(people)
+    )
+    for number, (name, members) in enumerate({"Domain Users": (), "Linux Admins": ("Ops", "rosa"), "Ops": ("Ulla", "idle")}.items()):
+        listed = "".join(f"member: cn={one},cn=Users,{base}\n" for one in members if one in people or one == "Ops")
+        text += f"dn: cn={name},cn=Users,{base}\nobjectClass: group\nsAMAccountName: {name}\nobjectSid: {sid}-{513 + number}\n{listed}\n"
+    return text
+
+
+def judged(files: dict[str, Put], sudoers: str, directories: dict[str, str], name: str = "knot") -> HostRights:
+    """Return the rights on a host with some directories in evidence."""
+    evidence = [from_ldif(text.encode(), subject).bundle for subject, text in directories.items()]
+    return audit([bundle(sudoers, files, name=name), *evidence], findings=False).hosts[0]
+
+
+def root_holders(host: HostRights) -> dict[str, Login]:
+    """Return the accounts of a directory that have root on a host, each with whether it can log in."""
+    known = {who.name: who.login for who in host.population.effective if who.of_directory}
+    return {
+        one.principal.name: known[one.principal.name] for one in host.holdings if str(one.right) == "root" and one.principal.name in known
+    }
+
+
+def sssd(*lines: str, domain: str = "tides.example", provider: str = "ad") -> Put:
+    return Put("\n".join((f"[sssd]\ndomains = {domain}", f"[domain/{domain}]", f"id_provider = {provider}", *lines, "")))
+
+
+@pytest.mark.parametrize(
+    ("settings", "rule", "expected"),
+    [
+        # Numbers are made of SIDs, so that accounts without a number of Unix are there; names are in small letters.
+        ((), "%linux\\ admins", {"ulla", "rosa"}),
+        ((), "%Linux\\ Admins", {"ulla", "rosa"}),
+        ((), "%ops", {"ulla"}),
+        ((), "nils", {"nils"}),
+        (("use_fully_qualified_names = True",), "%linux\\ admins@tides.example", {"ulla@tides.example", "rosa@tides.example"}),
+        (("use_fully_qualified_names = True",), "%linux\\ admins", set()),
+        (("use_fully_qualified_names = True",), "nils@tides.example", {"nils@tides.example"}),
+        (("use_fully_qualified_names = True", "full_name_format = %3$s+%1$s"), "%TIDES+ops", {"TIDES+ulla"}),
+        (("ldap_id_mapping = False",), "%linux\\ admins", set()),  # and nobody has a number
+    ],
+)  # fmt: skip
+def test_names_are_written_as_the_host_writes_them(settings: tuple[str, ...], rule: str, expected: set[str]) -> None:
+    files = {"/etc/nsswitch.conf": NSSWITCH, "/etc/sssd/sssd.conf": sssd(*settings)}
+    assert set(root_holders(judged(files, f"{rule} ALL=(ALL) ALL\n", {"tides": domain()}))) == expected
+
+
+@pytest.mark.parametrize(
+    ("settings", "rule", "expected"),
+    [
+        ("idmap config * : backend = tdb\n", "%TIDES\\\\linux\\ admins", {"TIDES\\ulla", "TIDES\\rosa"}),
+        ("idmap config * : backend = tdb\nwinbind use default domain = yes\n", "%linux\\ admins", {"ulla", "rosa"}),
+        ("idmap config TIDES : backend = rid\nwinbind separator = +\n", "%TIDES+ops", {"TIDES+ulla"}),
+        ("idmap config TIDES : backend = ad\nwinbind use default domain = yes\n", "%linux\\ admins", set()),
+    ],
+)
+def test_names_as_winbind_writes_them(settings: str, rule: str, expected: set[str]) -> None:
+    files = {
+        "/etc/nsswitch.conf": Put("passwd: files winbind\ngroup: files winbind\n"),
+        "/etc/samba/smb.conf": Put(f"[global]\nrealm = TIDES.EXAMPLE\n{settings}"),
+    }
+    assert set(root_holders(judged(files, f"{rule} ALL=(ALL) ALL\n", {"tides": domain()}))) == expected
+
+
+LET_IN, REFUSED = Login.UNKNOWN, Login.BARRED
+
+
+@pytest.mark.parametrize(
+    ("settings", "refused", "gap"),
+    [
+        (("access_provider = permit",), set(), False),
+        ((), set(), False),
+        (("access_provider = deny",), {"ulla", "rosa", "idle"}, False),
+        (("access_provider = simple",), set(), False),
+        (("access_provider = simple", "simple_allow_groups = ops"), {"rosa"}, False),
+        (("access_provider = simple", "simple_allow_groups = OPS@tides.example"), {"rosa"}, False),
+        (("access_provider = simple", "simple_allow_users = rosa"), {"ulla", "idle"}, False),
+        (("access_provider = simple", "simple_allow_users = rosa, Ulla", "simple_deny_groups = ops"), {"ulla", "idle"}, False),
+        (("access_provider = simple", "simple_deny_users = rosa"), {"rosa"}, False),
+        (("access_provider = simple", "simple_allow_groups ="), set(), False),
+        (("access_provider = ad",), {"idle"}, False),
+        (("access_provider = ad", f"ad_access_filter = (memberOf=cn=Ops,cn=Users,{BASE})"), {"rosa", "idle"}, False),
+        (("access_provider = ad", f"ad_access_filter = DOM:tides.example:(|(sAMAccountName=rosa)(memberOf=CN=ops, cn=users, {BASE}))"), {"idle"}, False),
+        (("access_provider = ad", "ad_access_filter = (!(sAMAccountName=r*))"), {"rosa", "idle"}, False),
+        (("access_provider = ad", "ad_access_filter = (carLicense=x)"), {"idle"}, True),
+        (("access_provider = ad", "ad_access_filter = (memberOf=x"), {"idle"}, True),
+        (("access_provider = ldap", "ldap_access_filter = sAMAccountName=rosa"), {"ulla", "idle"}, False),
+        (("access_provider = ldap",), set(), True),
+        (("access_provider = krb5",), set(), True),
+        (("access_provider = ipa",), set(), True),  # the directory has no such rules
+    ],
+)  # fmt: skip
+def test_whom_a_host_lets_in(settings: tuple[str, ...], refused: set[str], gap: bool) -> None:
+    files = {"/etc/nsswitch.conf": NSSWITCH, "/etc/sssd/sssd.conf": sssd(*settings)}
+    host = judged(files, "%linux\\ admins ALL=(ALL) ALL\n", {"tides": domain(people=("Ulla", "rosa", "nils", "idle"))})
+    assert root_holders(host) == {name: REFUSED if name in refused else LET_IN for name in ("ulla", "rosa", "idle")}
+    assert ("access rules of sssd" in {one.what for one in host.gaps}) is gap
+
+
+def test_of_two_domains_of_one_host_both_count_the_first_first() -> None:
+    """Names of a second domain are written with it where its section says so; of two accounts of one name the first is there."""
+    corp = domain("dc=corp,dc=example", "S-1-5-21-7-8-9", ("Ulla", "wilm")).replace("member: cn=Ops", "member: cn=wilm")
+    text = (
+        "[sssd]\ndomains = tides.example, corp.example\n[domain/corp.example]\nid_provider = ad\n[domain/tides.example]\nid_provider = ad\n"
+    )
+    for lines, rule, expected in (
+        ("", "ulla, wilm", {"ulla", "wilm"}),
+        ("use_fully_qualified_names = True\n", "%linux\\ admins", {"wilm"}),
+        ("use_fully_qualified_names = True\n", "%linux\\ admins@tides.example", {"ulla@tides.example", "rosa@tides.example"}),
+    ):
+        files = {"/etc/nsswitch.conf": NSSWITCH, "/etc/sssd/sssd.conf": Put(text + lines)}
+        host = judged(files, f"{rule} ALL=(ALL) ALL\n", {"corp": corp, "tides": domain()})
+        assert set(root_holders(host)) == expected
+        cited = {one.principal.name: one.principal.subject for one in host.holdings if str(one.right) == "root"}
+        assert {name: cited[name] for name in expected} == {name: "corp" if name == "wilm" else "tides" for name in expected}
+
+
+# -- IPA ---------------------------------------------------------------------------------------------------------------------------
+
+SUFFIX = "dc=saltmarsh,dc=example"
+
+
+def entry(dn: str, classes: str, **values: str | tuple[str, ...]) -> str:
+    lines = [f"dn: {dn},{SUFFIX}", *(f"objectClass: {one}" for one in classes.split())]
+    for name, value in values.items():
+        lines += [f"{name}: {one}" for one in ((value,) if isinstance(value, str) else value)]
+    return "\n".join(lines) + "\n\n"
+
+
+def user(name: str) -> str:
+    return f"uid={name},cn=users,cn=accounts,{SUFFIX}"
+
+
+def group(name: str) -> str:
+    return f"cn={name},cn=groups,cn=accounts,{SUFFIX}"
+
+
+def ipa(*rules: str) -> str:
+    people = "".join(
+        entry(f"uid={name},cn=users,cn=accounts", "posixAccount person ipaobject", uid=name, uidNumber=str(5000 + number), gidNumber="5000", homeDirectory=f"/home/{name}")
+        for number, name in enumerate(("ann", "bob", "cid", "dot"))
+    )  # fmt: skip
+    groups = entry(
+        "cn=ops,cn=groups,cn=accounts",
+        "groupOfNames ipausergroup posixGroup",
+        cn="ops",
+        gidNumber="6000",
+        member=(user("bob"), group("inner")),
+    )
+    groups += entry("cn=inner,cn=groups,cn=accounts", "groupOfNames ipausergroup", cn="inner", member=user("cid"))
+    computers = "cn=computers,cn=accounts"
+    hosts = entry(f"fqdn=knot.saltmarsh.example,{computers}", "ipahost", fqdn="knot.saltmarsh.example", cn="knot.saltmarsh.example")
+    hosts += entry(f"fqdn=far.saltmarsh.example,{computers}", "ipahost", fqdn="far.saltmarsh.example")
+    hosts += entry(
+        "cn=web,cn=hostgroups,cn=accounts", "ipahostgroup groupOfNames", cn="web", member=f"cn=all,cn=hostgroups,cn=accounts,{SUFFIX}"
+    )
+    hosts += entry(
+        "cn=all,cn=hostgroups,cn=accounts",
+        "ipahostgroup groupOfNames",
+        cn="all",
+        member=f"fqdn=knot.saltmarsh.example,{computers},{SUFFIX}",
+    )
+    commands = entry("ipaUniqueID=1,cn=sudocmds,cn=sudo", "ipasudocmd", sudoCmd="/usr/bin/less", ipaUniqueID="1")
+    commands += entry("ipaUniqueID=2,cn=sudocmds,cn=sudo", "ipasudocmd", sudoCmd="/usr/bin/vim", ipaUniqueID="2")
+    commands += entry(
+        "cn=edit,cn=sudocmdgroups,cn=sudo", "ipasudocmdgrp groupOfNames", cn="edit", member=f"ipaUniqueID=2,cn=sudocmds,cn=sudo,{SUFFIX}"
+    )
+    return people + groups + hosts + commands + "".join(rules)
+
+
+def sudo_rule(**values: str | tuple[str, ...]) -> str:
+    name = str(values.pop("cn", "r"))
+    return entry(
+        f"ipaUniqueID={name},cn=sudorules,cn=sudo", "ipasudorule ipaassociation", **{"cn": name, "ipaEnabledFlag": "TRUE", **values}
+    )
+
+
+WEB = f"cn=web,cn=hostgroups,cn=accounts,{SUFFIX}"
+FAR = f"fqdn=far.saltmarsh.example,cn=computers,cn=accounts,{SUFFIX}"
+LESS, EDIT = f"ipaUniqueID=1,cn=sudocmds,cn=sudo,{SUFFIX}", f"cn=edit,cn=sudocmdgroups,cn=sudo,{SUFFIX}"
+
+
+@pytest.mark.parametrize(
+    ("rule", "account", "command", "allowed"),
+    [
+        (sudo_rule(memberUser=user("ann"), hostCategory="all", cmdCategory="all"), "ann", "/bin/sh", True),
+        (sudo_rule(memberUser=user("ann"), hostCategory="all", cmdCategory="all"), "bob", "/bin/sh", False),
+        (sudo_rule(memberUser=group("ops"), memberHost=WEB, memberAllowCmd=LESS), "bob", "/usr/bin/less", True),
+        (sudo_rule(memberUser=group("ops"), memberHost=WEB, memberAllowCmd=LESS), "cid", "/usr/bin/less", True),  # by way of inner
+        (sudo_rule(memberUser=group("ops"), memberHost=WEB, memberAllowCmd=LESS), "bob", "/usr/bin/vim", False),
+        (sudo_rule(memberUser=user("ann"), memberHost=FAR, cmdCategory="all"), "ann", "/bin/sh", False),
+        (sudo_rule(memberUser=user("ann"), hostCategory="all", cmdCategory="all", memberDenyCmd=EDIT), "ann", "/usr/bin/vim", False),
+        (sudo_rule(memberUser=user("ann"), hostCategory="all", cmdCategory="all", memberDenyCmd=EDIT), "ann", "/usr/bin/less", True),
+        (sudo_rule(userCategory="all", memberHost=WEB, memberAllowCmd=EDIT), "dot", "/usr/bin/vim", True),
+        (sudo_rule(memberUser=user("ann"), hostCategory="all", cmdCategory="all", ipaEnabledFlag="FALSE"), "ann", "/bin/sh", False),
+        (sudo_rule(memberUser=user("ann"), hostCategory="all", cmdCategory="all", ipaSudoRunAs=user("dot")), "ann", "/bin/sh", False),
+        (sudo_rule(memberUser=user("ann"), hostCategory="all", cmdCategory="all", ipaSudoRunAsUserCategory="all"), "ann", "/bin/sh", True),
+        (sudo_rule(externalUser="ines", hostCategory="all", cmdCategory="all"), "ines", "/bin/sh", True),
+        (sudo_rule(memberUser=user("ann"), cmdCategory="all"), "ann", "/bin/sh", False),  # on no host
+        # The directory's own copy for other clients is not a second rule.
+        (sudo_rule(memberUser=user("ann"), hostCategory="all", memberAllowCmd=LESS) + entry("cn=r,ou=sudoers", "sudoRole", cn="r", sudoUser="ALL", sudoHost="ALL", sudoCommand="ALL"), "bob", "/bin/sh", False),
+    ],
+)  # fmt: skip
+def test_sudo_rules_of_an_ipa_directory(rule: str, account: str, command: str, allowed: bool) -> None:
+    name = "knot.saltmarsh.example"
+    files = {"/etc/nsswitch.conf": NSSWITCH, "/etc/sssd/sssd.conf": sssd(domain="saltmarsh.example", provider="ipa")}
+    takings = takings_of(InMemory([from_ldif(ipa(rule).encode(), "ipa").bundle]))
+    inquiry = Inquiry(bundle("Defaults env_reset\n", files, name=name), takings=takings)
+    assert (inquiry.decision(account, None, (command,)).verdict is Verdict.ALLOWED) is allowed
+
+
+@pytest.mark.parametrize(
+    ("rules", "let_in", "gap"),
+    [
+        ([{"memberUser": user("ann"), "hostCategory": "all", "serviceCategory": "all"}], {"ann"}, False),
+        ([{"memberUser": group("ops"), "memberHost": WEB, "serviceCategory": "all"}], {"bob", "cid"}, False),
+        ([{"userCategory": "all", "memberHost": FAR, "serviceCategory": "all"}], set(), False),
+        ([{"userCategory": "all", "hostCategory": "all", "serviceCategory": "all", "ipaEnabledFlag": "FALSE"}], set(), False),
+        ([{"userCategory": "all", "hostCategory": "all", "memberService": f"cn=sudo,cn=hbacservices,cn=hbac,{SUFFIX}"}], set(), False),
+        ([{"memberUser": user("ann"), "hostCategory": "all", "memberService": f"cn=sshd,cn=hbacservices,cn=hbac,{SUFFIX}"}], {"ann"}, True),
+    ],
+)  # fmt: skip
+def test_host_based_access_rules(rules: list[dict[str, str]], let_in: set[str], gap: bool) -> None:
+    text = ipa(
+        *(
+            entry(f"ipaUniqueID=h{number},cn=hbac", "ipahbacrule", **{"cn": f"h{number}", "accessRuleType": "allow", "ipaEnabledFlag": "TRUE", **rule})
+            for number, rule in enumerate(rules)
+        )
+    )  # fmt: skip
+    files = {
+        "/etc/nsswitch.conf": NSSWITCH,
+        "/etc/sssd/sssd.conf": sssd("access_provider = ipa", domain="saltmarsh.example", provider="ipa"),
+    }
+    host = judged(files, "ann, bob, cid, dot ALL=(ALL) ALL\n", {"ipa": text})
+    assert root_holders(host) == {name: LET_IN if name in let_in else REFUSED for name in ("ann", "bob", "cid", "dot")}
+    assert ("host-based access rules" in {one.what for one in host.gaps}) is gap
+
+
+def test_a_question_about_an_account_of_a_directory_is_answered_by_it(tmp_path: Path) -> None:
+    """What an account of a directory may run, and what is in its way, asked of the program; others there are not let in."""
+    rule = sudo_rule(memberUser=group("ops"), hostCategory="all", memberAllowCmd=LESS)
+    door = entry("ipaUniqueID=h,cn=hbac", "ipahbacrule", cn="h", memberUser=user("bob"), hostCategory="all", serviceCategory="all")
+    (tmp_path / "ipa.ldif").write_text(ipa(rule, door))
+    files = {
+        "/etc/nsswitch.conf": NSSWITCH,
+        "/etc/sssd/sssd.conf": sssd("access_provider = ipa", domain="saltmarsh.example", provider="ipa"),
+    }
+    fidelitas("survey", "ipa.ldif", "--name", "ipa", cwd=tmp_path)
+    fidelitas("survey", handed_in(tmp_path, sudoers="Defaults env_reset\n", files=files), cwd=tmp_path)
+    assert fidelitas("may", "bob", "knot", "--", "/usr/bin/less", cwd=tmp_path).status == 0
+    ran = fidelitas("may", "cid", "knot", "--format", "json", "--", "/usr/bin/less", cwd=tmp_path)
+    check_schema("may", ran.json)
+    assert "access rules of the host" in fidelitas("may", "cid", "knot", "--", "/usr/bin/less", cwd=tmp_path).out
+    holders = fidelitas("holders", "--on", "knot", "--each", "--format", "json", cwd=tmp_path).json["holdings"]
+    assert {row["holder"]["name"]: row["holder"]["can_log_in"] for row in holders if row["right"] == "root"}["cid"] is False
+
+
+# -- filters -------------------------------------------------------------------------------------------------------------------------
+
+
+@pytest.mark.parametrize(
+    ("text", "expected"),
+    [
+        ("(uid=ann)", True), ("uid=ANN", True), ("(uid=b*)", False), ("(uid=*)", True), ("(mail=*)", False), ("(tel=1)", None),
+        ("(&(uid=ann)(tel=1))", None), ("(&(uid=bob)(tel=1))", False), ("(|(uid=ann)(tel=1))", True), ("(!(tel=1))", None),
+        ("(!(uid=ann))", False), ("(& (uid=ann) (|(uid=x)(mail=*)(uid=an\\6e)))", True),
+    ],
+)  # fmt: skip
+def test_a_filter_is_true_false_or_not_known(text: str, expected: bool | None) -> None:
+    assert matcher(text)({"uid": frozenset({"ann"}), "mail": frozenset()}) is expected
+
+
+@pytest.mark.parametrize("text", ["", "(", "(uid", "(uid=a", "(&(uid=a)", "(!(a=b)(c=d))", "(uid>=3)", "(uid=a))", "(" * 50])
+def test_a_filter_that_is_none_is_refused(text: str) -> None:
+    with pytest.raises(FilterError):
+        matcher(text)
