@@ -25,7 +25,7 @@ with warnings.catch_warnings():
 # The library leaves sockets to the collector of garbage.
 pytestmark = [pytest.mark.judge, pytest.mark.filterwarnings("ignore::ResourceWarning", "ignore::pytest.PytestUnraisableExceptionWarning")]
 
-ROUNDS, PEOPLE, GROUPS, TARGETS, ENTRIES = 3, 14, 6, 12, 26
+ROUNDS, PEOPLE, GROUPS, TARGETS, ENTRIES = 3, 14, 6, 12, 24
 MEMBER, MEMBERSHIP, RESET = (
     "bf9679c0-0de6-11d0-a285-00aa003049e2",
     "bc0ac240-79a9-11d0-9020-00c04fc2d4cf",
@@ -190,4 +190,4 @@ def test_who_becomes_an_administrator_is_who_can(number: int, need: Callable[...
     }
     taken = {(names[person], target.partition(",")[0].removeprefix("CN=")) for person, targets in able.items() for target in targets}
     assert {one for one in shown if one[0] in names.values() and one[1].startswith(("tp", "tg"))} <= taken
-    assert 2 <= sum(map(bool, able.values())) <= PEOPLE - 2
+    assert 2 <= sum(map(bool, able.values())) < PEOPLE

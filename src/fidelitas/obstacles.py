@@ -32,7 +32,7 @@ class ObstacleKind(StrEnum):
     EXPIRED = "account-expired"
     NO_LOGIN = "no-login"  # neither a password nor a key
     NO_SHELL = "no-shell"
-    BARRED = "not-let-in"  # access rules of the host refuse the account
+    BARRED = "refused-by-access-rules"  # access rules of the host refuse the account
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

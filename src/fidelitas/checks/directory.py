@@ -4,11 +4,12 @@ from collections.abc import Iterator
 from datetime import timedelta
 
 from fidelitas.checks.check import Check, Found, check
+from fidelitas.checks.directory_control import CONTROL_CHECKS
 from fidelitas.facts import DirectoryKind
 from fidelitas.findings import Severity
 from fidelitas.rights.directory import DirectoryRights
 from fidelitas.rights.directory.objects import is_of_all
-from fidelitas.rights.graph.links import PrincipalKind
+from fidelitas.rights.graph.links import Holding, Mechanism, PrincipalKind
 
 __all__ = ["CHECKS"]
 
@@ -20,8 +21,13 @@ _WHOLE_DOMAIN = frozenset({"513", "514", "515"})
 
 
 def _administrators(rights: DirectoryRights) -> set[str]:
-    holders = {holding.principal.name for holding in rights.holdings if holding.principal.kind is PrincipalKind.ACCOUNT}
+    """Return the accounts that are in an administrative group; not those that could make themselves so."""
+    holders = {one.principal.name for one in rights.holdings if one.principal.kind is PrincipalKind.ACCOUNT and _by_groups(one)}
     return holders & rights.accounts.keys()  # those of other domains have their own directory
+
+
+def _by_groups(holding: Holding) -> bool:
+    return any(all(link.mechanism is not Mechanism.PERMISSION for link in route.links) for route in holding.routes)
 
 
 @check("directory.disabled-administrator", Severity.MEDIUM, advice="Remove the account from the group; delete it if nobody needs it.")
@@ -123,7 +129,7 @@ def everyone_administrator(rights: DirectoryRights) -> Iterator[Found]:
 
     Any stolen password gives control of the domain.
     """
-    admins = {holding.principal for holding in rights.holdings}
+    admins = {holding.principal for holding in rights.holdings if _by_groups(holding)}
     for group in rights.groups:
         if rights.node(group) in admins:
             for member, place in rights.members(group):
@@ -140,4 +146,5 @@ CHECKS: tuple[Check[DirectoryRights], ...] = (
     service_administrator,
     idle_administrator,
     everyone_administrator,
+    *CONTROL_CHECKS,
 )

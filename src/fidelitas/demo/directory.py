@@ -15,6 +15,9 @@ DIRECTORY = "saltmarsh-ad"
 _BASE = "dc=saltmarsh,dc=example"
 _DOMAIN = (21, 2857955596, 3257807878, 2609773476)
 DOMAIN_SID = "S-1-5-" + "-".join(map(str, _DOMAIN))
+# What every object of a domain permits: its administrators and the system everything, everyone who logs on to read.
+_USUAL = "O:DAG:DAD:PAI(A;;GA;;;DA)(A;;GA;;;SY)(A;;RPLCRC;;;AU)"
+_RESET, _MEMBER = "00299570-246d-11d0-a768-00aa006e0529", "bf9679c0-0de6-11d0-a285-00aa003049e2"
 _NORMAL, _DISABLED, _NEVER_EXPIRES, _NO_PREAUTHENTICATION = 0x200, 0x2, 0x10000, 0x400000
 
 
@@ -25,12 +28,15 @@ class _Ldif:
         self.lines: list[str] = []
         self.planted: list[Planted] = []
 
-    def add(self, name: str, kind: str, number: tuple[int, ...], *lines: str, check: str = "") -> None:
-        """Add an object; a check that must cite it is noted."""
+    def add(self, name: str, kind: str, number: tuple[int, ...], *lines: str, check: str = "", permits: str = "") -> None:
+        """Add an object; a check that must cite it is noted, and the one of who may change it where it `permits` more than is usual."""
         if check:
             self.planted.append(Planted(check, DIRECTORY, "entries", len(self.lines) + 1))
         head = (f"dn: cn={name},{_BASE}", f"objectClass: {kind}", f"cn: {name}", f"sAMAccountName: {name}")
-        self.lines += [*head, f"objectSid:: {_sid(*number)}", *lines, ""]
+        self.lines += [*head, f"objectSid:: {_sid(*number)}"]
+        if permits:
+            self.planted.append(Planted("directory.control-by-permissions", DIRECTORY, "entries", len(self.lines) + 1))
+        self.lines += [f"nTSecurityDescriptor: {_USUAL}{permits}", *lines, ""]
 
 
 def _sid(*numbers: int) -> str:
@@ -52,10 +58,14 @@ def directory_bundle(people: Sequence[Person], taken: datetime) -> tuple[bytes, 
     }
     for person in people:
         control = f"userAccountControl: {_NORMAL | flags.get(person.name, 0)}"
-        made.add(person.name, "user", (*_DOMAIN, person.uid), control, check=checks.get(person.name, ""))
+        permits = f"(OA;;CR;{_RESET};;{DOMAIN_SID}-1504)" if person is keeper else ""
+        made.add(person.name, "user", (*_DOMAIN, person.uid), control, check=checks.get(person.name, ""), permits=permits)
     made.add("Domein-beheerders", "group", (*_DOMAIN, 512), *_members(keeper.name, "Wachtdienst"))
     made.add("Wachtdienst", "group", (*_DOMAIN, 1501), *_members(former.name, "Storingsdienst"))
-    made.add("Storingsdienst", "group", (*_DOMAIN, 1502), *_members(teams["administrators"][0].name, "Wachtdienst"))  # a cycle
+    former_keeper = f"(OA;;WP;{_MEMBER};;{DOMAIN_SID}-{teams['operators'][0].uid})"
+    inside = _members(teams["administrators"][0].name, "Wachtdienst")  # a cycle
+    made.add("Storingsdienst", "group", (*_DOMAIN, 1502), *inside, permits=former_keeper)
+    made.add("Servicedesk", "group", (*_DOMAIN, 1504), *_members(teams["technicians"][1].name))
     made.add("Domain Admins", "group", (*_DOMAIN, 1503), *_members(teams["technicians"][0].name))  # a name, and no more
     return make_rows_bundle(DIRECTORY, "directory", taken, {"entries": "\n".join(made.lines).encode()}, "LDAP search"), made.planted
 

@@ -23,7 +23,7 @@ def cause(one: Obstacle) -> str:
         ObstacleKind.NOT_IN_SESSION: f"no running session of {one.account} has group {one.group} yet, which the rule{rule} is for",
         ObstacleKind.EXPIRED: f"the account {one.account} has expired: PAM refuses it",
         ObstacleKind.NO_LOGIN: f"{one.account} has no password and no key: it cannot log in",
-        ObstacleKind.BARRED: f"the access rules of the host (sssd) do not let {one.account} log in, nor use sudo",
+        ObstacleKind.BARRED: f"the access rules of the host (sssd) refuse {one.account}: it can neither log in nor use sudo",
         ObstacleKind.NO_SHELL: f"the shell of {one.account} ({one.reason}) refuses logins",
     }[one.kind]
 
@@ -40,7 +40,7 @@ def remedy(one: Obstacle) -> str:
         ObstacleKind.NOT_IN_SESSION: f"{one.account} logs out everywhere and logs in again",
         ObstacleKind.EXPIRED: f"chage -E -1 {name}, if the account is still needed",
         ObstacleKind.NO_LOGIN: f"passwd {name}, or give it a key",
-        ObstacleKind.BARRED: f"add {name} to what the access rules of the host let in",
+        ObstacleKind.BARRED: f"add {name} to those whom the access rules of the host allow to log in",
         ObstacleKind.NO_SHELL: f"chsh -s /bin/bash {name}, if a person uses it",
     }[one.kind]
 

@@ -5,7 +5,7 @@ from datetime import datetime
 from typing import Protocol
 
 from fidelitas.facts import DirectoryAccount
-from fidelitas.rights.graph.links import Holding, Link, Principal
+from fidelitas.rights.graph.links import Holding, Link, Principal, Right
 
 __all__ = ["Domain"]
 
@@ -46,4 +46,7 @@ class Domain(Protocol):
         """Who administers it."""
 
     def below(self, groups: Iterable[Principal], /) -> Iterator[Link]:
-        """Yield the memberships in some groups, at any depth, each once."""
+        """Yield the links that lead to some groups, at any depth, each once: memberships, and who may change them."""
+
+    def over_machine(self, computer: str, right: Right, /) -> Iterator[Link]:
+        """Yield the links to a right on a machine of the domain by what the directory allows or keeps."""

@@ -25,7 +25,7 @@ _LOGIN = {
     Login.NEITHER: ", no login",
     Login.REFUSED: ", no shell",
     Login.EXPIRED: ", expired",
-    Login.BARRED: ", not let in",
+    Login.BARRED: ", refused",
     Login.UNKNOWN: ", login unknown",
 }
 

@@ -27,7 +27,7 @@ class Login(Enum):
     NEITHER = "no: no password and no key"
     REFUSED = "no: its shell refuses"
     EXPIRED = "no: expired"
-    BARRED = "no: the host does not let it in"
+    BARRED = "no: the access rules of the host refuse it"
     UNKNOWN = "not known: the shadow file was not read"
 
     @property

@@ -18,7 +18,7 @@ __all__ = ["Admission", "Applicant", "admission", "applying"]
 _AFTERWARDS = frozenset({"sudo", "sudo-i", "su", "su-l", "runuser", "runuser-l", "polkit-1", "cron", "crond", "atd"})
 # What stands before a filter that is for one domain or forest (sssd-ad(5), ad_access_filter).
 _DOMAIN = re.compile(r"\A(?:DOM|FOREST):[^:()]*:|\A[A-Za-z0-9.-]+:(?=\()")
-_WEAKENS = "who of the directory may log in: accounts that are refused are shown as if they were let in"
+_WEAKENS = "who of the directory may log in: accounts that are refused are shown as if they were not"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -6,6 +6,7 @@ on is followed: a domain has a hundred thousand accounts, and each can be change
 
 from collections.abc import Callable, Iterable, Iterator
 from functools import cached_property
+from operator import attrgetter
 from typing import NamedTuple
 
 from fidelitas.distinguished_names import folded
@@ -55,6 +56,10 @@ class Control:
         self._policies = {folded(one.dn): one for one in facts.control.policies}
         self._takers: dict[str, tuple[Link, ...]] = {}
 
+    def principal(self, account: DirectoryAccount) -> Principal:
+        """Return an account as a holder."""
+        return self._objects.principal(account)
+
     @cached_property
     def known(self) -> bool:
         """Whether permissions are in evidence at all."""
@@ -64,10 +69,11 @@ class Control:
     # -- accounts and groups ---------------------------------------------------------------------------------------------------------
 
     def over(self, thing: Thing) -> Iterator[Link]:
-        """Yield the links by which somebody comes by an account or group: one for each who does, by the plainest way."""
+        """Yield the links by which somebody comes by an account or group: one for each, by the surest and plainest way."""
         met: set[Principal] = set()
         target = self._objects.principal(thing)
-        for link in (*self._by_its_permissions(thing, target), *self._by_its_delegation(thing, target), *self._from_above(thing, target)):
+        every = (*self._by_its_permissions(thing, target), *self.by_its_delegation(thing, target), *self._from_above(thing, target))
+        for link in sorted(every, key=attrgetter("strength")):
             if link.source not in met and link.source != target:
                 met.add(link.source)
                 yield link
@@ -77,12 +83,12 @@ class Control:
         if descriptor is None:
             return
         for row in deeds_on(sort_of(thing)):
-            for one in self.permitted(descriptor, row.deed, realm_sid(thing.sid)):
+            for one in self.permitted(descriptor, row.deed, self.domain_of(thing)):
                 yield self._link(one, target, row, thing.name, place)
-        for one in self._owners(descriptor, realm_sid(thing.sid)):
+        for one in self._owners(descriptor, self.domain_of(thing)):
             yield self._owner_link(one, target, thing.name, place)
 
-    def _by_its_delegation(self, thing: Thing, target: Principal) -> Iterator[Link]:
+    def by_its_delegation(self, thing: Thing, target: Principal | Right) -> Iterator[Link]:
         """Yield who reads the password of a managed service account, and whose machines act as anyone on a machine."""
         if not isinstance(thing, DirectoryAccount):
             return
@@ -90,23 +96,27 @@ class Control:
             (thing.password_read_by, f"may read the password of {thing.name}"),
             (thing.acted_for_by, f"may act as anyone on {thing.name} (resource-based delegation)"),
         ):
-            for one in self.permitted(descriptor, Deed(0xFFFFFFFF), realm_sid(thing.sid)) if descriptor is not None else ():
+            for one in self.permitted(descriptor, Deed(0xFFFFFFFF), self.domain_of(thing)) if descriptor is not None else ():
                 yield self._made(one, target, because, thing.place)
 
     def _from_above(self, thing: Thing, target: Principal) -> Iterator[Link]:
         """Yield who decides by a container that an object lies in: by its permissions, which the object inherits, or by its policies."""
         inherits = thing.descriptor is not None and not thing.descriptor.protected
-        blocked = False
         for container in self.above(thing.dn):
             if inherits:
                 yield from (self._on(link, target, f", and with them those of {thing.name} in it") for link in self._takers_of(container))
             inherits = inherits and not (container.descriptor is not None and container.descriptor.protected)
-            yield from self._by_policies(container, thing, target, blocked=blocked)
+        if isinstance(thing, DirectoryAccount):
+            yield from self.by_policies(thing, target)
+
+    def by_policies(self, thing: DirectoryAccount, target: Principal | Right) -> Iterator[Link]:
+        """Yield who decides by the group policies that an account obeys; a container may block those from above that are not enforced."""
+        blocked = False
+        for container in self.above(thing.dn):
+            yield from self._by_policies_of(container, thing, target, blocked=blocked)
             blocked = blocked or container.blocks
 
-    def _by_policies(self, container: Container, thing: Thing, target: Principal, *, blocked: bool) -> Iterator[Link]:
-        if not isinstance(thing, DirectoryAccount):
-            return
+    def _by_policies_of(self, container: Container, thing: DirectoryAccount, target: Principal | Right, *, blocked: bool) -> Iterator[Link]:
         for dn in container.policies:
             policy = self._policies.get(folded(dn))
             if policy is not None and (not blocked or folded(dn) in {folded(one) for one in container.enforced}):
@@ -174,7 +184,7 @@ class Control:
     def _resolved(self, allowance: Allowance, domain: str) -> Iterator[Permitted]:
         """Yield whom an entry means; where some of a group are denied the same before it, each of the others."""
         sid = full_sid(allowance.sid, domain)
-        if sid in _TRUSTED or (sid.startswith("S-1-5-21-") and sid.endswith(_TRUSTED_NUMBERS)):
+        if sid in _TRUSTED or (sid.startswith(("S-1-5-21-", "domain-")) and sid.endswith(_TRUSTED_NUMBERS)):
             return
         who = self._objects.of_sid(sid)
         condition = "if the condition of the entry holds, which is not read" if allowance.conditional else ""
@@ -192,6 +202,10 @@ class Control:
     def with_members(self, who: Principal) -> set[Principal]:
         """Return somebody, and where that is a group all accounts and groups in it."""
         return {who, *self._below(who)}
+
+    def domain_of(self, thing: Thing) -> str:
+        """Return the SID of the domain of an account or group."""
+        return realm_sid(thing.sid) or self.domain_sid(thing.dn)
 
     def domain_sid(self, dn: str) -> str:
         """Return the SID of the domain that an object without one lies in."""

@@ -10,7 +10,7 @@ from typing import NamedTuple
 from fidelitas.rights.directory.permissions import Deed
 from fidelitas.rights.graph.links import Strength
 
-__all__ = ["COPY_ALL", "COPY_SOME", "ENROL", "LINK_POLICY", "TAKE_OVER", "WRITE_POLICY", "Row", "Sort", "deeds_on"]
+__all__ = ["ACTED_FOR", "COPY_ALL", "COPY_SOME", "ENROL", "LINK_POLICY", "TAKE_OVER", "WRITE_POLICY", "Row", "Sort", "deeds_on"]
 
 _SELF, _WRITE, _EXTENDED, _WRITE_DAC, _WRITE_OWNER = 0x8, 0x20, 0x100, 0x40000, 0x80000
 
@@ -60,18 +60,19 @@ TAKE_OVER = (
     Row("may change the permissions of {}", ~Sort(0), _on(_WRITE_DAC)),
     Row("may make itself the owner of {}", ~Sort(0), _on(_WRITE_OWNER)),
 )
+ACTED_FOR = Row(
+    "may change which machines act as anyone on {}",
+    Sort.MACHINE,
+    _on(_WRITE, _ACTED_FOR, _RESTRICTIONS),
+    "if it also has an account with a service name, such as a machine that it joined to the domain",
+)
 # Rows of one object in the order in which the plainest way stands first: of several that one holder has the first is shown.
 _ROWS = (
     Row("may change the members of {}", Sort.GROUP, _on(_WRITE, _MEMBER, _MEMBERSHIP)),
     Row("may add itself to {}", Sort.GROUP, _on(_SELF, _MEMBER)),
     Row("may reset the password of {}", Sort.PERSON | Sort.MACHINE, _on(_EXTENDED, _RESET)),
     Row("may change who reads the password of {}", Sort.SERVICE, _on(_WRITE, _READERS)),
-    Row(
-        "may change which machines act as anyone on {}",
-        Sort.MACHINE,
-        _on(_WRITE, _ACTED_FOR, _RESTRICTIONS),
-        "if it also has an account with a service name, such as a machine that it joined to the domain",
-    ),
+    ACTED_FOR,
     Row(
         "may write keys by which one logs on as {}",
         Sort.PERSON | Sort.MACHINE | Sort.SERVICE,

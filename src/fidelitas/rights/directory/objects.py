@@ -59,6 +59,14 @@ class Objects:
         place = self.every[0].place if self.every else Place(self._facts.subject, "entries")
         return self.principal(known or self._stranger(sid, sid, place))
 
+    def sid_of(self, one: Principal) -> str | None:
+        """Return the SID of a holder; nothing where it has none."""
+        return self._sids.get(one) or next((sid for sid, stranger in self._strangers.items() if self.principal(stranger) == one), None)
+
+    @cached_property
+    def _sids(self) -> Mapping[Principal, str]:
+        return {self.principal(one): one.sid for one in self.every if one.sid}
+
     @cached_property
     def _built_in(self) -> Mapping[str, Thing]:
         return {group.sid: group for group in self._facts.groups if group.sid is not None and group.sid.startswith("S-1-5-32-")}

@@ -4,8 +4,9 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from functools import cached_property
 
 from fidelitas.distinguished_names import folded, realm_of
-from fidelitas.facts import DirectoryAccount, DirectoryFacts, Gap, Place, StatedGroup
+from fidelitas.facts import DirectoryAccount, DirectoryFacts, DirectoryKind, Gap, Place, StatedGroup
 from fidelitas.rights.directory.control import Control
+from fidelitas.rights.directory.machines import links_to_machine, password_readers
 from fidelitas.rights.directory.members import Members
 from fidelitas.rights.directory.objects import Objects, Thing
 from fidelitas.rights.directory.powers import power_of_group
@@ -46,7 +47,14 @@ class DirectoryRights(RowSubject):
     @property
     def gaps(self) -> tuple[Gap, ...]:
         """Everything that could not be read, and members that are not in evidence."""
-        return (*super().gaps, *self._missing_members)
+        return (*super().gaps, *self._missing_members, *self._unknown_permissions())
+
+    def _unknown_permissions(self) -> Iterator[Gap]:
+        """Yield a gap where a Windows domain shows no permissions: they were not exported, or the account may not read them."""
+        if self.domain_sids and not self.control.known:
+            place = self.facts.accounts[0].place if self.facts.accounts else self.facts.groups[0].place
+            why = "no object has its permissions (nTSecurityDescriptor) in evidence"
+            yield Gap(what="permissions of objects", why=why, weakens="who may change administrators and their groups", place=place)
 
     @cached_property
     def by_sid(self) -> Mapping[str, Principal]:
@@ -135,6 +143,25 @@ class DirectoryRights(RowSubject):
     def links_into(self, one: Principal) -> Sequence[Link]:
         """Return the links that lead to an account or group: memberships, and who may change it."""
         return (*self._into.get(one, ()), *self._controlled(one))
+
+    def sid_of(self, one: Principal) -> str | None:
+        """Return the SID of a holder, where it has one."""
+        return self._objects.sid_of(one)
+
+    def password_readers(self) -> Iterator[Link]:
+        """Yield who may read passwords of local administrators that the directory keeps, as links to the accounts of the machines."""
+        for machine in self._machines.values():
+            yield from password_readers(self.facts, self.control, machine, self.node(machine))
+
+    def over_machine(self, computer: str, right: Right) -> Iterator[Link]:
+        """Yield the links by which a right on a machine of the domain comes by what the directory allows or keeps."""
+        machine = self._machines.get(computer.casefold())
+        return links_to_machine(self.facts, self.control, machine, right) if machine is not None else iter(())
+
+    @cached_property
+    def _machines(self) -> Mapping[str, DirectoryAccount]:
+        machines = (one for one in self.facts.accounts if one.kind is DirectoryKind.COMPUTER and not one.disabled)
+        return {one.name.rstrip("$").casefold(): one for one in machines}
 
     def _controlled(self, one: Principal) -> tuple[Link, ...]:
         if one not in self._control_links:

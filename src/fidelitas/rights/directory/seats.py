@@ -9,6 +9,7 @@ from collections.abc import Iterator
 from fidelitas.facts import CertificateAuthority, CertificateTemplate, Container, ContainerKind, DirectoryAccount, DirectoryFacts
 from fidelitas.rights.directory.control import Control, Permitted, made_link
 from fidelitas.rights.directory.deeds import COPY_ALL, COPY_SOME, ENROL, TAKE_OVER, WRITE_POLICY, Sort, deeds_on
+from fidelitas.rights.directory.names import host_of, names_of
 from fidelitas.rights.directory.objects import Objects
 from fidelitas.rights.graph.links import By, Link, LinkKind, Mechanism, Principal, Right, Strength
 
@@ -27,12 +28,8 @@ class Seats:
         self._facts, self._objects, self._control, self._right = facts, objects, control, right
 
     def links(self) -> Iterator[Link]:
-        """Yield every link, each holder by each way once."""
-        met: set[tuple[Principal, str]] = set()
-        for link in self._every():
-            if (link.source, link.because) not in met:
-                met.add((link.source, link.because))
-                yield link
+        """Yield every link once."""
+        yield from dict.fromkeys(self._every())
 
     def _every(self) -> Iterator[Link]:
         for container in self._facts.control.containers:
@@ -94,8 +91,8 @@ class Seats:
 
     def _by_delegation(self, account: DirectoryAccount) -> Iterator[Link]:
         """Yield what an account comes by that may call services of a domain controller as those who use it."""
-        controllers = {name for one in self._facts.accounts if one.controller for name in _names_of(one)}
-        named = next((service for service in account.delegates_to if _host_of(service) in controllers), None)
+        controllers = {name for one in self._facts.accounts if one.controller for name in names_of(one)}
+        named = next((service for service in account.delegates_to if host_of(service) in controllers), None)
         if named is None:
             return
         yield Link(
@@ -132,15 +129,3 @@ class Seats:
         for deed in (WRITE_POLICY, *(row.deed for row in TAKE_OVER)):
             for one in self._control.permitted(descriptor, deed, sid):
                 yield made_link(one, self._right, _TEMPLATE.format(template.name, authority.name), template.place, condition)
-
-
-def _names_of(account: DirectoryAccount) -> Iterator[str]:
-    """Yield what a machine is called in the names of services: with its domain and without."""
-    yield account.name.rstrip("$").casefold()
-    for service in account.service_names:
-        yield _host_of(service)
-
-
-def _host_of(service: str) -> str:
-    """Return the machine of a service principal name: class/host:port/name."""
-    return service.partition("/")[2].partition("/")[0].partition(":")[0].casefold()

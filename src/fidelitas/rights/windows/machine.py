@@ -97,6 +97,7 @@ class WindowsRights(RowSubject):
     def links(self) -> tuple[Link, ...]:
         """Everything that somebody can do next."""
         own = (*self._memberships(), *self._group_powers(), *self._user_rights(), *self._jobs(), *self._settings())
+        own = (*own, *self._by_directory())
         entitled = _leading_on(own)
         return tuple(dict.fromkeys((*own, *(link for directory in self.holders.directories for link in directory.below(entitled)))))
 
@@ -158,6 +159,11 @@ class WindowsRights(RowSubject):
         if conditions:
             strength = Strength.CONDITIONAL
         return Link(source=source, target=target, kind=kind, strength=strength, by=by, because=because, conditions=conditions, place=place)
+
+    def _by_directory(self) -> Iterator[Link]:
+        """Yield who comes by the machine through its domain: by its account there, by policies, by its password that is kept there."""
+        right = Right(kind=RightKind.ADMIN, detail="", subject=self.subject)
+        return (link for directory in self.holders.directories for link in directory.over_machine(self.facts.computer, right))
 
     def _memberships(self) -> Iterator[Link]:
         for group in self.facts.groups:
