@@ -26,8 +26,9 @@ from fidelitas.languages.logs.reading import LogReading
 from fidelitas.languages.mariadb import read_mariadb
 from fidelitas.languages.postgresql import read_postgresql
 from fidelitas.languages.security_descriptors import read_descriptor
+from fidelitas.languages.windows.code_pages import decoded
 from fidelitas.languages.windows.machine import read_windows
-from fidelitas.languages.windows.tool_output import decoded, read_group_text, read_user_rights
+from fidelitas.languages.windows.tool_output import read_group_text, read_user_rights
 from fidelitas.ledger import Ledger
 from fidelitas.masking import masked_lines
 from fidelitas.people.map import read_map

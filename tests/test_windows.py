@@ -21,13 +21,14 @@ from fidelitas.evidence import Bundle, CopiedLog, Listing, Manifest, make_bundle
 from fidelitas.facts import AccessControlEntry, EventKind, Gap, Place, SecurityDescriptor
 from fidelitas.languages.logs.windows_events import WindowsEventReader
 from fidelitas.languages.security_descriptors import read_descriptor
+from fidelitas.languages.windows.code_pages import decoded, decoded_as
 from fidelitas.languages.windows.machine import read_windows
-from fidelitas.languages.windows.tool_output import decoded, read_group_text
+from fidelitas.languages.windows.tool_output import read_group_text
 from fidelitas.platforms import findings_on
 from fidelitas.rights import WindowsRights, windows_rights_of
 from fidelitas.rights.graph.links import Mechanism
 from fidelitas.rights.windows.access import EVERYBODY, WRITE_FILE, allowed_to
-from fidelitas.rights.windows.commands import is_unquoted, programs_tried
+from fidelitas.rights.windows.commands import files_run, is_unquoted, programs_tried
 from fidelitas.sources.directory import from_ldif
 from support import NOW, fidelitas
 from test_directory import DOMAIN, group, person, sid
@@ -229,6 +230,127 @@ def test_what_decides_what_a_service_runs(services: Rows, access: Rows, expected
     assert bool(holders(found)) == any(severity == "high" for _, _, severity in expected)
 
 
+SCRIPT = "C:\\jobs\\night\\n.ps1"
+RUNS = f'"C:\\Windows\\System32\\WindowsPowerShell\\v1.0\\powershell.exe" -NoProfile -File {SCRIPT}'
+REPLACEABLE = {("replaceable-program", "service Gauge", "high")}
+WRITE_KEY, WRITE_DAC = "O:BAD:(A;;KA;;;BA)(A;;KW;;;BU)", "O:BAD:(A;;FA;;;BA)(A;;WD;;;BU)"
+
+
+def night(script: str = GUARDED, inner: str = GUARDED, outer: str = GUARDED, top: str = GUARDED) -> Rows:
+    return [
+        path(SCRIPT, script),
+        path("C:\\jobs\\night", inner, folder=True),
+        path("C:\\jobs", outer, folder=True),
+        path("C:\\", top, folder=True),
+    ]
+
+
+@pytest.mark.parametrize(
+    ("services", "access", "expected"),
+    [
+        # What an interpreter is told to run.
+        (service(RUNS), night(OPEN), REPLACEABLE),
+        (service(RUNS), night(), set()),
+        (service(RUNS), night(WRITE_DAC), REPLACEABLE),
+        (service(RUNS), night(f"O:{LOCAL}-1001D:(A;;FR;;;BU)"), REPLACEABLE),
+        (service(RUNS.replace("-File", "-NoLogo")), [path(SCRIPT, OPEN)], REPLACEABLE),  # as a command
+        (service("C:\\x.exe --config " + SCRIPT), [path("C:\\x.exe"), path(SCRIPT, OPEN)], set()),  # what an unknown program does with it is not known
+        (service(RUNS), [path(SCRIPT, "", exists=False), path("C:\\jobs\\night", "O:BAD:(A;;0x2;;;BU)", folder=True)], REPLACEABLE),
+        # Deleted, and made anew; a library beside a script is not loaded by it.
+        (service(RUNS), night("O:BAD:(A;;SD;;;BU)", "O:BAD:(A;;0x2;;;BU)"), REPLACEABLE),
+        (service(RUNS), night(GUARDED, "O:BAD:(A;;0x2;;;BU)"), set()),
+        (service(RUNS), night(GUARDED, "O:BAD:(A;;0x42;;;BU)"), REPLACEABLE),
+        # Folders above: moved away and replaced, or taken over.
+        (service(RUNS), night(GUARDED, GUARDED, "O:BAD:(A;;0x44;;;BU)"), REPLACEABLE),
+        (service(RUNS), night(GUARDED, GUARDED, "O:BAD:(A;;0x4;;;BU)"), set()),
+        (service(RUNS), night(GUARDED, "O:BAD:(A;;SD;;;BU)", "O:BAD:(A;;0x4;;;BU)"), REPLACEABLE),
+        (service(RUNS), night(GUARDED, GUARDED, WRITE_DAC), REPLACEABLE),
+        (service(RUNS), night(top="O:BAD:(A;;0x44;;;BU)"), REPLACEABLE),
+        (service(RUNS), night(top="O:BAD:(A;OICIIO;0x44;;;BU)(A;;0x4;;;BU)"), set()),
+        # What else a service runs or obeys.
+        (service("C:\\Windows\\svchost.exe -k x", library="C:\\t\\l.dll"), [path("C:\\t\\l.dll", OPEN)], REPLACEABLE),
+        (service("C:\\g.exe", failure_command="cmd.exe /c C:\\t\\f.bat"), [path("C:\\t\\f.bat", OPEN)], REPLACEABLE),
+        (service("C:\\g.exe", keys=[{"path": "HKLM\\S\\Gauge", "sddl": WRITE_KEY}]), [], REPLACEABLE),
+        (service("C:\\g.exe", keys=[{"path": "HKLM\\S\\Gauge", "sddl": "O:BAD:(A;;KA;;;BA)(A;;KR;;;BU)"}]), [], set()),
+        # By the network's own account of services, too: it may take the system's token.
+        (service("C:\\t\\g.exe", account="NT AUTHORITY\\NetworkService", sid="S-1-5-20"), [path("C:\\t\\g.exe", OPEN)], REPLACEABLE),
+        (service("C:\\t\\g.exe", account="NT AUTHORITY\\LocalService", sid="S-1-5-19"), [path("C:\\t\\g.exe", OPEN)], REPLACEABLE),
+        (service("C:\\t\\g.exe", account="NT SERVICE\\Gauge", sid="S-1-5-80-1-2-3-4-5"), [path("C:\\t\\g.exe", OPEN)], REPLACEABLE),
+    ],
+)  # fmt: skip
+def test_everything_that_a_service_runs_or_obeys(services: Rows, access: Rows, expected: set[tuple[str, str, str]]) -> None:
+    rows: dict[str, Any] = {"services": services, "access": access, "local_accounts": [account("kofi", 1001)]}
+    assert told(**rows) == expected
+    assert bool(holders(rights(**rows))) == bool(expected)
+
+
+def test_a_task_of_a_persons_own_is_none_of_anybodys_business_unless_it_passes_the_prompt() -> None:
+    own = f"O:{LOCAL}-1001D:(A;;FA;;;SY)(A;;FA;;;{LOCAL}-1001)"
+    task = {"name": "\\Mine", "account": "kofi", "sid": f"{LOCAL}-1001", "command": '"C:\\Users\\kofi\\m.exe"', "sddl": GUARDED}
+    rows: dict[str, Any] = {"access": [path("C:\\Users\\kofi\\m.exe", own)], "local_accounts": [account("kofi", 1001)]}
+    assert told(tasks=[task], **rows) == set()
+    assert told(tasks=[{**task, "run_level": "Highest"}], **rows) == set()
+    admin = groups((f"{LOCAL}-1001", "AVOCET\\kofi", "user"))
+    checks = {name for name, _, _ in told(tasks=[{**task, "run_level": "Highest"}], **rows, **admin)}
+    assert checks == {"task-past-the-prompt", "administrator-service-account"}
+    assert "task-past-the-prompt" not in {name for name, _, _ in told(tasks=[task], **rows, **admin)}
+
+
+@pytest.mark.parametrize(
+    ("command", "expected"),
+    [
+        ("powershell.exe -ExecutionPolicy Bypass -File C:\\a\\b.ps1 -Name x", ["C:\\a\\b.ps1"]),
+        ('powershell -f "C:\\a b\\c.ps1"', ["C:\\a b\\c.ps1"]),
+        ("pwsh.exe -Command \"& 'C:\\a\\b.ps1' -x; . C:\\c\\d.psm1\"", ["C:\\a\\b.ps1", "C:\\c\\d.psm1"]),
+        ("powershell C:\\a\\b.ps1", ["C:\\a\\b.ps1"]),
+        ("cmd /c C:\\a\\n.bat > C:\\log.txt", ["C:\\a\\n.bat"]),
+        ('cmd.exe /d /c ""C:\\a b\\n.bat" x"', ["C:\\a b\\n.bat"]),
+        ('cmd /c "C:\\a b\\n.bat"', ["C:\\a b\\n.bat"]),
+        ("cmd /c cd /d C:\\a && call C:\\a\\n.cmd", ["C:\\a\\n.cmd"]),
+        ('cmd /c start "" /b C:\\a\\n.exe', ["C:\\a\\n.exe"]),
+        ("cmd /k powershell -File C:\\a\\b.ps1", ["C:\\a\\b.ps1"]),
+        ("rundll32.exe C:\\a\\x.dll,Entry 1", ["C:\\a\\x.dll"]),
+        ('rundll32 "C:\\a b\\x.dll",#1', ["C:\\a b\\x.dll"]),
+        ("C:\\Windows\\System32\\wscript.exe //B //nologo C:\\a\\s.vbs arg", ["C:\\a\\s.vbs"]),
+        ("cscript C:\\a\\s.wsf", ["C:\\a\\s.wsf"]),
+        ("msiexec /qn /i C:\\a\\p.msi", ["C:\\a\\p.msi"]),
+        ("msiexec.exe /iC:\\a\\p.msi", ["C:\\a\\p.msi"]),
+        ("regsvr32 /s C:\\a\\x.ocx", ["C:\\a\\x.ocx"]),
+        ('"C:\\Python 3\\python.exe" -u C:\\a\\t.py --x C:\\other.py', ["C:\\a\\t.py"]),
+        ("java -Xmx1g -jar C:\\a\\t.jar", ["C:\\a\\t.jar"]),
+        ("mshta.exe C:\\a\\t.hta", ["C:\\a\\t.hta"]),
+        ("C:\\a\\own.exe C:\\a\\t.bat", []),
+        ("notepad C:\\a\\t.bat", []),
+        ("", []), ("powershell", []), ("cmd /c", []), ("cmd /c cmd /c cmd /c cmd /c cmd /c cmd /c cmd /c C:\\x.bat", []),
+    ],
+)  # fmt: skip
+def test_what_programs_are_told_to_run(command: str, expected: list[str]) -> None:
+    assert files_run(command) == expected
+
+
+@given(st.text(alphabet="\"' \\\\:/-cCfile.ps1&|,xcmdpowershell", max_size=60))
+def test_any_command_line_is_survived(text: str) -> None:
+    for program in ("cmd ", "powershell ", "rundll32 ", "msiexec ", "conhost ", ""):
+        files_run(program + text)
+
+
+def test_user_rights_of_groups_that_nobody_knows_are_gaps() -> None:
+    stranger = "S-1-5-21-4-5-6-1234"
+    assert [gap.weakens for gap in rights(rights=f"SeDebugPrivilege = *{stranger}").gaps] == ["who holds user right SeDebugPrivilege"]
+    assert not rights(rights="SeDebugPrivilege = *S-1-5-32-544").gaps
+    assert holders(rights(rights="SeTrustedCredManAccessPrivilege = *S-1-5-32-545"), "read-secrets") == {"any account"}
+    delegating = "SeEnableDelegationPrivilege = *S-1-5-32-545"
+    assert not holders(rights(rights=delegating))
+    assert holders(rights(rights=delegating, computer=[{"name": "DC1", "controller": True}])) == {"any account"}
+
+
+def test_an_automatic_logon_whose_password_lies_elsewhere() -> None:
+    key = "HKLM\\SOFTWARE\\Microsoft\\Windows NT\\CurrentVersion\\Winlogon"
+    rows = [{"key": key, "name": "AutoAdminLogon", "value": "1"}, {"key": key, "name": "DefaultUserName", "value": "anzeige"}]
+    assert told(settings=rows) == {("automatic-logon", "anzeige", "medium")}
+    assert told(settings=[{**rows[0], "value": "0"}, rows[1]]) == set()
+
+
 def test_a_service_or_task_as_an_administrator_hands_its_password_to_the_machine() -> None:
     members = groups((f"{LOCAL}-1001", "AVOCET\\kofi", "user"))
     tasks = [{"name": "\\Nacht", "account": ".\\kofi", "sid": f"{LOCAL}-1001", "command": "C:\\t\\n.exe", "sddl": GUARDED}]
@@ -378,6 +500,83 @@ def test_events_tell_who_did_what() -> None:
     assert used.command == "C:\\Windows\\System32\\net.exe user x •¤¤ /add"
 
 
+SUBJECT = {"SubjectUserName": "ines", "SubjectUserSid": f"{LOCAL}-1100", "SubjectLogonId": "0x1"}
+SHELL = {"NewProcessName": "C:\\a.exe", "TokenElevationType": "%%1936"}
+
+
+@pytest.mark.parametrize(
+    ("text", "expected"),
+    [
+        # An account of this machine that is called like a machine is somebody; the machine's own and those of a domain are not.
+        (event(4624, TargetUserName="svc$", TargetDomainName="AVOCET", TargetUserSid=f"{LOCAL}-7", LogonType="3"), [("logon", "", "svc$", "over the network")]),
+        (event(4624, TargetUserName="AVOCET$", TargetDomainName="AVOCET", TargetUserSid=f"{LOCAL}-7", LogonType="3"), []),
+        (event(4624, TargetUserName="WEB1$", TargetDomainName="SALTMARSH", TargetUserSid=f"{FOREIGN}-7", LogonType="3"), []),
+        # Full tokens that are not divided: by their level, by the built-in administrator, by the session; else not.
+        (event(4688, **SUBJECT, **SHELL, MandatoryLabel="S-1-16-12288"), [("elevation", "ines", "administrator", "")]),
+        (event(4688, **SUBJECT, **SHELL, MandatoryLabel="S-1-16-8192"), []),
+        (event(4688, **{**SUBJECT, "SubjectUserSid": f"{LOCAL}-500"}, **SHELL), [("elevation", "ines", "administrator", "")]),
+        (event(4688, **SUBJECT, **SHELL), []),
+        (event(4672, **SUBJECT, PrivilegeList="SeDebugPrivilege") + event(4688, **SUBJECT, **SHELL), [("logon", "ines", "administrator", "SeDebugPrivilege"), ("elevation", "ines", "administrator", "")]),
+        (event(4672, **SUBJECT) + event(4688, **{**SUBJECT, "SubjectLogonId": "0x2"}, **SHELL), [("logon", "ines", "administrator", "")]),
+        # What was changed.
+        (event(4738, **SUBJECT, TargetUserName="kofi", OldUacValue="0x15", NewUacValue="0x210", DisplayName="-", HomePath="C:\\x", PrivilegeList="-"), [("accounts", "ines", "kofi", "account changed: now password never expires, no longer disabled, no longer no password required, HomePath C:\\x")]),
+        (event(4738, **SUBJECT, TargetUserName="kofi", SidHistory="-"), [("accounts", "ines", "kofi", "account changed")]),
+        (event(4765, **SUBJECT, TargetUserName="kofi", SourceUserName="x"), [("accounts", "ines", "kofi", "former SID added: SourceUserName x")]),
+        (event(4735, **SUBJECT, TargetUserName="Ops", SamAccountName="Ops2"), [("accounts", "ines", "", "group changed: SamAccountName Ops2")]),
+        (event(4764, **SUBJECT, TargetUserName="Ops", GroupTypeChange="Security Disabled to Enabled"), [("accounts", "ines", "", "sort of group changed: GroupTypeChange Security Disabled to Enabled")]),
+        (event(4717, **SUBJECT, TargetSid=f"{LOCAL}-1002", AccessGranted="SeRemoteInteractiveLogonRight"), [("policy", "ines", "werkstatt", "user right given: SeRemoteInteractiveLogonRight")]),
+        (event(4718, **SUBJECT, TargetSid=f"{LOCAL}-1002", AccessRemoved="SeBatchLogonRight"), [("policy", "ines", "werkstatt", "user right taken away: SeBatchLogonRight")]),
+        (event(4739, **SUBJECT, DomainName="TIDES", DomainPolicyChanged="Password Policy", MinPasswordLength="4"), [("policy", "ines", "TIDES", "policy of the domain changed: MinPasswordLength 4")]),
+        (event(4741, **SUBJECT, TargetUserName="NEW$"), [("accounts", "ines", "NEW$", "account of a machine made")]),
+        (event(4702, **SUBJECT, TaskName="\\Night"), [("system", "ines", "", "task \\Night changed")]),
+        (event(4699, **SUBJECT, TaskName="\\Night"), [("system", "ines", "", "task \\Night removed")]),
+        # A SID that the log itself names.
+        (event(4720, **SUBJECT, TargetUserName="neu", TargetSid=f"{LOCAL}-1300") + event(4732, **SUBJECT, MemberName="-", MemberSid=f"{LOCAL}-1300", TargetUserName="Ops"), [("accounts", "ines", "neu", "account made"), ("accounts", "ines", "neu", "added to the group")]),
+    ],
+)  # fmt: skip
+def test_what_the_log_says_of_each(text: str, expected: list[tuple[str, ...]]) -> None:
+    found = WindowsEventReader(HERE, {f"{LOCAL}-1002": "werkstatt"}).events([text.encode()])
+    assert [(one.program, one.account, one.target, one.reason) for one in found] == expected
+
+
+def test_a_session_as_somebody_else_stays_the_first_persons() -> None:
+    """runas: a new session of another account, opened by somebody; what is done in it, and in one that is opened from it, is theirs."""
+
+    def opened(session: str, by: dict[str, str], target: str, kind: str = "2") -> str:
+        return event(4624, **by, TargetUserName=target, TargetUserSid=f"{LOCAL}-1{len(target)}", TargetLogonId=session, LogonType=kind)
+
+    def who(name: str, session: str) -> dict[str, str]:
+        return {"SubjectUserName": name, "SubjectUserSid": f"{LOCAL}-1{len(name)}", "SubjectLogonId": session}
+
+    text = (
+        opened("0x2", who("ines", "0x1"), "wartung")
+        + opened("0x3", who("wartung", "0x2"), "boss")
+        + opened("0x4", who("boss", "0x9"), "boss")
+    )
+    text += (
+        event(4720, **who("wartung", "0x2"), TargetUserName="a")
+        + event(4720, **who("boss", "0x3"), TargetUserName="b")
+        + event(4720, **who("boss", "0x4"), TargetUserName="c")
+    )
+    text += event(
+        4624,
+        SubjectUserSid="S-1-5-18",
+        SubjectUserName="AVOCET$",
+        TargetUserName="kofi",
+        TargetLogonId="0x5",
+        LogonType="2",
+        TargetUserSid=f"{LOCAL}-2",
+    )
+    text += event(4720, **who("kofi", "0x5"), TargetUserName="d")
+    made = [one for one in WindowsEventReader(HERE).events([text.encode()]) if one.program == "accounts"]
+    assert [(one.account, one.login, one.target) for one in made] == [
+        ("wartung", "ines", "a"),
+        ("boss", "ines", "b"),
+        ("boss", "", "c"),
+        ("kofi", "", "d"),
+    ]
+
+
 def test_a_cleared_log_and_a_changed_audit_policy_are_told_as_such() -> None:
     cleared = "<UserData><LogFileCleared xmlns='x'><SubjectUserName>ines</SubjectUserName></LogFileCleared></UserData>"
     text = event(1102).replace("<EventData></EventData>", cleared) + event(4719, SubjectUserName="ines", SubjectUserSid=f"{FOREIGN}-1100")
@@ -426,7 +625,7 @@ GERMAN = (
 @pytest.mark.parametrize("encoding", ["utf-8", "utf-16", "cp850"])
 def test_net_localgroup_in_any_language_and_encoding(tmp_path: Path, encoding: str) -> None:
     content = GERMAN.encode(encoding)
-    group = read_group_text(decoded(content), Place("godwit", "group"))
+    group = read_group_text(decoded(content), Place("godwit", "group")).group
     assert (group.name, [(one.name, one.place.line) for one in group.members]) == (
         "Administratoren",
         [("Administrator", 7), ("SALTMARSH\\Wacht", 8)],
@@ -435,6 +634,69 @@ def test_net_localgroup_in_any_language_and_encoding(tmp_path: Path, encoding: s
     ran = fidelitas("survey", "godwit.txt", cwd=tmp_path)
     assert "taken for the administrators by its name in German" in ran.out
     assert {"Administrator", "Wacht@SALTMARSH"} <= set(re.findall(r"[\w@%]+", fidelitas("holders", "--right", "admin", cwd=tmp_path).out))
+
+
+RULE = "-" * 79
+# What the tool prints in languages of several code pages: its words, the names of groups and of members.
+TEXTS = [
+    ("cp437", "Alias name     Administrators", "Kommandørene", ["Administrator", "SALTMARSH\\Büro Nord"], "The command completed successfully."),
+    ("cp850", "Nome do alias     Administradores", "Os administradores têm acesso", ["João", "SALTMARSH\\Manutenção"], "Comando concluído com êxito."),
+    ("cp850", "Nom alias      Administrateurs", "Les membres du groupe", ["Hélène", "SALTMARSH\\Équipe"], "La commande s’est terminée correctement.".replace("’", "'")),
+    ("cp852", "Název aliasu     Správci", "Správci mají úplný přístup", ["Jiří", "SALTMARSH\\Údržba"], "Příkaz byl úspěšně dokončen."),
+    ("cp852", "Nazwa aliasu     Administratorzy", "Administratorzy mają pełny dostęp", ["Łukasz", "SALTMARSH\\Dyżur"], "Polecenie zostało wykonane pomyślnie."),
+    ("cp866", "Псевдоним            Администраторы", "Администраторы имеют полные права", ["Ольга", "SALTMARSH\\Дежурные"], "Команда выполнена успешно."),
+    ("cp932", "エイリアス名              Administrators", "コンピューターへの完全なアクセス権", ["管理者", "SALTMARSH\\当番"], "コマンドは正常に終了しました。"),
+    ("cp936", "别名     Administrators", "管理员对计算机有不受限制的完全访问权", ["张伟", "SALTMARSH\\值班"], "命令成功完成。"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("page", "head", "comment", "members", "end"), TEXTS)
+def test_group_texts_of_every_code_page(page: str, head: str, comment: str, members: list[str], end: str) -> None:
+    comment = comment.encode(page, "replace").decode(page)
+    text = "\r\n".join((head, f"Comment        {comment}", "", "Members", "", RULE, *members, end, "", ""))
+    content = text.encode(page)
+    assert decoded_as(content)[0] == text
+    found = read_group_text(decoded(content), HERE)
+    assert (found.group.name, [one.name for one in found.group.members]) == (head.rsplit("  ", maxsplit=1)[-1].strip(), members)
+    assert (found.whole, found.of_domain) == (True, False)
+
+
+@pytest.mark.parametrize(
+    ("below", "members", "whole", "of_domain"),
+    [
+        ("ines\r\nrada\r\nThe command completed successfully.\r\n\r\n", ["ines", "rada"], True, False),
+        ("ines\r\nrada\r\nThe command completed successfully.", ["ines", "rada"], True, False),
+        ("ines\r\nrada\r\nВыполнено\r\n\r\n", ["ines", "rada"], True, False),
+        ("ines\r\nrada", ["ines", "rada"], False, False),
+        ("ines\r\nrada\r\n", ["ines", "rada"], False, False),
+        ("ines\r\nSALTMARSH\\night watch\r\n", ["ines", "SALTMARSH\\night watch"], False, False),
+        ("", [], False, False),
+        ("The command completed successfully.\r\n\r\n", [], True, False),
+        ("ines                     rada                     night watch              \r\nkofi                     \r\nThe command completed successfully.\r\n\r\n", ["ines", "rada", "night watch", "kofi"], True, True),
+    ],
+)  # fmt: skip
+def test_where_a_list_of_members_ends(below: str, members: list[str], whole: bool, of_domain: bool) -> None:
+    found = read_group_text(f"Alias name     Ops\r\nComment\r\n\r\nMembers\r\n\r\n{RULE}\r\n{below}", HERE)
+    assert ([one.name for one in found.group.members], found.whole, found.of_domain) == (members, whole, of_domain)
+
+
+def test_other_texts_of_windows_are_taken_for_what_they_are(tmp_path: Path) -> None:
+    export = "[Unicode]\r\nUnicode=yes\r\n[Privilege Rights]\r\nSeDebugPrivilege = *S-1-5-32-545\r\n[Version]\r\nRevision=1\r\n"
+    (tmp_path / "godwit.inf").write_bytes(b"\xff\xfe" + export.encode("utf-16-le"))
+    assert fidelitas("survey", "godwit.inf", cwd=tmp_path).status in (0, 1, 3)
+    assert "any account" in fidelitas("holders", "--right", "admin", cwd=tmp_path).out
+    fields = [
+        f"{name:<29}{value}"
+        for name, value in [("User name", "kofi"), ("Full Name", "Kofi A"), *((f"Field {one}", "x") for one in range(9))]
+    ]
+    whoami = "GROUP INFORMATION\r\n-----\r\n\r\nGroup Name Type SID\r\n========== ==== ============\r\nEveryone   x    S-1-1-0\r\nX          x    S-1-5-32-544\r\n"
+    for name, text in (("user.txt", "\r\n".join(fields)), ("whoami.txt", whoami)):
+        (tmp_path / name).write_text(text)
+        ran = fidelitas("survey", name, cwd=tmp_path)
+        assert ran.status == 4
+        assert "it is about one account" in ran.err
+    (tmp_path / "cut.txt").write_bytes(GERMAN.encode("cp850")[:-60])
+    assert "members of Administratoren" in fidelitas("survey", "cut.txt", cwd=tmp_path).out + fidelitas("coverage", cwd=tmp_path).out
 
 
 def test_a_group_of_another_name_is_not_guessed_at(tmp_path: Path) -> None:

@@ -17,7 +17,7 @@ from fidelitas.judging import Judge, judge_directory, judge_host, judge_mariadb,
 from fidelitas.languages.ldap.ldif import is_directory_dump
 from fidelitas.languages.mariadb import is_mariadb_dump
 from fidelitas.languages.postgresql import is_postgresql_dump
-from fidelitas.languages.windows.tool_output import is_group_listing
+from fidelitas.languages.windows.tool_output import is_account_text, is_group_listing, is_user_rights
 from fidelitas.rights import SubjectRights
 
 __all__ = ["PLATFORMS", "Dump", "Platform", "Reach", "check_names", "check_texts", "every_check", "findings_on", "is_host", "load"]
@@ -57,7 +57,7 @@ class Platform:
     grouped: bool = False
     has_logs: bool = False
     reach: Reach | None = None
-    dump: Dump | None = None
+    dumps: tuple[Dump, ...] = ()
     collector: str | None = None
 
 
@@ -72,7 +72,11 @@ PLATFORMS = _table(
     ),
     Platform(
         name="windows", title="a Windows machine", checks=windows.CHECKS, judge=judge_windows, needs_directories=True, has_logs=True,
-        dump=Dump(recognise=is_group_listing, source="fidelitas.sources.file:from_group_listing"),
+        dumps=(
+            Dump(recognise=is_group_listing, source="fidelitas.sources.file:from_group_listing"),
+            Dump(recognise=is_user_rights, source="fidelitas.sources.file:from_user_rights"),
+            Dump(recognise=is_account_text, source="fidelitas.sources.file:no_group_listing"),
+        ),
         collector="fidelitas.evidence:windows_probe_script",
     ),
     Platform(
@@ -81,7 +85,7 @@ PLATFORMS = _table(
             source="fidelitas.sources.directory:from_directory", metavar="URI",
             help="Read the directory at ldaps://dc.example/dc=example?bind=cn=auditor,dc=example; repeatable.",
         ),
-        dump=Dump(recognise=is_directory_dump, source="fidelitas.sources.directory:from_ldif"),
+        dumps=(Dump(recognise=is_directory_dump, source="fidelitas.sources.directory:from_ldif"),),
     ),
     Platform(
         name="postgresql", title="a PostgreSQL server", checks=postgresql.CHECKS, judge=judge_postgresql,
@@ -89,7 +93,7 @@ PLATFORMS = _table(
             source="fidelitas.sources.postgresql:from_postgresql", metavar="PARAMETERS",
             help="Read the PostgreSQL server of these parameters: postgresql://auditor@db.example/postgres, or service=NAME; repeatable.",
         ),
-        dump=Dump(recognise=is_postgresql_dump, source="fidelitas.sources.postgresql:from_postgresql_dump"),
+        dumps=(Dump(recognise=is_postgresql_dump, source="fidelitas.sources.postgresql:from_postgresql_dump"),),
         collector="fidelitas.sources.postgresql:dump_script",
     ),
     Platform(
@@ -98,7 +102,7 @@ PLATFORMS = _table(
             source="fidelitas.sources.mariadb:from_mariadb", metavar="URI",
             help="Read the MariaDB or MySQL server at mariadb://auditor@db.example, or mariadb://root@/?socket=PATH; repeatable.",
         ),
-        dump=Dump(recognise=is_mariadb_dump, source="fidelitas.sources.mariadb_dump:from_mariadb_dump"),
+        dumps=(Dump(recognise=is_mariadb_dump, source="fidelitas.sources.mariadb_dump:from_mariadb_dump"),),
         collector="fidelitas.sources.mariadb_dump:dump_script",
     ),
 )  # fmt: skip

@@ -7,8 +7,9 @@ from fidelitas.findings import Severity
 from fidelitas.rights.graph.links import Mechanism, PrincipalKind, RightKind
 from fidelitas.rights.windows.access import TRUSTED
 from fidelitas.rights.windows.commands import is_unquoted
-from fidelitas.rights.windows.machine import ADMINISTRATORS, Tampering, WindowsRights, tampering_clause
+from fidelitas.rights.windows.machine import ADMINISTRATORS, WindowsRights
 from fidelitas.rights.windows.powers import USER_RIGHT_POWERS
+from fidelitas.rights.windows.weak_spots import Tampering, tampering_clause
 
 __all__ = ["CHECKS"]
 
@@ -248,6 +249,35 @@ def stored_password(rights: WindowsRights) -> Iterator[Found]:
         yield Found(about=name, message=f"the password of {name} is stored in the registry", places=(place,))
 
 
+@check("windows.automatic-logon", Severity.MEDIUM, advice="Switch AutoAdminLogon off; change the password of the account.")
+def automatic_logon(rights: WindowsRights) -> Iterator[Found]:
+    """An account is logged on automatically, with a password that is stored outside the registry value.
+
+    Every administrator of the machine can read the password, and anyone who starts the machine has the account's session.
+    """
+    value, place = rights.facts.settings.get(f"{_LOGON}autoadminlogon", ("0", None))
+    if value == "1" and place is not None and not rights.facts.settings.get(f"{_LOGON}defaultpassword"):
+        name = rights.facts.settings.get(f"{_LOGON}defaultusername", ("someone", None))[0]
+        yield Found(about=name, message=f"{name} is logged on automatically when the machine starts", places=(place,))
+
+
+@check("windows.task-past-the-prompt", Severity.MEDIUM, advice="Take the option to run with highest privileges off the task.")
+def task_past_the_prompt(rights: WindowsRights) -> Iterator[Found]:
+    """A task of an administrator runs with all rights a program that the administrator can write without elevation.
+
+    Anything that the administrator opens can change that program, and then has all rights without a prompt.
+    """
+    admins = _administrators(rights)
+    for job in rights.facts.jobs:
+        own = rights.runs_as(job)
+        for spot in rights.own_spots(job) if job.enabled and job.highest and own.name in admins else ():
+            message = (
+                f"{job.kind} {job.name} runs with all rights of {own.name} what it can change itself: it {tampering_clause(job, spot)}"
+            )
+            yield Found(about=f"{job.kind} {job.name}", message=message, places=(job.place, spot.place), quote=job.command)
+            break
+
+
 @check("windows.outdated-session", Severity.HIGH, advice="End the session, or have the person log off and on again.")
 def outdated_session(rights: WindowsRights) -> Iterator[Found]:
     """A membership changed while a session of the account was open.
@@ -281,5 +311,7 @@ CHECKS: tuple[Check[WindowsRights], ...] = (
     no_elevation_prompt,
     remote_local_administrators,
     stored_password,
+    automatic_logon,
+    task_past_the_prompt,
     outdated_session,
 )

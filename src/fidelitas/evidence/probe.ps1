@@ -21,6 +21,11 @@ param(
     [switch] $NoLogs
 )
 
+# A restricted PowerShell has none of what follows: it is said, and nothing is half read.
+if ("$($ExecutionContext.SessionState.LanguageMode)" -ne 'FullLanguage') {
+    Write-Error "this PowerShell runs in $($ExecutionContext.SessionState.LanguageMode): a policy restricts scripts here. Have the policy allow this script."
+    exit 2
+}
 Set-StrictMode -Version 2.0
 $ErrorActionPreference = 'Stop'
 $ProbeVersion = 2
@@ -98,6 +103,7 @@ function ConvertTo-Stamp($Time) {
 }
 
 function ConvertTo-Sid([string] $Account) {
+    if ($Account -match '^S-1-[0-9-]+$') { return $Account }
     if (-not $Account -or $Account -eq 'LocalSystem') { return $(if ($Account) { 'S-1-5-18' } else { $null }) }
     $Name = $Account -replace '^\.\\', "$env:COMPUTERNAME\"
     try { return (New-Object System.Security.Principal.NTAccount($Name)).Translate([System.Security.Principal.SecurityIdentifier]).Value }
@@ -180,9 +186,19 @@ finally { Remove-Item -LiteralPath $Private -Recurse -Force -ErrorAction Silentl
 
 $Wanted = New-Object 'System.Collections.Generic.SortedSet[string]'([System.StringComparer]::OrdinalIgnoreCase)
 
-# Every path that CreateProcess tries for a command line, and the folders that those lie in.
+# A path of this machine's disks, and all folders that it lies in.
+function Add-Path([string] $Path) {
+    $Path = $Path.Replace('/', '\')
+    if ($Path -notmatch '^[A-Za-z]:\\' -or $Path.Length -gt 1024) { return }
+    if ($Path.IndexOfAny([System.IO.Path]::GetInvalidPathChars()) -ge 0) { return }
+    [void] $Wanted.Add($Path)
+    for ($At = $Path.LastIndexOf('\'); $At -gt 2; $At = $Path.LastIndexOf('\', $At - 1)) { [void] $Wanted.Add($Path.Substring(0, $At)) }
+    [void] $Wanted.Add($Path.Substring(0, 3))
+}
+
+# Every path that CreateProcess tries for a command line, and every one that its arguments name.
 function Add-Wanted([string] $Command) {
-    $Text = [System.Environment]::ExpandEnvironmentVariables($Command).Trim()
+    $Text = $Command.Trim()
     $Tried = @()
     if ($Text.StartsWith('"')) { $Tried = @($Text.Substring(1).Split('"')[0]) }
     else {
@@ -190,25 +206,67 @@ function Add-Wanted([string] $Command) {
         for ($Last = 0; $Last -lt [Math]::Min($Words.Length, 60); $Last++) { $Tried += ($Words[0..$Last] -join ' ') }
     }
     foreach ($Path in $Tried) {
-        if ($Path -notmatch '^[A-Za-z]:\\') { continue }
         if ($Path -notmatch '\.\w{1,4}$') { $Path += '.exe' }
-        if ($Path.IndexOfAny([System.IO.Path]::GetInvalidPathChars()) -ge 0) { continue }
-        [void] $Wanted.Add($Path)
-        $Folder = $Path.Substring(0, $Path.LastIndexOf('\'))
-        if ($Folder.Length -eq 2) { $Folder += '\' }
-        [void] $Wanted.Add($Folder)
+        Add-Path $Path
     }
+    $Named = [regex]::Matches($Text, '["'']([A-Za-z]:[\\/][^"''|<>*?]+)["'']|(?<![\w\\/])([A-Za-z]:[\\/][^\s"''|<>*?;&,]+)')
+    foreach ($One in @($Named) | Select-Object -First 20) { Add-Path ($One.Groups[1].Value + $One.Groups[2].Value) }
+}
+
+# The variables of a profile are those of the account that a task runs as, never those of whoever runs this.
+$ProfileList = 'SOFTWARE\Microsoft\Windows NT\CurrentVersion\ProfileList'
+function Expand-For([string] $Text, [string] $Sid) {
+    if ($Text -match '%(USERPROFILE|APPDATA|LOCALAPPDATA|TEMP|TMP|HOMEPATH|USERNAME)%') {
+        $Home_ = $null
+        if ($Sid) {
+            $Key = [Microsoft.Win32.Registry]::LocalMachine.OpenSubKey("$ProfileList\$Sid")
+            if ($null -ne $Key) { $Home_ = [string] $Key.GetValue('ProfileImagePath'); $Key.Dispose() }
+        }
+        if (-not $Home_) { Add-Gap $Text 'is in a profile of an account that has none here, or of several: not read' 'who can replace what runs'; return '' }
+        $Text = $Text -ireplace '%LOCALAPPDATA%', "$Home_\AppData\Local" -ireplace '%APPDATA%', "$Home_\AppData\Roaming" -ireplace '%USERPROFILE%', $Home_ -ireplace '%(TEMP|TMP)%', "$Home_\AppData\Local\Temp"
+    }
+    return [System.Environment]::ExpandEnvironmentVariables($Text)
+}
+
+# The keys that say what a service runs, each with who may change it; the library that svchost loads for it; what runs when it fails.
+function Get-ServiceKeys([string] $Name) {
+    $Base = "SYSTEM\CurrentControlSet\Services\$Name"
+    foreach ($Path in @($Base, "$Base\Parameters")) {
+        $Key = $null
+        try {
+            $Key = [Microsoft.Win32.Registry]::LocalMachine.OpenSubKey($Path, [Microsoft.Win32.RegistryKeyPermissionCheck]::Default, [System.Security.AccessControl.RegistryRights]::ReadKey)
+            if ($null -ne $Key) { [ordered] @{ path = "HKLM\$Path"; sddl = $Key.GetAccessControl().GetSecurityDescriptorSddlForm('Owner, Access') } }
+        }
+        catch { Add-Gap "HKLM\$Path" $_.Exception.Message 'who can change what the service runs' }
+        finally { if ($null -ne $Key) { $Key.Dispose() } }
+    }
+}
+function Get-ServiceValue([string] $Path, [string] $Name) {
+    $Key = $null
+    try {
+        $Key = [Microsoft.Win32.Registry]::LocalMachine.OpenSubKey("SYSTEM\CurrentControlSet\Services\$Path")
+        if ($null -eq $Key) { return '' }
+        return [string] $Key.GetValue($Name)
+    }
+    catch { return '' }
+    finally { if ($null -ne $Key) { $Key.Dispose() } }
 }
 
 Add-Rows 'services' 'Win32_Service' {
     foreach ($Service in Get-CimInstance -ClassName Win32_Service) {
         $Command = [System.Environment]::ExpandEnvironmentVariables([string] $Service.PathName)
+        $Library = Get-ServiceValue "$($Service.Name)\Parameters" 'ServiceDll'
+        if (-not $Library) { $Library = Get-ServiceValue $Service.Name 'ServiceDll' }
+        $Failure = Get-ServiceValue $Service.Name 'FailureCommand'
         Add-Wanted $Command
+        Add-Path $Library
+        Add-Wanted $Failure
         $Shown = & "$env:SystemRoot\System32\sc.exe" sdshow $Service.Name
         $Sddl = ($Shown | Where-Object { $_ -match '^[OGDS]:' }) -join ''
         [ordered] @{
             name = $Service.Name; account = [string] $Service.StartName; sid = (ConvertTo-Sid ([string] $Service.StartName)); command = (Hide-Secret $Command)
             enabled = ($Service.StartMode -ne 'Disabled'); state = [string] $Service.State; sddl = $Sddl
+            library = $Library; failure_command = (Hide-Secret $Failure); keys = @(Get-ServiceKeys $Service.Name)
         }
     }
 }
@@ -217,12 +275,14 @@ Add-Rows 'tasks' 'Get-ScheduledTask' {
     foreach ($Task in Get-ScheduledTask) {
         $Account = [string] $Task.Principal.UserId
         if (-not $Account) { $Account = [string] $Task.Principal.GroupId }
+        $Sid = ConvertTo-Sid $Account
         foreach ($Action in @($Task.Actions | Where-Object { $_.PSObject.Properties['Execute'] })) {
-            $Program = [System.Environment]::ExpandEnvironmentVariables([string] $Action.Execute).Trim('"')
-            Add-Wanted "`"$Program`""
+            $Program = (Expand-For ([string] $Action.Execute) $Sid).Trim('"')
+            $Command = "`"$Program`" $(Expand-For ([string] $Action.Arguments) $Sid)".Trim()
+            Add-Wanted $Command
             [ordered] @{
-                name = "$($Task.TaskPath)$($Task.TaskName)"; account = $Account; sid = (ConvertTo-Sid $Account)
-                command = (Hide-Secret "`"$Program`" $($Action.Arguments)".Trim()); enabled = ([string] $Task.State -ne 'Disabled')
+                name = "$($Task.TaskPath)$($Task.TaskName)"; account = $Account; sid = $Sid
+                command = (Hide-Secret $Command); enabled = ([string] $Task.State -ne 'Disabled')
                 run_level = [string] $Task.Principal.RunLevel; sddl = [string] $Task.SecurityDescriptor
             }
         }
@@ -300,34 +360,61 @@ Add-Rows 'sessions' 'Win32_LogonSession' {
 
 # -- the security log: what concerns privilege, an event a line -------------------------------------------------------------------------
 
+# A query has room for some twenty comparisons.
 $Numbers = 'EventID=1102 or EventID=4624 or EventID=4625 or EventID=4634 or EventID=4647 or EventID=4648 or EventID=4672 or EventID=4688 or ' +
-    'EventID=4697 or EventID=4698 or EventID=4704 or EventID=4705 or EventID=4719 or (EventID>=4720 and EventID<=4767) or EventID=4781'
+    '(EventID>=4697 and EventID<=4702) or (EventID>=4704 and EventID<=4707) or EventID=4713 or (EventID>=4716 and EventID<=4767) or EventID=4781'
 # What was typed for the name of an account at a failed log-on may be a password, where there is no such account.
 $Typed = New-Object System.Text.RegularExpressions.Regex('(<Data Name=.TargetUserName.>)([^<]+)')
 $NoSuchName = '<EventID[^>]*>4625<.*SubStatus.>0xc00000(?:64|6d)<|<EventID[^>]*>4625<.*[^b]Status.>0xc00000(?:64|6d)<.*SubStatus.>0x0<'
+
+$PartLimit = 1048576
+function New-LogPart {
+    $Packed = New-Object System.IO.MemoryStream
+    $Writer = New-Object System.IO.StreamWriter((New-Object System.IO.Compression.GZipStream($Packed, [System.IO.Compression.CompressionMode]::Compress, $true)), $Utf8)
+    $Writer.NewLine = "`n"
+    return @{ Packed = $Packed; Writer = $Writer; Lines = 0; Begins = ''; Ends = ''; Content = $null }
+}
+
+# Each part is a whole gzip member: one after the other they are a file of gzip (RFC 1952 2.2).
+function Close-LogPart($Part, $Parts) {
+    $Part.Writer.Dispose()
+    $Part.Content = $Part.Packed.ToArray()
+    [void] $Parts.Enqueue($Part)
+    return $Part.Content.Length
+}
 
 function Add-SecurityLog {
     $Span = [int64] $LogDays * 86400000
     $Query = New-Object System.Diagnostics.Eventing.Reader.EventLogQuery('Security', [System.Diagnostics.Eventing.Reader.PathType]::LogName,
         "*[System[($Numbers) and TimeCreated[timediff(@SystemTime) <= $Span]]]")
     $Reader = New-Object System.Diagnostics.Eventing.Reader.EventLogReader($Query)
-    $Packed = New-Object System.IO.MemoryStream
-    $Writer = New-Object System.IO.StreamWriter((New-Object System.IO.Compression.GZipStream($Packed, [System.IO.Compression.CompressionMode]::Compress, $true)), $Utf8)
-    $Writer.NewLine = "`n"
-    $Count = 0; $Begins = ''; $Ends = ''
+    # Packed in parts, of which the oldest go where all are too large: what counts is what happened last.
+    $Parts = New-Object System.Collections.Generic.Queue[object]
+    $Total = 0; $Dropped = $false
+    $Part = New-LogPart
     while ($null -ne ($Event_ = $Reader.ReadEvent())) {
         $Line = Hide-Secret ($Event_.ToXml() -replace "`r?`n", '&#10;')
         if ($Line -match $NoSuchName) { $Line = $Typed.Replace($Line, $Mask) }
-        $Writer.WriteLine($Line)
-        $Count++
-        $Ends = ConvertTo-Stamp $Event_.TimeCreated
-        if (-not $Begins) { $Begins = $Ends }
+        $Part.Writer.WriteLine($Line)
+        $Part.Lines++
+        $Part.Ends = ConvertTo-Stamp $Event_.TimeCreated
+        if (-not $Part.Begins) { $Part.Begins = $Part.Ends }
         $Event_.Dispose()
-        if ($Packed.Length -gt $LogLimit) { Add-Gap 'Security.xml' "the log is larger than $LogLimit bytes packed: it ends at $Ends" 'who used privileges'; break }
-        if ([datetime]::UtcNow -gt $Until) { Add-Gap 'Security.xml' "the deadline of $Deadline seconds came first: it ends at $Ends" 'who used privileges'; break }
+        if ($Part.Packed.Length -gt $PartLimit) { $Total += (Close-LogPart $Part $Parts); $Part = New-LogPart }
+        while ($Total -gt $LogLimit) { $Total -= $Parts.Dequeue().Content.Length; $Dropped = $true }
+        if ([datetime]::UtcNow -gt $Until) { Add-Gap 'Security.xml' "the deadline of $Deadline seconds came first: it ends at $($Part.Ends)" 'who used privileges'; break }
     }
-    $Writer.Dispose()
-    $Content = $Packed.ToArray()
+    if ($Part.Lines) { [void] (Close-LogPart $Part $Parts) }
+    $Kept = @($Parts.ToArray())
+    $Begins = ''; $Ends = ''; $Count = 0
+    $Whole = New-Object System.IO.MemoryStream
+    foreach ($One in $Kept) {
+        $Whole.Write($One.Content, 0, $One.Content.Length)
+        $Count += $One.Lines; $Ends = $One.Ends
+        if (-not $Begins) { $Begins = $One.Begins }
+    }
+    if ($Dropped) { Add-Gap 'Security.xml' "the log is larger than $LogLimit bytes packed: it begins at $Begins" 'who used privileges' }
+    $Content = $Whole.ToArray()
     $Member = 'logs/Security.xml.gz'
     [void] $Members.Add(@{ Name = $Member; Content = $Content })
     [void] $Logs.Add([ordered] @{ path = 'Security.xml'; member = $Member; lines = $Count; kept = $Count; begins = $Begins; ends = $Ends; sha256 = (Get-Digest $Content) })

@@ -107,6 +107,9 @@ class WindowsJob:
     command: str
     enabled: bool
     access: SecurityDescriptor | None
+    further_commands: tuple[str, ...] = ()  # what else it runs or loads: a library, the command of a failure
+    keys: tuple[SecuredPath, ...] = ()  # of the registry, that say what it runs
+    highest: bool = False  # a task: with all rights that its account has, without a prompt
     place: Place = field(compare=False)
 
 
@@ -148,6 +151,7 @@ class WindowsFacts:
     domain: str
     sid: str
     elevated: bool | None
+    controller: bool = False  # of a domain
     groups: tuple[LocalGroup, ...]
     accounts: tuple[LocalAccount, ...]
     user_rights: tuple[UserRight, ...]

@@ -9,7 +9,7 @@ from fidelitas.errors import EvidenceError, ReadError
 from fidelitas.evidence import read_bundle
 from fidelitas.sources.collected import Collected, sealed
 
-__all__ = ["DumpReader", "from_file", "from_group_listing"]
+__all__ = ["DumpReader", "from_file", "from_group_listing", "from_user_rights", "no_group_listing"]
 
 # Whether a file is of a form, and what makes evidence of its content and a name for the subject.
 DumpReader = tuple[Callable[[bytes], bool], Callable[[bytes, str], Collected]]
@@ -41,6 +41,19 @@ def from_file(path: Path, name: str | None = None, dumps: Iterable[DumpReader] =
 def from_group_listing(content: bytes, name: str) -> Collected:
     """Return the evidence in what ``net localgroup NAME`` printed on a Windows machine."""
     return sealed(name, "windows", {"group": content}, "net localgroup")
+
+
+def from_user_rights(content: bytes, name: str) -> Collected:
+    """Return the evidence in an export of the user rights of a Windows machine."""
+    return sealed(name, "windows", {"user-rights": content}, "secedit /export /areas USER_RIGHTS")
+
+
+def no_group_listing(_content: bytes, name: str) -> Collected:
+    """Refuse what ``net user`` or ``whoami`` printed: it is about one account, and tells nothing of who else holds a right."""
+    raise EvidenceError(
+        f'"{name}" holds what "net user" or "whoami" prints: it is about one account',
+        hint='Give what "net localgroup NAME" prints, an export of "secedit /export /areas USER_RIGHTS", or what the probe wrote.',
+    )
 
 
 def _content(path: Path) -> bytes:

@@ -71,7 +71,7 @@ class Reading:
 
 def _dumps() -> list[DumpReader]:
     """Return the forms of files other than bundles; what reads one is loaded when a file is of it."""
-    rows = (row.dump for row in PLATFORMS.values() if row.dump is not None)
+    rows = (dump for row in PLATFORMS.values() for dump in row.dumps)
     return [(dump.recognise, partial(_read_dump, dump.source)) for dump in rows]
 
 

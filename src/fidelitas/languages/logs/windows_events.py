@@ -11,6 +11,7 @@ from typing import ClassVar, NamedTuple
 from xml.etree import ElementTree as ET
 
 from fidelitas.facts import Change, Event, EventKind, Gap, Place
+from fidelitas.languages.logs.windows_changes import OF_ACCOUNTS, OF_GROUPS, OF_MEMBERS, OF_POLICIES, OF_TASKS, what_changed
 from fidelitas.masking import masked
 from fidelitas.text import clipped, decode, escape_control
 
@@ -18,7 +19,9 @@ __all__ = ["SecurityRecord", "WindowsEventReader", "is_event_xml", "security_rec
 
 _END = b"</Event>"
 _NUMBER = re.compile(rb"<EventID(?:\s[^>]*)?>\s*(\d{1,9})\s*</EventID>")
-_PROCESS = 4688
+_LOGON, _SPECIAL, _PROCESS, _SERVICE, _ACCESS_GIVEN = 4624, 4672, 4688, 4697, 4717
+# Events that tell what was changed, field by field.
+_WITH_CHANGES = frozenset({4735, 4737, 4738, 4742, 4755, 4764, 4765, 4766})
 _BEGINS = re.compile(rb"(?:\xef\xbb\xbf)?\s*(?:<\?xml[^>]*>\s*)?(?:<Events[^>]*>\s*)?<Event[\s>]")
 # An event with a task's whole definition in it has some tens of kilobytes.
 _LARGEST = 1 << 20
@@ -34,20 +37,20 @@ _FAILURES = {
 }  # fmt: skip
 # No such account, or either name or password is wrong.
 _OF_NAMES = ("0xc0000064", "0xc000006d")
-# Events about accounts, groups and memberships: what was done.
-_OF_ACCOUNTS = {
-    4720: "account made", 4722: "account enabled", 4723: "password changed", 4724: "password set by another", 4725: "account disabled",
-    4726: "account removed", 4738: "account changed", 4740: "account locked out", 4767: "account unlocked", 4781: "account renamed",
-}  # fmt: skip
-_OF_GROUPS = {**dict.fromkeys((4727, 4731, 4754), "group made"), **dict.fromkeys((4730, 4734, 4758), "group removed")}
-_OF_MEMBERS = {
-    **dict.fromkeys((4728, 4732, 4756), "added to the group"), **dict.fromkeys((4729, 4733, 4757), "removed from the group"),
-}  # fmt: skip
 _CHANGES = {
-    4720: Change.ACCOUNT_CREATED, 4726: Change.ACCOUNT_DELETED, **dict.fromkeys((4728, 4732, 4756), Change.MEMBER_ADDED),
+    **dict.fromkeys((4720, 4741), Change.ACCOUNT_CREATED), **dict.fromkeys((4726, 4743), Change.ACCOUNT_DELETED),
+    **dict.fromkeys((4728, 4732, 4756), Change.MEMBER_ADDED),
     **dict.fromkeys((4729, 4733, 4757), Change.MEMBER_REMOVED), **dict.fromkeys((4719, 1102), Change.AUDIT),
 }  # fmt: skip
-_ELEVATED = "%%1937"  # TokenElevationTypeFull: consent was given, or administrators are not asked
+# Sorts of tokens of a process: full, since consent was given; and the only one that its account has, which is full for an administrator who
+# is not asked (the built-in one, or where User Account Control is off).
+_ELEVATED, _UNDIVIDED = "%%1937", "%%1936"
+# Levels that only a full token has, where the event tells the level.
+_FULL_LEVELS = ("S-1-16-12288", "S-1-16-16384")
+# Ways of logging on by which somebody who is logged on becomes another: runas, and the same for connections alone.
+_FROM_SESSIONS = ("2", "9", "11")
+# Sessions of a log that are kept in mind.
+_MOST_SESSIONS = 20_000
 
 
 class SecurityRecord(NamedTuple):
@@ -94,7 +97,14 @@ def _is_wanted(text: bytes, wanted: Container[int]) -> bool:
     if found is None or b"<![CDATA[" in text or b"<!" in text:
         return True  # whatever is odd about it is told
     number = int(found[1])
-    return number in wanted and (number != _PROCESS or _ELEVATED.encode() in text)
+    return number in wanted and (number != _PROCESS or _may_be_elevated(text))
+
+
+def _may_be_elevated(text: bytes) -> bool:
+    """Return whether a process can have a full token: an event that tells its level tells so, others by their session."""
+    if _ELEVATED.encode() in text:
+        return True
+    return _UNDIVIDED.encode() in text and (b"MandatoryLabel" not in text or any(level.encode() in text for level in _FULL_LEVELS))
 
 
 def _gap(why: str, place: Place) -> Gap:
@@ -142,7 +152,10 @@ class WindowsEventReader:
 
     def __init__(self, origin: Place, sids: Mapping[str, str] | None = None) -> None:
         self._origin = origin
-        self._sids = sids or {}
+        self._sids = dict(sids or {})
+        self._learned: dict[str, str] = {}  # names that the log itself tells of SIDs
+        self._begun_by: dict[tuple[str, str], str] = {}  # who opened a session as somebody else, by machine and session
+        self._full: set[tuple[str, str]] = set()  # sessions with an administrator's privileges
         self.gaps: list[Gap] = []
 
     def events(self, blocks: Iterable[bytes]) -> Iterator[Event]:
@@ -153,11 +166,32 @@ class WindowsEventReader:
                 yield event
 
     def _event(self, record: SecurityRecord) -> Event | None:
+        self._learn(record)
         reader = self._readers.get(record.number)
         return None if reader is None else reader(self, record)
 
+    def _learn(self, record: SecurityRecord) -> None:
+        """Note what the log tells of names and sessions, for events that come later."""
+        data = record.data
+        for whose in ("Subject", "Target", "Member"):
+            sid, name = data.get(f"{whose}UserSid") or data.get(f"{whose}Sid", ""), data.get(f"{whose}UserName", "")
+            if sid.startswith("S-1-5-21-") and name not in ("", "-") and len(self._learned) < _MOST_SESSIONS:
+                self._learned.setdefault(sid, name)
+        if record.number == _LOGON and data.get("LogonType") in _FROM_SESSIONS and not _of_system(record, "Subject"):
+            before = self._person_of(record, data.get("SubjectLogonId", "")) or self._name(record, "Subject")
+            session = (record.computer, data.get("TargetLogonId", ""))
+            if before not in ("", "-", self._name(record, "Target")) and session[1] and len(self._begun_by) < _MOST_SESSIONS:
+                self._begun_by[session] = before
+        if record.number == _SPECIAL and len(self._full) < _MOST_SESSIONS:
+            self._full.add((record.computer, data.get("SubjectLogonId", "")))
+
+    def _person_of(self, record: SecurityRecord, session: str) -> str:
+        """Return who opened a session as somebody else; nothing where it was opened by its own account."""
+        return self._begun_by.get((record.computer, session), "")
+
     def _make(self, record: SecurityRecord, kind: EventKind, program: str, **told: str) -> Event:
         number = record.data.get("TargetLogonId" if kind in (EventKind.CLOSED, EventKind.LOGIN) else "SubjectLogonId", "")
+        told.setdefault("login", self._person_of(record, number))
         return Event(
             at=record.at,
             place=self._origin.at(record.line),
@@ -173,7 +207,7 @@ class WindowsEventReader:
         data = record.data
         name, sid = data.get(f"{whose}UserName") or data.get(f"{whose}Name", ""), data.get(f"{whose}UserSid") or data.get(f"{whose}Sid", "")
         if name in ("", "-"):
-            return self._sids.get(sid, sid)
+            return self._sids.get(sid) or self._learned.get(sid, sid)
         common = re.match(r"CN=((?:[^,\\]|\\.)+),", name, re.IGNORECASE)
         return self._sids.get(sid) or (re.sub(r"\\(.)", r"\1", common[1]) if common else name)
 
@@ -182,19 +216,32 @@ class WindowsEventReader:
         return event._replace(change=_CHANGES.get(record.number))
 
     def _account(self, record: SecurityRecord) -> Event:
-        reason, data = _OF_ACCOUNTS[record.number], record.data
+        reason, data = OF_ACCOUNTS[record.number], record.data
         if record.number == 4781:
             return self._changed(
                 record, target=data.get("OldTargetUserName", ""), reason=f"{reason} to {data.get('NewTargetUserName', '')}"
             )
-        return self._changed(record, target=self._name(record, "Target"), reason=reason)
+        more = what_changed(data) if record.number in _WITH_CHANGES else ""
+        return self._changed(record, target=self._name(record, "Target"), reason=f"{reason}: {more}" if more else reason)
 
     def _group(self, record: SecurityRecord) -> Event:
-        return self._changed(record, group=self._name(record, "Target"), reason=_OF_GROUPS[record.number])
+        more, reason = what_changed(record.data) if record.number in _WITH_CHANGES else "", OF_GROUPS[record.number]
+        return self._changed(record, group=self._name(record, "Target"), reason=f"{reason}: {more}" if more else reason)
+
+    def _policy(self, record: SecurityRecord) -> Event:
+        domain, reason = record.data.get("DomainName", ""), OF_POLICIES[record.number]
+        more = what_changed({name: value for name, value in record.data.items() if not name.startswith("Domain")})
+        return self._changed(record, program="policy", target=domain, reason=f"{reason}: {more}" if more else reason)
+
+    def _system_access(self, record: SecurityRecord) -> Event:
+        """A right to log on in some way was given to an account or taken from it."""
+        what = "given" if record.number == _ACCESS_GIVEN else "taken away"
+        right = record.data.get("AccessGranted") or record.data.get("AccessRemoved", "")
+        return self._changed(record, program="policy", target=self._name(record, "Target"), reason=f"user right {what}: {right}")
 
     def _membership(self, record: SecurityRecord) -> Event:
         target, group = self._name(record, "Member"), self._name(record, "Target")
-        return self._changed(record, target=target, group=group, reason=_OF_MEMBERS[record.number])
+        return self._changed(record, target=target, group=group, reason=OF_MEMBERS[record.number])
 
     def _logon(self, record: SecurityRecord) -> Event | None:
         kind = record.data.get("LogonType", "")
@@ -229,11 +276,20 @@ class WindowsEventReader:
         return self._make(record, EventKind.USED, "runas", command=record.data.get("ProcessName", ""), **told)
 
     def _process(self, record: SecurityRecord) -> Event | None:
-        if record.data.get("TokenElevationType") != _ELEVATED or _of_system(record, "Subject"):
+        if not self._is_elevated(record) or _of_system(record, "Subject"):
             return None
         command = masked(_command(record.data.get("NewProcessName", ""), record.data.get("CommandLine", "")))
         told = {"account": self._name(record, "Subject"), "target": "administrator", "command": command}
         return self._make(record, EventKind.USED, "elevation", **told)
+
+    def _is_elevated(self, record: SecurityRecord) -> bool:
+        """Return whether a process has the full token of an administrator."""
+        data = record.data
+        if data.get("TokenElevationType") != _UNDIVIDED:
+            return data.get("TokenElevationType") == _ELEVATED
+        if "MandatoryLabel" in data:
+            return data["MandatoryLabel"] in _FULL_LEVELS
+        return data.get("SubjectUserSid", "").endswith("-500") or (record.computer, data.get("SubjectLogonId", "")) in self._full
 
     def _right(self, record: SecurityRecord) -> Event:
         what = "given" if record.number == 4704 else "taken away"
@@ -242,7 +298,7 @@ class WindowsEventReader:
 
     def _installed(self, record: SecurityRecord) -> Event:
         name = record.data.get("ServiceName") or record.data.get("TaskName", "")
-        what = f"service {name} installed" if record.number == 4697 else f"task {name} made"
+        what = f"service {name} installed" if record.number == _SERVICE else f"task {name} {OF_TASKS[record.number]}"
         return self._changed(record, program="system", command=masked(record.data.get("ServiceFileName", "")), reason=what)
 
     def _audit(self, record: SecurityRecord) -> Event:
@@ -250,16 +306,25 @@ class WindowsEventReader:
         return self._changed(record, program="audit", reason=f"audit: {what}")
 
     _readers: ClassVar[Mapping[int, Callable[["WindowsEventReader", SecurityRecord], Event | None]]] = {
-        **dict.fromkeys(_OF_ACCOUNTS, _account), **dict.fromkeys(_OF_GROUPS, _group), **dict.fromkeys(_OF_MEMBERS, _membership),
+        **dict.fromkeys(OF_ACCOUNTS, _account), **dict.fromkeys(OF_GROUPS, _group), **dict.fromkeys(OF_MEMBERS, _membership),
         4624: _logon, 4625: _logon, 4634: _log_off, 4647: _log_off, 4648: _other_account, 4672: _special, 4688: _process,
-        4697: _installed, 4698: _installed, 4704: _right, 4705: _right, 4719: _audit, 1102: _audit,
+        **dict.fromkeys(OF_TASKS, _installed), **dict.fromkeys(OF_POLICIES, _policy), 4717: _system_access, 4718: _system_access,
+        4697: _installed, 4704: _right, 4705: _right, 4719: _audit, 1102: _audit,
     }  # fmt: skip
 
 
 def _of_system(record: SecurityRecord, whose: str) -> bool:
     """Return whether an account is the system itself, a machine's, or one of window management."""
     sid, name = record.data.get(f"{whose}UserSid", ""), record.data.get(f"{whose}UserName", "")
-    return name.endswith("$") or any(sid == one or (one.endswith("-") and sid.startswith(one)) for one in _SYSTEM_ACCOUNTS)
+    return _is_machine(record, whose, name) or any(sid == one or (one.endswith("-") and sid.startswith(one)) for one in _SYSTEM_ACCOUNTS)
+
+
+def _is_machine(record: SecurityRecord, whose: str, name: str) -> bool:
+    """Return whether a name with a dollar sign is a machine's: an account of this machine can be called so, too, and is somebody."""
+    if not name.endswith("$"):
+        return False
+    here, domain = record.computer.partition(".")[0].casefold(), record.data.get(f"{whose}DomainName", "").casefold()
+    return not here or domain != here or name.rstrip("$").casefold() == here
 
 
 def _command(program: str, line: str) -> str:

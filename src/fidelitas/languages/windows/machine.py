@@ -28,7 +28,8 @@ from fidelitas.languages.evidence import HostEvidence
 from fidelitas.languages.logs.windows_events import SecurityRecord, security_records
 from fidelitas.languages.rows import Row, RowReader, text_of
 from fidelitas.languages.security_descriptors import read_descriptor
-from fidelitas.languages.windows.tool_output import ADMINISTRATORS, decoded, read_group_text, read_user_rights
+from fidelitas.languages.windows.code_pages import decoded, decoded_as
+from fidelitas.languages.windows.tool_output import ADMINISTRATORS, read_group_text, read_user_rights
 
 __all__ = ["GROUP_TEXT", "read_windows"]
 
@@ -54,6 +55,7 @@ class _Machine(RowReader):
             computer=str(computer.get("name", "")),
             domain=str(computer.get("domain", "")),
             sid=next((account.sid.rpartition("-")[0] for account in accounts if account.sid.startswith("S-1-5-21-")), ""),
+            controller=computer.get("controller") is True,
             elevated=computer.get("elevated") if isinstance(computer.get("elevated"), bool) else None,
             groups=(*self._groups(), *self._group_text()),
             accounts=accounts,
@@ -80,11 +82,17 @@ class _Machine(RowReader):
         content = self.evidence.listings.get(GROUP_TEXT)
         if content is None:
             return
-        group = read_group_text(decoded(content), Place(self.evidence.subject, GROUP_TEXT))
-        language = ADMINISTRATORS.get(group.name.lower())
+        text, guessed = decoded_as(content)
+        read = read_group_text(text, Place(self.evidence.subject, GROUP_TEXT))
+        group, language = read.group, ADMINISTRATORS.get(read.group.name.lower())
         taken_for = f"taken for the administrators by its name in {language}" if language else "not known whether it is the administrators'"
-        why = f'the text of "net localgroup" has names and no SIDs: group {group.name} is {taken_for}'
+        tool = "net group" if read.of_domain else "net localgroup"
+        why = f'the text of "{tool}" has names and no SIDs: group {group.name} is {taken_for}'
+        why += f"; its code page is not stated: read as {guessed}" if guessed else ""
         self._gaps.append(Gap(what="local groups", why=why, weakens="who is an administrator, and every other right", place=group.place))
+        if not read.whole:
+            why = "the text ends before its last line, which says that all members are listed"
+            self._gaps.append(Gap(what=f"members of {group.name}", why=why, weakens="who else is in the group", place=group.place))
         yield LocalGroup(name=group.name, sid=_ADMINISTRATORS if language else None, members=group.members, place=group.place)
 
     def _user_rights(self) -> Iterator[UserRight]:
@@ -110,8 +118,19 @@ class _Machine(RowReader):
             command=str(row.get("command") or ""),
             enabled=bool(row.get("enabled", True)),
             access=self._descriptor(row, place, f"{kind} {name}"),
+            further_commands=tuple(_quoted(row, "library") + _quoted(row, "failure_command", as_path=False)),
+            keys=tuple(self._keys(row, place)),
+            highest=str(row.get("run_level") or "").lower() == "highest",
             place=place,
         )
+
+    def _keys(self, row: Row, place: Place) -> Iterator[SecuredPath]:
+        """Yield the registry keys of a service with who may change them."""
+        stated = row.get("keys")
+        for key in stated if isinstance(stated, list) else ():
+            if isinstance(key, dict) and isinstance(key.get("path"), str):
+                access = self._descriptor(key, place, str(key["path"]))
+                yield SecuredPath(path=str(key["path"]), exists=True, folder=True, access=access, place=place)
 
     def _path(self, row: Row, place: Place) -> SecuredPath:
         path = text_of(row, "path")
@@ -133,6 +152,14 @@ class _Machine(RowReader):
                         yield _change(record, record.at, origin)
             except ReadError as error:  # a damaged log: what was read of it before counts, and so does everything else
                 self._gaps.append(Gap(what="security log", why=str(error), weakens="which memberships changed, and when", place=origin))
+
+
+def _quoted(row: Row, name: str, *, as_path: bool = True) -> list[str]:
+    """Return a column that names a file as a command line of it, or one that is a command line; none where it is empty."""
+    value = row.get(name)
+    if not isinstance(value, str) or not value.strip():
+        return []
+    return [f'"{value.strip()}"' if as_path else value.strip()]
 
 
 def _change(record: SecurityRecord, at: datetime, origin: Place) -> MembershipChange:

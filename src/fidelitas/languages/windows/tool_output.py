@@ -1,19 +1,27 @@
-"""Texts that tools of Windows print: an export of ``secedit``, and ``net localgroup``, whose words depend on the language of Windows.
+"""Texts that tools of Windows print: an export of ``secedit``, and ``net localgroup`` or ``net group``, in the language of Windows.
 
 Of the latter only what does not depend on it is relied on: a line of hyphens before the members, an empty line or the end after them.
 """
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
+from typing import NamedTuple
 
 from fidelitas.facts import LocalGroup, LocalMember, Place, UserRight
 
-__all__ = ["ADMINISTRATORS", "decoded", "is_group_listing", "is_group_text", "read_group_text", "read_user_rights"]
+__all__ = [
+    "ADMINISTRATORS", "GroupText", "is_account_text", "is_group_listing", "is_group_text", "is_user_rights", "read_group_text",
+    "read_user_rights",
+]  # fmt: skip
 
 # The line of hyphens above the members; in UTF-16 with a zero to each.
 _LONG_RULE = re.compile(rb"\n-{40,}\r?\n")
 _LARGEST = 1 << 20
 _RULE = re.compile(r"-{20,}\s*\Z")
+# Two blanks or more stand between names of one line.
+_COLUMNS = re.compile(r"(?<=\S)\s{2,}(?=\S)")
+# A line of equals signs below the heads of a table; a line of a name and a value far apart.
+_TABLE, _PAIR, _FEWEST_PAIRS = re.compile(rb"=+( =+)+\s*\Z"), re.compile(rb"[^\s=\[#\"{<][^=\[#\"{<]{0,40}?\s{3,}\S"), 10
 _HEAD = re.compile(r"\S.*?\s{2,}(?P<name>\S.*?)\s*\Z")
 # What the built-in group of administrators is called where a text tells no SID.
 ADMINISTRATORS = {
@@ -22,17 +30,6 @@ ADMINISTRATORS = {
     "administratorer": "Danish or Norwegian", "järjestelmänvalvojat": "Finnish", "rendszergazdák": "Hungarian", "správci": "Czech",
     "yöneticiler": "Turkish", "администраторы": "Russian",
 }  # fmt: skip
-
-
-def decoded(content: bytes) -> str:
-    """Return a text of Windows: UTF-16 or UTF-8 by its mark, else UTF-8, else the code page of a western console."""
-    for mark, name in ((b"\xff\xfe", "utf-16-le"), (b"\xfe\xff", "utf-16-be"), (b"\xef\xbb\xbf", "utf-8")):
-        if content.startswith(mark):
-            return content[len(mark) :].decode(name, "replace")
-    try:
-        return content.decode("utf-8")
-    except UnicodeDecodeError:
-        return content.decode("cp850")
 
 
 def _lines(text: str) -> list[str]:
@@ -44,6 +41,21 @@ def is_group_listing(content: bytes) -> bool:
     return len(content) <= _LARGEST and _LONG_RULE.search(content.replace(b"\0", b"")) is not None
 
 
+def is_user_rights(content: bytes) -> bool:
+    """Return whether a file is an export of ``secedit`` with user rights."""
+    return len(content) <= _LARGEST and b"[privilege rights]" in content.replace(b"\0", b"").lower()
+
+
+def is_account_text(content: bytes) -> bool:
+    """Return whether a file is what ``net user NAME`` or ``whoami /all`` printed: lines of two columns, or tables with SIDs below rules."""
+    if len(content) > _LARGEST or content.startswith((b"dn:", b"version:")):
+        return False
+    lines = content.replace(b"\0", b"").replace(b"\r", b"").split(b"\n")
+    ruled = any(_TABLE.match(line) for line in lines) and any(b"S-1-5-" in line for line in lines)
+    pairs = sum(_PAIR.match(line) is not None for line in lines)
+    return ruled or (pairs >= _FEWEST_PAIRS and pairs * 3 >= 2 * sum(bool(line.strip()) for line in lines))
+
+
 def is_group_text(text: str) -> bool:
     """Return whether a text is what ``net localgroup NAME`` prints: words and a name, then a line of hyphens, then lines."""
     lines = _lines(text)
@@ -51,25 +63,43 @@ def is_group_text(text: str) -> bool:
     return _HEAD.match(named) is not None and sum(_RULE.match(line) is not None for line in lines) == 1
 
 
-def read_group_text(text: str, origin: Place) -> LocalGroup:
-    """Return the group that ``net localgroup NAME`` shows.  Neither it nor its members have SIDs here.
+class GroupText(NamedTuple):
+    """A group as a text shows it; `whole` is false where the text ends before its last line, `of_domain` where it is of ``net group``."""
 
-    The last line says in some language that the command has succeeded; it is known by the empty line after it or the end, and never has a
-    backslash.
+    group: LocalGroup
+    whole: bool
+    of_domain: bool
+
+
+def read_group_text(text: str, origin: Place) -> GroupText:
+    """Return the group that ``net localgroup NAME`` or ``net group NAME`` shows.  Neither it nor its members have SIDs here.
+
+    The last line says in some language that the command has succeeded: it is a sentence, or an empty line follows it, and it never has a
+    backslash.  ``net group`` has three members in a line.
     """
     lines = _lines(text)
     named = next((number for number, line in enumerate(lines) if line.strip()), 0)
     head = _HEAD.match(lines[named])
     below = next((number for number, line in enumerate(lines) if _RULE.match(line)), len(lines)) + 1
-    members = [(number, line.strip()) for number, line in enumerate(lines[below:], below + 1) if line.strip()]
-    if members and "\\" not in members[-1][1]:
-        members.pop()
-    return LocalGroup(
+    found = [(number, line) for number, line in enumerate(lines[below:], below + 1) if line.strip()]
+    whole = bool(found) and _is_end(found[-1][1], followed=lines[found[-1][0] :])
+    members = [(number, name) for number, line in (found[:-1] if whole else found) for name in _names(line)]
+    group = LocalGroup(
         name=head["name"] if head else lines[named].strip(),
         sid=None,
         members=tuple(LocalMember(sid=None, name=name, group=None, place=origin.at(number)) for number, name in members),
         place=origin.at(named + 1),
     )
+    return GroupText(group, whole, of_domain=any(_COLUMNS.search(line) for _, line in (found[:-1] if whole else found)))
+
+
+def _is_end(line: str, *, followed: Sequence[str]) -> bool:
+    sentence = line.strip().endswith((".", "。", "!"))
+    return "\\" not in line and (sentence or (len(followed) > 1 and not followed[0].strip()))
+
+
+def _names(line: str) -> list[str]:
+    return [name for name in _COLUMNS.split(line.strip()) if name]
 
 
 def read_user_rights(text: str, origin: Place) -> Iterator[UserRight]:

@@ -9,7 +9,10 @@ from typing import NamedTuple
 
 from fidelitas.facts import SecurityDescriptor
 
-__all__ = ["ADD_FILE", "CHANGE_SERVICE", "EVERYBODY", "REPLACE_CHILD", "TRUSTED", "WRITE_FILE", "Allowed", "allowed_to"]
+__all__ = [
+    "ADD_FILE", "ADD_FOLDER", "CHANGE_KEY", "CHANGE_SERVICE", "DELETE", "EVERYBODY", "REPLACE_CHILD", "TAKE_OVER", "TRUSTED", "WRITE_FILE",
+    "Allowed", "allowed_to",
+]  # fmt: skip
 
 # Groups that every account of the machine is in that logs on at all: everyone, authenticated users, this organization, interactive,
 # the local users.
@@ -20,12 +23,15 @@ TRUSTED = frozenset({
     "S-1-5-80-956008885-3418522649-1831038044-1853292631-2271478464",
 })  # fmt: skip
 _GENERIC_ALL, _GENERIC_WRITE, _WRITE_DAC, _WRITE_OWNER = 0x10000000, 0x40000000, 0x40000, 0x80000
-_TAKE_OVER = _GENERIC_ALL | _WRITE_DAC | _WRITE_OWNER
+TAKE_OVER = _GENERIC_ALL | _WRITE_DAC | _WRITE_OWNER
 # Any one of the bits of a wish is enough.
-WRITE_FILE = _TAKE_OVER | _GENERIC_WRITE | 0x2
-ADD_FILE = _TAKE_OVER | _GENERIC_WRITE | 0x2
-REPLACE_CHILD = _TAKE_OVER | 0x40  # delete what lies in the folder; to put something else there takes ADD_FILE as well
-CHANGE_SERVICE = _TAKE_OVER | _GENERIC_WRITE | 0x2
+WRITE_FILE = TAKE_OVER | _GENERIC_WRITE | 0x2
+ADD_FILE = TAKE_OVER | _GENERIC_WRITE | 0x2
+ADD_FOLDER = _GENERIC_ALL | _GENERIC_WRITE | 0x4
+DELETE = TAKE_OVER | 0x10000
+CHANGE_KEY = TAKE_OVER | _GENERIC_WRITE | 0x2 | 0x4  # of the registry: set values, make keys in it
+REPLACE_CHILD = TAKE_OVER | 0x40  # delete what lies in the folder; to put something else there takes ADD_FILE as well
+CHANGE_SERVICE = TAKE_OVER | _GENERIC_WRITE | 0x2
 _OWNER_RIGHTS = "S-1-3-4"
 
 

@@ -4,7 +4,6 @@ Administrators are told by SID.  What runs as the system is as safe as its progr
 """
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from enum import Enum
 from functools import cached_property
 from typing import NamedTuple
 
@@ -14,7 +13,6 @@ from fidelitas.facts import (
     LocalGroup,
     MembershipChange,
     Place,
-    SecuredPath,
     UserRight,
     WindowsFacts,
     WindowsJob,
@@ -27,10 +25,10 @@ from fidelitas.rights.graph.paths import Edge
 from fidelitas.rights.graph.routes import holdings_by
 from fidelitas.rights.graph.walks import reached
 from fidelitas.rights.subject import RowSubject
-from fidelitas.rights.windows.access import ADD_FILE, CHANGE_SERVICE, EVERYBODY, REPLACE_CHILD, TRUSTED, WRITE_FILE, Allowed, allowed_to
-from fidelitas.rights.windows.commands import folder_of, is_unquoted, programs_tried, same_path
+from fidelitas.rights.windows.access import EVERYBODY, TRUSTED
 from fidelitas.rights.windows.holders import Holders
 from fidelitas.rights.windows.powers import GROUP_POWERS, USER_RIGHT_POWERS, Power
+from fidelitas.rights.windows.weak_spots import WeakSpot, WeakSpots, tampering_clause
 
 __all__ = ["ADMINISTRATORS", "StaleSession", "WindowsRights", "windows_rights_of"]
 
@@ -38,6 +36,9 @@ ADMINISTRATORS = "S-1-5-32-544"
 _INSTALLS_ELEVATED = "hklm\\software\\policies\\microsoft\\windows\\installer\\alwaysinstallelevated"
 
 
+# Who runs services, by SID: each of them, and two accounts of Windows.  Tasks that run as those two have the same rights.
+_IMPERSONATING = frozenset({"S-1-5-6", "S-1-5-19", "S-1-5-20"})
+_IMPERSONATION = "a service takes the token of a part of the system that connects to it (SeImpersonatePrivilege)"
 _MECHANISMS = {WindowsJobKind.SERVICE: Mechanism.SERVICE, WindowsJobKind.TASK: Mechanism.TASK}
 
 
@@ -46,38 +47,6 @@ class StaleSession(NamedTuple):
 
     session: WindowsSession
     change: MembershipChange
-
-
-class WeakSpot(NamedTuple):
-    """Someone beyond administrators who can make a service or task run something else: who, how, by which path, if what."""
-
-    allowed: Allowed
-    how: "Tampering"
-    path: str
-    place: Place
-    condition: str | None = None
-
-
-class Tampering(Enum):
-    """How what a service or task runs can be decided by someone else."""
-
-    RECONFIGURE = "reconfigure"
-    REPLACE = "replace-program"
-    BESIDE = "library-beside-program"
-    BEFORE = "path-tried-before"  # an unquoted path with blanks
-
-
-_CLAUSES = {
-    Tampering.RECONFIGURE: "may reconfigure {job}",
-    Tampering.REPLACE: "can write {path}, which {job} runs",
-    Tampering.BESIDE: "can put files beside {path}, which {job} runs",
-    Tampering.BEFORE: "can make {path}, which is tried before the program of {job}",
-}
-
-
-def tampering_clause(job: WindowsJob, spot: WeakSpot) -> str:
-    """Return the clause that completes "P can decide what a job runs because …"."""
-    return _CLAUSES[spot.how].format(path=spot.path, job=f"{job.kind} {job.name}")
 
 
 class WindowsRights(RowSubject):
@@ -90,7 +59,7 @@ class WindowsRights(RowSubject):
         self.facts = facts
         self.holders = Holders(facts, directories)
         self.accounts = {self.holders.local(account).name: account for account in facts.accounts}
-        self._paths = {same_path(one.path): one for one in facts.paths}
+        self._weak_spots = WeakSpots(facts)
         self._gaps = (*facts.gaps, *self._unread_groups())
 
     @cached_property
@@ -188,8 +157,14 @@ class WindowsRights(RowSubject):
 
     def _user_rights(self) -> Iterator[Link]:
         for one in self.facts.user_rights:
-            if one.right in USER_RIGHT_POWERS and one.holder not in TRUSTED and not one.holder.startswith("S-1-5-80-"):
+            if self._counts(one):
                 yield self._power(self.user_right_holder(one), USER_RIGHT_POWERS[one.right], By(Mechanism.USER_RIGHT, one.right), one.place)
+
+    def _counts(self, one: UserRight) -> bool:
+        """Return whether a user right is news: one of those that amount to something here, and not of Windows' own parts."""
+        if one.right == "SeEnableDelegationPrivilege" and not self.facts.controller:
+            return False
+        return one.right in USER_RIGHT_POWERS and one.holder not in TRUSTED and not one.holder.startswith("S-1-5-80-")
 
     def user_right_holder(self, one: UserRight) -> Principal:
         """Return who holds a user right."""
@@ -213,69 +188,41 @@ class WindowsRights(RowSubject):
 
     def _jobs(self) -> Iterator[Link]:
         for job in self.facts.jobs:
-            if not job.enabled:
-                continue
-            for spot in self.weak_spots(job):
-                conditions = tuple(filter(None, (spot.allowed.condition, spot.condition)))
-                source = self.holders.of_sid(spot.allowed.sid)
-                if self.holders.is_system(job.sid, job.account):
-                    target: Principal | Right = self.right(RightKind.ADMIN)
-                else:
-                    target = self.runs_as(job)
-                if source != target:
-                    yield self._to(
-                        source,
-                        target,
-                        LinkKind.MAY_BECOME,
-                        Strength.CERTAIN,
-                        By(_MECHANISMS[job.kind]),
-                        tampering_clause(job, spot),
-                        spot.place,
-                        *conditions,
-                    )
+            if job.enabled:
+                for spot in self.weak_spots(job):
+                    yield from self._tampered(job, spot)
+
+    def _tampered(self, job: WindowsJob, spot: WeakSpot) -> Iterator[Link]:
+        """Yield where someone comes who decides what a service or task runs: to its account, and by a service to the machine."""
+        source, clause = self.holders.of_sid(spot.allowed.sid), tampering_clause(job, spot)
+        conditions, by = tuple(filter(None, (spot.allowed.condition, spot.condition))), By(_MECHANISMS[job.kind])
+        system = self.holders.is_system(job.sid, job.account)
+        account: Principal | Right = self.right(RightKind.ADMIN) if system else self.runs_as(job)
+        ways = [(account, clause)]
+        if not system and (job.kind is WindowsJobKind.SERVICE or job.sid in _IMPERSONATING) and self._services_impersonate:
+            ways.append((self.right(RightKind.ADMIN), f"{clause}; {_IMPERSONATION}"))
+        for target, because in ways:
+            if source != target:
+                yield self._to(source, target, LinkKind.MAY_BECOME, Strength.CERTAIN, by, because, spot.place, *conditions)
+
+    @cached_property
+    def _services_impersonate(self) -> bool:
+        """Whether services may take the tokens of those who connect to them, as they may unless the user rights say otherwise."""
+        holders = {one.holder for one in self.facts.user_rights if one.right == "SeImpersonatePrivilege"}
+        return not self.facts.user_rights or not holders.isdisjoint(_IMPERSONATING)
 
     def runs_as(self, job: WindowsJob) -> Principal:
         """Return as whom a service or task runs."""
         return self.holders.of_sid(job.sid) if job.sid else self.holders.of_name(job.account)
 
     def weak_spots(self, job: WindowsJob) -> Iterator[WeakSpot]:
-        """Yield who, beyond administrators, can make a service or task run something else."""
-        for allowed in allowed_to(job.access, CHANGE_SERVICE):
-            yield WeakSpot(allowed, Tampering.RECONFIGURE, "", job.place)
-        program = self.program_of(job)
-        if program is not None:
-            for allowed in allowed_to(program.access, WRITE_FILE):
-                yield WeakSpot(allowed, Tampering.REPLACE, program.path, program.place)
-            yield from self._by_folder(program)
-        for path, folder in self.open_candidates(job):
-            for allowed in allowed_to(folder.access, ADD_FILE):
-                yield WeakSpot(allowed, Tampering.BEFORE, path, folder.place)
+        """Yield who, beyond administrators, can make a service or task run something else; not the account itself that a task runs as."""
+        own = None if self.holders.is_system(job.sid, job.account) else self.runs_as(job)
+        return (spot for spot in self._weak_spots.of(job) if self.holders.of_sid(spot.allowed.sid) != own)
 
-    def _by_folder(self, program: SecuredPath) -> Iterator[WeakSpot]:
-        folder = self._paths.get(same_path(folder_of(program.path)))
-        if folder is None:
-            return
-        replacing = {allowed.sid for allowed in allowed_to(folder.access, REPLACE_CHILD)}
-        for allowed in allowed_to(folder.access, ADD_FILE):
-            condition = None if allowed.sid in replacing else "the program loads a library that is looked for there and is not there"
-            yield WeakSpot(allowed, Tampering.BESIDE, program.path, folder.place, condition)
-
-    def program_of(self, job: WindowsJob) -> SecuredPath | None:
-        """Return the program that a service or task runs, where the evidence has it."""
-        found = (self._paths.get(same_path(path)) for path in programs_tried(job.command))
-        return next((one for one in found if one is not None and one.exists and not one.folder), None)
-
-    def open_candidates(self, job: WindowsJob) -> Iterator[tuple[str, SecuredPath]]:
-        """Yield paths that are tried before the program of an unquoted command line, each with the folder that it would lie in."""
-        program = self.program_of(job)
-        if not is_unquoted(job.command) or program is None:
-            return
-        for path in programs_tried(job.command):
-            if same_path(path) == same_path(program.path):
-                return
-            folder = self._paths.get(same_path(folder_of(path)))
-            if folder is not None and folder.exists:
-                yield path, folder
+    def own_spots(self, job: WindowsJob) -> Iterator[WeakSpot]:
+        """Yield by what the account that a task runs as can change what the task runs."""
+        return (spot for spot in self._weak_spots.of(job) if self.holders.of_sid(spot.allowed.sid) == self.runs_as(job))
 
     # -- live sessions and what is not known -----------------------------------------------------------------------------------
 
@@ -297,21 +244,27 @@ class WindowsRights(RowSubject):
                     yield StaleSession(session, change)
 
     def _unread_groups(self) -> Iterator[Gap]:
-        """Yield a gap for each group of a domain in a group with powers whose members no directory in evidence tells."""
+        """Yield a gap for each group of a domain that has powers here and whose members no directory in evidence tells."""
         for group in self.facts.groups:
             for member in group.members if group.sid in GROUP_POWERS else ():
-                if (
-                    member.group
-                    and member.sid
-                    and member.sid not in self._own_sids
-                    and self.holders.of_sid(member.sid).subject == self.subject
-                ):
-                    why = f"its members are in a directory that is not in evidence (SID {member.sid})"
-                    yield Gap(what=f"group {member.called}", why=why, weakens=f"who is in group {group.name}", place=member.place)
+                if member.group and member.sid and self._is_stranger(member.sid):
+                    yield _unread_group(member.called, member.sid, f"who is in group {group.name}", member.place)
+        for one in self.facts.user_rights:
+            if self._counts(one) and one.holder.startswith("S-1-5-21-") and self._is_stranger(one.holder):
+                yield _unread_group(one.holder, one.holder, f"who holds user right {one.right}", one.place)
+
+    def _is_stranger(self, sid: str) -> bool:
+        return sid not in self._own_sids and self.holders.of_sid(sid).subject == self.subject
 
     @cached_property
     def _own_sids(self) -> frozenset[str]:
-        return frozenset(group.sid for group in self.facts.groups if group.sid) | EVERYBODY
+        accounts = (account.sid for account in self.facts.accounts)
+        return frozenset([*(group.sid for group in self.facts.groups if group.sid), *accounts]) | EVERYBODY
+
+
+def _unread_group(called: str, sid: str, weakens: str, place: Place) -> Gap:
+    why = f"its members are in a directory that is not in evidence (SID {sid})"
+    return Gap(what=f"group {called}", why=why, weakens=weakens, place=place)
 
 
 def _leading_on(links: Sequence[Link]) -> list[Principal]:

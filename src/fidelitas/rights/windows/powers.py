@@ -44,6 +44,12 @@ USER_RIGHT_POWERS = {
     "SeManageVolumePrivilege": Power(_ADMIN, "writes to the volume below its files (user right SeManageVolumePrivilege)"),
     "SeRelabelPrivilege": Power(_ADMIN, "relabels objects of the system as its own (user right SeRelabelPrivilege)"),
     "SeBackupPrivilege": Power(_SECRETS, "reads any file, the machine's password hashes among them (user right SeBackupPrivilege)"),
+    "SeTrustedCredManAccessPrivilege": Power(
+        _SECRETS, "reads the passwords that accounts have stored (user right SeTrustedCredManAccessPrivilege)"
+    ),
+    "SeEnableDelegationPrivilege": Power(
+        _ADMIN, "may trust accounts to act for others, administrators of the domain among them (user right SeEnableDelegationPrivilege)"
+    ),
     "SeSecurityPrivilege": Power(_EVIDENCE, "clears the security log (user right SeSecurityPrivilege)"),
     "SeAuditPrivilege": Power(_EVIDENCE, "may write entries into the security log (user right SeAuditPrivilege)"),
 }
