@@ -23,7 +23,8 @@ from fidelitas.platforms import findings_on
 from fidelitas.rights import DirectoryRights, directory_rights_of
 from fidelitas.rights.directory.permissions import Deed, allowed_to
 from fidelitas.sources.directory import from_ldif
-from support import fidelitas
+from support import Put, bundle, fidelitas
+from test_cli import handed_in
 from test_windows import groups, machine
 
 BASE, SID = "DC=tides,DC=example", "S-1-5-21-1-2-3"
@@ -78,10 +79,10 @@ def world(**given_: str | tuple[str, ...]) -> str:
         one("holder", f"CN=AdminSDHolder,CN=System,{BASE}", "container", protected=True),
         made(f"CN=Domain Admins,{users}", "group", said.get("group", ""), "DA", f"objectSid: {SID}-512", f"member: CN=boss,OU=inner,OU=admins,{BASE}", "sAMAccountName: Domain Admins", protected=True),
         one("boss", f"CN=boss,OU=inner,OU=admins,{BASE}", "user", protected="boss_protected" in said),
-        *(made(f"CN={name},{users}", "user", "", "DA") for name in ("mallory", "rosa", "nils")),
+        *(made(f"CN={name},{users}", "user", said.get(name, ""), "DA") for name in ("mallory", "rosa", "nils")),
         one("app", f"CN=app,{users}", "user"),
-        made(f"CN=helpers,{users}", "group", "", "DA", f"member: CN=rosa,{users}", f"member: CN=night,{users}"),
-        made(f"CN=night,{users}", "group", "", "DA", f"member: CN=nils,{users}"),
+        made(f"CN=helpers,{users}", "group", said.get("helpers", ""), "DA", f"member: CN=rosa,{users}", f"member: CN=night,{users}"),
+        made(f"CN=night,{users}", "group", said.get("night", ""), "DA", f"member: CN=nils,{users}"),
         one("machine", f"CN=WEB1$,{users}", "computer", "servicePrincipalName: HOST/web1.tides.example"),
         one("gmsa", f"CN=svc$,{users}", "msDS-GroupManagedServiceAccount"),
         made(f"CN=DC1$,OU=Domain Controllers,{BASE}", "computer", said.get("controller", ""), "DA", f"objectSid: {SID}-1000", "sAMAccountName: DC1$", "userAccountControl: 532480", "servicePrincipalName: ldap/dc1.tides.example", *more.get("controller", ())),
@@ -356,3 +357,40 @@ def test_a_machine_of_the_domain_is_reached_by_the_directory(stated: dict[str, s
     (rights,) = found.subjects
     held = {str(one.principal): str(one.strength) for one in rights.holdings if one.right.kind.name == "ADMIN"}
     assert {name: strength for name, strength in held.items() if name not in ("boss", "%Domain Admins", "%Administrators")} == expected
+
+
+@pytest.mark.parametrize(
+    ("stated", "expected"),
+    [
+        ({}, {"%helpers": "direct", "rosa": "direct", "nils": "direct"}),
+        ({"helpers": f"(OA;;WP;{MEMBER};;mallory)"}, {"mallory": SURE}),
+        ({"helpers": "(A;;GA;;;app)", "app": "(A;;WD;;;mallory)"}, {"app": SURE, "mallory": SURE}),
+        ({"rosa": f"(OA;;CR;{RESET};;mallory)"}, {"mallory": SURE}),
+        ({"nils": f"(OA;;CR;{RESET};;mallory)"}, {"mallory": SURE}),  # in a group within the group
+        ({"night": f"(OA;;SW;{MEMBER};;mallory)"}, {"mallory": SURE}),
+        ({"users": "(A;;WD;;;mallory)"}, {"mallory": SURE}),
+        ({"mallory": f"(OA;;CR;{RESET};;app)"}, {}),  # who leads nowhere
+        ({"helpers": f"(OA;;WP;{MEMBER};;WEB1$)"}, {"WEB1$@tides": SURE}),  # an account that the host does not have
+    ],
+)
+def test_a_host_is_reached_by_whoever_may_change_its_groups_in_the_directory(stated: dict[str, str], expected: dict[str, str]) -> None:
+    sssd = Put("[sssd]\ndomains = tides.example\n[domain/tides.example]\nid_provider = ad\n")
+    files = {"/etc/nsswitch.conf": Put("passwd: files sss\ngroup: files sss\n"), "/etc/sssd/sssd.conf": sssd}
+    directory = from_ldif(world(**stated).encode(), "tides").bundle
+    (host,) = audit([bundle("%helpers ALL=(ALL) ALL\n", files), directory], ["knot"], findings=False).hosts
+    held = {str(one.principal): str(one.strength) for one in host.holdings if str(one.right) == "root"}
+    usual = {"root": "direct", "%helpers": "direct", "rosa": "direct", "%night": "direct", "nils": "direct"}
+    assert {name: strength for name, strength in held.items() if usual.get(name) != strength} == {
+        name: strength for name, strength in expected.items() if usual.get(name) != strength
+    }
+
+
+def test_what_is_kept_of_a_host_follows_the_permissions_of_its_directory(tmp_path: Path) -> None:
+    sssd = Put("[sssd]\ndomains = tides.example\n[domain/tides.example]\nid_provider = ad\n")
+    files = {"/etc/nsswitch.conf": Put("passwd: files sss\ngroup: files sss\n"), "/etc/sssd/sssd.conf": sssd}
+    fidelitas("survey", handed_in(tmp_path, sudoers="%helpers ALL=(ALL) ALL\n", files=files), cwd=tmp_path)
+    for permissions, found in (("", False), (f"(OA;;WP;{MEMBER};;mallory)", True), ("", False)):
+        (tmp_path / "tides.ldif").write_text(world(helpers=permissions))
+        fidelitas("survey", "tides.ldif", "--name", "tides", cwd=tmp_path)
+        ran = fidelitas("holders", "--on", "knot", "--each", cwd=tmp_path)
+        assert ("mallory" in ran.out) is found, ran.out

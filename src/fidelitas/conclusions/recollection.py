@@ -70,6 +70,7 @@ class Recollection:
         for nesting in self._context.nestings:
             named = self._marks.get(nesting.directory.subject)
             found.append(encode(nesting.directory) or (named.digest if named is not None else b"unknown"))
+        found += [rights.control.digest() for rights in self._context.directories]
         return _digest(*found) if len(found) > 1 else b""
 
     def _get(self, keys: Iterable[bytes]) -> dict[bytes, bytes]:

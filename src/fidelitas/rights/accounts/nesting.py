@@ -4,7 +4,7 @@ A directory is worked out once for all hosts that use it: its accounts are the s
 groups.  Cycles are allowed, as directories allow them.
 """
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from functools import cached_property
 
 from fidelitas.facts import ON_THE_WAY, Account, Directory, DirectoryGroup, Group, Password, PasswordState, Place
@@ -18,11 +18,16 @@ __all__ = ["Nesting"]
 _MOST_WAYS = 8
 
 
+# By the kind and the name of an account or group: the links of those who may change it.
+Over = Callable[[PrincipalKind, str], tuple[Link, ...]]
+
+
 class Nesting:
     """The memberships of a directory, nested ones included."""
 
     def __init__(self, directory: Directory) -> None:
         self.directory = directory
+        self.over: Over | None = None  # who may change an account or group of it, where the directory says so
         # Of two of one name the first counts, and they stay in their order: of two of one number the first is the one that it stands for.
         self._accounts = dict(reversed({account.name: account for account in reversed(directory.accounts)}.items()))
         self._by_name = dict(reversed({group.name: group for group in reversed(directory.groups)}.items()))
@@ -105,6 +110,16 @@ class Nesting:
         if group not in self._around:
             self._around[group] = reached(self._above.get((True, group), ()), lambda name: self._above.get((True, name), ()))
         return self._around[group]
+
+    def groups_within(self, group: str) -> list[str]:
+        """Return the groups that are in a group, at any depth."""
+        return reached(self._inner(group), self._inner)
+
+    def outer_links(self, group: str) -> Iterator[Link]:
+        """Yield the links from a group to those that it is in, and from those on, each once."""
+        for inner in dict.fromkeys((group, *self.groups_around(group))):
+            for outer, place in self._above.get((True, inner), {}).items():
+                yield self._link(PrincipalKind.GROUP, inner, outer, place)
 
     def ways(self, name: str, group: str) -> tuple[tuple[Link, ...], ...]:
         """Return the chains of links by which an account is in a group: of each group that it is in itself, the shortest on."""

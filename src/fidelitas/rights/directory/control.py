@@ -6,6 +6,7 @@ on is followed: a domain has a hundred thousand accounts, and each can be change
 
 from collections.abc import Callable, Iterable, Iterator
 from functools import cached_property
+from hashlib import blake2b
 from operator import attrgetter
 from typing import NamedTuple
 
@@ -65,6 +66,19 @@ class Control:
         """Whether permissions are in evidence at all."""
         stated = (one.descriptor for group in (self._facts.accounts, self._facts.groups, self._facts.control.containers) for one in group)
         return any(descriptor is not None for descriptor in stated)
+
+    def digest(self) -> bytes:
+        """Return a digest of everything that decides who may change what; of lists that many objects share each once."""
+        made = blake2b(digest_size=16)
+        known: dict[int, bytes] = {}
+        things: tuple[Thing, ...] = (*self._facts.accounts, *self._facts.groups)
+        for thing in things if self.known else ():
+            if id(thing.descriptor) not in known:
+                known[id(thing.descriptor)] = blake2b(repr(thing.descriptor).encode(), digest_size=16).digest()
+            made.update(folded(thing.dn).encode("utf-8", "surrogateescape") + known[id(thing.descriptor)])
+        delegated = [(one.dn, one.acted_for_by, one.password_read_by) for one in self._facts.accounts]
+        made.update(repr((self._facts.control, delegated)).encode("utf-8", "surrogateescape") if self.known else b"")
+        return made.digest()
 
     # -- accounts and groups ---------------------------------------------------------------------------------------------------------
 

@@ -10,7 +10,9 @@ from fidelitas.rights.accounts.nesting import Nesting
 from fidelitas.rights.directory.admission import Admission, Applicant, admission, applying
 from fidelitas.rights.directory.choice import directories_of
 from fidelitas.rights.directory.hosts import AsTaken, as_one
+from fidelitas.rights.directory.objects import Thing
 from fidelitas.rights.directory.rights import DirectoryRights
+from fidelitas.rights.graph.links import Link, Principal, PrincipalKind
 
 __all__ = ["Takings"]
 
@@ -84,14 +86,17 @@ class Takings:
 
     def _nesting(self, one: _Source) -> Nesting:
         if one.way not in self._plain:
-            self._plain[one.way] = Nesting(AsTaken(one.rights, one.stated, one.number).directory())
+            nesting = self._plain[one.way] = Nesting(AsTaken(one.rights, one.stated, one.number).directory())
+            nesting.over = _Over(nesting, [one]).links if one.rights.control.known else None
         return self._plain[one.way]
 
     def _made(self, asked: Sequence[_Source], admissions: Sequence[Admission]) -> Nesting:
         barred = frozenset[str]().union(*(said.barred for said in admissions))
         if len(asked) == 1 and not barred:
             return self._nesting(asked[0])
-        return Nesting(replace(as_one([self._nesting(one).directory for one in asked]), barred=barred))
+        nesting = Nesting(replace(as_one([self._nesting(one).directory for one in asked]), barred=barred))
+        nesting.over = _Over(nesting, asked).links if any(one.rights.control.known for one in asked) else None
+        return nesting
 
     # -- who may log in --------------------------------------------------------------------------------------------------------------
 
@@ -117,6 +122,40 @@ class Takings:
             if who is not None:
                 groups = frozenset(membership.group.name for membership in who.memberships)
                 yield Applicant(name=name, account=account, groups=groups, group_dns=frozenset(dns[group] for group in groups))
+
+
+class _Over:
+    """Who may change the accounts and groups that a host takes, under the names that it has for them."""
+
+    def __init__(self, nesting: Nesting, asked: Sequence[_Source]) -> None:
+        self._nesting, self._asked = nesting, asked
+        self._known: dict[tuple[PrincipalKind, str], tuple[Link, ...]] = {}
+        self._names: dict[Principal, str] = {}
+        self._things: dict[tuple[PrincipalKind, str], tuple[DirectoryRights, Thing]] = {}
+        for one in reversed(asked):
+            taken = AsTaken(one.rights, one.stated, one.number)
+            things: tuple[Thing, ...] = (*one.rights.facts.accounts, *one.rights.groups)
+            for thing in things:
+                principal, name = one.rights.node(thing), taken.name(thing)
+                self._names[principal] = name
+                self._things[principal.kind, name] = (one.rights, thing)
+
+    def links(self, kind: PrincipalKind, name: str) -> tuple[Link, ...]:
+        """Return the links to an account or group of a name."""
+        key = (kind, name)
+        if key not in self._known:
+            rights, thing = self._things.get(key, (None, None))
+            found = rights.control.over(thing) if rights is not None and thing is not None else ()
+            self._known[key] = tuple(replace(link, source=self._here(link.source), target=self._nesting.node(*key)) for link in found)
+        return self._known[key]
+
+    def _here(self, one: Principal) -> Principal:
+        """Return somebody as the host has him, where he is there."""
+        name = self._names.get(one)
+        there = self._nesting.identities if one.kind is PrincipalKind.ACCOUNT else self._nesting.groups
+        if name is not None and name in there:
+            return self._nesting.node(one.kind, name)
+        return Principal(kind=PrincipalKind.ELSEWHERE, name=f"{one.name}@{one.subject}", subject=one.subject)
 
 
 def _here(gap: Gap, one: _Source) -> Gap:

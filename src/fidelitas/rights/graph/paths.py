@@ -95,5 +95,8 @@ def _passwords_to_know(links: tuple[Link, ...]) -> Iterator[str]:
     for link in links:
         if link.source.kind is PrincipalKind.ACCOUNT:
             account = link.source
+        into = link.target if isinstance(link.target, Principal) and link.target.kind is PrincipalKind.ACCOUNT else None
+        if link.mechanism is Mechanism.PERMISSION and into is not None:  # who may change an account sets its password
+            start = account = into
         if link.own_password and account.kind is PrincipalKind.ACCOUNT and account != start:
             yield f"if the password of {account.name} is known"

@@ -10,6 +10,7 @@ from fidelitas.rights.accounts.identity import synthetic_member
 from fidelitas.rights.graph.group_edges import Edges, GroupEdge
 from fidelitas.rights.graph.links import By, Link, LinkKind, Mechanism, Principal, PrincipalKind, Right, Strength
 from fidelitas.rights.graph.paths import Edge, LinkPath
+from fidelitas.rights.linux.directory_links import links_by_directory
 from fidelitas.rights.linux.host_links import HostLinks
 from fidelitas.rights.linux.nodes import Nodes
 from fidelitas.rights.linux.pam import SuRules, su_rules
@@ -31,6 +32,7 @@ def edges_of(facts: HostFacts, population: Population, policy: Policy) -> tuple[
     found = [*host.user_ids(), *host.su(), *HostLinks(facts, population, policy, nodes).found()]
     sudo = SudoLinks(facts, population, policy, nodes)
     found += sudo.found(_intermediate_accounts(found))
+    found += list(links_by_directory(population, nodes, found))
     group_edges = [one for one in found if isinstance(one, GroupEdge)]
     chains = [one for one in found if not isinstance(one, GroupEdge)]
     named = {node for links in (*chains, *((one.link,) for one in group_edges)) for link in links for node in (link.source, link.target)}
