@@ -28,9 +28,13 @@ rootdn "cn=admin,{base}"
 rootpw admin-pw
 directory {folder}/db
 dbnosync
-access to attrs=userPassword by anonymous auth by * none
-access to * by users read by anonymous auth
+{access}
+database config
+rootdn "cn=admin,{base}"
 """
+ACCESS = """\
+access to attrs=userPassword by anonymous auth by * none
+access to * by users read by anonymous auth"""
 
 
 @dataclass
@@ -51,13 +55,14 @@ class Slapd:
 
 
 @contextmanager
-def scratch_slapd(folder: Path) -> Iterator[Slapd]:
+def scratch_slapd(folder: Path, access: str = ACCESS) -> Iterator[Slapd]:
+    """A server with access rules as slapd.conf(5) has them; its root may read its configuration."""
     program = shutil.which("slapd") or "/usr/sbin/slapd"
     if not Path(program).exists() or shutil.which("ldapadd") is None:
         pytest.skip("OpenLDAP is not installed (apt-get install slapd ldap-utils)")
     open_up(folder)
     (folder / "db").mkdir()
-    (folder / "slapd.conf").write_text(CONFIGURATION.format(folder=folder, base=BASE))
+    (folder / "slapd.conf").write_text(CONFIGURATION.format(folder=folder, base=BASE, access=access))
     with socket.create_server(("127.0.0.1", 0)) as free:
         port = free.getsockname()[1]
     running = subprocess.Popen([program, "-f", folder / "slapd.conf", "-h", f"ldap://127.0.0.1:{port}", "-d", "0"])

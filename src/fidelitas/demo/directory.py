@@ -62,10 +62,12 @@ def directory_bundle(people: Sequence[Person], taken: datetime) -> tuple[bytes, 
         made.add(person.name, "user", (*_DOMAIN, person.uid), control, check=checks.get(person.name, ""), permits=permits)
     made.add("Domein-beheerders", "group", (*_DOMAIN, 512), *_members(keeper.name, "Wachtdienst"))
     made.add("Wachtdienst", "group", (*_DOMAIN, 1501), *_members(former.name, "Storingsdienst"))
-    former_keeper = f"(OA;;WP;{_MEMBER};;{DOMAIN_SID}-{teams['operators'][0].uid})"
+    for number, name in ((1601, "svc-rooster"), (1602, "svc-balie")):
+        made.add(name, "user", (*_DOMAIN, number), f"userAccountControl: {_NORMAL}")
+    rota = f"(OA;;WP;{_MEMBER};;{DOMAIN_SID}-1601)"
     inside = _members(teams["administrators"][0].name, "Wachtdienst")  # a cycle
-    made.add("Storingsdienst", "group", (*_DOMAIN, 1502), *inside, permits=former_keeper)
-    made.add("Servicedesk", "group", (*_DOMAIN, 1504), *_members(teams["technicians"][1].name))
+    made.add("Storingsdienst", "group", (*_DOMAIN, 1502), *inside, permits=rota)
+    made.add("Servicedesk", "group", (*_DOMAIN, 1504), *_members("svc-balie"))
     made.add("Domain Admins", "group", (*_DOMAIN, 1503), *_members(teams["technicians"][0].name))  # a name, and no more
     return make_rows_bundle(DIRECTORY, "directory", taken, {"entries": "\n".join(made.lines).encode()}, "LDAP search"), made.planted
 

@@ -72,6 +72,10 @@ from fidelitas.facts.directory_control import (
     DirectoryControl,
     DomainTrust,
     GroupPolicy,
+    ServerBy,
+    ServerRule,
+    ServerRules,
+    Who,
 )
 from fidelitas.facts.events import NOWHERE, Change, Event, EventKind, TimeJump
 from fidelitas.facts.gaps import Gap, GapKind
@@ -224,6 +228,9 @@ __all__ = [
     "SearchFolder",
     "SecuredPath",
     "SecurityDescriptor",
+    "ServerBy",
+    "ServerRule",
+    "ServerRules",
     "SetIdFile",
     "Shadow",
     "SshdSetting",
@@ -240,6 +247,7 @@ __all__ = [
     "Trust",
     "UserMapping",
     "UserRight",
+    "Who",
     "WindowsFacts",
     "WindowsJob",
     "WindowsJobKind",

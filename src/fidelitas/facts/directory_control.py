@@ -6,7 +6,10 @@ from enum import StrEnum
 from fidelitas.facts.security import SecurityDescriptor
 from fidelitas.text import Place
 
-__all__ = ["CertificateAuthority", "CertificateTemplate", "Container", "ContainerKind", "DirectoryControl", "DomainTrust", "GroupPolicy"]
+__all__ = [
+    "CertificateAuthority", "CertificateTemplate", "Container", "ContainerKind", "DirectoryControl", "DomainTrust", "GroupPolicy",
+    "ServerBy", "ServerRule", "ServerRules", "Who",
+]  # fmt: skip
 
 
 class ContainerKind(StrEnum):
@@ -80,6 +83,59 @@ class DomainTrust:
     place: Place = field(compare=False)
 
 
+class Who(StrEnum):
+    """Whom a clause of an access rule of a server is about."""
+
+    ANYONE = "*"
+    USERS = "users"
+    ANONYMOUS = "anonymous"
+    ITSELF = "self"
+    DN = "dn"
+    GROUP = "group"
+    UNKNOWN = "unknown"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ServerBy:
+    """A clause: whom it is about, and what it allows, as letters: "a" to add values, "z" to take them away, "m" to manage.
+
+    `sign` says whether that is all (``=``), added to what was allowed before (``+``) or taken from it (``-``).  A clause that is not `sure`
+    has a further condition.
+    """
+
+    who: Who
+    style: str
+    value: str
+    sign: str
+    allows: str
+    control: str
+    sure: bool
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ServerRule:
+    """An access rule of a server: about which objects (a DN and a style) and attributes, all where none is named; `known` if no more."""
+
+    style: str
+    dn: str
+    attributes: tuple[str, ...]
+    known: bool
+    by: tuple[ServerBy, ...]
+    text: str
+    place: Place = field(compare=False)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ServerRules:
+    """The access rules of one database of a server, in their order; `general` ones hold for every database, after its own."""
+
+    suffixes: tuple[str, ...]
+    root: str
+    general: bool
+    rules: tuple[ServerRule, ...]
+    place: Place = field(compare=False)
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class DirectoryControl:
     """Everything of a directory that decides by permissions; `password_attributes` are GUIDs of attributes that hold machine passwords."""
@@ -90,3 +146,4 @@ class DirectoryControl:
     authorities: tuple[CertificateAuthority, ...] = ()
     trusts: tuple[DomainTrust, ...] = ()
     password_attributes: frozenset[str] = frozenset()
+    servers: tuple[ServerRules, ...] = ()

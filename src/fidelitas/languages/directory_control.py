@@ -17,9 +17,11 @@ from fidelitas.facts import (
     GroupPolicy,
     Place,
     SecurityDescriptor,
+    ServerRules,
 )
 from fidelitas.languages.binary_descriptors import read_binary_descriptor
 from fidelitas.languages.ldap.ldif import Entry
+from fidelitas.languages.ldap.server_rules import read_server_rules
 from fidelitas.languages.security_descriptors import read_descriptor
 
 __all__ = ["ControlObjects", "descriptor_of"]
@@ -59,6 +61,7 @@ class ControlObjects:
         self._authorities: list[CertificateAuthority] = []
         self._trusts: list[DomainTrust] = []
         self._password_attributes: set[str] = set()
+        self._servers: list[ServerRules] = []
         self._by_class: dict[str, Callable[[Entry], None]] = {
             "grouppolicycontainer": self._policy,
             "pkicertificatetemplate": self._template,
@@ -68,6 +71,7 @@ class ControlObjects:
             "domaindns": lambda entry: self._container(entry, ContainerKind.DOMAIN),
             "organizationalunit": lambda entry: self._container(entry, ContainerKind.UNIT),
             "container": lambda entry: self._container(entry, ContainerKind.FOLDER),
+            "olcdatabaseconfig": self._server,
             "builtindomain": lambda entry: self._container(entry, ContainerKind.FOLDER),
         }
 
@@ -86,6 +90,7 @@ class ControlObjects:
             templates=tuple(self._templates),
             authorities=tuple(self._authorities),
             trusts=tuple(self._trusts),
+            servers=tuple(self._servers),
             password_attributes=frozenset(self._password_attributes),
         )
 
@@ -157,6 +162,11 @@ class ControlObjects:
                 place=self._place(entry),
             )
         )
+
+    def _server(self, entry: Entry) -> None:
+        rules = read_server_rules(entry, self._origin)
+        if rules.rules or rules.root:
+            self._servers.append(rules)
 
     def _attribute(self, entry: Entry) -> None:
         raw = (entry.first("schemaIDGUID") or "").encode("utf-8", "surrogateescape")

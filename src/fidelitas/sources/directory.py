@@ -61,6 +61,7 @@ _FOREST = (
             "msPKI-Certificate-Application-Policy", "msPKI-Certificate-Name-Flag", "msPKI-Enrollment-Flag",
         ),
     ),
+    ("configContext", "", "(objectClass=olcDatabaseConfig)", ("objectClass", "olcDatabase", "olcSuffix", "olcRootDN", "olcAccess")),
     (
         "schemaNamingContext",
         "",
@@ -223,7 +224,7 @@ def _of_forest(connection: "Connection", root: str) -> Iterator[Mapping[str, obj
     info = connection.server.info
     for context, below, wanted, attributes in _FOREST:
         named = (info.other.get(context) or [""])[0] if info else ""
-        if named and named.lower().endswith(root.lower()):
+        if named and (context == "configContext" or named.lower().endswith(root.lower())):
             with suppress(Exception):  # what a server does not have, or does not show to this account
                 yield from connection.extend.standard.paged_search(
                     below + named, wanted, attributes=list(attributes), generator=True, controls=_with_permissions()

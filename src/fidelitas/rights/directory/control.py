@@ -24,6 +24,7 @@ from fidelitas.facts import (
 from fidelitas.rights.directory.deeds import LINK_POLICY, TAKE_OVER, WRITE_POLICY, Row, Sort, deeds_on
 from fidelitas.rights.directory.objects import Objects, Thing
 from fidelitas.rights.directory.permissions import Allowance, Deed, allowed_to, keepers
+from fidelitas.rights.directory.server_rules import ServerAccess
 from fidelitas.rights.graph.links import By, Link, LinkKind, Mechanism, Principal, Right, Strength
 
 __all__ = ["Control", "Permitted"]
@@ -56,6 +57,7 @@ class Control:
         self._containers = {folded(one.dn): one for one in facts.control.containers}
         self._policies = {folded(one.dn): one for one in facts.control.policies}
         self._takers: dict[str, tuple[Link, ...]] = {}
+        self.server = ServerAccess(facts, objects)
 
     def principal(self, account: DirectoryAccount) -> Principal:
         """Return an account as a holder."""
@@ -65,7 +67,7 @@ class Control:
     def known(self) -> bool:
         """Whether permissions are in evidence at all."""
         stated = (one.descriptor for group in (self._facts.accounts, self._facts.groups, self._facts.control.containers) for one in group)
-        return any(descriptor is not None for descriptor in stated)
+        return self.server.known or any(descriptor is not None for descriptor in stated)
 
     def digest(self) -> bytes:
         """Return a digest of everything that decides who may change what; of lists that many objects share each once."""
@@ -86,7 +88,12 @@ class Control:
         """Yield the links by which somebody comes by an account or group: one for each, by the surest and plainest way."""
         met: set[Principal] = set()
         target = self._objects.principal(thing)
-        every = (*self._by_its_permissions(thing, target), *self.by_its_delegation(thing, target), *self._from_above(thing, target))
+        every = (
+            *self._by_its_permissions(thing, target),
+            *self.by_its_delegation(thing, target),
+            *self._from_above(thing, target),
+            *self.server.over(thing, target),
+        )
         for link in sorted(every, key=attrgetter("strength")):
             if link.source not in met and link.source != target:
                 met.add(link.source)

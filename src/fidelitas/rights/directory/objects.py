@@ -71,6 +71,10 @@ class Objects:
     def _built_in(self) -> Mapping[str, Thing]:
         return {group.sid: group for group in self._facts.groups if group.sid is not None and group.sid.startswith("S-1-5-32-")}
 
+    def unseen(self, dn: str, place: Place) -> DirectoryAccount:
+        """Return an account of which only the DN is known."""
+        return self._strangers.setdefault(dn, DirectoryAccount(name=dn, dn=dn, kind=DirectoryKind.ROLE, place=place))
+
     def everything(self, dn: str) -> Principal:
         """Return what stands for all objects below a container."""
         return Principal(kind=PrincipalKind.GROUP, name=f"all below {dn}", subject=self._facts.subject)

@@ -43,6 +43,7 @@ class Seats:
             if account.delegates_to and not account.disabled:
                 yield from self._by_delegation(account)
         yield from self._by_certificates()
+        yield from self._control.server.everything(self._right)
 
     def _by_the_domain(self, domain: Container) -> Iterator[Link]:
         yield from self._control.takers_of(domain, self._right)

@@ -1,0 +1,141 @@
+"""Access rules of OpenLDAP, held against a real server: who can add himself to a group or set a password is who leads to root on a host.
+
+Random rules: by accounts, groups, subtrees and everyone, levels and privileges, that stop, go on and break; every account then binds and tries.
+"""
+
+import random
+import subprocess
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+
+from slapd_server import BASE, Slapd, scratch_slapd
+from support import Put, fidelitas
+from test_cli import handed_in
+
+pytestmark = pytest.mark.judge
+
+ROUNDS, PEOPLE, GROUPS, TARGETS, RULES = 4, 10, 4, 6, 7
+PASSWORD = "made-up"
+
+
+def person(name: str, number: int, unit: str) -> str:
+    return (
+        f"dn: uid={name},ou={unit},{BASE}\nobjectClass: inetOrgPerson\nobjectClass: posixAccount\nuid: {name}\nsn: x\ncn: {name}\nuserPassword: {PASSWORD}\n"
+        f"uidNumber: {number}\ngidNumber: {number}\nhomeDirectory: /home/{name}\nloginShell: /bin/sh\n\n"
+    )
+
+
+def group(name: str, number: int, unit: str, members: list[str]) -> str:
+    listed = "".join(f"member: {one}\n" for one in members)
+    return f"dn: cn={name},ou={unit},{BASE}\nobjectClass: groupOfNames\nobjectClass: extensibleObject\ncn: {name}\ngidNumber: {number}\n{listed}\n"
+
+
+class Drawn:
+    """People and groups of a directory, targets that lead to root on a host, and rules about these."""
+
+    def __init__(self, number: int) -> None:
+        chance = random.Random(number)
+        self.people = [f"uid=p{one},ou=people,{BASE}" for one in range(PEOPLE)]
+        self.groups = {f"cn=g{one},ou=groups,{BASE}": chance.sample(self.people, 3) for one in range(GROUPS)}
+        self.targets = [
+            f"cn=tg{one},ou={chance.choice('ab')},{BASE}" if one % 2 else f"uid=tp{one},ou={chance.choice('ab')},{BASE}"
+            for one in range(TARGETS)
+        ]
+        self._chance = chance
+        first = [
+            f'to dn.subtree="ou={unit},{BASE}" attrs=userPassword,member,memberUid by anonymous auth by users read'
+            for unit in ("people", "groups")
+        ]
+        self.rules = [
+            *first,
+            *(self._rule() for _ in range(RULES)),
+            chance.choice(["to * by users read by anonymous auth", "to attrs=userPassword by anonymous auth"]),
+        ]
+
+    def _rule(self) -> str:
+        chance = self._chance
+        what = chance.choice([
+            "*", f'dn.exact="{chance.choice(self.targets)}"', f'dn.base="{chance.choice(self.targets)}"', f'dn.subtree="ou={chance.choice("ab")},{BASE}"',
+            f'dn.one="ou={chance.choice("ab")},{BASE}"', f'dn.children="ou=a,{BASE}"', f'dn.exact="ou=a,{BASE}"',
+        ])  # fmt: skip
+        attributes = chance.choice(["", "", " attrs=member", " attrs=userPassword", " attrs=userPassword,member", " attrs=cn"])
+        by = [self._by() for _ in range(chance.randint(1, 4))]
+        return f"to {what}{attributes if what != '*' or attributes else ''} {' '.join(by)}"
+
+    def _by(self) -> str:
+        chance = self._chance
+        who = chance.choice([
+            "*", "users", "self", "anonymous", *(f'dn.exact="{one}"' for one in chance.sample(self.people, 4)),
+            *(f'group.exact="{one}"' for one in chance.sample(sorted(self.groups), 3)), f'dn.subtree="ou=people,{BASE}"', f'dn.children="ou=a,{BASE}"',
+        ])  # fmt: skip
+        access = chance.choice(["write", "write", "write", "read", "none", "manage", "add", "=rscxw", "=rscx", "+w", "-w", ""])
+        control = chance.choice(["", "", "", " stop", " continue", " break"])
+        return f"by {who} {access}{control}".strip()
+
+    def text(self) -> str:
+        units = "".join(f"dn: ou={unit},{BASE}\nobjectClass: organizationalUnit\nou: {unit}\n\n" for unit in ("people", "groups", "a", "b"))
+        text = f"dn: {BASE}\nobjectClass: dcObject\nobjectClass: organization\ndc: saltmarsh\no: Observatory\n\n{units}"
+        text += "".join(person(f"p{one}", 20000 + one, "people") for one in range(PEOPLE))
+        text += "".join(
+            group(dn.partition(",")[0][3:], 30000 + at, "groups", members) for at, (dn, members) in enumerate(self.groups.items())
+        )
+        for at, dn in enumerate(self.targets):
+            name, unit = dn.partition(",")[0].partition("=")[2], dn.partition("ou=")[2][0]
+            text += group(name, 40000 + at, unit, [f"cn=admin,{BASE}"]) if name.startswith("tg") else person(name, 50000 + at, unit)
+        return text
+
+
+def can(server: Slapd, person: str, target: str) -> bool:
+    """Return whether somebody can really add himself to a group, in either way that it lists members, or set the password of an account."""
+    name = person.partition(",")[0].removeprefix("uid=")
+    if target.startswith("uid="):
+        return _does(server, person, f"dn: {target}\nchangetype: modify\nreplace: userPassword\nuserPassword: {PASSWORD}\n")
+    for attribute, value in (("member", person), ("memberUid", name)):
+        change = f"dn: {target}\nchangetype: modify\n{{}}: {attribute}\n{attribute}: {value}\n"
+        if _does(server, person, change.format("add")):
+            server.load(change.format("delete"), change=True)
+            return True
+    return False
+
+
+def _does(server: Slapd, person: str, change: str) -> bool:
+    bind = ["ldapmodify", "-x", "-H", f"ldap://127.0.0.1:{server.port}", "-D", person, "-w", PASSWORD]
+    done = subprocess.run(bind, input=change, text=True, capture_output=True, check=False, timeout=60)
+    assert done.returncode in (0, 50), done.stderr  # 50 is insufficient access
+    return done.returncode == 0
+
+
+@pytest.mark.parametrize("number", range(ROUNDS))
+def test_who_comes_to_root_by_the_rules_of_a_server_is_who_can(
+    number: int, need: Callable[..., None], tmp_path: Path, tmp_path_factory: pytest.TempPathFactory
+) -> None:
+    need("ldapmodify", root=True)
+    drawn = Drawn(number)
+    names = [dn.partition(",")[0].partition("=")[2] for dn in drawn.targets]
+    policy = "".join(f"{'%' if name.startswith('tg') else ''}{name} ALL=(ALL) ALL\n" for name in names)
+    nsswitch = {"/etc/nsswitch.conf": Put("passwd: files sss\ngroup: files sss\nshadow: files\n")}
+    access = "\n".join(f"access {rule}" for rule in drawn.rules)
+    with scratch_slapd(tmp_path_factory.mktemp("slapd"), access) as server:
+        server.load(drawn.text())
+        fidelitas("survey", "--directory", server.uri, "--name", "saltmarsh", cwd=tmp_path, env={"LDAP_PASSWORD": "admin-pw"})
+        fidelitas("survey", handed_in(tmp_path, sudoers=policy, files=nsswitch), cwd=tmp_path)
+        rows = fidelitas("holders", "--on", "knot", "--right", "root", "--each", "--format", "json", cwd=tmp_path).json["holdings"]
+        able = {person: [target for target in drawn.targets if can(server, person, target)] for person in drawn.people}
+    sure = {row["holder"]["name"] for row in rows if row["strength"] != "conditional"}
+    everyone = any(name.startswith("Authenticated Users") for name in sure)
+    expected = {person.partition(",")[0].removeprefix("uid=") for person, targets in able.items() if targets}
+    ours = {f"p{one}" for one in range(PEOPLE)} if everyone else {name for name in sure if name.startswith("p")}
+    shown = {
+        name: [
+            link["rule"]
+            for row in rows
+            if row["holder"]["name"] == name
+            for route in row["routes"]
+            for link in route["links"]
+            if link["rule"]
+        ]
+        for name in sorted(sure)
+    }
+    assert ours == expected, "\n".join((access, *map(str, able.items()), *map(str, shown.items())))
