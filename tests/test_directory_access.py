@@ -4,6 +4,7 @@ No sssd, winbind or IPA server runs here: rows are from sssd.conf(5), sssd-simpl
 of IPA's sudo and host-based access rules.
 """
 
+from collections.abc import Mapping
 from pathlib import Path
 
 import pytest
@@ -36,10 +37,10 @@ def domain(base: str = BASE, sid: str = "S-1-5-21-1-2-3", people: tuple[str, ...
     return text
 
 
-def judged(files: dict[str, Put], sudoers: str, directories: dict[str, str], name: str = "knot") -> HostRights:
+def judged(files: Mapping[str, Put | None], sudoers: str, directories: dict[str, str], name: str = "knot") -> HostRights:
     """Return the rights on a host with some directories in evidence."""
     evidence = [from_ldif(text.encode(), subject).bundle for subject, text in directories.items()]
-    return audit([bundle(sudoers, files, name=name), *evidence], findings=False).hosts[0]
+    return audit([bundle(sudoers, dict(files), name=name), *evidence], findings=False).hosts[0]
 
 
 def root_holders(host: HostRights) -> dict[str, Login]:
@@ -282,6 +283,24 @@ def test_a_question_about_an_account_of_a_directory_is_answered_by_it(tmp_path: 
     assert "access rules of the host" in fidelitas("may", "cid", "knot", "--", "/usr/bin/less", cwd=tmp_path).out
     holders = fidelitas("holders", "--on", "knot", "--each", "--format", "json", cwd=tmp_path).json["holdings"]
     assert {row["holder"]["name"]: row["holder"]["can_log_in"] for row in holders if row["right"] == "root"}["cid"] is False
+
+
+@pytest.mark.parametrize(
+    ("sources", "rule", "holders"),
+    [
+        ("sss", "+night", {"ann", "bob"}),  # bob by way of a netgroup within
+        ("files sss", "+night", {"ann", "bob"}),
+        ("sss", "+other", set()),
+        ("files", "+night", set()),
+    ],
+)
+def test_netgroups_of_a_directory(sources: str, rule: str, holders: set[str]) -> None:
+    text = ipa() + entry("cn=night,cn=ng", "nisNetgroup", cn="night", nisNetgroupTriple="(,ann,)", memberNisNetgroup="inner")
+    text += entry("cn=inner,cn=ng", "nisNetgroup", cn="inner", nisNetgroupTriple=("(-,bob,)", "(knot,-,saltmarsh)"))
+    files = {"/etc/nsswitch.conf": Put(f"passwd: files sss\ngroup: files sss\nnetgroup: {sources}\n"), "/etc/netgroup": None}
+    host = judged(files, f"{rule} ALL=(ALL) ALL\n", {"ipa": text})
+    assert set(root_holders(host)) == holders
+    assert not [one for one in host.holdings if str(one.right) == "root" and str(one.strength) == "conditional" and holders]
 
 
 # -- filters -------------------------------------------------------------------------------------------------------------------------

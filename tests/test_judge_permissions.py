@@ -111,8 +111,10 @@ class Drawn:
     def can(self, host: str, person: str) -> Iterator[str]:
         """Yield the targets that somebody can really take."""
         with bound(host, person, self.password, raise_exceptions=False) as own:
+            taken = {unit for unit in self.units if self._takes_over(own, person, unit)}
             for target in self.targets:
-                if self._takes(own, person, target):
+                # Who takes a unit over gives itself what is inherited by all that lies in it, where that inherits.
+                if any(target.endswith(unit) for unit in taken) or self._takes(own, person, target):
                     yield target
 
     def _takes(self, own: Any, person: str, target: str) -> bool:
@@ -122,6 +124,10 @@ class Drawn:
                 return True
         elif own.modify(target, {"unicodePwd": [(ldap3.MODIFY_REPLACE, [f'"{self.password}"'.encode("utf-16-le")])]}):
             return True
+        return self._takes_over(own, person, target)
+
+    def _takes_over(self, own: Any, person: str, target: str) -> bool:
+        """Return whether somebody can change the permissions of an object, or make himself its owner; it is undone."""
         raw = descriptor(self._admin, target)
         same = {"nTSecurityDescriptor": [(ldap3.MODIFY_REPLACE, [with_entries(raw, [])])]}
         if own.modify(target, same, controls=security_descriptor_control(sdflags=4)):
@@ -134,6 +140,67 @@ class Drawn:
             self._admin.modify(target, back, controls=security_descriptor_control(sdflags=1))
             return True
         return False
+
+
+NAMES, FLAGS, RESTRICTIONS = (
+    "f3a64788-5306-11d1-a9c5-0000f80367c1",
+    "bf967a68-0de6-11d0-a285-00aa003049e2",
+    "4c164200-20c0-11d0-a768-00aa006e0529",
+)
+SCRIPT, LINK = "bf9679a8-0de6-11d0-a285-00aa003049e2", "f30e3bbe-9ff0-11d1-b603-0000f80367c1"
+POLICY = f"CN={{11111111-2222-3333-4444-555555555555}},CN=Policies,CN=System,{BASE}"
+# Each kind of deed alone: on what, by which right, what is written, and what the program says.
+DEEDS = [
+    ("target", 0x20, NAMES, {"servicePrincipalName": ["http/{number}"]}, "may give a service name to target"),
+    ("target", 0x20, FLAGS, {"userAccountControl": ["4194816"]}, "may switch off pre-authentication for target"),
+    ("target", 0x20, RESTRICTIONS, {"userAccountControl": ["4194816"]}, "may switch off pre-authentication for target"),
+    ("target", 0x20, SCRIPT, {"scriptPath": ["x.bat"]}, "may set the logon script of target"),
+    ("unit", 0x20, LINK, {"gPLink": [f"[LDAP://{POLICY};0]"]}, "may link group policies to OU=deeds"),
+    ("unit", 0x40000, "", "permissions", "may change the permissions of OU=deeds"),
+    ("policy", 0x20, "", {"displayName": ["x"]}, "may change group policy"),
+    ("domain", 0x40000, "", "permissions", f"may change the permissions of {BASE}"),
+    ("domain", 0x20, LINK, {"gPLink": [f"[LDAP://{POLICY};0]"]}, f"may link group policies to {BASE}"),
+    ("template", 0x40000, "", "permissions", "may change the permissions of CN=AdminSDHolder"),
+]
+
+
+@pytest.mark.parametrize("number", range(len(DEEDS)))
+def test_each_deed_alone_is_possible_and_is_shown(number: int, need: Callable[..., None], domain: Domain, tmp_path: Path) -> None:
+    need("samba", "ip", root=True)
+    what, mask, part, write, because = DEEDS[number]
+    unit, password = f"OU=deeds,{BASE}", "Made-up-deed!1"
+    places = {
+        "target": f"CN=target,{unit}", "unit": unit, "policy": POLICY, "domain": BASE,
+        "template": f"CN=AdminSDHolder,CN=System,{BASE}",
+    }  # fmt: skip
+    with bound(domain.host, domain.bind, domain.password, raise_exceptions=False) as admin:
+        who = f"CN=doer{number},CN=Users,{BASE}"
+        admin.add(unit, "organizationalUnit")
+        admin.add(POLICY, ["top", "container", "groupPolicyContainer"], {"displayName": "policy"})
+        admin.modify(f"OU=Domain Controllers,{BASE}", {"gPLink": [(ldap3.MODIFY_REPLACE, [f"[LDAP://{POLICY};0]"])]})
+        for dn in (who, places["target"]):
+            admin.add(dn, "user", {"sAMAccountName": dn.partition(",")[0].removeprefix("CN=")})
+            admin.modify(dn, {"unicodePwd": [(ldap3.MODIFY_REPLACE, [f'"{password}"'.encode("utf-16-le")])]})
+            admin.modify(dn, {"userAccountControl": [(ldap3.MODIFY_REPLACE, [512])]})
+        admin.modify(f"CN=Domain Admins,CN=Users,{BASE}", {"member": [(ldap3.MODIFY_ADD, [places["target"]])]})
+        before = descriptor(admin, places[what])
+        control = security_descriptor_control(sdflags=4)
+        change = {name: [(ldap3.MODIFY_REPLACE, [one.replace("{number}", str(number)) for one in values])] for name, values in write.items()} if isinstance(write, dict) else {}  # fmt: skip
+        with bound(domain.host, who, password, raise_exceptions=False) as own:
+
+            def does() -> bool:
+                same = {"nTSecurityDescriptor": [(ldap3.MODIFY_REPLACE, [with_entries(descriptor(admin, places[what]), [])])]}
+                return bool(own.modify(places[what], change or same, controls=None if change else control))
+
+            assert not does()
+            given = with_entries(before, [entry(sid_of(admin, who), mask, part, denied=False)])
+            assert admin.modify(places[what], {"nTSecurityDescriptor": [(ldap3.MODIFY_REPLACE, [given])]}, controls=control), admin.result
+            assert does(), own.result
+        uri = f"ldap://{domain.host}/{BASE}?tls=off&bind={domain.bind}"
+        fidelitas("survey", "--directory", uri, "--name", "tides", cwd=tmp_path, env={"LDAP_PASSWORD": domain.password})
+        admin.modify(places[what], {"nTSecurityDescriptor": [(ldap3.MODIFY_REPLACE, [with_entries(before, [])])]}, controls=control)
+    rows = fidelitas("holders", "--account", f"doer{number}", "--each", "--format", "json", cwd=tmp_path).json["holdings"]
+    assert any(because in link["because"] for row in rows for route in row["routes"] for link in route["links"]), rows
 
 
 def descriptor(connection: Any, dn: str) -> bytes:

@@ -636,6 +636,39 @@ def test_net_localgroup_in_any_language_and_encoding(tmp_path: Path, encoding: s
     assert {"Administrator", "Wacht@SALTMARSH"} <= set(re.findall(r"[\w@%]+", fidelitas("holders", "--right", "admin", cwd=tmp_path).out))
 
 
+# A machine in each of five languages: what its groups and accounts are called, and one group that is called like the administrators of another.
+LANGUAGES = {
+    "German": ("Administratoren", "Sicherungs-Operatoren", "Administrator", "Gast", "Domänen-Admins", "Administrators"),
+    "French": ("Administrateurs", "Opérateurs de sauvegarde", "Administrateur", "Invité", "Admins du domaine", "Administratoren"),
+    "Polish": ("Administratorzy", "Operatorzy kopii zapasowych", "Administrator", "Gość", "Administratorzy domeny", "Administrateurs"),
+    "Russian": ("Администраторы", "Операторы архива", "Администратор", "Гость", "Администраторы домена", "Administrators"),
+    "Japanese": ("Administrators", "Backup Operators", "Administrator", "Guest", "Domain Admins", "管理者"),
+}
+
+
+@pytest.mark.parametrize("language", LANGUAGES)
+def test_a_machine_in_every_language_gives_the_same_answer(language: str) -> None:
+    admins, backup, built_in, guest, domain_admins, misleading = LANGUAGES[language]
+    local_groups = [{"name": admins, "sid": ADMINISTRATORS}, {"name": backup, "sid": BACKUP}, {"name": misleading, "sid": f"{LOCAL}-1009"}]
+    local_members = [
+        {"group_sid": ADMINISTRATORS, "group": admins, "sid": f"{LOCAL}-500", "name": f"AVOCET\\{built_in}", "kind": "user"},
+        {"group_sid": ADMINISTRATORS, "group": admins, "sid": f"{FOREIGN}-512", "name": f"TIDES\\{domain_admins}", "kind": "group"},
+        {"group_sid": BACKUP, "group": backup, "sid": f"{LOCAL}-1001", "name": "AVOCET\\kofi", "kind": "user"},
+        {"group_sid": f"{LOCAL}-1009", "group": misleading, "sid": f"{LOCAL}-1002", "name": "AVOCET\\rada", "kind": "user"},
+    ]
+    accounts = [account(built_in, 500), account(guest, 501, disabled=False), account("kofi", 1001), account("rada", 1002)]
+    ldif = group(domain_admins, "ines", number=(*DOMAIN, 512)) + person("ines", number=1100)
+    evidence = machine(
+        rights="SeDebugPrivilege = *S-1-5-32-544,rada", local_groups=local_groups, local_members=local_members, local_accounts=accounts
+    )
+    found = together(evidence, ldif)
+    assert holders(found) == {built_in, f"%{admins}", f"%{domain_admins}", "ines", "rada"}
+    assert holders(found, "read-secrets") == {f"%{backup}", "kofi"}
+    checks = {(one.check, one.about) for one in findings_on(found)}
+    assert ("windows.guest-enabled", guest) in checks
+    assert ("windows.user-right", "rada") in checks
+
+
 RULE = "-" * 79
 # What the tool prints in languages of several code pages: its words, the names of groups and of members.
 TEXTS = [

@@ -88,12 +88,12 @@ from fidelitas.facts.host import (
     FileState,
     HostFacts,
     NameService,
-    Netgroup,
     OperatingSystem,
 )
 from fidelitas.facts.jobs import Job, JobKind, SearchFolder
 from fidelitas.facts.logins import AuthorizedKey, KeptPassword, LentGroups, Logins, PamRule, PamTask, PrivateKey, SshdSetting
 from fidelitas.facts.mariadb import AccountGrant, DatabaseAccount, DefinerObject, GrantScope, MariadbFacts, ProxyGrant, RoleGrant
+from fidelitas.facts.netgroups import Netgroup
 from fidelitas.facts.programs import CapableFile, Packaged, Programs, SetIdFile
 from fidelitas.facts.rows import Rows
 from fidelitas.facts.running import KernelSetting, LoginSession, Mount, Process

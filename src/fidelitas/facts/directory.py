@@ -10,6 +10,7 @@ from enum import StrEnum
 from fidelitas.facts.accounts import Account
 from fidelitas.facts.directory_control import DirectoryControl
 from fidelitas.facts.gaps import Gap
+from fidelitas.facts.netgroups import Netgroup
 from fidelitas.facts.security import SecurityDescriptor
 from fidelitas.facts.sudo import SudoPolicy
 from fidelitas.text import Place
@@ -82,6 +83,7 @@ class Directory:
     groups: tuple[DirectoryGroup, ...]
     policy: SudoPolicy | None = None
     barred: frozenset[str] = frozenset()
+    netgroups: tuple[Netgroup, ...] = ()
 
 
 class DirectoryKind(StrEnum):
@@ -190,6 +192,7 @@ class DirectoryFacts:
     domains: tuple[DirectoryDomain, ...] = ()
     access_rules: tuple[HostAccessRule, ...] | None = None  # None: it has no rules of this kind
     control: DirectoryControl = field(default_factory=DirectoryControl)
+    netgroups: tuple[Netgroup, ...] = ()
 
 
 def _rid(sid: str | None) -> str | None:

@@ -10,6 +10,7 @@ from fidelitas.facts.accounts import Account, Group, GroupShadow, LoginLimits, S
 from fidelitas.facts.delegations import Delegations
 from fidelitas.facts.gaps import Gap
 from fidelitas.facts.logins import Logins
+from fidelitas.facts.netgroups import Netgroup
 from fidelitas.facts.programs import Programs
 from fidelitas.facts.running import KernelSetting, LoginSession, Mount, Process
 from fidelitas.facts.sudo import SudoPolicy
@@ -24,7 +25,6 @@ __all__ = [
     "FileState",
     "HostFacts",
     "NameService",
-    "Netgroup",
     "OperatingSystem",
 ]
 
@@ -125,16 +125,6 @@ class FileState:
     read: bool = False
     access: tuple[AccessEntry, ...] = ()
     digests: tuple[tuple[str, str], ...] = ()
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Netgroup:
-    """A line of netgroup(5): triples of host, user and domain, in which an empty field stands for any, and other netgroups."""
-
-    name: str
-    triples: tuple[tuple[str, str, str], ...]
-    inner: tuple[str, ...]
-    place: Place = field(compare=False)
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -15,6 +15,7 @@ from fidelitas.facts import (
     DirectoryFacts,
     DirectoryKind,
     Gap,
+    Netgroup,
     Password,
     PasswordState,
     Place,
@@ -25,6 +26,7 @@ from fidelitas.languages.evidence import HostEvidence
 from fidelitas.languages.ldap.ipa_rules import IPA_CLASSES, IpaRules
 from fidelitas.languages.ldap.ldif import Entry, entries
 from fidelitas.languages.ldap.sudo_role import read_sudo_ldif
+from fidelitas.languages.netgroups import netgroup_triples
 from fidelitas.text import decode
 
 __all__ = ["read_directory", "sid_of"]
@@ -69,6 +71,7 @@ def read_directory(evidence: HostEvidence) -> DirectoryFacts:
     accounts: list[DirectoryAccount] = []
     groups: list[StatedGroup] = []
     domains: list[DirectoryDomain] = []
+    netgroups: list[Netgroup] = []
     text, has_rules = decode(evidence.listings.get("entries", b"")), False
     ipa, control = IpaRules(origin), ControlObjects(origin)
     for entry in entries(text, origin, gaps, "directory object"):
@@ -85,6 +88,8 @@ def read_directory(evidence: HostEvidence) -> DirectoryFacts:
             accounts.append(_account(entry, origin, kind))
         elif control.add(entry, kinds):
             continue
+        elif "nisnetgroup" in kinds:
+            netgroups.append(_netgroup(entry, origin))
         elif "crossref" in kinds and (entry.first("nETBIOSName") or "") and (entry.first("dnsRoot") or ""):
             domains.append(DirectoryDomain(realm=(entry.first("dnsRoot") or "").lower(), short=entry.first("nETBIOSName") or ""))
     return DirectoryFacts(
@@ -96,7 +101,18 @@ def read_directory(evidence: HostEvidence) -> DirectoryFacts:
         policy=read_sudo_ldif(text, origin, ipa) if has_rules else None,
         access_rules=ipa.access_rules(),
         control=control.found(),
+        netgroups=tuple(netgroups),
         domains=tuple(domains),
+    )
+
+
+def _netgroup(entry: Entry, origin: Place) -> Netgroup:
+    """Return a netgroup of RFC 2307: its triples as netgroup(5) writes them, and the names of others."""
+    return Netgroup(
+        name=entry.first("cn") or "",
+        triples=tuple(triple for value, _ in entry.texts("nisNetgroupTriple") for triple in netgroup_triples(value)),
+        inner=tuple(value for value, _ in entry.texts("memberNisNetgroup")),
+        place=origin.at(entry.line),
     )
 
 

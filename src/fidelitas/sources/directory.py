@@ -39,14 +39,14 @@ _ATTRIBUTES = (
     "ipaEnabledFlag", "accessRuleType", "userCategory", "hostCategory", "cmdCategory", "serviceCategory", "memberUser", "memberHost",
     "memberService", "memberAllowCmd", "memberDenyCmd", "externalUser", "externalHost", "hostMask", "ipaSudoOpt", "ipaSudoRunAs",
     "ipaSudoRunAsGroup", "ipaSudoRunAsExtUser", "ipaSudoRunAsExtGroup", "ipaSudoRunAsExtUserGroup", "ipaSudoRunAsUserCategory",
-    "gPLink", "gPOptions", "trustPartner", "trustDirection", "trustAttributes",
+    "nisNetgroupTriple", "memberNisNetgroup", "gPLink", "gPOptions", "trustPartner", "trustDirection", "trustAttributes",
     "ipaSudoRunAsGroupCategory", "sudoCmd", "fqdn", "nsAccountLock",
 )  # fmt: skip
 _KINDS = (
     "posixAccount", "posixGroup", "person", "group", "groupOfNames", "groupOfUniqueNames", "groupOfMembers", "sudoRole", "account",
     "simpleSecurityObject", "organizationalRole", "applicationProcess", "device", "contact", "foreignSecurityPrincipal", "crossRef",
     "domainDNS", "organizationalUnit", "container", "builtinDomain", "groupPolicyContainer", "trustedDomain",
-    "ipaSudoRule", "ipaSudoCmd", "ipaSudoCmdGrp", "ipaHBACRule", "ipaHBACServiceGroup", "ipaHost", "ipaHostGroup",
+    "nisNetgroup", "ipaSudoRule", "ipaSudoCmd", "ipaSudoCmdGrp", "ipaHBACRule", "ipaHBACServiceGroup", "ipaHost", "ipaHostGroup",
 )  # fmt: skip
 _WANTED = f"(|{''.join(f'(objectClass={kind})' for kind in _KINDS)})"
 # What is asked for beside the domain itself: in which context of the forest, where in it, which objects, which attributes.

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 
 from fidelitas.facts import LoginLimits, NameService, Netgroup, OperatingSystem, Place
 from fidelitas.languages.lines import lines_of
+from fidelitas.languages.netgroups import TRIPLE, netgroup_triples
 from fidelitas.languages.words import shell_words
 
 __all__ = ["PolicyPlugin", "read_login_defs", "read_netgroup", "read_nsswitch", "read_os_release", "read_policy_plugin"]
@@ -72,9 +73,6 @@ def read_nsswitch(text: str, origin: Place) -> tuple[NameService, ...]:
     return tuple(found)
 
 
-_TRIPLE = re.compile(r"\(([^(),]*),([^(),]*),([^(),]*)\)")
-
-
 def read_netgroup(text: str, origin: Place) -> tuple[Netgroup, ...]:
     """Return the netgroups of netgroup(5): a name, then triples and other names; a backslash joins a line to the next."""
     found = []
@@ -82,8 +80,8 @@ def read_netgroup(text: str, origin: Place) -> tuple[Netgroup, ...]:
         statement = line.text.partition("#")[0].strip()
         name, _, rest = statement.partition(" ") if " " in statement else statement.partition("\t")
         if name:
-            triples = tuple((one[0].strip(), one[1].strip(), one[2].strip()) for one in _TRIPLE.findall(rest))
-            found.append(Netgroup(name=name, triples=triples, inner=tuple(_TRIPLE.sub(" ", rest).split()), place=line.place()))
+            triples = tuple(netgroup_triples(rest))
+            found.append(Netgroup(name=name, triples=triples, inner=tuple(TRIPLE.sub(" ", rest).split()), place=line.place()))
     return tuple(found)
 
 

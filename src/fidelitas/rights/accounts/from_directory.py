@@ -7,7 +7,7 @@ in evidence tells is no gap any more.
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
 
-from fidelitas.facts import Directory, Gap, HostFacts, SudoPolicy, joined_policies
+from fidelitas.facts import Directory, FileKind, Gap, HostFacts, SudoPolicy, joined_policies
 
 __all__ = ["DIRECTORY_SOURCES", "with_directory"]
 
@@ -24,10 +24,19 @@ def with_directory(facts: HostFacts, directory: Directory) -> HostFacts:
     takes_rules = directory.policy is not None and bool(DIRECTORY_SOURCES & set(order))
     answered = {*_ANSWERED, *(("sudoers",) if takes_rules else ())}
     gaps = tuple(gap for gap in facts.gaps if not _is_answered(gap, answered))
+    if facts.netgroups is None and directory.netgroups and _asks_alone(facts, asked.get("netgroup", ())):
+        facts = replace(facts, netgroups=directory.netgroups)
     if not takes_rules or directory.policy is None:
         return replace(facts, gaps=gaps)
     policy = _in_order(order, facts.policy, directory.policy)
     return replace(facts, policy=policy, gaps=(*gaps, *directory.policy.gaps))
+
+
+def _asks_alone(facts: HostFacts, sources: Sequence[str]) -> bool:
+    """Return whether the directory alone answers for netgroups: a file may be named beside it where there is none."""
+    state = facts.states.get("/etc/netgroup")
+    no_file = state is None or state.kind is FileKind.ABSENT
+    return bool(DIRECTORY_SOURCES & set(sources)) and set(sources) <= DIRECTORY_SOURCES | ({"files"} if no_file else set())
 
 
 def _is_answered(gap: Gap, answered: set[str]) -> bool:

@@ -47,6 +47,7 @@ def as_one(directories: Sequence[Directory]) -> Directory:
         first,
         accounts=tuple(account for one in directories for account in one.accounts),
         groups=tuple(group for one in directories for group in one.groups),
+        netgroups=tuple(netgroup for one in directories for netgroup in one.netgroups),
         policy=joined_policies(policies) if more and policies else first.policy,
     )
 
@@ -74,6 +75,7 @@ class AsTaken:
             accounts=tuple(account for account in accounts if account is not None),
             groups=groups,
             policy=rights.facts.policy,
+            netgroups=rights.facts.netgroups,
         )
 
     def name(self, one: Thing) -> str:
