@@ -21,7 +21,7 @@ from fidelitas.languages.directory import read_directory
 from fidelitas.languages.security_descriptors import read_descriptor
 from fidelitas.platforms import findings_on
 from fidelitas.rights import DirectoryRights, directory_rights_of
-from fidelitas.rights.directory.permissions import Deed, allowed_to
+from fidelitas.rights.directory.permissions import Access, allowed_to
 from fidelitas.sources.directory import from_ldif
 from support import Put, bundle, fidelitas
 from test_cli import handed_in
@@ -243,16 +243,16 @@ def test_bytes_that_are_no_descriptor_cost_nothing_but_themselves(noise: bytes, 
 
 @given(ENTRIES)
 def test_who_is_allowed_is_by_the_first_entry_that_speaks(entries: list[tuple[str, str, int, str, str]]) -> None:
-    """The server's own rule: of the entries that are about a deed the first that names somebody decides ([MS-ADTS] 5.1.3.3.2)."""
-    deed = Deed(0x100, frozenset({RESET}))
+    """The server's own rule: of the entries that are about a access the first that names somebody decides ([MS-ADTS] 5.1.3.3.2)."""
+    access = Access(0x100, frozenset({RESET}))
     text = "".join(f"({kind};{flags};{mask & 0xFFFF:#x};{part if 'O' in kind else ''};;{sid})" for kind, flags, mask, part, sid in entries)
     found = read_descriptor(f"O:BAD:{text}")
     assert found is not None
     assert found.entries is not None
-    allowed = {one.sid for one in allowed_to(found, deed) if not one.denied}
+    allowed = {one.sid for one in allowed_to(found, access) if not one.denied}
 
     def first(sid: str) -> AccessControlEntry | None:
-        return next((one for one in found.entries or () if not one.inherit_only and deed.is_in(one) and one.sid == sid), None)
+        return next((one for one in found.entries or () if not one.inherit_only and access.is_in(one) and one.sid == sid), None)
 
     for sid in allowed:
         one = first(sid)

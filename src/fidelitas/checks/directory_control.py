@@ -151,6 +151,27 @@ def trust_without_filter(rights: DirectoryRights) -> Iterator[Found]:
             yield Found(about=trust.name, message=f"domain {trust.name} is trusted, and its SIDs are not filtered", places=(trust.place,))
 
 
+@check("directory.trusted-domain", Severity.INFO, advice="Remove the trust if nobody needs it.")
+def trusted_domain(rights: DirectoryRights) -> Iterator[Found]:
+    """Another domain is trusted, or trusts this one.
+
+    Accounts of a trusted domain can hold rights here; who they are is in that domain's evidence.
+    """
+    for trust in rights.facts.control.trusts:
+        ways = [
+            text
+            for text, so in (("its accounts can be used here", trust.outbound), ("accounts of here can be used there", trust.inbound))
+            if so
+        ]
+        scope = "within the forest" if trust.within_forest else "with all domains of its forest" if trust.of_forest else "that domain alone"
+        filtered = "" if trust.within_forest else ", SIDs are filtered" if trust.filters_sids else ", SIDs are not filtered"
+        yield Found(
+            about=trust.name,
+            message=f"trust with {trust.name}: {' and '.join(ways) or 'in no direction'}; {scope}{filtered}",
+            places=(trust.place,),
+        )
+
+
 CONTROL_CHECKS: tuple[Check[DirectoryRights], ...] = (
     control_by_permissions,
     control_on_condition,
@@ -160,4 +181,5 @@ CONTROL_CHECKS: tuple[Check[DirectoryRights], ...] = (
     password_not_required,
     person_as_service,
     trust_without_filter,
+    trusted_domain,
 )

@@ -21,9 +21,9 @@ from fidelitas.facts import (
     Place,
     SecurityDescriptor,
 )
-from fidelitas.rights.directory.deeds import LINK_POLICY, TAKE_OVER, WRITE_POLICY, Row, Sort, deeds_on
+from fidelitas.rights.directory.accesses import LINK_POLICY, TAKE_OVER, WRITE_POLICY, Row, Sort, accesses_on
 from fidelitas.rights.directory.objects import Objects, Thing
-from fidelitas.rights.directory.permissions import Allowance, Deed, allowed_to, keepers
+from fidelitas.rights.directory.permissions import Access, Allowance, allowed_to, keepers
 from fidelitas.rights.directory.server_rules import ServerAccess
 from fidelitas.rights.graph.links import By, Link, LinkKind, Mechanism, Principal, Right, Strength
 
@@ -103,8 +103,8 @@ class Control:
         descriptor, place = thing.descriptor, thing.permissions_at or thing.place
         if descriptor is None:
             return
-        for row in deeds_on(sort_of(thing)):
-            for one in self.permitted(descriptor, row.deed, self.domain_of(thing)):
+        for row in accesses_on(sort_of(thing)):
+            for one in self.permitted(descriptor, row.access, self.domain_of(thing)):
                 yield self._link(one, target, row, thing.name, place)
         for one in self._owners(descriptor, self.domain_of(thing)):
             yield self._owner_link(one, target, thing.name, place)
@@ -117,7 +117,7 @@ class Control:
             (thing.password_read_by, f"may read the password of {thing.name}"),
             (thing.acted_for_by, f"may act as anyone on {thing.name} (resource-based delegation)"),
         ):
-            for one in self.permitted(descriptor, Deed(0xFFFFFFFF), self.domain_of(thing)) if descriptor is not None else ():
+            for one in self.permitted(descriptor, Access(0xFFFFFFFF), self.domain_of(thing)) if descriptor is not None else ():
                 yield self._made(one, target, because, thing.place)
 
     def _from_above(self, thing: Thing, target: Principal) -> Iterator[Link]:
@@ -170,7 +170,7 @@ class Control:
         if descriptor is None:
             return
         nowhere, sid = self._objects.everything(container.dn), self.domain_sid(container.dn)
-        found = [(one, row.because.format(container.dn)) for row in TAKE_OVER for one in self.permitted(descriptor, row.deed, sid)]
+        found = [(one, row.because.format(container.dn)) for row in TAKE_OVER for one in self.permitted(descriptor, row.access, sid)]
         found += [(one, f"owns {container.dn}, and so may change its permissions") for one in self._owners(descriptor, sid)]
         for one, because in found:
             if one.who not in met:
@@ -185,8 +185,8 @@ class Control:
         descriptor = policy.descriptor
         if descriptor is not None:
             sid = self.domain_sid(policy.dn)
-            for deed in (WRITE_POLICY, *(row.deed for row in TAKE_OVER)):
-                yield from self.permitted(descriptor, deed, sid)
+            for access in (WRITE_POLICY, *(row.access for row in TAKE_OVER)):
+                yield from self.permitted(descriptor, access, sid)
             yield from self._owners(descriptor, sid)
 
     def _linkers(self, container: Container) -> Iterator[Permitted]:
@@ -195,9 +195,9 @@ class Control:
 
     # -- who -------------------------------------------------------------------------------------------------------------------------
 
-    def permitted(self, descriptor: SecurityDescriptor, deed: Deed, domain: str) -> Iterator[Permitted]:
+    def permitted(self, descriptor: SecurityDescriptor, access: Access, domain: str) -> Iterator[Permitted]:
         """Yield who may do something by a list of permissions; short SIDs of SDDL are those of `domain`."""
-        return (one for allowance in allowed_to(descriptor, deed) for one in self._resolved(allowance, domain))
+        return (one for allowance in allowed_to(descriptor, access) for one in self._resolved(allowance, domain))
 
     def _owners(self, descriptor: SecurityDescriptor, domain: str) -> Iterator[Permitted]:
         return (one for allowance in keepers(descriptor) for one in self._resolved(allowance, domain))

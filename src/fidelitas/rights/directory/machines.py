@@ -7,10 +7,10 @@ decide who that is.  To reset the password of the machine's own account does not
 from collections.abc import Iterator
 
 from fidelitas.facts import DirectoryAccount, DirectoryFacts
+from fidelitas.rights.directory.accesses import ACTED_FOR, TAKE_OVER, Sort
 from fidelitas.rights.directory.control import Control, made_link, sort_of
-from fidelitas.rights.directory.deeds import ACTED_FOR, TAKE_OVER, Sort
 from fidelitas.rights.directory.names import host_of, names_of
-from fidelitas.rights.directory.permissions import Deed
+from fidelitas.rights.directory.permissions import Access
 from fidelitas.rights.graph.links import By, Link, LinkKind, Mechanism, Principal, Right, Strength
 
 __all__ = ["links_to_machine", "password_readers"]
@@ -24,8 +24,8 @@ def password_readers(facts: DirectoryFacts, control: Control, machine: Directory
     """Yield who may read the password of a machine's local administrator; it is hidden from whoever may merely read the object."""
     if machine.descriptor is None or not facts.control.password_attributes:
         return
-    deed = Deed(_EXTENDED, facts.control.password_attributes)
-    for one in control.permitted(machine.descriptor, deed, control.domain_of(machine)):
+    access = Access(_EXTENDED, facts.control.password_attributes)
+    for one in control.permitted(machine.descriptor, access, control.domain_of(machine)):
         yield made_link(one, right, _READS.format(machine.name.rstrip("$")), machine.permissions_at or machine.place)
 
 
@@ -46,7 +46,7 @@ def _every(facts: DirectoryFacts, control: Control, machine: DirectoryAccount, r
     if machine.descriptor is None or sort_of(machine) is not Sort.MACHINE:
         return
     for row in (ACTED_FOR, *TAKE_OVER):
-        for one in control.permitted(machine.descriptor, row.deed, control.domain_of(machine)):
+        for one in control.permitted(machine.descriptor, row.access, control.domain_of(machine)):
             yield made_link(one, right, row.because.format(machine.name), machine.permissions_at or machine.place, _SERVICE_NAME)
 
 

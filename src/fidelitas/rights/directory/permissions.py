@@ -9,7 +9,7 @@ from dataclasses import dataclass
 
 from fidelitas.facts import AccessControlEntry, SecurityDescriptor
 
-__all__ = ["Allowance", "Deed", "allowed_to", "keepers"]
+__all__ = ["Access", "Allowance", "allowed_to", "keepers"]
 
 # What generic rights stand for on objects of a directory ([MS-ADTS] 5.1.3.2.1).
 _GENERIC = ((0x10000000, 0xF01FF), (0x20000000, 0x20004), (0x40000000, 0x20028), (0x80000000, 0x20094))
@@ -18,7 +18,7 @@ _EVERYBODY = frozenset({"S-1-1-0", "S-1-5-11", "S-1-5-15"})
 
 
 @dataclass(frozen=True, slots=True)
-class Deed:
+class Access:
     """Something that a permission can allow: bits, any of which is enough, on the whole object or one of some parts of it (GUIDs)."""
 
     bits: int
@@ -39,7 +39,7 @@ class Allowance:
     conditional: bool = False
 
 
-def allowed_to(descriptor: SecurityDescriptor, deed: Deed) -> Iterator[Allowance]:
+def allowed_to(descriptor: SecurityDescriptor, access: Access) -> Iterator[Allowance]:
     """Yield who may do something to the object that a descriptor is of, each SID once; owners aside."""
     if descriptor.entries is None:
         yield Allowance("S-1-1-0")
@@ -47,7 +47,7 @@ def allowed_to(descriptor: SecurityDescriptor, deed: Deed) -> Iterator[Allowance
     seen: set[str] = set()
     denied: list[str] = []
     for entry in descriptor.entries:
-        if entry.inherit_only or not deed.is_in(entry):
+        if entry.inherit_only or not access.is_in(entry):
             continue
         if not entry.allowed:
             denied += [] if entry.conditional else [entry.sid]

@@ -7,8 +7,8 @@ to log on by, and accounts that act for others ([MS-ADTS] 3.1.1.6.1, [MS-DRSR] 4
 from collections.abc import Iterator
 
 from fidelitas.facts import CertificateAuthority, CertificateTemplate, Container, ContainerKind, DirectoryAccount, DirectoryFacts
+from fidelitas.rights.directory.accesses import COPY_ALL, COPY_SOME, ENROL, TAKE_OVER, WRITE_POLICY, Sort, accesses_on
 from fidelitas.rights.directory.control import Control, Permitted, made_link
-from fidelitas.rights.directory.deeds import COPY_ALL, COPY_SOME, ENROL, TAKE_OVER, WRITE_POLICY, Sort, deeds_on
 from fidelitas.rights.directory.names import host_of, names_of
 from fidelitas.rights.directory.objects import Objects
 from fidelitas.rights.graph.links import By, Link, LinkKind, Mechanism, Principal, Right, Strength
@@ -71,8 +71,8 @@ class Seats:
             return
         yield from self._control.takers_of(template, self._right)
         sid = self._control.domain_sid(template.dn)
-        for row in (*deeds_on(Sort.GROUP), *deeds_on(Sort.PERSON)):
-            for one in self._control.permitted(template.descriptor, row.deed, sid):
+        for row in (*accesses_on(Sort.GROUP), *accesses_on(Sort.PERSON)):
+            for one in self._control.permitted(template.descriptor, row.access, sid):
                 because = f"{row.because.format('administrators and their groups')}: their permissions are made like those of AdminSDHolder"
                 yield made_link(one, self._right, because, template.place, row.condition)
 
@@ -127,6 +127,6 @@ class Seats:
         if free and ((template.subject_is_chosen and template.for_logon) or template.any_purpose):
             for one in self._control.permitted(descriptor, ENROL, sid):
                 yield made_link(one, self._right, _CHOSEN.format(template.name, authority.name), template.place, condition)
-        for deed in (WRITE_POLICY, *(row.deed for row in TAKE_OVER)):
-            for one in self._control.permitted(descriptor, deed, sid):
+        for access in (WRITE_POLICY, *(row.access for row in TAKE_OVER)):
+            for one in self._control.permitted(descriptor, access, sid):
                 yield made_link(one, self._right, _TEMPLATE.format(template.name, authority.name), template.place, condition)

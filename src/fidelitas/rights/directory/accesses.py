@@ -1,16 +1,16 @@
-"""What can be done to an object of a directory by which whoever does it comes by what the object is or holds.
+"""What can be done to an object of a directory by which an account comes by what the object is or holds.
 
-Each row: the deed as it is shown, on which objects, by which bits of a permission and on which parts of the object.  The GUIDs are those of
-[MS-ADA1] to [MS-ADA3] (attributes), [MS-ADTS] 3.1.1.2.3.3 (sets of attributes) and 5.1.3.2.1 (extended rights).
+Each row: what is shown, on which objects, by which bits of a permission and on which parts of the object.  The GUIDs are those of [MS-ADA1]
+to [MS-ADA3] (attributes), [MS-ADTS] 3.1.1.2.3.3 (sets of attributes) and 5.1.3.2.1 (extended rights).
 """
 
 from enum import Flag, auto
 from typing import NamedTuple
 
-from fidelitas.rights.directory.permissions import Deed
+from fidelitas.rights.directory.permissions import Access
 from fidelitas.rights.graph.links import Strength
 
-__all__ = ["ACTED_FOR", "COPY_ALL", "COPY_SOME", "ENROL", "LINK_POLICY", "TAKE_OVER", "WRITE_POLICY", "Row", "Sort", "deeds_on"]
+__all__ = ["ACTED_FOR", "COPY_ALL", "COPY_SOME", "ENROL", "LINK_POLICY", "TAKE_OVER", "WRITE_POLICY", "Row", "Sort", "accesses_on"]
 
 _SELF, _WRITE, _EXTENDED, _WRITE_DAC, _WRITE_OWNER = 0x8, 0x20, 0x100, 0x40000, 0x80000
 
@@ -25,11 +25,11 @@ class Sort(Flag):
 
 
 class Row(NamedTuple):
-    """A deed: `sure` follows from the permission alone, others hang on the `condition`."""
+    """A access: `sure` follows from the permission alone, others hang on the `condition`."""
 
     because: str
     on: Sort
-    deed: Deed
+    access: Access
     condition: str = ""
 
     @property
@@ -52,8 +52,8 @@ _GET, _GET_ALL = "1131f6aa-9c07-11d1-f79f-00c04fc2dcd2", "1131f6ad-9c07-11d1-f79
 _ENROL, _AUTO_ENROL = "0e10c968-78fb-11d2-90d4-00c04f79dc55", "a05b8cc2-17bc-4802-a710-e7c15ab866a2"
 
 
-def _on(bits: int, *parts: str) -> Deed:
-    return Deed(bits, frozenset(parts))
+def _on(bits: int, *parts: str) -> Access:
+    return Access(bits, frozenset(parts))
 
 
 TAKE_OVER = (
@@ -106,6 +106,6 @@ WRITE_POLICY = _on(_WRITE)
 ENROL = _on(_EXTENDED, _ENROL, _AUTO_ENROL)
 
 
-def deeds_on(sort: Sort) -> tuple[Row, ...]:
+def accesses_on(sort: Sort) -> tuple[Row, ...]:
     """Return what can be done to an object of a sort, the plainest first."""
     return (*(row for row in _ROWS if row.on & sort), *TAKE_OVER)
