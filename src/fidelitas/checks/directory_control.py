@@ -3,7 +3,7 @@
 from collections.abc import Iterator
 
 from fidelitas.checks.check import Check, Found, check
-from fidelitas.facts import DirectoryKind
+from fidelitas.facts import DirectoryKind, DomainTrust
 from fidelitas.findings import Severity
 from fidelitas.rights.directory import DirectoryRights
 from fidelitas.rights.directory.objects import is_of_all
@@ -158,18 +158,17 @@ def trusted_domain(rights: DirectoryRights) -> Iterator[Found]:
     Accounts of a trusted domain can hold rights here; who they are is in that domain's evidence.
     """
     for trust in rights.facts.control.trusts:
-        ways = [
-            text
-            for text, so in (("its accounts can be used here", trust.outbound), ("accounts of here can be used there", trust.inbound))
-            if so
-        ]
-        scope = "within the forest" if trust.within_forest else "with all domains of its forest" if trust.of_forest else "that domain alone"
-        filtered = "" if trust.within_forest else ", SIDs are filtered" if trust.filters_sids else ", SIDs are not filtered"
-        yield Found(
-            about=trust.name,
-            message=f"trust with {trust.name}: {' and '.join(ways) or 'in no direction'}; {scope}{filtered}",
-            places=(trust.place,),
-        )
+        yield Found(about=trust.name, message=f"trust with {trust.name}: {_terms(trust)}", places=(trust.place,))
+
+
+def _terms(trust: DomainTrust) -> str:
+    """Return in which directions a trust goes, how far, and whether SIDs are filtered."""
+    here, there = "its accounts can be used here", "accounts of this domain can be used there"
+    ways = " and ".join([*([here] if trust.outbound else []), *([there] if trust.inbound else [])]) or "in no direction"
+    if trust.within_forest:
+        return f"{ways}; within the forest"
+    scope = "all domains of its forest" if trust.of_forest else "that domain alone"
+    return f"{ways}; {scope}, SIDs are {'' if trust.filters_sids else 'not '}filtered"
 
 
 CONTROL_CHECKS: tuple[Check[DirectoryRights], ...] = (
