@@ -117,10 +117,11 @@ MAY_IMPORT: dict[str, set[str]] = {
         "", "administration", "changes", "charter", "comparison", "configuration", "connections", "departure", "doors", "estate", "facts", "findings", "inquiry", "ledger", "logbook", "memberships", "narrowing", "obstacles", "peers", "people", "refusal", "rehearsal", "replay", "reports.blocks",
         "reports.report", "reports.table", "reviews", "revisions", "rights", "text", "usage",
     },
+    "pages": {"audit", "charter", "evidence", "excerpts", "facts", "findings", "people", "reports", "reviews", "rights", "text", ""},
     "demo": {"evidence", "text", "errors"},
     "cli": {
         "administration", "audit", "changes", "charter", "checks", "conclusions", "connections", "comparison", "configuration", "departure", "doors", "estate", "excerpts", "extras", "trouble", "demo", "errors", "evidence", "facts", "findings", "inquiry", "languages",
-        "ledger", "logbook", "memberships", "narrowing", "peers", "people", "platforms", "rehearsal", "replay", "reports", "reviewing", "reviews", "revisions", "rights", "sources", "surveying", "text", "usage", "",
+        "ledger", "logbook", "memberships", "narrowing", "pages", "peers", "people", "platforms", "rehearsal", "replay", "reports", "reviewing", "reviews", "revisions", "rights", "sources", "surveying", "text", "usage", "",
     },
     "__main__": {"cli"},
     "": set(),
@@ -128,6 +129,8 @@ MAY_IMPORT: dict[str, set[str]] = {
 # Who may use what touches the world or the terminal.
 LIBRARIES = {
     "click": {"cli"},
+    "jinja2": {"pages"},
+    "markupsafe": {"pages"},
     "rich": {"reports.forms"},
     "matplotlib": {"reports"},
     "scipy": {"peers"},

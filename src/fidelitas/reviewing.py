@@ -93,6 +93,18 @@ class ReviewBook:
         newer = {subject: survey > standing.review.survey for subject, survey in self._newest_surveys().items()}
         return Standing(standing.review, standing.decisions, standing.closed, revocations(standing.revoked, found, newer))
 
+    def unfinished(self, subjects: Sequence[SubjectRights]) -> list[Standing]:
+        """Return the reviews of which something is to be decided or to be carried out still, with what the newest evidence shows."""
+        found = []
+        for name in self.names():
+            try:
+                standing = self.with_revocations(self.standing(name), subjects)
+            except FidelitasError:  # "review list" says what is wrong with it
+                continue
+            if (standing.undecided and standing.closed is None) or standing.left:
+                found.append(standing)
+        return found
+
     def progress(self, subjects: Sequence[SubjectRights]) -> list[str]:
         """Return a line for each review with revocations on some subjects that the newest evidence is about, for the end of a survey."""
         lines = []

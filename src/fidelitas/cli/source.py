@@ -126,6 +126,12 @@ class Source:
         """Yield the evidence of a subject of any platform, the oldest first."""
         return self.ledger.history(self.survey, {subject})
 
+    def newest_evidence(self, subject: str) -> Bundle | None:
+        """Return the newest evidence of a subject of any platform; nothing where it is lost."""
+        stored = self._stored()
+        bundle = stored.evidence(subject) if subject in stored.subjects() else None
+        return None if bundle is None or lost_evidence(bundle) is not None else bundle
+
     def all_history(self, subjects: Container[str] | None) -> Iterator[tuple[str, list[Bundle]]]:
         """Yield each subject that is asked for with all its evidence, the oldest first."""
         chosen = self.chosen(self._stored())

@@ -1,0 +1,251 @@
+"""What the report says: for a manager in sentences and pictures, for an engineer each finding and holding with its evidence."""
+
+from collections import Counter
+from collections.abc import Callable, Collection, Mapping, Sequence
+from dataclasses import dataclass, field
+from datetime import datetime
+
+from fidelitas.charter import AcceptedFinding, Sanctions
+from fidelitas.evidence import Bundle
+from fidelitas.facts import Gap
+from fidelitas.findings import Finding, Severity
+from fidelitas.pages.evidence import Excerpt, Excerpts
+from fidelitas.pages.pictures import Bar, Matrix, Trend, bars_of, matrix_of
+from fidelitas.people import MappedPerson
+from fidelitas.reports.findings import Group, grouped
+from fidelitas.reports.holders import Filter, selected
+from fidelitas.reports.numbers import counted, listed
+from fidelitas.reports.sentences import brief
+from fidelitas.reports.subjects import words_of
+from fidelitas.rights import Holding, PrincipalKind, Strength, SubjectRights
+
+__all__ = ["Asked", "Content", "FindingPart", "HeldRow", "Standing", "SubjectPart", "content_of"]
+
+_WORST = 5
+_MOST_NAMED = 3
+_COUNTED = frozenset({PrincipalKind.ACCOUNT, PrincipalKind.ROLE})
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Standing:
+    """What a charter and reviews say: `lines` in words, those that are overdue first."""
+
+    lines: tuple[str, ...] = ()
+    overdue: int = 0
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Asked:
+    """What a report is made of.
+
+    `survey` names it, `since` are lines on what changed since the one before, `trend` counts of earlier ones.  `evidence` gives what was
+    read of a subject; `tags` the tags of each.
+    """
+
+    survey: str
+    subjects: Sequence[SubjectRights]
+    findings: Sequence[Finding]
+    evidence: Callable[[str], Bundle | None]
+    tags: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    since: Sequence[str] = ()
+    people: Sequence[MappedPerson] = ()
+    sanctions: Sanctions | None = None
+    accepted: Sequence[tuple[Finding, AcceptedFinding]] = ()
+    standing: Standing = field(default_factory=Standing)
+    trend: Trend = field(default_factory=Trend)
+    glossary: Sequence[tuple[str, str]] = ()
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class FindingPart:
+    """Findings that say the same, with their evidence."""
+
+    number: int
+    group: Group
+    where: str
+    excerpts: tuple[Excerpt, ...]
+    routes: tuple[str, ...] = ()
+
+    @property
+    def finding(self) -> Finding:
+        """The one that stands for all."""
+        return self.group.first
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class HeldRow:
+    """One holding, as a row: who, what, how, and the excerpts of its strongest route."""
+
+    subject: str
+    holder: str
+    person: str
+    kind: str
+    right: str
+    how: str
+    steps: tuple[tuple[str, Excerpt | None], ...]
+    strength: str
+    granted: bool
+    conditions: tuple[str, ...]
+    sanction: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class SubjectPart:
+    """One subject: what it is, how many administer it or could, its findings by severity, and what was not read."""
+
+    name: str
+    system: str
+    tags: tuple[str, ...]
+    taken: datetime
+    administrators: str
+    escalations: str
+    worst: str
+    gaps: tuple[Gap, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Content:
+    """Everything that is on the page."""
+
+    survey: str
+    taken: str
+    sentences: tuple[str, ...]
+    worst: tuple[tuple[FindingPart, str], ...]
+    since: tuple[str, ...]
+    standing: Standing
+    subjects: tuple[SubjectPart, ...]
+    findings: tuple[FindingPart, ...]
+    accepted: tuple[tuple[Finding, AcceptedFinding], ...]
+    held: tuple[HeldRow, ...]
+    gaps: tuple[Gap, ...]
+    excerpts: tuple[Excerpt, ...]
+    matrix: Matrix
+    severities: tuple[Bar, ...]
+    coverage: tuple[Bar, ...]
+    trend: Trend
+    glossary: tuple[tuple[str, str], ...]
+
+
+def content_of(asked: Asked) -> Content:
+    """Return what the report says of an audit."""
+    excerpts = Excerpts(asked.evidence)
+    findings = tuple(_finding(number, group, excerpts) for number, group in enumerate(grouped(asked.findings), 1))
+    held = tuple(_held(host, holding, asked, excerpts) for host, holding in selected(asked.subjects, Filter()))
+    gaps = tuple(gap for one in asked.subjects for gap in one.gaps)
+    return Content(
+        survey=asked.survey,
+        taken=_taken(asked.subjects),
+        sentences=tuple(_sentences(asked, held, gaps)),
+        worst=tuple((part, counted(len(part.group.subjects), "system")) for part in findings[:_WORST]),
+        since=tuple(asked.since),
+        standing=asked.standing,
+        subjects=tuple(_subject(one, asked) for one in asked.subjects),
+        findings=findings,
+        accepted=tuple(asked.accepted),
+        held=held,
+        gaps=gaps,
+        excerpts=excerpts.every,
+        matrix=matrix_of([(row.person, row.subject, row.granted, _is_full(row)) for row in held if row.kind in ("account", "role")]),
+        severities=bars_of(Counter(str(one.severity) for one in asked.findings), [str(severity) for severity in Severity]),
+        coverage=bars_of(Counter("with gaps" if one.gaps else "complete" for one in asked.subjects), ["complete", "with gaps"]),
+        trend=asked.trend,
+        glossary=tuple(asked.glossary),
+    )
+
+
+_FULL = frozenset({"root", "admin", "db-superuser", "directory-admin"})
+
+
+def _is_full(row: HeldRow) -> bool:
+    return row.right in _FULL
+
+
+def _taken(subjects: Sequence[SubjectRights]) -> str:
+    """Return when the evidence was read: a day, or from one to another."""
+    days = sorted({f"{one.taken:%Y-%m-%d}" for one in subjects})
+    return days[0] if len(days) == 1 else f"{days[0]} to {days[-1]}" if days else ""
+
+
+def _sentences(asked: Asked, held: Sequence[HeldRow], gaps: Sequence[Gap]) -> list[str]:
+    """Return the answers for a reader in a hurry."""
+    full = [row for row in held if _is_full(row) and row.kind in ("account", "role")]
+    granted = {row.person for row in full if row.granted}
+    others = {row.person for row in full} - granted
+    where = {row.subject for row in full}
+    every = {row.subject for row in held if row.kind == "any account" and _is_full(row) and row.strength != "conditional"}
+    said = "people and accounts" if asked.people else "accounts"
+    sentences = [f"{len(granted)} {said} have full control of {len(where)} of {counted(len(asked.subjects), 'system')}."]
+    if others:
+        sentences.append(f"{len(others)} more can obtain it by a weakness.")
+    if every:
+        sentences.append(f"On {_named(every)} every account can obtain full control.")
+    grave = Counter(one.severity for one in asked.findings)
+    worst = [f"{grave[severity]} {severity}" for severity in (Severity.CRITICAL, Severity.HIGH) if grave[severity]]
+    sentences.append(f"{' and '.join(worst)} problems need action." if worst else "No critical or high problem was found.")
+    if asked.standing.overdue:
+        sentences.append(f"{counted(asked.standing.overdue, 'decision')} of the charter or of a review are overdue.")
+    weakened = {gap.place.subject for gap in gaps}
+    sentences.append(
+        f"Not everything could be read on {_named(weakened)}: what is said of these can be incomplete."
+        if gaps
+        else "Everything that was looked for could be read."
+    )
+    return sentences
+
+
+def _named(subjects: Collection[str]) -> str:
+    """Return a few names in words, or how many there are."""
+    names = sorted(subjects)
+    if len(names) > _MOST_NAMED:
+        return counted(len(names), "system")
+    return " and ".join(filter(None, (", ".join(names[:-1]), names[-1])))
+
+
+def _finding(number: int, group: Group, excerpts: Excerpts) -> FindingPart:
+    found = [excerpts.of(place) for place in group.first.places[:4]]
+    return FindingPart(
+        number=number, group=group, where=listed(group.subjects, 6, "system"), excerpts=tuple(one for one in found if one is not None)
+    )
+
+
+def _held(host: SubjectRights, holding: Holding, asked: Asked, excerpts: Excerpts) -> HeldRow:
+    route = holding.routes[0]
+    name = str(holding.principal)
+    sanction = asked.sanctions.judge(holding).sanction.value if asked.sanctions is not None else ""
+    steps = tuple((f"{link.source} → {link.target}: {link.because}", excerpts.of(link.place)) for link in route.links)
+    return HeldRow(
+        subject=host.subject,
+        holder=name,
+        person=_person(host.subject, name, asked.people),
+        kind=holding.principal.kind.value if holding.principal.kind not in _COUNTED else "account",
+        right=str(holding.right),
+        how=brief(route),
+        steps=steps,
+        strength=str(holding.strength),
+        granted=holding.granted and holding.strength is not Strength.CONDITIONAL,
+        conditions=route.conditions,
+        sanction=sanction,
+    )
+
+
+def _person(subject: str, account: str, people: Sequence[MappedPerson]) -> str:
+    return next((person.name for person in people if person.owns(subject, account)), account)
+
+
+def _subject(one: SubjectRights, asked: Asked) -> SubjectPart:
+    full = [holding for holding in one.own_holdings if holding.right.kind.full]
+    people = [holding for holding in full if holding.principal.kind in _COUNTED]
+    granted = {holding.principal for holding in people if holding.granted}
+    anyone = {holding.granted for holding in full if holding.principal.kind is PrincipalKind.ANY_ACCOUNT}
+    found = Counter(finding.severity for finding in asked.findings if finding.subject == one.subject)
+    worst = [f"{found[severity]} {severity}" for severity in Severity if found[severity]]
+    return SubjectPart(
+        name=one.subject,
+        system=words_of(one).system(one),
+        tags=asked.tags.get(one.subject, ()),
+        taken=one.taken,
+        administrators="any account" if True in anyone else str(len(granted)),
+        escalations="any account" if anyone == {False} else str(len({holding.principal for holding in people} - granted)),
+        worst=", ".join(worst[:3]) or "none",
+        gaps=one.gaps,
+    )
