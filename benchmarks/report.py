@@ -39,8 +39,7 @@ def bundles(hosts: int, people: int) -> Iterator[Bundle]:
     shadow = "root:{locked yescrypt}:20000:0:99999:7:::\n" + "".join(f"{name}:{{usable yescrypt}}:20000:0:99999:7:::\n" for name in names)
     for number in range(hosts):
         rules = [
-            f"{name} ALL=(root) {chance.choice(RISKY) if chance.random() < 0.2 else f'/usr/bin/uptime {n}'}"
-            for n, name in enumerate(names)
+            f"{name} ALL=(root) {chance.choice(RISKY) if chance.random() < 0.2 else f'/usr/bin/uptime {n}'}" for n, name in enumerate(names)
         ]
         own = {
             **files,

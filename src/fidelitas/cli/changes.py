@@ -46,7 +46,7 @@ _FAIL_ON = ("gained", "anything", *map(str, Severity), "never")
 )  # fmt: skip
 @charter_options
 @ledger_option
-@format_option
+@format_option(issues=True)
 def command(
     since: str | None,
     until: str | None,

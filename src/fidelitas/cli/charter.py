@@ -43,7 +43,7 @@ def command() -> None:
 @click.option("--strict", is_flag=True, help="Exit with 1 at anything that is not sanctioned, too.")
 @click.option("--allow-gaps", is_flag=True, help="Do not exit with 3 because evidence is missing.")
 @source_options
-@format_option
+@format_option(issues=True)
 def check(
     file: Path,
     policy: Path | None,

@@ -41,7 +41,7 @@ _KEY = re.compile(r"[0-9a-f]{12}")
 @charter_options
 @click.option("--allow-gaps", is_flag=True, help="Do not exit with 3 because evidence is missing.")
 @source_options
-@format_option
+@format_option(issues=True)
 def command(
     wanted: tuple[str, ...],
     subject: str | None,

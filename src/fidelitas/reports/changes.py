@@ -16,6 +16,7 @@ from fidelitas.reports.change_causes import Window, cause_document, cause_words,
 from fidelitas.reports.documents import route_document
 from fidelitas.reports.findings import grouped, groups_table, tally
 from fidelitas.reports.grouping import merged
+from fidelitas.reports.issues import issues_of_changes
 from fidelitas.reports.numbers import counted, first_rights, listed
 from fidelitas.reports.places import place_document
 from fidelitas.reports.report import Part, Report
@@ -97,6 +98,7 @@ def changes_report(found: EstateChanges, states: Compared) -> Report:
             _subjects_table(found),
         ],
         document=lambda: changes_document(found, states),
+        issues=lambda: issues_of_changes(found),
     )
 
 

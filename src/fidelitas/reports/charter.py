@@ -6,6 +6,7 @@ from typing import Any
 
 from fidelitas.charter import AcceptedFinding, CharterState, Conflict, Due, Judged, Outcome, Result, Sanction, Warrant, widest
 from fidelitas.reports.grouping import merged
+from fidelitas.reports.issues import issues_of_charter
 from fidelitas.reports.numbers import counted, first_rights, listed
 from fidelitas.reports.places import place_document
 from fidelitas.reports.report import Part, Report
@@ -28,6 +29,7 @@ def charter_report(results: Sequence[Result], state: CharterState) -> Report:
         onward=lambda: _onward(results, state),
         rows=lambda: [charter_table(results), _judged_rows(state), _conflicts_table(state.conflicts), _due_table(state.due)],
         document=lambda: charter_document(results, state),
+        issues=lambda: issues_of_charter(results, state),
     )
 
 

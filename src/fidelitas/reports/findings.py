@@ -11,6 +11,7 @@ from typing import Any
 from fidelitas.charter import AcceptedFinding
 from fidelitas.findings import Finding, Severity, Statistic
 from fidelitas.reports.blocks import Block, Row
+from fidelitas.reports.issues import issues_of_findings
 from fidelitas.reports.numbers import counted, listed
 from fidelitas.reports.places import place_document
 from fidelitas.reports.report import Part, Report
@@ -94,6 +95,7 @@ def findings_report(
         onward=lambda: [] if detail.explain or not groups else [_onward(groups[0])],
         rows=lambda: [findings_table(findings)],
         document=lambda: findings_document(findings, complete=complete, excepted=excepted),
+        issues=lambda: issues_of_findings(findings, excepted),
     )
 
 

@@ -4,11 +4,12 @@ A report knows its parts for a reader, its rows for a spreadsheet and its docume
 writes them, is the business of `fidelitas.reports.forms`.  All are made only when a form asks for them.
 """
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from typing import Any
 
 from fidelitas.reports.blocks import Block
+from fidelitas.reports.issue import Issue
 from fidelitas.reports.table import Table
 
 __all__ = ["Part", "Report", "report_of"]
@@ -27,7 +28,7 @@ class Report:
 
     `answer` is the answer in one to five lines, `onward` what to type next.  `parts` are the details for a reader.  `rows` are for a
     program that reads tables: nothing in them is left out or put together; where there are none of their own, the parts are taken.
-    `document` is the JSON document.
+    `document` is the JSON document.  `issues`, where it is about things that are wrong, are for build servers and code hosts.
     """
 
     parts: Callable[[], Sequence[Part]]
@@ -35,6 +36,7 @@ class Report:
     answer: Callable[[], Sequence[str]] = _nothing
     onward: Callable[[], Sequence[str]] = _nothing
     rows: Callable[[], Sequence[Part]] | None = None
+    issues: Callable[[], Iterable[Issue]] | None = None
 
 
 def report_of(table: Table, document: Callable[[], Any]) -> Report:

@@ -6,11 +6,11 @@ from a report to text, and a line of the table here.
 
 from collections.abc import Callable
 
-from fidelitas.reports.forms import comma, documents, lines, markdown, terminal
+from fidelitas.reports.forms import comma, documents, junit, lines, markdown, sarif, terminal
 from fidelitas.reports.forms.screen import Screen
 from fidelitas.reports.report import Report
 
-__all__ = ["FORMS", "Screen", "render"]
+__all__ = ["FORMS", "OF_ISSUES", "Screen", "render"]
 
 FORMS: dict[str, Callable[[Report, Screen], str]] = {
     "table": terminal.render,
@@ -18,7 +18,13 @@ FORMS: dict[str, Callable[[Report, Screen], str]] = {
     "jsonl": lines.render,
     "csv": comma.render,
     "markdown": markdown.render,
+    "sarif": sarif.render,
+    "junit": junit.render,
 }
+
+
+# Forms of answers that are about things that are wrong.
+OF_ISSUES = frozenset({"sarif", "junit"})
 
 
 def render(report: Report, form: str, screen: Screen) -> str:

@@ -1,0 +1,101 @@
+"""What other tools take: SARIF, held against its published schema, and JUnit; on the demo and on hostile names."""
+
+import json
+from pathlib import Path
+from typing import Any
+from xml.etree import ElementTree as ET
+
+import pytest
+from jsonschema import Draft4Validator
+
+from fidelitas.facts import Place
+from fidelitas.findings import Finding, Severity
+from fidelitas.reports.findings import findings_report
+from fidelitas.reports.forms import Screen, render
+from support import fidelitas
+
+SARIF = Draft4Validator(json.loads((Path(__file__).parent / "schemas" / "sarif-2.1.0.json").read_text()))
+CHARTER = ("--charter", "estate/charter.toml", "--people", "estate/people.csv")
+COMMANDS = [("findings", *CHARTER), ("changes",), ("charter", "check", "estate/charter.toml", "--people", "estate/people.csv")]
+
+
+@pytest.fixture(scope="module")
+def demo(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    folder = tmp_path_factory.mktemp("forms")
+    assert fidelitas("demo", "estate", cwd=folder).status == 0
+    return folder
+
+
+def asked(demo: Path, form: str, command: tuple[str, ...]) -> str:
+    ran = fidelitas(*command, "--format", form, "--ledger", "estate/ledger", cwd=demo)
+    assert ran.status in (0, 1), ran.err
+    return ran.out
+
+
+@pytest.mark.parametrize("command", COMMANDS, ids=lambda command: command[0])
+def test_sarif_is_what_its_schema_says(demo: Path, command: tuple[str, ...]) -> None:
+    log = json.loads(asked(demo, "sarif", command))
+    assert not list(SARIF.iter_errors(log))
+    (run,) = log["runs"]
+    rules = [rule["id"] for rule in run["tool"]["driver"]["rules"]]
+    assert all(rules[one["ruleIndex"]] == one["ruleId"] for one in run["results"])
+    assert run["results"]
+
+
+def test_findings_in_sarif_are_those_of_the_command(demo: Path) -> None:
+    results = json.loads(asked(demo, "sarif", COMMANDS[0]))["runs"][0]["results"]
+    document = json.loads(asked(demo, "json", COMMANDS[0]))
+    suppressed = {
+        one["partialFingerprints"]["fidelitas/v1"]: one["suppressions"][0]["justification"] for one in results if "suppressions" in one
+    }
+    assert suppressed == {one["key"]: one["reason"] for one in document["excepted"]}
+    assert suppressed
+    others = [one for one in results if "suppressions" not in one]
+    assert [one["partialFingerprints"]["fidelitas/v1"] for one in others] == [one["key"] for one in document["findings"]]
+    first, place = others[0], document["findings"][0]["places"][0]
+    physical = first["locations"][0]["physicalLocation"]
+    assert physical["artifactLocation"]["uri"] == f"{place['subject']}{place['path']}"
+    assert physical["region"]["startLine"] == place["line"]
+    levels = {"critical": "error", "high": "error", "medium": "warning", "low": "note", "info": "note"}
+    assert [one["level"] for one in others] == [levels[one["severity"]] for one in document["findings"]]
+
+
+@pytest.mark.parametrize("command", COMMANDS, ids=lambda command: command[0])
+def test_junit_counts_what_it_lists(demo: Path, command: tuple[str, ...]) -> None:
+    root = ET.fromstring(asked(demo, "junit", command))
+    assert root.tag == "testsuites"
+    for suite in root:
+        cases = list(suite)
+        assert int(suite.attrib["tests"]) == len(cases)
+        assert int(suite.attrib["failures"]) == sum(case.find("failure") is not None for case in cases)
+        assert int(suite.attrib["skipped"]) == sum(case.find("skipped") is not None for case in cases)
+
+
+def test_demands_that_are_kept_pass(demo: Path) -> None:
+    results: list[dict[str, Any]] = json.loads(asked(demo, "sarif", COMMANDS[2]))["runs"][0]["results"]
+    document = json.loads(asked(demo, "json", COMMANDS[2]))
+    demands = [one for one in results if one["ruleId"] == "charter.demand"]
+    outcomes = [one["outcome"] for one in document["results"]] if "results" in document else [one["outcome"] for one in document["clauses"]]
+    assert len(demands) == len(outcomes)
+    assert sum(one["kind"] == "fail" for one in demands) == outcomes.count("broken")
+
+
+@pytest.mark.parametrize("form", ["sarif", "junit"])
+def test_other_answers_have_no_such_form(demo: Path, form: str) -> None:
+    assert fidelitas("holders", "--format", form, "--ledger", "estate/ledger", cwd=demo).status == 2
+
+
+def test_hostile_names_stay_text() -> None:
+    name = '\x1b[31m\u202e<&"]]> \udc80 #?%/..'
+    finding = Finding(
+        check="x.y", severity=Severity.LOW, subject="knot", about=name, message=name, why=name, advice=name, places=(Place("knot", f"/etc/{name}", 3),), quote=name
+    )  # fmt: skip
+    report = findings_report([finding], complete=True)
+    log = json.loads(render(report, "sarif", Screen(None, None, colour=False)))
+    assert not list(SARIF.iter_errors(log))
+    uri = log["runs"][0]["results"][0]["locations"][0]["physicalLocation"]["artifactLocation"]["uri"]
+    assert uri.startswith("knot/etc/")
+    assert all(sign not in uri for sign in '#? "<\x1b')
+    junit = render(report, "junit", Screen(None, None, colour=False))
+    assert "\x1b" not in junit
+    ET.fromstring(junit)
