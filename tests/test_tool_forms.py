@@ -1,6 +1,8 @@
 """What other tools take: SARIF, held against its published schema, and JUnit; on the demo and on hostile names."""
 
 import json
+import subprocess
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 from xml.etree import ElementTree as ET
@@ -99,3 +101,24 @@ def test_hostile_names_stay_text() -> None:
     junit = render(report, "junit", Screen(None, None, colour=False))
     assert "\x1b" not in junit
     ET.fromstring(junit)
+
+
+def test_routes_are_drawn_with_their_places(demo: Path) -> None:
+    command = ("why", "caspar", "saltmarsh-ad")
+    routes = [route for held in json.loads(asked(demo, "json", command))["holdings"] for route in held["routes"]]
+    dot, svg = asked(demo, "dot", command), asked(demo, "svg", command)
+    assert dot.startswith("digraph")
+    root = ET.fromstring(svg)
+    rows = [one for one in root.iter("{http://www.w3.org/2000/svg}text") if one.get("class") == "title"]
+    assert len(rows) == len(routes) > 0
+    assert len(list(root.iter("{http://www.w3.org/2000/svg}line"))) == sum(len(route["links"]) for route in routes)
+    for route in routes:
+        for link in route["links"]:
+            assert f'"{link["from"]}" -> "{link["to"]}"' in dot
+            assert f"{link['place']['path']}:{link['place']['line']}" in dot
+
+
+def test_graphviz_reads_what_is_drawn(demo: Path, need: Callable[..., None], tmp_path: Path) -> None:
+    need("dot")
+    (tmp_path / "x.dot").write_text(asked(demo, "dot", ("why", "noor")))
+    subprocess.run(["dot", "-Tsvg", tmp_path / "x.dot", "-o", tmp_path / "x.svg"], check=True, timeout=60)

@@ -12,7 +12,7 @@ from typing import Any, TypeVar
 import click
 
 from fidelitas.reports import Report
-from fidelitas.reports.forms import FORMS, OF_ISSUES, Screen, render
+from fidelitas.reports.forms import FORMS, OF_ISSUES, OF_ROUTES, Screen, render
 from fidelitas.reports.making import Making, made_by
 from fidelitas.rights import SubjectRights
 from fidelitas.text import escape_control
@@ -92,20 +92,21 @@ def say(message: str) -> None:
     click.echo(f"fidelitas: {escape_control(message)}", err=True)
 
 
-def format_option(function: F | None = None, *, jsonl: bool = False, issues: bool = False) -> Any:
+def format_option(function: F | None = None, *, jsonl: bool = False, issues: bool = False, routes: bool = False) -> Any:
     """Add --format; it arrives as an `output`.
 
-    With `jsonl` the command prints that form itself, while it reads; with `issues` there are those for build servers and code hosts, too.
+    With `jsonl` the command prints that form itself, while it reads; with `issues` there are those for build servers and code hosts, too,
+    with `routes` pictures.
     """
     if function is None:
-        return partial(format_option, jsonl=jsonl, issues=issues)
+        return partial(format_option, jsonl=jsonl, issues=issues, routes=routes)
 
     def wrapped(*args: Any, form: str, colours: str, paged: bool, **kwargs: Any) -> Any:
         return function(*args, output=Output(form, colours, paged, *_answered_from(kwargs), streams=jsonl), **kwargs)
 
     wrapped.__name__, wrapped.__doc__ = function.__name__, function.__doc__
     wrapped.__dict__.update(function.__dict__)
-    forms = [name for name in FORMS if issues or name not in OF_ISSUES]
+    forms = [name for name in FORMS if (issues or name not in OF_ISSUES) and (routes or name not in OF_ROUTES)]
     form = click.option("--format", "form", type=click.Choice(forms), default="table", show_default=True, help="Form of the output.")
     colour = click.option(
         "--colour",

@@ -14,7 +14,7 @@ from fidelitas.reports.why import why_report
 @click.argument("account", shell_complete=accounts)
 @click.argument("place", required=False, metavar="[SUBJECT[/DATABASE/OBJECT]]", shell_complete=subjects)
 @source_options
-@format_option
+@format_option(routes=True)
 def command(account: str, place: str | None, source: Source, output: Output) -> None:
     """Show every route by which ACCOUNT has an elevated right, link by link, each with file and line.
 

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from fidelitas.reports.blocks import Block
+from fidelitas.reports.drawing import DrawnRoute
 from fidelitas.reports.issue import Issue
 from fidelitas.reports.table import Table
 
@@ -28,7 +29,8 @@ class Report:
 
     `answer` is the answer in one to five lines, `onward` what to type next.  `parts` are the details for a reader.  `rows` are for a
     program that reads tables: nothing in them is left out or put together; where there are none of their own, the parts are taken.
-    `document` is the JSON document.  `issues`, where it is about things that are wrong, are for build servers and code hosts.
+    `document` is the JSON document.  `issues`, where it is about things that are wrong, are for build servers and code hosts; `routes` are
+    to be drawn.
     """
 
     parts: Callable[[], Sequence[Part]]
@@ -37,6 +39,7 @@ class Report:
     onward: Callable[[], Sequence[str]] = _nothing
     rows: Callable[[], Sequence[Part]] | None = None
     issues: Callable[[], Iterable[Issue]] | None = None
+    routes: Callable[[], Iterable[DrawnRoute]] | None = None
 
 
 def report_of(table: Table, document: Callable[[], Any]) -> Report:

@@ -6,6 +6,7 @@ from typing import Any
 
 from fidelitas.reports.blocks import Block, Row
 from fidelitas.reports.documents import holding_document
+from fidelitas.reports.drawing import DrawnRoute, Step
 from fidelitas.reports.holders import Filter, holders_table, selected
 from fidelitas.reports.object_holders import object_answer
 from fidelitas.reports.provenance import UNTOLD, Provenance, since_line
@@ -13,7 +14,7 @@ from fidelitas.reports.report import Report
 from fidelitas.reports.sentences import asking, link_clause
 from fidelitas.reports.standing import standing_on
 from fidelitas.reports.subjects import words_of
-from fidelitas.rights import Holding, PrincipalKind, Route, SubjectRights
+from fidelitas.rights import Holding, PrincipalKind, Route, Strength, SubjectRights
 from fidelitas.usage import Grants
 
 __all__ = ["why_blocks", "why_document", "why_report"]
@@ -34,7 +35,17 @@ def why_report(account: str, hosts: Sequence[SubjectRights], provenance: Provena
         parts=lambda: why_blocks(account, hosts, provenance, path),
         rows=lambda: (holders_table(rows() if path else selected(hosts, Filter(account=account)), provenance, whole=True),),
         document=lambda: why_document(account, hosts, provenance, path),
+        routes=lambda: (_drawn(holding, route) for _, holding in rows() for route in holding.routes[:_MOST_SHOWN]),
     )
+
+
+def _drawn(holding: Holding, route: Route) -> DrawnRoute:
+    told = f", only {'; '.join(route.conditions)}" if route.conditions else ""
+    steps = (
+        Step(str(link.source), str(link.target), link.because, str(link.place), sure=link.strength is not Strength.CONDITIONAL)
+        for link in route.links
+    )
+    return DrawnRoute(f"{holding.right} on {holding.right.subject} ({route.strength}{told})", tuple(steps))
 
 
 def _onward(account: str, hosts: Sequence[SubjectRights]) -> list[str]:

@@ -6,11 +6,11 @@ from a report to text, and a line of the table here.
 
 from collections.abc import Callable
 
-from fidelitas.reports.forms import comma, documents, junit, lines, markdown, sarif, terminal
+from fidelitas.reports.forms import comma, documents, graph, junit, lines, markdown, sarif, terminal
 from fidelitas.reports.forms.screen import Screen
 from fidelitas.reports.report import Report
 
-__all__ = ["FORMS", "OF_ISSUES", "Screen", "render"]
+__all__ = ["FORMS", "OF_ISSUES", "OF_ROUTES", "Screen", "render"]
 
 FORMS: dict[str, Callable[[Report, Screen], str]] = {
     "table": terminal.render,
@@ -20,11 +20,15 @@ FORMS: dict[str, Callable[[Report, Screen], str]] = {
     "markdown": markdown.render,
     "sarif": sarif.render,
     "junit": junit.render,
+    "dot": graph.render_dot,
+    "svg": graph.render_svg,
 }
 
 
 # Forms of answers that are about things that are wrong.
 OF_ISSUES = frozenset({"sarif", "junit"})
+# Forms of answers that are routes.
+OF_ROUTES = frozenset({"dot", "svg"})
 
 
 def render(report: Report, form: str, screen: Screen) -> str:
