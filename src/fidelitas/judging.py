@@ -5,7 +5,7 @@
 `HostGroups` is the map over groups of equal hosts: the first of a group is judged, the others are told from it.
 """
 
-from collections.abc import Callable, Hashable, Iterator, Sequence
+from collections.abc import Callable, Hashable, Sequence
 from typing import Protocol, TypeVar
 
 from fidelitas.facts import HostFacts
@@ -29,7 +29,6 @@ from fidelitas.rights import (
     rights_of,
     windows_rights_of,
 )
-from fidelitas.rights.accounts.nesting import Nesting
 from fidelitas.rights.estate.overlay import HostOverlay, OwnDetails, host_specific_key
 
 __all__ = ["Context", "HostGroups", "Judge", "judge_directory", "judge_host", "judge_mariadb", "judge_postgresql", "judge_windows"]
@@ -63,11 +62,6 @@ class Context:
     def as_if(self, facts: F) -> F:
         """Return the facts of a subject as they would be with the edits made."""
         return with_edits(facts, self.edits.get(facts.subject, ()))
-
-    @property
-    def nestings(self) -> Iterator[Nesting]:
-        """The memberships that hosts can take of every directory."""
-        return self.takings.every
 
 
 Judge = Callable[[HostEvidence, Context], SubjectRights]

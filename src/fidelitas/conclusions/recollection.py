@@ -4,7 +4,6 @@ Knows keys and types; where the bytes are kept is the business of an `AnswerStor
 """
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from functools import cached_property
 from hashlib import blake2b
 from typing import Protocol, TypeVar
 
@@ -66,11 +65,12 @@ class Recollection:
 
     def _taken_from_directories(self) -> bytes:
         """Return a digest of all that hosts take from a directory: what else changes in it, such as last log-ins, is nothing to them."""
-        found = [len(self._context.directories).to_bytes(4, "big")]
-        for nesting in self._context.nestings:
+        takings = self._context.takings
+        found = [len(takings.directories).to_bytes(4, "big")]
+        for nesting in takings.plain:
             named = self._marks.get(nesting.directory.subject)
             found.append(encode(nesting.directory) or (named.digest if named is not None else b"unknown"))
-        found += [rights.control.digest() for rights in self._context.directories]
+        found += [takings.digest()] if takings.directories else []
         return _digest(*found) if len(found) > 1 else b""
 
     def _get(self, keys: Iterable[bytes]) -> dict[bytes, bytes]:
@@ -124,12 +124,7 @@ class Recollection:
 
     def is_of_directory(self, name: str) -> bool:
         """Return whether a directory has an account or group of that name, a group written ``%name``."""
-        return name in self._directory_names
-
-    @cached_property
-    def _directory_names(self) -> frozenset[str]:
-        every = ({*nesting.identities, *(f"%{group}" for group in nesting.groups)} for nesting in self._context.nestings)
-        return frozenset[str]().union(*every)
+        return name in self._context.takings.names
 
     def holders_of(self, like: bytes) -> tuple[tuple[Holding, ...], Holders] | None:
         """Return all holdings on the host of a key and what is shown of the holders, or ``None`` where they are not kept."""

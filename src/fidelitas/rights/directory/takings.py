@@ -2,6 +2,8 @@
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
+from functools import cached_property
+from hashlib import blake2b
 
 from fidelitas.distinguished_names import folded
 from fidelitas.facts import AccessRules, DirectorySource, Gap, HostAccessRule, HostFacts
@@ -68,18 +70,30 @@ class Takings:
         return tuple((*one.way, *self._about(one, host)) for one in self._asked(sources))
 
     @property
-    def every(self) -> Iterator[Nesting]:
-        """What a host can take of each directory: with the names and numbers that it states, and with those that hosts make."""
+    def plain(self) -> Iterator[Nesting]:
+        """What a host takes of each directory whose files do not say more."""
+        return (self._nesting(_Source(rights, None, 0)) for rights in self.directories)
+
+    @cached_property
+    def names(self) -> frozenset[str]:
+        """The names that accounts and groups of the directories can have on a host, a group's written ``%name``."""
+        found: set[str] = set()
+        for one in self.plain:
+            found |= {account.name for account in one.directory.accounts} | {f"%{group.name}" for group in one.directory.groups}
         for rights in self.directories:
-            realms = tuple(sorted(rights.realms))
-            for form in (None, "{name}", "{name}@{domain}", "{short}\\{name}"):
-                name = realms[0] if realms else rights.subject
-                place = rights.facts.groups[0].place if rights.facts.groups else None
-                if form is None:
-                    yield self._nesting(_Source(rights, None, 0))
-                elif place is not None and any(one.sid for one in rights.facts.groups):
-                    source = DirectorySource(name=name, realms=realms, form=form, numbers_made=True, place=place)
-                    yield self._nesting(_Source(rights, source, 0))
+            for source in _made_sources(rights):
+                taken = AsTaken(rights, source)
+                found |= {taken.name(account) for account in rights.facts.accounts} | {f"%{taken.name(group)}" for group in rights.groups}
+        return frozenset(found)
+
+    def digest(self) -> bytes:
+        """Return a digest of what hosts can take of the directories beside what is stated for all, and of who may change it."""
+        made = blake2b(digest_size=16)
+        for rights in self.directories:
+            objects = [(one.dn, one.name, one.sid, one.kind, one.disabled, one.primary_rid, one.member_of) for one in rights.facts.accounts]
+            made.update(repr((objects, rights.facts.access_rules, rights.facts.netgroups)).encode("utf-8", "surrogateescape"))
+            made.update(rights.control.digest())
+        return made.digest()
 
     def _asked(self, sources: Sequence[DirectorySource]) -> tuple[_Source, ...]:
         return tuple(_Source(*one, number) for number, one in enumerate(directories_of(sources, self.directories)))
@@ -156,6 +170,15 @@ class _Over:
         if name is not None and name in there:
             return self._nesting.node(one.kind, name)
         return Principal(kind=PrincipalKind.ELSEWHERE, name=f"{one.name}@{one.subject}", subject=one.subject)
+
+
+def _made_sources(rights: DirectoryRights) -> Iterator[DirectorySource]:
+    """Yield the forms of names that hosts give to accounts whose numbers they make."""
+    realms = tuple(sorted(rights.realms))
+    if any(one.sid for one in rights.facts.groups):
+        for form in ("{name}", "{name}@{domain}", "{short}\\{name}"):
+            place = rights.facts.groups[0].place
+            yield DirectorySource(name=realms[0] if realms else rights.subject, realms=realms, form=form, numbers_made=True, place=place)
 
 
 def _here(gap: Gap, one: _Source) -> Gap:
