@@ -119,11 +119,12 @@ MAY_IMPORT: dict[str, set[str]] = {
         "", "administration", "changes", "charter", "comparison", "configuration", "connections", "departure", "doors", "estate", "facts", "findings", "inquiry", "ledger", "logbook", "memberships", "narrowing", "obstacles", "peers", "people", "refusal", "rehearsal", "replay", "reports.blocks",
         "reports.drawing", "reports.issue", "reports.report", "reports.table", "reviews", "revisions", "rights", "text", "usage",
     },
+    "exporting": {"errors", "findings", "reports", "rights", "text"},
     "pages": {"audit", "charter", "evidence", "excerpts", "facts", "findings", "people", "reports", "reviews", "rights", "text", ""},
     "demo": {"evidence", "text", "errors"},
     "cli": {
         "administration", "audit", "changes", "charter", "checks", "conclusions", "connections", "comparison", "configuration", "departure", "doors", "estate", "excerpts", "extras", "trouble", "demo", "errors", "evidence", "facts", "findings", "inquiry", "languages",
-        "ledger", "logbook", "memberships", "narrowing", "pages", "peers", "people", "platforms", "rehearsal", "replay", "reports", "reviewing", "reviews", "revisions", "rights", "sources", "surveying", "text", "usage", "",
+        "ledger", "logbook", "memberships", "narrowing", "exporting", "pages", "peers", "people", "platforms", "rehearsal", "replay", "reports", "reviewing", "reviews", "revisions", "rights", "sources", "surveying", "text", "usage", "",
     },
     "__main__": {"cli"},
     "": set(),

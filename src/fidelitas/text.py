@@ -18,6 +18,7 @@ __all__ = [
     "in_utf8",
     "short_host_name",
     "shortened",
+    "spreadsheet_safe",
 ]
 
 
@@ -64,6 +65,15 @@ def _shown(character: str) -> str:
     if character != " " and unicodedata.category(character) in _ACTING:
         return f"\\x{code:02x}" if code < 0x100 else f"\\u{code:04x}" if code < 0x10000 else f"\\U{code:08x}"
     return character
+
+
+# Spreadsheets take a cell that begins so for a formula.  A quote in front makes it text again.
+_FORMULA = ("=", "+", "-", "@", "\t", "\r")
+
+
+def spreadsheet_safe(text: str) -> str:
+    """Return a cell of a table that no spreadsheet takes for a formula."""
+    return f"'{text}" if text.startswith(_FORMULA) else text
 
 
 def in_utf8(content: bytes) -> bytes:

@@ -34,6 +34,7 @@ COMMANDS = {
     "programs": "List setuid programs and file capabilities, each with a verdict.",
     "findings": "List what is risky or unexpected, worst first.",
     "report": "Write the report for people who do not use a terminal: one file for a browser.",
+    "export": "Write tables for analysts: holdings, links, findings and others as CSV and SQLite.",
     "changes": "Show what changed since the last survey: rights gained and lost with their cause, findings, accounts, subjects.",
     "revisions": "Show every revision of a sudo policy, PAM, sshd or root's keys: when and where seen, what it changed, which hosts lag.",
     "rehearse": "Preview what a new sudo policy or membership would change in rights.",

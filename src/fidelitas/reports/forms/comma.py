@@ -7,12 +7,9 @@ from fidelitas.reports.blocks import Block, Row
 from fidelitas.reports.forms.screen import Screen
 from fidelitas.reports.report import Report
 from fidelitas.reports.table import Table
-from fidelitas.text import escape_control
+from fidelitas.text import escape_control, spreadsheet_safe
 
 __all__ = ["render"]
-
-# Spreadsheets take a cell that begins so for a formula.  A quote in front makes it text again.
-_FORMULA = ("=", "+", "-", "@", "\t", "\r")
 
 
 def render(report: Report, _: Screen) -> str:
@@ -37,5 +34,4 @@ def _csv(table: Table) -> str:
 
 
 def _cell(text: str) -> str:
-    shown = escape_control(text)
-    return f"'{shown}" if shown.startswith(_FORMULA) else shown
+    return spreadsheet_safe(escape_control(text))
