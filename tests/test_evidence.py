@@ -11,6 +11,7 @@ import zlib
 from collections.abc import Callable
 from contextlib import suppress
 from dataclasses import replace
+from pathlib import Path
 
 import pytest
 import zstandard
@@ -22,7 +23,7 @@ from fidelitas.evidence import Bundle, Item, Manifest, is_valid_subject_name, ma
 from fidelitas.evidence.archive import Limits, open_archive
 from fidelitas.evidence.logs import log_copy
 from fidelitas.evidence.manifest import parse_manifest, render_manifest
-from support import NOW, bundle
+from support import NOW, bundle, fidelitas
 
 MANIFEST = Manifest(
     subject="knot", platform="linux", taken=NOW, kernel="Linux", live=True, probe=1, uid=0, gaps=(),
@@ -58,6 +59,25 @@ def test_a_bundle_is_read_back_in_every_packing(packed: Callable[[bytes], bytes]
     assert found.files == FILES
     assert found.gaps == ()
     assert found.subject == "knot"
+
+
+LOOKS_LIKE = {
+    "user rights": "[Unicode]\r\nUnicode=yes\r\n[Privilege Rights]\r\nSeDebugPrivilege = *S-1-5-32-545\r\n",
+    "a group": f"Alias name     Administrators\n\nMembers\n\n{'-' * 79}\nAdministrator\nThe command completed successfully.\n",
+    "an account": "".join(f"Logon hours {n}                All\n" for n in range(4000)),
+    "whoami": "USER INFORMATION\n\nName SID\n==== ====\nmirko S-1-5-21-1-2-3-1001\n",
+    "a directory": "\nversion: 1\ndn: dc=example\nobjectClass: domain\n",
+    "a server": "\nfidelitas-postgresql 1\n#\nfidelitas-mariadb 1\n",
+}
+
+
+@pytest.mark.parametrize("packed", [bytes, gzip.compress, zstandard.compress], ids=["plain", "gzip", "zstd"])
+@pytest.mark.parametrize("text", LOOKS_LIKE.values(), ids=LOOKS_LIKE)
+def test_a_bundle_is_one_whatever_a_file_of_the_host_looks_like(text: str, packed: Callable[[bytes], bytes], tmp_path: Path) -> None:
+    made = bundle("rada ALL=(ALL) NOPASSWD: ALL\n", {"/etc/sudoers.d/10-notes": text})
+    (tmp_path / "came.tar").write_bytes(packed(make_bundle(made.manifest, made.files, made.listings)))
+    ran = fidelitas("survey", "came.tar", cwd=tmp_path)
+    assert "\nknot     Debian 12  2               0 " in ran.out, ran.out + ran.err
 
 
 def test_equal_content_gives_equal_bytes() -> None:

@@ -6,6 +6,7 @@ what the files in it mean.
 
 from pathlib import Path
 
+from fidelitas.evidence.archive import is_archive
 from fidelitas.evidence.bundle import UNREAD, Bundle, make_bundle, make_rows_bundle, read_bundle, unread_bundle
 from fidelitas.evidence.identity import Identity, Sameness, keep_apart, sameness
 from fidelitas.evidence.logs import BROKEN, LogCopy, bounded, family_of, has_records, in_blocks, tail_of, whole_lines
@@ -37,6 +38,7 @@ __all__ = [
     "family_of",
     "has_records",
     "in_blocks",
+    "is_archive",
     "is_valid_subject_name",
     "keep_apart",
     "make_bundle",

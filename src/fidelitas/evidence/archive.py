@@ -18,7 +18,7 @@ import zstandard
 from fidelitas.errors import EvidenceError
 from fidelitas.text import clipped, escape_control
 
-__all__ = ["LIMITS", "Limits", "Member", "open_archive"]
+__all__ = ["LIMITS", "Limits", "Member", "is_archive", "open_archive"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -84,6 +84,13 @@ class _Counted(io.RawIOBase):
 
 
 _MAGIC = {b"\x1f\x8b": "gzip", b"\x28\xb5\x2f\xfd": "zstd"}
+# Where the head of a member has its mark, ustar or GNU (tar(5)).
+_MARK_AT, _MARK = 257, b"ustar"
+
+
+def is_archive(content: bytes) -> bool:
+    """Return whether a file is an archive, by its first bytes alone: what is in it is written by the people under audit."""
+    return content.startswith((*_MAGIC, b"manifest.json\0")) or content.startswith(_MARK, _MARK_AT)
 
 
 def _unpacked(stream: IO[bytes], limits: Limits) -> _Metered:

@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterable
 from pathlib import Path
 
 from fidelitas.errors import EvidenceError, ReadError
-from fidelitas.evidence import read_bundle
+from fidelitas.evidence import is_archive, read_bundle
 from fidelitas.sources.collected import Collected, sealed
 
 __all__ = ["DumpReader", "from_file", "from_group_listing", "from_user_rights", "no_group_listing"]
@@ -29,7 +29,8 @@ def from_file(path: Path, name: str | None = None, dumps: Iterable[DumpReader] =
             f'could not read evidence file "{path}": {error.strerror or error}',
             hint="Give a file that the probe printed.",
         ) from error
-    for recognise, read in dumps:
+    # A bundle is one whatever is in it: a line in a file of the host must not make it look like another form.
+    for recognise, read in () if is_archive(archive) else dumps:
         if recognise(archive):
             return read(archive, name or path.stem)
     try:

@@ -17,6 +17,9 @@ __all__ = [
 # The line of hyphens above the members; in UTF-16 with a zero to each.
 _LONG_RULE = re.compile(rb"\n-{40,}\r?\n")
 _LARGEST = 1 << 20
+_SECTIONS = re.compile(
+    rb"(?:\xff\xfe|\xfe\xff|\xef\xbb\xbf)?\s*(?:\[[^\]\n]*\]\s.*\n)?\[privilege rights\][ \t]*\r?\n", re.IGNORECASE | re.DOTALL
+)
 _RULE = re.compile(r"-{20,}\s*\Z")
 # Two blanks or more stand between names of one line.
 _COLUMNS = re.compile(r"(?<=\S)\s{2,}(?=\S)")
@@ -42,8 +45,8 @@ def is_group_listing(content: bytes) -> bool:
 
 
 def is_user_rights(content: bytes) -> bool:
-    """Return whether a file is an export of ``secedit`` with user rights."""
-    return len(content) <= _LARGEST and b"[privilege rights]" in content.replace(b"\0", b"").lower()
+    """Return whether a file is an export of ``secedit`` with user rights: sections from its first line on, theirs among them."""
+    return len(content) <= _LARGEST and _SECTIONS.match(content.replace(b"\0", b"")) is not None
 
 
 def is_account_text(content: bytes) -> bool:
