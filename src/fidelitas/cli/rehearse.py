@@ -78,7 +78,8 @@ def command(
     if bool(wanted) != bool(accounts):
         raise RequestError("memberships and accounts go together", hint="Such as: fidelitas rehearse --add-member docker tomas.")
     evidence: EvidenceSource = source.evidence_with(subject) if root is None else InMemory([bundle_of_root(root)])
-    changed = Altered(evidence, lambda one: _with_policy(policy, one))
+    # With --on the policy of no other host changes: what it reaches from there, by keys for one, stays as it is.
+    changed = Altered(evidence, lambda one: _with_policy(policy, one) if subject in (None, one.subject) else one)
     try:
         found = rehearse_change(evidence, changed, wanted, subject)
     except AmbiguousNameError as error:
@@ -86,7 +87,7 @@ def command(
     for what in found.plan.unknown:
         raise RequestError(f"there is no {what} {f'on {subject} or in a directory' if subject else 'in evidence'}")
     replays = _replays(source, changed, found) if policy is not None else []
-    _show(found, changed, policy, _sanctions(charter, mapped, source, root, found), replays, output)
+    _show(found, changed, policy, _sanctions(charter, mapped, source, root, found, whole=subject is None), replays, output)
 
 
 def _with_policy(policy: Path | None, evidence: HostEvidence) -> HostEvidence:
@@ -95,11 +96,13 @@ def _with_policy(policy: Path | None, evidence: HostEvidence) -> HostEvidence:
     return from_policy_file(policy, cast(Bundle, evidence))
 
 
-def _sanctions(charter: Path | None, mapped: Path | None, source: Source, root: Path | None, found: Rehearsed) -> Sanctions | None:
+def _sanctions(
+    charter: Path | None, mapped: Path | None, source: Source, root: Path | None, found: Rehearsed, *, whole: bool
+) -> Sanctions | None:
     if charter is None:
         return None
     tags = source.tags_of() if root is None else {one.subject: () for one in found.subjects}
-    return charter_in_use(charter, mapped, tags, found.subjects).sanctions
+    return charter_in_use(charter, mapped, tags, found.subjects, whole=whole).sanctions
 
 
 def _replays(source: Source, changed: Altered, found: Rehearsed) -> list[Replay]:
