@@ -8,6 +8,7 @@ import random
 import struct
 import warnings
 from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 from uuid import UUID
@@ -215,11 +216,15 @@ def sid_of(connection: Any, dn: str) -> bytes:
     return raw
 
 
-def bound(host: str, dn: str, password: str, *, raise_exceptions: bool = True) -> Any:
-    tls = ldap3.Tls(validate=0)
-    return ldap3.Connection(
-        ldap3.Server(host, port=636, use_ssl=True, tls=tls), dn, password, raise_exceptions=raise_exceptions, auto_bind=True
-    )
+@contextmanager
+def bound(host: str, dn: str, password: str, *, raise_exceptions: bool = True) -> Iterator[Any]:
+    # What is bound already is left open by the library's own context.
+    server = ldap3.Server(host, port=636, use_ssl=True, tls=ldap3.Tls(validate=0))
+    opened = ldap3.Connection(server, dn, password, raise_exceptions=raise_exceptions, auto_bind=True)
+    try:
+        yield opened
+    finally:
+        opened.unbind()
 
 
 @pytest.fixture(scope="module")
