@@ -9,6 +9,7 @@
 #   make fuzz        an hour of seeded hostile input for every language and reader (FUZZ_SECONDS, FUZZ_SEED)
 #   make benchmark   measure; prints ratios, fails nothing
 #   make man         write the manual pages and docs/checks.md
+#   make dist        build the wheel and the source archive, check them, and run the demo from the wheel alone
 #   make format      format the code
 #   make clean       remove what the other targets made
 
@@ -18,7 +19,7 @@ BIN := $(VENV)/bin
 # What the tests ask for their judgement: real sudo, other shells, a checker for shell scripts.
 PACKAGES := sudo libnss-systemd busybox dash shellcheck iproute2 acl attr mawk gawk strace libcap2-bin openssh-server debootstrap rpm procps rsyslog systemd postgresql-15 mariadb-server slapd ldap-utils openssl mandoc samba-ad-dc samba-ad-provision samba-dsdb-modules samba-vfs-modules
 
-.PHONY: demo demo-ssh survey test cover test-long fuzz check packages man benchmark format clean
+.PHONY: demo demo-ssh survey test cover test-long fuzz check packages man dist benchmark format clean
 
 demo: $(VENV)/installed
 	$(BIN)/fidelitas demo
@@ -54,6 +55,16 @@ fuzz: $(VENV)/installed-dev
 # The manual pages and docs/checks.md, made of the commands and checks; kept in the repository, so that an installed wheel has them.
 man: $(VENV)/installed
 	$(BIN)/python -m fidelitas.cli.manual docs
+
+# What is in the wheel is all that the demo may need: it runs from an environment that holds nothing else, outside of this folder.
+dist: man
+	rm -rf dist
+	$(BIN)/python -m pip install --quiet 'build>=1.2,<2' 'twine>=6,<7'
+	$(BIN)/python -m build --outdir dist
+	$(BIN)/python -m twine check --strict dist/*
+	rm -rf dist/try && $(PYTHON) -m venv dist/try && dist/try/bin/python -m pip install --quiet -c constraints.txt dist/*.whl
+	cd dist/try && bin/fidelitas demo >/dev/null && bin/fidelitas report --ledger demo-estate/ledger --out report.html
+	rm -rf dist/try
 
 packages:
 	@sh tests/packages.sh $(PACKAGES)
