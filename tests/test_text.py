@@ -4,6 +4,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from fidelitas.reports.forms.columns import laid_out
+from fidelitas.reports.table import Table
 from fidelitas.text import Place, byte_column, clipped, decode, escape_control
 
 
@@ -51,3 +53,12 @@ def test_places_are_written_as_far_as_they_are_known() -> None:
 def test_clipped_text_says_so() -> None:
     assert clipped("abcdef", 4) == "abc…"
     assert clipped("abc", 4) == "abc"
+
+
+@given(st.integers(20, 60), st.sampled_from([frozenset(), frozenset({"command"})]))
+def test_what_finds_no_room_beside_stands_behind_its_title(width: int, may_fold: frozenset[str]) -> None:
+    table = Table(columns=("who", "times", "command", "changes"), rows=(("pavel", "17", "/usr/bin/apt update", "3"),), may_fold=may_fold)
+    head, *below = [line.text for line in laid_out(table, width)]
+    shown = " ".join(" ".join(below).split())
+    for title, cell in (("times", "17"), ("changes", "3")):
+        assert cell in shown.split() if title.upper() in head.split() else f"{title}: {cell}" in shown

@@ -82,7 +82,9 @@ def _fitting(table: Table, width: int | None) -> tuple[list[_Column], list[_Colu
 
 
 def _rest(columns: Sequence[_Column], number: int) -> str:
-    return " · ".join(column.cells[number] for column in columns if column.cells[number] not in ("", "-"))
+    """Return the cells that found no room, each behind its title: a number alone tells nothing."""
+    shown = (column for column in columns if column.cells[number] not in ("", "-"))
+    return " · ".join(f"{column.title.lower()}: {column.cells[number]}" for column in shown)
 
 
 def _columns(table: Table) -> list[_Column]:
