@@ -763,6 +763,16 @@ def test_the_collector_and_the_reader_agree_on_listings_and_columns() -> None:
         assert f"{column} = " in script
 
 
+def test_the_columns_that_the_collector_writes_are_the_documented_ones() -> None:
+    script = windows_probe_script()
+    documented = (Path(__file__).parent.parent / "docs" / "evidence-format.md").read_text(encoding="utf-8")
+    for listing, rows in re.findall(r"Add-Rows '([\w-]+)'.*?\[ordered\] @\{(.*?)\n? *\}\n", script, re.DOTALL):
+        written = re.findall(r"(?:^|;|\n)\s*(\w+) = ", rows)
+        row = re.search(rf"^\| `{listing}` \| (.*) \|$", documented, re.MULTILINE)
+        assert row is not None, listing
+        assert written == [name for name in re.findall(r"`(\w+)`", row[1]) if name not in ("ServiceDll", "Highest")], listing
+
+
 def test_an_event_file_is_read_as_its_text_is(tmp_path: Path) -> None:
     at = datetime(2026, 11, 20, 5, tzinfo=UTC)
     data = {
