@@ -2,10 +2,14 @@
 
 import re
 import shutil
+import subprocess
+import tomllib
+from collections.abc import Callable
 from pathlib import Path
 
 import pytest
 
+from fidelitas.charter import read_charter
 from support import fidelitas
 from transcripts import agrees, run, steps_of
 
@@ -64,3 +68,39 @@ def test_the_readme_is_short_and_leads_to_every_page_and_picture() -> None:
 
 def _resolved(page: Path) -> set[Path]:
     return {(page.parent / target).resolve() for target in _LINK.findall(page.read_text(encoding="utf-8"))}
+
+
+def _blocks(kind: str) -> list[tuple[str, str]]:
+    found = [
+        (page.name, text)
+        for page in PAGES
+        for text in re.findall(rf"^```{kind}\n(.*?)^```$", page.read_text("utf-8"), re.DOTALL | re.MULTILINE)
+    ]
+    assert found
+    return found
+
+
+def test_files_that_are_shown_are_read(tmp_path: Path) -> None:
+    for page, text in _blocks("toml"):
+        tomllib.loads(text)
+        if "[[warrant]]" in text:
+            assert read_charter(text, page).warrants
+        if page == "estate.md":
+            (tmp_path / "estate.toml").write_text(text, encoding="utf-8")
+            for name in ("ssh_config", "names.txt"):
+                (tmp_path / name).write_text("", encoding="utf-8")
+            (tmp_path / "inventory").write_text("#!/bin/sh\necho plover\n", encoding="utf-8")
+            (tmp_path / "inventory").chmod(0o700)
+            ran = fidelitas("estate", "check", "estate.toml", cwd=tmp_path)
+            assert ran.status == 0, ran.err
+
+
+def test_units_that_are_shown_are_taken_by_systemd(tmp_path: Path, need: Callable[..., None]) -> None:
+    need("systemd-analyze")
+    for _, text in _blocks("ini"):
+        name = text.partition("\n")[0].removeprefix("# ")
+        (tmp_path / name).write_text(text.replace("User=fidelitas", "User=root"), encoding="utf-8")
+    units = sorted(tmp_path.glob("fidelitas-*"))
+    assert len(units) > 1
+    done = subprocess.run(["systemd-analyze", "verify", *units], capture_output=True, text=True, check=False, timeout=60)
+    assert not [line for line in done.stderr.splitlines() if "fidelitas-survey" in line], done.stderr
