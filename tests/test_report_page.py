@@ -9,7 +9,9 @@ import json
 import re
 import shutil
 import subprocess
+from collections import Counter
 from collections.abc import Callable
+from datetime import UTC, datetime, timedelta, timezone
 from pathlib import Path
 
 import pytest
@@ -20,6 +22,7 @@ from fidelitas.findings import Finding, Severity
 from fidelitas.pages.content import Asked, content_of
 from fidelitas.pages.pictures import Trend, TrendPoint, bars_of, matrix_of
 from fidelitas.pages.rendering import rendered
+from fidelitas.pages.week import week_of
 from support import GROUP, PASSWD, Put, bundle, fidelitas
 
 HOSTILE = "<script>alert(1)</script>\u202e\"'><img src=x onerror=alert(2)>" + "x" * 2000
@@ -31,7 +34,7 @@ def page(tmp_path_factory: pytest.TempPathFactory) -> Path:
     folder = tmp_path_factory.mktemp("report")
     assert fidelitas("demo", "estate", cwd=folder).status == 0
     asked = ("--people", "estate/people.csv", "--charter", "estate/charter.toml", "--ledger", "estate/ledger")
-    ran = fidelitas("report", "--out", "report.html", *asked, cwd=folder)
+    ran = fidelitas("report", "--out", "report.html", *asked, cwd=folder, env={"TZ": "UTC"})
     assert ran.status == 0, ran.err
     assert fidelitas("report", "--out", "report.html", *asked, cwd=folder).status == 2  # it is there already
     assert (folder / "report.html").stat().st_mode & 0o777 == 0o600
@@ -110,6 +113,22 @@ def test_a_place_without_text_and_an_estate_without_anything_are_said() -> None:
     assert "it holds no text of it" in rendered(
         content_of(Asked(survey="2026", subjects=found.subjects, findings=found.findings, evidence=lambda _: None))
     )
+
+
+def test_when_privilege_was_used_is_what_usage_lists(page: Path) -> None:
+    asked = ("usage", "--kind", "used", "--events", "--ledger", "estate/ledger", "--format", "jsonl")
+    lines = fidelitas(*asked, cwd=page.parent, env={"TZ": "UTC"}).out.splitlines()
+    at = [datetime.fromisoformat(json.loads(line)["time"]) for line in lines]
+    drawn = re.findall(r"<title>(\w{3}) (\d+):00: (\d+)</title>", page.read_text())
+    assert {(day, int(hour)): int(count) for day, hour, count in drawn} == Counter((f"{one:%a}", one.hour) for one in at)
+    assert f">{len(at)} uses from {min(at):%Y-%m-%d} to {max(at):%Y-%m-%d}, by the clock of UTC" in page.read_text()
+
+
+def test_a_week_is_that_of_the_reader() -> None:
+    friday = datetime(2026, 11, 20, 23, 30, tzinfo=UTC)
+    week = week_of([friday, friday, friday.replace(hour=9)], timezone(timedelta(hours=1), "CET"))
+    assert [(one.day, one.hour, one.count, one.level) for one in week.hours] == [(4, 10, 1, 2), (5, 0, 2, 4)]
+    assert (week.total, week.outside, week.zone, week.begin, week.end) == (3, 2, "CET", "2026-11-20", "2026-11-21")
 
 
 def test_the_strongest_of_what_one_holds_is_drawn_and_those_alike_are_together() -> None:

@@ -16,11 +16,13 @@ from fidelitas.cli.output import say
 from fidelitas.cli.people import read_people
 from fidelitas.cli.progress import progress
 from fidelitas.cli.source import Source, source_options
+from fidelitas.cli.times import reader_zone
 from fidelitas.pages.content import Asked, content_of
 from fidelitas.pages.pictures import Trend
 from fidelitas.pages.rendering import rendered
 from fidelitas.pages.standing import standing_of
 from fidelitas.pages.trend import point_of
+from fidelitas.pages.week import week_of
 from fidelitas.reports.glossary import terms
 from fidelitas.reviewing import ReviewBook
 
@@ -70,6 +72,7 @@ def command(file: Path, count: int, charter: Path | None, mapped: Path | None, s
             accepted=() if reviewed is None else reviewed.excepted,
             standing=standing_of(state, reviews),
             trend=_trend(source, survey, count, found),
+            week=week_of(source.use_times(names), reader_zone()),
             glossary=[(word, meaning) for word, (meaning, _) in terms().items()],
         )
         write_new_file(file, rendered(content_of(asked)).encode())

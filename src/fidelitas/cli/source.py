@@ -196,6 +196,20 @@ class Source:
             self._read_use(subjects, EventFilter(kinds=frozenset({EventKind.USED})), keep)
         return lambda subject, account: latest.get((subject, account))
 
+    def use_times(self, subjects: Container[str]) -> "list[datetime]":
+        """Return when privilege was used on some hosts, by the logs in the ledger; nothing without any."""
+        times: list[datetime] = []
+
+        def keep(record: "AttributedEvent") -> None:
+            if record.event.at is not None:
+                times.append(record.event.at)
+
+        if self.ledger.has_logs:
+            from fidelitas.logbook import EventFilter  # noqa: PLC0415
+
+            self._read_use(subjects, EventFilter(kinds=frozenset({EventKind.USED})), keep)
+        return times
+
     def _use_memory(self, subjects: Container[str]) -> "UseMemory | None":
         """Return what is kept of the logs of some hosts; nothing where none of them has any."""
         digests = self.ledger.history_digests(self.survey, self._with_logs(subjects), with_logs=True)

@@ -11,6 +11,7 @@ from fidelitas.facts import Gap
 from fidelitas.findings import Finding, Severity
 from fidelitas.pages.evidence import Excerpt, Excerpts
 from fidelitas.pages.pictures import Bar, Matrix, Trend, bars_of, matrix_of
+from fidelitas.pages.week import Week
 from fidelitas.people import MappedPerson
 from fidelitas.reports.findings import Group, grouped
 from fidelitas.reports.holders import Filter, selected
@@ -39,7 +40,7 @@ class Asked:
     """What a report is made of.
 
     `survey` names it, `since` are lines on what changed since the one before, `trend` counts of earlier ones.  `evidence` gives what was
-    read of a subject; `tags` the tags of each.
+    read of a subject; `tags` the tags of each; `week` when privilege was used.
     """
 
     survey: str
@@ -53,6 +54,7 @@ class Asked:
     accepted: Sequence[tuple[Finding, AcceptedFinding]] = ()
     standing: Standing = field(default_factory=Standing)
     trend: Trend = field(default_factory=Trend)
+    week: Week = field(default_factory=Week)
     glossary: Sequence[tuple[str, str]] = ()
 
 
@@ -81,6 +83,7 @@ class HeldRow:
     person: str
     kind: str
     right: str
+    full: bool
     how: str
     steps: tuple[tuple[str, Excerpt | None], ...]
     strength: str
@@ -123,6 +126,7 @@ class Content:
     severities: tuple[Bar, ...]
     coverage: tuple[Bar, ...]
     trend: Trend
+    week: Week
     glossary: tuple[tuple[str, str], ...]
 
 
@@ -145,19 +149,13 @@ def content_of(asked: Asked) -> Content:
         held=held,
         gaps=gaps,
         excerpts=excerpts.every,
-        matrix=matrix_of([(row.person, row.subject, row.granted, _is_full(row)) for row in held if row.kind in ("account", "role")]),
+        matrix=matrix_of([(row.person, row.subject, row.granted, row.full) for row in held if row.kind in ("account", "role")]),
         severities=bars_of(Counter(str(one.severity) for one in asked.findings), [str(severity) for severity in Severity]),
         coverage=bars_of(Counter("with gaps" if one.gaps else "complete" for one in asked.subjects), ["complete", "with gaps"]),
         trend=asked.trend,
+        week=asked.week,
         glossary=tuple(asked.glossary),
     )
-
-
-_FULL = frozenset({"root", "admin", "db-superuser", "directory-admin"})
-
-
-def _is_full(row: HeldRow) -> bool:
-    return row.right in _FULL
 
 
 def _taken(subjects: Sequence[SubjectRights]) -> str:
@@ -168,11 +166,11 @@ def _taken(subjects: Sequence[SubjectRights]) -> str:
 
 def _sentences(asked: Asked, held: Sequence[HeldRow], gaps: Sequence[Gap]) -> list[str]:
     """Return the answers for a reader in a hurry."""
-    full = [row for row in held if _is_full(row) and row.kind in ("account", "role")]
+    full = [row for row in held if row.full and row.kind in ("account", "role")]
     granted = {row.person for row in full if row.granted}
     others = {row.person for row in full} - granted
     where = {row.subject for row in full}
-    every = {row.subject for row in held if row.kind == "any account" and _is_full(row) and row.strength != "conditional"}
+    every = {row.subject for row in held if row.kind == "any account" and row.full and row.strength != "conditional"}
     said = "people and accounts" if asked.people else "accounts"
     sentences = [f"{len(granted)} {said} have full control of {len(where)} of {counted(len(asked.subjects), 'system')}."]
     if others:
@@ -219,6 +217,7 @@ def _held(host: SubjectRights, holding: Holding, asked: Asked, excerpts: Excerpt
         person=_person(host.subject, name, asked.people),
         kind=holding.principal.kind.value if holding.principal.kind not in _COUNTED else "account",
         right=str(holding.right),
+        full=holding.right.kind.full,
         how=brief(route),
         steps=steps,
         strength=str(holding.strength),

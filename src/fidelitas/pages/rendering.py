@@ -13,6 +13,7 @@ from markupsafe import Markup
 
 from fidelitas import __version__
 from fidelitas.pages.content import Content
+from fidelitas.pages.week import DAYS
 from fidelitas.text import clipped, escape_control
 
 __all__ = ["rendered"]
@@ -25,7 +26,7 @@ def rendered(content: Content) -> str:
     style, script = _text("style.css"), _text("script.js")
     policy = f"default-src 'none'; style-src '{_digest(style)}'; script-src '{_digest(script)}'; base-uri 'none'; form-action 'none'"
     page = _environment().get_template("report.html.j2")
-    return page.render(content=content, style=Markup(style), script=Markup(script), policy=policy, version=__version__)  # noqa: S704 ours
+    return page.render(content=content, style=Markup(style), script=Markup(script), policy=policy, version=__version__, days=DAYS)  # noqa: S704 ours
 
 
 def _environment() -> Environment:

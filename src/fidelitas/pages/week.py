@@ -1,0 +1,52 @@
+"""The picture of use: how often privilege was used at which hour of which day of the week."""
+
+from collections import Counter
+from collections.abc import Iterable
+from dataclasses import dataclass
+from datetime import datetime, tzinfo
+
+__all__ = ["DAYS", "Hour", "Week", "week_of"]
+
+DAYS = ("Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun")
+_LEVELS = 4
+
+
+@dataclass(frozen=True, slots=True)
+class Hour:
+    """One hour of one day of the week: its row (0 is Monday) and column, how many uses, and a level from 1 to 4 by the busiest."""
+
+    day: int
+    hour: int
+    count: int
+    level: int
+
+
+@dataclass(frozen=True, slots=True)
+class Week:
+    """Uses by day and hour of a time zone, those without any left out; `begin` and `end` are the days of the first and the last."""
+
+    hours: tuple[Hour, ...] = ()
+    zone: str = ""
+    begin: str = ""
+    end: str = ""
+
+    @property
+    def total(self) -> int:
+        """How many uses there were."""
+        return sum(one.count for one in self.hours)
+
+    @property
+    def outside(self) -> int:
+        """How many of them were on a Saturday or Sunday, or from 20 to 6 o'clock."""
+        return sum(one.count for one in self.hours if one.day > 4 or not 6 <= one.hour < 20)
+
+
+def week_of(times: Iterable[datetime], zone: tzinfo) -> Week:
+    """Return the picture of uses at these times, as a clock of a zone shows them."""
+    local = sorted(at.astimezone(zone) for at in times)
+    if not local:
+        return Week()
+    counts = Counter((at.weekday(), at.hour) for at in local)
+    busiest = max(counts.values())
+    hours = (Hour(day, hour, count, -(-_LEVELS * count // busiest)) for (day, hour), count in sorted(counts.items()))
+    return Week(tuple(hours), local[-1].tzname() or "", f"{local[0]:%Y-%m-%d}", f"{local[-1]:%Y-%m-%d}")
