@@ -182,7 +182,7 @@ def unusual_hour(use: HostUse) -> Iterator[Found]:
     for odd in odd_hours(use):
         yield Found(
             about=f"{odd.person} {odd.hour}",
-            message=f"{odd.person} used privilege {_times(odd.count)} at an unusual hour, {_hour(use, odd.hour)} "
+            message=f"{odd.person} used privilege, or tried to, {_times(odd.count)} at an unusual hour, {_hour(use, odd.hour)} "
             f"({_usual(odd.expected, ' such hour')}): " + (f'"{shortened(odd.command)}"' if odd.command else ""),
             places=(odd.place,),
             statistic=Statistic(observed=1, expected=odd.expected, chance=odd.share),
