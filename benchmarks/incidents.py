@@ -24,7 +24,7 @@ SUBJECTS = ("ingest", "tides", "gauges", "surge", "archive")
 
 @dataclass
 class Person:
-    """Somebody with habits: when they work, how much, and with which commands."""
+    """Someone with habits: when they work, how much, and with which commands."""
 
     name: str
     hour: float
@@ -58,7 +58,7 @@ def people(chance: random.Random, count: int) -> list[Person]:
 
 
 def days_at_work(chance: random.Random) -> Iterator[datetime]:
-    """Yield the days on which somebody works: not on week-ends, not in a week or two of holidays."""
+    """Yield the days on which someone works: not on week-ends, not in a week or two of holidays."""
     begin, length = chance.randrange(DAYS), chance.choice((0, 5, 10))
     for number in range(DAYS):
         day = START + timedelta(days=number)

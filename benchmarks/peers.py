@@ -76,7 +76,7 @@ def _plant(made: Made) -> None:
         for kind in range(3):
             made.groups[f"special{number}-{kind}"] = {like}
         for members in made.groups.values():
-            if like in members:  # whoever made the account gave it all that the other had
+            if like in members:  # who made the account gave it all that the other had
                 members.add(holder)
         made.copied.add((holder, like))
     for number in range(4):

@@ -35,7 +35,7 @@ class Server:
             capture_output=True,
             timeout=120,
         )
-        # A port that was free a moment ago can be somebody's by now: then another is tried.
+        # A port that was free a moment ago can be someone's by now: then another is tried.
         if not any(self._starts(folder) for _ in range(3)):
             raise RuntimeError((folder / "error").read_text(errors="replace")[-2000:])
 

@@ -31,7 +31,7 @@ def installations() -> Mapping[str, Path]:
 
 
 class Server:
-    """A running server, reached by a socket in its folder; everybody on this machine is trusted there."""
+    """A running server, reached by a socket in its folder; everyone on this machine is trusted there."""
 
     def __init__(self, folder: Path, binaries: Path = BINARIES) -> None:
         self.folder, self.binaries, self._binaries = folder, binaries, binaries

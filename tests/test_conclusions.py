@@ -325,7 +325,7 @@ def asked_of(ledger: Ledger, survey: str) -> tuple[list[str], Audit]:
 
 
 def test_a_host_that_is_as_it_was_is_not_judged_again(tmp_path: Path) -> None:
-    """Time went by, processes are others, somebody has logged on, logs have grown, a directory saw log-ins: the answers are the same."""
+    """Time went by, processes are others, someone has logged on, logs have grown, a directory saw log-ins: the answers are the same."""
     ledger = Ledger(tmp_path)
     directory, *some = [one for one in of_directory() if one.subject != "odd"]
     assert set(surveyed(ledger, [directory, *(at_another_time(one, 0) for one in some)])[1]) == {"saltmarsh", "plover", "dunlin"}

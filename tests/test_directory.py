@@ -157,7 +157,7 @@ def test_an_administrator_who_is_never_there() -> None:
     st.lists(st.tuples(st.integers(0, 3), st.integers(0, 7)), max_size=8),
 )
 def test_nesting_of_any_shape(inner: list[tuple[int, int]], members: list[tuple[int, int]]) -> None:
-    """Cycles too: whoever is in group 0 by any chain is an administrator, and nobody else."""
+    """Cycles too: anyone who is in group 0 by any chain is an administrator, and nobody else."""
     held: dict[int, list[str]] = {number: [] for number in range(8)}
     for child, parent in inner:
         held[parent].append(f"g{child}")

@@ -1,4 +1,4 @@
-"""How hosts write the names of a directory, whom of it they let in, and rules of an IPA directory, as the whole audit has them.
+"""How hosts write the names of a directory, which accounts of it they accept, and rules of an IPA directory, as the whole audit has them.
 
 No sssd, winbind or IPA server runs here: rows are from sssd.conf(5), sssd-simple(5), sssd-ad(5), sssd-ldap(5), smb.conf(5), and the schema
 of IPA's sudo and host-based access rules.
@@ -267,7 +267,7 @@ def test_host_based_access_rules(rules: list[dict[str, str]], let_in: set[str], 
 
 
 def test_a_question_about_an_account_of_a_directory_is_answered_by_it(tmp_path: Path) -> None:
-    """What an account of a directory may run, and what is in its way, asked of the program; others there are not let in."""
+    """What an account of a directory may run, and what is in its way, asked of the program; others there are refused."""
     rule = sudo_rule(memberUser=group("ops"), hostCategory="all", memberAllowCmd=LESS)
     door = entry("ipaUniqueID=h,cn=hbac", "ipahbacrule", cn="h", memberUser=user("bob"), hostCategory="all", serviceCategory="all")
     (tmp_path / "ipa.ldif").write_text(ipa(rule, door))

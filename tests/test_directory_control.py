@@ -145,7 +145,7 @@ ROADS = [
     ({"domain": "(A;;CR;;;mallory)"}, {"mallory": SURE}, "may copy the passwords of all accounts"),
     ({"domain": "(A;;WD;;;mallory)"}, {"mallory": SURE}, f"may change the permissions of {BASE}"),
     ({"domain": f"(OA;;WP;{LINK};;mallory)"}, {"mallory": PERHAPS}, "may link group policies"),
-    # Containers that administrators lie in.
+    # Containers that administrators are in.
     ({"admins": "(A;;WD;;;mallory)"}, {"mallory": SURE}, f"may change the permissions of OU=admins,{BASE}, and with them those of boss in it"),
     ({"admins": "(A;;WD;;;mallory)", "boss_protected": "x"}, {}, ""),
     ({"inner_owner": "mallory"}, {"mallory": SURE}, "owns"),
@@ -192,8 +192,8 @@ ROADS = [
 def test_who_can_become_an_administrator(stated: dict[str, str | tuple[str, ...]], expected: dict[str, str], because: str) -> None:
     rights = rights_in(world(**stated))
     assert reached(rights) == expected
-    told = [link.because for one in rights.holdings for route in one.routes for link in route.links]
-    assert not because or any(because in text for text in told), told
+    reasons = [link.because for one in rights.holdings for route in one.routes for link in route.links]
+    assert not because or any(because in text for text in reasons), reasons
 
 
 def in_bytes(words: str) -> bytes:
@@ -243,7 +243,7 @@ def test_bytes_that_are_no_descriptor_cost_nothing_but_themselves(noise: bytes, 
 
 @given(ENTRIES)
 def test_who_is_allowed_is_by_the_first_entry_that_speaks(entries: list[tuple[str, str, int, str, str]]) -> None:
-    """The server's own rule: of the entries that are about a access the first that names somebody decides ([MS-ADTS] 5.1.3.3.2)."""
+    """The server's own rule: of the entries that are about a access the first that names someone decides ([MS-ADTS] 5.1.3.3.2)."""
     access = Access(0x100, frozenset({RESET}))
     text = "".join(f"({kind};{flags};{mask & 0xFFFF:#x};{part if 'O' in kind else ''};;{sid})" for kind, flags, mask, part, sid in entries)
     found = read_descriptor(f"O:BAD:{text}")
@@ -287,13 +287,13 @@ def test_findings_name_who_what_and_the_entry() -> None:
 
 
 @pytest.mark.parametrize(
-    ("direction", "attributes", "told"), [(1, 0, False), (2, 0, True), (2, 4, False), (2, 8, False), (2, 0x48, True), (3, 0x20, False)]
+    ("direction", "attributes", "stated"), [(1, 0, False), (2, 0, True), (2, 4, False), (2, 8, False), (2, 0x48, True), (3, 0x20, False)]
 )
-def test_trusts_whose_sids_are_not_filtered(direction: int, attributes: int, told: bool) -> None:
+def test_trusts_whose_sids_are_not_filtered(direction: int, attributes: int, stated: bool) -> None:
     text = (
         world() + f"dn: CN=far,{BASE}\nobjectClass: trustedDomain\ncn: far\ntrustDirection: {direction}\ntrustAttributes: {attributes}\n\n"
     )
-    assert ("directory.trust-without-filter" in {one.check for one in findings_on(rights_in(text))}) is told
+    assert ("directory.trust-without-filter" in {one.check for one in findings_on(rights_in(text))}) is stated
 
 
 def test_a_domain_without_its_permissions_says_so() -> None:

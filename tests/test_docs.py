@@ -9,9 +9,9 @@ from pathlib import Path
 
 import pytest
 
+from examples import agrees, run, steps_of
 from fidelitas.charter import read_charter
 from support import fidelitas
-from transcripts import agrees, run, steps_of
 
 HERE = Path(__file__).parent.parent
 README = HERE / "README.md"

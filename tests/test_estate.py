@@ -206,7 +206,7 @@ def key(name: str) -> str:
 
 
 def with_keys(name: str, sudoers: str, opens: Mapping[str, str], lying: Mapping[str, str]) -> Bundle:
-    """Return a host on which keys open accounts, and on which private keys lie in homes; encrypted where that is said."""
+    """Return a host on which keys open accounts, and on which private keys are in homes; encrypted where that is said."""
     files: dict[str, str | Put] = {"/etc/ssh/sshd_config": "PermitRootLogin prohibit-password\n"}
     homes = {"root": ("/root", 0), "ines": ("/home/ines", 1001), "tomas": ("/home/tomas", 1002), "rada": ("/home/rada", 1003)}
     for account, one in opens.items():

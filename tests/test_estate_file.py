@@ -116,7 +116,7 @@ def test_all_mistakes_are_reported_at_once_and_what_is_no_toml_too(tmp_path: Pat
     assert (ran.status, "line 1, column 10" in ran.err) == (2, True)
 
 
-def test_the_file_of_somebody_else_is_not_used(tmp_path: Path) -> None:
+def test_the_file_of_someone_else_is_not_used(tmp_path: Path) -> None:
     file = tmp_path / "estate.toml"
     file.write_text('format = 1\n[[host]]\nname = "x"\n')
     file.chmod(0o666)

@@ -1,7 +1,7 @@
 """A fresh Debian: silence, and attempts on it by ordinary accounts, made for real.
 
 Each row of `samples/attempts.toml` is planted for an account of its own in one copy of the root folder, which the built program surveys.  Then
-the account tries, in a namespace and on a layer of its own, and root does what root does by itself.  Whoever is said to become root became it,
+the account tries, in a namespace and on a layer of its own, and root does what root does by itself.  Anyone who is said to become root became it,
 and nobody else did.
 """
 

@@ -19,7 +19,7 @@ PASSWORD = "made-up-pass-word"
 
 @contextmanager
 def server(talk: Callable[[socket.socket], None]) -> Iterator[int]:
-    """Yield the port of a server that talks so to whoever comes."""
+    """Yield the port of a server that talks so to anyone who comes."""
     with socket.create_server(("127.0.0.1", 0)) as listening:
 
         def serve() -> None:

@@ -26,7 +26,7 @@ tomas ALL=(root) NOPASSWD: /usr/bin/true, /usr/bin/su -, sudoedit {place}/motd, 
 LOGS = ("auth.log", "traditional.log", "journal.json", "journal.export", "sudo.log")
 # What sudo's own file knows nothing of is what su does; it is read by itself in the tests of the languages.
 FORMS = [names for count in range(1, 6) for names in combinations(LOGS, count) if names != ("sudo.log",)]
-# Person, kind, account that it was done as, and what the command holds, in the order of judges/deeds.py.
+# Person, kind, account that it was done as, and what the command holds, in the order of judges/actions.py.
 DONE = [
     ("ines", EventKind.USED, "root", "/usr/bin/id -u"),
     ("tomas", EventKind.USED, "root", "/usr/bin/true"),
@@ -64,7 +64,7 @@ def logs(tmp_path_factory: pytest.TempPathFactory, request: pytest.FixtureReques
     open_up(place)
     world: list[str | Path] = ["unshare", "--mount", "--propagation", "private", "bash", HERE / "logging_world.sh"]
     surroundings = {"DEEDS_PLACE": str(place), "PATH": "/usr/sbin:/usr/bin:/sbin:/bin"}
-    arguments: list[str | Path] = [*world, place / "etc", place / "logs", HERE / "deeds.py"]
+    arguments: list[str | Path] = [*world, place / "etc", place / "logs", HERE / "actions.py"]
     ran = subprocess.run(arguments, env=surroundings, capture_output=True, text=True, check=False, timeout=120)
     assert ran.returncode == 0, ran.stderr
     return place / "logs"

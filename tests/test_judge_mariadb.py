@@ -1,4 +1,4 @@
-"""What the program says of rights on a MariaDB server, held against real sessions: accounts with overlapping host patterns, rows for everybody,
+"""What the program says of rights on a MariaDB server, held against real sessions: accounts with overlapping host patterns, rows for everyone,
 roles, grants on databases by pattern, on tables, columns and routines.
 
 Each account connects from this machine, by the socket and over TCP, and tries; the program is asked for the account that the server says it got.
@@ -79,7 +79,7 @@ def estate(chance: random.Random) -> tuple[list[str], list[str]]:
                 role = chance.choice(("r1", "r2"))
                 if name not in ("r1", "r2"):
                     made += [f"grant {role} to {name}", *([f"set default role {role} for {name}"] if chance.random() < 0.6 else [])]
-    # A row of another host than any account of the user, as left behind, and one for everybody.
+    # A row of another host than any account of the user, as left behind, and one for everyone.
     if chance.random() < 0.5:
         made.append(
             f"replace into mysql.db (Host, Db, User, Select_priv, Index_priv) values ('127.%', 'shop%', '{chance.choice(users[:2])}', 'Y', 'Y')"

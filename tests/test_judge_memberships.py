@@ -49,7 +49,7 @@ def rehearsed(where: Path, before: Held, *options: str) -> tuple[Held, list[str]
 
 
 def judged(where: Path, survey: Callable[[], Any], make: Callable[[list[str]], Any], *options: str) -> bool:
-    """Rehearse a change, make it, look; return whether anybody's rights changed."""
+    """Rehearse a change, make it, look; return whether anyone's rights changed."""
     before = held(where)
     expected, commands = rehearsed(where, before, *options)
     make(commands)

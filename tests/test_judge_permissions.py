@@ -110,11 +110,11 @@ class Drawn:
             self._admin.modify(dn, change, controls=security_descriptor_control(sdflags=4))
 
     def can(self, host: str, person: str) -> Iterator[str]:
-        """Yield the targets that somebody can really take."""
+        """Yield the targets that someone can really take."""
         with bound(host, person, self.password, raise_exceptions=False) as own:
             taken = {unit for unit in self.units if self._takes_over(own, person, unit)}
             for target in self.targets:
-                # Who takes a unit over gives itself what is inherited by all that lies in it, where that inherits.
+                # Who takes a unit over gives itself what is inherited by all that is in it, where that inherits.
                 if any(target.endswith(unit) for unit in taken) or self._takes(own, person, target):
                     yield target
 
@@ -128,7 +128,7 @@ class Drawn:
         return self._takes_over(own, person, target)
 
     def _takes_over(self, own: Any, person: str, target: str) -> bool:
-        """Return whether somebody can change the permissions of an object, or make himself its owner; it is undone."""
+        """Return whether someone can change the permissions of an object, or make himself its owner; it is undone."""
         raw = descriptor(self._admin, target)
         same = {"nTSecurityDescriptor": [(ldap3.MODIFY_REPLACE, [with_entries(raw, [])])]}
         if own.modify(target, same, controls=security_descriptor_control(sdflags=4)):
@@ -150,14 +150,14 @@ NAMES, FLAGS, RESTRICTIONS = (
 )
 SCRIPT, LINK = "bf9679a8-0de6-11d0-a285-00aa003049e2", "f30e3bbe-9ff0-11d1-b603-0000f80367c1"
 POLICY = f"CN={{11111111-2222-3333-4444-555555555555}},CN=Policies,CN=System,{BASE}"
-# Each kind of deed alone: on what, by which right, what is written, and what the program says.
-DEEDS = [
+# Each kind of action alone: on what, by which right, what is written, and what the program says.
+ACTIONS = [
     ("target", 0x20, NAMES, {"servicePrincipalName": ["http/{number}"]}, "may give a service name to target"),
     ("target", 0x20, FLAGS, {"userAccountControl": ["4194816"]}, "may switch off pre-authentication for target"),
     ("target", 0x20, RESTRICTIONS, {"userAccountControl": ["4194816"]}, "may switch off pre-authentication for target"),
     ("target", 0x20, SCRIPT, {"scriptPath": ["x.bat"]}, "may set the logon script of target"),
-    ("unit", 0x20, LINK, {"gPLink": [f"[LDAP://{POLICY};0]"]}, "may link group policies to OU=deeds"),
-    ("unit", 0x40000, "", "permissions", "may change the permissions of OU=deeds"),
+    ("unit", 0x20, LINK, {"gPLink": [f"[LDAP://{POLICY};0]"]}, "may link group policies to OU=actions"),
+    ("unit", 0x40000, "", "permissions", "may change the permissions of OU=actions"),
     ("policy", 0x20, "", {"displayName": ["x"]}, "may change group policy"),
     ("domain", 0x40000, "", "permissions", f"may change the permissions of {BASE}"),
     ("domain", 0x20, LINK, {"gPLink": [f"[LDAP://{POLICY};0]"]}, f"may link group policies to {BASE}"),
@@ -165,11 +165,11 @@ DEEDS = [
 ]
 
 
-@pytest.mark.parametrize("number", range(len(DEEDS)))
+@pytest.mark.parametrize("number", range(len(ACTIONS)))
 def test_each_deed_alone_is_possible_and_is_shown(number: int, need: Callable[..., None], domain: Domain, tmp_path: Path) -> None:
     need("samba", "ip", root=True)
-    what, mask, part, write, because = DEEDS[number]
-    unit, password = f"OU=deeds,{BASE}", "Made-up-deed!1"
+    what, mask, part, write, because = ACTIONS[number]
+    unit, password = f"OU=actions,{BASE}", "Made-up-action!1"
     places = {
         "target": f"CN=target,{unit}", "unit": unit, "policy": POLICY, "domain": BASE,
         "template": f"CN=AdminSDHolder,CN=System,{BASE}",
@@ -254,7 +254,7 @@ def test_who_becomes_an_administrator_is_who_can(number: int, need: Callable[...
         able = {person: set(drawn.can(domain.host, person)) for person in drawn.people}
     names = {person: person.partition(",")[0].removeprefix("CN=") for person in drawn.people}
     assert {name for person, name in names.items() if able[person]} == ours & set(names.values())
-    # What a route says was done is possible: whoever may do something to a target by himself is one who could.
+    # What a route says was done is possible: anyone who may do something to a target by himself is one who could.
     shown = {
         (name, link["to"].removeprefix("%"))
         for name, link in links

@@ -88,7 +88,7 @@ class Drawn:
 
 
 def can(server: Slapd, person: str, target: str) -> bool:
-    """Return whether somebody can really add himself to a group, in either way that it lists members, or set the password of an account."""
+    """Return whether someone can really add himself to a group, in either way that it lists members, or set the password of an account."""
     name = person.partition(",")[0].removeprefix("uid=")
     if target.startswith("uid="):
         return _does(server, person, f"dn: {target}\nchangetype: modify\nreplace: userPassword\nuserPassword: {PASSWORD}\n")

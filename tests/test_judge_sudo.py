@@ -140,7 +140,7 @@ def test_real_sudo_decides_the_same(world: Path) -> None:
 
 
 @pytest.mark.parametrize("world", [100, 101], indirect=True)
-def test_the_survey_of_this_machine_lists_everybody_whom_sudo_lets_become_root(world: Path) -> None:
+def test_the_survey_of_this_machine_lists_everyone_whom_sudo_lets_become_root(world: Path) -> None:
     program = Path(sys.executable).with_name("fidelitas")
     survey = json.loads(in_world(world, program, "survey", "--no-file-scan", "--format", "json", "--ledger", world / "ledger"))
     routes = [  # but for those by what processes hold at this moment: others of this machine's run beside the test

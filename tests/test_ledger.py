@@ -274,7 +274,7 @@ def test_an_exported_survey_answers_by_itself_and_is_imported_elsewhere(demo: Pa
 
 
 @pytest.mark.parametrize("spoil", ["update members set subject = '../../x'", "update surveys set name = 'x' || char(27) || '[2J'"])
-def test_names_that_somebody_made_up_are_not_imported(spoil: str, tmp_path: Path) -> None:
+def test_names_that_someone_made_up_are_not_imported(spoil: str, tmp_path: Path) -> None:
     made = Ledger(tmp_path / "made")
     made.add([host("tern")], NOW)
     made.database.close()

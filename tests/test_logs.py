@@ -684,7 +684,7 @@ def test_what_sudo_really_did_is_what_usage_says(tmp_path: Path, form: str, need
     write(tmp_path / "etc/sudoers", POLICY.format(log=log, form=form), 0o440)
     for extra in (tmp_path / "etc/sudoers.d").iterdir():
         extra.unlink()
-    script = tmp_path / "deeds.py"
+    script = tmp_path / "actions.py"
     rows = [(ACCOUNTS[account], words) for account, words, *_ in RECORDS]
     script.write_text(
         "import subprocess\n"

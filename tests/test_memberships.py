@@ -36,7 +36,7 @@ def surveyed(tmp_path: Path, ldif: str = LDIF, *, local: str = "tomas") -> Path:
     return tmp_path
 
 
-def told(folder: Path, *options: str) -> dict[str, Any]:
+def rehearsed(folder: Path, *options: str) -> dict[str, Any]:
     ran = fidelitas("rehearse", *options, "--format", "json", cwd=folder)
     assert ran.status == 0, ran.err
     check_schema("rehearsal", ran.json)
@@ -52,7 +52,7 @@ def told(folder: Path, *options: str) -> dict[str, Any]:
 
 
 def test_a_group_of_a_directory_gives_rights_on_every_subject_that_takes_it(tmp_path: Path) -> None:
-    found = told(surveyed(tmp_path), "--like", "ines", "rada", "vesna")
+    found = rehearsed(surveyed(tmp_path), "--like", "ines", "rada", "vesna")
     assert found["edits"] == {("saltmarsh", name, into) for name in ("rada", "vesna") for into in ("Wacht", "Nacht")} | {
         ("knot", "rada", "sudo"), ("knot", "vesna", "sudo")
     }  # fmt: skip
@@ -61,25 +61,25 @@ def test_a_group_of_a_directory_gives_rights_on_every_subject_that_takes_it(tmp_
         *(("saltmarsh", name, "directory-admin", "next-logon") for name in ("rada", "vesna")),
         *(("knot", name, "root", "at-once") for name in ("rada", "vesna")),
     }
-    again = told(tmp_path, "--add-member", "wacht", "SALTMARSH\\INES", "--on", "avocet")
+    again = rehearsed(tmp_path, "--add-member", "wacht", "SALTMARSH\\INES", "--on", "avocet")
     assert (again["edits"], again["already"], again["gained"]) == (set(), {("ines", "Wacht")}, set())
 
 
 def test_a_local_group_takes_accounts_of_the_machine_and_of_its_domain(tmp_path: Path) -> None:
     folder = surveyed(tmp_path)
     for name in ("rada", "SALTMARSH\\rada", "rada@saltmarsh.example", f"{FOREIGN}-1101"):
-        found = told(folder, "--add-member", "Beheerders", name, "--on", "avocet")
+        found = rehearsed(folder, "--add-member", "Beheerders", name, "--on", "avocet")
         assert found["edits"] == {("avocet", "SALTMARSH\\rada", "Beheerders")}
         assert found["gained"] == {("avocet", "rada", "admin", "next-logon")}
-    assert told(folder, "--remove-member", "S-1-5-32-544", "%Wacht", "--on", "avocet")["lost"] >= {
+    assert rehearsed(folder, "--remove-member", "S-1-5-32-544", "%Wacht", "--on", "avocet")["lost"] >= {
         ("avocet", "ines", "admin", "next-logon")
     }
-    assert told(folder, "--like", "tomas", "vesna")["absent"] == {("knot", "vesna")} - {("knot", "vesna")}
+    assert rehearsed(folder, "--like", "tomas", "vesna")["absent"] == {("knot", "vesna")} - {("knot", "vesna")}
 
 
 def test_what_is_not_given_for_want_of_an_account_is_said(tmp_path: Path) -> None:
     folder = surveyed(tmp_path, LDIF + person("kofi", number=1103))
-    assert told(folder, "--like", "ines", "kofi")["absent"] == {("knot", "kofi")}
+    assert rehearsed(folder, "--like", "ines", "kofi")["absent"] == {("knot", "kofi")}
     assert "kofi has no account on knot (sudo)" in fidelitas("rehearse", "--like", "ines", "kofi", cwd=folder).out
     ran = fidelitas("rehearse", "--add-member", "sudo", "kofi", cwd=folder)
     assert (ran.status, 'there is no subject that has both account "kofi" and group "sudo" in evidence' in ran.err) == (2, True)
@@ -90,7 +90,7 @@ def test_a_name_that_can_be_two_accounts_is_refused_with_both(tmp_path: Path) ->
     ran = fidelitas("rehearse", "--add-member", "Beheerders", "rada", "--on", "avocet", cwd=folder)
     assert ran.status == 2
     assert ran.err == 'fidelitas: account "rada" can be 2 of avocet. Use one of: AVOCET\\rada, SALTMARSH\\rada.\n'
-    assert told(folder, "--add-member", "Beheerders", "SALTMARSH\\rada", "--on", "avocet")["gained"]
+    assert rehearsed(folder, "--add-member", "Beheerders", "SALTMARSH\\rada", "--on", "avocet")["gained"]
 
 
 def test_a_group_that_only_its_members_name_and_a_primary_group() -> None:

@@ -143,7 +143,7 @@ def key(name: str) -> str:
     ("shared", "expected"),
     [
         ([("ines", "x")], [("shared", "Ines Marram", "it opens an account of theirs, too")]), ([("ines", "x"), ("tomas", "y")], []),
-        ([("other", "ines@desk")], [("shared", "Ines Marram", 'its comment is "ines@desk"')]), ([("other", "somebody")], []), ([("ines", "x"), ("other", "")], []),
+        ([("other", "ines@desk")], [("shared", "Ines Marram", 'its comment is "ines@desk"')]), ([("other", "someone")], []), ([("ines", "x"), ("other", "")], []),
     ],
 )  # fmt: skip
 def test_accounts_that_only_one_persons_key_opens(shared: list[tuple[str, str]], expected: list[tuple[str, str, str]]) -> None:

@@ -290,7 +290,7 @@ def test_the_stream_is_a_tar_that_any_tar_reads(tmp_path: Path) -> None:
 
 
 def test_a_tree_that_an_ordinary_user_unpacked_is_read_as_roots_and_said_to_be(tmp_path: Path) -> None:
-    """As root the owner is changed for the test; as anybody else it is so from the start."""
+    """As root the owner is changed for the test; as anyone else it is so from the start."""
     root = grow(tmp_path / "root", "ines ALL=ALL\n")
     if os.geteuid() == 0:
         for path in (root, *root.rglob("*")):

@@ -394,7 +394,7 @@ def test_the_probe_ends_when_told_with_everything_that_it_started(root: Path, sh
     process.send_signal(sent)
     assert process.wait(timeout=5) in {143, 128 + sent, -sent}
     assert list(private.iterdir()) == []
-    for _ in range(50):  # who was killed is there until somebody takes notice
+    for _ in range(50):  # who was killed is there until someone takes notice
         listed = subprocess.run(["ps", "-s", str(process.pid), "-o", "stat=,args="], capture_output=True, text=True, check=False).stdout
         members = [line for line in listed.splitlines() if not line.startswith("Z")]
         if not members:

@@ -242,7 +242,7 @@ def test_whatever_is_changed_in_a_pack_is_found(closed: Path, tmp_path: Path) ->
 
 
 def test_a_line_that_was_not_in_the_evidence_is_found_though_every_digest_is_made_anew(closed: Path, tmp_path: Path) -> None:
-    """Whoever can sign could make a manifest of changed files; what is cited must be there all the same."""
+    """Anyone who can sign could make a manifest of changed files; what is cited must be there all the same."""
     files = dict(read_pack(closed / "q1.tar.gz").files)
     name = next(name for name, content in files.items() if b"%sudo ALL=(ALL) ALL" in content and name.startswith("evidence/"))
     files[name] = files[name].replace(b"%sudo ALL=(ALL) ALL", b"# nothing to see here")

@@ -156,7 +156,7 @@ def test_hosts_that_lag_or_were_edited_stand_out(tmp_path: Path) -> None:
 
 
 def test_a_repository_is_read_and_not_obeyed(tmp_path: Path) -> None:
-    """Whoever can commit to it, or configures it, runs nothing here."""
+    """Anyone who can commit to it, or configures it, runs nothing here."""
     repository(tmp_path / "policy", POLICIES[:2])
     witness = tmp_path / "witness"
     run = f"touch {witness}"

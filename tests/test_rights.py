@@ -54,7 +54,7 @@ def test_shell_password_and_dates_tell_people_from_services_and_who_can_log_in(s
 def test_the_hosts_own_range_decides_who_is_a_person(system: str, limits: str, uid: int, kind: str) -> None:
     files = {"/etc/passwd": f"zoe:x:{uid}:1::/:/bin/sh\n", "/etc/shadow": "zoe:{locked md5}:::::::\n", "/etc/os-release": system}
     who = rights("", {**files, "/etc/login.defs": limits or None}).population.by_name["zoe"]
-    # An account outside the range that has a password is a service: somebody can use it.
+    # An account outside the range that has a password is a service: someone can use it.
     assert who.kind is (AccountKind.SERVICE if kind == "SYSTEM" else AccountKind[kind])
 
 

@@ -352,7 +352,7 @@ ACTION = """<?xml version="1.0"?>
 <!DOCTYPE policyconfig PUBLIC "-//freedesktop//DTD polkit 1.0//EN" "http://www.freedesktop.org/software/polkit/policyconfig-1.dtd">
 <policyconfig>
   <action id="{name}">
-    <defaults><allow_any>{anybody}</allow_any><allow_inactive>no</allow_inactive><allow_active>{active}</allow_active></defaults>
+    <defaults><allow_any>{anyone}</allow_any><allow_inactive>no</allow_inactive><allow_active>{active}</allow_active></defaults>
     <annotate key="org.freedesktop.policykit.exec.path">{program}</annotate>
   </action>
 </policyconfig>
@@ -360,7 +360,7 @@ ACTION = """<?xml version="1.0"?>
 
 
 @pytest.mark.parametrize(
-    ("name", "anybody", "active", "program", "right", "conditional", "severity"),
+    ("name", "anyone", "active", "program", "right", "conditional", "severity"),
     [
         ("org.freedesktop.policykit.exec", "yes", "yes", "", "root", False, "critical"),
         ("org.freedesktop.systemd1.manage-units", "auth_admin", "yes", "", "root", True, "medium"),
@@ -371,9 +371,9 @@ ACTION = """<?xml version="1.0"?>
     ],
 )
 def test_what_polkit_answers_yes_to_by_itself(
-    name: str, anybody: str, active: str, program: str, right: str, conditional: bool, severity: str
+    name: str, anyone: str, active: str, program: str, right: str, conditional: bool, severity: str
 ) -> None:
-    text = ACTION.format(name=name, anybody=anybody, active=active, program=program)
+    text = ACTION.format(name=name, anyone=anyone, active=active, program=program)
     known = host({"/usr/share/polkit-1/actions/a.policy": text}, {"set-id": set_id("4755 0 0 1 1 /usr/bin/pkexec")})
     held_by_all = [one for one in known.holdings if str(one.principal) == "any account"]
     assert [str(one.right) for one in held_by_all] == ([right] if right else [])
@@ -383,7 +383,7 @@ def test_what_polkit_answers_yes_to_by_itself(
 
 
 def test_actions_that_break_off_or_grow_without_end_are_gaps() -> None:
-    good = ACTION.format(name="org.a", anybody="yes", active="yes", program="")
+    good = ACTION.format(name="org.a", anyone="yes", active="yes", program="")
     actions, gaps = read_polkit_actions(good.replace("</policyconfig>", "<open>"), HERE)
     assert ([one.name for one in actions], [gap.place.line for gap in gaps]) == (["org.a"], [9])
     endless = '<!DOCTYPE x [<!ENTITY a "aa"><!ENTITY b "&a;&a;">]><x>&b;</x>'
@@ -539,7 +539,7 @@ def test_a_relative_folder_in_roots_search_path() -> None:
     assert not found(host({"/root/.profile": "export PATH=/usr/bin\n"}), "running.unsafe-search-path")
 
 
-def test_keys_tell_whether_somebody_without_a_password_can_log_in() -> None:
+def test_keys_tell_whether_someone_without_a_password_can_log_in() -> None:
     files = {**SSHD, "/home/ines/.ssh/authorized_keys": f"{KEY}\n", "/etc/shadow": "ines:{none}:1::::::\ntomas:{none}:1::::::\n"}
     known = host(files)
     assert [known.population.by_name[name].login.possible for name in ("ines", "tomas")] == [True, False]
@@ -565,7 +565,7 @@ def test_what_pam_asks_of_su(pam: str, root: set[str]) -> None:
 
 
 @pytest.mark.parametrize(("service", "severity"), [("sudo", "high"), ("sshd", "critical")])
-def test_a_service_that_pam_lets_everybody_pass(service: str, severity: str) -> None:
+def test_a_service_that_pam_lets_everyone_pass(service: str, severity: str) -> None:
     open_to_all = {f"/etc/pam.d/{service}": "auth sufficient pam_permit.so\nauth required pam_unix.so\n"}
     assert [str(one.severity) for one in found(host(open_to_all), "login.su-without-password")] == [severity]
     usual = {

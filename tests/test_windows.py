@@ -27,7 +27,7 @@ from fidelitas.languages.windows.tool_output import read_group_text
 from fidelitas.platforms import findings_on
 from fidelitas.rights import WindowsRights, windows_rights_of
 from fidelitas.rights.graph.links import Mechanism
-from fidelitas.rights.windows.access import EVERYBODY, WRITE_FILE, allowed_to
+from fidelitas.rights.windows.access import EVERYONE, WRITE_FILE, allowed_to
 from fidelitas.rights.windows.commands import files_run, is_unquoted, programs_tried
 from fidelitas.sources.directory import from_ldif
 from support import NOW, fidelitas
@@ -87,7 +87,7 @@ def holders(found: WindowsRights, right: str = "admin") -> set[str]:
     return {str(holding.principal) for holding in found.holdings if str(holding.right) == right}
 
 
-def told(**rows: Any) -> set[tuple[str, str, str]]:
+def weak_spots(**rows: Any) -> set[tuple[str, str, str]]:
     return {(one.check.removeprefix("windows."), one.about, str(one.severity)) for one in findings_on(rights(**rows))}
 
 
@@ -197,7 +197,7 @@ def test_user_rights_are_rights_by_whatever_group() -> None:
     ],
 )  # fmt: skip
 def test_weak_administrators(rows: dict[str, Any], expected: set[tuple[str, str, str]]) -> None:
-    assert told(**rows) == expected
+    assert weak_spots(**rows) == expected
 
 
 # -- what runs as the system ---------------------------------------------------------------------------------------------------------------
@@ -225,7 +225,7 @@ FOLDERS = [path("C:\\", folder=True), path("C:\\Program Files", folder=True), pa
     ],
 )  # fmt: skip
 def test_what_decides_what_a_service_runs(services: Rows, access: Rows, expected: set[tuple[str, str, str]]) -> None:
-    assert told(services=services, access=access, local_accounts=[account("kofi", 1001)]) == expected
+    assert weak_spots(services=services, access=access, local_accounts=[account("kofi", 1001)]) == expected
     found = rights(services=services, access=access, local_accounts=[account("kofi", 1001)])
     assert bool(holders(found)) == any(severity == "high" for _, _, severity in expected)
 
@@ -248,7 +248,7 @@ def night(script: str = GUARDED, inner: str = GUARDED, outer: str = GUARDED, top
 @pytest.mark.parametrize(
     ("services", "access", "expected"),
     [
-        # What an interpreter is told to run.
+        # What an interpreter is given to run.
         (service(RUNS), night(OPEN), REPLACEABLE),
         (service(RUNS), night(), set()),
         (service(RUNS), night(WRITE_DAC), REPLACEABLE),
@@ -280,20 +280,20 @@ def night(script: str = GUARDED, inner: str = GUARDED, outer: str = GUARDED, top
 )  # fmt: skip
 def test_everything_that_a_service_runs_or_obeys(services: Rows, access: Rows, expected: set[tuple[str, str, str]]) -> None:
     rows: dict[str, Any] = {"services": services, "access": access, "local_accounts": [account("kofi", 1001)]}
-    assert told(**rows) == expected
+    assert weak_spots(**rows) == expected
     assert bool(holders(rights(**rows))) == bool(expected)
 
 
-def test_a_task_of_a_persons_own_is_none_of_anybodys_business_unless_it_passes_the_prompt() -> None:
+def test_a_task_of_a_persons_own_is_none_of_anyones_business_unless_it_passes_the_prompt() -> None:
     own = f"O:{LOCAL}-1001D:(A;;FA;;;SY)(A;;FA;;;{LOCAL}-1001)"
     task = {"name": "\\Mine", "account": "kofi", "sid": f"{LOCAL}-1001", "command": '"C:\\Users\\kofi\\m.exe"', "sddl": GUARDED}
     rows: dict[str, Any] = {"access": [path("C:\\Users\\kofi\\m.exe", own)], "local_accounts": [account("kofi", 1001)]}
-    assert told(tasks=[task], **rows) == set()
-    assert told(tasks=[{**task, "run_level": "Highest"}], **rows) == set()
+    assert weak_spots(tasks=[task], **rows) == set()
+    assert weak_spots(tasks=[{**task, "run_level": "Highest"}], **rows) == set()
     admin = groups((f"{LOCAL}-1001", "AVOCET\\kofi", "user"))
-    checks = {name for name, _, _ in told(tasks=[{**task, "run_level": "Highest"}], **rows, **admin)}
+    checks = {name for name, _, _ in weak_spots(tasks=[{**task, "run_level": "Highest"}], **rows, **admin)}
     assert checks == {"task-past-the-prompt", "administrator-service-account"}
-    assert "task-past-the-prompt" not in {name for name, _, _ in told(tasks=[task], **rows, **admin)}
+    assert "task-past-the-prompt" not in {name for name, _, _ in weak_spots(tasks=[task], **rows, **admin)}
 
 
 @pytest.mark.parametrize(
@@ -347,8 +347,8 @@ def test_user_rights_of_groups_that_nobody_knows_are_gaps() -> None:
 def test_an_automatic_logon_whose_password_lies_elsewhere() -> None:
     key = "HKLM\\SOFTWARE\\Microsoft\\Windows NT\\CurrentVersion\\Winlogon"
     rows = [{"key": key, "name": "AutoAdminLogon", "value": "1"}, {"key": key, "name": "DefaultUserName", "value": "anzeige"}]
-    assert told(settings=rows) == {("automatic-logon", "anzeige", "medium")}
-    assert told(settings=[{**rows[0], "value": "0"}, rows[1]]) == set()
+    assert weak_spots(settings=rows) == {("automatic-logon", "anzeige", "medium")}
+    assert weak_spots(settings=[{**rows[0], "value": "0"}, rows[1]]) == set()
 
 
 def test_a_service_or_task_as_an_administrator_hands_its_password_to_the_machine() -> None:
@@ -359,8 +359,8 @@ def test_a_service_or_task_as_an_administrator_hands_its_password_to_the_machine
         ("windows.administrator-service-account", "task \\Nacht"),
         ("windows.replaceable-program", "task \\Nacht"),
     }
-    anybody = next(holding for holding in found.holdings if str(holding.principal) == "any account")
-    assert [str(link.target) for link in anybody.routes[0].links] == ["kofi", "%Beheerders", "admin"]
+    anyone = next(holding for holding in found.holdings if str(holding.principal) == "any account")
+    assert [str(link.target) for link in anyone.routes[0].links] == ["kofi", "%Beheerders", "admin"]
 
 
 def test_settings_that_weaken_every_administrator() -> None:
@@ -377,11 +377,11 @@ def test_settings_that_weaken_every_administrator() -> None:
         ("HKLM\\SOFTWARE\\Policies\\Microsoft\\Windows\\Installer", "AlwaysInstallElevated", "1"),
     ]
     settings = [{"key": key, "name": name, "value": value} for key, name, value in rows]
-    assert told(settings=settings) == {
+    assert weak_spots(settings=settings) == {
         ("no-elevation-prompt", "enablelua", "medium"), ("no-elevation-prompt", "consentpromptbehavioradmin", "medium"), ("stored-password", "anzeige", "high"),
         ("remote-local-administrators", "LocalAccountTokenFilterPolicy", "medium"), ("elevated-installs", "AlwaysInstallElevated", "high"),
     }  # fmt: skip
-    assert told(settings=[{**row, "value": {"0": "1", "1": "0"}.get(row["value"], "")} for row in settings]) == set()
+    assert weak_spots(settings=[{**row, "value": {"0": "1", "1": "0"}.get(row["value"], "")} for row in settings]) == set()
 
 
 @pytest.mark.parametrize(
@@ -392,7 +392,7 @@ def test_a_session_keeps_the_groups_that_it_began_with(since: str, number: int, 
     log = event(
         number, MemberSid=f"{LOCAL}-1001", TargetSid=ADMINISTRATORS, SubjectUserName="ines", MemberName="-", TargetUserName="Beheerders"
     )
-    found = told(sessions=sessions, log=log, local_accounts=[account("kofi", 1001)], **groups())
+    found = weak_spots(sessions=sessions, log=log, local_accounts=[account("kofi", 1001)], **groups())
     assert found == ({("outdated-session", "kofi", expected)} if expected else set())
 
 
@@ -421,8 +421,8 @@ ENTRIES = st.lists(
 
 @given(ENTRIES, st.sampled_from([f"{LOCAL}-1001", f"{LOCAL}-1002"]))
 def test_whoever_is_told_has_what_the_list_gives_entry_by_entry(entries: list[AccessControlEntry], who: str) -> None:
-    """The judge goes by [MS-DTYP] 2.5.3.2 with the token of an ordinary account: itself and the groups of everybody."""
-    token, granted, denied = {who, *EVERYBODY}, 0, 0
+    """The judge goes by [MS-DTYP] 2.5.3.2 with the token of an ordinary account: itself and the groups of everyone."""
+    token, granted, denied = {who, *EVERYONE}, 0, 0
     for entry in entries:
         if entry.sid in token and not entry.inherit_only:
             mask = 0xFFFFFFFF if entry.mask & 0x10000000 else entry.mask
@@ -507,7 +507,7 @@ SHELL = {"NewProcessName": "C:\\a.exe", "TokenElevationType": "%%1936"}
 @pytest.mark.parametrize(
     ("text", "expected"),
     [
-        # An account of this machine that is called like a machine is somebody; the machine's own and those of a domain are not.
+        # An account of this machine that is called like a machine is someone; the machine's own and those of a domain are not.
         (event(4624, TargetUserName="svc$", TargetDomainName="AVOCET", TargetUserSid=f"{LOCAL}-7", LogonType="3"), [("logon", "", "svc$", "over the network")]),
         (event(4624, TargetUserName="AVOCET$", TargetDomainName="AVOCET", TargetUserSid=f"{LOCAL}-7", LogonType="3"), []),
         (event(4624, TargetUserName="WEB1$", TargetDomainName="SALTMARSH", TargetUserSid=f"{FOREIGN}-7", LogonType="3"), []),
@@ -539,8 +539,8 @@ def test_what_the_log_says_of_each(text: str, expected: list[tuple[str, ...]]) -
     assert [(one.program, one.account, one.target, one.reason) for one in found] == expected
 
 
-def test_a_session_as_somebody_else_stays_the_first_persons() -> None:
-    """runas: a new session of another account, opened by somebody; what is done in it, and in one that is opened from it, is theirs."""
+def test_a_session_as_someone_else_stays_the_first_persons() -> None:
+    """runas: a new session of another account, opened by someone; what is done in it, and in one that is opened from it, is theirs."""
 
     def opened(session: str, by: dict[str, str], target: str, kind: str = "2") -> str:
         return event(4624, **by, TargetUserName=target, TargetUserSid=f"{LOCAL}-1{len(target)}", TargetLogonId=session, LogonType=kind)

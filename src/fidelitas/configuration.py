@@ -1,7 +1,7 @@
 """Settings from files: what options default to, and where each value comes from.
 
 `fidelitas.toml` is looked for in the user's configuration folder (XDG base directories) and in the working folder; the second counts more,
-the environment more than both, and an option on the command line most.  This program often runs as root: a file that somebody else can
+the environment more than both, and an option on the command line most.  This program often runs as root: a file that someone else can
 write is refused.
 """
 

@@ -1,6 +1,6 @@
 """Logs of many hosts read into how privilege is used on each: the whole way from lines to what is out of order.
 
-    logs ─ languages ─► events ─ usage ─► deeds, sessions, habits ─ checks ─► findings
+    logs ─ languages ─► events ─ usage ─► actions, sessions, habits ─ checks ─► findings
 
 Pure but for the logs, which are read as they are asked for.  Hosts are read one after another, and of each no more is kept than its use of
 privilege amounts to, however long its logs are.
@@ -54,7 +54,7 @@ class HostLogs:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class EventFilter:
-    """Which deeds are asked for; what is left out of all."""
+    """Which actions are asked for; what is left out of all."""
 
     person: str | None = None
     host: str | None = None
@@ -64,7 +64,7 @@ class EventFilter:
     until: datetime | None = None
 
     def matches(self, record: AttributedEvent) -> bool:
-        """Return whether a deed is asked for."""
+        """Return whether an action is asked for."""
         event = record.event
         return (
             event.kind in self.kinds
@@ -89,8 +89,8 @@ class EventFilter:
 class Logbook:
     """The use of privilege on each host, by its name; what was not understood or could not be read; what each log covers.
 
-    `people` counts the deeds that were asked for, of all hosts, `records` is how many those are; `gone` are events that an earlier copy of
-    a log has and a later one lacks.
+    `people` counts the actions that were asked for, of all hosts, `records` is how many those are; `gone` are events that an earlier
+    copy of a log has and a later one lacks.
     """
 
     hosts: dict[str, HostUse] = field(default_factory=dict)
@@ -175,9 +175,9 @@ def read_logbook(
     each: Callable[[Callable[[_Task], Logbook], Iterable[_Task]], Iterable[Logbook]] = map,
     readers: int = 1,
 ) -> Logbook:
-    """Return what the logs of some hosts tell; `take` is given each deed that is asked for, host by host, in the order of time.
+    """Return what the logs of some hosts tell; `take` is given each action that is asked for, host by host, in the order of time.
 
-    `each` is how a function is applied to all of some tasks: `map`, or the like of it over several processes where no deeds are to be
+    `each` is how a function is applied to all of some tasks: `map`, or the like of it over several processes where no actions are to be
     taken; long logs of many hosts are divided among so many `readers`.
     """
     book, chosen = Logbook(), wanted or EventFilter()
@@ -233,7 +233,7 @@ def _read(task: _Task, take: Callable[[AttributedEvent], None] | None = None) ->
             book.people.add(record)
             if take is not None:
                 take(record)
-    if every:  # everybody's deeds were counted already
+    if every:  # everyone's actions were counted already
         book.records = sum(use.events for use in book.hosts.values())
         for use in book.hosts.values():
             book.people.include(use.people)

@@ -1,6 +1,6 @@
 """A change rehearsed: what another policy would change in rights, known before it is done.
 
-Compares what everybody holds before and after; texts are not compared.  Pure.
+Compares what everyone holds before and after; texts are not compared.  Pure.
 """
 
 from collections.abc import Collection, Iterable, Iterator, Sequence
@@ -53,7 +53,7 @@ class Rehearsal:
 
     @property
     def changes(self) -> bool:
-        """Whether anybody's rights change."""
+        """Whether anyone's rights change."""
         return bool(self.gained or self.lost or self.altered)
 
 

@@ -47,7 +47,7 @@ class Place(NamedTuple):  # a tuple, since every fact has one
 
 
 # Categories that act instead of showing: controls, formats (right-to-left marks, joiners), surrogates (bytes that are not UTF-8),
-# private use, unassigned, line and paragraph separators; and blanks of any kind but the one that everybody types.
+# private use, unassigned, line and paragraph separators; and blanks of any kind but the one that everyone types.
 _ACTING = {"Cc", "Cf", "Cs", "Co", "Cn", "Zl", "Zp", "Zs"}
 
 

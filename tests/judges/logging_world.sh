@@ -1,8 +1,8 @@
 #!/bin/bash
 # A private world with its own /run, /dev and /etc, in which a real journald and a real rsyslogd take what sudo and su log.
-# usage: unshare --mount --propagation private bash logging_world.sh ETC LOGS DEEDS; the accounts and policy of ETC are put over /etc.
+# usage: unshare --mount --propagation private bash logging_world.sh ETC LOGS ACTIONS; the accounts and policy of ETC are put over /etc.
 set -eu
-etc=$1 logs=$2 deeds=$3
+etc=$1 logs=$2 actions=$3
 daemons=$logs/daemons
 mkdir -p "$daemons/journal" "$daemons/spool"
 for file in passwd group shadow sudoers nsswitch.conf; do mount --bind "$etc/$file" "/etc/$file"; done
@@ -35,7 +35,7 @@ rsyslogd -f "$daemons/rsyslog.conf" -i "$daemons/rsyslogd.pid"
 journald=$!
 for _ in $(seq 100); do [ -S /run/systemd/journal/dev-log ] && [ -S /run/systemd/journal/syslog ] && break; sleep .1; done
 status=0
-"$deeds" || status=$?
+"$actions" || status=$?
 journalctl --sync || sleep 1
 # rsyslogd has all that journald had when the last line of all has come.
 logger -p authpriv.info -t last "the last line"

@@ -42,7 +42,7 @@ HoldingsOf = Callable[[Clause], Iterable[Holding]]
 def check_charter(clauses: Iterable[Clause], ask: Ask, held: HoldingsOf) -> list[Result]:
     """Return a result for each clause.
 
-    A never is broken by any route, not by sudo alone: whoever can become root, or the account in question, can run anything as it.
+    A never is broken by any route, not by sudo alone: anyone who can become root, or the account in question, can run anything as it.
     """
     return [_result(clause, ask(clause), held) if clause.right is None else _of_right(clause, held) for clause in clauses]
 

@@ -90,7 +90,7 @@ class Segregation:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class AcceptedFinding:
-    """An exception: findings that somebody has decided to live with, by key, or by check, subjects and what they are about."""
+    """An exception: findings that someone has decided to live with, by key, or by check, subjects and what they are about."""
 
     number: int
     reason: str

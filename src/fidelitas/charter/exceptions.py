@@ -1,4 +1,4 @@
-"""Accepted findings: what somebody has decided to live with for a time is counted and not listed; once the time is over it is louder."""
+"""Accepted findings: what someone has decided to live with for a time is counted and not listed; once the time is over it is louder."""
 
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field, replace

@@ -16,7 +16,7 @@ __all__ = ["CharterState", "Due", "DueKind", "charter_state", "widest"]
 
 
 class DueKind(StrEnum):
-    """Why somebody has to see to an entry."""
+    """Why someone has to see to an entry."""
 
     LAPSED = "lapsed"
     LAPSING = "lapses soon"
@@ -28,7 +28,7 @@ class DueKind(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Due:
-    """A warrant or an exception that somebody has to see to, and the day that it is about."""
+    """A warrant or an exception that someone has to see to, and the day that it is about."""
 
     kind: DueKind
     entry: Warrant | AcceptedFinding

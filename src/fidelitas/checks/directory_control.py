@@ -18,7 +18,7 @@ _MOST_NAMED = 3
 
 
 def _steps(rights: DirectoryRights) -> Iterator[Link]:
-    """Yield the first links of routes by which somebody who is in no administrative group could change his way into one; each once."""
+    """Yield the first links of routes by which someone who is not in an administrative group could get into one; each once."""
     inside = {one.principal for one in rights.holdings if any(_granted(route.links) for route in one.routes)}
     first = (route.links[0] for holding in rights.holdings for route in holding.routes)
     yield from dict.fromkeys(link for link in first if link.mechanism is Mechanism.PERMISSION and link.source not in inside)
@@ -28,32 +28,32 @@ def _granted(links: tuple[Link, ...]) -> bool:
     return all(link.mechanism is not Mechanism.PERMISSION for link in links)
 
 
-def _is_everybody(rights: DirectoryRights, who: Principal) -> bool:
+def _is_everyone(rights: DirectoryRights, who: Principal) -> bool:
     sid = rights.sid_of(who)
     return is_of_all(sid) or (sid is not None and sid.startswith("S-1-5-21-") and sid.rpartition("-")[2] in _WHOLE_DOMAIN)
 
 
-def _found(rights: DirectoryRights, *, everybody: bool, sure: bool | None) -> Iterator[Found]:
+def _found(rights: DirectoryRights, *, everyone: bool, sure: bool | None) -> Iterator[Found]:
     by_holder: dict[Principal, list[Link]] = {}
     for link in _steps(rights):
-        if _is_everybody(rights, link.source) is everybody and sure in (None, link.strength is not Strength.CONDITIONAL):
+        if _is_everyone(rights, link.source) is everyone and sure in (None, link.strength is not Strength.CONDITIONAL):
             by_holder.setdefault(link.source, []).append(link)
     for who, links in sorted(by_holder.items(), key=lambda one: str(one[0])):
         if (rights.sid_of(who) or "").rpartition("-")[2] in _MADE_FOR_IT:
             continue
-        deeds = "; ".join(link.because for link in links[:_MOST_NAMED])
+        actions = "; ".join(link.because for link in links[:_MOST_NAMED])
         more = f"; and {len(links) - _MOST_NAMED} more" if len(links) > _MOST_NAMED else ""
         places = tuple(dict.fromkeys(link.place for link in links))
-        yield Found(about=str(who), message=f"{who} {deeds}{more}", places=places, quote=links[0].quote)
+        yield Found(about=str(who), message=f"{who} {actions}{more}", places=places, quote=links[0].quote)
 
 
 @check("directory.control-by-permissions", Severity.HIGH, advice="Remove the permission from the object, or sanction it in the charter.")
 def control_by_permissions(rights: DirectoryRights) -> Iterator[Found]:
     """A holder in no administrative group may change what makes administrators.
 
-    Whoever has its password makes itself an administrator, and no list of members shows that it can.
+    Anyone who has its password can become an administrator, and no list of members shows it.
     """
-    return _found(rights, everybody=False, sure=True)
+    return _found(rights, everyone=False, sure=True)
 
 
 @check("directory.control-on-condition", Severity.MEDIUM, advice="Remove the permission from the object, or sanction it in the charter.")
@@ -62,7 +62,7 @@ def control_on_condition(rights: DirectoryRights) -> Iterator[Found]:
 
     What it takes besides is written beside each route (fidelitas why).
     """
-    return _found(rights, everybody=False, sure=False)
+    return _found(rights, everyone=False, sure=False)
 
 
 @check("directory.control-by-everyone", Severity.CRITICAL, advice="Remove the permission from the object; give it to the few who need it.")
@@ -71,7 +71,7 @@ def control_by_everyone(rights: DirectoryRights) -> Iterator[Found]:
 
     Any stolen password gives control of the domain.
     """
-    return _found(rights, everybody=True, sure=None)
+    return _found(rights, everyone=True, sure=None)
 
 
 @check("directory.machine-password-readers", Severity.MEDIUM, advice="Let only those read it who administer the machine.")
@@ -88,7 +88,7 @@ def machine_password_readers(rights: DirectoryRights) -> Iterator[Found]:
     for who, links in sorted(by_reader.items(), key=lambda one: str(one[0])):
         count = len(links)
         message = f"{who} may read the passwords of local administrators of {count} machine{'s' * (count != 1)}"
-        severity = Severity.CRITICAL if _is_everybody(rights, who) else None
+        severity = Severity.CRITICAL if _is_everyone(rights, who) else None
         yield Found(
             about=str(who), message=message, places=tuple(link.place for link in links[:1]), quote=links[0].quote, severity=severity
         )
@@ -144,7 +144,7 @@ def person_as_service(rights: DirectoryRights) -> Iterator[Found]:
 def trust_without_filter(rights: DirectoryRights) -> Iterator[Found]:
     """Another domain is trusted without its SIDs being filtered.
 
-    Whoever administers that domain can give its accounts any SID of this one, those of administrators too.
+    Anyone who administers that domain can give its accounts any SID of this one, those of administrators too.
     """
     for trust in rights.facts.control.trusts:
         if trust.outbound and not trust.within_forest and not trust.filters_sids:

@@ -1,4 +1,4 @@
-"""Checks of MariaDB and MySQL servers: accounts that anybody reaches, passwords that are none, and grant tables that are not in force."""
+"""Checks of MariaDB and MySQL servers: accounts that anyone reaches, passwords that are none, and grant tables that are not in force."""
 
 import re
 from collections.abc import Iterator

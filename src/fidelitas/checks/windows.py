@@ -17,7 +17,7 @@ _SYSTEM = "hklm\\software\\microsoft\\windows\\currentversion\\policies\\system\
 _LOGON = "hklm\\software\\microsoft\\windows nt\\currentversion\\winlogon\\"
 # The SIDs of built-in groups, whose rights every machine gives, and of services.
 _BUILT_IN = ("S-1-5-32-", "S-1-5-80-")
-# The last numbers of the SIDs of a domain's users, guests and machines, which are everybody of it.
+# The last numbers of the SIDs of a domain's users, guests and machines, which are everyone of it.
 _WHOLE_DOMAIN = ("-513", "-514", "-515")
 
 
@@ -141,11 +141,11 @@ def replaceable_program(rights: WindowsRights) -> Iterator[Found]:
     What they put there runs as the account of the service or task.
     """
     for job in rights.facts.jobs:
-        told: set[str] = set()
+        reported: set[str] = set()
         for spot in rights.weak_spots(job) if job.enabled else ():
             who = str(rights.holders.of_sid(spot.allowed.sid))
-            if who not in told and spot.how is not Tampering.BEFORE and not spot.condition:
-                told.add(who)
+            if who not in reported and spot.how is not Tampering.BEFORE and not spot.condition:
+                reported.add(who)
                 message = f"{who} can decide what {job.kind} {job.name} runs: {tampering_clause(job, spot)}"
                 yield Found(about=f"{job.kind} {job.name}", message=message, places=(job.place, spot.place), quote=job.command)
 

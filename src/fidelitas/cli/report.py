@@ -26,7 +26,7 @@ from fidelitas.pages.week import week_of
 from fidelitas.reports.glossary import terms
 from fidelitas.reviewing import ReviewBook
 
-# Charter entries that end within this time are told.
+# Charter entries that end within this time are shown.
 _SOON = timedelta(days=30)
 
 

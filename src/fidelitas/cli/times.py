@@ -29,7 +29,7 @@ DURATION = Duration()
 
 
 def reader_zone() -> tzinfo:
-    """Return the time zone of whoever reads: TZ, or this machine's."""
+    """Return the reader's time zone: TZ, or this machine's."""
     return LocalZone()
 
 

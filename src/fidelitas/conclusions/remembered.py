@@ -223,7 +223,7 @@ class RememberedHost(HostRights):
         return self.judged.held_by(account)
 
     def names(self) -> set[str]:
-        """Return its accounts and groups, and whoever holds a right here."""
+        """Return its accounts and groups, and anyone who holds a right here."""
         return self.judged.names()
 
     def belongs_to(self, name: str) -> Iterable[str]:

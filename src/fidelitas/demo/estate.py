@@ -162,7 +162,7 @@ def _teams(people: Sequence[Person]) -> dict[str, list[Person]]:
 
 
 def _people_map(people: Sequence[Person]) -> str:
-    """Return the identity map: everybody but the last, and one contractor who has left."""
+    """Return the identity map: everyone but the last, and one contractor who has left."""
     gone = next(person for person in people if person.team == "contractors")
     rows = [f"{one.full_name},{one.name},{one.team},{'left,2026-09-30' if one is gone else 'active,'}" for one in people[:-1]]
     return "\n".join(["person,accounts,team,status,until", *rows]) + "\n"

@@ -138,7 +138,7 @@ tidevendor	ALL=(root) /usr/bin/systemctl restart tide-ingest #! sudo.unknown-nam
 
 
 def _tern_roads(host: HostBuilder, team: Team, planted: list[Planted]) -> None:
-    """An editor made setuid, a container service that everybody on the rota may use, a script of cron that its users may change."""
+    """An editor made setuid, a container service that everyone on the rota may use, a script of cron that its users may change."""
     host.group("docker", 3006, team["technicians"][3].name)
     host.policies["/run/docker.sock"] = File(None, 0o660, 0, 3006, kind="other")
     planted.append(Planted("groups.root-equivalent", "tern", "/etc/group", len(host.groups)))

@@ -50,7 +50,7 @@ def _used(at: datetime, who: str, terminal: str, command: str, folder: str = "",
 
 
 def _shell(groups: Groups, _: Person, end: datetime) -> Iterator[Line]:
-    """A root shell, in which somebody is put into a group that amounts to root."""
+    """A root shell, in which someone is put into a group that amounts to root."""
     administrator, joined, at = groups["sudo"][1], groups["docker"][0], _day(end, 30, 17, 2)
     yield _used(at, administrator.name, "pts/2", "/usr/bin/bash")
     yield Line(at, f"sudo: pam_unix(sudo:session): session opened for user root(uid=0) by {administrator.name}(uid={administrator.uid})")
@@ -74,7 +74,7 @@ def _stranger(groups: Groups, _: Person, end: datetime) -> Iterator[Line]:
 
 
 def _night(groups: Groups, contractor: Person, end: datetime) -> Iterator[Line]:
-    """A contractor who tries doors at night, guesses at somebody's password, and an administrator who reads password hashes."""
+    """A contractor who tries doors at night, guesses at someone's password, and an administrator who reads password hashes."""
     night = _day(end, 9, 2, 11)
     for number, path in enumerate(("/etc/shadow", "/root/.ssh/id_ed25519", "/etc/sudoers", "/var/log/auth.log")):
         refused = f"command not allowed ; TTY=pts/3 ; PWD=/home/{contractor.name} ; USER=root ; COMMAND=/usr/bin/cat {path}"

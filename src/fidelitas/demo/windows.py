@@ -21,7 +21,7 @@ __all__ = ["MACHINES", "windows_bundle"]
 _ADMINISTRATORS, _USERS = "S-1-5-32-544", "S-1-5-32-545"
 _POLICY = "HKLM\\SOFTWARE\\Microsoft\\Windows\\CurrentVersion\\Policies\\System"
 _LOGON = "HKLM\\SOFTWARE\\Microsoft\\Windows NT\\CurrentVersion\\Winlogon"
-# Access control lists as they are below Program Files, in a folder that everybody writes to, and of a service.
+# Access control lists as they are below Program Files, in a folder that everyone writes to, and of a service.
 _GUARDED = "O:SYG:SYD:PAI(A;;FA;;;SY)(A;;FA;;;BA)(A;;0x1200a9;;;BU)(A;OICIIO;GA;;;CO)"
 _ROOT = "O:SYG:SYD:PAI(A;OICI;FA;;;SY)(A;OICI;FA;;;BA)(A;OICI;0x1200a9;;;BU)(A;CI;LC;;;AU)"
 _OPEN = "O:BAG:SYD:AI(A;;FA;;;SY)(A;;FA;;;BA)(A;;0x1301bf;;;BU)"
@@ -76,7 +76,7 @@ class _Machine:
         self.add("services", check, name=name, command=command, sddl=sddl, **told)
 
     def program(self, path: str, sddl: str = _GUARDED) -> None:
-        """Add a program and the folder that it lies in."""
+        """Add a program and the folder that it is in."""
         self.add("access", path=path, exists=True, folder=False, sddl=sddl)
         self.add("access", path=path.rpartition("\\")[0], exists=True, folder=True, sddl=sddl)
 

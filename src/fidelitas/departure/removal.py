@@ -25,7 +25,7 @@ def key_steps(rights: HostRights, accounts: set[str], fingerprints: set[str]) ->
     for who, grant in rights.key_grants:
         key = grant.key
         if key.fingerprint in fingerprints and who.name not in accounts and key.place.line is not None:
-            # As its owner: in a home that somebody else can write, root would follow where that somebody leads.
+            # As its owner: in a home that someone else can write, root would follow where that someone leads.
             owner = "" if who.uid == 0 else f"runuser -u {shlex.quote(who.name)} -- "
             command = f"{owner}sed --in-place '{key.place.line}d' {shlex.quote(key.place.path)}"
             what = f"remove the key {key.comment or key.fingerprint}, which opens {who.name}"

@@ -1,4 +1,4 @@
-"""Reading a tar archive that somebody else made, without trusting it.
+"""Reading a tar archive that someone else made, without trusting it.
 
 Knows tar and its compressions; not what the members are.  Nothing is ever written to disk.  Refused: absolute paths and ``..``, links,
 devices, sparse files, members and totals beyond the limits, and archives that unpack to far more than they are.  An archive that ends

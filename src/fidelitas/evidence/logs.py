@@ -23,7 +23,7 @@ from fidelitas.errors import ReadError
 __all__ = ["LogCopy", "bounded", "family_of", "has_records", "in_blocks", "log_copy", "tail_of", "whole_lines"]
 
 _BLOCK = 1 << 20
-# A line that is longer is cut: no program that we read writes such lines, and whoever makes one wants to stop the reader.
+# A line that is longer is cut: no program that we read writes such lines, and anyone who makes one wants to stop the reader.
 _LONGEST_LINE = 16 << 20
 # What a packed log may unpack to: one whose lines are nearly all empty packs some thousand times; ten kilobytes can hold as much as a disk.
 _RATIO, _ALWAYS, _LARGEST = 2000, 64 << 20, 16 << 30

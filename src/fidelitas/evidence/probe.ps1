@@ -186,7 +186,7 @@ finally { Remove-Item -LiteralPath $Private -Recurse -Force -ErrorAction Silentl
 
 $Wanted = New-Object 'System.Collections.Generic.SortedSet[string]'([System.StringComparer]::OrdinalIgnoreCase)
 
-# A path of this machine's disks, and all folders that it lies in.
+# A path of this machine's disks, and all folders that it is in.
 function Add-Path([string] $Path) {
     $Path = $Path.Replace('/', '\')
     if ($Path -notmatch '^[A-Za-z]:\\' -or $Path.Length -gt 1024) { return }
@@ -213,7 +213,7 @@ function Add-Wanted([string] $Command) {
     foreach ($One in @($Named) | Select-Object -First 20) { Add-Path ($One.Groups[1].Value + $One.Groups[2].Value) }
 }
 
-# The variables of a profile are those of the account that a task runs as, never those of whoever runs this.
+# The variables of a profile are those of the account that a task runs as, never those of the account that runs this.
 $ProfileList = 'SOFTWARE\Microsoft\Windows NT\CurrentVersion\ProfileList'
 function Expand-For([string] $Text, [string] $Sid) {
     if ($Text -match '%(USERPROFILE|APPDATA|LOCALAPPDATA|TEMP|TMP|HOMEPATH|USERNAME)%') {
@@ -337,7 +337,7 @@ Add-Rows 'settings' 'registry' {
         $Value = $Key.GetValue($One[1])
         $Key.Dispose()
         if ($null -eq $Value -or "$Value" -eq '') { continue }
-        # That a password lies there is all that anybody needs to know.
+        # That a password lies there is all that anyone needs to know.
         if ($One[1] -eq 'DefaultPassword') { $Value = '{kept}' }
         [ordered] @{ key = "HKLM\$($One[0])"; name = $One[1]; value = "$Value" }
     }

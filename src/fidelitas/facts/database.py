@@ -77,7 +77,7 @@ class DatabaseObject:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class RowPolicy:
-    """A policy of row security; `roles` holds "" for everybody, `command` is a letter as in pg_policy, ``*`` for all."""
+    """A policy of row security; `roles` holds "" for everyone, `command` is a letter as in pg_policy, ``*`` for all."""
 
     database: str
     schema: str
@@ -91,7 +91,7 @@ class RowPolicy:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class DatabaseGrant:
-    """A privilege on an object; `grantee` is empty for everybody (PUBLIC), `column` for the whole object."""
+    """A privilege on an object; `grantee` is empty for everyone (PUBLIC), `column` for the whole object."""
 
     database: str
     object_kind: str
@@ -122,7 +122,7 @@ class Routine:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class EventTrigger:
-    """A function that runs, as whoever it is, when somebody makes, changes or removes an object."""
+    """A function that runs, as any role, when that role makes, changes or removes an object."""
 
     database: str
     name: str
@@ -134,7 +134,7 @@ class EventTrigger:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Rewrite:
-    """A view or a rule, and a table that it reaches with the rights of its owner, whoever asks it (PostgreSQL manual, 41.5).
+    """A view or a rule, and a table that it reaches with the rights of its owner, no matter who asks it (PostgreSQL manual, 41.5).
 
     `event` is a digit as in pg_rewrite: ``1`` for a view.  `updatable` adds up what a view passes on: 4 UPDATE, 8 INSERT, 16 DELETE.
     """
@@ -170,7 +170,7 @@ class Trigger:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class TriggerMaker:
-    """Who may put triggers on so many tables of an owner; `table` is one of them, `grantee` is empty for everybody."""
+    """Who may put triggers on so many tables of an owner; `table` is one of them, `grantee` is empty for everyone."""
 
     database: str
     owner: str
@@ -244,7 +244,7 @@ class DatabaseSession:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class UserMapping:
-    """A role, or everybody, for whom a name at another server is kept, perhaps with a password."""
+    """A role, or everyone, for whom a name at another server is kept, perhaps with a password."""
 
     database: str
     server: str

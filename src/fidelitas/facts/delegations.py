@@ -49,13 +49,13 @@ class PolkitRule:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class PolkitAction:
-    """What polkit guards, with its answers where no rule has one: to anybody, and in sessions at the console, idle or in use.
+    """What polkit guards, with its answers where no rule has one: to anyone, and in sessions at the console, idle or in use.
 
     `program` is what pkexec(1) runs for the action, if it is for a program.
     """
 
     name: str
-    anybody: str
+    anyone: str
     inactive: str
     active: str
     program: str

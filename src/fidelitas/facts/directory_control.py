@@ -13,7 +13,7 @@ __all__ = [
 
 
 class ContainerKind(StrEnum):
-    """What objects lie in, or take their permissions from."""
+    """What objects are in, or take their permissions from."""
 
     DOMAIN = "domain"
     UNIT = "organizational unit"

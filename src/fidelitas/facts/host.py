@@ -49,7 +49,7 @@ class NameService:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class AccessRules:
-    """Whom a host lets in of a directory's accounts (sssd.conf(5), access_provider); lists that are not stated are ``None``."""
+    """Which accounts of a directory a host accepts (sssd.conf(5), access_provider); lists that are not stated are ``None``."""
 
     provider: str
     users: tuple[str, ...] | None = None

@@ -71,7 +71,7 @@ class RoleGrant:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class ProxyGrant:
-    """An account that may act as another; an empty proxied user is anybody."""
+    """An account that may act as another; an empty proxied user is anyone."""
 
     user: str
     host: str
@@ -82,7 +82,7 @@ class ProxyGrant:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class DefinerObject:
-    """A routine, view, trigger or event that acts as whoever defined it."""
+    """A routine, view, trigger or event that acts as the account that defined it."""
 
     object_kind: str  # routine, view, trigger or event, in the words of the server
     database: str

@@ -26,7 +26,7 @@ class Process:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class LoginSession:
-    """Somebody who is logged on (utmp(5)): `host` is where from, empty for the machine itself."""
+    """Someone who is logged on (utmp(5)): `host` is where from, empty for the machine itself."""
 
     account: str
     terminal: str

@@ -24,7 +24,7 @@ class AccessControlEntry:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class SecurityDescriptor:
-    """Owner and access control list; with ``None`` for `entries` there is no list, and everybody may do everything.
+    """Owner and access control list; with ``None`` for `entries` there is no list, and everyone may do everything.
 
     A `protected` one takes nothing from the containers above.
     """

@@ -47,7 +47,7 @@ def _descriptor(raw: bytes) -> SecurityDescriptor | None:
 
 
 def _entries(raw: bytes, at: int) -> Iterator[AccessControlEntry]:
-    """Yield the entries of the list that begins at a place; those of a type that says nothing of access are passed over."""
+    """Yield the entries of the list that begins at a place; those of a type that says nothing of access are skipped."""
     _, _, size, count, _ = struct.unpack_from("<BBHHH", raw, at)
     end, place = at + size, at + 8
     if end > len(raw):

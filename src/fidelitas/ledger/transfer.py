@@ -26,7 +26,7 @@ def copy_survey(source: Ledger, name: str, into: Ledger) -> Survey:
         raise LedgerError(f'ledger "{into}" has a survey {name}', hint="Nothing was imported.")
     stored = source.newest(name)
     bad = [one for one in stored.names if not is_valid_subject_name(one)]
-    if bad or not _NAME.match(name):  # whoever made the file may have meant us to show or write something else
+    if bad or not _NAME.match(name):  # who made the file may have meant us to show or write something else
         raise LedgerError(f'ledger "{source}" names what cannot be a survey or a subject', hint="Nothing was imported.")
     tags = stored.tags()
     return _added(into, name, ((stored.evidence(subject), tags[subject]) for subject in stored.names))

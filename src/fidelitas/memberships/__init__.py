@@ -3,7 +3,7 @@
     what is wanted ─ plan(subjects) ─► edits, each of one subject ─ with_edits(facts) ─► the facts as they would be
 
 Each platform's module knows how its accounts and groups are named, who is in which, and the command that makes the change; none is run.
-Pure.  What rights follow is told by `rehearsal`.
+Pure.  What rights follow is worked out by `rehearsal`.
 """
 
 from collections.abc import Callable, Mapping, Sequence

@@ -9,14 +9,14 @@ __all__ = ["Absent", "AmbiguousNameError", "Edits", "GroupTable", "MembershipEdi
 
 
 class Named(NamedTuple):
-    """An account or a group of one subject: what it is told apart by there (a name, a DN, a SID), and what it is called."""
+    """An account or a group of one subject: what identifies it there (a name, a DN, a SID), and what it is called."""
 
     key: str
     label: str
 
 
 class AmbiguousNameError(ValueError):
-    """A name that can mean several accounts or groups of one subject; `names` tell them apart."""
+    """A name that can mean several accounts or groups of one subject; `names` identify each."""
 
     def __init__(self, what: str, name: str, subject: str, names: Sequence[str]) -> None:
         super().__init__(f'{what} "{name}" can be {len(names)} of {subject}')

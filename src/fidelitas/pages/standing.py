@@ -27,9 +27,9 @@ def standing_of(state: CharterState | None, reviews: Iterable[Reviewed]) -> Stan
         left = len(one.left)
         overdue += left
         if waiting or left:
-            told = [counted(waiting, "item") + " to be decided"] if waiting else []
-            told += [counted(left, "revocation") + " not yet carried out"] if left else []
-            lines.append(f"Review {one.review.name}: {', '.join(told)}.")
+            parts = [counted(waiting, "item") + " to be decided"] if waiting else []
+            parts += [counted(left, "revocation") + " not yet carried out"] if left else []
+            lines.append(f"Review {one.review.name}: {', '.join(parts)}.")
     return Standing(lines=tuple(lines), overdue=overdue)
 
 

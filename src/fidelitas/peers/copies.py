@@ -27,7 +27,7 @@ class Copy:
 
 
 def copies(known: Sequence[Profile], groups: Sequence[PeerGroup], given_on: GivenOn = lambda _holder, _group: None) -> list[Copy]:
-    """Return who looks copied: all groups of somebody of another team, and few others.  What a team has in common is nobody's mark."""
+    """Return who looks copied: all groups of someone of another team, and few others.  What a team has in common is nobody's mark."""
     team = {profile.name: group.name for group in groups if group.declared for profile in group.members}
     common = {one for group in groups if group.declared for one in _shared(group)}
     marks = {profile.name: {one.what for one in profile.memberships} - common for profile in known}

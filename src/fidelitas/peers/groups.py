@@ -16,7 +16,7 @@ _CUT = 0.7  # average Jaccard distance up to which holders are peers
 
 @dataclass(frozen=True, slots=True)
 class PeerGroup:
-    """Holders that are compared with each other; `declared` says that somebody called them a group, and not only their likeness."""
+    """Holders that are compared with each other; `declared` says that someone called them a group, and not only their likeness."""
 
     name: str
     members: tuple[Profile, ...]

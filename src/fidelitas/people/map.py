@@ -33,7 +33,7 @@ class MappedPerson:
     line: int = 0
 
     def has_left(self, today: date) -> bool:
-        """Return whether somebody is no longer there."""
+        """Return whether someone is no longer there."""
         return self.status == "left" or (self.until is not None and self.until < today)
 
     def owns(self, subject: str, account: str) -> bool:

@@ -212,7 +212,7 @@ def _cells(change: RightChange, states: Compared) -> tuple[str, str, str]:
 
 
 def _sanction_words(change: RightChange, states: Compared) -> str:
-    """Return what a charter says of what somebody has now; nothing of what is lost, or without a charter."""
+    """Return what a charter says of what someone has now; nothing of what is lost, or without a charter."""
     if states.sanctions is None or not change.is_gain:
         return ""
     return "sanctioned" if states.sanctions.allows(change.holding) else states.sanctions.judge(change.holding).sanction.value

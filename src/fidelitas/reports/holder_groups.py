@@ -170,10 +170,10 @@ def answer_lines(rows: Sequence[Row]) -> list[str]:
     others = sum(one.kind is PrincipalKind.ELSEWHERE for one in granted | obtained)
     reached = [counted(keys, "key"), counted(others, "account") + (" of another host" if others == 1 else " of other hosts")]
     also = " and ".join(text for text, count in zip(reached, (keys, others), strict=True) if count)
-    anybody = [one for _, one in rows if one.principal.kind is PrincipalKind.ANY_ACCOUNT and one.principal in granted | obtained]
-    perhaps = " perhaps" if all(one.strength is Strength.CONDITIONAL for one in anybody if one.right.kind.full) else ""
+    anyone = [one for _, one in rows if one.principal.kind is PrincipalKind.ANY_ACCOUNT and one.principal in granted | obtained]
+    perhaps = " perhaps" if all(one.strength is Strength.CONDITIONAL for one in anyone if one.right.kind.full) else ""
     reach = "reaches" if keys + others == 1 else "reach"
     return [
         f"{where}: {', '.join(told)}" + (f"; {also} {reach} it" if also else ""),
-        *([f'Any account of a subject can{perhaps} obtain full control of it: see the rows of "any account".'] if anybody else []),
+        *([f'Any account of a subject can{perhaps} obtain full control of it: see the rows of "any account".'] if anyone else []),
     ]

@@ -74,7 +74,7 @@ def right_names(hosts: Iterable[SubjectRights]) -> frozenset[str]:
 
 
 def is_right(name: str, hosts: Iterable[SubjectRights]) -> bool:
-    """Return whether there is such a right: a kind, one that somebody holds, or one about an account that is known."""
+    """Return whether there is such a right: a kind, one that someone holds, or one about an account that is known."""
     return name in _KIND_NAMES or name.startswith(("run-as:", "command:", "run as ", "become ")) or name in right_names(hosts)
 
 

@@ -30,7 +30,7 @@ class Rule:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Issue:
-    """One thing that a rule says of a subject; `key` stays the same from survey to survey, `accepted` is the reason why it is no fault."""
+    """One thing that a rule says of a subject; `key` stays the same from survey to survey, `accepted` is the reason why it is accepted."""
 
     rule: Rule
     verdict: Verdict

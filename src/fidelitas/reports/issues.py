@@ -57,13 +57,13 @@ def issues_of_charter(results: Sequence[Result], state: CharterState) -> Iterato
     for one in results:
         clause, rule = one.clause, one.decision.rule if one.decision is not None else None
         place = one.place or (rule.place if rule is not None else None)
-        told = one.reason or (one.decision.reason if one.decision is not None else "")
+        reason = one.reason or (one.decision.reason if one.decision is not None else "")
         yield Issue(
             rule=_DEMAND,
             verdict=_VERDICTS[one.outcome],
             severity=Severity.HIGH,
             subject=clause.subject,
-            message=f"{clause}: {one.outcome.value}{f' ({told})' if told else ''}",
+            message=f"{clause}: {one.outcome.value}{f' ({reason})' if reason else ''}",
             key=f"{clause.kind.value}-{clause.number}-{clause.account}-{clause.subject}",
             places=(place,) if place is not None else (),
         )

@@ -47,13 +47,13 @@ def object_answer(rows: Sequence[Row], account: str = "") -> list[str]:
         ]
     for on in dict.fromkeys(holding.right.on or "" for _, holding in rows):
         of = [row for row in rows if row[1].right.on == on]
-        everybody = sorted({holding.right.detail for _, holding in of if _is_everybody(holding) and _section(holding.routes[0]) == 0})
+        everyone = sorted({holding.right.detail for _, holding in of if _is_everyone(holding) and _section(holding.routes[0]) == 0})
         names = [{holding.principal.name for _, holding in of if _section(holding.routes[0]) == title} for title in range(2)]
         verb = "has" if len(names[0] - {""}) == 1 else "have"
         line = f"{on}: {counted(len(names[0] - {''}), 'holder')} {verb} rights on it now"
         more = len(names[1] - names[0])
         line += f", {more} more on asking" if more else ""
-        found.append(line + (f"; every role: {', '.join(everybody)}" if everybody else ""))
+        found.append(line + (f"; every role: {', '.join(everyone)}" if everyone else ""))
     return found
 
 
@@ -71,10 +71,10 @@ def object_tables(rows: Sequence[Row]) -> list[Part]:
 
 
 def _groups(rows: Sequence[Row]) -> dict[_Way, list[str]]:
-    public = {holding.right for _, holding in rows if _is_everybody(holding) and holding.strength is Strength.DIRECT}
+    public = {holding.right for _, holding in rows if _is_everyone(holding) and holding.strength is Strength.DIRECT}
     by_holder: dict[tuple[str, str, int, str, str, str, str], list[str]] = {}
     for subject, holding in rows:
-        if holding.right in public and not _is_everybody(holding):
+        if holding.right in public and not _is_everyone(holding):
             continue  # what every role has is told once
         for route in _shown(holding):
             place = route.place.path + (f":{route.place.line}" if route.place.line else "")
@@ -92,7 +92,7 @@ def _groups(rows: Sequence[Row]) -> dict[_Way, list[str]]:
     return found
 
 
-def _is_everybody(holding: Holding) -> bool:
+def _is_everyone(holding: Holding) -> bool:
     return holding.principal.kind is PrincipalKind.ANY_ACCOUNT
 
 

@@ -80,7 +80,7 @@ def _through(one: Unusual) -> str:
 
 
 def _hosts_table(found: Sequence[Unusual]) -> Table:
-    """Return a row for what only some hosts of a role give to somebody."""
+    """Return a row for what only some hosts of a role give to someone."""
     rows = merged((one.having.where, one.having.what, one.holder, (peer_words(one), _through(one))) for one in found)
     return Table(
         columns=("host", "holder", "right", "hosts of the role", "through"),

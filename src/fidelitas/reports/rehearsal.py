@@ -136,13 +136,13 @@ def _absent(absent: Sequence[Absent]) -> list[Block]:
 
 def _of_account(edits: Sequence[MembershipEdit]) -> list[Row]:
     account = edits[0].account.label
-    told = (
+    parts = (
         ("gains", [edit for edit in edits if edit.added and not edit.already]),
         ("leaves", [edit for edit in edits if not edit.added and not edit.already]),
         ("is already in", [edit for edit in edits if edit.added and edit.already]),
         ("is not in", [edit for edit in edits if not edit.added and edit.already]),
     )
-    return [Row(f"{account} {verb} {', '.join(edit.group.label for edit in some)}") for verb, some in told if some]
+    return [Row(f"{account} {verb} {', '.join(edit.group.label for edit in some)}") for verb, some in parts if some]
 
 
 def _blocks(rehearsals: Sequence[Rehearsal], charter: Sanctions | None, *, memberships: bool) -> list[Block]:

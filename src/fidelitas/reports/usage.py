@@ -31,7 +31,7 @@ __all__ = [
     "usage_table",
 ]
 
-# Of one sort of deeds a summary shows so many; the rest is counted, and all are listed with --events.
+# Of one sort of actions a summary shows so many; the rest is counted, and all are listed with --events.
 _MOST_SHOWN = 8
 _SECONDS, _MINUTES = "%Y-%m-%d %H:%M:%S", "%Y-%m-%d %H:%M"
 _SORTS = (
@@ -210,7 +210,7 @@ def usage_table(records: Sequence[AttributedEvent], zone: tzinfo) -> Table:
 
 
 def usage_document(book: Logbook, findings: Sequence[dict[str, Any]], records: Sequence[AttributedEvent] | None) -> dict[str, Any]:
-    """Return the JSON document of usage; with `deeds` every event."""
+    """Return the JSON document of usage; with `actions` every event."""
     covers = [(cover.path, cover.pulse.first, cover.pulse.last) for cover in book.covers]
     return {
         "schema": "fidelitas/usage/1",

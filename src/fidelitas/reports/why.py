@@ -40,12 +40,12 @@ def why_report(account: str, hosts: Sequence[SubjectRights], provenance: Provena
 
 
 def _drawn(holding: Holding, route: Route) -> DrawnRoute:
-    told = f", only {'; '.join(route.conditions)}" if route.conditions else ""
+    condition = f", only {'; '.join(route.conditions)}" if route.conditions else ""
     steps = (
         Step(str(link.source), str(link.target), link.because, str(link.place), sure=link.strength is not Strength.CONDITIONAL)
         for link in route.links
     )
-    return DrawnRoute(f"{holding.right} on {holding.right.subject} ({route.strength}{told})", tuple(steps))
+    return DrawnRoute(f"{holding.right} on {holding.right.subject} ({route.strength}{condition})", tuple(steps))
 
 
 def _onward(account: str, hosts: Sequence[SubjectRights]) -> list[str]:

@@ -144,7 +144,7 @@ class SubjectRights(ABC):
         return [holder] if self.knows(holder) else []
 
     def names(self) -> set[str]:
-        """Return what can be asked for as a holder: accounts and groups, and whoever holds a right."""
+        """Return what can be asked for as a holder: accounts and groups, and anyone who holds a right."""
         return {str(holding.principal) for holding in self.own_holdings}
 
     def belongs_to(self, name: str) -> Iterable[str]:

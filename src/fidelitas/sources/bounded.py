@@ -78,7 +78,7 @@ def _bound_memory() -> None:
 
 @contextmanager
 def cut_at(seconds: float, descriptor: Callable[[], int]) -> Iterator[None]:
-    """Cut a connection when the time is over, so that whoever waits for it is told that it is gone; `descriptor` is its socket's."""
+    """Cut a connection when the time is over, so that all who wait for it see that it is gone; `descriptor` is its socket's."""
 
     def cut() -> None:
         with suppress(Exception), socket.socket(fileno=_duplicate(descriptor())) as known:

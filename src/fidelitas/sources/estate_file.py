@@ -1,6 +1,6 @@
 """The file of an estate where it lies, with the lists of names that it refers to.
 
-It says which programs are run here and where root is asked for: a file that somebody else can write is refused.
+It says which programs are run here and where root is asked for: a file that someone else can write is refused.
 """
 
 import os

@@ -50,7 +50,7 @@ def from_user_rights(content: bytes, name: str) -> Collected:
 
 
 def no_group_listing(_content: bytes, name: str) -> Collected:
-    """Refuse what ``net user`` or ``whoami`` printed: it is about one account, and tells nothing of who else holds a right."""
+    """Refuse what ``net user`` or ``whoami`` printed: it is about one account, and does not show who else holds a right."""
     raise EvidenceError(
         f'"{name}" holds what "net user" or "whoami" prints: it is about one account',
         hint='Give what "net localgroup NAME" prints, an export of "secedit /export /areas USER_RIGHTS", or what the probe wrote.',

@@ -82,7 +82,7 @@ def _logs_in(folder: Path) -> list[Path]:
 
 
 def _is_journal(folder: Path) -> bool:
-    """Return whether a folder holds the files of a journal, which lie in a folder of the machine (systemd-journald.service(8))."""
+    """Return whether a folder holds the files of a journal, which are in a folder of the machine (systemd-journald.service(8))."""
     return any(_MACHINE.fullmatch(one.name) and any(one.glob("*.journal")) for one in folder.iterdir()) if folder.is_dir() else False
 
 

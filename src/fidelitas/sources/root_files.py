@@ -53,7 +53,7 @@ class RootFiles:
         return self._listed[folder]
 
     def is_program(self, path: str) -> bool:
-        """Return whether a path is a regular file that somebody may execute."""
+        """Return whether a path is a regular file that someone may execute."""
         found = self.identity(path)
         return found is not None and stat.S_ISREG(found.mode) and bool(found.mode & 0o111)
 

@@ -18,7 +18,7 @@ _FIELDS = ("submituser", "command", "runuser", "rungroup", "ttyname", "submithos
 
 
 def is_record_folder(folder: Path) -> bool:
-    """Return whether a folder holds records of sessions: sudo counts them in a file `seq`, or a record lies in it."""
+    """Return whether a folder holds records of sessions: sudo counts them in a file `seq`, or a record is in it."""
     return folder.is_dir() and ((folder / "seq").is_file() or (folder / "timing").is_file()) and next(_records(folder), None) is not None
 
 

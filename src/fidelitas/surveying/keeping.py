@@ -70,7 +70,7 @@ class Keeping:
             return None
 
     def interrupted(self) -> ReadError:
-        """Return what to say when somebody interrupts: what has arrived is kept."""
+        """Return what to say when someone interrupts: what has arrived is kept."""
         count = len(self.arrived)
         subjects = f"{count} subject{'' if count == 1 else 's'}"
         return ReadError(f"interrupted: {subjects} had arrived", hint="Complete the survey: the same command with --resume.")

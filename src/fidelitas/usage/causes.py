@@ -1,4 +1,4 @@
-"""Why privilege, a password or a login was refused, counted while the deeds go by."""
+"""Why privilege, a password or a login was refused, counted while the actions go by."""
 
 from dataclasses import dataclass, field
 from datetime import datetime
@@ -37,7 +37,7 @@ class Causes:
         self.by_reason: dict[str, Cause] = {}
 
     def add(self, event: Event, who: str, times: int) -> None:
-        """Count an event that somebody was refused by, so many times."""
+        """Count an event that someone was refused by, so many times."""
         if times:
             names = {who} if who else set()
             self._include(_reason(event), Cause(times, names, {event.host or event.place.subject}, event.at))

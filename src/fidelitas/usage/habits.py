@@ -22,9 +22,9 @@ def bin_of(hour: int, zone: tzinfo) -> int:
     return at.hour + (24 if at.weekday() >= 5 else 0)
 
 
-def is_usual(own: int, everybody: int) -> bool:
+def is_usual(own: int, everyone: int) -> bool:
     """Return whether an account and all of them are so often active at an hour of the day that nobody need look closer."""
-    return own + everybody > _USUAL and own > _OWN
+    return own + everyone > _USUAL and own > _OWN
 
 
 class Habits:

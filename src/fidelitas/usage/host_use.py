@@ -1,6 +1,6 @@
-"""What happened on one host, gathered while the deeds go by: enough to tell what is out of order, however long the log.
+"""What happened on one host, gathered while the actions go by: enough to tell what is out of order, however long the log.
 
-Counts are kept by account and hour; of single deeds only those are kept that a reader wants to see, and of each sort so many.
+Counts are kept by account and hour; of single actions only those are kept that a reader wants to see, and of each sort so many.
 """
 
 from collections import Counter, defaultdict
@@ -22,7 +22,7 @@ from fidelitas.usage.summary import People
 __all__ = ["MANY_ACCOUNTS", "Failures", "First", "HostUse", "LogState", "New", "Notable"]
 
 _MOST = 500
-_MOST_OF_PERSON = 20  # of a sort of deeds; changes are compared with one another, and more of them are kept
+_MOST_OF_PERSON = 20  # of a sort of actions; changes are compared with one another, and more of them are kept
 _MOST_KEYS = 20_000
 _OTHERS = "(others)"
 # Accounts that are tried from one place within an hour: nobody has so many of their own.
@@ -224,7 +224,7 @@ class HostUse:
             self.active_at[person, hour] = record.event.command, record.event.place
 
     def _may_be_odd(self, person: str, hour: int) -> bool:
-        """Count an hour that somebody is active in, and return whether it can still turn out to be unusual."""
+        """Count an hour that someone is active in, and return whether it can still turn out to be unusual."""
         at = self._bins.get(hour)
         if at is None:
             at = self._bins[hour] = bin_of(hour, self.zone)
@@ -289,7 +289,7 @@ class HostUse:
         return use is not None and use.used > 0
 
     def flips(self) -> Iterator[tuple[AttributedEvent, AttributedEvent]]:
-        """Yield memberships that were given and taken again, or the other way round, as pairs of deeds."""
+        """Yield memberships that were given and taken again, or the other way round, as pairs of actions."""
         before: dict[tuple[str, str], AttributedEvent] = {}
         for record in self.notable[Notable.CHANGED]:
             event = record.event

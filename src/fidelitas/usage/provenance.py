@@ -22,7 +22,7 @@ class Grants:
     deletions: dict[str, AttributedEvent] = field(default_factory=dict)  # of accounts
 
     def add(self, record: AttributedEvent) -> None:
-        """Take a deed, if it gave or took anything."""
+        """Take an action, if it gave or took anything."""
         event = record.event
         if event.doubt:
             return

@@ -1,4 +1,4 @@
-"""Elevated sessions of one host: from when to when somebody acted as another account, and by which command it began.
+"""Elevated sessions of one host: from when to when someone acted as another account, and by which command it began.
 
 A session is opened by a use that gives a shell, or by what PAM says of it; it is closed by what PAM says of the same process, else of the
 last that was opened as the same account.  One that no line closes is told as never closed.

@@ -1,4 +1,4 @@
-"""What a person did with privilege, counted while the deeds go by."""
+"""What a person did with privilege, counted while the actions go by."""
 
 from collections import Counter
 from dataclasses import dataclass, field
@@ -48,7 +48,7 @@ class PersonUse:
 
 
 class People:
-    """Counts the deeds of everybody; what can be several persons' is nobody's here."""
+    """Counts the actions of everyone; what can be several persons' is nobody's here."""
 
     def __init__(self) -> None:
         self.by_name: dict[str, PersonUse] = {}
@@ -56,7 +56,7 @@ class People:
         self._last_failure: dict[tuple[str, str], tuple[datetime, int]] = {}
 
     def add(self, record: AttributedEvent) -> int:
-        """Count a deed, and return how many wrong passwords it adds."""
+        """Count an action, and return how many wrong passwords it adds."""
         event, persons, basis = record
         if event.kind is EventKind.LOGIN_FAILED:
             self.causes.add(event, event.target or event.account, event.times)
@@ -139,7 +139,7 @@ class People:
             use.last = max((at for at in (use.last, other.last) if at is not None), default=None)
 
     def ranked(self) -> list[PersonUse]:
-        """Return everybody, the most active first."""
+        """Return everyone, the most active first."""
         return sorted(self.by_name.values(), key=lambda use: (-use.used - use.refused - use.failed, use.person))
 
 

@@ -22,7 +22,7 @@ def readable_secret(rights: HostRights) -> Iterator[Found]:
     for one in exposed_secrets(rights.facts, rights.population):
         if _people(one.who, rights):
             message, at = f"{one.at} {one.told}; {one.why}", shlex.quote(one.at)
-            severity = Severity.CRITICAL if one.who.everybody else None
+            severity = Severity.CRITICAL if one.who.everyone else None
             yield Found(about=one.path, message=message, places=(one.place,), severity=severity, safer=f"chown root {at}; chmod go= {at}")
 
 
@@ -44,7 +44,7 @@ def _people(who: Writers, rights: HostRights) -> bool:
     """Return whether people are among them: services own files of theirs as a matter of course."""
     members = (one for gid in who.gids for one in rights.population.in_gid(gid))
     owners = (one for uid in who.uids if (one := rights.population.by_uid(uid)))
-    return who.everybody or any(one.kind is AccountKind.PERSON for one in (*members, *owners))
+    return who.everyone or any(one.kind is AccountKind.PERSON for one in (*members, *owners))
 
 
 CHECKS: tuple[Check[HostRights], ...] = (readable_secret, writable_log)

@@ -138,7 +138,7 @@ def writable_authorized_keys(rights: HostRights) -> Iterator[Found]:
         strict = sshd_for(rights.facts.logins, who, rights.population).on("strictmodes")
         for at in above(key_grant.path):
             able = writers(states.get(at))
-            if able.everybody or able.uids - {who.uid} or able.gids - {who.gid}:
+            if able.everyone or able.uids - {who.uid} or able.gids - {who.gid}:
                 told = writers_told(states.get(at), rights.population)
                 message = f"{at}, which lets keys log in as {who.name}, {told}" + (
                     "; sshd ignores it until that is fixed" if strict else ""
@@ -189,11 +189,11 @@ def stored_database_password(rights: HostRights) -> Iterator[Found]:
         others = sorted(who.name for who in rights.population.effective if who.uid not in (0, owner) and able.include(who))
         if not others:
             continue
-        by = "any account" if able.everybody else f"{', '.join(others[:5])}{' and others' if len(others) > 5 else ''}"
+        by = "any account" if able.everyone else f"{', '.join(others[:5])}{' and others' if len(others) > 5 else ''}"
         mode = f" (mode {state.mode:04o})" if state is not None and state.mode is not None else ""
         message = f"{kept.file_kind} {kept.path} contains a database password; {by} can read it{mode}"
         services = {who.name for who in rights.population.identities if who.kind is AccountKind.SYSTEM}
-        severity = Severity.HIGH if able.everybody else Severity.LOW if services.issuperset(others) else None
+        severity = Severity.HIGH if able.everyone else Severity.LOW if services.issuperset(others) else None
         place = Place(subject=rights.subject, path=kept.path)
         yield Found(about=kept.path, message=message, places=(place,), severity=severity, safer=f"chmod go= {shlex.quote(kept.path)}")
 

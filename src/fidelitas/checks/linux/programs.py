@@ -58,7 +58,7 @@ def root_equivalent(rights: HostRights) -> Iterator[Found]:
     for program in _in_force(rights):
         if program.power is not None and program.as_root:
             who = who_runs(program, _states(rights), rights.population)
-            severity = None if who.everybody else Severity.HIGH if who else Severity.LOW
+            severity = None if who.everyone else Severity.HIGH if who else Severity.LOW
             more = "" if who else "; no account but root can run it"
             yield _found(rights, program, f"{program.named} {_bits(program)} and {program.power.reason}{more}", severity)
         elif (program.power or program.lesser) and any(one.reads or one.hides for one in program.capabilities):
@@ -172,8 +172,8 @@ def writable(rights: HostRights) -> Iterator[Found]:
             who, clauses = writers(states.get(at)), writers_told(states.get(at), rights.population)
             if not clauses or is_stock(at, states[at], rights.population):
                 continue
-            if within is not None and not who.everybody and not who.gids and within <= who.uids:
-                break  # whoever can reach it are those who can replace it: they fool themselves alone
+            if within is not None and not who.everyone and not who.gids and within <= who.uids:
+                break  # anyone who can reach it are those who can replace it: they fool themselves alone
             where = "" if at == program.path else f"{at}, above "
             message = f"{where}{program.path}, which {_bits(program)}, {clauses}"
             state = states[at]

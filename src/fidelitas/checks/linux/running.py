@@ -49,7 +49,7 @@ def _mended(weak: Weak, at: str) -> str:
 
 def _someone(who: Writers, rights: HostRights) -> bool:
     """Return whether there is anyone among those who can write: a group without members gives nobody anything."""
-    return who.everybody or bool(who.uids) or any(rights.population.in_gid(gid) for gid in who.gids)
+    return who.everyone or bool(who.uids) or any(rights.population.in_gid(gid) for gid in who.gids)
 
 
 @check("running.unsafe-search-path", Severity.HIGH, advice="Use absolute paths only, of folders that only root can write.")
@@ -72,10 +72,10 @@ def nfs_root(rights: HostRights) -> Iterator[Found]:
     """
     for export in rights.facts.delegations.exports:
         if "no_root_squash" in export.options:
-            anybody = export.client == "*"
+            anyone = export.client == "*"
             readable = "ro" in export.options and "rw" not in export.options
             message = f"{export.path} is exported to {export.client} with no_root_squash{', read-only' if readable else ''}"
-            severity = Severity.HIGH if anybody and not readable else None
+            severity = Severity.HIGH if anyone and not readable else None
             yield Found(about=f"{export.path}\0{export.client}", message=message, places=(export.place,), severity=severity)
 
 

@@ -163,14 +163,14 @@ def run_as_any_user(rights: HostRights) -> Iterator[Found]:
     Usually one service account was meant.
     """
     for rule, commands in as_root(rights):
-        anybody = any(member.kind is MemberKind.ALL and not member.negated for member in rule.run_as_users or ())
+        anyone = any(member.kind is MemberKind.ALL and not member.negated for member in rule.run_as_users or ())
         bounded = [command for command in commands if not command.leaf.everything]
-        if anybody and bounded:
+        if anyone and bounded:
             yield _found(rule, rule.command, f"{users_of(bounded)} may run {rule.command} as any user", safer=_as_one(rule))
 
 
 def _as_one(rule: SudoRule) -> str:
-    """Return the rule with root, which ALL includes, in place of anybody."""
+    """Return the rule with root, which ALL includes, in place of anyone."""
     return re.sub(r"\(\s*ALL\s*(:[^)]*)?\)", "(root)", rule.statement)
 
 

@@ -159,7 +159,7 @@ def wrong_digest(rights: HostRights) -> Iterator[Found]:
 
 
 def _named_commands(rights: HostRights) -> Iterator[tuple[SudoRule, Leaf, str]]:
-    """Yield each literal path that a rule lets somebody run as root, once."""
+    """Yield each literal path that a rule lets someone run as root, once."""
     seen: set[str] = set()
     for rule, commands in as_root(rights):
         for command in commands:

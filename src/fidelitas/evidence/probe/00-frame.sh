@@ -77,7 +77,7 @@ done
 case $root in /*) ;; *) root=$PWD/$root ;; esac
 base=${TMPDIR:-/tmp}
 case $base in /*) ;; *) base=$PWD/$base ;; esac
-# Whoever can rename the private folder could put another in its place.
+# Anyone who can rename the private folder could put another in its place.
 case $(ls -ldn "$base/." 2>/dev/null) in
     d????????[tT]* | d????-??-*) ;;
     *) say "no temporary folder: $base is missing, or other accounts can rename what is in it"; exit 3 ;;
@@ -221,7 +221,7 @@ forget() {
     running=$others
 }
 
-# listing NAME TOOL: makes what lies in $work/listing a listing of the bundle, unless it is empty.
+# listing NAME TOOL: makes what is in $work/listing a listing of the bundle, unless it is empty.
 listing() {
     [ -s "$work/listing" ] || return 0
     mv "$work/listing" "$work/bundle/listings/$1"

@@ -1,4 +1,4 @@
-# -- reading: with the rights of whoever decides what is found at a path ---------------------------------------------------------------
+# -- reading: with the rights of the account that decides what is found at a path ---------------------------------------------------------------
 
 # A program of awk: of each file "PATH STATE PUBLIC": whether it is a private key, open or encrypted, and its public half as hexadecimal digits
 # where the form keeps that in clear: OpenSSH (PROTOCOL.key: magic, cipher, KDF, its options, number of keys, public key) and PuTTY.  It holds
@@ -411,7 +411,7 @@ rights_of_account() {
     { read -r child_gid; read -r child_groups; } < "$work/account" || :
 }
 
-# content_of LIMIT: prints the file that was located, read with the rights of whoever decides its path.
+# content_of LIMIT: prints the file that was located, read with the rights of the account that decides its path.
 content_of() {
     if [ -z "$who" ]; then head -c "$1" < ".$real"; return; fi
     rights_of_account "$who"

@@ -219,7 +219,7 @@ read_jobs() {
     fetch
 }
 
-# Programs that root runs because they lie in a folder; their first lines name their interpreters.
+# Programs that root runs because they are in a folder; their first lines name their interpreters.
 programs_in_folders() {
     for folder in /etc/cron.hourly /etc/cron.daily /etc/cron.weekly /etc/cron.monthly /etc/init.d /var/spool/cron/atjobs /var/spool/at; do
         rule '' '' '' 1 "$folder" '[!.]*'

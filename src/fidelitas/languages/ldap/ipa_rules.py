@@ -137,7 +137,7 @@ class IpaRules:
                 waiting += [(member, line) for member in reversed(members)]
 
     def _members(self, key: str) -> list[str] | None:
-        """Return the DNs that a group of hosts, commands or services lists; nothing for what is no group."""
+        """Return the DNs that a group of hosts, commands or services lists; nothing for what is not a group."""
         entry, classes = self._by_dn.get(key, (None, set()))
         if entry is None or not classes & {"ipahostgroup", "ipasudocmdgrp", "ipahbacservicegroup"}:
             return None

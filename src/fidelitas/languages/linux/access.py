@@ -76,8 +76,8 @@ class _Files(Protocol):
     def inside(self, folder: str) -> Sequence[str]: ...
 
 
-def _anybodys(word: str) -> str:
-    """Return a word of AuthorizedKeysFile as a pattern for paths, whoever the account is."""
+def _anyones(word: str) -> str:
+    """Return a word of AuthorizedKeysFile as a pattern for paths, for any account."""
     pattern = re.sub(r"%[uhU]", "*", word)
     return pattern if pattern.startswith(("/", "*")) else f"*/{pattern}"
 
@@ -150,7 +150,7 @@ class AccessReader:
     def _keys(self, sshd: Sequence[SshdSetting]) -> Iterator[tuple[str, tuple[AuthorizedKey, ...]]]:
         """The files that some account's keys may stand in; whose they are is not asked here."""
         words = [word for setting in sshd if setting.keyword in ("authorizedkeysfile", "trustedusercakeys") for word in setting.arguments]
-        patterns = {_anybodys(word) for word in (*words, ".ssh/authorized_keys", ".ssh/authorized_keys2")}
+        patterns = {_anyones(word) for word in (*words, ".ssh/authorized_keys", ".ssh/authorized_keys2")}
         for path in self._files.states:
             text = self._files.text(path)
             if text is not None and any(fnmatchcase(path, pattern) for pattern in patterns):
@@ -233,7 +233,7 @@ class AccessReader:
         return jobs, folders
 
     def _folder_jobs(self) -> Iterator[Job]:
-        """What lies in a folder that is run as a whole."""
+        """What is in a folder that is run as a whole."""
         for folder in (*_CRON_FOLDERS, "/etc/init.d/"):
             for path, state in self._files.states.items():
                 name = path.removeprefix(folder)

@@ -1,4 +1,4 @@
-"""Which directory a host asks, and whom of it it lets in: sssd.conf(5), nslcd.conf(5), ldap.conf(5), smb.conf(5), as far as they say so.
+"""Which directory a host asks, and which of its accounts it accepts: sssd.conf(5), nslcd.conf(5), ldap.conf(5), smb.conf(5).
 
 Of a domain that sssd knows, whether it is enabled, how its names are written and who may log in; of all, the base of the tree or the realm.
 Passwords in these files are never read.
@@ -83,7 +83,7 @@ def _form(stated: Mapping[str, str]) -> str:
 
 
 def _access(stated: Mapping[str, str], place: Place) -> AccessRules | None:
-    """Return what access_provider(5) of a domain lets in; nothing where it lets in every account."""
+    """Return which accounts the access_provider of a domain accepts; nothing where it accepts all."""
     provider = stated.get("access_provider", "permit").lower()
     if provider == "permit":
         return None

@@ -50,11 +50,11 @@ class _Actions:
         elif name == "annotate" and self._key == _PROGRAM:
             self._action["program"] = value
         elif name == "action":
-            anybody, inactive, active = (self._action.get(key, "no") for key in _DEFAULTS)
+            anyone, inactive, active = (self._action.get(key, "no") for key in _DEFAULTS)
             self.actions.append(
                 PolkitAction(
                     name=self._action.get("id", ""),
-                    anybody=anybody,
+                    anyone=anyone,
                     inactive=inactive,
                     active=active,
                     program=self._action.get("program", ""),

@@ -41,7 +41,7 @@ def read_units(texts: Mapping[str, str], masked: frozenset[str], subject: str) -
         path = next(at for folder in FOLDERS if (at := f"{folder}/{name}") in texts or at in masked)
         if path in masked:
             continue
-        for at in (path, *_drop_ins(name, texts)):  # whoever writes one says what runs, and as whom
+        for at in (path, *_drop_ins(name, texts)):  # who writes one decides what runs, and as whom
             place = Place(subject=subject, path=at)
             jobs.append(Job(kind=JobKind.UNIT_FILE, name=name, run_as="root", command="", programs=(), place=place))
         jobs += _jobs(name, _settings(name, path, texts, subject))

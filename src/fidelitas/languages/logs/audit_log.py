@@ -167,7 +167,7 @@ class AuditReader:
 
 
 def _raises(call: Mapping[str, str]) -> bool:
-    """Return whether a call ran a program with root's rights for somebody else."""
+    """Return whether a call ran a program with root's rights for someone else."""
     program = call.get("exe", "").rpartition("/")[2]
     return call.get("euid") == "0" and call.get("uid", "0") != "0" and call.get("success") == "yes" and program not in _SWITCHES
 

@@ -9,7 +9,7 @@ __all__ = ["REPEATED", "once", "repeated"]
 
 REPEATED = (b"message repeated ", b" message repeated ")
 _FORM = re.compile(r"\s*message repeated (\d{1,9}) times: \[ ?(.*)\]\s*\Z", re.DOTALL)
-# More alike in a row than any daemon waits for; beyond, the text is somebody's own.
+# More alike in a row than any daemon waits for; beyond, the text is someone's own.
 _MOST = 10_000
 
 

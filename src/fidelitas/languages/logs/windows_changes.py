@@ -40,12 +40,12 @@ _MOST = 6
 
 def what_changed(data: Mapping[str, str]) -> str:
     """Return what an event about an account or group says was changed, in a few words; empty where it does not say."""
-    told = [_flags(data)] if _flags(data) else []
+    parts = [_flags(data)] if _flags(data) else []
     for name, value in data.items():
         stated = value not in ("", "-", "%%1793", "%%1794")  # these two say "not set" and "never"
         if stated and not name.startswith(_ABOUT) and name not in _FLAG_FIELDS | _TIMES and name not in ("PrivilegeList", "Dummy"):
-            told.append(f"{name} {value}")
-    return ", ".join(told[:_MOST])
+            parts.append(f"{name} {value}")
+    return ", ".join(parts[:_MOST])
 
 
 def _flags(data: Mapping[str, str]) -> str:

@@ -20,7 +20,7 @@ __all__ = ["SecurityRecord", "WindowsEventReader", "is_event_xml", "security_rec
 _END = b"</Event>"
 _NUMBER = re.compile(rb"<EventID(?:\s[^>]*)?>\s*(\d{1,9})\s*</EventID>")
 _LOGON, _SPECIAL, _PROCESS, _SERVICE, _ACCESS_GIVEN = 4624, 4672, 4688, 4697, 4717
-# Events that tell what was changed, field by field.
+# Events that state what was changed, field by field.
 _WITH_CHANGES = frozenset({4735, 4737, 4738, 4742, 4755, 4764, 4765, 4766})
 _BEGINS = re.compile(rb"(?:\xef\xbb\xbf)?\s*(?:<\?xml[^>]*>\s*)?(?:<Events[^>]*>\s*)?<Event[\s>]")
 # An event with a task's whole definition in it has some tens of kilobytes.
@@ -45,9 +45,9 @@ _CHANGES = {
 # Sorts of tokens of a process: full, since consent was given; and the only one that its account has, which is full for an administrator who
 # is not asked (the built-in one, or where User Account Control is off).
 _ELEVATED, _UNDIVIDED = "%%1937", "%%1936"
-# Levels that only a full token has, where the event tells the level.
+# Levels that only a full token has, where the event states the level.
 _FULL_LEVELS = ("S-1-16-12288", "S-1-16-16384")
-# Ways of logging on by which somebody who is logged on becomes another: runas, and the same for connections alone.
+# Ways of logging on by which someone who is logged on becomes another: runas, and the same for connections alone.
 _FROM_SESSIONS = ("2", "9", "11")
 # Sessions of a log that are kept in mind.
 _MOST_SESSIONS = 20_000
@@ -101,7 +101,7 @@ def _is_wanted(text: bytes, wanted: Container[int]) -> bool:
 
 
 def _may_be_elevated(text: bytes) -> bool:
-    """Return whether a process can have a full token: an event that tells its level tells so, others by their session."""
+    """Return whether a process can have a full token: an event that states its level says so, others by their session."""
     if _ELEVATED.encode() in text:
         return True
     return _UNDIVIDED.encode() in text and (b"MandatoryLabel" not in text or any(level.encode() in text for level in _FULL_LEVELS))
@@ -153,8 +153,8 @@ class WindowsEventReader:
     def __init__(self, origin: Place, sids: Mapping[str, str] | None = None) -> None:
         self._origin = origin
         self._sids = dict(sids or {})
-        self._learned: dict[str, str] = {}  # names that the log itself tells of SIDs
-        self._begun_by: dict[tuple[str, str], str] = {}  # who opened a session as somebody else, by machine and session
+        self._learned: dict[str, str] = {}  # names of SIDs that the log itself states
+        self._begun_by: dict[tuple[str, str], str] = {}  # who opened a session as someone else, by machine and session
         self._full: set[tuple[str, str]] = set()  # sessions with an administrator's privileges
         self.gaps: list[Gap] = []
 
@@ -171,7 +171,7 @@ class WindowsEventReader:
         return None if reader is None else reader(self, record)
 
     def _learn(self, record: SecurityRecord) -> None:
-        """Note what the log tells of names and sessions, for events that come later."""
+        """Note what the log states of names and sessions, for events that come later."""
         data = record.data
         for whose in ("Subject", "Target", "Member"):
             sid, name = data.get(f"{whose}UserSid") or data.get(f"{whose}Sid", ""), data.get(f"{whose}UserName", "")
@@ -186,12 +186,12 @@ class WindowsEventReader:
             self._full.add((record.computer, data.get("SubjectLogonId", "")))
 
     def _person_of(self, record: SecurityRecord, session: str) -> str:
-        """Return who opened a session as somebody else; nothing where it was opened by its own account."""
+        """Return who opened a session as someone else; nothing where it was opened by its own account."""
         return self._begun_by.get((record.computer, session), "")
 
-    def _make(self, record: SecurityRecord, kind: EventKind, program: str, **told: str) -> Event:
+    def _make(self, record: SecurityRecord, kind: EventKind, program: str, **fields: str) -> Event:
         number = record.data.get("TargetLogonId" if kind in (EventKind.CLOSED, EventKind.LOGIN) else "SubjectLogonId", "")
-        told.setdefault("login", self._person_of(record, number))
+        fields.setdefault("login", self._person_of(record, number))
         return Event(
             at=record.at,
             place=self._origin.at(record.line),
@@ -199,7 +199,7 @@ class WindowsEventReader:
             kind=kind,
             program=program,
             host=record.computer,
-            **told,  # type: ignore[arg-type]
+            **fields,  # type: ignore[arg-type]
         )
 
     def _name(self, record: SecurityRecord, whose: str) -> str:
@@ -211,8 +211,8 @@ class WindowsEventReader:
         common = re.match(r"CN=((?:[^,\\]|\\.)+),", name, re.IGNORECASE)
         return self._sids.get(sid) or (re.sub(r"\\(.)", r"\1", common[1]) if common else name)
 
-    def _changed(self, record: SecurityRecord, **told: str) -> Event:
-        event = self._make(record, EventKind.CHANGED, told.pop("program", "accounts"), account=self._name(record, "Subject"), **told)
+    def _changed(self, record: SecurityRecord, **fields: str) -> Event:
+        event = self._make(record, EventKind.CHANGED, fields.pop("program", "accounts"), account=self._name(record, "Subject"), **fields)
         return event._replace(change=_CHANGES.get(record.number))
 
     def _account(self, record: SecurityRecord) -> Event:
@@ -247,13 +247,13 @@ class WindowsEventReader:
         kind = record.data.get("LogonType", "")
         if _of_system(record, "Target") or kind not in _KINDS:
             return None
-        told = {"target": self._name(record, "Target"), "address": _address(record)}
+        fields = {"target": self._name(record, "Target"), "address": _address(record)}
         if record.number == 4625:
             status = record.data.get("SubStatus", "")
             code = (record.data.get("Status", "") if status in ("", "0x0") else status).lower()
-            failed = self._make(record, EventKind.LOGIN_FAILED, "logon", reason=_FAILURES.get(code, code), **told)
+            failed = self._make(record, EventKind.LOGIN_FAILED, "logon", reason=_FAILURES.get(code, code), **fields)
             return failed._replace(typed=code in _OF_NAMES)
-        return self._make(record, EventKind.LOGIN, "logon", reason=_KINDS[kind], **told)
+        return self._make(record, EventKind.LOGIN, "logon", reason=_KINDS[kind], **fields)
 
     def _log_off(self, record: SecurityRecord) -> Event | None:
         if _of_system(record, "Target"):
@@ -265,22 +265,22 @@ class WindowsEventReader:
         if _of_system(record, "Subject"):
             return None
         account, privileges = self._name(record, "Subject"), " ".join(record.data.get("PrivilegeList", "").split())
-        told = {"account": account, "target": "administrator", "reason": privileges}
-        return self._make(record, EventKind.USED, "logon", **told)
+        fields = {"account": account, "target": "administrator", "reason": privileges}
+        return self._make(record, EventKind.USED, "logon", **fields)
 
     def _other_account(self, record: SecurityRecord) -> Event | None:
-        """A log-on was tried with credentials that were given: runas, a task, a connection as somebody else."""
+        """A log-on was tried with credentials that were given: runas, a task, a connection as someone else."""
         if _of_system(record, "Subject"):
             return None
-        told = {"account": self._name(record, "Subject"), "target": self._name(record, "Target"), "address": _address(record)}
-        return self._make(record, EventKind.USED, "runas", command=record.data.get("ProcessName", ""), **told)
+        fields = {"account": self._name(record, "Subject"), "target": self._name(record, "Target"), "address": _address(record)}
+        return self._make(record, EventKind.USED, "runas", command=record.data.get("ProcessName", ""), **fields)
 
     def _process(self, record: SecurityRecord) -> Event | None:
         if not self._is_elevated(record) or _of_system(record, "Subject"):
             return None
         command = masked(_command(record.data.get("NewProcessName", ""), record.data.get("CommandLine", "")))
-        told = {"account": self._name(record, "Subject"), "target": "administrator", "command": command}
-        return self._make(record, EventKind.USED, "elevation", **told)
+        fields = {"account": self._name(record, "Subject"), "target": "administrator", "command": command}
+        return self._make(record, EventKind.USED, "elevation", **fields)
 
     def _is_elevated(self, record: SecurityRecord) -> bool:
         """Return whether a process has the full token of an administrator."""
@@ -320,7 +320,7 @@ def _of_system(record: SecurityRecord, whose: str) -> bool:
 
 
 def _is_machine(record: SecurityRecord, whose: str, name: str) -> bool:
-    """Return whether a name with a dollar sign is a machine's: an account of this machine can be called so, too, and is somebody."""
+    """Return whether a name with a dollar sign is a machine's: an account of this machine can be called so, too, and is someone."""
     if not name.endswith("$"):
         return False
     here, domain = record.computer.partition(".")[0].casefold(), record.data.get(f"{whose}DomainName", "").casefold()

@@ -82,7 +82,7 @@ def _fitting(table: Table, width: int | None) -> tuple[list[_Column], list[_Colu
 
 
 def _rest(columns: Sequence[_Column], number: int) -> str:
-    """Return the cells that found no room, each behind its title: a number alone tells nothing."""
+    """Return the cells that found no room, each behind its title: a number alone says nothing."""
     shown = (column for column in columns if column.cells[number] not in ("", "-"))
     return " · ".join(f"{column.title.lower()}: {column.cells[number]}" for column in shown)
 

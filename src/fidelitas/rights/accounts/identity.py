@@ -87,7 +87,7 @@ class Identity:
 
 
 def synthetic_member(gid: int | None = None) -> Identity:
-    """Return an account that nobody has, in one group or in none: by it a group's own rights, and anybody's, are asked."""
+    """Return an account that nobody has, in one group or in none: by it a group's own rights, and anyone's, are asked."""
     return Identity(
         name="\0",  # a name that no account file can hold
         uid=None,

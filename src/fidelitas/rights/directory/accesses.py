@@ -1,4 +1,4 @@
-"""What can be done to an object of a directory by which an account comes by what the object is or holds.
+"""What can be done to an object of a directory by which an account obtains what the object is or holds.
 
 Each row: what is shown, on which objects, by which bits of a permission and on which parts of the object.  The GUIDs are those of [MS-ADA1]
 to [MS-ADA3] (attributes), [MS-ADTS] 3.1.1.2.3.3 (sets of attributes) and 5.1.3.2.1 (extended rights).

@@ -1,7 +1,7 @@
 """Whom a host lets log in of a directory's accounts: sssd.conf(5) access_provider, sssd-simple(5), sssd-ad(5), sssd-ldap(5), and rules that
 the directory itself has for its hosts.
 
-An account that is not let in keeps what it holds, as one that has expired does: lists of holders say that it cannot log in.
+An account that is refused keeps what it holds, as one that has expired does: lists of holders say that it cannot log in.
 """
 
 import re

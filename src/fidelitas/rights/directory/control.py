@@ -1,7 +1,7 @@
 """Control by permissions: who may change what makes an administrator, without being one ([MS-ADTS] 5.1.3, [MS-GPOL], [MS-SFU]).
 
-A link leads from whoever may do something to an object to the object itself, with the entry that allows it as its place.  Only what leads
-on is followed: a domain has a hundred thousand accounts, and each can be changed by somebody.
+A link leads from an account that may do something to an object to the object itself, with the entry that allows it as its place.  Only
+what leads on is followed: a domain has a hundred thousand accounts, and each can be changed by someone.
 """
 
 from collections.abc import Callable, Iterable, Iterator
@@ -37,7 +37,7 @@ _SETTINGS = "once the settings of that policy run for that account"
 
 
 class Permitted(NamedTuple):
-    """Somebody who is allowed something: with the SID that the entry names, the entry in words, and what else must be so."""
+    """Someone who is allowed something: with the SID that the entry names, the entry in words, and what else must be so."""
 
     who: Principal
     entry: str
@@ -85,7 +85,7 @@ class Control:
     # -- accounts and groups ---------------------------------------------------------------------------------------------------------
 
     def over(self, thing: Thing) -> Iterator[Link]:
-        """Yield the links by which somebody comes by an account or group: one for each, by the surest and plainest way."""
+        """Yield the links by which someone obtains an account or group: one for each, by the surest and plainest way."""
         met: set[Principal] = set()
         target = self._objects.principal(thing)
         every = (
@@ -121,7 +121,7 @@ class Control:
                 yield self._made(one, target, because, thing.place)
 
     def _from_above(self, thing: Thing, target: Principal) -> Iterator[Link]:
-        """Yield who decides by a container that an object lies in: by its permissions, which the object inherits, or by its policies."""
+        """Yield who decides by a container that an object is in: by its permissions, which the object inherits, or by its policies."""
         inherits = thing.descriptor is not None and not thing.descriptor.protected
         for container in self.above(thing.dn):
             if inherits:
@@ -150,7 +150,7 @@ class Control:
             )
 
     def above(self, dn: str) -> Iterator[Container]:
-        """Yield the containers that an object lies in, the nearest first."""
+        """Yield the containers that an object is in, the nearest first."""
         key = folded(dn).partition(",")[2]
         while key:
             if key in self._containers:
@@ -221,7 +221,7 @@ class Control:
                 yield Permitted(one, allowance.entry, condition, who)
 
     def with_members(self, who: Principal) -> set[Principal]:
-        """Return somebody, and where that is a group all accounts and groups in it."""
+        """Return a principal, and where that is a group all accounts and groups in it."""
         return {who, *self._below(who)}
 
     def domain_of(self, thing: Thing) -> str:
@@ -229,7 +229,7 @@ class Control:
         return realm_sid(thing.sid) or self.domain_sid(thing.dn)
 
     def domain_sid(self, dn: str) -> str:
-        """Return the SID of the domain that an object without one lies in."""
+        """Return the SID of the domain that an object without one is in."""
         return self._objects.sid_of_realm(dn)
 
     # -- links -----------------------------------------------------------------------------------------------------------------------
@@ -260,7 +260,7 @@ class Control:
 
 
 def made_link(one: Permitted, target: Principal | Right, because: str, place: Place, condition: str = "") -> Link:
-    """Return the link of somebody who may do something; where he may as one of a group, it says which."""
+    """Return the link of someone who may do something; where he may as one of a group, it says which."""
     conditions = tuple(text for text in (one.condition, condition) if text)
     return Link(
         source=one.who,

@@ -93,7 +93,7 @@ class AsTaken:
         return filled.replace("{name}", short)
 
     def _short(self, one: Thing) -> str:
-        """Return the name as the C library gives it, where the object has a number; else what tells it apart."""
+        """Return the name as the C library gives it, where the object has a number; else what identifies it."""
         if self._made:
             return one.name.lower()
         posix = getattr(one, "posix", None)

@@ -1,7 +1,7 @@
 """What a directory lets someone do to a machine of its domain: become an administrator of it without being one of a group there.
 
-Readers of the password of its local administrator, policies that it obeys, whoever may act as anyone on it ([MS-SFU]), and whoever may
-decide who that is.  To reset the password of the machine's own account does not give the machine: it then trusts the domain no more.
+Readers of the password of its local administrator, policies that it obeys, accounts that may act as anyone on it ([MS-SFU]), and accounts
+that may decide who that is.  To reset the password of the machine's account does not give the machine: it then trusts the domain no more.
 """
 
 from collections.abc import Iterator
@@ -21,7 +21,7 @@ _READS = "may read the password of the local administrator of {}, which the dire
 
 
 def password_readers(facts: DirectoryFacts, control: Control, machine: DirectoryAccount, right: Principal | Right) -> Iterator[Link]:
-    """Yield who may read the password of a machine's local administrator; it is hidden from whoever may merely read the object."""
+    """Yield who may read the password of a machine's local administrator; it is hidden from accounts that may merely read the object."""
     if machine.descriptor is None or not facts.control.password_attributes:
         return
     access = Access(_EXTENDED, facts.control.password_attributes)

@@ -15,7 +15,7 @@ __all__ = ["Objects", "Thing", "is_of_all", "sid_name"]
 Thing = DirectoryAccount | StatedGroup
 
 # Groups that no object lists the members of: they hold anyone who logs on.
-_EVERYBODY = {"S-1-1-0": "Everyone", "S-1-5-11": "Authenticated Users", "S-1-5-7": "Anonymous Logon", "S-1-5-15": "This Organization"}
+_EVERYONE = {"S-1-1-0": "Everyone", "S-1-5-11": "Authenticated Users", "S-1-5-7": "Anonymous Logon", "S-1-5-15": "This Organization"}
 _NAMED = {
     "S-1-5-10": "Self", "S-1-5-9": "Enterprise Domain Controllers", "S-1-5-18": "Local System", "S-1-5-4": "Interactive",
     "S-1-5-2": "Network", "S-1-5-1000": "Other Organization", "S-1-3-0": "Creator Owner", "S-1-5-17": "IUSR",
@@ -26,12 +26,12 @@ _ENTRA = "S-1-12-1-"
 
 def is_of_all(sid: str | None) -> bool:
     """Return whether a SID is that of everyone who logs on."""
-    return sid in _EVERYBODY
+    return sid in _EVERYONE
 
 
 def sid_name(sid: str) -> str:
     """Return what a SID is called whose object is not in evidence: a well-known one by its name, others as they stand."""
-    known = _EVERYBODY.get(sid) or _NAMED.get(sid)
+    known = _EVERYONE.get(sid) or _NAMED.get(sid)
     return known or (f"{sid} (Entra ID)" if sid.startswith(_ENTRA) else sid)
 
 
@@ -54,7 +54,7 @@ class Objects:
         return {one.sid: one for one in self.every if one.sid and not one.sid.startswith("S-1-5-32-")}
 
     def of_sid(self, sid: str) -> Principal:
-        """Return who has a SID: an account or group here, a group that every domain has, or somebody known by the SID alone."""
+        """Return who has a SID: an account or group here, a group that every domain has, or someone known by the SID alone."""
         known = self.by_sid.get(sid) or self._built_in.get(sid)
         place = self.every[0].place if self.every else Place(self._facts.subject, "entries")
         return self.principal(known or self._stranger(sid, sid, place))
@@ -80,7 +80,7 @@ class Objects:
         return Principal(kind=PrincipalKind.GROUP, name=f"all below {dn}", subject=self._facts.subject)
 
     def sid_of_realm(self, dn: str) -> str:
-        """Return the SID of the domain that an object lies in, by those of other objects there; empty where none has one."""
+        """Return the SID of the domain that an object is in, by those of other objects there; empty where none has one."""
         return self._realm_sids.get(realm_of(dn), next(iter(self._realm_sids.values()), ""))
 
     @cached_property

@@ -14,7 +14,7 @@ __all__ = ["Access", "Allowance", "allowed_to", "keepers"]
 # What generic rights stand for on objects of a directory ([MS-ADTS] 5.1.3.2.1).
 _GENERIC = ((0x10000000, 0xF01FF), (0x20000000, 0x20004), (0x40000000, 0x20028), (0x80000000, 0x20094))
 _OWNER_RIGHTS = "S-1-3-4"
-_EVERYBODY = frozenset({"S-1-1-0", "S-1-5-11", "S-1-5-15"})
+_EVERYONE = frozenset({"S-1-1-0", "S-1-5-11", "S-1-5-15"})
 
 
 @dataclass(frozen=True, slots=True)
@@ -51,7 +51,7 @@ def allowed_to(descriptor: SecurityDescriptor, access: Access) -> Iterator[Allow
             continue
         if not entry.allowed:
             denied += [] if entry.conditional else [entry.sid]
-        elif entry.sid not in seen and entry.sid not in denied and _EVERYBODY.isdisjoint(denied):
+        elif entry.sid not in seen and entry.sid not in denied and _EVERYONE.isdisjoint(denied):
             seen.add(entry.sid)
             yield Allowance(entry.sid, _in_words(entry), tuple(denied), entry.conditional)
 

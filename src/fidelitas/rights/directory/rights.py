@@ -135,7 +135,7 @@ class DirectoryRights(RowSubject):
 
     @cached_property
     def _leading_on(self) -> tuple[Link, ...]:
-        """The links of control that lead on to administration: of everybody who does, those who may change them, and so on."""
+        """The links of control that lead on to administration: of all who have it, of those who may change them, and so on."""
         starts = dict.fromkeys(link.source for link in (*self._powers(), *self._seats))
         every = reached(starts, lambda one: (link.source for link in self.links_into(one)))
         return tuple(link for one in every for link in self._controlled(one))
@@ -154,7 +154,7 @@ class DirectoryRights(RowSubject):
             yield from password_readers(self.facts, self.control, machine, self.node(machine))
 
     def over_machine(self, computer: str, right: Right) -> Iterator[Link]:
-        """Yield the links by which a right on a machine of the domain comes by what the directory allows or keeps."""
+        """Yield the links by which a right on a machine of the domain follows from what the directory allows or keeps."""
         machine = self._machines.get(computer.casefold())
         return links_to_machine(self.facts, self.control, machine, right) if machine is not None else iter(())
 

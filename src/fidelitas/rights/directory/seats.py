@@ -91,7 +91,7 @@ class Seats:
             )
 
     def _by_delegation(self, account: DirectoryAccount) -> Iterator[Link]:
-        """Yield what an account comes by that may call services of a domain controller as those who use it."""
+        """Yield what an account obtains that may call services of a domain controller as those who use it."""
         controllers = {name for one in self._facts.accounts if one.controller for name in names_of(one)}
         named = next((service for service in account.delegates_to if host_of(service) in controllers), None)
         if named is None:

@@ -94,7 +94,7 @@ class ServerAccess:
         return found
 
     def _of_one(self, rules: Sequence[ServerRule], who: Thing | None) -> _Held | None:
-        """Return what somebody is allowed: an account, one that is only in a group, or with ``None`` one that no clause names."""
+        """Return what a principal is allowed: an account, one that is only in a group, or with ``None`` one that no clause names."""
         held: _Held | None = None
         doubt = False
         for rule in rules:
@@ -114,7 +114,7 @@ class ServerAccess:
         return None  # and so does the rule that ends all others
 
     def _is_in(self, by: ServerBy, who: Thing | None) -> bool:
-        """Return whether a clause is about somebody; a group stands for whoever is in it and in nothing else."""
+        """Return whether a clause is about someone; a group stands for an account that is in it and in nothing else."""
         if by.who in (Who.ANYONE, Who.USERS):
             return True
         if who is None:

@@ -164,7 +164,7 @@ class _Over:
         return self._known[key]
 
     def _here(self, one: Principal) -> Principal:
-        """Return somebody as the host has him, where he is there."""
+        """Return a principal as the host has it, where it is there."""
         name = self._names.get(one)
         there = self._nesting.identities if one.kind is PrincipalKind.ACCOUNT else self._nesting.groups
         if name is not None and name in there:

@@ -1,6 +1,6 @@
 """Roads from host to host: a private key that lies on one, and opens an account of another.
 
-Whoever can read the key there, or become an account that can, is the other account too; and from there perhaps a third.
+Anyone who can read the key there, or become an account that can, is the other account too; and from there perhaps a third.
 """
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
@@ -118,7 +118,7 @@ def _reached(start: _At, paths: Mapping[_At, Sequence[_KeyPath]]) -> Iterator[tu
 
 
 def _starts(host: HostRights, owner: str) -> Iterator[tuple[Principal, LinkPath]]:
-    """Yield who on a host can use what lies in an account's home: the account, and whoever may act as it or as root."""
+    """Yield who on a host can use what is in an account's home: the account, and anyone who may act as it or as root."""
     yield _elsewhere(host, owner), ()
     for holding in host.own_holdings:
         right = holding.right

@@ -1,7 +1,7 @@
 """Hosts that are alike but for their names: one is worked out, the others are that one under another name.
 
 What follows from a host's evidence depends on its name, addresses and time only by what its policy says of them, and by which dates have
-passed.  Where two hosts have the same content and that is the same too, the second is told from the first when somebody asks.
+passed.  Where two hosts have the same content and that is the same too, the second is told from the first when someone asks.
 """
 
 from collections.abc import Callable, Iterable, Mapping

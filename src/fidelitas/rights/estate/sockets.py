@@ -1,6 +1,6 @@
 """From a host into the database server that runs on it: an account of the operating system that the server lets in by its socket.
 
-Whoever is that account on the host, or may become it or root there, needs no password of the server's.
+Anyone who is that account on the host, or may become it or root there, needs no password of the server's.
 """
 
 from collections.abc import Iterable, Iterator, Sequence
@@ -36,7 +36,7 @@ def _links(server: DatabaseServer, host: HostRights) -> Iterator[Link]:
 
 
 def _by_holding(server: DatabaseServer, host: HostRights, holding: Holding, names: Sequence[str]) -> Iterator[Link]:
-    """Yield the links from whoever may act as an account with a socket log-in to that account, as holdings of the host tell."""
+    """Yield the links from each account that may act as an account with a socket log-in to that account, as holdings of the host tell."""
     if holding.principal.kind is not PrincipalKind.ACCOUNT:
         return
     right, own = holding.right, holding.principal.name

@@ -1,7 +1,7 @@
 """Links that belong to a group, and what they give to accounts that hold nothing but by their groups.
 
 Thousands of accounts of a directory can be on thousands of hosts.  What one holds there by its groups follows from the links that those
-groups have, so it is kept by link, and an account's holdings are made when somebody asks for them.  What an account is, and how it is in
+groups have, so it is kept by link, and an account's holdings are made when someone asks for them.  What an account is, and how it is in
 a group, is the business of the platform: `GroupNodes` answers for it.
 """
 

@@ -19,15 +19,15 @@ class PrincipalKind(Enum):
     ACCOUNT = "account"
     GROUP = "group"
     ANY_ACCOUNT = "any account"
-    PASSWORD = "password holder"  # noqa: S105  # whoever knows the password of an account
-    KEY = "key"  # whoever holds the private half of a key
+    PASSWORD = "password holder"  # noqa: S105  # anyone who knows the password of an account
+    KEY = "key"  # anyone who holds the private half of a key
     ELSEWHERE = "account of another host"
     ROLE = "role of a database"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Principal:
-    """Somebody who can hold a right on a subject; `name` is empty for any account."""
+    """Someone who can hold a right on a subject; `name` is empty for any account."""
 
     kind: PrincipalKind
     name: str
@@ -35,7 +35,7 @@ class Principal:
     aliases: tuple[str, ...] = field(default=(), compare=False)  # further names to ask by: name@realm, DOMAIN\\name, a SID
 
     def is_called(self, name: str) -> bool:
-        """Return whether somebody who is asked for by name is this; an account of another host, or for some hosts, also without them."""
+        """Return whether someone who is asked for by name is this; an account of another host, or for some hosts, also without them."""
         short = self.name.rpartition("@")[0] if self.kind in (PrincipalKind.ELSEWHERE, PrincipalKind.ROLE) else None
         return name == str(self) or (bool(short) and name == short) or (bool(self.aliases) and self._has_alias(name))
 

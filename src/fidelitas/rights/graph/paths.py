@@ -59,7 +59,7 @@ def further_links(before: Link, target: Principal | Right, count: int, strength:
 
 
 def visits_once(links: tuple[Link, ...]) -> bool:
-    """Return whether a chain comes by everybody at most once; one that comes back has gone nowhere in between."""
+    """Return whether a chain comes by everyone at most once; one that comes back has gone nowhere in between."""
     return len({link.source for link in links}) == len(links)
 
 
@@ -78,7 +78,7 @@ def _rank(route: Route) -> tuple[object, ...]:
 def _route(links: tuple[Link, ...]) -> Route:
     """Return the route of a chain: as strong as its weakest link, and only as strong as the passwords that it asks for on the way.
 
-    Whoever acts as another account without having logged in as it does not know that account's password.
+    Anyone who acts as another account without having logged in as it does not know that account's password.
     """
     conditions = [condition for link in links for condition in link.conditions]
     if any(link.own_password for link in links):

@@ -1,7 +1,7 @@
 """From steps to routes: how each principal reaches each right.
 
 Breadth first from the right backwards, with one list as agenda and seen-set, then forwards along steps that come nearer.  Of each
-principal every first step is tried and continued by every shortest way, so that an alternative is seen even where it is longer: whoever
+principal every first step is tried and continued by every shortest way, so that an alternative is seen even where it is longer: anyone who
 takes one road away wants to know the others.  Where a longer way is stronger than all of those it is added: a holding is as strong as the
 strongest way.
 """
@@ -161,7 +161,7 @@ def holdings_by(edges: Sequence[Edge]) -> tuple[Holding, ...]:
     return tuple(one for right, away in reached for one in graph.holdings(right, away, graph.strongest(right, away)))
 
 
-# By these somebody else's code is run: each is a road of its own.
+# By these someone else's code is run: each is a road of its own.
 _OF_CODE = frozenset({Mechanism.DEFINER, Mechanism.TRIGGER, Mechanism.VIEW, Mechanism.RULE})
 
 

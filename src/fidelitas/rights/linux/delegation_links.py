@@ -85,7 +85,7 @@ class DelegationLinks(LinkMaker):
                 yield from self.by_account(self._population.by_name[name], self._nodes.root, why)
 
     def _polkit_actions(self) -> Links:
-        """What polkit lets anybody do unasked."""
+        """What polkit lets anyone do unasked."""
         for one in unasked_actions(self._facts):
             power = power_of(Command(path=one.program)) if one.program else None
             full = bool(one.reason) or power is not None
@@ -97,7 +97,7 @@ class DelegationLinks(LinkMaker):
                 Strength.CONDITIONAL if one.condition else Strength.CERTAIN,
                 conditions=(one.condition,) if one.condition else (),
             )
-            yield from self.by_anybody(self._nodes.root if full else self._nodes.right(RightKind.COMMAND, one.program), why)
+            yield from self.by_anyone(self._nodes.root if full else self._nodes.right(RightKind.COMMAND, one.program), why)
 
     def _lent_groups(self) -> Iterator[LinkPath]:
         """Groups that PAM lends at log-ins of some kind (pam_group(8)): as good as membership in such a session."""
@@ -105,7 +105,7 @@ class DelegationLinks(LinkMaker):
             because = f"gets group {self._population.group_names[gid]} from PAM at login (pam_group)"
             when = f"in sessions of {lent.services}, on terminals {lent.terminals}, at times {lent.times}"
             why = Why(By(Mechanism.LOGIN_MEMBERSHIP), because, lent.place, Strength.CONDITIONAL, LinkKind.HAS, conditions=(when,))
-            yield (self.link(self._nodes.anybody if who is None else self._nodes.account(who), self._nodes.group(gid), why),)
+            yield (self.link(self._nodes.anyone if who is None else self._nodes.account(who), self._nodes.group(gid), why),)
 
 
 def _joined(arguments: tuple[str, ...] | None) -> str | None:

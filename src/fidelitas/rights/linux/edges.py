@@ -26,7 +26,7 @@ _LOOKING = frozenset({"pam_succeed_if.so", "pam_listfile.so"})
 
 
 def edges_of(facts: HostFacts, population: Population, policy: Policy) -> tuple[Edges[Identity], Effective]:
-    """Return every edge that the facts of a host give to anybody, in a fixed order; and what each sudo rule still decides."""
+    """Return every edge that the facts of a host give to anyone, in a fixed order; and what each sudo rule still decides."""
     nodes = Nodes(facts.subject, population)
     host = _Host(facts, population, nodes)
     found = [*host.user_ids(), *host.su(), *HostLinks(facts, population, policy, nodes).found()]
@@ -47,7 +47,7 @@ def edges_of(facts: HostFacts, population: Population, policy: Policy) -> tuple[
 
 
 def _useful(edges: list[Edge]) -> list[Edge]:
-    """Return the steps that lead on: to become somebody who can do nothing more is shown by the right to run as them."""
+    """Return the steps that lead on: to become someone who can do nothing more is shown by the right to run as them."""
     while True:
         sources = {edge.source for edge in edges}
         useful = [edge for edge in edges if isinstance(edge.target, Right) or edge.target in sources]
@@ -57,7 +57,7 @@ def _useful(edges: list[Edge]) -> list[Edge]:
 
 
 def _intermediate_accounts(found: Iterable[LinkPath | GroupEdge[Identity]]) -> set[str]:
-    """Return the accounts that can go on by themselves, not merely as any account can: whoever may act as them gains by it."""
+    """Return the accounts that can go on by themselves, not merely as any account can: anyone who may act as them gains by it."""
     intermediate_accounts = set()
     for one in found:
         if not isinstance(one, GroupEdge):
@@ -89,7 +89,7 @@ class _Host:
                 yield (link,)
 
     def su(self) -> Iterator[LinkPath | GroupEdge[Identity]]:
-        """su(1) gives an account to whoever knows its password; to everybody where there is none to know, or PAM asks for none."""
+        """su(1) gives an account to anyone who knows its password; to everyone where there is none to know, or PAM asks for none."""
         pam = self._facts.logins.pam
         rules = su_rules(pam.get("su", pam.get("other")) if pam else None)
         yield from self._su_unasked(rules)
@@ -100,7 +100,7 @@ class _Host:
             place = who.shadow.place if who.shadow else who.account.place
             if who.password.state is PasswordState.EMPTY and rules.empty_accepted:
                 because = f"the password of {who.name} is empty, so that su asks for none"
-                link = self._su(who, self._nodes.anybody, because, place, rules)
+                link = self._su(who, self._nodes.anyone, because, place, rules)
                 yield (link,)
                 yield GroupEdge(link, None, [other for other in self._population.ordinary if other.name != who.name])
             elif who.password.state is PasswordState.USABLE and who.uid == 0:
@@ -125,7 +125,7 @@ class _Host:
             found = passage(stack, target, outsider)
             if found is not None:
                 because = f"becomes {target.name} by su without a password: {found.rule.module} in the PAM settings lets it pass"
-                link = self._su_passing(self._nodes.anybody, self._nodes.account(target), because, found)
+                link = self._su_passing(self._nodes.anyone, self._nodes.account(target), because, found)
                 yield (link,)
                 yield GroupEdge(link, None, [other for other in askers if other.name != target.name])
 
@@ -144,7 +144,7 @@ class _Host:
     def _su_unasked(self, rules: SuRules) -> Iterator[LinkPath | GroupEdge[Identity]]:
         """Who becomes root by su without any password, by the PAM settings."""
         if rules.open_to_all is not None:
-            link = self._su_by_pam(self._nodes.anybody, "su does not ask any account for a password (PAM)", rules.open_to_all.place)
+            link = self._su_by_pam(self._nodes.anyone, "su does not ask any account for a password (PAM)", rules.open_to_all.place)
             yield (link,)
             yield GroupEdge(link, None, self._population.ordinary)
         if rules.trusted_by is not None and rules.trusted is not None:

@@ -17,18 +17,18 @@ _RUN, _WRITE, _READ = 1, 2, 4
 
 @dataclass(frozen=True, slots=True)
 class Writers:
-    """Who besides root can change a file: user IDs, group IDs, or everybody."""
+    """Who besides root can change a file: user IDs, group IDs, or everyone."""
 
     uids: frozenset[int] = frozenset()
     gids: frozenset[int] = frozenset()
-    everybody: bool = False
+    everyone: bool = False
 
     def __bool__(self) -> bool:
-        return bool(self.uids or self.gids or self.everybody)
+        return bool(self.uids or self.gids or self.everyone)
 
     def include(self, who: Identity) -> bool:
         """Return whether an account is among them."""
-        return self.everybody or who.uid in self.uids or bool(self.gids & who.gids)
+        return self.everyone or who.uid in self.uids or bool(self.gids & who.gids)
 
 
 NOBODY = Writers()
@@ -48,7 +48,7 @@ def writers(state: FileState | None) -> Writers:
     return Writers(
         uids=frozenset(uid for uid in owner | uids if uid),
         gids=frozenset(gid for gid in gids if gid),
-        everybody=bool(state.mode & 0o002),
+        everyone=bool(state.mode & 0o002),
     )
 
 
@@ -64,7 +64,7 @@ def readers(path: str, states: Mapping[str, FileState]) -> Writers:
     return Writers(
         uids=frozenset(uid for uid in owner | uids if uid and (uid in owner or all(_passes(one, uid, None) for one in known))),
         gids=frozenset(gid for gid in gids if gid and all(_passes(one, None, gid) for one in known)),
-        everybody=bool(state.mode & 0o004) and all(_passes(one, None, None) for one in known),
+        everyone=bool(state.mode & 0o004) and all(_passes(one, None, None) for one in known),
     )
 
 
@@ -74,12 +74,12 @@ def runners(state: FileState) -> Writers:
     return Writers(
         uids=frozenset(uid for uid in uids | {state.uid} if uid),
         gids=gids,
-        everybody=bool((state.mode or 0) & 0o001),
+        everyone=bool((state.mode or 0) & 0o001),
     )
 
 
 def _passes(folder: FileState, uid: int | None, gid: int | None) -> bool:
-    """Return whether an account, a group or, with neither, everybody can go through a folder; a list of its own counts as a yes."""
+    """Return whether an account, a group or, with neither, everyone can go through a folder; a list of its own counts as a yes."""
     mode = folder.mode or 0
     own = (uid is not None and folder.uid == uid and mode & 0o100) or (gid is not None and folder.gid == gid and mode & 0o010)
     return bool(mode & 0o001 or own or ((uid is not None or gid is not None) and folder.access))
@@ -106,7 +106,7 @@ def writers_told(state: FileState | None, population: Population) -> str:
     mode = f"(mode {state.mode:04o})"
     if state.uid:
         return f"belongs to {_account(state.uid, population)} {mode}"
-    if found.everybody:
+    if found.everyone:
         return f"is writable by everyone {mode}"
     by = " by its access control list" if state.access else f" {mode}"
     return f"is writable by {_named(found, population)}{by}"
@@ -120,7 +120,7 @@ def readers_told(path: str, states: Mapping[str, FileState], population: Populat
 
 
 def _named(who: Writers, population: Population) -> str:
-    if who.everybody:
+    if who.everyone:
         return "everyone"
     listed = [_account(uid, population) for uid in sorted(who.uids)]
     for gid in sorted(who.gids):
@@ -145,7 +145,7 @@ def above(path: str) -> Iterator[str]:
 
 
 def is_link(path: str, states: Mapping[str, FileState]) -> str:
-    """Return where a path leads that is itself a symbolic link, and does not merely lie in a folder that is one; else nothing."""
+    """Return where a path leads that is itself a symbolic link, and is not merely in a folder that is one; else nothing."""
     state, folder = states.get(path), states.get(dirname(path))
     if state is None or state.real is None or folder is None:
         return ""

@@ -139,7 +139,7 @@ class HostRights(SubjectRights):
         return joined
 
     def names(self) -> set[str]:
-        """Return its accounts and groups, and whoever holds a right here."""
+        """Return its accounts and groups, and anyone who holds a right here."""
         return super().names() | set(self.population.by_name) | {f"%{group.name}" for group in self.population.groups}
 
     def belongs_to(self, name: str) -> Iterable[str]:
@@ -229,10 +229,10 @@ def _differing(one: HostRights, other: HostRights) -> list[Holding]:
 
 def is_own(holding: Holding) -> bool:
     """Return whether someone holds it in a way of its own, and not only as every account does."""
-    return not all(_as_anybody(route) for route in holding.routes)
+    return not all(_as_anyone(route) for route in holding.routes)
 
 
-def _as_anybody(route: Route) -> bool:
+def _as_anyone(route: Route) -> bool:
     target = route.links[0].target
     return isinstance(target, Principal) and target.kind is PrincipalKind.ANY_ACCOUNT
 

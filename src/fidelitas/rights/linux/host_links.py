@@ -200,14 +200,14 @@ class HostLinks(LinkMaker):
     def _besides_groups(self, who: Writers) -> Writers:
         """Return who can use a file without the groups that give a right by themselves: their own link says that."""
         own = {group.gid for group in self._facts.groups if (given := conferred(group, self._states)) is not None and given.right}
-        return Writers(uids=who.uids, gids=who.gids - own, everybody=who.everybody)
+        return Writers(uids=who.uids, gids=who.gids - own, everyone=who.everyone)
 
     def _exposure(self, one: Exposed, mechanism: Mechanism) -> Why:
         above_it = "" if one.at == one.path else f", above {one.path},"
         return Why(By(mechanism, one.at), f"{one.at}{above_it} {one.told}; {one.why}", one.place, Strength.CERTAIN)
 
     def _sudo_commands(self) -> Links:
-        """Commands that the sudo policy lets somebody run, and others can write: root as soon as it is run."""
+        """Commands that the sudo policy lets someone run, and others can write: root as soon as it is run."""
         seen: set[str] = set()
         for rule, path in self._files_of_rules():
             state = self._states.get(path)

@@ -16,7 +16,7 @@ class KeyLinks(LinkMaker):
     """The links that keys of SSH give."""
 
     def found(self) -> Links:
-        """Keys that open an account: whoever holds the private half."""
+        """Keys that open an account: anyone who holds the private half."""
         opened: dict[str, Principal] = {}
         for who in self._population.effective:
             for key_grant in key_grants(self._facts, who, self._population):

@@ -1,4 +1,4 @@
-"""Groups that pam_group(8) adds to whoever logs in by certain services: group.conf(5)."""
+"""Groups that pam_group(8) adds to anyone who logs in by certain services: group.conf(5)."""
 
 import re
 from collections.abc import Callable, Iterator
@@ -19,8 +19,8 @@ def lent_groups(logins: Logins, population: Population) -> Iterator[tuple[Identi
         if not any(_holds(lent.services, partial(_fits, name)) for name in using):
             continue
         gids = [gid for gid, name in sorted(population.group_names.items()) if name in lent.groups]
-        everybody = lent.users.strip() == "*"
-        for who in (None,) if everybody else (one for one in population.ordinary if _meant(lent, one)):
+        everyone = lent.users.strip() == "*"
+        for who in (None,) if everyone else (one for one in population.ordinary if _meant(lent, one)):
             yield from ((who, gid, lent) for gid in gids)
 
 

@@ -1,4 +1,4 @@
-"""How links of a host are made: from an account, a group, everybody, or whoever can write a file, to what they gain.
+"""How links of a host are made: from an account, a group, everyone, or anyone who can write a file, to what they gain.
 
 Knows identities and how many links one fact gives; not what the facts mean.
 """
@@ -66,14 +66,14 @@ class LinkMaker:
         yield (link,)
         yield GroupEdge(link, gid, [who for who in self._population.in_gid(gid) if who.uid != 0])
 
-    def by_anybody(self, target: Principal | Right, why: Why) -> Links:
-        link = self.link(self._nodes.anybody, target, why)
+    def by_anyone(self, target: Principal | Right, why: Why) -> Links:
+        link = self.link(self._nodes.anyone, target, why)
         yield (link,)
         yield GroupEdge(link, None, self._population.ordinary)
 
     def by_writers(self, who: Writers, target: Principal | Right, why: Why) -> Links:
-        if who.everybody:
-            yield from self.by_anybody(target, why)
+        if who.everyone:
+            yield from self.by_anyone(target, why)
             return
         for uid in sorted(who.uids):
             for one in self._population.of_uid(uid):

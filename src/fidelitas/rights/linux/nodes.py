@@ -23,9 +23,9 @@ class Nodes:
         self._principals: dict[tuple[PrincipalKind, str], Principal] = {}
         self._groups: dict[int, Principal] = {}
         self._ways: dict[tuple[str, int], tuple[LinkPath, ...]] = {}
-        self._anybody: dict[str, Link] = {}
+        self._anyone: dict[str, Link] = {}
         self.root = self.right(RightKind.ROOT)
-        self.anybody = self.principal(PrincipalKind.ANY_ACCOUNT)
+        self.anyone = self.principal(PrincipalKind.ANY_ACCOUNT)
 
     def right(self, kind: RightKind, detail: str = "") -> Right:
         """Return a right on this host."""
@@ -57,11 +57,11 @@ class Nodes:
             return nesting.node(PrincipalKind.GROUP, name)
         return self.principal(PrincipalKind.GROUP, name)
 
-    def as_anybody(self, who: Identity, place: Place) -> Link:
+    def as_anyone(self, who: Identity, place: Place) -> Link:
         """Return the link from an account to "any account", which it is by being there."""
-        if who.name not in self._anybody:
-            self._anybody[who.name] = self.membership(who, self.anybody, "is an account of this host", place, Mechanism.ACCOUNT)
-        return self._anybody[who.name]
+        if who.name not in self._anyone:
+            self._anyone[who.name] = self.membership(who, self.anyone, "is an account of this host", place, Mechanism.ACCOUNT)
+        return self._anyone[who.name]
 
     def ways_into(self, who: Identity, gid: int) -> tuple[LinkPath, ...]:
         """Return the chains of links by which an account is in a group: one, or as many as a directory's nesting gives."""
@@ -74,7 +74,7 @@ class Nodes:
         """Return the chains of links by which an account comes by what is lent."""
         if edge.gid is not None:
             return self.ways_into(who, edge.gid)
-        return ((self.as_anybody(who, who.account.place),),) if who.account else ()
+        return ((self.as_anyone(who, who.account.place),),) if who.account else ()
 
     def _found(self, who: Identity, gid: int) -> tuple[LinkPath, ...]:
         memberships = [membership for membership in who.memberships if membership.group.gid == gid]

@@ -36,11 +36,11 @@ def has_pkexec(facts: HostFacts) -> bool:
 
 
 def unasked_actions(facts: HostFacts) -> Iterator[Unasked]:
-    """Yield the actions of consequence that are answered "yes" by themselves, to anybody or to those who sit at the machine."""
+    """Yield the actions of consequence that are answered "yes" by themselves, to anyone or to those who sit at the machine."""
     pkexec = has_pkexec(facts)
     for action in facts.delegations.polkit_actions:
-        unasked = "yes" in (action.anybody, action.inactive, action.active)
+        unasked = "yes" in (action.anyone, action.inactive, action.active)
         reason = _POWERFUL.get(action.name, "")
         program = action.program if pkexec and not reason else ""
         if unasked and (reason or program):
-            yield Unasked(action, reason, program, "" if action.anybody == "yes" else _AT_CONSOLE)
+            yield Unasked(action, reason, program, "" if action.anyone == "yes" else _AT_CONSOLE)

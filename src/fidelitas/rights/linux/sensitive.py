@@ -77,7 +77,7 @@ def exposed_secrets(facts: HostFacts, population: Population) -> Iterator[Expose
         own = {one.uid for name in (row.owners if row else ()) if (one := population.by_name.get(name))}
         found = readers(path, states)
         groups = frozenset(gid for gid in found.gids if not _only(gid, own, population))
-        able = Writers(uids=found.uids - own, gids=groups, everybody=found.everybody)
+        able = Writers(uids=found.uids - own, gids=groups, everyone=found.everyone)
         if able:
             why = row.why if row is not None else "it holds password hashes: a copy of /etc/shadow (shadow(5))"
             told = _readers_told(state, able, population)
@@ -119,7 +119,7 @@ def _sudo_logs(facts: HostFacts) -> Iterator[str]:
 
 def _readers_told(state: FileState, who: Writers, population: Population) -> str:
     mode = f"(mode {state.mode:04o})" if state.mode is not None else ""
-    if who.everybody:
+    if who.everyone:
         return f"is readable by everyone {mode}"
     names = [_account(uid, population) for uid in sorted(who.uids)]
     names += [f"group {population.group_names.get(gid, str(gid))}" for gid in sorted(who.gids)]

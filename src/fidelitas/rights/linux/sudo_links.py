@@ -57,7 +57,7 @@ class SudoLinks:
                 yield from self._taken(offer, alike)
         for gid in self._named_groups():
             yield from self._by_synthetic_member(synthetic_member(gid), self._nodes.group(gid))
-        yield from self._by_synthetic_member(synthetic_member(), self._nodes.anybody)
+        yield from self._by_synthetic_member(synthetic_member(), self._nodes.anyone)
 
     def _classes(self) -> Iterable[list[tuple[Identity, Identity]]]:
         """Return the accounts that are alike together, each as it is and as sudo sees it when it asks."""
@@ -131,7 +131,7 @@ class SudoLinks:
         """Yield an offer as accounts that are alike have it: by their names, or by the group or "any account" that the rule is about."""
         member = offer.grant.by.member
         if member.kind is MemberKind.ALL:
-            yield from self._group_edges(offer, self._nodes.anybody, None, alike)
+            yield from self._group_edges(offer, self._nodes.anyone, None, alike)
             return
         for gid, members in self._by_group(member, alike).items():
             if gid is not None:

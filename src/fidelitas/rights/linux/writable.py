@@ -90,9 +90,9 @@ class _Search:
             elif (who := writers(state) or _adders(state)) and path not in self._roots and not is_stock(path, state, self._population):
                 folder = state.kind is FileKind.FOLDER
                 if state.kind is FileKind.OTHER:  # of a socket that a group may use, the group itself says so
-                    if not who.everybody:
+                    if not who.everyone:
                         continue
-                    who = Writers(everybody=True)
+                    who = Writers(everyone=True)
                 row = obeyed_at(path, folder=folder, sticky=folder and not writers(state))
                 if row is not None and is_read(path, self._facts.system) and not refuses(path, self._facts):
                     yield from self._weak(row.path, path, row.why, who, self._place(path), None)
@@ -121,7 +121,7 @@ class _Search:
         if account is None or not found:
             return found
         alone = {gid for gid in found.gids if {who.uid for who in self._population.in_gid(gid)} <= {account.uid}}
-        return Writers(uids=found.uids - {account.uid}, gids=found.gids - alone, everybody=found.everybody)
+        return Writers(uids=found.uids - {account.uid}, gids=found.gids - alone, everyone=found.everyone)
 
     def _weak(self, path: str, at: str, use: str, who: Writers, place: Place, account: Identity | None) -> Iterator[Weak]:
         key = (at, path, account.name if account is not None else None)
@@ -143,7 +143,7 @@ class _Search:
 def _adders(state: FileState) -> Writers:
     """Return who can add files to a sticky folder: they can replace nothing there."""
     sticky = state.kind is FileKind.FOLDER and state.mode is not None and state.mode & 0o1002 == 0o1002
-    return Writers(everybody=True) if sticky else NOBODY
+    return Writers(everyone=True) if sticky else NOBODY
 
 
 def _ways(path: str, states: Mapping[str, FileState]) -> Iterator[str]:

@@ -104,7 +104,7 @@ class MariadbRights(DatabaseServer):
         return tuple(zip(names, map(len, sizes), strict=True))
 
     def privileges(self, account: str) -> frozenset[str]:
-        """Return the global privileges of an account with all its roles set, those of everybody included."""
+        """Return the global privileges of an account with all its roles set, those of everyone included."""
         names = (account, *self._reached(account), *([_PUBLIC] if _PUBLIC in self.accounts else []))
         return frozenset(one for name in names if name in self.accounts for one in self.accounts[name].privileges)
 

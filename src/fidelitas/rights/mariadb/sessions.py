@@ -66,7 +66,7 @@ class Sessions:
 
     def hosts_of(self, account: DatabaseAccount) -> list[tuple[str, str]]:
         """Return hosts from which a connection gets the account, each with the pattern that it stands for, that of the account first."""
-        user = account.user or "somebody-without-an-account"
+        user = account.user or "someone-without-an-account"
         others = {*self._patterns.get(account.user, ()), *self._patterns.get("", ()), *self._known_hosts} - {account.host}
         patterns = [account.host, *sorted(others)]
         found = []
@@ -77,7 +77,7 @@ class Sessions:
         return found
 
     def on_database(self, account: DatabaseAccount, database: str) -> list[Served]:
-        """Return the rows of mysql.db that decide: of those for the user or for everybody the most specific, by host first."""
+        """Return the rows of mysql.db that decide: of those for the user or for everyone the most specific, by host first."""
         rows = [one for one in self._rows(GrantScope.DATABASE) if one.user in (account.user, "") and like(one.database).fullmatch(database)]
         return self._decisive(account, rows, lambda one: (weight(one.host), weight(one.database), one.user != "", one.host, one.database))
 

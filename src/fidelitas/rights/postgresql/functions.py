@@ -1,4 +1,4 @@
-"""Functions by which a role comes to another's rights: those that act as their owner, and those that run as whoever changes an object.
+"""Functions by which a role comes to another's rights: those that act as their owner, and those that run as who changes an object.
 
 What a function does with its arguments is not read: of one that acts as its owner that is a condition.
 """
@@ -56,9 +56,9 @@ def _of_definer(server: DatabaseServer, privileges: Privileges, routine: Routine
     for grant in privileges.grants_on(key):
         if grant.privilege != "EXECUTE" or grant.grantee == routine.owner:
             continue
-        everybody = Principal(kind=PrincipalKind.ANY_ACCOUNT, name="", subject=server.subject)
+        everyone = Principal(kind=PrincipalKind.ANY_ACCOUNT, name="", subject=server.subject)
         yield Link(
-            source=server.role(grant.grantee) if grant.grantee else everybody,
+            source=server.role(grant.grantee) if grant.grantee else everyone,
             target=server.role(routine.owner),
             kind=LinkKind.MAY_BECOME,
             strength=Strength.CONDITIONAL,

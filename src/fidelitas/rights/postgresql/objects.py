@@ -21,7 +21,7 @@ __all__ = ["object_edges", "privileges_on"]
 
 
 def privileges_on(privileges: Privileges, key: Key) -> list[tuple[str, str]]:
-    """Return the privileges on an object that somebody can have, each with the column that it is about, or "" for the whole object."""
+    """Return the privileges on an object that someone can have, each with the column that it is about, or "" for the whole object."""
     whole = ((name, "") for name in privileges_of(key[1], privileges.facts.version))
     granted = ((grant.privilege, grant.column) for grant in privileges.grants_on(key))
     return list(dict.fromkeys((*whole, *granted)))
@@ -39,7 +39,7 @@ class _Object:
     def __init__(self, server: DatabaseServer, privileges: Privileges, key: Key, right: Right, privilege: str) -> None:
         self._server, self._privileges, self._key, self._right, self._privilege = server, privileges, key, right, privilege
         self._inheritance = Inheritance(server, privileges, key[0])
-        self._users = privileges.schema_users(key)  # None where everybody may use its schema
+        self._users = privileges.schema_users(key)  # None where everyone may use its schema
 
     def edges(self, column: str) -> Iterator[Edge]:
         grants = [one for one in self._privileges.grants_on(self._key) if (one.privilege, one.column) == (self._privilege, column)]
@@ -127,10 +127,10 @@ class _Object:
         return self._server.link(grant.grantee, self._right, LinkKind.HAS, By(Mechanism.GRANT), because, grant.place)
 
     def _public(self, grant: DatabaseGrant) -> Iterator[Edge]:
-        """Yield what everybody is granted: to everybody who may use the schema, and where not everybody may, to each who may."""
-        anybody = Principal(kind=PrincipalKind.ANY_ACCOUNT, name="", subject=self._server.subject)
+        """Yield what everyone is granted: to everyone who may use the schema, and where not everyone may, to each who may."""
+        anyone = Principal(kind=PrincipalKind.ANY_ACCOUNT, name="", subject=self._server.subject)
         link = Link(
-            source=anybody,
+            source=anyone,
             target=self._right,
             kind=LinkKind.HAS,
             strength=Strength.DIRECT if self._users is None else Strength.CONDITIONAL,

@@ -1,6 +1,6 @@
 """Whether a role has a privilege, as the server itself decides (PostgreSQL manual, 5.7 Privileges and chapter 22; acl.c).
 
-A role has what it is granted itself, what everybody is granted, and what the roles are granted that it inherits from.  To become a role is
+A role has what it is granted itself, what everyone is granted, and what the roles are granted that it inherits from.  To become a role is
 another thing: that gives its attributes, too.
 """
 
@@ -41,8 +41,8 @@ _OF_KIND = {
     "parameter": ("SET", "ALTER SYSTEM"),
 }
 _SAYS_MAINTAIN = 170000
-# What everybody is granted on a new object.
-_TO_EVERYBODY = {
+# What everyone is granted on a new object.
+_TO_EVERYONE = {
     "function": ("EXECUTE",),
     "language": ("USAGE",),
     "type": ("USAGE",),
@@ -150,11 +150,9 @@ class Privileges:
         return self._granted(key) + (self._by_default(found) if found is not None and found.plain else [])
 
     def _by_default(self, one: DatabaseObject) -> list[DatabaseGrant]:
-        """Return what acldefault() of the server grants: all to the owner, and to everybody what is usual for the kind."""
+        """Return what acldefault() of the server grants: all to the owner, and to everyone what is usual for the kind."""
         every = privileges_of(one.object_kind, self.facts.version)
-        granted = [("", privilege) for privilege in _TO_EVERYBODY.get(one.object_kind, ())] + [
-            (one.owner, privilege) for privilege in every
-        ]
+        granted = [("", privilege) for privilege in _TO_EVERYONE.get(one.object_kind, ())] + [(one.owner, privilege) for privilege in every]
         return [
             DatabaseGrant(
                 database=one.database, object_kind=one.object_kind, schema=one.schema, name=one.name, column="", owner=one.owner,
@@ -208,7 +206,7 @@ class Privileges:
     def rows_of(self, role: str, key: Key, privilege: str) -> str:
         """Return to which rows of a table row security limits a privilege of a role, as a clause; nothing where it does not.
 
-        With "" for a role: for everybody who is not exempt (manual, 5.9, Row Security Policies).
+        With "" for a role: for everyone who is not exempt (manual, 5.9, Row Security Policies).
         """
         table = self._object(key)
         if table is None or not table.row_security or privilege not in _COMMANDS or self._is_exempt(role, table):

@@ -23,7 +23,7 @@ from fidelitas.text import Place
 
 __all__ = ["DatabaseRights", "database_rights_of"]
 
-# Before this version CREATEROLE could give any role but superusers to anybody (release notes of PostgreSQL 16).
+# Before this version CREATEROLE could give any role but superusers to anyone (release notes of PostgreSQL 16).
 _BOUNDED_CREATE_ROLE = 160000
 _BY_DIRECTORY = frozenset({"ldap", "gss", "sspi"})
 

@@ -1,6 +1,6 @@
 """Who may do what to a secured object: access control lists decided entry by entry, in their order ([MS-DTYP] 2.5.3.2).
 
-An entry that allows counts unless one before it denies the same to everybody or to the same holder.  A denial to somebody else is told as
+An entry that allows counts unless one before it denies the same to everyone or to the same holder.  A denial to someone else is shown as
 a condition: whether the holder is that one, too, depends on the log-on.
 """
 
@@ -10,13 +10,13 @@ from typing import NamedTuple
 from fidelitas.facts import SecurityDescriptor
 
 __all__ = [
-    "ADD_FILE", "ADD_FOLDER", "CHANGE_KEY", "CHANGE_SERVICE", "DELETE", "EVERYBODY", "REPLACE_CHILD", "TAKE_OVER", "TRUSTED", "WRITE_FILE",
+    "ADD_FILE", "ADD_FOLDER", "CHANGE_KEY", "CHANGE_SERVICE", "DELETE", "EVERYONE", "REPLACE_CHILD", "TAKE_OVER", "TRUSTED", "WRITE_FILE",
     "Allowed", "allowed_to",
 ]  # fmt: skip
 
 # Groups that every account of the machine is in that logs on at all: everyone, authenticated users, this organization, interactive,
 # the local users.
-EVERYBODY = frozenset({"S-1-1-0", "S-1-5-11", "S-1-5-15", "S-1-5-4", "S-1-5-32-545"})
+EVERYONE = frozenset({"S-1-1-0", "S-1-5-11", "S-1-5-15", "S-1-5-4", "S-1-5-32-545"})
 # What Windows itself runs as, and its administrators: what these may do is no news.
 TRUSTED = frozenset({
     "S-1-5-18", "S-1-5-19", "S-1-5-20", "S-1-5-6", "S-1-3-0", "S-1-3-1", "S-1-5-32-544", "S-1-5-9",
@@ -30,7 +30,7 @@ ADD_FILE = TAKE_OVER | _GENERIC_WRITE | 0x2
 ADD_FOLDER = _GENERIC_ALL | _GENERIC_WRITE | 0x4
 DELETE = TAKE_OVER | 0x10000
 CHANGE_KEY = TAKE_OVER | _GENERIC_WRITE | 0x2 | 0x4  # of the registry: set values, make keys in it
-REPLACE_CHILD = TAKE_OVER | 0x40  # delete what lies in the folder; to put something else there takes ADD_FILE as well
+REPLACE_CHILD = TAKE_OVER | 0x40  # delete what is in the folder; to put something else there takes ADD_FILE as well
 CHANGE_SERVICE = TAKE_OVER | _GENERIC_WRITE | 0x2
 _OWNER_RIGHTS = "S-1-3-4"
 
@@ -54,7 +54,7 @@ def allowed_to(access: SecurityDescriptor | None, wanted: int) -> Iterator[Allow
         if entry.sid in seen or not entry.allowed or entry.inherit_only or not entry.mask & wanted:
             continue
         before = [one for one in access.entries[:number] if not one.allowed and not one.inherit_only]
-        own = [one for one in before if one.sid == entry.sid or one.sid in EVERYBODY]
+        own = [one for one in before if one.sid == entry.sid or one.sid in EVERYONE]
         left = entry.mask & wanted & ~_union(one.mask for one in own)
         if left:
             seen.add(entry.sid)

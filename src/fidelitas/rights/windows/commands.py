@@ -1,4 +1,4 @@
-"""Which files a command line of a service or task runs: its program, and what that is told to run.
+"""Which files a command line of a service or task runs: its program, and what that is given to run.
 
 CreateProcess tries what stands before each blank of a path without quotes.  What interpreters and loaders run stands in their arguments: by
 the documentation of each.
@@ -39,7 +39,7 @@ def is_unquoted(command: str) -> bool:
 
 
 def files_run(command: str, depth: int = 0) -> list[str]:
-    """Return the scripts, libraries and packages that a program is told to run or load by its arguments, by their paths."""
+    """Return the scripts, libraries and packages that the arguments of a program name to run or load, by their paths."""
     program, arguments = _parted(command[:_LONGEST])
     name = program.replace("/", "\\").rpartition("\\")[2].lower().removesuffix(".exe")
     reader = _READERS.get(re.sub(r"[\d.]+\Z", "", name))
@@ -49,12 +49,12 @@ def files_run(command: str, depth: int = 0) -> list[str]:
 
 
 def folder_of(path: str) -> str:
-    """Return the folder that a path lies in."""
+    """Return the folder that a path is in."""
     return path.rpartition("\\")[0] + ("\\" if re.fullmatch(r"[A-Za-z]:", path.rpartition("\\")[0]) else "")
 
 
 def folders_above(folder: str) -> Iterator[str]:
-    """Yield the folders that a folder lies in, the nearest first."""
+    """Yield the folders that a folder is in, the nearest first."""
     while not re.fullmatch(r"[A-Za-z]:\\?|", folder):
         folder = folder_of(folder)
         yield folder
@@ -123,7 +123,7 @@ def _with_known_suffix(path: str) -> str:
 
 
 def _first(options: str = "-/") -> Callable[[str, int], Iterator[str]]:
-    """Return a reader of programs that run the first argument that is no option."""
+    """Return a reader of programs that run the first argument that is not an option."""
 
     def read(text: str, _: int) -> Iterator[str]:
         yield from (word for word in _words(text) if word and word[0] not in options)

@@ -1,4 +1,4 @@
-"""Who a SID is: an account or group of the machine, one of a directory in evidence, everybody, or somebody known by the SID alone."""
+"""Who a SID is: an account or group of the machine, one of a directory in evidence, everyone, or someone known by the SID alone."""
 
 from collections import Counter
 from collections.abc import Sequence
@@ -7,7 +7,7 @@ from functools import cached_property
 from fidelitas.facts import LocalAccount, WindowsFacts
 from fidelitas.rights.domain import Domain
 from fidelitas.rights.graph.links import Principal, PrincipalKind
-from fidelitas.rights.windows.access import EVERYBODY
+from fidelitas.rights.windows.access import EVERYONE
 
 __all__ = ["SYSTEM", "Holders"]
 
@@ -32,7 +32,7 @@ class Holders:
     def __init__(self, facts: WindowsFacts, directories: Sequence[Domain]) -> None:
         self._facts = facts
         self.directories = directories
-        self.anybody = self._here(PrincipalKind.ANY_ACCOUNT, "")
+        self.anyone = self._here(PrincipalKind.ANY_ACCOUNT, "")
 
     def _here(self, kind: PrincipalKind, name: str) -> Principal:
         return Principal(kind=kind, name=name, subject=self._facts.subject)
@@ -55,7 +55,7 @@ class Holders:
 
     @cached_property
     def by_sid(self) -> dict[str, Principal]:
-        """Everybody whose SID the evidence tells, with those of directories."""
+        """Everyone whose SID the evidence tells, with those of directories."""
         found: dict[str, Principal] = {}
         for group in self._facts.groups:
             for member in group.members:
@@ -67,11 +67,11 @@ class Holders:
                 found |= directory.built_in
         found |= {group.sid: self._here(PrincipalKind.GROUP, group.name) for group in self._facts.groups if group.sid}
         found |= {account.sid: self.local(account) for account in self._facts.accounts}
-        return found | dict.fromkeys(EVERYBODY, self.anybody)
+        return found | dict.fromkeys(EVERYONE, self.anyone)
 
     @cached_property
     def _by_name(self) -> dict[str, Principal]:
-        """Everybody by domain and name; those of the machine by their name alone, too."""
+        """Everyone by domain and name; those of the machine by their name alone, too."""
         found: dict[str, Principal] = {}
         for group in self._facts.groups:
             found |= {one.name.lower(): self.by_sid[one.sid] for one in group.members if one.name and one.sid in self.by_sid}
@@ -117,6 +117,6 @@ class Holders:
         return next((one for one in self.directories[0].by_sid.values() if one.name.lower() == short.lower()), None)
 
     def _elsewhere(self, name: str, *, is_group: bool) -> Principal:
-        """Return somebody of a domain that is not in evidence: ``name@DOMAIN``."""
+        """Return someone of a domain that is not in evidence: ``name@DOMAIN``."""
         domain, _, short = name.rpartition("\\")
         return self._here(PrincipalKind.GROUP if is_group else PrincipalKind.ELSEWHERE, f"{short}@{domain}" if domain else short)

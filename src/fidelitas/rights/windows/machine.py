@@ -25,7 +25,7 @@ from fidelitas.rights.graph.paths import Edge
 from fidelitas.rights.graph.routes import holdings_by
 from fidelitas.rights.graph.walks import reached
 from fidelitas.rights.subject import RowSubject
-from fidelitas.rights.windows.access import EVERYBODY, TRUSTED
+from fidelitas.rights.windows.access import EVERYONE, TRUSTED
 from fidelitas.rights.windows.holders import Holders
 from fidelitas.rights.windows.powers import GROUP_POWERS, USER_RIGHT_POWERS, Power
 from fidelitas.rights.windows.weak_spots import WeakSpot, WeakSpots, tampering_clause
@@ -64,7 +64,7 @@ class WindowsRights(RowSubject):
 
     @cached_property
     def links(self) -> tuple[Link, ...]:
-        """Everything that somebody can do next."""
+        """Everything that someone can do next."""
         own = (*self._memberships(), *self._group_powers(), *self._user_rights(), *self._jobs(), *self._settings())
         own = (*own, *self._by_directory())
         entitled = _leading_on(own)
@@ -130,7 +130,7 @@ class WindowsRights(RowSubject):
         return Link(source=source, target=target, kind=kind, strength=strength, by=by, because=because, conditions=conditions, place=place)
 
     def _by_directory(self) -> Iterator[Link]:
-        """Yield who comes by the machine through its domain: by its account there, by policies, by its password that is kept there."""
+        """Yield who obtains the machine through its domain: by its account there, by policies, by its password that is kept there."""
         right = Right(kind=RightKind.ADMIN, detail="", subject=self.subject)
         return (link for directory in self.holders.directories for link in directory.over_machine(self.facts.computer, right))
 
@@ -138,7 +138,7 @@ class WindowsRights(RowSubject):
         for group in self.facts.groups:
             for member in group.members:
                 source = self.holders.of_sid(member.sid) if member.sid else self.holders.of_name(member.called)
-                if group.sid in EVERYBODY and source.name not in self.accounts:
+                if group.sid in EVERYONE and source.name not in self.accounts:
                     continue  # "any account" stands for all the people of a domain
                 inner = (
                     f"group {source.name} is in group {group.name}" if source.kind is PrincipalKind.GROUP else f"is in group {group.name}"
@@ -176,7 +176,7 @@ class WindowsRights(RowSubject):
             because = "the installer runs any package as the system (AlwaysInstallElevated)"
             condition = "the same is set for its own account"
             yield self._to(
-                self.holders.anybody,
+                self.holders.anyone,
                 self.right(RightKind.ADMIN),
                 LinkKind.MAY_BECOME,
                 Strength.CERTAIN,
@@ -244,7 +244,7 @@ class WindowsRights(RowSubject):
                     yield StaleSession(session, change)
 
     def _unread_groups(self) -> Iterator[Gap]:
-        """Yield a gap for each group of a domain that has powers here and whose members no directory in evidence tells."""
+        """Yield a gap for each group of a domain that has powers here and whose members no directory in evidence lists."""
         for group in self.facts.groups:
             for member in group.members if group.sid in GROUP_POWERS else ():
                 if member.group and member.sid and self._is_stranger(member.sid):
@@ -259,7 +259,7 @@ class WindowsRights(RowSubject):
     @cached_property
     def _own_sids(self) -> frozenset[str]:
         accounts = (account.sid for account in self.facts.accounts)
-        return frozenset([*(group.sid for group in self.facts.groups if group.sid), *accounts]) | EVERYBODY
+        return frozenset([*(group.sid for group in self.facts.groups if group.sid), *accounts]) | EVERYONE
 
 
 def _unread_group(called: str, sid: str, weakens: str, place: Place) -> Gap:

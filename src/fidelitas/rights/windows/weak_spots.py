@@ -1,6 +1,6 @@
 """What decides what a service or task runs: its settings, the programs and libraries that its command line names, folders above them.
 
-A file is whoever's who may write it, or put another in its place: by deleting it, or a folder above it, and making a new one.
+A file belongs to anyone who may write it, or put another in its place: by deleting it, or a folder above it, and making a new one.
 """
 
 from collections.abc import Iterable, Iterator, Mapping
@@ -133,7 +133,7 @@ class WeakSpots:
         return next((one for one in found if one is not None and one.exists and not one.folder), None)
 
     def open_candidates(self, command: str) -> Iterator[tuple[str, SecuredPath]]:
-        """Yield paths that are tried before the program of an unquoted command line, each with the folder that it would lie in."""
+        """Yield paths that are tried before the program of an unquoted command line, each with the folder that it would be in."""
         program = self.program_of(command)
         if not is_unquoted(command) or program is None:
             return

@@ -1,7 +1,7 @@
 """What a sudo policy gives to whom.
 
 `matching` decides who and where a rule is about, `alike` which accounts a policy cannot tell apart, `settings` which options are in
-force, `grants` what remains for an account once the last match has won, `effective` what each rule still decides for anybody, `decide`
+force, `grants` what remains for an account once the last match has won, `effective` what each rule still decides for anyone, `decide`
 whether one command may be run, `nearest` what came closest, and `notes` what to know of a rule's file.
 
 Follows sudoers(5), and where that is silent sudo's own matcher.  Every answer comes with the rule that gave it.

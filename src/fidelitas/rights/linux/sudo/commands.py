@@ -33,7 +33,7 @@ class ResolvedCommand:
 def resolve_command(words: tuple[str, ...], search: str, files: Files, named: Container[str] = ()) -> ResolvedCommand:
     """Return what a command line asks for; a bare name is searched for in the folders of `search`.
 
-    Where the files are not known it is taken to be a path that the policy has (`named`), else to lie in the usual place.
+    Where the files are not known it is taken to be a path that the policy has (`named`), else to be in the usual place.
     """
     path, arguments = words[0], " ".join(words[1:]) if len(words) > 1 else None
     if path.rpartition("/")[2] == "sudoedit":

@@ -48,7 +48,7 @@ class EquivalenceClasses:
         return tuple(told or ()), who.name if unable else "", exempt
 
     def is_plain(self, who: Identity) -> bool:
-        """Return whether no user list is about an account but such as are about everybody, as for most accounts of a directory."""
+        """Return whether no user list is about an account but such as are about everyone, as for most accounts of a directory."""
         return who.name not in self._as_invoker and who.password is None and not self._exempt
 
     def mentioned(self, who: Identity) -> bool:
@@ -74,8 +74,8 @@ class EquivalenceClasses:
     def targets(self) -> list[list[Identity]]:
         """Return the accounts that can be acted as, those that are alike together; those with user ID 0 first, each by itself."""
         classes: dict[Hashable, list[Identity]] = {}
-        everybody = self._policy.population.effective
-        for who in (*(who for who in everybody if who.uid == 0), *(who for who in everybody if who.uid != 0)):
+        everyone = self._policy.population.effective
+        for who in (*(who for who in everyone if who.uid == 0), *(who for who in everyone if who.uid != 0)):
             alone = who.name if who.uid == 0 or self._asks_target else ""
             classes.setdefault((tuple(self._as_target.get(who.name, ())), alone), []).append(who)
         return list(classes.values())
@@ -89,7 +89,7 @@ class EquivalenceClasses:
 
     @cached_property
     def _members_of_rules(self) -> list[tuple[SudoRule, frozenset[int] | None]]:
-        """Each rule, the last first, with the numbers of the members of its user list; ``None`` where it may be about anybody."""
+        """Each rule, the last first, with the numbers of the members of its user list; ``None`` where it may be about anyone."""
         lists: dict[tuple[Member, ...], frozenset[int] | None] = {}
         for rule in self._policy.facts.rules:
             if rule.users not in lists:

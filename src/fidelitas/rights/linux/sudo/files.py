@@ -36,7 +36,7 @@ class Files(Protocol):
         """Return the names in a folder; none where it cannot be listed."""
 
     def is_program(self, path: str) -> bool:
-        """Return whether a path is a regular file that somebody may execute."""
+        """Return whether a path is a regular file that someone may execute."""
 
     def digest(self, path: str, algorithm: str) -> bytes | None:
         """Return the digest of a file's content, or ``None`` where it cannot be read."""

@@ -1,6 +1,6 @@
 """Examples in the documentation, run as they stand.
 
-A block of ``console`` is a transcript: each line that begins with ``$`` is put to a shell, all blocks of a file to one; what stands below is what
+In a block of ``console`` each line that begins with ``$`` is put to a shell, all blocks of a file to one; what stands below is what
 is printed, where a line ``…`` stands for any lines.  Of an example without output it is asked only that it is not refused.  A block that cannot
 run on any machine says so behind its name: ``console not run: reason``.
 """
@@ -13,13 +13,13 @@ from dataclasses import dataclass
 from pathlib import Path
 
 _BLOCK = re.compile(r"^```console(?P<mark>[^\n]*)\n(?P<body>.*?)^```$", re.DOTALL | re.MULTILINE)
-_MARKER = "-- fidelitas transcript --"
+_MARKER = "-- end of an example --"
 _ANY = "…"
 
 
 @dataclass(frozen=True)
 class Step:
-    """A command of a transcript, with the lines that are said to follow."""
+    """A command of an example, with the lines that are said to follow."""
 
     line: int
     command: str
