@@ -70,7 +70,9 @@ class Drawn:
             "*", "users", "self", "anonymous", *(f'dn.exact="{one}"' for one in chance.sample(self.people, 4)),
             *(f'group.exact="{one}"' for one in chance.sample(sorted(self.groups), 3)), f'dn.subtree="ou=people,{BASE}"', f'dn.children="ou=a,{BASE}"',
         ])  # fmt: skip
-        access = chance.choice(["write", "write", "write", "read", "none", "manage", "add", "=rscxw", "=rscx", "+w", "-w", ""])
+        access = chance.choice(
+            ["write", "write", "write", "read", "none", "manage", "add", *("selfwrite",) * 4, "selfadd", "=rscxw", "=rscx", "+w", "-w", ""]
+        )
         control = chance.choice(["", "", "", " stop", " continue", " break"])
         return f"by {who} {access}{control}".strip()
 
@@ -139,3 +141,16 @@ def test_who_comes_to_root_by_the_rules_of_a_server_is_who_can(
         for name in sorted(sure)
     }
     assert ours == expected, "\n".join((access, *map(str, able.items()), *map(str, shown.items())))
+
+
+@pytest.mark.parametrize(("rule", "undecided"), [
+    ("to * by dnattr=owner write by * read", True), ('to * by set="this/owner & user" write', True), ('to * by dn.regex="^uid=a.*" write', True),
+    ('to filter="(cn=a)" by users write', True), ("to * by dnattr=owner read by users write", False), ("to * by users selfwrite", False),
+])  # fmt: skip
+def test_a_rule_that_cannot_be_decided_is_a_gap(rule: str, undecided: bool, tmp_path: Path) -> None:
+    text = f"dn: dc=example\nobjectClass: domain\n\ndn: olcDatabase={{1}}mdb,cn=config\nobjectClass: olcDatabaseConfig\nolcDatabase: {{1}}mdb\nolcSuffix: dc=example\nolcAccess: {{0}}{rule}\n"
+    (tmp_path / "tides.ldif").write_text(text)
+    fidelitas("survey", "tides.ldif", cwd=tmp_path)
+    ran = fidelitas("coverage", "--format", "json", cwd=tmp_path)
+    gaps = [gap for one in ran.json["subjects"] for gap in one["gaps"] if gap["what"] == "access rules of the server"]
+    assert bool(gaps) is undecided, ran.out

@@ -50,6 +50,16 @@ def test_it_says_in_short_what_matters(page: Path) -> None:
     assert f"{critical} critical and " in text
     assert "have full control of 8 of 8 systems" in text
     assert "sysop gained root on curlew" in text
+    summary = fidelitas("survey", *sorted((folder / "estate").glob("*.tar")), "--ledger", "again", cwd=folder).out
+    for name in ("curlew", "tides-db", "avocet"):
+        system, administrators, escalations = re.search(
+            rf"^{name} +(\S.*?)  +(any account|\d+) +(any account|\d+) ", summary, re.MULTILINE
+        ).groups()  # type: ignore[union-attr]
+        row = re.search(rf"<th scope=.row.>{name}<.*?</tr>", text, re.DOTALL)[0]  # type: ignore[index]
+        assert re.findall(r">(any account|\d+)</td>", row)[:2] == [administrators, escalations], (system, row)
+    trend = re.search(r"2026-11-20: (\d+) holders of full control", text)
+    assert trend is not None
+    assert f"{trend[1]} people and accounts have full control" in text
     assert "Charter warrant 5" in text
     assert "Review 2026-autumn" in text
     whole = html.unescape(text)

@@ -156,7 +156,7 @@ def accept(file: Path, key: str, reason: str, until: str | None, owner: str, sou
     "fidelitas findings --each" lists the keys.
     """
     found = source.audit(findings=True)
-    every = [*found.findings, *source.use_findings({one.subject for one in found.subjects})]
+    every = source.every_finding(found)
     finding = next((one for one in every if one.key == key), None)
     if finding is None:
         raise unknown_name("there is no finding with the key", key, (one.key for one in every))

@@ -22,8 +22,7 @@ def command(folder: Path, source: Source) -> None:
     written by "fidelitas usage --format jsonl".
     """
     found = source.audit(findings=True)
-    findings = sorted([*found.findings, *source.use_findings({one.subject for one in found.subjects})], key=lambda one: one.severity)
-    counts = write_tables(folder, tables_of(found.subjects, findings, source.tags_of()))
+    counts = write_tables(folder, tables_of(found.subjects, source.every_finding(found), source.tags_of()))
     counts_text = ", ".join(counted(count, name.rstrip("s")) for name, count in counts.items())
     say(f'"{folder}" holds {counts_text}, as CSV and in {DATABASE}')
     tell_gaps(found.subjects)

@@ -72,7 +72,7 @@ def command(
     audit = source.audit(subject, findings=True)
     hosts = audit.subjects
     subjects = {host.subject for host in hosts}
-    every = sorted([*audit.findings, *source.use_findings(subjects)], key=lambda finding: finding.severity)
+    every = source.every_finding(audit)
     excepted: list[tuple[Finding, AcceptedFinding]] = []
     if charter is not None:
         use = charter_in_use(charter, mapped, source.tags_of(), hosts, whole=False)

@@ -1,5 +1,6 @@
 """``fidelitas report``."""
 
+from collections.abc import Sequence
 from datetime import timedelta
 from pathlib import Path
 
@@ -23,6 +24,7 @@ from fidelitas.pages.rendering import rendered
 from fidelitas.pages.standing import standing_of
 from fidelitas.pages.trend import point_of
 from fidelitas.pages.week import week_of
+from fidelitas.people import MappedPerson
 from fidelitas.reports.glossary import terms
 from fidelitas.reviewing import ReviewBook
 
@@ -52,7 +54,7 @@ def command(file: Path, count: int, charter: Path | None, mapped: Path | None, s
     found = source.audit(findings=True)
     survey = source.ledger.named(source.survey or "last")
     names = {one.subject for one in found.subjects}
-    findings = sorted([*found.findings, *source.use_findings(names)], key=lambda finding: finding.severity)
+    findings = source.every_finding(found)
     people = tuple(read_people(mapped)) if mapped is not None else ()
     use = None if charter is None else charter_in_use(charter, mapped, source.tags_of(), found.subjects, whole=False)
     reviewed = None if use is None else review(findings, use.charter.exceptions, use.scope, use.day)
@@ -71,7 +73,7 @@ def command(file: Path, count: int, charter: Path | None, mapped: Path | None, s
             sanctions=None if use is None else use.sanctions,
             accepted=() if reviewed is None else reviewed.excepted,
             standing=standing_of(state, reviews),
-            trend=_trend(source, survey, count, found),
+            trend=_trend(source, survey, count, found, people),
             week=week_of(source.use_times(names), reader_zone()),
             glossary=[(word, meaning) for word, (meaning, _) in terms().items()],
         )
@@ -80,8 +82,8 @@ def command(file: Path, count: int, charter: Path | None, mapped: Path | None, s
     tell_gaps(found.subjects)
 
 
-def _trend(source: Source, survey: str, count: int, found: Audit) -> Trend:
+def _trend(source: Source, survey: str, count: int, found: Audit, people: Sequence[MappedPerson]) -> Trend:
     """Return the last surveys up to one, each judged by the rules of now; only the last where it is of some tags alone."""
     names = [name for name in source.ledger.names() if name <= survey][-count:-1] if not source.tags else []
-    earlier = [point_of(name, audit(source.ledger.as_of(name), findings=True, each=on_all_cores)) for name in names]
-    return Trend((*earlier, point_of(survey, found)))
+    earlier = [point_of(name, audit(source.ledger.as_of(name), findings=True, each=on_all_cores), people) for name in names]
+    return Trend((*earlier, point_of(survey, found, people)))

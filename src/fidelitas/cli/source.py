@@ -169,6 +169,11 @@ class Source:
         memory = self._use_memory(subjects)
         return [] if memory is None else memory.findings(lambda: self._read_use(subjects).findings())
 
+    def every_finding(self, found: Audit) -> "list[Finding]":
+        """Return the findings of an audit with those on the use of privilege on its subjects, worst first."""
+        use = self.use_findings({one.subject for one in found.subjects})
+        return sorted([*found.findings, *use], key=lambda finding: finding.severity)
+
     def provenance(self, hosts: Iterable[SubjectRights]) -> "dict[str, Grants]":
         """Return what the logs in the ledger tell of how rights on some hosts came about."""
         wanted = {host.subject for host in hosts}

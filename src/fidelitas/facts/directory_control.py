@@ -97,7 +97,8 @@ class Who(StrEnum):
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class ServerBy:
-    """A clause: whom it is about, and what it allows, as letters: "a" to add values, "z" to take them away, "m" to manage.
+    """A clause: whom it is about, and what it allows, as letters: "a" to add values, "z" to take them away, "m" to manage,
+    "o" to add the own name alone ("selfwrite").
 
     `sign` says whether that is all (``=``), added to what was allowed before (``+``) or taken from it (``-``).  A clause that is not `sure`
     has a further condition.

@@ -13,18 +13,18 @@ from fidelitas.pages.evidence import Excerpt, Excerpts
 from fidelitas.pages.pictures import Bar, Matrix, Trend, bars_of, matrix_of
 from fidelitas.pages.week import Week
 from fidelitas.people import MappedPerson
+from fidelitas.reports.control import COUNTED, control_of, in_control, person_of
 from fidelitas.reports.findings import Group, grouped
 from fidelitas.reports.holders import Filter, selected
 from fidelitas.reports.numbers import counted, listed
 from fidelitas.reports.sentences import brief
 from fidelitas.reports.subjects import words_of
-from fidelitas.rights import Holding, PrincipalKind, Strength, SubjectRights
+from fidelitas.rights import Holding, SubjectRights
 
 __all__ = ["Asked", "Content", "FindingPart", "HeldRow", "Standing", "SubjectPart", "content_of"]
 
 _WORST = 5
 _MOST_NAMED = 3
-_COUNTED = frozenset({PrincipalKind.ACCOUNT, PrincipalKind.ROLE})
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -139,7 +139,7 @@ def content_of(asked: Asked) -> Content:
     return Content(
         survey=asked.survey,
         taken=_taken(asked.subjects),
-        sentences=tuple(_sentences(asked, held, gaps)),
+        sentences=tuple(_sentences(asked, gaps)),
         worst=tuple((part, counted(len(part.group.subjects), "system")) for part in findings[:_WORST]),
         since=tuple(asked.since),
         standing=asked.standing,
@@ -164,13 +164,12 @@ def _taken(subjects: Sequence[SubjectRights]) -> str:
     return days[0] if len(days) == 1 else f"{days[0]} to {days[-1]}" if days else ""
 
 
-def _sentences(asked: Asked, held: Sequence[HeldRow], gaps: Sequence[Gap]) -> list[str]:
+def _sentences(asked: Asked, gaps: Sequence[Gap]) -> list[str]:
     """Return the answers for a reader in a hurry."""
-    full = [row for row in held if row.full and row.kind in ("account", "role")]
-    granted = {row.person for row in full if row.granted}
-    others = {row.person for row in full} - granted
-    where = {row.subject for row in full}
-    every = {row.subject for row in held if row.kind == "any account" and row.full and row.strength != "conditional"}
+    granted, others = in_control(asked.subjects, asked.people)
+    controls = {one.subject: control_of(one) for one in asked.subjects}
+    where = [subject for subject, control in controls.items() if control.granted or control.obtaining]
+    every = [subject for subject, control in controls.items() if control.anyone is not None]
     said = "people and accounts" if asked.people else "accounts"
     sentences = [f"{len(granted)} {said} have full control of {len(where)} of {counted(len(asked.subjects), 'system')}."]
     if others:
@@ -214,28 +213,21 @@ def _held(host: SubjectRights, holding: Holding, asked: Asked, excerpts: Excerpt
     return HeldRow(
         subject=host.subject,
         holder=name,
-        person=_person(host.subject, name, asked.people),
-        kind=holding.principal.kind.value if holding.principal.kind not in _COUNTED else "account",
+        person=person_of(host.subject, name, asked.people),
+        kind=holding.principal.kind.value if holding.principal.kind not in COUNTED else "account",
         right=str(holding.right),
         full=holding.right.kind.full,
         how=brief(route),
         steps=steps,
         strength=str(holding.strength),
-        granted=holding.granted and holding.strength is not Strength.CONDITIONAL,
+        granted=holding.granted,
         conditions=route.conditions,
         sanction=sanction,
     )
 
 
-def _person(subject: str, account: str, people: Sequence[MappedPerson]) -> str:
-    return next((person.name for person in people if person.owns(subject, account)), account)
-
-
 def _subject(one: SubjectRights, asked: Asked) -> SubjectPart:
-    full = [holding for holding in one.own_holdings if holding.right.kind.full]
-    people = [holding for holding in full if holding.principal.kind in _COUNTED]
-    granted = {holding.principal for holding in people if holding.granted}
-    anyone = {holding.granted for holding in full if holding.principal.kind is PrincipalKind.ANY_ACCOUNT}
+    control = control_of(one)
     found = Counter(finding.severity for finding in asked.findings if finding.subject == one.subject)
     worst = [f"{found[severity]} {severity}" for severity in Severity if found[severity]]
     return SubjectPart(
@@ -243,8 +235,8 @@ def _subject(one: SubjectRights, asked: Asked) -> SubjectPart:
         system=words_of(one).system(one),
         tags=asked.tags.get(one.subject, ()),
         taken=one.taken,
-        administrators="any account" if True in anyone else str(len(granted)),
-        escalations="any account" if anyone == {False} else str(len({holding.principal for holding in people} - granted)),
+        administrators=control.administrators,
+        escalations=control.escalations,
         worst=", ".join(worst[:3]) or "none",
         gaps=one.gaps,
     )

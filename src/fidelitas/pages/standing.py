@@ -20,8 +20,9 @@ def standing_of(state: CharterState | None, reviews: Iterable[Reviewed]) -> Stan
     overdue = 0
     if state is not None:
         late = [one for one in state.due if one.kind in _OVERDUE]
+        soon = [one for one in state.due if one.kind not in _OVERDUE]
         overdue += len(late)
-        lines += [*map(_due, late), *_of_charter(state), *_soon([one for one in state.due if one.kind not in _OVERDUE])]
+        lines += [*map(_due, late), *_of_charter(state), *map(_due, soon)]
     for one in reviews:
         waiting = len(one.undecided)
         left = len(one.left)
@@ -44,10 +45,6 @@ def _of_charter(state: CharterState) -> Iterator[str]:
 
 def _due(one: Due) -> str:
     return f"{_entry(one)}: {one.kind.value}{_since(one.day)}."
-
-
-def _soon(due: Iterable[Due]) -> Iterator[str]:
-    return (f"{_entry(one)}: {one.kind.value}{_since(one.day)}." for one in due)
 
 
 def _since(day: date | None) -> str:

@@ -10,6 +10,7 @@ from typing import Any
 from fidelitas.facts import Gap
 from fidelitas.findings import Finding, Severity
 from fidelitas.reports.blocks import Block, Row
+from fidelitas.reports.control import control_of
 from fidelitas.reports.coverage import coverage_document, coverage_table
 from fidelitas.reports.findings import findings_blocks, findings_document, findings_table, grouped, groups_table, tally
 from fidelitas.reports.holder_groups import grouped_tables
@@ -18,7 +19,7 @@ from fidelitas.reports.numbers import counted, listed, plural
 from fidelitas.reports.report import Part, Report
 from fidelitas.reports.subjects import words_of
 from fidelitas.reports.table import Table
-from fidelitas.rights import PrincipalKind, Strength, SubjectRights
+from fidelitas.rights import SubjectRights
 
 __all__ = ["survey_document", "survey_report"]
 
@@ -32,7 +33,6 @@ _NOUNS = {
     "mariadb": "database server",
     "directory": "directory",
 }
-_COUNTED = frozenset({PrincipalKind.ACCOUNT, PrincipalKind.ROLE})
 
 
 def survey_report(
@@ -92,17 +92,10 @@ def _subjects_table(subjects: Sequence[SubjectRights], findings: Sequence[Findin
 
 
 def _subject_row(one: SubjectRights, found: Mapping[Severity, int]) -> tuple[str, ...]:
-    every = [holding for holding in one.own_holdings if holding.right.kind.full]
-    full = [holding for holding in every if holding.principal.kind in _COUNTED]
-    granted = {holding.principal for holding in full if holding.granted}
-    by_anyone = (one for one in every if one.principal.kind is PrincipalKind.ANY_ACCOUNT and one.strength is not Strength.CONDITIONAL)
-    anyone = {holding.granted for holding in by_anyone}
+    control = control_of(one)
     worst = [f"{found[severity]} {severity}" for severity in Severity if found.get(severity)][:2]
-    told = counted(len(one.gaps), "gap") if one.gaps else "complete"
-    escalations = {holding.principal for holding in full} - granted
-    administrators = "any account" if True in anyone else str(len(granted))
-    escalated = "any account" if anyone == {False} else str(len(escalations))
-    return one.subject, words_of(one).system(one), administrators, escalated, ", ".join(worst) or "none", told
+    evidence = counted(len(one.gaps), "gap") if one.gaps else "complete"
+    return one.subject, words_of(one).system(one), control.administrators, control.escalations, ", ".join(worst) or "none", evidence
 
 
 def _together(rows: Sequence[tuple[str, ...]]) -> list[tuple[str, ...]]:

@@ -91,7 +91,7 @@ def _by(words: list[str]) -> ServerBy:
     for at, word in enumerate(words):
         if word.lower() in _CONTROLS:
             control = word.lower()
-        elif word.lower().removeprefix("self") in _LEVELS or _PRIVILEGES.match(word):
+        elif word.lower().removeprefix("self") in _LEVELS or _PRIVILEGES.match(word.lower().removeprefix("self")):
             access = word.lower()
         elif at == 0:
             who, style, value = _who(word)
@@ -104,12 +104,12 @@ def _allowed(access: str | None) -> dict[str, str]:
     """Return what is allowed, and whether that is all, added to what was allowed before, or taken from it; nothing stated is none."""
     if access is None:
         return {"sign": "=", "allows": ""}
-    if access in _LEVELS:
-        return {"sign": "=", "allows": _LEVELS[access]}
-    found = _PRIVILEGES.match(access)
-    if found is None:
-        return {"sign": "=", "allows": ""}
-    return {"sign": found[1], "allows": "".join(sorted(set(found[2].replace("w", "az")) & set("azm")))}
+    bare = access.removeprefix("self")
+    found = _PRIVILEGES.match(bare)
+    sign, letters = (found[1], found[2].replace("w", "az")) if found else ("=", _LEVELS[bare])
+    if bare != access:
+        letters = letters.replace("a", "o").replace("z", "")
+    return {"sign": sign, "allows": "".join(sorted(set(letters) & set("azmo")))}
 
 
 def _who(word: str) -> tuple[Who, str, str]:

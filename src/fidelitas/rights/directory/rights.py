@@ -47,7 +47,7 @@ class DirectoryRights(RowSubject):
     @property
     def gaps(self) -> tuple[Gap, ...]:
         """Everything that could not be read, and members that are not in evidence."""
-        return (*super().gaps, *self._missing_members, *self._unknown_permissions())
+        return (*super().gaps, *self._missing_members, *self._unknown_permissions(), *self._undecided_rules())
 
     def _unknown_permissions(self) -> Iterator[Gap]:
         """Yield a gap where a Windows domain shows no permissions: they were not exported, or the account may not read them."""
@@ -55,6 +55,12 @@ class DirectoryRights(RowSubject):
             place = self.facts.accounts[0].place if self.facts.accounts else self.facts.groups[0].place
             why = "no object has its permissions (nTSecurityDescriptor) in evidence"
             yield Gap(what="permissions of objects", why=why, weakens="who may change administrators and their groups", place=place)
+
+    def _undecided_rules(self) -> Iterator[Gap]:
+        """Yield a gap for each access rule of a server that lets someone write, and whose clause for that cannot be decided."""
+        for rule in self.control.server.undecided():
+            why = "a rule lets accounts write that cannot be worked out here (an attribute, an expression, a set, a filter)"
+            yield Gap(what="access rules of the server", why=why, weakens="who may change groups and passwords", place=rule.place)
 
     @cached_property
     def by_sid(self) -> Mapping[str, Principal]:

@@ -15,7 +15,7 @@ from fidelitas.rights.graph.links import By, Link, LinkKind, Mechanism, Principa
 __all__ = ["ServerAccess"]
 
 _UNDECIDED = "if the rule at {} is not about it: whether it is cannot be decided here"
-# What one may do to an attribute, by rule and clause: nothing, or which of "a" (add values), "z" (take away), "m" (manage).
+# What one may do to an attribute, by rule and clause: nothing, or some letters of `ServerBy`.
 _Held = tuple[str, ServerRule, bool]
 _Allowed = Mapping[Principal, _Held]
 
@@ -33,13 +33,19 @@ class ServerAccess:
         """Whether the rules of the server are in evidence."""
         return bool(self._facts.control.servers)
 
+    def undecided(self) -> Iterator[ServerRule]:
+        """Yield the rules that let someone write who is not known here: by an attribute of the object, an expression, a set, a filter."""
+        for rule in (rule for server in self._facts.control.servers for rule in server.rules):
+            if any(by.allows and by.sign != "-" and (by.who is Who.UNKNOWN or not rule.known) for by in rule.by):
+                yield rule
+
     def over(self, thing: Thing, target: Principal) -> Iterator[Link]:
         """Yield who may change the members of a group, or set the password of an account."""
         if isinstance(thing, StatedGroup):
             for attribute in _member_attributes(thing):
-                yield from self._links(thing, target, attribute, "a", f"may change the members of {thing.name} ({attribute})")
+                yield from self._links(thing, target, attribute, ("a", "o"), f"may change the members of {thing.name} ({attribute})")
         else:
-            yield from self._links(thing, target, "userpassword", "az", f"may set the password of {thing.name}")
+            yield from self._links(thing, target, "userpassword", ("az",), f"may set the password of {thing.name}")
 
     def everything(self, right: Right) -> Iterator[Link]:
         """Yield who may write the whole of a database: its root, and those to whom a rule about everything allows it."""
@@ -52,10 +58,10 @@ class ServerAccess:
                     if "a" in allowed and "z" in allowed:
                         yield self._link(who, right, f"may write every object below {suffix}", rule.text, rule.place, sure=sure)
 
-    def _links(self, thing: Thing, target: Principal, attribute: str, needed: str, because: str) -> Iterator[Link]:
+    def _links(self, thing: Thing, target: Principal, attribute: str, enough: Sequence[str], because: str) -> Iterator[Link]:
         server = self._server_of(thing.dn)
         for who, (allowed, rule, sure) in self._on(server, thing.dn, attribute).items() if server is not None else ():
-            if set(needed) <= set(allowed) and who != target:
+            if any(set(letters) <= set(allowed) for letters in enough) and who != target:
                 yield self._link(who, target, because, rule.text, rule.place, sure=sure)
 
     def _server_of(self, dn: str) -> ServerRules | None:
@@ -101,13 +107,15 @@ class ServerAccess:
             if not rule.known:
                 doubt = True
                 continue
-            ended = "stop"
-            for by in (by for by in rule.by if self._is_in(by, who)):
-                held = (_combined(held[0] if held else "", by), rule, by.sure and not doubt)
-                ended = by.control
-                if by.control != "continue":
-                    break
-            if ended == "continue" or not any(self._is_in(by, who) for by in rule.by):
+            ended = "continue"
+            for by in rule.by:
+                doubt = doubt or by.who is Who.UNKNOWN
+                if self._is_in(by, who):
+                    held = (_combined(held[0] if held else "", by), rule, by.sure and not doubt)
+                    ended = by.control
+                    if ended != "continue":
+                        break
+            if ended == "continue":
                 return None  # the clause that ends every rule gives nothing to all
             if ended != "break":
                 return held
