@@ -15,6 +15,7 @@ from fidelitas.text import escape_control
 
 __all__ = ["Line", "laid_out"]
 
+_PLACE = "PLACE"
 _GAP = 2
 _INDENT = "    "
 # Prose that is folded more narrowly than this is hard to read.
@@ -82,9 +83,11 @@ def _fitting(table: Table, width: int | None) -> tuple[list[_Column], list[_Colu
 
 
 def _rest(columns: Sequence[_Column], number: int) -> str:
-    """Return the cells that found no room, each behind its title: a number alone says nothing."""
+    """Return the cells that found no room, each behind its title: a number alone says nothing, a file with its line does."""
     shown = (column for column in columns if column.cells[number] not in ("", "-"))
-    return " · ".join(f"{column.title.lower()}: {column.cells[number]}" for column in shown)
+    return " · ".join(
+        column.cells[number] if column.title == _PLACE else f"{column.title.lower()}: {column.cells[number]}" for column in shown
+    )
 
 
 def _columns(table: Table) -> list[_Column]:
