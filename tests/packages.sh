@@ -7,6 +7,7 @@ for package in "$@"; do
     case $package in
         iproute2) program=ip ;;
         acl) program=getfacl ;;
+        graphviz) program=dot ;;
         attr) program=getfattr ;;
         libcap2-bin) program=setcap ;;
         openssh-server) program=sshd ;;

@@ -204,7 +204,7 @@ def _objects(connection: "Connection", base: str, gaps: list[MissingItem]) -> It
     pages = connection.extend.standard.paged_search(
         root, _WANTED, attributes=list(_ATTRIBUTES), paged_size=_PAGE, generator=True, controls=_with_permissions()
     )
-    for number, entry in enumerate(chain(pages, _of_forest(connection, root))):
+    for number, entry in enumerate(chain(pages, _of_forest(connection, root, gaps))):
         if number >= _MOST:
             gaps.append(MissingItem(path="entries", reason=f"more than {_MOST} objects"))
             return
@@ -219,16 +219,26 @@ def _with_permissions() -> list[Any]:
     return list(security_descriptor_control(criticality=False, sdflags=_PERMISSIONS))
 
 
-def _of_forest(connection: "Connection", root: str) -> Iterator[Mapping[str, object]]:
-    """Yield objects of the configuration and the schema of a forest; none where the server has no such parts, or shows none."""
+def _of_forest(connection: "Connection", root: str, gaps: list[MissingItem]) -> Iterator[Mapping[str, object]]:
+    """Yield objects of the configuration and the schema of a forest; none where the server has no such parts, or shows none.
+
+    What it refuses is a gap, but for its own configuration, which is not for ordinary accounts.
+    """
+    from ldap3.core.exceptions import LDAPNoSuchObjectResult, LDAPOperationResult  # noqa: PLC0415
+
     info = connection.server.info
     for context, below, wanted, attributes in _FOREST:
         named = (info.other.get(context) or [""])[0] if info else ""
         if named and (context == "configContext" or named.lower().endswith(root.lower())):
-            with suppress(Exception):  # what a server does not have, or does not show to this account
+            try:
                 yield from connection.extend.standard.paged_search(
                     below + named, wanted, attributes=list(attributes), generator=True, controls=_with_permissions()
                 )
+            except LDAPNoSuchObjectResult:
+                continue
+            except LDAPOperationResult as error:
+                if context != "configContext":
+                    gaps.append(MissingItem(path=below + named, reason=f"the directory refused it: {error.description}"))
 
 
 def _further(connection: "Connection", entry: Mapping[str, Any]) -> dict[str, list[bytes]]:
