@@ -543,7 +543,7 @@ SHELL = "sudo: {} : TTY=pts/0 ; PWD=/ ; USER=root ; COMMAND=/bin/bash"
         (f"0 {SHELL.format('ines')}\n1 CRON[5]: (root) CMD (/opt/x)", ("CRON", (), "NOBODY")),
     ],
 )  # fmt: skip
-def test_who_stood_behind_roots_deeds(text: str, last: tuple[str, tuple[str, ...], str]) -> None:
+def test_who_stood_behind_what_root_did(text: str, last: tuple[str, tuple[str, ...], str]) -> None:
     assert behind(text)[-1] == last
 
 

@@ -159,7 +159,7 @@ def test_a_very_long_command_is_shown_cut_with_its_length(form: list[str], tmp_p
     assert len(events[0]["command"]) > 1_000_000
 
 
-def test_nobody_hides_behind_the_many_deeds_of_another_and_all_are_counted(tmp_path: Path) -> None:
+def test_nobody_hides_behind_the_many_events_of_another_and_all_are_counted(tmp_path: Path) -> None:
     log = Log(everyday=False)
     log.lines += some(700, lambda n: sudo("mallory", f"/bin/x{n}", why="user NOT in sudoers ; "))
     log.lines += some(4, lambda _: sudo("vesna", "/bin/ls", why="user NOT in sudoers ; "), DAY + timedelta(hours=3))
