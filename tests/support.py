@@ -74,6 +74,16 @@ def bundle(
     name: str = "knot",
 ) -> Bundle:
     """Return the evidence of a small Debian host with this policy; `files` replaces or adds, or takes away with None."""
+    return read_bundle(io.BytesIO(packed(sudoers, files, folders, name)))
+
+
+def packed(
+    sudoers: str | None = "",
+    files: Mapping[str, str | bytes | Put | None] | None = None,
+    folders: Mapping[str, Put] | None = None,
+    name: str = "knot",
+) -> bytes:
+    """Return that evidence as the collector packs it."""
     contents: dict[str, str | bytes | Put | None] = {
         "/etc/os-release": DEBIAN,
         "/etc/passwd": PASSWD,
@@ -95,7 +105,7 @@ def bundle(
     raw = {path: put.text.encode() if isinstance(put.text, str) else put.text for path, put in puts.items()}
     searched = {"file-systems": b"searched\t/\n", "homes": b"read\n", "kept-passwords": b"read\n"}
     listings = tuple(Listing(name=name, member=f"listings/{name}", tool=name) for name in searched)
-    return read_bundle(io.BytesIO(make_bundle(replace(manifest, listings=listings), raw, searched)))
+    return make_bundle(replace(manifest, listings=listings), raw, searched)
 
 
 def rights(sudoers: str | None = "", files: Mapping[str, str | bytes | Put | None] | None = None, **kwargs: Any) -> HostRights:

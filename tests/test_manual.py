@@ -7,7 +7,7 @@ from pathlib import Path
 import pytest
 
 from fidelitas.cli.main import COMMANDS
-from fidelitas.cli.manual import checks_page, manual_pages
+from fidelitas.cli.manual import check_pages, checks_page, manual_pages
 
 DOCS = Path(__file__).parent.parent / "docs"
 PAGES = dict(manual_pages())
@@ -16,6 +16,9 @@ PAGES = dict(manual_pages())
 def test_the_pages_in_the_repository_are_those_of_the_commands() -> None:
     assert {path.name: path.read_text(encoding="utf-8") for path in (DOCS / "man").iterdir()} == PAGES, "make man writes them"
     assert (DOCS / "checks.md").read_text(encoding="utf-8") == checks_page(), "make man writes it"
+    assert {path.name: path.read_text(encoding="utf-8") for path in (DOCS / "checks").iterdir()} == dict(check_pages()), (
+        "make man writes them"
+    )
 
 
 def test_every_command_has_a_page() -> None:

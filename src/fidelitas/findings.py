@@ -6,10 +6,11 @@ Knows nothing of rights: checks make findings, reports show them.
 import hashlib
 from dataclasses import dataclass
 from enum import IntEnum
+from typing import NamedTuple
 
 from fidelitas.text import Place
 
-__all__ = ["Finding", "Severity", "Statistic"]
+__all__ = ["CheckText", "Finding", "Severity", "Statistic"]
 
 
 class Severity(IntEnum):
@@ -23,6 +24,21 @@ class Severity(IntEnum):
 
     def __str__(self) -> str:
         return self.name.lower()
+
+
+class CheckText(NamedTuple):
+    """What a check says of itself: what is wrong, why it matters, how to fix it, how bad it is.
+
+    `example` raises it, `unlike` only looks like it, `needs` is the evidence that it is judged by.
+    """
+
+    title: str
+    why: str
+    fix: str
+    severity: str
+    example: str
+    unlike: str
+    needs: str
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

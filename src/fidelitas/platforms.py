@@ -11,8 +11,9 @@ from typing import Any, cast
 
 from fidelitas.checks import ESTATE_CHECKS, Check, directory, linux, mariadb, postgresql, run_checks, windows
 from fidelitas.checks.check import AnyCheck
+from fidelitas.checks.examples import example_of
 from fidelitas.extras import installed_extra
-from fidelitas.findings import Finding
+from fidelitas.findings import CheckText, Finding
 from fidelitas.judging import Judge, judge_directory, judge_host, judge_mariadb, judge_postgresql, judge_windows
 from fidelitas.languages.ldap.ldif import is_directory_dump
 from fidelitas.languages.mariadb import is_mariadb_dump
@@ -141,6 +142,10 @@ def check_names() -> frozenset[str]:
     return frozenset({*names, *(name.partition(".")[0] for name in names)})
 
 
-def check_texts() -> dict[str, tuple[str, str, str, str]]:
-    """Return the title, the reason, the fix and the severity of each check, by its name."""
-    return {name: (one.title, one.why, one.advice, str(one.severity)) for name, one in sorted(every_check().items())}
+def check_texts() -> dict[str, CheckText]:
+    """Return the texts of each check, by its name."""
+    return {
+        name: CheckText(one.title, one.why, one.advice, str(one.severity), example.example, example.unlike, example.needs)
+        for name, one in sorted(every_check().items())
+        for example in (example_of(name),)
+    }

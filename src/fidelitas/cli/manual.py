@@ -1,4 +1,4 @@
-"""The manual pages, and the page of checks, made of the commands and checks themselves: ``python -m fidelitas.cli.manual FOLDER``.
+"""The manual pages, and the pages of checks, made of the commands and checks themselves: ``python -m fidelitas.cli.manual FOLDER``.
 
 Pages are in the man macros (groff_man(7)); `make man` writes them, and the wheel brings them.
 """
@@ -6,15 +6,17 @@ Pages are in the man macros (groff_man(7)); `make man` writes them, and the whee
 import re
 import sys
 from collections.abc import Iterator
+from itertools import groupby
 from pathlib import Path
 
 import click
 
 from fidelitas import __version__
 from fidelitas.cli.main import COMMANDS, main
-from fidelitas.platforms import every_check
+from fidelitas.findings import CheckText
+from fidelitas.platforms import check_texts
 
-__all__ = ["checks_page", "manual_pages"]
+__all__ = ["check_pages", "checks_page", "manual_pages"]
 
 _STATUS = (
     ("0", "success, and complete where the answer depends on it"),
@@ -113,27 +115,45 @@ def _text(text: str) -> str:
 
 
 def checks_page() -> str:
-    """Return the page of all checks in Markdown, by family."""
+    """Return the list of all checks in Markdown, by family, each with a link to its page."""
     lines = [
         "# Checks",
         "",
-        "What `fidelitas findings` looks for. Each finding names host, file and line; `fidelitas help CHECK` shows one check.",
+        "What `fidelitas findings` looks for. Each finding names host, file and line; `fidelitas help CHECK` shows what stands on a check's page.",
     ]
-    family = ""
-    for name, check in sorted(every_check().items()):
-        if name.partition(".")[0] != family:
-            family = name.partition(".")[0]
-            lines += ["", f"## {family}"]
-        lines += ["", f"### `{name}`", "", f"{check.title} Severity: {check.severity}.", "", check.why, "", f"**Fix:** {check.advice}"]
+    for family, checks in groupby(check_texts().items(), key=lambda row: row[0].partition(".")[0]):
+        lines += ["", f"## {family}", "", "| check | severity | what is wrong |", "|---|---|---|"]
+        lines += [f"| [`{name}`](checks/{name}.md) | {check.severity} | {check.title} |" for name, check in checks]
     return "\n".join(lines) + "\n"
 
 
+def check_pages() -> Iterator[tuple[str, str]]:
+    """Yield the name and the text of the page of each check: what, why, fix, example, what only looks like it, evidence needed."""
+    for name, check in check_texts().items():
+        yield f"{name}.md", _check_page(name, check)
+
+
+def _check_page(name: str, check: CheckText) -> str:
+    sections = (
+        ("Why it matters", check.why),
+        ("What to do", check.fix),
+        ("Example", f"```text\n{check.example}\n```"),
+        ("What only looks like it", check.unlike),
+        ("Evidence needed", f"{check.needs[0].upper()}{check.needs[1:]}. What of it is missing is a gap (`fidelitas coverage`)."),
+    )
+    body = "\n".join(f"\n## {title}\n\n{text}" for title, text in sections)
+    return f"# {name}\n\n{check.title} Severity: {check.severity}.\n{body}\n\n[All checks](../checks.md)\n"
+
+
 def write(folder: Path) -> None:
-    """Write the manual pages into ``man`` and the page of checks into a folder."""
+    """Write the manual pages into ``man``, the list of checks and their pages into a folder."""
     (folder / "man").mkdir(parents=True, exist_ok=True)
     for name, text in manual_pages():
         (folder / "man" / name).write_text(text, encoding="utf-8")
     (folder / "checks.md").write_text(checks_page(), encoding="utf-8")
+    (folder / "checks").mkdir(exist_ok=True)
+    for name, text in check_pages():
+        (folder / "checks" / name).write_text(text, encoding="utf-8")
 
 
 if __name__ == "__main__":

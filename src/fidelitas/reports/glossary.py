@@ -5,6 +5,7 @@ from collections.abc import Mapping
 from functools import cache
 from importlib import resources
 
+from fidelitas.findings import CheckText
 from fidelitas.reports.blocks import Block, Row
 from fidelitas.reports.report import Report
 from fidelitas.reports.table import Table
@@ -12,7 +13,7 @@ from fidelitas.reports.table import Table
 __all__ = ["glossary_report", "terms"]
 
 Words = Mapping[str, tuple[str, str | None]]
-Checks = Mapping[str, tuple[str, str, str, str]]
+Checks = Mapping[str, CheckText]
 
 
 @cache
@@ -23,18 +24,14 @@ def terms() -> Words:
 
 
 def glossary_report(words: Words, checks: Checks, word: str | None) -> Report:
-    """Return the meaning of a word or a check, or a table of all words; `checks` have title, reason, fix and severity."""
+    """Return the meaning of one of the `words` or `checks`, or a table of all words."""
     table = Table(
         columns=("word", "meaning"), rows=tuple((name, means) for name, (means, _) in words.items()), may_fold=frozenset({"meaning"})
     )
     document = {
         "schema": "fidelitas/glossary/1",
         "words": {name: {"meaning": means, "more": more} for name, (means, more) in words.items() if word in (None, name)},
-        "checks": {
-            name: {"title": title, "why": why, "fix": fix, "severity": severity}
-            for name, (title, why, fix, severity) in checks.items()
-            if word in (None, name)
-        },
+        "checks": {name: one._asdict() for name, one in checks.items() if word in (None, name)},
     }
     return Report(parts=lambda: [table] if word is None else [_block(word, words, checks)], document=lambda: document)
 
@@ -43,5 +40,6 @@ def _block(word: str, words: Words, checks: Checks) -> Block:
     if word in words:
         means, more = words[word]
         return Block(word, (Row(means), *([Row(more)] if more else [])))
-    title, why, fix, severity = checks[word]
-    return Block(f"{word} ({severity})", (Row(title), Row(why, label="Why"), Row(fix, label="Fix")))
+    check = checks[word]
+    labelled = (("Why", check.why), ("Fix", check.fix), ("Example", check.example), ("Not meant", check.unlike), ("Evidence", check.needs))
+    return Block(f"{word} ({check.severity})", (Row(check.title), *(Row(text, label=label) for label, text in labelled)))

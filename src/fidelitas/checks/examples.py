@@ -1,0 +1,41 @@
+"""What each check looks like: an example that raises it, what only looks like it, the evidence that it is judged by (`examples.toml`)."""
+
+import re
+import tomllib
+from collections.abc import Mapping
+from dataclasses import dataclass
+from functools import cache
+from importlib import resources
+
+__all__ = ["Example", "example_of", "examples", "planted"]
+
+_FILE = re.compile(r"(?P<path>/[^\s:]+): (?P<text>.*)", re.DOTALL)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Example:
+    """Of one check: what raises it, what only looks like it, and what must be in evidence; `quiet` is text like it that raises nothing."""
+
+    example: str
+    unlike: str
+    needs: str
+    quiet: str | None = None
+
+
+@cache
+def examples() -> Mapping[str, Example]:
+    """Return the example of every check, by its name."""
+    stated = tomllib.loads(resources.files(__package__).joinpath("examples.toml").read_text(encoding="utf-8"))
+    needs = stated.pop("needs")
+    return {name: Example(**{"needs": needs[name.partition(".")[0]], **row}) for name, row in stated.items()}
+
+
+def example_of(check: str) -> Example:
+    """Return the example of a check; `KeyError` for an unknown one."""
+    return examples()[check]
+
+
+def planted(text: str) -> tuple[str, str] | None:
+    """Return the path and the content of an example that is a file (``PATH: TEXT``), ``None`` for one that is told in words."""
+    found = _FILE.fullmatch(text)
+    return None if found is None else (found["path"], found["text"] + "\n")
