@@ -11,6 +11,8 @@ import pytest
 
 from examples import agrees, run, steps_of
 from fidelitas.charter import read_charter
+from mariadb_server import scratch_server as mariadb_server
+from postgresql_server import scratch_server as postgresql_server
 from support import fidelitas
 
 HERE = Path(__file__).parent.parent
@@ -104,3 +106,17 @@ def test_units_that_are_shown_are_taken_by_systemd(tmp_path: Path, need: Callabl
     assert len(units) > 1
     done = subprocess.run(["systemd-analyze", "verify", *units], capture_output=True, text=True, check=False, timeout=60)
     assert not [line for line in done.stderr.splitlines() if "fidelitas-survey" in line], done.stderr
+
+
+def test_what_makes_an_auditor_is_taken_by_the_servers(tmp_path: Path, need: Callable[..., None]) -> None:
+    need("mariadbd", root=True)
+    for_postgresql, for_mariadb = (text for page, text in _blocks("sql") if page == "databases.md")
+    with postgresql_server(tmp_path) as server:
+        server.run(for_postgresql)
+        uri = f"postgresql:///postgres?host={server.socket}&port={server.port}&user=auditor"
+        ran = fidelitas("survey", "--postgresql", uri, "--name", "tides-db", cwd=tmp_path)
+        assert ran.status in (0, 3), ran.err
+        assert "pg_hba_file_rules" not in ran.err
+    with mariadb_server(tmp_path) as mariadb:
+        mariadb.run("CREATE USER auditor@'10.20.%'", *filter(str.strip, for_mariadb.split(";\n")))
+        assert "SHOW DATABASES" in str(mariadb.run("SHOW GRANTS FOR auditor@'10.20.%'"))

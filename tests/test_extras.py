@@ -37,6 +37,7 @@ def test_the_core_surveys_and_answers_without_any_extra(tmp_path: Path) -> None:
         ("mariadb", ["survey", "--mariadb", "mariadb://auditor@localhost"]),
         ("directory", ["survey", "--directory", "ldap://localhost/dc=saltmarsh,dc=example"]),
         ("windows", ["usage", "--log", "Security.evtx", "--name", "avocet"]),
+        ("parquet", ["export", "tables", "--parquet"]),
         ("figures", ["usage", "--log", str(SAMPLES), "--figures", "figures"]),
     ],
 )

@@ -15,6 +15,7 @@ EXTRAS: dict[str, tuple[frozenset[str], str]] = {
     "directory": (frozenset({"ldap3", "pyasn1"}), "to read a directory over LDAP"),
     "figures": (frozenset({"matplotlib", "numpy"}), "to draw figures"),
     "mariadb": (frozenset({"pymysql"}), "to read a MariaDB or MySQL server"),
+    "parquet": (frozenset({"pyarrow"}), "to write Parquet"),
     "peers": (frozenset({"scipy"}), "to put holders together by what they have"),
     "postgresql": (frozenset({"psycopg", "psycopg_binary"}), "to read a PostgreSQL server"),
     "windows": (frozenset({"evtx"}), "to read .evtx files"),

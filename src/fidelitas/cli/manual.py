@@ -119,7 +119,7 @@ def checks_page() -> str:
     lines = [
         "# Checks",
         "",
-        "What `fidelitas findings` looks for. Each finding names host, file and line; `fidelitas help CHECK` shows what stands on a check's page.",
+        "What `fidelitas findings` looks for. Each finding names host, file and line; `fidelitas help CHECK` shows the page of a check.",
     ]
     for family, checks in groupby(check_texts().items(), key=lambda row: row[0].partition(".")[0]):
         lines += ["", f"## {family}", "", "| check | severity | what is wrong |", "|---|---|---|"]

@@ -1,6 +1,5 @@
 """Where output meets the terminal."""
 
-import json
 import os
 import shutil
 import sys
@@ -22,8 +21,8 @@ __all__ = ["Output", "format_option", "say"]
 F = TypeVar("F", bound=Callable[..., Any])
 T = TypeVar("T")
 
-# The form of one JSON object a line, printed while the evidence is read.
-_AT_ONCE = "jsonl"
+# The forms of one JSON object a line, which some commands print while the evidence is read.
+_AT_ONCE = frozenset({"jsonl", "ocsf"})
 _COLOURS = ("auto", "always", "never")
 
 
@@ -36,7 +35,7 @@ class Output:
     paged: bool = True
     ledger: str | None = None
     survey: str | None = None
-    streams: bool = False  # whether the command prints an object a line while it reads, in that form
+    streams: bool = False  # whether the command prints an object a line while it reads, in such forms
 
     @property
     def screen(self) -> Screen:
@@ -47,14 +46,15 @@ class Output:
 
     def report(self, report: Report, of: Sequence[SubjectRights] = ()) -> None:
         """Print a report of some subjects in the form that was asked for; in that of one object a line, what was printed was all."""
-        if not (self.streams and self.form == _AT_ONCE):
+        if not (self.streams and self.form in _AT_ONCE):
             report = made_by(report, Making(self.ledger, self.survey, sum(len(one.gaps) for one in of) if of else None))
             screen = self.screen
             self._page(render(report, self.form, screen), screen)
 
-    def at_once(self, document: Callable[[T], Any]) -> Callable[[T], None] | None:
-        """Return what prints one thing as a line of JSON, where that is the form: nothing need then be kept.  In other forms, nothing."""
-        return (lambda one: self.text(json.dumps(document(one)) + "\n")) if self.form == _AT_ONCE else None
+    def at_once(self, lines: Mapping[str, Callable[[T], str]]) -> Callable[[T], None] | None:
+        """Return what prints one thing as a line, where the form is one of `lines`: nothing need then be kept.  In other forms, nothing."""
+        of = lines.get(self.form)
+        return None if of is None else lambda one: self.text(of(one))
 
     def _page(self, text: str, screen: Screen) -> None:
         """Print through the user's pager what is longer than the terminal."""
@@ -95,8 +95,8 @@ def say(message: str) -> None:
 def format_option(function: F | None = None, *, jsonl: bool = False, issues: bool = False, routes: bool = False) -> Any:
     """Add --format; it arrives as an `output`.
 
-    With `jsonl` the command prints that form itself, while it reads; with `issues` there are those for build servers and code hosts, too,
-    with `routes` pictures.
+    With `jsonl` the command prints the forms of an object a line itself, while it reads; with `issues` there are those for build servers
+    and code hosts, too, with `routes` pictures.
     """
     if function is None:
         return partial(format_option, jsonl=jsonl, issues=issues, routes=routes)
@@ -106,7 +106,8 @@ def format_option(function: F | None = None, *, jsonl: bool = False, issues: boo
 
     wrapped.__name__, wrapped.__doc__ = function.__name__, function.__doc__
     wrapped.__dict__.update(function.__dict__)
-    forms = [name for name in FORMS if (issues or name not in OF_ISSUES) and (routes or name not in OF_ROUTES)]
+    others = (set() if issues else OF_ISSUES) | (set() if routes else OF_ROUTES)
+    forms = [name for name in FORMS if name not in others or (jsonl and name in _AT_ONCE)]
     form = click.option("--format", "form", type=click.Choice(forms), default="table", show_default=True, help="Form of the output.")
     colour = click.option(
         "--colour",

@@ -215,6 +215,11 @@ class Source:
             self._read_use(subjects, EventFilter(kinds=frozenset({EventKind.USED})), keep)
         return times
 
+    def read_events(self, subjects: Container[str], take: "Callable[[AttributedEvent], None]") -> None:
+        """Give each event of the logs in the ledger on some hosts, host by host; nothing without any."""
+        if self.ledger.has_logs:
+            self._read_use(subjects, None, take)
+
     def _use_memory(self, subjects: Container[str]) -> "UseMemory | None":
         """Return what is kept of the logs of some hosts; nothing where none of them has any."""
         digests = self.ledger.history_digests(self.survey, self._with_logs(subjects), with_logs=True)

@@ -17,7 +17,8 @@ from fidelitas.logbook import EventFilter, Logbook
 from fidelitas.replay import PolicyHistory, replay
 from fidelitas.reports import Report
 from fidelitas.reports.replay import replay_report
-from fidelitas.reports.usage import outside_lines, record_document
+from fidelitas.reports.usage import outside_lines, record_line
+from fidelitas.reports.usage_events import event_line
 from fidelitas.reports.usage_views import VIEWS, UsageAnswer
 from fidelitas.usage import AttributedEvent
 
@@ -74,7 +75,7 @@ def command(
     records: list[AttributedEvent] = []
     page = person is not None and view is None
     keep = page or figures is not None or view in ("events", "timeline", "against-policy")
-    at_once = output.at_once(record_document)
+    at_once = output.at_once({"jsonl": record_line, "ocsf": event_line})
     book = source.logbook(wanted, at_once or (records.append if keep else None))
     _refuse_unknown(book, wanted, source)
     if at_once is None:

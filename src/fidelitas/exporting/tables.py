@@ -1,6 +1,6 @@
 """The tables of an export: their columns with types, and their rows; docs/formats.md describes each."""
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
 from fidelitas.findings import Finding
@@ -8,19 +8,33 @@ from fidelitas.reports.sentences import brief
 from fidelitas.reports.subjects import words_of
 from fidelitas.rights import Holding, SubjectRights
 from fidelitas.text import Place
+from fidelitas.usage import AttributedEvent
 
-__all__ = ["TABLES", "ExportTable", "Value", "tables_of"]
+__all__ = ["TABLES", "ExportTable", "Value", "fed_by", "tables_of"]
 
 Value = str | int | None
 
 
+Take = Callable[[tuple[Value, ...]], None]
+
+
 @dataclass(frozen=True, slots=True)
 class ExportTable:
-    """A table: the names of its columns with the types of SQL, and its rows."""
+    """A table: the names of its columns with the types of SQL; `feed` gives its rows, one after another, to what takes them."""
 
     name: str
     columns: tuple[tuple[str, str], ...]
-    rows: Iterable[tuple[Value, ...]]
+    feed: Callable[[Take], None]
+
+
+def fed_by(rows: Iterable[tuple[Value, ...]]) -> Callable[[Take], None]:
+    """Return what gives rows that are at hand to what takes them."""
+
+    def feed(take: Take) -> None:
+        for row in rows:
+            take(row)
+
+    return feed
 
 
 def _columns(text: str) -> tuple[tuple[str, str], ...]:
@@ -37,11 +51,20 @@ TABLES: Mapping[str, tuple[tuple[str, str], ...]] = {
     "links": _columns("holding# route# step# source target kind mechanism strength because quote asks conditions place_subject path line#"),
     "findings": _columns("key check_name severity subject about message why advice path line# quote"),
     "gaps": _columns("subject what why weakens path line#"),
+    "events": _columns(
+        "time host kind program account as_account group_name terminal folder command reason change count# address persons basis "
+        "confidence doubt subject path line#"
+    ),
 }
 
 
-def tables_of(subjects: Sequence[SubjectRights], findings: Sequence[Finding], tags: Mapping[str, tuple[str, ...]]) -> Iterator[ExportTable]:
-    """Yield every table of an audit; rows are made when they are asked for."""
+def tables_of(
+    subjects: Sequence[SubjectRights],
+    findings: Sequence[Finding],
+    tags: Mapping[str, tuple[str, ...]],
+    read_events: Callable[[Callable[[AttributedEvent], None]], None],
+) -> Iterator[ExportTable]:
+    """Yield every table of an audit; rows are made when they are asked for, and events read then: `read_events` gives them one by one."""
     held = [(number, one, holding) for number, (one, holding) in enumerate(_held(subjects), 1)]
     rows: Mapping[str, Iterable[tuple[Value, ...]]] = {
         "subjects": (_subject(one, tags.get(one.subject, ())) for one in subjects),
@@ -51,7 +74,8 @@ def tables_of(subjects: Sequence[SubjectRights], findings: Sequence[Finding], ta
         "findings": map(_finding, findings),
         "gaps": ((one.subject, gap.what, gap.why, gap.weakens, *_at(gap.place)) for one in subjects for gap in one.gaps),
     }
-    return (ExportTable(name, columns, rows[name]) for name, columns in TABLES.items())
+    feeds = {name: fed_by(some) for name, some in rows.items()} | {"events": lambda take: read_events(lambda one: take(_event(one)))}
+    return (ExportTable(name, columns, feeds[name]) for name, columns in TABLES.items())
 
 
 def _held(subjects: Sequence[SubjectRights]) -> Iterator[tuple[SubjectRights, Holding]]:
@@ -86,6 +110,15 @@ def _links(number: int, holding: Holding) -> Iterator[tuple[Value, ...]]:
 
 def _finding(one: Finding) -> tuple[Value, ...]:
     return one.key, one.check, str(one.severity), one.subject, one.about, one.message, one.why, one.advice, *_at(one.places[0]), one.quote
+
+
+def _event(record: AttributedEvent) -> tuple[Value, ...]:
+    one = record.event
+    return (
+        one.at.isoformat() if one.at is not None else None, one.host, one.kind.value, one.program, one.account, one.target, one.group,
+        one.terminal, one.folder, one.command, one.reason, one.change, one.times, one.address, " ".join(record.persons),
+        record.basis.value, record.basis.confidence, one.doubt, one.place.subject, *_at(one.place),
+    )  # fmt: skip
 
 
 def _at(place: Place) -> tuple[str, int | None]:

@@ -41,5 +41,14 @@ def _block(word: str, words: Words, checks: Checks) -> Block:
         means, more = words[word]
         return Block(word, (Row(means), *([Row(more)] if more else [])))
     check = checks[word]
-    labelled = (("Why", check.why), ("Fix", check.fix), ("Example", check.example), ("Not meant", check.unlike), ("Evidence", check.needs))
-    return Block(f"{word} ({check.severity})", (Row(check.title), *(Row(text, label=label) for label, text in labelled)))
+    first, *further = check.example.split("\n")
+    rows = (
+        Row(check.title),
+        Row(check.why, label="Why"),
+        Row(check.fix, label="Fix"),
+        Row(first, label="Example"),
+        *(Row(line, indent=10) for line in further),
+        Row(check.unlike, label="Not meant"),
+        Row(check.needs, label="Evidence"),
+    )
+    return Block(f"{word} ({check.severity})", rows)

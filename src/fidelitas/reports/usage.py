@@ -3,6 +3,7 @@
 Times are shown in a zone that is given, the reader's; documents have them in UTC.
 """
 
+import json
 from collections.abc import Iterable, Mapping, Sequence
 from datetime import date, datetime, timedelta, tzinfo
 from typing import Any
@@ -25,6 +26,7 @@ __all__ = [
     "ranked_causes",
     "record_blocks",
     "record_document",
+    "record_line",
     "time_shown",
     "usage_blocks",
     "usage_document",
@@ -306,6 +308,11 @@ def record_document(record: AttributedEvent) -> dict[str, Any]:
         "confidence": record.basis.confidence,
         "place": place_document(event.place),
     }
+
+
+def record_line(record: AttributedEvent) -> str:
+    """Return an event as a line of JSON."""
+    return json.dumps(record_document(record)) + "\n"
 
 
 def iso(at: datetime | None) -> str | None:

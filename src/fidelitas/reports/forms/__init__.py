@@ -6,7 +6,7 @@ from a report to text, and a line of the table here.
 
 from collections.abc import Callable
 
-from fidelitas.reports.forms import comma, documents, graph, junit, lines, markdown, sarif, terminal
+from fidelitas.reports.forms import comma, documents, graph, junit, lines, markdown, ocsf, sarif, terminal
 from fidelitas.reports.forms.screen import Screen
 from fidelitas.reports.report import Report
 
@@ -20,13 +20,14 @@ FORMS: dict[str, Callable[[Report, Screen], str]] = {
     "markdown": markdown.render,
     "sarif": sarif.render,
     "junit": junit.render,
+    "ocsf": ocsf.render,
     "dot": graph.render_dot,
     "svg": graph.render_svg,
 }
 
 
 # Forms of answers that are about things that are wrong.
-OF_ISSUES = frozenset({"sarif", "junit"})
+OF_ISSUES = frozenset({"sarif", "junit", "ocsf"})
 # Forms of answers that are routes.
 OF_ROUTES = frozenset({"dot", "svg"})
 
