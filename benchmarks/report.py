@@ -27,8 +27,8 @@ NOW = datetime(2026, 11, 20, tzinfo=UTC)
 RISKY = ("/usr/bin/less", "/usr/bin/vim", "/usr/bin/find", "/bin/tar", "/usr/bin/python3")
 
 
-def bundles(hosts: int, people: int) -> Iterator[Bundle]:
-    """Yield hosts on which every person has a rule, some of them risky."""
+def bundles(hosts: int, people: int, risky: float) -> Iterator[Bundle]:
+    """Yield hosts on which every person has a rule, a share of them risky."""
     chance = random.Random(1)
     base = next(iter(Generated(random.Random(1), 1, 1, 1).hosts(1)))
     files = {path: content for path, content in base.files.items() if not path.startswith("/etc/sudoers")}
@@ -39,7 +39,8 @@ def bundles(hosts: int, people: int) -> Iterator[Bundle]:
     shadow = "root:{locked yescrypt}:20000:0:99999:7:::\n" + "".join(f"{name}:{{usable yescrypt}}:20000:0:99999:7:::\n" for name in names)
     for number in range(hosts):
         rules = [
-            f"{name} ALL=(root) {chance.choice(RISKY) if chance.random() < 0.2 else f'/usr/bin/uptime {n}'}" for n, name in enumerate(names)
+            f"{name} ALL=(root) {chance.choice(RISKY) if chance.random() < risky else f'/usr/bin/uptime {n}'}"
+            for n, name in enumerate(names)
         ]
         own = {
             **files,
@@ -68,10 +69,11 @@ def main() -> None:
     options = argparse.ArgumentParser(description=__doc__)
     options.add_argument("--hosts", type=int, default=100)
     options.add_argument("--people", type=int, default=100)
+    options.add_argument("--risky", type=float, default=0.9, help="the share of rules that give root")
     chosen = options.parse_args()
     with tempfile.TemporaryDirectory() as folder:
         where = Path(folder)
-        Ledger(where / "ledger").add(bundles(chosen.hosts, chosen.people), NOW)
+        Ledger(where / "ledger").add(bundles(chosen.hosts, chosen.people, chosen.risky), NOW)
         env = {**os.environ, "FIDELITAS_LEDGER": str(where / "ledger")}
         begins = time.perf_counter()
         subprocess.run([PROGRAM, "report", "--out", where / "report.html"], env=env, cwd=where, check=False, capture_output=True)
@@ -79,7 +81,7 @@ def main() -> None:
         text = (where / "report.html").read_text()
         (where / "empty.html").write_text("<!DOCTYPE html><title>empty</title>")
         empty, whole = (min(opened(where / name) for _ in range(3)) for name in ("empty.html", "report.html"))
-        print(f"{text.count('<tr data-strength='):,} holdings, {len(re.findall('id=.f[0-9]+.', text)):,} findings")
+        print(f"{text.count(' data-strength='):,} holdings, {len(re.findall('id=.f[0-9]+.', text)):,} findings")
         print(f"file {len(text.encode()) / 1e6:.1f} MB, written in {written:.1f} s")
         print(f"opened in {whole:.2f} s with the start of the browser, an empty page in {empty:.2f} s: {whole - empty:.2f} s more")
 

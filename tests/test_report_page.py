@@ -8,9 +8,11 @@ import html
 import json
 import re
 import shutil
+import sqlite3
 import subprocess
 from collections import Counter
 from collections.abc import Callable
+from contextlib import closing
 from datetime import UTC, datetime, timedelta, timezone
 from pathlib import Path
 
@@ -66,7 +68,7 @@ def test_it_says_in_short_what_matters(page: Path) -> None:
     for one in rows:
         assert one["message"] in whole
     holders = fidelitas("holders", "--ledger", "estate/ledger", "--each", "--format", "json", cwd=folder).json["holdings"]
-    assert len(re.findall(r"<tr data-strength=", text)) == len(holders)
+    assert len(re.findall(r"<tr id=.h\d+. data-strength=", text)) == len(holders)
 
 
 def test_every_link_leads_somewhere_and_nothing_comes_from_elsewhere(page: Path) -> None:
@@ -132,6 +134,42 @@ def test_when_privilege_was_used_is_what_usage_lists(page: Path) -> None:
     drawn = re.findall(r"<title>(\w{3}) (\d+):00: (\d+)</title>", page.read_text())
     assert {(day, int(hour)): int(count) for day, hour, count in drawn} == Counter((f"{one:%a}", one.hour) for one in at)
     assert f">{len(at)} uses from {min(at):%Y-%m-%d} to {max(at):%Y-%m-%d}, by the clock of UTC" in page.read_text()
+
+
+def test_what_is_held_and_used_is_what_holders_and_usage_say(page: Path) -> None:
+    mapped = fidelitas("people", "estate/people.csv", "--ledger", "estate/ledger", "--format", "json", cwd=page.parent).json["people"]
+    person = {(one["subject"], one["account"]): row["person"] for row in mapped for one in row["accounts"]}
+    assert fidelitas("export", "tables", "--ledger", "estate/ledger", cwd=page.parent).status == 0
+    query = "select distinct holder, subject from holdings where \"full\" and granted and holder_kind in ('account', 'role')"
+    with closing(sqlite3.connect(page.parent / "tables" / "fidelitas.sqlite")) as database:
+        full = {(person.get((on, name), name), on) for name, on in database.execute(query)}
+    lines = fidelitas("usage", "--kind", "used", "--ledger", "estate/ledger", "--format", "jsonl", cwd=page.parent).out.splitlines()
+    events = [json.loads(line) for line in lines]
+    logged = {one["place"]["subject"] for one in events}
+    used = {
+        (person.get((one["place"]["subject"], one["persons"][0]), one["persons"][0]), one["place"]["subject"])
+        for one in events
+        if len(one["persons"]) == 1
+    }
+    expected = {name: [sum(1 for who, on in some if who == name and on in logged) for some in (full, full & used)] for name, _ in full}
+    drawn = re.search(r'aria-label="([^"]*: held on [^"]*)"', page.read_text())
+    assert drawn is not None
+    told = {
+        name: [int(held), int(used)] for name, held, used in re.findall(r"([^;]+?): held on (\d+), used on (\d+)", html.unescape(drawn[1]))
+    }
+    assert {name.strip(): numbers for name, numbers in told.items()} == {name: numbers for name, numbers in expected.items() if numbers[0] and name != "root"}
+
+
+def test_what_rests_on_a_finding_is_drawn_link_by_link(page: Path) -> None:
+    text = page.read_text()
+    finding = re.search(r'<details class="filtered critical".*?</details>', text, re.DOTALL)
+    assert finding is not None
+    (row,) = re.findall(r'What rests on it</h3>\s*<p><a href="#(h\d+)">sysop</a>: root on curlew', finding[0])[:1]
+    assert re.search(rf'<tr id="{row}".*?root.*?</tr>', text, re.DOTALL)
+    assert re.search(r"<ol><li>sysop → root", finding[0])
+    excerpt = re.search(r"<pre>(.*?)</pre>", finding[0], re.DOTALL)
+    assert excerpt is not None
+    assert [int(line.partition(" ")[0]) for line in re.sub("<[^>]*>", "", excerpt[1]).splitlines()] == list(range(25, 31))
 
 
 def test_a_week_is_that_of_the_reader() -> None:

@@ -3,4 +3,4 @@
 The flow is drawn in :mod:`fidelitas.audit`; the words are defined in :mod:`fidelitas.facts`.
 """
 
-__version__ = "0.1.0"
+__version__ = "0.9.0"

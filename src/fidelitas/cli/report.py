@@ -61,6 +61,7 @@ def command(file: Path, count: int, charter: Path | None, mapped: Path | None, s
     holdings = [holding for one in found.subjects for holding in one.own_holdings]
     state = None if use is None or reviewed is None else charter_state(use.charter, holdings, reviewed, use.scope, use.day, _SOON)
     reviews = ReviewBook(source.ledger).unfinished(found.subjects)
+    uses = source.uses(names)
     with progress("writing the report"):
         asked = Asked(
             survey=survey,
@@ -74,7 +75,9 @@ def command(file: Path, count: int, charter: Path | None, mapped: Path | None, s
             accepted=() if reviewed is None else reviewed.excepted,
             standing=standing_of(state, reviews),
             trend=_trend(source, survey, count, found, people),
-            week=week_of(source.use_times(names), reader_zone()),
+            week=week_of((use.at for use in uses), reader_zone()),
+            uses=uses,
+            logged=source.logged(names),
             glossary=[(word, meaning) for word, (meaning, _) in terms().items()],
         )
         write_new_file(file, rendered(content_of(asked)).encode())

@@ -32,6 +32,7 @@ if TYPE_CHECKING:
     from fidelitas.conclusions.use import UseMemory
     from fidelitas.findings import Finding
     from fidelitas.logbook import EventFilter, Logbook
+    from fidelitas.pages.persons import Use
     from fidelitas.usage import AttributedEvent, Grants
 
 __all__ = ["Source", "bundle_of_root", "default_ledger", "ledger_option", "log_option", "one_source_options", "source_options"]
@@ -201,19 +202,26 @@ class Source:
             self._read_use(subjects, EventFilter(kinds=frozenset({EventKind.USED})), keep)
         return lambda subject, account: latest.get((subject, account))
 
-    def use_times(self, subjects: Container[str]) -> "list[datetime]":
-        """Return when privilege was used on some hosts, by the logs in the ledger; nothing without any."""
-        times: list[datetime] = []
+    def uses(self, subjects: Container[str]) -> "list[Use]":
+        """Return each use of privilege on some hosts, by the logs in the ledger; nothing without any."""
+        from fidelitas.pages.persons import Use  # noqa: PLC0415
+
+        found: list[Use] = []
 
         def keep(record: "AttributedEvent") -> None:
-            if record.event.at is not None:
-                times.append(record.event.at)
+            at = record.event.at
+            if at is not None:
+                found.append(Use(at, record.event.place.subject, record.person))
 
         if self.ledger.has_logs:
             from fidelitas.logbook import EventFilter  # noqa: PLC0415
 
             self._read_use(subjects, EventFilter(kinds=frozenset({EventKind.USED})), keep)
-        return times
+        return found
+
+    def logged(self, subjects: Container[str]) -> set[str]:
+        """Return those of some hosts whose logs the ledger has."""
+        return set(self.ledger.history_digests(self.survey, self._with_logs(subjects), with_logs=True)) if self.ledger.has_logs else set()
 
     def read_events(self, subjects: Container[str], take: "Callable[[AttributedEvent], None]") -> None:
         """Give each event of the logs in the ledger on some hosts, host by host; nothing without any."""

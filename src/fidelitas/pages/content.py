@@ -3,13 +3,14 @@
 from collections import Counter
 from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass, field
-from datetime import datetime
+from datetime import date, datetime
 
 from fidelitas.charter import AcceptedFinding, Sanctions
 from fidelitas.evidence import Bundle
-from fidelitas.facts import Gap
+from fidelitas.facts import Gap, Place
 from fidelitas.findings import Finding, Severity
 from fidelitas.pages.evidence import Excerpt, Excerpts
+from fidelitas.pages.persons import HeldUsed, PersonPart, Use, held_and_used, persons_of
 from fidelitas.pages.pictures import Bar, Matrix, Trend, bars_of, matrix_of
 from fidelitas.pages.week import Week
 from fidelitas.people import MappedPerson
@@ -25,6 +26,7 @@ __all__ = ["Asked", "Content", "FindingPart", "HeldRow", "Standing", "SubjectPar
 
 _WORST = 5
 _MOST_NAMED = 3
+_MOST_PLACES, _MOST_ROUTES = 4, 3  # of a finding
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -40,7 +42,6 @@ class Asked:
     """What a report is made of.
 
     `survey` names it, `since` are lines on what changed since the one before, `trend` counts of earlier ones.  `evidence` gives what was
-    read of a subject; `tags` the tags of each; `week` when privilege was used.
     """
 
     survey: str
@@ -55,18 +56,21 @@ class Asked:
     standing: Standing = field(default_factory=Standing)
     trend: Trend = field(default_factory=Trend)
     week: Week = field(default_factory=Week)
+    uses: Sequence[Use] = ()
+    logged: Collection[str] = ()
     glossary: Sequence[tuple[str, str]] = ()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class FindingPart:
-    """Findings that say the same, with their evidence."""
+    """Findings that say the same, with their evidence; `routes` are holdings that a place of the first is a link of."""
 
     number: int
     group: Group
     where: str
     excerpts: tuple[Excerpt, ...]
-    routes: tuple[str, ...] = ()
+    routes: tuple["HeldRow", ...] = ()
+    more_routes: int = 0
 
     @property
     def finding(self) -> Finding:
@@ -78,6 +82,7 @@ class FindingPart:
 class HeldRow:
     """One holding, as a row: who, what, how, and the excerpts of its strongest route."""
 
+    number: int
     subject: str
     holder: str
     person: str
@@ -122,6 +127,8 @@ class Content:
     held: tuple[HeldRow, ...]
     gaps: tuple[Gap, ...]
     excerpts: tuple[Excerpt, ...]
+    people: tuple[PersonPart, ...]
+    held_used: tuple[HeldUsed, ...]
     matrix: Matrix
     severities: tuple[Bar, ...]
     coverage: tuple[Bar, ...]
@@ -133,8 +140,14 @@ class Content:
 def content_of(asked: Asked) -> Content:
     """Return what the report says of an audit."""
     excerpts = Excerpts(asked.evidence)
-    findings = tuple(_finding(number, group, excerpts) for number, group in enumerate(grouped(asked.findings), 1))
-    held = tuple(_held(host, holding, asked, excerpts) for host, holding in selected(asked.subjects, Filter()))
+    holdings = selected(asked.subjects, Filter())
+    through = _through(holdings)
+    groups = list(enumerate(grouped(asked.findings), 1))
+    shown = {number: tuple(excerpts.of(place) for place in group.first.places[:_MOST_PLACES]) for number, group in groups}
+    held = tuple(_held(number, host, holding, asked, excerpts) for number, (host, holding) in enumerate(holdings, 1))
+    findings = tuple(_finding(number, group, shown[number], _rows_through(group.first, through, held)) for number, group in groups)
+    last_used = _last_used(asked)
+    people = persons_of(held, last_used, asked.logged)
     gaps = tuple(gap for one in asked.subjects for gap in one.gaps)
     return Content(
         survey=asked.survey,
@@ -149,6 +162,8 @@ def content_of(asked: Asked) -> Content:
         held=held,
         gaps=gaps,
         excerpts=excerpts.every,
+        people=people,
+        held_used=held_and_used(people),
         matrix=matrix_of([(row.person, row.subject, row.granted, row.full) for row in held if row.kind in ("account", "role")]),
         severities=bars_of(Counter(str(one.severity) for one in asked.findings), [str(severity) for severity in Severity]),
         coverage=bars_of(Counter("with gaps" if one.gaps else "complete" for one in asked.subjects), ["complete", "with gaps"]),
@@ -198,19 +213,59 @@ def _named(subjects: Collection[str]) -> str:
     return " and ".join(filter(None, (", ".join(names[:-1]), names[-1])))
 
 
-def _finding(number: int, group: Group, excerpts: Excerpts) -> FindingPart:
-    found = [excerpts.of(place) for place in group.first.places[:4]]
+def _last_used(asked: Asked) -> dict[tuple[str, str], date]:
+    """Return the day of the last use by subject and person."""
+    of_accounts: dict[tuple[str, str], date] = {}
+    for use in asked.uses:
+        key = use.subject, use.account
+        of_accounts[key] = max(use.at.date(), of_accounts.get(key, use.at.date()))
+    latest: dict[tuple[str, str], date] = {}
+    for (subject, account), day in of_accounts.items():
+        key = subject, person_of(subject, account, asked.people)
+        latest[key] = max(day, latest.get(key, day))
+    return latest
+
+
+_Where = tuple[str, str, int | None]
+
+
+def _where(place: Place) -> _Where:
+    return place.subject, place.path, place.line
+
+
+def _through(holdings: Sequence[tuple[SubjectRights, Holding]]) -> dict[_Where, list[int]]:
+    """Return which holdings, by number, have a link of their strongest route at a place."""
+    found: dict[_Where, list[int]] = {}
+    for number, (_, holding) in enumerate(holdings):
+        for where in {_where(link.place) for link in holding.routes[0].links}:
+            found.setdefault(where, []).append(number)
+    return found
+
+
+def _rows_through(finding: Finding, through: Mapping[_Where, Sequence[int]], held: Sequence[HeldRow]) -> list[HeldRow]:
+    """Return the holdings that rest on what a finding is about, the gravest first."""
+    numbers = dict.fromkeys(number for place in finding.places for number in through.get(_where(place), ()))
+    return sorted((held[number] for number in numbers), key=lambda row: (not row.full, row.granted, row.number))
+
+
+def _finding(number: int, group: Group, excerpts: Sequence[Excerpt | None], rows: Sequence[HeldRow]) -> FindingPart:
     return FindingPart(
-        number=number, group=group, where=listed(group.subjects, 6, "system"), excerpts=tuple(one for one in found if one is not None)
+        number=number,
+        group=group,
+        where=listed(group.subjects, 6, "system"),
+        excerpts=tuple(one for one in excerpts if one is not None),
+        routes=tuple(rows[:_MOST_ROUTES]),
+        more_routes=max(0, len(rows) - _MOST_ROUTES),
     )
 
 
-def _held(host: SubjectRights, holding: Holding, asked: Asked, excerpts: Excerpts) -> HeldRow:
+def _held(number: int, host: SubjectRights, holding: Holding, asked: Asked, excerpts: Excerpts) -> HeldRow:
     route = holding.routes[0]
     name = str(holding.principal)
     sanction = asked.sanctions.judge(holding).sanction.value if asked.sanctions is not None else ""
     steps = tuple((f"{link.source} → {link.target}: {link.because}", excerpts.of(link.place)) for link in route.links)
     return HeldRow(
+        number=number,
         subject=host.subject,
         holder=name,
         person=person_of(host.subject, name, asked.people),
