@@ -24,7 +24,31 @@ from fidelitas.ledger import Ledger
 
 PROGRAM = Path(sys.executable).with_name("fidelitas")
 NOW = datetime(2026, 11, 20, tzinfo=UTC)
-RISKY = ("/usr/bin/less", "/usr/bin/vim", "/usr/bin/find", "/bin/tar", "/usr/bin/python3")
+RISKY = tuple(
+    f"/usr/bin/{name}"
+    for name in [
+        "less",
+        "vim",
+        "find",
+        "tar",
+        "python3",
+        "perl",
+        "ruby",
+        "awk",
+        "ed",
+        "emacs",
+        "nano",
+        "man",
+        "git",
+        "rsync",
+        "zip",
+        "tcpdump",
+        "strace",
+        "gdb",
+        "env",
+        "xargs",
+    ]
+)
 
 
 def bundles(hosts: int, people: int, risky: float) -> Iterator[Bundle]:

@@ -157,7 +157,9 @@ def test_what_is_held_and_used_is_what_holders_and_usage_say(page: Path) -> None
     told = {
         name: [int(held), int(used)] for name, held, used in re.findall(r"([^;]+?): held on (\d+), used on (\d+)", html.unescape(drawn[1]))
     }
-    assert {name.strip(): numbers for name, numbers in told.items()} == {name: numbers for name, numbers in expected.items() if numbers[0] and name != "root"}
+    assert {name.strip(): numbers for name, numbers in told.items()} == {
+        name: numbers for name, numbers in expected.items() if numbers[0] and name != "root"
+    }
 
 
 def test_what_rests_on_a_finding_is_drawn_link_by_link(page: Path) -> None:

@@ -3,11 +3,12 @@
 for (const box of document.querySelectorAll("[data-filters]")) {
   const table = document.getElementById(box.dataset.filters);
   const rows = Array.from(table.querySelectorAll("tbody tr, details.filtered"));
-  const texts = rows.map((row) => row.textContent.toLowerCase());
+  let texts = null;  // made when they are first asked for: ten thousand rows take a while
   const count = box.querySelector("output");
   const input = box.querySelector("input[type=search]");
   const choices = Array.from(box.querySelectorAll("select"));
   const apply = () => {
+    texts = texts || rows.map((row) => row.textContent.toLowerCase());
     const words = input.value.toLowerCase().split(/\s+/).filter(Boolean);
     let shown = 0;
     rows.forEach((row, number) => {
@@ -22,12 +23,11 @@ for (const box of document.querySelectorAll("[data-filters]")) {
   input.addEventListener("input", () => { clearTimeout(waiting); waiting = setTimeout(apply, 120); });
   choices.forEach((choice) => choice.addEventListener("change", apply));
   box.hidden = false;
-  apply();
+  count.textContent = `${rows.length} of ${rows.length} shown`;
 }
-for (const link of document.querySelectorAll("a[href^='#']")) {
-  link.addEventListener("click", () => {
-    for (let part = document.getElementById(link.hash.slice(1)); part; part = part.parentElement) {
-      if (part.tagName === "DETAILS") { part.open = true; }
-    }
-  });
-}
+document.addEventListener("click", (event) => {
+  const link = event.target.closest("a[href^='#']");
+  for (let part = link && document.getElementById(link.hash.slice(1)); part; part = part.parentElement) {
+    if (part.tagName === "DETAILS") { part.open = true; }
+  }
+});
