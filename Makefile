@@ -8,7 +8,8 @@
 #   make test-long   the same with thousands of questions to real sudo
 #   make fuzz        an hour of seeded hostile input for every language and reader (FUZZ_SECONDS, FUZZ_SEED)
 #   make benchmark   measure; prints ratios, fails nothing
-#   make man         write the manual pages and docs/checks.md
+#   make man         write the manual pages, docs/checks.md and the page of each check
+#   make docs        the same, and check that every link of the documentation leads somewhere
 #   make dist        build the wheel and the source archive, check them, and run the demo from the wheel alone
 #   make format      format the code
 #   make clean       remove what the other targets made
@@ -19,7 +20,7 @@ BIN := $(VENV)/bin
 # What the tests ask for their judgement: real sudo, other shells, a checker for shell scripts.
 PACKAGES := sudo libnss-systemd busybox dash shellcheck iproute2 acl attr mawk gawk strace libcap2-bin openssh-server debootstrap rpm procps rsyslog systemd postgresql-15 mariadb-server slapd ldap-utils openssl mandoc samba-ad-dc samba-ad-provision samba-dsdb-modules samba-vfs-modules chromium graphviz
 
-.PHONY: demo demo-ssh survey test cover test-long fuzz check packages man dist benchmark format clean
+.PHONY: demo demo-ssh survey test cover test-long fuzz check packages man docs dist benchmark format clean
 
 demo: $(VENV)/installed
 	$(BIN)/fidelitas demo
@@ -55,6 +56,9 @@ fuzz: $(VENV)/installed-dev
 # The manual pages and docs/checks.md, made of the commands and checks; kept in the repository, so that an installed wheel has them.
 man: $(VENV)/installed
 	$(BIN)/python -m fidelitas.cli.manual docs
+
+docs: man $(VENV)/installed-dev
+	$(BIN)/pytest -q tests/test_docs.py -k "links or readme"
 
 # What is in the wheel is all that the demo may need: it runs from an environment that holds nothing else, outside of this folder.
 dist: man
