@@ -1,8 +1,9 @@
 """How lines of syslog are found fast, held against the one expression that defines them; logs divided among readers, against the whole."""
 
 import json
+import random
 import re
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import pytest
@@ -14,6 +15,7 @@ from fidelitas.languages.logs.shares import Share, shares_of
 from fidelitas.logbook import HostLogs, Logbook, read_logbook
 from fidelitas.reports.usage import usage_document
 from fidelitas.sources.logs import logs_at
+from fidelitas.usage import AttributedEvent
 from fidelitas.usage.sessions import name_of_record
 
 # docs/log-forms.md: an optional priority, a stamp, a host, a program, a process or the fields of RFC 5424, and the message.
@@ -110,3 +112,82 @@ def test_short_logs_and_those_of_one_host_are_not_divided(tmp_path: Path) -> Non
 )
 def test_a_record_has_one_name_in_a_line_and_as_a_folder(recording: str, name: str) -> None:
     assert name_of_record(recording) == name
+
+
+def crossing(seed: int, count: int) -> str:
+    """Return a log in which logins, sudo, su and shells of few accounts, with few processes, cross on two hosts."""
+    chance = random.Random(seed)
+    names, at = ["anna", "bob", "root", "dora"], datetime(2026, 3, 1, tzinfo=UTC)
+    lines = []
+    for _ in range(count):
+        at += timedelta(seconds=chance.choice((0.01, 0.3, 2, 60, 900)))
+        who, whom, pid = chance.choice(names), chance.choice(names), chance.randrange(100, 108)
+        terminal, command = (
+            chance.choice(("pts/0", "pts/1")),
+            chance.choice(("/bin/bash", "/usr/bin/id", "/usr/sbin/useradd eve", "/bin/su -")),
+        )
+        message = chance.choice((
+            f"sudo[{pid}]: {who} : TTY={terminal} ; PWD=/ ; USER={whom} ; COMMAND={command}",
+            f"sudo[{pid}]: pam_unix(sudo:session): session opened for user {whom}(uid=0) by {who}(uid={names.index(who)})",
+            f"sudo[{pid}]: pam_unix(sudo:session): session closed for user {whom}",
+            f"sshd[{pid}]: Accepted publickey for {who} from 10.0.0.{pid} port 5 ssh2: ED25519 SHA256:x",
+            f"sshd[{pid}]: pam_unix(sshd:session): session opened for user {who}(uid={names.index(whom)}) by (uid=0)",
+            f"sshd[{pid}]: pam_unix(sshd:session): session closed for user {who}",
+            f"sshd[{pid}]: Failed password for invalid user {chance.choice(('hunter2', who))} from 10.0.0.{pid} port 4 ssh2",
+            f"sshd[{pid}]: message repeated 2 times: [ Accepted password for {who} from 10.0.0.1 port 5 ssh2]",
+            f"login[{pid}]: LOGIN ON tty1 BY {who}",
+            f"su[{pid}]: (to {whom}) {who} on {terminal}",
+            f"su[{pid}]: pam_unix(su:session): session opened for user {whom}(uid=0) by {who}(uid=1)",
+            f"su[{pid}]: pam_unix(su-l:session): session closed for user {whom}",
+            f"useradd[{pid}]: new user: name=eve, UID=1009, GID=1009, home=/home/eve, shell=/bin/bash",
+        ))  # fmt: skip
+        lines.append(f"{at.isoformat()} {chance.choice(('tern', 'curlew'))} {message}")
+    return "\n".join(lines) + "\n"
+
+
+@pytest.mark.parametrize("seed", range(6))
+def test_logins_that_are_counted_change_nothing(seed: int, tmp_path: Path) -> None:
+    """A summary counts most logins without looking at each; who asks for every event gets each, and the same summary."""
+    (tmp_path / "auth.log").write_text(crossing(seed, 4000), encoding="utf-8")
+    hosts = [HostLogs(subject=logs[0].subject, logs=logs) for logs in logs_at([tmp_path / "auth.log"], "tern")]
+    every: list[AttributedEvent] = []
+    summed, single = read_logbook(hosts), read_logbook(hosts, take=every.append)
+    assert summed.records == single.records == len(every)
+    for name, use in single.hosts.items():
+        other = summed.hosts[name]
+        assert (other.sessions, other.notable, other.counted, other.active, other.failures) == (
+            use.sessions, use.notable, use.counted, use.active, use.failures,
+        )  # fmt: skip
+        assert other.people.by_name == use.people.by_name
+        assert other.people.causes.by_reason == use.people.causes.by_reason
+    assert [one.key for one in summed.findings()] == [one.key for one in single.findings()]
+
+
+def test_a_login_is_its_own_account_s_and_not_of_who_has_a_root_shell_open(tmp_path: Path) -> None:
+    lines = (
+        "sudo[7]: rada : TTY=pts/0 ; PWD=/ ; USER=root ; COMMAND=/bin/bash",
+        "sudo[7]: pam_unix(sudo:session): session opened for user root(uid=0) by rada(uid=1003)",
+        "sshd[8]: pam_unix(sshd:session): session opened for user tomas(uid=1002) by (uid=0)",
+        "sshd[9]: pam_unix(sshd:session): session opened for user root(uid=0) by (uid=0)",
+        "sshd[8]: pam_unix(sshd:session): session closed for user tomas",
+        "sudo[7]: pam_unix(sudo:session): session closed for user root",
+    )
+    text = "".join(f"2026-03-01T10:{number:02}:00+00:00 tern {line}\n" for number, line in enumerate(lines))
+    (tmp_path / "auth.log").write_text(text, encoding="utf-8")
+    every: list[AttributedEvent] = []
+    (host,) = [HostLogs(subject=logs[0].subject, logs=logs) for logs in logs_at([tmp_path / "auth.log"], "tern")]
+    book = read_logbook([host], take=every.append)
+    assert [record.persons for record in every] == [("rada",), ("rada",), ("tomas",), (), ("tomas",), ("rada",)]
+    assert [(one.person, one.records) for one in book.hosts["tern"].sessions if one.shell and one.program == "sudo"] == [("rada", 0)]
+
+
+def test_hosts_are_divided_by_how_much_they_write(tmp_path: Path) -> None:
+    chance = random.Random(2)
+    hosts = ["busy"] * 50 + [f"quiet{number}" for number in range(50)]
+    use = "sudo: x : TTY=pts/0 ; PWD=/ ; USER=root ; COMMAND=/bin/id"
+    lines = [f"2026-03-01T10:00:00+00:00 {chance.choice(hosts)} {use}\n" for _ in range(60_000)]
+    (tmp_path / "auth.log").write_text("".join(lines), encoding="utf-8")
+    (logs,) = logs_at([tmp_path / "auth.log"], "loghost")
+    counts = [sum(share.has(line.split(" ", 2)[1]) for line in lines) for share in shares_of(logs, 2)]
+    assert sum(counts) == len(lines)
+    assert max(counts) / len(lines) < 0.55

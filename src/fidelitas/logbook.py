@@ -214,7 +214,7 @@ def _read(task: _Task, take: Callable[[AttributedEvent], None] | None = None) ->
     """Return what a share of the logs of one place tells, host by host."""
     host, wanted = task.host, task.wanted
     book, every = Logbook(), wanted == EventFilter()
-    reading = LogReading(host.logs, host.zone, host.names, host.sids, task.share)
+    reading = LogReading(host.logs, host.zone, host.names, host.sids, task.share, singly=take is not None or not every)
     told: dict[str, HostUse] = {}
     place = Place(subject=host.subject, path="logs")
     doing = f"counting the use of privilege on {host.subject}"
@@ -233,6 +233,8 @@ def _read(task: _Task, take: Callable[[AttributedEvent], None] | None = None) ->
             book.people.add(record)
             if take is not None:
                 take(record)
+    for name, count in reading.counted.items():
+        told[name].events += count
     if every:  # everyone's actions were counted already
         book.records = sum(use.events for use in book.hosts.values())
         for use in book.hosts.values():

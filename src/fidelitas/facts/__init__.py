@@ -77,7 +77,7 @@ from fidelitas.facts.directory_control import (
     ServerRules,
     Who,
 )
-from fidelitas.facts.events import NOWHERE, Change, Event, EventKind, TimeJump
+from fidelitas.facts.events import LOGIN_SERVICES, NOWHERE, Change, Event, EventKind, TimeJump, is_ordinary_login
 from fidelitas.facts.gaps import Gap, GapKind
 from fidelitas.facts.host import (
     AccessEntry,
@@ -129,6 +129,7 @@ from fidelitas.facts.windows import (
 from fidelitas.text import Place
 
 __all__ = [
+    "LOGIN_SERVICES",
     "NOWHERE",
     "ON_THE_WAY",
     "AccessControlEntry",
@@ -252,5 +253,6 @@ __all__ = [
     "WindowsJob",
     "WindowsJobKind",
     "WindowsSession",
+    "is_ordinary_login",
     "joined_policies",
 ]

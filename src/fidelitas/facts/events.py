@@ -6,7 +6,7 @@ from typing import NamedTuple
 
 from fidelitas.text import Place
 
-__all__ = ["NOWHERE", "Change", "Event", "EventKind", "TimeJump"]
+__all__ = ["LOGIN_SERVICES", "NOWHERE", "Change", "Event", "EventKind", "TimeJump", "is_ordinary_login"]
 
 NOWHERE = Place("", "")  # of what a message tells, before it is known where that stands
 
@@ -84,6 +84,21 @@ class Event(NamedTuple):  # a tuple, since there are millions of them
     def dedup_key(self) -> tuple[object, ...]:
         """What the line says, without when and where: two logs tell the same event alike."""
         return self[3:]
+
+
+# Services that let someone in: PAM tells of their sessions, each of which is of the account that logs in.
+LOGIN_SERVICES = frozenset({"sshd", "login", "remote"})
+_OF_LOGIN = frozenset({EventKind.LOGIN, EventKind.OPENED, EventKind.CLOSED})
+
+
+def is_ordinary_login(event: Event) -> bool:
+    """Return whether an event is a login, or the begin or end of one, as an account other than root, and nothing more."""
+    return (
+        event.kind in _OF_LOGIN
+        and event.program in LOGIN_SERVICES
+        and event.target not in ("", "root")
+        and not (event.terminal or event.doubt or event.login or event.last_only)
+    )
 
 
 class TimeJump(NamedTuple):

@@ -38,9 +38,13 @@ class Habits:
         self._all = smoothed([count + _LEAST for count in self._group])
         self._without: dict[tuple[int, ...], tuple[list[float], list[float]]] = {}
 
+    def is_usual(self, account: int, hour: int) -> bool:
+        """Return whether an hour (of 48) is so usual for an account that it cannot be an anomaly."""
+        return is_usual(self._counts[account][hour], self._group[hour])
+
     def chance(self, account: int, hour: int, near: tuple[int, ...]) -> float:
         """Return the share of hours as unusual as one (of 48) in what an account does; `near` are its stretch, itself with them."""
-        if is_usual(self._counts[account][hour], self._group[hour]):
+        if self.is_usual(account, hour):
             return 1.0
         left_out, group = self._beside(near)
         shares = [at - less + other if at > less else other for at, less, other in zip(self._spread[account], left_out, group, strict=True)]

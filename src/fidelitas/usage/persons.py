@@ -10,7 +10,7 @@ from collections.abc import Iterator
 from enum import Enum
 from typing import NamedTuple
 
-from fidelitas.facts import Event, EventKind
+from fidelitas.facts import LOGIN_SERVICES, Event, EventKind, is_ordinary_login
 from fidelitas.usage.sessions import MOMENT, OF_SESSION, Sessions, begins_session, may_be_elevated, name_of_record, stem
 
 __all__ = ["AttributedEvent", "Attribution", "AttributionBasis"]
@@ -115,6 +115,9 @@ class Attribution:
         account = event.target if event.kind in _LOGINS else event.account
         if event.login and event.login != account:
             return (event.login,), AttributionBasis.LOGIN_ID
+        if event.program in LOGIN_SERVICES and (event.kind is EventKind.OPENED or event.kind is EventKind.CLOSED):
+            # Who logs in has nothing to do with who has a root shell open.
+            return ((), AttributionBasis.NOBODY) if event.target in ("", _ROOT) else ((event.target,), AttributionBasis.LOGIN_NAME)
         session = self.sessions.on(event.terminal, account, event.at) if event.terminal and account else None
         if session is not None and session.person and event.kind is not EventKind.OPENED:
             session.records += 1
@@ -145,10 +148,13 @@ class Attribution:
     def _remember(self, record: AttributedEvent) -> None:
         event = record.event
         kind = event.kind
+        if is_ordinary_login(event):
+            return
         if kind is EventKind.USED:
             if record.persons and not event.doubt:
                 self._commands.append(record)
-                self._last.update((key, record) for key in _common(event))
+                for key in _common(event):
+                    self._last[key] = record
                 if len(self._last) > _MOST_USES:
                     self._last = dict(list(self._last.items())[_MOST_USES // 2 :])
                 if len(record.persons) == 1 and begins_session(event):
@@ -157,16 +163,12 @@ class Attribution:
             if event.pid is not None and len(record.persons) == 1 and len(self._by_process) < 100_000:
                 self._by_process[event.pid] = record.persons[0]
             if may_be_elevated(event):
-                self.sessions.begin(self._with_command(event), record.person)
+                before = self._command_of(event)
+                self.sessions.begin(event, record.person, None if before is None else before.event)
         elif kind is EventKind.CLOSED:
             if event.pid is not None:
                 self._by_process.pop(event.pid, None)
             self.sessions.close(event)
-
-    def _with_command(self, event: Event) -> Event:
-        """Return what PAM says of a session with the terminal and command of the line before it."""
-        before = self._command_of(event)
-        return event if before is None else event._replace(command=before.event.command, terminal=before.event.terminal)
 
     def _command_of(self, event: Event) -> AttributedEvent | None:
         """Return the use that a session of PAM was opened for: of the same process, else of the account that it names, else the last.
@@ -189,15 +191,15 @@ class Attribution:
             yield one
 
 
-def _common(event: Event) -> Iterator[tuple[str, object, object]]:
-    """Yield what a use and the session of PAM that it opens have in common, the surest first."""
-    program, target = stem(event.program), event.target or _ROOT
-    if event.pid is not None:
-        yield program, "process", event.pid
-    if event.account:
-        yield program, target, event.account
-    if event.kind is EventKind.USED or event.account in ("", _ROOT):
-        yield program, target, None
+def _common(event: Event) -> list[tuple[str, object, object]]:
+    """Return what a use and the session of PAM that it opens have in common, the surest first."""
+    program, target, account = stem(event.program), event.target or _ROOT, event.account
+    common: list[tuple[str, object, object]] = [] if event.pid is None else [(program, "process", event.pid)]
+    if account:
+        common.append((program, target, account))
+    if event.kind is EventKind.USED or account in ("", _ROOT):
+        common.append((program, target, None))
+    return common
 
 
 def _close_in_time(before: Event, event: Event) -> bool:

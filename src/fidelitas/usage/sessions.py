@@ -5,7 +5,7 @@ last that was opened as the same account.  One that no line closes is told as ne
 """
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 
 from fidelitas.facts import Event, EventKind, Place
@@ -60,6 +60,7 @@ class Session:
     recording: str = ""  # where sudo records what is typed and shown in it
     lists_commands: bool = False  # sudo logs each command that is run in it
     nested: bool = False  # of an account by itself: kept so that its end is not taken for that of the session round it
+    keys: list[object] = field(default_factory=list, repr=False, compare=False)  # by which it is found while it is open
 
     @property
     def duration(self) -> timedelta | None:
@@ -108,8 +109,11 @@ class Sessions:
         found = self._open.last(("on", terminal, account))
         return found if found is not None and _fresh(found, at) else None
 
-    def begin(self, event: Event, person: str) -> None:
-        """A use that gives a shell, or PAM that tells of a session: two lines of one session are one."""
+    def begin(self, event: Event, person: str, before: Event | None = None) -> None:
+        """A use that gives a shell, or PAM that tells of a session: two lines of one session are one.
+
+        The line `before` has the terminal and the command of a session that PAM tells of.
+        """
         if event.at is None:
             return
         program, account = stem(event.program), event.target or "root"
@@ -128,8 +132,8 @@ class Sessions:
             program=program,
             opened=event.at,
             place=event.place,
-            terminal=event.terminal,
-            command=event.command,
+            terminal=event.terminal if before is None else before.terminal,
+            command=event.command if before is None else before.command,
             pid=event.pid,
             recording=event.recording,
             shell=not nested and (begins_session(event) or (event.kind is EventKind.OPENED and program in ("su", *_LOGINS))),
@@ -182,7 +186,10 @@ class Sessions:
 
     def never_closed(self) -> list[Session]:
         """Return the sessions that are open."""
-        return [one for one in self._open if not one.nested]
+        left = [one for one in self._open if not one.nested]
+        for one in left:
+            one.keys = []
+        return left
 
 
 class _Index:
@@ -202,8 +209,13 @@ class _Index:
     def add(self, session: Session) -> None:
         number = id(session)
         self._by_number[number] = session
-        for key in self._keys(session):
-            self._by_key.setdefault(key, {})[number] = session
+        session.keys, by_key = self._keys(session), self._by_key
+        for key in session.keys:
+            some = by_key.get(key)
+            if some is None:
+                by_key[key] = {number: session}
+            else:
+                some[number] = session
         if session.shell and session.account == "root":
             self._root_shells[number] = session
 
@@ -211,8 +223,9 @@ class _Index:
         number = id(session)
         self._by_number.pop(number, None)
         self._root_shells.pop(number, None)
-        for key in self._keys(session):
+        for key in session.keys:
             self._forget(key, number)
+        session.keys = []
 
     def _forget(self, key: object, number: int) -> None:
         some = self._by_key.get(key)
@@ -226,9 +239,10 @@ class _Index:
 
     def number(self, session: Session, pid: int) -> None:
         """Learn the process of a session."""
-        for key in self._keys(session)[2:4]:
+        for key in session.keys[2:4]:
             self._forget(key, id(session))
         session.pid = pid
+        session.keys[2:4] = [("process", pid)]
         self._by_key.setdefault(("process", pid), {})[id(session)] = session
 
     def last(self, key: object) -> Session | None:

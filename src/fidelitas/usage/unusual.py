@@ -132,7 +132,11 @@ def odd_hours(use: HostUse) -> list[OddHour]:
         return []
     habits = Habits(table)
     rows = [(row, hour, near) for row, person in enumerate(people) for hour, near in _stretches(use.active[person])]
-    chances = [habits.chance(row, bins[hour], tuple(sorted(bins[other] for other in near))) for row, hour, near in rows]
+    usual = [[habits.is_usual(row, at) for at in range(BINS)] for row in range(len(people))]
+    chances = [
+        1.0 if usual[row][bins[hour]] else habits.chance(row, bins[hour], tuple(sorted([bins[other] for other in near])))
+        for row, hour, near in rows
+    ]
     kept = discoveries(chances, len(rows), _FALSE_SHARE_OF_HOURS)
     return [
         OddHour(people[row], hour, use.active[people[row]][hour], *use.active_at[people[row], hour], chance, chance * sum(table[row]))

@@ -1,5 +1,6 @@
 """The forms of logs: how each is recognised, by how a log begins, and what reads it.  A new form is its module and one row here."""
 
+from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from datetime import datetime, tzinfo
@@ -44,6 +45,7 @@ class KnownLog:
     sids: Mapping[str, str]
     pulse: Pulse = field(default_factory=Pulse)
     share: Share = WHOLE
+    counted: Counter[str] | None = None
 
 
 class _Form(NamedTuple):
@@ -72,7 +74,8 @@ def events_of(log: KnownLog, *, records: bool) -> tuple[LogReader, Iterator[Even
     start = log.content.beginning()
     form = next((form for form in _FORMS if form.is_one(start)), None)
     if form is None:  # its pulse is that of all lines that matter, not of its events alone
-        reader = SyslogReader(Clock(log.zone, log.by, *_stamps(log.content)), log.origin, log.pulse, log.names, log.share)
+        clock = Clock(log.zone, log.by, *_stamps(log.content))
+        reader = SyslogReader(clock, log.origin, log.pulse, log.names, log.share, log.counted)
         return reader, reader.events(log.content.blocks())
     reader = form.reader(log)
     return reader, _beating(reader.events(log.content.blocks()), log.pulse)

@@ -51,10 +51,13 @@ class LogReading:
         names: Mapping[int, str] | None = None,
         sids: Mapping[str, str] | None = None,
         share: Share = WHOLE,
+        *,
+        singly: bool = True,
     ) -> None:
         """`zone` is the host's; `names` are its accounts by user ID, `sids` those of Windows by SID, where they are known.
 
-        Of logs of many hosts the events of a `share` of them are read, but what the logs cover is told of all.
+        Of logs of many hosts the events of a `share` of them are read, but what the logs cover is told of all.  Where events are not asked
+        for `singly`, ordinary logins of which nothing but their number matters may be `counted` by host in place of being yielded.
         """
         self._families: dict[tuple[int, str], list[LogLike]] = {}
         for log in logs:
@@ -69,6 +72,8 @@ class LogReading:
         self.unread: list[ReadError] = []
         self.covers: list[Cover] = []
         self.gone: list[Event] = []
+        self.counted: Counter[str] = Counter()
+        self._counts = not singly and len(self._families) == 1  # of several logs one is compared with the other
 
     def events(self) -> Iterator[Event]:
         """Yield all events by time; what two logs tell alike once."""
@@ -126,6 +131,7 @@ class LogReading:
             sids=self._sids,
             pulse=cover.pulse,
             share=self._share,
+            counted=self.counted if self._counts else None,
         )
         reader, events = events_of(known, records=log.records)
         yield from events if self._share.of == 1 else (one for one in events if self._share.has(one.host or log.subject))

@@ -1,6 +1,7 @@
 """Logs of many hosts, read by several readers: each takes the lines of some hosts, all of them, and passes over those of others."""
 
-from collections.abc import Sequence
+from collections import Counter
+from collections.abc import Mapping, Sequence
 from itertools import islice
 from typing import NamedTuple
 from zlib import crc32
@@ -8,14 +9,14 @@ from zlib import crc32
 from fidelitas.errors import ReadError
 from fidelitas.languages.logs.content import LogLike
 from fidelitas.languages.logs.entries import lines_that_matter
-from fidelitas.text import short_host_name
+from fidelitas.text import decode, short_host_name
 
 __all__ = ["WHOLE", "Share", "shares_of"]
 
 # A shorter log is read before a second reader has begun.
 _LEAST = 4 << 20
 # So many lines are looked at for the hosts that they name.
-_SAMPLE = 1000
+_SAMPLE = 10_000
 
 
 class Share(NamedTuple):
@@ -27,10 +28,15 @@ class Share(NamedTuple):
     number: int = 0
     of: int = 1
     many: bool = False
+    met: Mapping[str, int] | None = None  # of the hosts that the log begins with, the share of each
 
     def has(self, host: str) -> bool:
         """Return whether a host is of this share."""
-        return self.of == 1 or crc32(short_host_name(host).encode("utf-8", "surrogateescape")) % self.of == self.number
+        if self.of == 1:
+            return True
+        name = short_host_name(host)
+        number = None if self.met is None else self.met.get(name)
+        return (crc32(name.encode("utf-8", "surrogateescape")) % self.of if number is None else number) == self.number
 
 
 WHOLE = Share()
@@ -38,20 +44,38 @@ WHOLE = Share()
 
 def shares_of(logs: Sequence[LogLike], readers: int) -> list[Share]:
     """Return how the logs of one place are best divided among so many readers: not at all, where they are short or of one host."""
-    if not any(_is_long_and_of_many(log) for log in logs if not log.records):
+    lines = next((found for log in logs if not log.records for found in (_hosts_of_a_long_one(log),) if found), None)
+    if lines is None:
         return [WHOLE]
-    return [Share(number, readers, many=True) for number in range(readers)]
+    met = _divided(lines, readers)
+    return [Share(number, readers, many=True, met=met) for number in range(readers)]
 
 
-def _is_long_and_of_many(log: LogLike) -> bool:
-    size = 0
+def _divided(lines: Counter[str], readers: int) -> dict[str, int]:
+    """Return the reader of each host, so that all have about as many lines: each host goes to the one that has fewest."""
+    sums = [0] * readers
+    found = {}
+    for name, count in sorted(lines.items(), key=lambda one: (-one[1], one[0])):
+        found[name] = number = sums.index(min(sums))
+        sums[number] += count
+    return found
+
+
+def _hosts_of_a_long_one(log: LogLike) -> Counter[str]:
+    """Return the hosts of a long log with how many of its first lines are of each; nothing of a short log, or of one host's."""
+    size, left, hosts = 0, _SAMPLE, Counter[bytes]()
     try:
-        for number, block in enumerate(log.blocks()):
+        for block in log.blocks():
             size += len(block)
-            if number == 0 and len({line.host for line in islice(lines_that_matter([block]), _SAMPLE)}) < 2:
-                return False
+            if left:
+                written = [line.host for line in islice(lines_that_matter([block]), left)]
+                hosts.update(written)
+                left -= len(written)
             if size >= _LEAST:
-                return True
+                break
     except ReadError:  # told when it is read
-        return False
-    return False
+        return Counter()
+    named: Counter[str] = Counter()
+    for host, count in hosts.items():
+        named[short_host_name(decode(host))] += count
+    return named if size >= _LEAST and len(named) > 1 else Counter()

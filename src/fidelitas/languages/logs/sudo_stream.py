@@ -33,8 +33,8 @@ class _Waiting:
 
     __slots__ = ("event", "last", "open")
 
-    def __init__(self, event: Event, *, open_: bool) -> None:
-        self.event, self.open, self.last = event, open_, ""
+    def __init__(self, event: Event) -> None:
+        self.event, self.open, self.last = event, True, ""
 
     def go_on(self, part: Event) -> None:
         """Add the rest of a command: the blank at which it was cut is gone, and only a word too long for a line is cut in itself."""
@@ -102,7 +102,7 @@ class _Stream:
                 waiting.append(event)
             while waiting:
                 first = waiting[0]
-                if not isinstance(first, Event) and first.open and len(waiting) <= _MOST_WAITING:
+                if first.__class__ is _Waiting and first.open and len(waiting) <= _MOST_WAITING:
                     break
                 yield self._release()
         while waiting:
@@ -118,11 +118,13 @@ class _Stream:
             if before is not None and before.event.account == event.account and event.pid in (None, before.event.pid):
                 before.go_on(event)
             return True
-        host.settle(event)
-        complete = event.kind in (EventKind.OPENED, EventKind.CLOSED) and not event.end
-        self._waiting.append(found := _Waiting(event, open_=not complete))
-        if not complete:
-            host.waiting = found
+        if before is not None:
+            host.settle(event)
+        if (event.kind is EventKind.OPENED or event.kind is EventKind.CLOSED) and not event.end:
+            self._waiting.append(event)  # it is complete
+        else:
+            host.waiting = found = _Waiting(event)
+            self._waiting.append(found)
         return False
 
     def _release(self) -> Event:

@@ -6,7 +6,7 @@ Keeps what a line alone does not tell: the year, and the names of user IDs.
 from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping
 
-from fidelitas.facts import Event, EventKind, Place
+from fidelitas.facts import LOGIN_SERVICES, Event, EventKind, Place, is_ordinary_login
 from fidelitas.languages.logs.clock import Clock
 from fidelitas.languages.logs.entries import Idle, lines_that_matter
 from fidelitas.languages.logs.journal_fields import Names
@@ -21,15 +21,25 @@ from fidelitas.text import decode
 __all__ = ["SyslogReader"]
 
 _MOST_HOSTS = 10_000
+_MOST_MET = 100_000
 
 
 class SyslogReader:
     """Reads one log; `unknown` counts the messages of no known form, by program, `pulse` all lines that matter, by time."""
 
     def __init__(
-        self, clock: Clock, origin: Place, pulse: Pulse | None = None, names: Mapping[int, str] | None = None, share: Share = WHOLE
+        self,
+        clock: Clock,
+        origin: Place,
+        pulse: Pulse | None = None,
+        names: Mapping[int, str] | None = None,
+        share: Share = WHOLE,
+        counted: Counter[str] | None = None,
     ) -> None:
-        """`share` is whose lines are read; of all others no more than when they were written."""
+        """`share` is whose lines are read; of all others no more than when they were written.
+
+        With `counted` ordinary logins are counted there by host, each but the first of an account: they are no events then.
+        """
         self._clock = clock
         self._origin = origin
         self._told = Told()
@@ -37,6 +47,8 @@ class SyslogReader:
         self._names = Names(names or {})
         self._share = share
         self._hosts: dict[bytes, tuple[str, bool]] = {}
+        self._counted = counted
+        self._met: set[tuple[str, str, str]] = set()  # hosts with the accounts of ordinary logins
         self.unknown: Counter[str] = Counter()
 
     def events(self, blocks: Iterable[bytes]) -> Iterator[Event]:
@@ -45,7 +57,7 @@ class SyslogReader:
 
     def _events(self, blocks: Iterable[bytes]) -> Iterator[Event]:
         told, read, beat, hosts, make = self._told.event, self._clock.read, self._pulse.beat, self._hosts, tuple.__new__
-        subject, path, _, _ = self._origin
+        (subject, path, _, _), counted = self._origin, self._counted
         idle = Idle(idle_beginnings(), lambda stamp, count: self._pulse.many(self._clock.near(stamp.decode()), count))
         for number, stamp, host, program, pid, message in lines_that_matter(blocks, idle):
             at = read(stamp.decode())
@@ -55,10 +67,16 @@ class SyslogReader:
                 continue  # a line of sudo can name another host than its own
             event = told(program, message)
             if event.__class__ is Event:
-                place = make(Place, (subject, path, number, None))
-                event = event.stamped(at, place, int(pid) if 0 < len(pid) < 10 else None, name)
-                if event.kind is EventKind.OPENED:
-                    event = self._opened(event, decode(message))
+                if event[3] is EventKind.OPENED:
+                    event = self._opened(event, name, message)
+                if counted is not None and is_ordinary_login(event) and not message.startswith(REPEATED):
+                    met = name, event.account, event.target
+                    if met in self._met:
+                        counted[name] += 1
+                        continue
+                    if len(self._met) < _MOST_MET:
+                        self._met.add(met)
+                event = event.stamped(at, make(Place, (subject, path, number, None)), int(pid) if 0 < len(pid) < 10 else None, name)
                 if message.startswith(REPEATED):
                     yield from repeated(event, decode(message))
                 else:
@@ -74,8 +92,10 @@ class SyslogReader:
         found = self._hosts[written] = name, self._share.has(name)
         return found
 
-    def _opened(self, event: Event, message: str) -> Event:
+    def _opened(self, event: Event, host: str, message: bytes) -> Event:
         """Learn names from what PAM says of a session, and from nothing else: a user can type such pairs."""
-        message = once(message.strip(" \r"))
-        self._names.learn(event.host, message)
-        return event if event.account else event._replace(account=self._names.opener(event.host, event.program, message))
+        text = once(decode(message).strip(" \r"))
+        self._names.learn(event.host or host, text)
+        if event.account or (event.program in LOGIN_SERVICES and message.endswith(b" by (uid=0)")):
+            return event
+        return event._replace(account=self._names.opener(event.host or host, event.program, text))
