@@ -131,7 +131,8 @@ def since_last(ledger: Ledger, survey: str, found: Audit) -> list[str]:
 
 
 def _audit(stored: StoredEvidence, names: Collection[str]) -> Audit:
-    wanted = [name for name in stored.names if name in names]
+    chosen = frozenset(names)
+    wanted = [name for name in stored.names if name in chosen]
     return audit(stored, None if len(wanted) == len(stored.names) else wanted, each=on_all_cores)
 
 
