@@ -20,7 +20,7 @@ from jsonschema import Draft202012Validator
 from fidelitas.cli.main import main
 from fidelitas.demo import make_estate
 from fidelitas.evidence import make_bundle
-from support import PASSWD, Put, Ran, bundle, fidelitas
+from support import PASSWD, Put, Ran, bundle, fidelitas, packed
 from test_probe import grow, put
 
 ROOT = Path(__file__).parent.parent
@@ -459,3 +459,19 @@ def test_examples_in_the_help_stand_on_lines_of_their_own(command: str, tmp_path
     shown = fidelitas(command, "--help", cwd=tmp_path).out
     assert "\\b" not in shown
     assert not [line for line in shown.splitlines() if line.count("    fidelitas ") > 1]
+
+
+def test_of_very_many_subjects_holders_counts_unless_it_is_asked_for_some(tmp_path: Path) -> None:
+    """The table of all holdings on thousands of hosts would be read by no one, and would take hours to make."""
+    (tmp_path / "all").mkdir()
+    for number in range(201):
+        rules = "%sudo ALL=(ALL) ALL\n" + ("tomas ALL=(ALL) ALL\n" if number < 3 else "")
+        (tmp_path / "all" / f"host{number}.tar").write_bytes(packed(rules, name=f"host{number}"))
+    assert fidelitas("survey", *sorted((tmp_path / "all").iterdir()), cwd=tmp_path).status in (0, 1)
+    told = fidelitas("holders", cwd=tmp_path)
+    assert told.out.splitlines()[0] == "201 subjects: 3 accounts with full control of some, 0 more can obtain it by a weakness"
+    assert [line.split()[-2:] for line in told.out.splitlines() if line.startswith(("host", "198 "))] == [["3", "0"], ["2", "0"]]
+    assert "tomas" in fidelitas("holders", "--on", "host1", cwd=tmp_path).out
+    assert "3 subjects" in fidelitas("holders", "--account", "tomas", cwd=tmp_path).out
+    rows = fidelitas("holders", "--format", "json", cwd=tmp_path).json["holdings"]
+    assert len({row["subject"] for row in rows}) == 201

@@ -12,8 +12,12 @@ from fidelitas.cli.names import note_ambiguous, refuse_unknown, unknown_name
 from fidelitas.cli.output import Output, format_option
 from fidelitas.cli.source import Source, source_options
 from fidelitas.errors import RequestError
+from fidelitas.reports.control import control_report
 from fidelitas.reports.holders import Filter, holders_report, is_right, right_names, rows_on
 from fidelitas.rights import Strength
+
+# Of more subjects the table without a filter counts: the holdings of all would be read by no one.
+_MOST_LISTED = 200
 
 
 @click.command
@@ -53,7 +57,7 @@ def command(
 
     Of each holder and right the strongest route is shown; "fidelitas why" shows all.  Strength: direct, the system
     itself grants it; certain, a documented mechanism turns it into the right; conditional, it depends on a secret or on what was not
-    read.
+    read.  Of more than 200 subjects, asked for without a filter, the table says how many have full control of each.
     """
     if unsanctioned and charter is None:
         raise RequestError("--unsanctioned is about a charter", hint="Name it with --charter.")
@@ -67,6 +71,11 @@ def command(
     if right is not None and not is_right(right, hosts):
         raise unknown_name("there is no right", right, right_names(hosts))
     refuse_unknown(hosts, asked)
+    unfiltered = not (account or right or names or strength or charter or each or matrix)
+    if unfiltered and len(hosts) > _MOST_LISTED:
+        output.report(control_report(hosts, lambda: holders_report(rows_on(hosts, asked, Filter()))), of=hosts)
+        tell_gaps(hosts)
+        return
     rows = rows_on(hosts, asked, Filter(account=account, right=right, strength=strength))
     sanctions = None if charter is None else charter_in_use(charter, mapped, source.tags_of(), hosts, whole=False).sanctions
     if sanctions is not None and unsanctioned:

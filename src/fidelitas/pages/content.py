@@ -14,7 +14,7 @@ from fidelitas.pages.persons import HeldUsed, PersonPart, Use, held_and_used, pe
 from fidelitas.pages.pictures import Bar, Matrix, Trend, bars_of, matrix_of
 from fidelitas.pages.week import Week
 from fidelitas.people import MappedPerson
-from fidelitas.reports.control import COUNTED, control_of, in_control, person_of
+from fidelitas.reports.control import COUNTED, Control, controls_of, in_control, person_of
 from fidelitas.reports.findings import Group, grouped
 from fidelitas.reports.holders import Filter, selected
 from fidelitas.reports.numbers import counted, listed
@@ -146,17 +146,17 @@ def content_of(asked: Asked) -> Content:
     shown = {number: tuple(excerpts.of(place) for place in group.first.places[:_MOST_PLACES]) for number, group in groups}
     held = tuple(_held(number, host, holding, asked, excerpts) for number, (host, holding) in enumerate(holdings, 1))
     findings = tuple(_finding(number, group, shown[number], _rows_through(group.first, through, held)) for number, group in groups)
-    last_used = _last_used(asked)
+    last_used, controls = _last_used(asked), controls_of(asked.subjects)
     people = persons_of(held, last_used, asked.logged)
     gaps = tuple(gap for one in asked.subjects for gap in one.gaps)
     return Content(
         survey=asked.survey,
         taken=_taken(asked.subjects),
-        sentences=tuple(_sentences(asked, gaps)),
+        sentences=tuple(_sentences(asked, controls, gaps)),
         worst=tuple((part, counted(len(part.group.subjects), "system")) for part in findings[:_WORST]),
         since=tuple(asked.since),
         standing=asked.standing,
-        subjects=tuple(_subject(one, asked) for one in asked.subjects),
+        subjects=tuple(_subject(one, controls[one.subject], asked) for one in asked.subjects),
         findings=findings,
         accepted=tuple(asked.accepted),
         held=held,
@@ -179,10 +179,9 @@ def _taken(subjects: Sequence[SubjectRights]) -> str:
     return days[0] if len(days) == 1 else f"{days[0]} to {days[-1]}" if days else ""
 
 
-def _sentences(asked: Asked, gaps: Sequence[Gap]) -> list[str]:
+def _sentences(asked: Asked, controls: Mapping[str, Control], gaps: Sequence[Gap]) -> list[str]:
     """Return the answers for a reader in a hurry."""
-    granted, others = in_control(asked.subjects, asked.people)
-    controls = {one.subject: control_of(one) for one in asked.subjects}
+    granted, others = in_control(controls, asked.people)
     where = [subject for subject, control in controls.items() if control.granted or control.obtaining]
     every = [subject for subject, control in controls.items() if control.anyone is not None]
     said = "people and accounts" if asked.people else "accounts"
@@ -281,8 +280,7 @@ def _held(number: int, host: SubjectRights, holding: Holding, asked: Asked, exce
     )
 
 
-def _subject(one: SubjectRights, asked: Asked) -> SubjectPart:
-    control = control_of(one)
+def _subject(one: SubjectRights, control: Control, asked: Asked) -> SubjectPart:
     found = Counter(finding.severity for finding in asked.findings if finding.subject == one.subject)
     worst = [f"{found[severity]} {severity}" for severity in Severity if found[severity]]
     return SubjectPart(

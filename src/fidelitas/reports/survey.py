@@ -10,7 +10,7 @@ from typing import Any
 from fidelitas.facts import Gap
 from fidelitas.findings import Finding, Severity
 from fidelitas.reports.blocks import Block, Row
-from fidelitas.reports.control import control_of
+from fidelitas.reports.control import Control, controls_of
 from fidelitas.reports.coverage import coverage_document, coverage_table
 from fidelitas.reports.findings import findings_blocks, findings_document, findings_table, grouped, groups_table, tally
 from fidelitas.reports.holder_groups import grouped_tables
@@ -80,7 +80,8 @@ def _subjects_table(subjects: Sequence[SubjectRights], findings: Sequence[Findin
     by_subject: dict[str, Counter[Severity]] = {}
     for finding in findings:
         by_subject.setdefault(finding.subject, Counter())[finding.severity] += 1
-    rows = [_subject_row(one, by_subject.get(one.subject, Counter())) for one in subjects]
+    controls = controls_of(subjects)
+    rows = [_subject_row(one, controls[one.subject], by_subject.get(one.subject, Counter())) for one in subjects]
     if len(rows) > _MOST_SUBJECTS:
         rows = _together(rows)
     return Table(
@@ -91,8 +92,7 @@ def _subjects_table(subjects: Sequence[SubjectRights], findings: Sequence[Findin
     )
 
 
-def _subject_row(one: SubjectRights, found: Mapping[Severity, int]) -> tuple[str, ...]:
-    control = control_of(one)
+def _subject_row(one: SubjectRights, control: Control, found: Mapping[Severity, int]) -> tuple[str, ...]:
     worst = [f"{found[severity]} {severity}" for severity in Severity if found.get(severity)][:2]
     evidence = counted(len(one.gaps), "gap") if one.gaps else "complete"
     return one.subject, words_of(one).system(one), control.administrators, control.escalations, ", ".join(worst) or "none", evidence
