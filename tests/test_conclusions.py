@@ -68,6 +68,12 @@ def everything(one: SubjectRights, names: Iterable[str]) -> Iterator[object]:
     """Yield all that a subject is asked, each with the question."""
     yield from (("gaps", one.gaps), ("taken", one.taken, one.taken_by, one.live), ("holdings", one.holdings), ("own", one.own_holdings))
     yield "full", [one.full_holders(kind) for kind in sorted({held.principal.kind for held in one.holdings}, key=str)]
+    own = one.own_holdings
+    called = dict.fromkeys(str(held.principal) for held in one.holdings)
+    assert one.own_holders() == {str(held.principal) for held in own}
+    assert [sorted(map(str, one.own_holdings_of(name))) for name in called] == [
+        sorted(str(held) for held in own if held.principal.is_called(name)) for name in called
+    ]
     yield "accounts", [one.in_brief(holding.principal) for holding in one.holdings]
     yield "rights", one.own_rights(), one.own_holdings_with(lambda right: right.kind.full)
     for name in names:

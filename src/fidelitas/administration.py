@@ -53,7 +53,7 @@ class Administration:
 
 def administration_of(rights: SubjectRights, evidence: Bundle | None) -> Administration:
     """Return who was granted full control of a subject; what can be obtained by a weakness is no administration."""
-    full = [one for one in rights.own_holdings if one.right.kind.full and one.granted]
+    full = [one for one in rights.own_holdings_with(lambda right: right.kind.full) if one.granted]
     groups = [one for one in full if one.principal.kind is PrincipalKind.GROUP or _has_members(rights, one, full)]
     through = {one.principal for one in groups}
     alone = [one for one in full if one.principal not in through and not _by_group(one, through)]

@@ -151,7 +151,7 @@ def _host_logs(evidence: Sequence[HostLogEvidence]) -> HostLogs:
         logs=[log for number, bundle in enumerate(evidence) for log in bundle.logs(number)],
         zone=newest.zone,
         names={account.uid: account.name for account in reversed(host.facts.accounts)},
-        entitled=frozenset(str(holding.principal) for holding in host.own_holdings) | {"root"},
+        entitled=frozenset(host.own_holders()) | {"root"},
         taken=newest.taken,
     )
 

@@ -151,6 +151,10 @@ class RememberedHost(HostRights):
             return SubjectRights.differing(self, other)
         return self.judged.differing(other.judged if isinstance(other, RememberedHost) else other)
 
+    def own_holders(self) -> set[str]:
+        """Return the holders of the own holdings, as they are written."""
+        return self.judged.own_holders() if self._kept is None else SubjectRights.own_holders(self)
+
     def own_rights(self) -> set[Right]:
         """Return the rights of the own holdings."""
         return self.judged.own_rights() if self._kept is None else SubjectRights.own_rights(self)

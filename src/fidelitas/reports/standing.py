@@ -8,6 +8,7 @@ from fidelitas.rights import Holding, PrincipalKind, Right, Strength, SubjectRig
 __all__ = ["furthest", "standing", "standing_on"]
 
 _MOST_SUBJECTS = 6
+_ANYONE = PrincipalKind.ANY_ACCOUNT.value
 
 
 def standing(name: str, holdings: Iterable[Holding]) -> str:
@@ -32,8 +33,9 @@ def standing(name: str, holdings: Iterable[Holding]) -> str:
 def standing_on(name: str, subjects: Iterable[SubjectRights]) -> list[str]:
     """Return the sentence about an account on some subjects, and one about what every account there can obtain."""
     known = list(subjects)
-    own = [holding for one in known for holding in one.own_holdings if holding.principal.is_called(name)]
-    anyone = [one.subject for one in known if any(map(_by_anyone, one.own_holdings)) and name in {who for who, _ in one.comments()}]
+    own = [holding for one in known for holding in one.own_holdings_of(name)]
+    open_to_all = [one for one in known if any(map(_by_anyone, one.own_holdings_of(_ANYONE)))]
+    anyone = [one.subject for one in open_to_all if name in {who for who, _ in one.comments()}]
     where = " and ".join(anyone) if len(anyone) <= _MOST_SUBJECTS else counted(len(anyone), "subject")
     return [standing(name, own), *([f"Any account of {where} can obtain full control of it: {name}, too"] if anyone else [])]
 

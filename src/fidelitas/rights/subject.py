@@ -122,6 +122,14 @@ class SubjectRights(ABC):
         """Return those of the own holdings whose right is wanted."""
         return tuple(holding for holding in self.own_holdings if wanted(holding.right))
 
+    def own_holdings_of(self, holder: str) -> tuple[Holding, ...]:
+        """Return those of the own holdings whose holder is called so."""
+        return tuple(holding for holding in self.own_holdings if holding.principal.is_called(holder))
+
+    def own_holders(self) -> set[str]:
+        """Return the holders of the own holdings, as they are written."""
+        return {str(holding.principal) for holding in self.own_holdings}
+
     def own_rights(self) -> set[Right]:
         """Return the rights of the own holdings."""
         return {holding.right for holding in self.own_holdings}

@@ -167,6 +167,10 @@ class HostOverlay(HostRights):
         elsewhere = (holding for holding in self.from_elsewhere if wanted(holding.right))
         return tuple(sorted((*here, *elsewhere), key=order_of))
 
+    def own_holders(self) -> set[str]:
+        """Return the holders of the own holdings, as they are written."""
+        return self.first.own_holders() | {str(one.principal) for one in self.from_elsewhere}
+
     def own_rights(self) -> set[Right]:
         """Return the rights of the own holdings."""
         return {*self.here(tuple(self.first.own_rights())), *(holding.right for holding in self.from_elsewhere)}

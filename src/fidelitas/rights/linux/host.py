@@ -196,6 +196,15 @@ class HostRights(SubjectRights):
         some = (holding for holding in (*self.by_node, *self.from_elsewhere) if wanted(holding.right))
         return tuple(filter(is_own, sorted((*some, *self.group_edges.with_right(wanted)), key=order_of)))
 
+    def own_holdings_of(self, holder: str) -> tuple[Holding, ...]:
+        """Return those of the own holdings whose holder is called so."""
+        return tuple(filter(is_own, self.holdings_of(holder)))
+
+    def own_holders(self) -> set[str]:
+        """Return the holders of the own holdings, as they are written; those who hold by a group without their holdings being made."""
+        named = {str(one.principal) for one in (*self.by_node, *self.from_elsewhere) if is_own(one)}
+        return named | set(self.group_edges.holders(lambda _: True))
+
     def differing(self, other: SubjectRights) -> tuple[Sequence[Holding], Sequence[Holding]]:
         """Return the own holdings, and those of the same host at another time; accounts that have the same by their groups left out."""
         if not isinstance(other, HostRights):
