@@ -12,6 +12,7 @@ from fidelitas.reports.table import Table
 
 __all__ = ["glossary_report", "terms"]
 
+_LABELS = len("Not a case")
 Words = Mapping[str, tuple[str, str | None]]
 Checks = Mapping[str, CheckText]
 
@@ -41,14 +42,9 @@ def _block(word: str, words: Words, checks: Checks) -> Block:
         means, more = words[word]
         return Block(word, (Row(means), *([Row(more)] if more else [])))
     check = checks[word]
-    first, *further = check.example.split("\n")
-    rows = (
-        Row(check.title),
-        Row(check.why, label="Why"),
-        Row(check.fix, label="Fix"),
-        Row(first, label="Example"),
-        *(Row(line, indent=10) for line in further),
-        Row(check.unlike, label="Not meant"),
-        Row(check.needs, label="Evidence"),
-    )
-    return Block(f"{word} ({check.severity})", rows)
+    texts = (("Why", check.why), ("Fix", check.fix), ("Example", check.example), ("Not a case", check.unlike), ("Evidence", check.needs))
+    rows = [Row(check.title)]
+    for label, text in texts:
+        first, *further = text.split("\n")
+        rows += [Row(first, label=f"{label:<{_LABELS}}"), *(Row(line, indent=_LABELS + 3) for line in further)]
+    return Block(f"{word} ({check.severity})", tuple(rows))
