@@ -234,7 +234,8 @@ def _read(task: _Task, take: Callable[[AttributedEvent], None] | None = None) ->
             if take is not None:
                 take(record)
     for name, count in reading.counted.items():
-        told[name].events += count
+        if name in told:  # but where reading ended before the first was yielded
+            told[name].events += count
     if every:  # everyone's actions were counted already
         book.records = sum(use.events for use in book.hosts.values())
         for use in book.hosts.values():
