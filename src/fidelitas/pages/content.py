@@ -42,6 +42,7 @@ class Asked:
     """What a report is made of.
 
     `survey` names it, `since` are lines on what changed since the one before, `trend` counts of earlier ones.  `evidence` gives what was
+    read of a subject; `tags` the tags of each; `uses` are of the subjects whose logs were read (`logged`), `week` the same by the clock.
     """
 
     survey: str
