@@ -4,6 +4,7 @@ import importlib
 import random
 import sys
 from dataclasses import replace
+from itertools import combinations
 from pathlib import Path
 from typing import Any
 
@@ -14,6 +15,7 @@ from hypothesis import strategies as st
 from fidelitas.languages.directory import read_directory
 from fidelitas.ledger import Ledger
 from fidelitas.peers import Having, PeerGroup, Profile, copies, peer_groups, profiles, unusual
+from fidelitas.peers.groups import distances
 from fidelitas.people import MappedPerson
 from fidelitas.rights import directory_rights_of
 from fidelitas.sources.directory import from_ldif
@@ -73,6 +75,18 @@ def test_holders_in_no_team_are_put_together_by_what_they_have() -> None:
     ]
     assert not any(group.declared for group in groups)
     assert {(one.holder, one.having.what) for one in unusual(groups)} == {("a6", "command:odd")}
+
+
+@pytest.mark.parametrize("seed", range(5))
+def test_how_far_holders_are_apart_is_the_share_of_what_only_one_of_them_has(seed: int) -> None:
+    chance = random.Random(seed)
+    some = []
+    for number in range(chance.randrange(3, 30)):
+        one_of_them = Profile(f"p{number}")
+        one_of_them.has.update(Having(f"right{chance.randrange(12)}", f"host{chance.randrange(3)}") for _ in range(chance.randrange(1, 9)))
+        some.append(one_of_them)
+    expected = [1 - len(one.has & other.has) / len(one.has | other.has) for one, other in combinations(some, 2)]
+    assert distances(some).tolist() == pytest.approx(expected, abs=1e-12)
 
 
 def test_departments_and_titles_of_a_directory_make_groups_where_the_map_names_no_team() -> None:

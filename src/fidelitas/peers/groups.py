@@ -3,11 +3,16 @@
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 from fidelitas.peers.profiles import Having, Profile
 from fidelitas.people import MappedPerson
 
-__all__ = ["PeerGroup", "peer_groups", "role_groups", "shared_roles"]
+if TYPE_CHECKING:
+    import numpy as np
+    from numpy.typing import NDArray
+
+__all__ = ["PeerGroup", "distances", "peer_groups", "role_groups", "shared_roles"]
 
 _FEWEST = 3  # below that nobody is unusual: there is nothing to compare with
 _MOST_CLUSTERED = 4000  # holders whose distances are worked out: the square of it is held
@@ -70,21 +75,33 @@ def _clusters(known: Sequence[Profile]) -> list[PeerGroup]:
     having = [profile for profile in known if profile.has][:_MOST_CLUSTERED]
     if len(having) < _FEWEST:
         return []
-    # Most questions need no numerics.
-    import numpy as np  # noqa: PLC0415
-    from scipy.cluster.hierarchy import fcluster, linkage  # noqa: PLC0415
-    from scipy.spatial.distance import pdist  # noqa: PLC0415
+    from scipy.cluster.hierarchy import fcluster, linkage  # noqa: PLC0415 most questions need no numerics
 
-    columns = {one: number for number, one in enumerate(sorted({one for profile in having for one in profile.has}))}
-    table = np.zeros((len(having), len(columns)), dtype=bool)
-    for row, profile in enumerate(having):
-        table[row, [columns[one] for one in profile.has]] = True
-    labels = fcluster(linkage(pdist(table, "jaccard"), "average"), _CUT, "distance")
+    labels = fcluster(linkage(distances(having), "average"), _CUT, "distance")
     members: dict[int, list[Profile]] = {}
     for label, profile in zip(labels.tolist(), having, strict=True):
         members.setdefault(label, []).append(profile)
     ordered = sorted(members.values(), key=lambda some: (-len(some), some[0].name))
     return [PeerGroup(_called(some, number), tuple(some), declared=False) for number, some in enumerate(ordered, 1)]
+
+
+def distances(having: Sequence[Profile]) -> "NDArray[np.float64]":
+    """Return the Jaccard distance of each pair of holders, in the order of SciPy's condensed matrices.
+
+    By what pairs have in common, which few of the very many things are.
+    """
+    import numpy as np  # noqa: PLC0415
+    from scipy.sparse import csr_array  # noqa: PLC0415
+
+    columns = {one: number for number, one in enumerate({one for profile in having for one in profile.has})}
+    rows = [row for row, profile in enumerate(having) for _ in profile.has]
+    cells = [columns[one] for profile in having for one in profile.has]
+    table = csr_array((np.ones(len(cells), dtype=np.int32), (rows, cells)), shape=(len(having), len(columns)))
+    first, second = np.triu_indices(len(having), 1)
+    common = (table @ table.T).toarray()[first, second]
+    sizes = np.array([len(profile.has) for profile in having])
+    either: NDArray[np.int64] = sizes[first] + sizes[second] - common
+    return (either - common) / either
 
 
 def _called(members: Sequence[Profile], number: int) -> str:

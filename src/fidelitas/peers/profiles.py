@@ -55,9 +55,9 @@ def profiles(subjects: Iterable[SubjectRights], people: Sequence[MappedPerson], 
     stated = {account.name: account for one in every if isinstance(one, DirectoryRights) for account in one.facts.accounts}
     for one in every:
         where = roles.get(one.subject, one.subject)
-        names = {name for name, _ in one.person_accounts()} - {"root"}
-        for name in names:
-            profile = found.setdefault(_whose(one.subject, name, people), Profile(_whose(one.subject, name, people)))
+        whose = {name: _whose(one.subject, name, people) for name, _ in one.person_accounts() if name != "root"}
+        for name, person in whose.items():
+            profile = found.setdefault(person, Profile(person))
             profile.accounts.add(name)
             account = stated.get(name)
             if account is not None:
@@ -67,9 +67,9 @@ def profiles(subjects: Iterable[SubjectRights], people: Sequence[MappedPerson], 
             groups = (f"%{group}" if is_server else group for group in one.belongs_to(name))
             profile.has.update(Having(group, where) for group in groups if group.startswith("%"))
         for holding in one.own_holdings:
-            if holding.principal.kind in (PrincipalKind.ACCOUNT, PrincipalKind.ROLE) and holding.principal.name in names:
+            if holding.principal.kind in (PrincipalKind.ACCOUNT, PrincipalKind.ROLE) and holding.principal.name in whose:
                 having = Having(str(holding.right), where)
-                profile = found[_whose(one.subject, holding.principal.name, people)]
+                profile = found[whose[holding.principal.name]]
                 profile.has.add(having)
                 profile.evidence.setdefault(having, holding)
                 profile.places.setdefault(having, set()).add(one.subject)
