@@ -12,15 +12,17 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from fidelitas.audit import audit
 from fidelitas.languages.directory import read_directory
 from fidelitas.ledger import Ledger
 from fidelitas.peers import Having, PeerGroup, Profile, copies, peer_groups, profiles, unusual
 from fidelitas.peers.groups import distances
 from fidelitas.people import MappedPerson
-from fidelitas.rights import directory_rights_of
+from fidelitas.rights import HostRights, directory_rights_of
 from fidelitas.sources.directory import from_ldif
 from support import NOW, bundle, fidelitas, rights
 from test_cli import check_schema
+from test_conclusions import of_directory
 
 sys.path.insert(0, str(Path(__file__).parent.parent / "benchmarks"))
 generator: Any = importlib.import_module("peers")
@@ -87,6 +89,16 @@ def test_how_far_holders_are_apart_is_the_share_of_what_only_one_of_them_has(see
         some.append(one_of_them)
     expected = [1 - len(one.has & other.has) / len(one.has | other.has) for one, other in combinations(some, 2)]
     assert distances(some).tolist() == pytest.approx(expected, abs=1e-12)
+
+
+def test_a_membership_that_several_hosts_take_of_a_directory_counts_once() -> None:
+    found = audit(of_directory())
+    known = {one.name: one for one in profiles(found.subjects, [], {})}
+    assert sum(isinstance(one, HostRights) for one in found.subjects) > 1
+    taken = [one for one in known["amara"].memberships if one.what != "%amara"]
+    assert taken
+    assert {one.where for one in taken} == {"saltmarsh"}
+    assert len(taken) == len({one.what for one in taken})
 
 
 def test_departments_and_titles_of_a_directory_make_groups_where_the_map_names_no_team() -> None:

@@ -4,7 +4,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 
 from fidelitas.people import MappedPerson
-from fidelitas.rights import DatabaseServer, DirectoryRights, Holding, PrincipalKind, SubjectRights
+from fidelitas.rights import DatabaseServer, DirectoryRights, Holding, HostRights, PrincipalKind, SubjectRights
 
 __all__ = ["Having", "Profile", "host_profiles", "profiles"]
 
@@ -65,7 +65,8 @@ def profiles(subjects: Iterable[SubjectRights], people: Sequence[MappedPerson], 
             # A server's roles are groups without being written so.
             is_server = isinstance(one, DatabaseServer)
             groups = (f"%{group}" if is_server else group for group in one.belongs_to(name))
-            profile.has.update(Having(group, where) for group in groups if group.startswith("%"))
+            taken = _taken(one, name)
+            profile.has.update(Having(group, taken.get(group, where)) for group in groups if group.startswith("%"))
         for holding in one.own_holdings:
             if holding.principal.kind in (PrincipalKind.ACCOUNT, PrincipalKind.ROLE) and holding.principal.name in whose:
                 having = Having(str(holding.right), where)
@@ -74,6 +75,12 @@ def profiles(subjects: Iterable[SubjectRights], people: Sequence[MappedPerson], 
                 profile.evidence.setdefault(having, holding)
                 profile.places.setdefault(having, set()).add(one.subject)
     return sorted(found.values(), key=lambda profile: profile.name)
+
+
+def _taken(one: SubjectRights, account: str) -> dict[str, str]:
+    """Return the directory of each membership that a host takes of one: on all hosts that do so it is one and the same."""
+    who = one.population.by_name.get(account) if isinstance(one, HostRights) else None
+    return {} if who is None else {f"%{one.group.name}": one.place.subject for one in who.memberships if one.nested}
 
 
 def _whose(subject: str, account: str, people: Sequence[MappedPerson]) -> str:
