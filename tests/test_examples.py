@@ -1,14 +1,22 @@
 """The examples of the checks: each that can be put on a small host is found there by the built program, and what only looks so is not."""
 
+import re
 from pathlib import Path
 
 import pytest
 
-from fidelitas.checks.examples import Example, examples, planted
+from fidelitas.checks.examples import Example, examples
 from fidelitas.platforms import every_check
 from support import fidelitas, packed
 
 EXAMPLES = examples()
+FILE = re.compile(r"(?P<path>/[^\s:]+): (?P<text>.*)", re.DOTALL)
+
+
+def planted(text: str) -> tuple[str, str] | None:
+    """Return the path and the content of an example that is a file (``PATH: TEXT``), ``None`` for one that is stated in words."""
+    found = FILE.fullmatch(text)
+    return None if found is None else (found["path"], found["text"] + "\n")
 
 
 def variants() -> list[tuple[str, bool, str]]:

@@ -1,15 +1,12 @@
 """What each check looks like: an example that raises it, what only looks like it, the evidence that it is judged by (`examples.toml`)."""
 
-import re
 import tomllib
 from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import cache
 from importlib import resources
 
-__all__ = ["Example", "example_of", "examples", "planted"]
-
-_FILE = re.compile(r"(?P<path>/[^\s:]+): (?P<text>.*)", re.DOTALL)
+__all__ = ["Example", "example_of", "examples"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -33,9 +30,3 @@ def examples() -> Mapping[str, Example]:
 def example_of(check: str) -> Example:
     """Return the example of a check; `KeyError` for an unknown one."""
     return examples()[check]
-
-
-def planted(text: str) -> tuple[str, str] | None:
-    """Return the path and the content of an example that is a file (``PATH: TEXT``), ``None`` for one that is told in words."""
-    found = _FILE.fullmatch(text)
-    return None if found is None else (found["path"], found["text"] + "\n")

@@ -73,7 +73,7 @@ def command(
     refuse_unknown(hosts, asked)
     unfiltered = not (account or right or names or strength or charter or each or matrix)
     if unfiltered and len(hosts) > _MOST_LISTED:
-        output.report(control_report(hosts, lambda: holders_report(rows_on(hosts, asked, Filter()))), of=hosts)
+        output.report(control_report(hosts, lambda: holders_report(rows_on(hosts, asked, Filter()), source.provenance(hosts))), of=hosts)
         tell_gaps(hosts)
         return
     rows = rows_on(hosts, asked, Filter(account=account, right=right, strength=strength))

@@ -210,7 +210,7 @@ def root_shell(use: HostUse) -> Iterator[Found]:
         yield _found(person, f"{person} started {what} ({', '.join(shells[:_SHOWN])}) {_when(use, records, Notable.SHELL)}{where}", records)
 
 
-@check("use.secret-read", Severity.MEDIUM, advice="Ask why; change the secret if there is no reason.")
+@check("use.secret-read", Severity.MEDIUM, advice="Ask why; unless there is a reason, change the secret.")
 def secret_read(use: HostUse) -> Iterator[Found]:
     """A file with secrets was read with privilege: password hashes, private keys or tickets.
 
