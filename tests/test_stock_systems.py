@@ -22,7 +22,7 @@ PACKAGES = [
     name for name in (Path(__file__).parent / "samples/server-packages.txt").read_text().split("\n") if name and not name.startswith("#")
 ]
 # Groups that confer root by what they are, on every system that has them; there is nobody in them.
-GROUPS = {"disk", "sudo", "docker", "lxd", "libvirt"}
+GROUPS = {"%disk", "%sudo", "%docker", "%lxd", "%libvirt"}
 
 
 @pytest.fixture(scope="module", params=["bullseye", "bookworm", "trixie"])

@@ -21,7 +21,7 @@ __all__ = ["Power", "is_judged", "lesser_power_of", "power_of", "power_of_progra
 # Under which further names programs of the table are installed: python3.11, perl5.36.0, vim.basic, x86_64-linux-gnu-gcc-12.
 _VARIANT = re.compile(
     r"^(?:x86_64|i[3-6]86|aarch64|arm)-linux-gnu(?:eabihf)?-|-x86_64-linux-gnu$|-?[0-9]*\.[0-9.]+$|(?<=[a-z])[0-9]+$|(?<=[a-z+])-[0-9]+$"
-    r"|\.(?:basic|tiny|nox|athena|gtk3?|openbsd|traditional|findutils|plocate)$"
+    r"|\.(?:basic|tiny|nox|athena|gtk3?|openbsd|traditional|findutils|plocate|mailutils|default|sysstat)$|-im[67](?:\.q[0-9]+(?:hdri)?)?$"
 )
 
 
