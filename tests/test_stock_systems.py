@@ -6,6 +6,7 @@ Half an hour a release: only with STOCK=all, as `make test-long` has it.
 import os
 import shutil
 import subprocess
+import tomllib
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -21,6 +22,7 @@ pytestmark = [
 PACKAGES = [
     name for name in (Path(__file__).parent / "samples/server-packages.txt").read_text().split("\n") if name and not name.startswith("#")
 ]
+ATTEMPTS = tomllib.loads((Path(__file__).parent / "samples/server-attempts.toml").read_text())["attempt"]
 # Groups that confer root by what they are, on every system that has them; there is nobody in them.
 GROUPS = {"%disk", "%sudo", "%docker", "%lxd", "%libvirt"}
 
@@ -79,3 +81,27 @@ def test_nothing_is_raised_on_a_stock_debian_with_a_hundred_servers(root: Path, 
     grown = survey(root, tmp_path)
     assert raised(grown) == []
     assert roots(grown) <= GROUPS
+    tried = [(attempt["program"], succeeds(root, attempt)) for attempt in ATTEMPTS if shutil.which(attempt["program"], path=places(root))]
+    assert len(tried) >= 40
+    assert [program for program, done in tried if not done] == []
+
+
+def places(root: Path) -> str:
+    return ":".join(str(root / folder) for folder in ("usr/bin", "usr/sbin", "bin", "sbin"))
+
+
+def succeeds(root: Path, attempt: dict[str, str]) -> bool:
+    """Return whether a program of a server, run as root, shows, writes or runs what it is said to."""
+    (root / "root/secret").write_text("root:$y$HASH:1\nsecond HASH line\n")
+    (root / "root/run.sh").write_text("#!/bin/sh\ntouch /root/target\n")
+    (root / "root/run.sh").chmod(0o755)
+    (root / "root/target").unlink(missing_ok=True)
+    script = """
+        mount -t proc none "$ROOT/proc"
+        exec chroot "$ROOT" sh -c 'cd $(mktemp -d) && export S=/root/secret T=/root/target R=/root/run.sh && eval "$0"' "$WHAT"
+    """
+    kind = next(kind for kind in ("reads", "writes", "runs") if kind in attempt)
+    command = ["unshare", "-m", "--propagation", "private", "timeout", "-k", "1", "20", "sh", "-c", script]
+    environment = {"PATH": os.environ["PATH"], "ROOT": str(root), "WHAT": attempt[kind], "HOME": "/root", "USER": "root"}
+    done = subprocess.run(command, env=environment, stdin=subprocess.DEVNULL, capture_output=True, check=False)
+    return b"HASH" in done.stdout + done.stderr if kind == "reads" else (root / "root/target").exists()
