@@ -50,7 +50,8 @@ def _positive(rights: HostRights, members: Iterable[Member], kind: AliasKind) ->
 def full_root_outside_admin_group(rights: HostRights) -> Iterator[Found]:
     """A rule outside the administrators' group allows every command as root.
 
-    Administrators should be in one list. A separate rule is missed in reviews of that list and stays when the person changes jobs.
+    Administrators should be in one list. A separate rule is missed in reviews of that list and stays when the person changes jobs. Where
+    sudo asks for the password of root, such a rule gives no more than su does, and is information.
     """
     usual = {f"%{name}" for name in rights.population.admin_groups} | {"root", "#0"}
     for rule, commands in as_root(rights):
@@ -60,12 +61,14 @@ def full_root_outside_admin_group(rights: HostRights) -> Iterator[Found]:
         if others:
             who = ", ".join(dict.fromkeys(others))
             admins = " or ".join(sorted(f"%{name}" for name in rights.population.admin_groups))
+            as_su = all(command.needs_another_password for command in everything)
             yield Found(
                 about=rule.statement,
-                message=f"{who} may run every command as root by a rule outside {admins}",
+                message=f"{who} may run every command as root by a rule outside {admins}{', with the password of root' if as_su else ''}",
                 places=(rule.place,),
                 quote=rule.statement,
                 safer=named_instead(rule),
+                severity=Severity.INFO if as_su else None,
             )
 
 
@@ -120,7 +123,7 @@ def unknown_name(rights: HostRights) -> Iterator[Found]:
     """A rule names an account, group or alias that does not exist.
 
     Nobody has rights by it today. The next account or group of that name inherits the rule, and an exclusion of an unknown name
-    excludes nothing.
+    excludes nothing. Rules of the administrators' group that distributions ship for hosts that may lack the group are information.
     """
     for rule in rights.facts.policy.rules:
         for kind, member in _unknown(rights, rule):
@@ -130,8 +133,17 @@ def unknown_name(rights: HostRights) -> Iterator[Found]:
                 message=f'the rule names the {kind} "{member.value}", which does not exist{elsewhere}',
                 places=(rule.place, member.place) if member.place.line != rule.place.line else (rule.place,),
                 quote=rule.statement,
-                severity=Severity.INFO if elsewhere else None,
+                severity=Severity.INFO if elsewhere or _is_shipped(rule, member) else None,
             )
+
+
+# Debian, Ubuntu and their kin, Red Hat, SUSE, Arch and the BSDs ship a policy with rules for these, whether or not the group is there.
+_SHIPPED = {"%admin", "%sudo", "%wheel"}
+
+
+def _is_shipped(rule: SudoRule, member: Member) -> bool:
+    """Return whether a rule gives everything to an administrators' group that a distribution's policy names."""
+    return str(member) in _SHIPPED and not member.negated and rule.command.kind is MemberKind.ALL
 
 
 def _elsewhere(rights: HostRights, database: str) -> str:
@@ -200,6 +212,7 @@ def _dead(rights: HostRights, rule: SudoRule, over: list[SudoRule]) -> Found:
     # What was written and what happens differ where one allows and the other forbids, or where only one of them asks for a password.
     allows = _senses(rights, rule)
     differs = any(not _senses(rights, other) <= allows or other.tag(Tag.PASSWD) != rule.tag(Tag.PASSWD) for other in over)
+    one_line = all(other.statement == rule.statement and other.place.line == rule.place.line for other in over)
     where = " and ".join(place.in_file() for place in by)
     users = ", ".join(str(member) for member in rule.users)
     effect = "which decides otherwise" if differs else "which says the same"
@@ -208,7 +221,8 @@ def _dead(rights: HostRights, rule: SudoRule, over: list[SudoRule]) -> Found:
         message=f"the rule for {users} ({rule.command}) is overridden by {where}, {effect}",
         places=(rule.place, *by),
         quote=rule.statement,
-        severity=Severity.MEDIUM if differs else None,
+        # ALL, !ALL in one line hides nothing from its reader, and allows nothing.
+        severity=Severity.MEDIUM if differs and not (one_line and _senses(rights, rule) == {True}) else None,
     )
 
 

@@ -12,7 +12,7 @@ from dataclasses import dataclass, field
 
 from fidelitas.facts import Command, Member, MemberKind, SudoRule
 from fidelitas.rights.linux.population import Identity
-from fidelitas.rights.linux.sudo.grants import Grant, Leaf, Walk, jail_of
+from fidelitas.rights.linux.sudo.grants import Asks, Grant, Leaf, Walk, jail_of
 
 __all__ = ["Effective", "InForce", "RuleEffect"]
 
@@ -21,13 +21,19 @@ __all__ = ["Effective", "InForce", "RuleEffect"]
 class InForce:
     """A command that a rule gives as root: `members` of the user list by which it does, each under the alias it is named by.
 
-    `accounts` are those that have it by name, `excluded` what later rules take from it.
+    `accounts` are those that have it by name, `excluded` what later rules take from it, `asks` whose passwords it asks for.
     """
 
     leaf: Leaf
     members: dict[Member, str] = field(default_factory=dict)
     accounts: list[Sequence[Identity]] = field(default_factory=list)
     excluded: dict[Command, None] = field(default_factory=dict)
+    asks: set[Asks] = field(default_factory=set)
+
+    @property
+    def needs_another_password(self) -> bool:
+        """Whether it serves only those who know the password of root, or of the account to run as."""
+        return self.asks <= {Asks.ROOT, Asks.TARGET}
 
     @property
     def users(self) -> list[str]:
@@ -92,6 +98,7 @@ class Effective(Walk):
         found.members.setdefault(member, grant.by.aliases[0].name if grant.by.aliases else str(member))
         found.accounts.append(accounts)
         found.excluded.update(dict.fromkeys(grant.excluded))
+        found.asks.add(grant.asks)
 
     def __getstate__(self) -> object:
         return self.effects
