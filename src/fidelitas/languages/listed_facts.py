@@ -20,6 +20,8 @@ __all__ = ["ListedFacts", "listed_facts", "typed_facts"]
 
 # So many names are searched for; where more are asked, all facts are made once and kept.
 _MOST_SEARCHES = 64
+# Rows are looked at by blocks of so many bytes.
+_BLOCK = 1 << 18
 
 
 class _Named(Protocol):
@@ -46,7 +48,7 @@ def typed_facts(reader: RowReader, listing: str, kind: type[R], make: Callable[[
 def listed_facts(reader: RowReader, listing: str, kind: type[R], make: Callable[[R, str, Place], Sequence[N]]) -> "ListedFacts[N]":
     """Return the same, where the facts are made later; what is a gap is noted now."""
     listings = _listings(reader, listing)
-    count = sum(1 for content, origin, _ in listings for _ in _read(reader, kind, content, origin))
+    count = sum(_count(reader, kind, content, origin) for content, origin, _ in listings)
     decode = msgspec.json.Decoder(kind).decode
 
     def facts(line: bytes, database: str, place: Place) -> Sequence[N]:
@@ -64,9 +66,26 @@ def _listings(reader: RowReader, listing: str) -> list[_Listing]:
     return [(found[name], reader.origin(name), name.partition(" ")[2]) for name in names]
 
 
-def _read(reader: RowReader, kind: type[R], content: bytes, origin: Place) -> Iterator[tuple[R, int]]:
+def _count(reader: RowReader, kind: type[R], content: bytes, origin: Place) -> int:
+    """Return how many rows of a listing are of their kind; blocks are looked at as a whole, and row by row only where a block has a fault."""
+    decode = msgspec.json.Decoder(kind).decode_lines
+    count = begins = 0
+    first = 1
+    while begins < len(content):
+        ends = content.find(b"\n", begins + _BLOCK) + 1 or len(content)
+        block = content[begins:ends]
+        try:
+            count += len(decode(block))
+        except (ValueError, RecursionError):
+            count += sum(1 for _ in _read(reader, kind, block, origin, first))
+        first += block.count(b"\n")
+        begins = ends
+    return count
+
+
+def _read(reader: RowReader, kind: type[R], content: bytes, origin: Place, first: int = 1) -> Iterator[tuple[R, int]]:
     decode = msgspec.json.Decoder(kind).decode
-    for number, line in enumerate(io.BytesIO(content), 1):
+    for number, line in enumerate(io.BytesIO(content), first):
         try:
             yield decode(line), number
         except (ValueError, RecursionError) as error:
@@ -80,7 +99,7 @@ class ListedFacts(Generic[N]):
     def __init__(self, listings: Sequence[_Listing], count: int, facts: Callable[[bytes, str, Place], Sequence[N]]) -> None:
         self._listings, self._count, self._facts = listings, count, facts
         self._numbered = [b"\\u" in content for content, _, _ in listings]
-        self._searches = 0
+        self._searched: dict[str, list[N]] = {}
 
     def __len__(self) -> int:
         return self._count
@@ -92,15 +111,17 @@ class ListedFacts(Generic[N]):
 
     def named(self, name: str) -> Iterable[N]:
         """Return the facts whose name this is."""
-        self._searches += 1
-        if self._searches > _MOST_SEARCHES:
-            return self._by_name.get(name, ())
-        # The name is looked for as the value of its column: that of a schema stands in the row of each of its tables.
-        return [one for one in self._with(rb'"name"\s*:\s*' + _in_row(json.dumps(name, ensure_ascii=False))) if one.name == name]
+        if name not in self._searched:
+            if len(self._searched) >= _MOST_SEARCHES:
+                return self._by_name.get(name, ())
+            # The name is looked for as the value of its column: that of a schema stands in the row of each of its tables.
+            rows = self._with(_in_row(json.dumps(name, ensure_ascii=False)), _names)
+            self._searched[name] = [one for one in rows if one.name == name]
+        return self._searched[name]
 
     def containing(self, text: str) -> Iterable[N]:
         """Return the facts in whose row a text stands, and perhaps others."""
-        return self._with(_in_row(json.dumps(text, ensure_ascii=False)[1:-1]))
+        return self._with(_in_row(json.dumps(text, ensure_ascii=False)[1:-1]), _lines_with)
 
     @cached_property
     def _by_name(self) -> dict[str, list[N]]:
@@ -109,29 +130,53 @@ class ListedFacts(Generic[N]):
             found.setdefault(one.name, []).append(one)
         return found
 
-    def _with(self, wanted: bytes) -> list[N]:
-        """Return the facts of the rows that an expression fits, and of those that write a character by its number, which may mean it."""
-        pattern, numbered = re.compile(wanted), re.compile(rb"\\u")  # one expression for both takes ten times as long
+    def _with(self, text: bytes, search: Callable[[bytes, bytes], Iterable[tuple[int, bytes]]]) -> list[N]:
+        """Return the facts of the rows that a search finds, and of those that write a character by its number, which may mean the text."""
         found: list[N] = []
-        for (content, origin, database), has_numbers in zip(self._listings, self._numbered, strict=True):
-            patterns = (pattern, numbered) if has_numbers else (pattern,)
-            for number, line in sorted({one for pattern in patterns for one in _lines_with(content, pattern)}):
+        for (content, origin, database), numbered in zip(self._listings, self._numbered, strict=True):
+            lines = {*search(content, text), *(_lines_with(content, _NUMBERED) if numbered else ())}
+            for number, line in sorted(lines):
                 found += self._facts(line, database, origin.at(number))
         return found
 
 
+_NUMBERED = b"\\u"
+# A text that stands in more places is looked for together with the name of its column.
+_MOST_PLACES = 1000
+
+
 def _in_row(text: str) -> bytes:
-    return re.escape(text.encode("utf-8", "surrogateescape"))
+    return text.encode("utf-8", "surrogateescape")
 
 
-def _lines_with(content: bytes, pattern: re.Pattern[bytes]) -> Iterator[tuple[int, bytes]]:
-    """Yield the lines that an expression fits, each with its number."""
-    at = counted = 0
+def _names(content: bytes, text: bytes) -> Iterator[tuple[int, bytes]]:
+    """Yield the lines in which a text is the value of the column "name", and perhaps others, each with its number."""
+    if content.count(text) <= _MOST_PLACES:
+        return _lines_with(content, text)
+    return _lines_at(content, (found.span() for found in re.finditer(rb'"name"\s*:\s*' + re.escape(text), content)))
+
+
+def _lines_with(content: bytes, text: bytes) -> Iterator[tuple[int, bytes]]:
+    """Yield the lines in which a text stands, each with its number."""
+    return _lines_at(content, _places(content, text))
+
+
+def _places(content: bytes, text: bytes) -> Iterator[tuple[int, int]]:
+    at = content.find(text)
+    while at >= 0:
+        yield at, at + len(text)
+        at = content.find(text, at + len(text))
+
+
+def _lines_at(content: bytes, places: Iterable[tuple[int, int]]) -> Iterator[tuple[int, bytes]]:
+    counted = behind = 0
     number = 1
-    while (found := pattern.search(content, at)) is not None:
-        begins = content.rfind(b"\n", 0, found.start()) + 1
-        ends = content.find(b"\n", found.end())
-        at = len(content) if ends < 0 else ends
+    for start, end in places:
+        if start < behind:  # on the same line
+            continue
+        begins = content.rfind(b"\n", 0, start) + 1
+        ends = content.find(b"\n", end)
+        behind = len(content) if ends < 0 else ends
         number += content.count(b"\n", counted, begins)
         counted = begins
-        yield number, content[begins:at]
+        yield number, content[begins:behind]

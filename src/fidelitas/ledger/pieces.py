@@ -74,14 +74,17 @@ class PieceReader:
 
     def _content(self, row: Row[*tuple[Any, ...]]) -> bytes | None:
         digest = bytes(row.digest)
-        try:
-            content = self._unpacked(row)
-        except (zstandard.ZstdError, struct.error, MemoryError, RecursionError):
-            content = None
+        content = self._unchecked(row)
         if content is None or digest_of(content) != digest:
             self.faults[digest] = _CHANGED
             return None
         return content
+
+    def _unchecked(self, row: Row[*tuple[Any, ...]]) -> bytes | None:
+        try:
+            return self._unpacked(row)
+        except (zstandard.ZstdError, struct.error, MemoryError, RecursionError):
+            return None
 
     def _unpacked(self, row: Row[*tuple[Any, ...]]) -> bytes | None:
         if row.form == Form.AGAINST:
@@ -93,7 +96,8 @@ class PieceReader:
         numbers = split_ids(content)
         if any(number >= row.id for number in numbers):  # a piece comes after its parts
             return None
-        parts = {other.id: self._content(other) for other in self._rows(pieces.c.id, list(dict.fromkeys(numbers)))}
+        # The digest of the whole is held against what its parts are together.
+        parts = {other.id: self._unchecked(other) for other in self._rows(pieces.c.id, list(dict.fromkeys(numbers)))}
         found = [parts.get(number) for number in numbers]
         return None if any(part is None for part in found) else b"".join(part for part in found if part is not None)
 
