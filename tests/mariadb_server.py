@@ -22,7 +22,8 @@ ACCOUNT = "mysql"
 class Server:
     """A running server, reached by a socket and a port of this machine; root is let in by the socket."""
 
-    def __init__(self, folder: Path) -> None:
+    def __init__(self, folder: Path, *options: str) -> None:
+        self._options = options
         self.socket = folder / "s"
         self._root: pymysql.Connection[Any] | None = None
         open_up(folder)
@@ -55,7 +56,7 @@ class Server:
             "--innodb-flush-log-at-trx-commit=0",
             f"--log-error={folder}/error",
         ]
-        self._running = subprocess.Popen([PROGRAM or "mariadbd", "--no-defaults", *options, *limits])
+        self._running = subprocess.Popen([PROGRAM or "mariadbd", "--no-defaults", *options, *limits, *self._options])
         ping: list[str | Path] = [
             "mariadb-admin",
             "--no-defaults",
@@ -99,9 +100,9 @@ class Server:
 
 
 @contextmanager
-def scratch_server(folder: Path) -> Iterator[Server]:
+def scratch_server(folder: Path, *options: str) -> Iterator[Server]:
     with TemporaryDirectory(dir=MEMORY if os.access(MEMORY, os.W_OK) else folder) as scratch:  # each grant waits for the disk
-        server = Server(Path(scratch))
+        server = Server(Path(scratch), *options)
         try:
             yield server
         finally:

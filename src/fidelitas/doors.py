@@ -1,10 +1,11 @@
 """Which account a connection to a database server gets, and by which line it is accepted."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from ipaddress import IPv4Address, IPv6Address, ip_address
 from typing import Any
 
-from fidelitas.facts import Place
+from fidelitas.facts import DatabaseAccount, Place
 from fidelitas.rights import DatabaseRights, MariadbRights, SubjectRights
 from fidelitas.rights.postgresql.login_paths import first_rule, hindrance
 
@@ -49,15 +50,37 @@ def _mariadb(server: MariadbRights, user: str, address: str, *, tls: bool) -> Ad
     if found is None:
         return Admission(account=None, method=None, why=f"no account of {user} is for {at}", place=None)
     others = tuple(name for name in server.accounts_called(user) if name != found.name)
-    method = " or ".join(dict.fromkeys(plugin + (f" ({kind} password)" if kind else "") for plugin, kind in found.logins))
+    ways = [(plugin, kind) for plugin, kind in found.logins if _opens(plugin, kind, by_socket=address == "socket")]
+    why = _refused(found, ways, tls=tls)
+    if why:
+        return Admission(account=None, method=None, why=f"it would get {found.name}, {why}", place=found.place, others=others)
+    method = " or ".join(dict.fromkeys(plugin + (f" ({kind} password)" if kind != "none" else "") for plugin, kind in ways))
+    method += f", and a certificate {found.certificate}" if found.certificate else ""
     why = "of the accounts that fit, its host is the most specific"
-    if found.locked:
-        return Admission(account=None, method=None, why=f"it would get {found.name}, which is locked", place=found.place, others=others)
-    if found.tls and not tls:
-        why = f"it would get {found.name}, which requires TLS, and the connection has none"
-        return Admission(account=None, method=None, why=why, place=found.place, others=others)
     why += "; its password has expired: it may do nothing but set another" if found.expired else ""
     return Admission(account=found.name, method=method, why=why, place=found.place, others=others)
+
+
+# Ways to log in by which the socket says who is asking.
+_BY_SOCKET = ("unix_socket", "auth_socket")
+
+
+def _opens(plugin: str, kind: str, *, by_socket: bool) -> bool:
+    """Return whether a way to log in can let anyone in; a text that is no hash of the usual form never does."""
+    if plugin in _BY_SOCKET:
+        return by_socket
+    return not (kind == "none" and plugin in ("mysql_native_password", "mysql_old_password", ""))
+
+
+def _refused(account: DatabaseAccount, ways: Sequence[object], *, tls: bool) -> str:
+    """Return why a connection that would get an account is refused, as a clause; "" where it is not."""
+    if account.locked:
+        return "which is locked"
+    if account.tls and not tls:
+        return "which requires TLS, and the connection has none"
+    if not ways:
+        return "which no connection of this kind can log in to: it takes the socket alone, or has no valid password"
+    return ""
 
 
 def _postgresql(server: DatabaseRights, user: str, address: Any, database: str, *, tls: bool) -> Admission:

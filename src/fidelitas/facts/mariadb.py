@@ -15,7 +15,8 @@ __all__ = ["AccountGrant", "DatabaseAccount", "DefinerObject", "GrantScope", "Ma
 class DatabaseAccount:
     """An account, or with `role` a role.  `privileges` are the global ones; `logins` the ways to log in: plugin and kind of password.
 
-    A kind is empty, none, plain, outdated or current; of several ways any one is enough.
+    A kind is empty, none, plain, outdated or current; of several ways any one is enough.  `certificate` says what a client certificate must
+    be ("of any client", "of the subject /CN=…"), "" where none is required.
     """
 
     user: str
@@ -26,6 +27,7 @@ class DatabaseAccount:
     locked: bool = False
     expired: bool = False
     tls: bool = False
+    certificate: str = ""
     default_roles: frozenset[str] = frozenset()
     place: Place = field(compare=False)
 

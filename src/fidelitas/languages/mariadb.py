@@ -152,6 +152,7 @@ def _from_json(row: Row, place: Place) -> DatabaseAccount:
         locked=bool(stated.get("account_locked")),
         expired=stated.get("password_last_changed") == 0,
         tls=bool(stated.get("ssl_type")),
+        certificate=_certificate(_TLS_KINDS.get(stated.get("ssl_type"), ""), stated.get("x509_subject"), stated.get("x509_issuer")),
         default_roles=_one_role(stated.get("default_role")),
         place=place,
     )
@@ -169,9 +170,22 @@ def _from_columns(row: Row, place: Place) -> DatabaseAccount:
         locked=row.get("account_locked") == "Y",
         expired=row.get("password_expired") == "Y",
         tls=bool(row.get("ssl_type")),
+        certificate=_certificate(str(row.get("ssl_type") or ""), row.get("x509_subject"), row.get("x509_issuer")),
         default_roles=_one_role(row.get("default_role")),
         place=place,
     )
+
+
+# enum SSL_type of the server: what the numbers in mysql.global_priv mean.
+_TLS_KINDS = {1: "ANY", 2: "X509", 3: "SPECIFIED"}
+
+
+def _certificate(kind: str, subject: object, issuer: object) -> str:
+    """Return what a client certificate must be; SPECIFIED may ask for a cipher alone, which is none."""
+    parts = [f"of the {what} {wanted}" for what, wanted in (("subject", subject), ("issuer", issuer)) if wanted]
+    if kind == "SPECIFIED":
+        return " and ".join(parts)
+    return "of any client" if kind == "X509" else ""
 
 
 def _one_role(stated: object) -> frozenset[str]:
