@@ -1,7 +1,7 @@
 """What is kept of hosts: a remembered host answers as a judged one, whatever is asked, whatever was done to what is kept."""
 
 import random
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Container, Iterable, Iterator, Mapping
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from io import BytesIO
@@ -20,7 +20,9 @@ from fidelitas.facts import Gap
 from fidelitas.findings import Finding
 from fidelitas.judging import judge_host
 from fidelitas.ledger import Ledger
-from fidelitas.logbook import host_logs, read_logbook
+from fidelitas.logbook import EventFilter, HostLogs, Logbook, host_logs, read_logbook
+from fidelitas.logbook_memory import LogbookMemory
+from fidelitas.reports.usage_views import VIEWS, UsageAnswer
 from fidelitas.rights import HostRights, PrincipalKind, SubjectRights
 from fidelitas.sources import from_file
 from fidelitas.sources.directory import from_ldif
@@ -269,10 +271,43 @@ def test_what_was_concluded_from_logs_is_kept_until_evidence_is_another(tmp_path
     assert len(asked) == 4
 
 
+def test_logs_of_a_host_are_read_once_and_again_when_its_evidence_is_another(tmp_path: Path) -> None:
+    """What is kept gives the same answer as the logs themselves, whichever hosts are read anew, and with damage nothing is kept."""
+    ledger = Ledger(tmp_path)
+    ledger.add(demo(tmp_path / "demo"), NOW)
+    wanted, read = EventFilter(), list[str]()
+
+    def logs(subjects: Container[str]) -> Iterator[HostLogs]:
+        for subject, bundles in ledger.history(None, [one for one in ledger.history_digests() if one in subjects]):
+            read.append(subject)
+            yield host_logs(bundles)
+
+    def shown(book: Logbook) -> object:
+        answer = UsageAnswer(book, [], wanted, UTC)
+        return [VIEWS[view](answer).document() for view in ("summary", "sessions")]
+
+    def recalled(*, whole: bool = True) -> object:
+        read.clear()
+        memory = LogbookMemory(ledger.stored_answers(), ledger.history_digests(), wanted, lambda: whole)
+        return shown(memory.book(logs, map, 1))
+
+    fresh = shown(read_logbook(host_logs(bundles) for _, bundles in ledger.history()))
+    every = list(ledger.history_digests())
+    for whole, expected in ((False, every), (True, every), (True, []), (True, [])):
+        assert recalled(whole=whole) == fresh
+        assert read == expected
+    tern = next(one for one in ledger.bundles() if one.subject == "tern")
+    ledger.add([replace(tern, manifest=replace(tern.manifest, taken=NOW + timedelta(hours=1)))], NOW)
+    fresh = shown(read_logbook(host_logs(bundles) for _, bundles in ledger.history()))
+    assert recalled() == fresh
+    assert read == ["tern"]
+
+
 def test_the_built_program_says_the_same_the_second_time(tmp_path: Path) -> None:
     assert fidelitas("demo", cwd=tmp_path).status in (0, 4)
     ledger = tmp_path / "demo-estate/ledger"
-    commands = [["findings"], ["holders"], ["holders", "--account", "lena", "--each", "--format", "csv"], ["coverage"], ["why", "lena"]]
+    commands = [["findings"], ["holders"], ["holders", "--account", "lena", "--each", "--format", "csv"], ["coverage"], ["why", "lena"],
+                ["usage"], ["usage", "--sessions"], ["usage", "--host", "tern", "--since", "2026-11-01", "--until", "2026-12-01"]]  # fmt: skip
     whole = {}
     for command in commands:
         said = [fidelitas(*command, "--ledger", ledger, cwd=tmp_path) for _ in range(2)]

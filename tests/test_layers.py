@@ -92,6 +92,7 @@ MAY_IMPORT: dict[str, set[str]] = {
     "rehearsal": {"audit", "changes", "facts", "memberships", "rights"},
     "replay": {"masking", "inquiry", "refusal", "languages", "usage", "rights", "facts", "errors", "text"},
     "refusal": {"inquiry", "usage", "rights", "facts"},
+    "logbook_memory": {"conclusions", "facts", "findings", "languages", "logbook", "usage"},
     "logbook": {"languages", "usage", "rights", "checks", "facts", "findings", "errors", "text", "trouble"},
     "memberships": {"distinguished_names", "facts", "rights"},
     "people": {"rights", "facts", "errors", "text"},
@@ -125,7 +126,7 @@ MAY_IMPORT: dict[str, set[str]] = {
     "demo": {"evidence", "text", "errors"},
     "cli": {
         "administration", "audit", "changes", "charter", "checks", "conclusions", "connections", "comparison", "configuration", "departure", "doors", "estate", "excerpts", "extras", "trouble", "demo", "errors", "evidence", "facts", "findings", "inquiry", "languages",
-        "ledger", "logbook", "memberships", "narrowing", "exporting", "pages", "peers", "people", "platforms", "rehearsal", "replay", "reports", "reviewing", "reviews", "revisions", "rights", "sources", "surveying", "text", "usage", "",
+        "ledger", "logbook", "logbook_memory", "memberships", "narrowing", "exporting", "pages", "peers", "people", "platforms", "rehearsal", "replay", "reports", "reviewing", "reviews", "revisions", "rights", "sources", "surveying", "text", "usage", "",
     },
     "__main__": {"cli"},
     "": set(),

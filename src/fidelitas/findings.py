@@ -45,7 +45,7 @@ class CheckText(NamedTuple):
 class Statistic:
     """The numbers behind a finding: what was observed, what is usual, and how probable the observation is by chance."""
 
-    observed: float
+    observed: int
     expected: float
     chance: float
 

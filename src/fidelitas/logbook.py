@@ -7,7 +7,7 @@ privilege amounts to, however long its logs are.
 """
 
 from collections import Counter
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, tzinfo
 from itertools import groupby
@@ -27,7 +27,7 @@ from fidelitas.text import short_host_name
 from fidelitas.trouble import guarded, internal_error
 from fidelitas.usage import AttributedEvent, HostUse, LogState, People, Session
 
-__all__ = ["EventFilter", "HostLogs", "Logbook", "host_logs", "read_logbook"]
+__all__ = ["EventFilter", "HostLogs", "Logbook", "host_logs", "included", "read_logbook", "read_places"]
 
 
 class HostLogEvidence(HostEvidence, Protocol):
@@ -180,17 +180,34 @@ def read_logbook(
     `each` is how a function is applied to all of some tasks: `map`, or the like of it over several processes where no actions are to be
     taken; long logs of many hosts are divided among so many `readers`.
     """
-    book, chosen = Logbook(), wanted or EventFilter()
+    return included(book for _, book in read_places(hosts, wanted or EventFilter(), take, each, readers))
+
+
+def read_places(
+    hosts: Iterable[HostLogs],
+    wanted: EventFilter,
+    take: Callable[[AttributedEvent], None] | None,
+    each: Callable[[Callable[[_Task], Logbook], Iterable[_Task]], Iterable[Logbook]],
+    readers: int,
+) -> Iterator[tuple[HostLogs, Logbook]]:
+    """Yield the logs of each place with what they tell by themselves."""
     if take is None:
-        tasks = [_Task(at, host, chosen, share) for at, host in enumerate(hosts) for share in shares_of(host.logs, readers)]
+        tasks = [_Task(at, host, wanted, share) for at, host in enumerate(hosts) for share in shares_of(host.logs, readers)]
         parts: Iterable[tuple[_Task, Logbook]] = zip(tasks, each(_read, tasks), strict=True)
     else:
         parts = (
-            (task, _read(task, take)) for task in (_Task(at, host, chosen, shares_of(host.logs, 1)[0]) for at, host in enumerate(hosts))
+            (task, _read(task, take)) for task in (_Task(at, host, wanted, shares_of(host.logs, 1)[0]) for at, host in enumerate(hosts))
         )
     for _, of_host in groupby(parts, key=lambda part: part[0].at):
         read = list(of_host)
-        _include(book, _finished(read[0][0].host, [one for _, one in read]))
+        yield read[0][0].host, _finished(read[0][0].host, [one for _, one in read])
+
+
+def included(books: Iterable[Logbook]) -> Logbook:
+    """Return what the logs of several places tell together."""
+    book = Logbook()
+    for one in books:
+        _include(book, one)
     # Of files at hand nobody knows when they were collected: not before the last line of any of them.
     latest = max((log.last for use in book.hosts.values() for log in use.logs if log.last is not None), default=None)
     for use in book.hosts.values():

@@ -146,7 +146,7 @@ class Source:
     def logbook(self, wanted: "EventFilter | None" = None, take: "Callable[[AttributedEvent], None] | None" = None) -> "Logbook":
         """Return what the logs tell: those that were named, else those of the evidence in the ledger."""
         # Brings the numerical libraries, which other commands do without.
-        from fidelitas.logbook import HostLogs, host_logs, read_logbook  # noqa: PLC0415
+        from fidelitas.logbook import EventFilter, HostLogs, host_logs, read_logbook  # noqa: PLC0415
         from fidelitas.sources.logs import logs_at  # noqa: PLC0415
 
         if self.logs:
@@ -159,11 +159,27 @@ class Source:
             with progress(f"reading {counted(sum(map(len, groups)), 'log')} of {counted(len(hosts), 'host')}"):
                 return read_logbook(hosts, wanted, take, on_all_cores, cores())
         with progress("reading the logs of") as report:
-            hosts_of_ledger = watched(self.history(), report, lambda one: one[0], len(self._stored().names))
-            book = read_logbook((host_logs(bundles) for _, bundles in hosts_of_ledger), wanted, take, on_all_cores, cores())
+            if take is None:
+                book = self._remembered_logbook(wanted or EventFilter(), report)
+            else:
+                hosts_of_ledger = watched(self.history(), report, lambda one: one[0], len(self._stored().names))
+                book = read_logbook((host_logs(bundles) for _, bundles in hosts_of_ledger), wanted, take, on_all_cores, cores())
         if not book.covers:
             raise RequestError(f'ledger "{self.ledger}" holds no logs', hint="Survey hosts with their logs, or name logs with --log.")
         return book
+
+    def _remembered_logbook(self, wanted: "EventFilter", report: Callable[[str], None]) -> "Logbook":
+        from fidelitas.logbook import HostLogs, host_logs  # noqa: PLC0415 as in logbook
+        from fidelitas.logbook_memory import LogbookMemory  # noqa: PLC0415
+
+        digests = self.ledger.history_digests(self.survey, self._with_logs(None))
+
+        def read(subjects: Container[str]) -> Iterator[HostLogs]:
+            for _, bundles in watched(self.history(subjects), report, lambda one: one[0], len(digests)):
+                yield host_logs(bundles)
+
+        memory = LogbookMemory(self.ledger.stored_answers(), digests, wanted, lambda: self.ledger.is_whole)
+        return memory.book(read, on_all_cores, cores())
 
     def use_findings(self, subjects: Container[str]) -> "list[Finding]":
         """Return what is out of order in the use of privilege on some hosts, by the logs in the ledger."""

@@ -4,10 +4,11 @@ Whatever is not of that form is refused with `ConclusionError`, and the evidence
 stated: what has such names is not kept.
 """
 
+from collections import Counter
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from datetime import datetime
-from typing import Any, Protocol, TypeVar
+from typing import Any, Protocol, TypeVar, get_args, get_origin
 
 import msgspec
 
@@ -153,9 +154,17 @@ def encode(value: object) -> bytes | None:
 def decode(content: bytes, kind: type[T]) -> T:
     """Return the value that was kept; raises `ConclusionError`."""
     try:
-        return msgspec.msgpack.decode(content, type=kind)
-    except (msgspec.MsgspecError, UnicodeDecodeError, RecursionError) as error:
+        return msgspec.msgpack.decode(content, type=kind, dec_hook=_counter)
+    except (msgspec.MsgspecError, UnicodeDecodeError, RecursionError, NotImplementedError) as error:
         raise ConclusionError(str(error)) from error
+
+
+def _counter(kind: Any, stated: object) -> object:
+    """Return what was kept of counts, which MessagePack has as a map."""
+    if get_origin(kind) is not Counter:
+        raise NotImplementedError(f"{kind} is not of the form")
+    (counted,) = get_args(kind)
+    return Counter(msgspec.convert(stated, dict[counted, int]))  # type: ignore[valid-type]
 
 
 def encode_holdings(holdings: Iterable[Holding]) -> bytes | None:

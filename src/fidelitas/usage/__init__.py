@@ -1,7 +1,7 @@
 """Use of privilege: events tied to the persons behind them, what they amount to, and what of it is out of order."""
 
 from fidelitas.usage.causes import Cause, Causes
-from fidelitas.usage.host_use import MANY_ACCOUNTS, First, HostUse, LogState, New, Notable
+from fidelitas.usage.host_use import MANY_ACCOUNTS, Failures, First, HostUse, LogState, New, Notable
 from fidelitas.usage.persons import AttributedEvent, Attribution, AttributionBasis
 from fidelitas.usage.provenance import Grants
 from fidelitas.usage.sensitive_targets import SensitiveTarget, sensitive_targets
@@ -15,6 +15,7 @@ __all__ = [
     "AttributionBasis",
     "Cause",
     "Causes",
+    "Failures",
     "First",
     "Grants",
     "HostUse",
