@@ -2,6 +2,7 @@
 #
 #   make demo        make the demo estate, survey it and print the audit
 #   make demo-ssh    collect three hosts of it over real SSH from this machine's loopback, and print the audit
+#   make cluster-demo  survey 2,000 made-up hosts into PostgreSQL, and ask them by this machine and by a scheduler with two workers
 #   make survey      survey this machine (as root, to see all of it) and print the audit
 #   make test        lint, types and tests, with the system packages that the tests use
 #   make cover       the tests with coverage of the core
@@ -20,7 +21,7 @@ BIN := $(VENV)/bin
 # What the tests ask for their judgement: real sudo, other shells, a checker for shell scripts.
 PACKAGES := sudo libnss-systemd busybox dash shellcheck iproute2 acl attr mawk gawk strace libcap2-bin openssh-server debootstrap rpm procps rsyslog systemd postgresql-15 mariadb-server slapd ldap-utils openssl mandoc samba-ad-dc samba-ad-provision samba-dsdb-modules samba-vfs-modules chromium graphviz
 
-.PHONY: demo demo-ssh survey test cover test-long fuzz check packages man docs dist benchmark format clean
+.PHONY: demo demo-ssh cluster-demo survey test cover test-long fuzz check packages man docs dist benchmark format clean
 
 demo: $(VENV)/installed
 	$(BIN)/fidelitas demo
@@ -28,6 +29,10 @@ demo: $(VENV)/installed
 demo-ssh: $(VENV)/installed
 	@sh tests/packages.sh openssh-server openssh-client
 	PATH="$(abspath $(BIN)):$$PATH" sh scripts/demo_ssh.sh
+
+cluster-demo: $(VENV)/installed-dev
+	@sh tests/packages.sh postgresql-15
+	PATH="$(abspath $(BIN)):$$PATH" $(BIN)/python benchmarks/scale.py --demo
 
 survey: $(VENV)/installed
 	$(BIN)/fidelitas survey

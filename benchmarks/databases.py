@@ -35,8 +35,8 @@ def grow(server: Server, roles: tuple[int, int], tables: tuple[int, int]) -> Non
             stop = min(start + MANY, tables[1])
             connection.execute(
                 f"do $$ begin for n in {start}..{stop - 1} loop execute format('create table t%s ()', n);"
-                f" execute format('grant select on t%s to r%s', n, n % {roles[1]}); execute format('grant insert on t%s to r%s', n, (n * 7) % {roles[1]});"
-                " end loop; end $$".encode()
+                f" execute format('grant select on t%s to r%s', n, n % {roles[1]});"
+                f" execute format('grant insert on t%s to r%s', n, (n * 7) % {roles[1]}); end loop; end $$".encode()
             )
 
 
@@ -78,7 +78,8 @@ def main() -> None:
             for name, command in commands(server, tables - 1).items():
                 seconds, megabytes = measured(*command, ledger=ledger)
                 base.setdefault(name, seconds)
-                print(f"  {name:20} {seconds:6.2f} s {seconds / base[name]:6.1f} × an empty server's {megabytes:6.0f} MB", flush=True)
+                ratio = seconds / base[name]
+                print(f"  {name:20} {seconds:6.2f} s {ratio:6.1f} times an empty server's {megabytes:6.0f} MB", flush=True)
 
 
 if __name__ == "__main__":

@@ -15,8 +15,8 @@ from fidelitas.audit import InMemory, audit
 from fidelitas.changes import RightChange, Turn, changes_between, estate
 from fidelitas.changes.estate import _memberships
 from fidelitas.changes.subject import right_changes
-from fidelitas.cli.cores import on_all_cores
 from fidelitas.conclusions import recollection
+from fidelitas.engines.local import on_all_cores
 from fidelitas.evidence import Bundle, MissingItem, make_bundle, unread_bundle
 from fidelitas.ledger import Ledger
 from fidelitas.reports.change_causes import cause_words

@@ -10,11 +10,11 @@ from pathlib import Path
 import pytest
 
 from fidelitas.audit import Audit, Each, InMemory, audit
-from fidelitas.cli.cores import on_all_cores
 from fidelitas.conclusions import Recollection, RememberedHost, recollection
 from fidelitas.conclusions.typed import FINDINGS, ConclusionError, decode, decode_holdings, encode, encode_holdings
 from fidelitas.conclusions.use import UseMemory
 from fidelitas.demo import write_estate
+from fidelitas.engines.local import on_all_cores
 from fidelitas.evidence import Bundle, Item, Listing, make_bundle, read_bundle
 from fidelitas.facts import Gap
 from fidelitas.findings import Finding

@@ -92,6 +92,7 @@ MAY_IMPORT: dict[str, set[str]] = {
     "rehearsal": {"audit", "changes", "facts", "memberships", "rights"},
     "replay": {"masking", "inquiry", "refusal", "languages", "usage", "rights", "facts", "errors", "text"},
     "refusal": {"inquiry", "usage", "rights", "facts"},
+    "engines": {"audit", "conclusions", "errors", "judging", "ledger", "logbook", "logbook_memory", "rights"},
     "logbook_memory": {"conclusions", "facts", "findings", "languages", "logbook", "usage"},
     "logbook": {"languages", "usage", "rights", "checks", "facts", "findings", "errors", "text", "trouble"},
     "memberships": {"distinguished_names", "facts", "rights"},
@@ -125,7 +126,7 @@ MAY_IMPORT: dict[str, set[str]] = {
     "pages": {"audit", "charter", "evidence", "excerpts", "facts", "findings", "people", "reports", "reviews", "rights", "text", ""},
     "demo": {"evidence", "text", "errors"},
     "cli": {
-        "administration", "audit", "changes", "charter", "checks", "conclusions", "connections", "comparison", "configuration", "departure", "doors", "estate", "excerpts", "extras", "trouble", "demo", "errors", "evidence", "facts", "findings", "inquiry", "languages",
+        "administration", "audit", "changes", "charter", "checks", "conclusions", "connections", "comparison", "configuration", "departure", "doors", "engines", "estate", "excerpts", "extras", "trouble", "demo", "errors", "evidence", "facts", "findings", "inquiry", "languages",
         "ledger", "logbook", "logbook_memory", "memberships", "narrowing", "exporting", "pages", "peers", "people", "platforms", "rehearsal", "replay", "reports", "reviewing", "reviews", "revisions", "rights", "sources", "surveying", "text", "usage", "",
     },
     "__main__": {"cli"},

@@ -13,7 +13,8 @@ audit that of `reports`.
 
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
-from functools import cached_property, partial
+from dataclasses import dataclass
+from functools import cached_property
 from typing import Protocol
 
 from fidelitas.checks import estate_findings
@@ -34,14 +35,38 @@ from fidelitas.rights.estate.sockets import is_host_of, socket_links
 from fidelitas.text import clipped, escape_control
 from fidelitas.trouble import internal_error
 
-__all__ = ["Altered", "Audit", "Each", "EvidenceSource", "InMemory", "audit", "judged", "rights_in", "takings_of"]
+__all__ = [
+    "Altered",
+    "Audit",
+    "Concluding",
+    "Each",
+    "EvidenceSource",
+    "InMemory",
+    "audit",
+    "concluded_of",
+    "context_of",
+    "judged",
+    "rights_in",
+    "takings_of",
+]
 
 
-# What is to be kept of hosts by their names; and how that is applied to lists of them in processes that are forked for it.
-Conclude = Callable[[Sequence[str]], dict[bytes, bytes]]
-Each = Callable[[Conclude, Sequence[Sequence[str]]], Iterable[dict[bytes, bytes]]]
+@dataclass(frozen=True, slots=True)
+class Concluding:
+    """What is to be worked out of hosts by their names, in a process that is forked for it: findings, what a holder holds on them."""
+
+    findings: bool
+    holder: str | None
+
+    def __call__(self, names: Sequence[str]) -> dict[bytes, bytes]:
+        """Return what is to be kept of some hosts."""
+        return _READINGS[-1].concluded(names, self)
+
+
+# How that is applied to lists of hosts: in processes that are forked for it, or elsewhere, where what is concluded is kept at once.
+Each = Callable[[Concluding, Sequence[Sequence[str]]], Iterable[dict[bytes, bytes]]]
 # Fewer hosts are judged before other processes have begun; more shares than cores, so that all end together.
-_WORTH_FORKING, _SHARES = 24, 16
+_WORTH_FORKING, _SHARES, _HOSTS_OF_A_SHARE = 24, 16, 400
 
 
 class EvidenceSource(Protocol):
@@ -200,6 +225,18 @@ def judged(evidence: Iterable[HostEvidence], context: Context | None = None) -> 
     return _joined([_guarded(one, judge, context) for one in evidence])
 
 
+def context_of(source: EvidenceSource) -> Context:
+    """Return what the directories in evidence give to hosts, as an audit of them judges it."""
+    return _Reading(source, PLATFORMS, None).directories()
+
+
+def concluded_of(source: EvidenceSource, context: Context, names: Sequence[str], asked: Concluding) -> dict[bytes, bytes]:
+    """Return what is to be kept of some hosts, as an audit of all would work it out by the directories of the `context`."""
+    reading = _Reading(source, PLATFORMS, None)
+    reading.remember(context)
+    return reading.concluded(names, asked)
+
+
 class _Reading:
     """One pass over evidence: what is read, in which order."""
 
@@ -216,13 +253,11 @@ class _Reading:
         chosen = self._heads if wanted is None else set(wanted)
         names = [name for name in self._heads if name in chosen]
         if any(self._needs_directories(name) for name in names):
-            self._judge(name for name in self._heads if self._heads[name][0] == DirectoryRights.platform)
+            self.directories()
         self._judge(name for name in names if not self._needs_directories(name))
-        self._context = Context([one for one in self._known.values() if isinstance(one, DirectoryRights)], self._edits)
-        answers = self._source.stored_answers() if self._edits is None else None
-        self._memory = None if answers is None else Recollection(answers, self._context, self._judged_now)
+        self.remember(self._directories_known())
         if each is not None:
-            self._judge_apart(names, each, partial(_conclude, findings=findings, holder=holder), holder)
+            self._judge_apart(names, each, Concluding(findings, holder))
         self._judge(names)
         if wanted is not None:
             self._judge(self._depended_on(findings=findings))
@@ -232,6 +267,20 @@ class _Reading:
         found = Audit((one for one in every if one.subject in asked), self._platforms, beside, self._memory)
         found.keep()
         return found
+
+    def directories(self) -> Context:
+        """Judge the directories, and return what they give to hosts."""
+        self._judge(name for name in self._heads if self._heads[name][0] == DirectoryRights.platform)
+        return self._directories_known()
+
+    def _directories_known(self) -> Context:
+        return Context([one for one in self._known.values() if isinstance(one, DirectoryRights)], self._edits)
+
+    def remember(self, context: Context) -> None:
+        """Judge by the directories of a context from now on, and recall what is kept of that."""
+        self._context = context
+        answers = self._source.stored_answers() if self._edits is None else None
+        self._memory = None if answers is None else Recollection(answers, context, self._judged_now)
 
     def _needs_directories(self, name: str) -> bool:
         row = self._platforms.get(self._heads[name][0])
@@ -278,18 +327,18 @@ class _Reading:
             if name not in self._known:
                 self._known[name] = self._remembered(name) or self._judged_first(name)
 
-    def _judge_apart(self, names: Iterable[str], each: Each, conclude: Conclude, holder: str | None) -> None:
+    def _judge_apart(self, names: Iterable[str], each: Each, asked: Concluding) -> None:
         """Have hosts of which nothing is kept judged in several processes: what those conclude is learned, and recalled like the rest."""
         if self._memory is None:
             return
         unknown = [name for name in self._recalled(names) if self._is_kept(name) and not self._memory.recall([name])]
-        unknown += [] if holder is None else self._memory.lacking(holder)
+        unknown += [] if asked.holder is None else self._memory.lacking(asked.holder)
         if len(unknown) >= _WORTH_FORKING:
             with _forked(self), suppress(ReadError):  # processes that cannot be had, or are ended, cost time and nothing else
-                for kept in each(conclude, self._memory.shares(unknown, _SHARES)):
+                for kept in each(asked, self._memory.shares(unknown, max(_SHARES, len(unknown) // _HOSTS_OF_A_SHARE))):
                     self._memory.learn(kept)
 
-    def concluded(self, names: Sequence[str], *, findings: bool, holder: str | None) -> dict[bytes, bytes]:
+    def concluded(self, names: Sequence[str], asked: Concluding) -> dict[bytes, bytes]:
         """Return what is to be kept of some hosts, and of what a holder holds on them."""
         if self._memory is None:
             return {}
@@ -297,13 +346,13 @@ class _Reading:
         known = self._memory.recall(names)
         judged = [self._judged_first(name) for name in names if name not in known]
         for first in {id(one.like): one.like for one in judged if isinstance(one, HostRights)}.values():
-            if findings:
+            if asked.findings:
                 self._memory.note_findings(first, findings_on(first, self._platforms))
-            if holder is not None:
-                self._memory.note_holder(first, holder)
+            if asked.holder is not None:
+                self._memory.note_holder(first, asked.holder)
         for remembered in known.values():
-            if holder is not None:
-                remembered.holdings_of(holder)  # which notes what it has to judge for that
+            if asked.holder is not None:
+                remembered.holdings_of(asked.holder)  # which notes what it has to judge for that
         self._groups = HostGroups()
         return self._memory.taken()
 
@@ -352,10 +401,6 @@ def _forked(reading: _Reading) -> Iterator[None]:
         yield
     finally:
         _READINGS.pop()
-
-
-def _conclude(names: Sequence[str], *, findings: bool, holder: str | None) -> dict[bytes, bytes]:
-    return _READINGS[-1].concluded(names, findings=findings, holder=holder)
 
 
 def _guarded(evidence: HostEvidence, judge: Callable[[HostEvidence, Context], SubjectRights], context: Context) -> SubjectRights:

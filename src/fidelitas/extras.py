@@ -12,6 +12,7 @@ __all__ = ["EXTRAS", "installed_extra"]
 
 # Each extra of pyproject.toml with the modules that it brings and what it is for.
 EXTRAS: dict[str, tuple[frozenset[str], str]] = {
+    "cluster": (frozenset({"dask", "distributed"}), "to work on a cluster"),
     "directory": (frozenset({"ldap3", "pyasn1"}), "to read a directory over LDAP"),
     "figures": (frozenset({"matplotlib", "numpy"}), "to draw figures"),
     "mariadb": (frozenset({"pymysql"}), "to read a MariaDB or MySQL server"),

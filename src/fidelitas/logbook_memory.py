@@ -49,6 +49,16 @@ class LogbookMemory:
         digest.update(b"\0".join((what, subject.encode("utf-8", "surrogateescape"), _stated(self._wanted), *digests)))
         return digest.digest()
 
+    def lacking(self) -> set[str]:
+        """Return the hosts of which nothing is kept."""
+        there = self._store.get(list(self._keys.values()))
+        return {subject for subject, key in self._keys.items() if key not in there}
+
+    def keep(self, read: _Read) -> None:
+        """Read the logs of hosts of which nothing is kept, one after another, and keep what they tell."""
+        for host, book in read_places(read(self.lacking()), self._wanted, None, map, 1):
+            self._keep(self._keys[host.subject], _form(host, book))
+
     def book(self, read: _Read, each: _Each, readers: int) -> Logbook:
         """Return what the logs of all hosts tell; `read` gives the logs of those of which nothing is kept."""
         kept = self._kept()

@@ -11,12 +11,13 @@ from fidelitas.changes import EstateChanges, changes_between
 from fidelitas.charter import Sanctions
 from fidelitas.cli.charter_file import charter_in_use, charter_options
 from fidelitas.cli.complete import subjects, surveys
-from fidelitas.cli.cores import on_all_cores
+from fidelitas.cli.engine import engine_for, engine_option
 from fidelitas.cli.gaps import tell_gaps
 from fidelitas.cli.names import unknown_subject
 from fidelitas.cli.output import Output, format_option
 from fidelitas.cli.progress import progress
 from fidelitas.cli.source import Source, default_ledger, ledger_option
+from fidelitas.engines import on_all_cores
 from fidelitas.findings import Severity
 from fidelitas.ledger import Ledger, StoredEvidence
 from fidelitas.reports.change_causes import Window
@@ -46,6 +47,7 @@ _FAIL_ON = ("gained", "anything", *map(str, Severity), "never")
 )  # fmt: skip
 @charter_options
 @ledger_option
+@engine_option
 @format_option(issues=True)
 def command(
     since: str | None,
@@ -133,7 +135,7 @@ def since_last(ledger: Ledger, survey: str, found: Audit) -> list[str]:
 def _audit(stored: StoredEvidence, names: Collection[str]) -> Audit:
     chosen = frozenset(names)
     wanted = [name for name in stored.names if name in chosen]
-    return audit(stored, None if len(wanted) == len(stored.names) else wanted, each=on_all_cores)
+    return audit(stored, None if len(wanted) == len(stored.names) else wanted, each=engine_for(stored.ledger).judging(stored))
 
 
 def _chosen(source: Source, states: States, names: Sequence[str]) -> list[str]:

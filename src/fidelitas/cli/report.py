@@ -10,7 +10,7 @@ from fidelitas.audit import Audit, audit
 from fidelitas.charter import charter_state, review
 from fidelitas.cli.changes import since_last
 from fidelitas.cli.charter_file import charter_in_use, charter_options
-from fidelitas.cli.cores import on_all_cores
+from fidelitas.cli.engine import engine_for
 from fidelitas.cli.gaps import tell_gaps
 from fidelitas.cli.new_file import write_new_file
 from fidelitas.cli.output import say
@@ -88,5 +88,7 @@ def command(file: Path, count: int, charter: Path | None, mapped: Path | None, s
 def _trend(source: Source, survey: str, count: int, found: Audit, people: Sequence[MappedPerson]) -> Trend:
     """Return the last surveys up to one, each judged by the rules of now; only the last where it is of some tags alone."""
     names = [name for name in source.ledger.names() if name <= survey][-count:-1] if not source.tags else []
-    earlier = [point_of(name, audit(source.ledger.as_of(name), findings=True, each=on_all_cores), people) for name in names]
+    engine = engine_for(source.ledger)
+    states = {name: source.ledger.as_of(name) for name in names}
+    earlier = [point_of(name, audit(stored, findings=True, each=engine.judging(stored)), people) for name, stored in states.items()]
     return Trend((*earlier, point_of(survey, found, people)))

@@ -11,12 +11,13 @@ import click
 
 from fidelitas.audit import Audit, audit, takings_of
 from fidelitas.cli.complete import surveys
-from fidelitas.cli.cores import cores, on_all_cores
+from fidelitas.cli.engine import engine_for, engine_option
 from fidelitas.cli.main import UNREAD_STATUS
 from fidelitas.cli.names import unknown_name, unknown_subject
 from fidelitas.cli.output import say
 from fidelitas.cli.progress import progress, watched
 from fidelitas.cli.times import zone_of
+from fidelitas.engines import cores, on_all_cores
 from fidelitas.errors import ReadError, RequestError
 from fidelitas.estate import has_tag
 from fidelitas.evidence import Bundle
@@ -179,6 +180,9 @@ class Source:
                 yield host_logs(bundles)
 
         memory = LogbookMemory(self.ledger.stored_answers(), digests, wanted, lambda: self.ledger.is_whole)
+        lacking = memory.lacking()
+        if lacking:
+            engine_for(self.ledger).read_logs(self.ledger, self.ledger.history_numbers(self.survey, lacking), wanted)
         return memory.book(read, on_all_cores, cores())
 
     def use_findings(self, subjects: Container[str]) -> "list[Finding]":
@@ -292,7 +296,7 @@ class Source:
             raise unknown_subject(subject, chosen)
         wanted = [subject] if subject is not None else chosen if self.tags else None
         with progress(f"working out {subject or counted(len(chosen), 'subject')}"):
-            found = audit(stored, wanted, findings=findings, each=on_all_cores, holder=holder)
+            found = audit(stored, wanted, findings=findings, each=engine_for(self.ledger).judging(stored), holder=holder)
         click.get_current_context().call_on_close(found.keep)
         return found
 
@@ -339,7 +343,7 @@ def one_source_options(function: F) -> F:
         shell_complete=surveys,
         help="Answer from this survey alone, not from the newest evidence: its name, a date, last, or -2 for the second last.",
     )
-    return ledger_option(survey(wrapped))  # type: ignore[return-value]
+    return ledger_option(engine_option(survey(wrapped)))  # type: ignore[return-value]
 
 
 def _note_damage(what: str) -> None:

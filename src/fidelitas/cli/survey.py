@@ -9,7 +9,7 @@ import click
 
 from fidelitas.audit import Audit, audit
 from fidelitas.cli.changes import since_last
-from fidelitas.cli.cores import cores, on_all_cores
+from fidelitas.cli.engine import engine_for, engine_option
 from fidelitas.cli.estate import chosen
 from fidelitas.cli.gaps import tell_gaps
 from fidelitas.cli.main import FOUND_STATUS
@@ -17,6 +17,7 @@ from fidelitas.cli.output import Output, format_option, say
 from fidelitas.cli.progress import progress, rated, watched
 from fidelitas.cli.source import default_ledger, ledger_option
 from fidelitas.cli.times import DURATION
+from fidelitas.engines import cores
 from fidelitas.errors import FidelitasError, RequestError
 from fidelitas.estate import Estate
 from fidelitas.evidence import keep_apart
@@ -95,6 +96,7 @@ def server_options(function: Callable[..., Any]) -> Callable[..., Any]:
     help="Exit with 1 at a finding of this severity or worse.",
 )
 @ledger_option
+@engine_option
 @format_option
 def command(
     files: tuple[Path, ...],
@@ -138,7 +140,9 @@ def command(
         )
     )
     notes: list[str] = []
-    with Keeping(Ledger(ledger or default_ledger()), estate.tags_by_name(), say, resume=resume) as keeping:
+    kept_in = Ledger(ledger or default_ledger())
+    engine = engine_for(kept_in)
+    with Keeping(kept_in, estate.tags_by_name(), say, resume=resume) as keeping:
         hosts = [one for one in estate.hosts if one.name not in keeping.arrived]
         with progress("reading") as report:
             far = reading.far(hosts, at_once or 8 * cores(), estate.ssh_config)
@@ -154,7 +158,7 @@ def command(
             raise (reading.failures or [_nothing_declared(estate_file)])[0]
         survey = keeping.finish()
         with progress("working out who holds what"):
-            audited = audit(keeping.stored, each=on_all_cores)
+            audited = audit(keeping.stored, each=engine.judging(keeping.stored))
         show(audited, survey.name if survey else None, output, keeping.ledger, full=full, fail_on=fail_on)
     for note in (*notes, *(survey.notes if survey else ())):
         say(note)

@@ -67,7 +67,7 @@ def _listings(reader: RowReader, listing: str) -> list[_Listing]:
 
 
 def _count(reader: RowReader, kind: type[R], content: bytes, origin: Place) -> int:
-    """Return how many rows of a listing are of their kind; blocks are looked at as a whole, and row by row only where a block has a fault."""
+    """Return how many rows of a listing are of their kind; they are looked at in blocks, and one by one only where a block has a fault."""
     decode = msgspec.json.Decoder(kind).decode_lines
     count = begins = 0
     first = 1

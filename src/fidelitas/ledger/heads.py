@@ -10,7 +10,7 @@ from typing import Any
 from sqlalchemy import Connection, Row, select
 
 from fidelitas.evidence import Identity
-from fidelitas.ledger.connection import AT_ONCE
+from fidelitas.ledger.connection import AT_ONCE, batches
 from fidelitas.ledger.tables import evidence, pieces
 
 __all__ = ["Head", "heads_of", "tags_of"]
@@ -35,12 +35,16 @@ class Head:
     has_logs: bool
 
 
+# Of more than so many heads all are read.
+_WORTH_READING_ALL = 10 * AT_ONCE
+
+
 def heads_of(connection: Connection, numbers: Iterable[int]) -> dict[int, Head]:
     """Return what evidence says of itself, by its number."""
     wanted = set(numbers)
     every = select(*_HEAD).join(pieces, pieces.c.id == evidence.c.record)
-    rows = connection.execute(every if len(wanted) > AT_ONCE else every.where(evidence.c.id.in_(wanted)))
-    return {row.id: _head(row) for row in rows if row.id in wanted}
+    questions = [every] if len(wanted) > _WORTH_READING_ALL else [every.where(evidence.c.id.in_(some)) for some in batches(wanted)]
+    return {row.id: _head(row) for question in questions for row in connection.execute(question) if row.id in wanted}
 
 
 def _head(row: Row[*tuple[Any, ...]]) -> Head:

@@ -55,7 +55,7 @@ class StoredEvidence:
     """Evidence in a ledger, read when it is asked for."""
 
     def __init__(self, ledger: "Ledger", stored: Mapping[str, Stored]) -> None:
-        self._ledger, self._stored = ledger, stored
+        self.ledger, self._stored = ledger, stored
         self._whole = {name: one.head for name, one in stored.items()}  # as far as it was read
 
     @property
@@ -69,10 +69,14 @@ class StoredEvidence:
 
     def evidence(self, subject: str) -> Bundle:
         """Return the evidence of a subject; nothing that is concluded from damaged evidence is kept."""
-        bundle, whole = self._ledger.load_checked(subject, self._stored[subject].number)
+        bundle, whole = self.ledger.load_checked(subject, self._stored[subject].number)
         if not whole:
             self._whole.pop(subject, None)
         return bundle
+
+    def numbers(self) -> Mapping[str, int]:
+        """Return the number under which the ledger has the evidence of each subject, by the subject's name."""
+        return {name: one.number for name, one in self._stored.items()}
 
     def heads(self) -> Mapping[str, Head]:
         """Return what the evidence of each subject says of itself, by the subject's name."""
@@ -84,7 +88,7 @@ class StoredEvidence:
 
     def stored_answers(self) -> StoredAnswers:
         """Return what was concluded from this evidence before."""
-        return StoredAnswers(self._ledger.database, self._whole)
+        return StoredAnswers(self.ledger.database, self._whole)
 
 
 class Ledger:
@@ -221,6 +225,25 @@ class Ledger:
         """Return the digests of the same evidence, which is not read for it."""
         found = self._history(survey, subjects, with_logs=with_logs)
         return {subject: tuple(one.head.digest for one in stored) for subject, stored in found}
+
+    def history_numbers(
+        self, survey: str | None = None, subjects: Container[str] | None = None, *, with_logs: bool = False
+    ) -> dict[str, tuple[int, ...]]:
+        """Return the numbers of the same evidence."""
+        return {subject: tuple(one.number for one in stored) for subject, stored in self._history(survey, subjects, with_logs=with_logs)}
+
+    def digests(self, numbers: Mapping[str, tuple[int, ...]]) -> dict[str, tuple[bytes, ...]]:
+        """Return the digests of evidence by its numbers; without subjects of which some is no longer there."""
+        with self.database.reading() as connection:
+            heads = heads_of(connection, {number for some in numbers.values() for number in some})
+        found = {subject: some for subject, some in numbers.items() if all(number in heads for number in some)}
+        return {subject: tuple(heads[number].digest for number in some) for subject, some in found.items()}
+
+    def numbered(self, numbers: Mapping[str, int]) -> StoredEvidence:
+        """Return evidence by the number of each subject's; without subjects whose evidence is no longer there."""
+        with self.database.reading() as connection:
+            heads = heads_of(connection, set(numbers.values()))
+        return StoredEvidence(self, {name: Stored(number, heads[number]) for name, number in numbers.items() if number in heads})
 
     def stored_answers(self) -> StoredAnswers:
         """Return what was concluded from the evidence in the ledger before."""

@@ -1,13 +1,18 @@
-"""Work on all cores."""
+"""Work on all cores of this machine."""
 
 import multiprocessing
 import os
-from collections.abc import Callable, Iterable, Iterator
-from typing import TypeVar
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from typing import TYPE_CHECKING, TypeVar
 
+from fidelitas.audit import Each
 from fidelitas.errors import ReadError
+from fidelitas.ledger import Ledger, StoredEvidence
 
-__all__ = ["cores", "on_all_cores"]
+if TYPE_CHECKING:
+    from fidelitas.logbook import EventFilter
+
+__all__ = ["LocalEngine", "cores", "on_all_cores"]
 
 S = TypeVar("S")
 T = TypeVar("T")
@@ -40,3 +45,15 @@ def on_all_cores(function: Callable[[S], T], items: Iterable[S]) -> Iterator[T]:
         raise ReadError("a process that read a subject was ended by the system", hint="Perhaps the memory was not enough.") from error
     finally:
         pool.shutdown(cancel_futures=True)
+
+
+class LocalEngine:
+    """Does all work in processes of this machine."""
+
+    def judging(self, stored: StoredEvidence) -> Each:
+        """Return how hosts are judged: on all cores."""
+        del stored
+        return on_all_cores
+
+    def read_logs(self, ledger: Ledger, logs: Mapping[str, tuple[int, ...]], wanted: "EventFilter") -> None:
+        """Leave it to the process that asked, which reads on all cores."""
