@@ -88,12 +88,12 @@ class PrivilegedProgram:
 
 
 def _odd(path: str, capabilities: Sequence[Capability]) -> bool:
-    given = path.rpartition("/")[2] in ("newuidmap", "newgidmap")
-    return not given and any(one.root for one in capabilities)
+    return path.rpartition("/")[2] not in _tables()[2] and any(one.root for one in capabilities)
 
 
 @cache
-def _tables() -> tuple[Mapping[str, str], Mapping[str, Capability]]:
+def _tables() -> tuple[Mapping[str, str], Mapping[str, Capability], frozenset[str]]:
+    """Return why programs need a set-ID bit, what capabilities amount to, and the programs that ship with capabilities that are root's."""
     stated = tomllib.loads(files("fidelitas.rights.linux").joinpath("data/set_id.toml").read_text("utf-8"))
     expected = {name: entry["reason"] for entry in stated["program"] for name in entry["name"]}
     capabilities = {
@@ -103,7 +103,7 @@ def _tables() -> tuple[Mapping[str, str], Mapping[str, Capability]]:
         for entry in stated["capability"]
         for name in entry["name"]
     }
-    return expected, capabilities
+    return expected, capabilities, frozenset(name for entry in stated["program"] if entry.get("capable") for name in entry["name"])
 
 
 def capability_power(name: str) -> Capability | None:
