@@ -255,9 +255,9 @@ def test_logs_are_read_by_workers(running: Cluster, server: Server, tmp_path: Pa
 @pytest.mark.parametrize(
     ("named", "refusal"),
     [
-        ("spark://127.0.0.1", "is no engine"),
-        ("dask://", "is no engine"),
-        ("dask://127.0.0.1:99999", "has a port that is none"),
+        ("spark://127.0.0.1", "is not an engine"),
+        ("dask://", "is not an engine"),
+        ("dask://127.0.0.1:99999", "has an invalid port"),
         ("dask://scheduler.saltmarsh.example:8786", "would be reached without TLS"),
         ("dask://scheduler.saltmarsh.example:8786?tls=nowhere", "ca.pem"),
         ("dask://127.0.0.1:8786", "workers cannot read ledger"),

@@ -32,6 +32,7 @@ class Setting:
 _SEVERITIES = ("critical", "high", "medium", "low", "info")
 SETTINGS: Mapping[str, Setting] = {
     "ledger": Setting("where surveys are kept: a folder, or a database", str, variable="FIDELITAS_LEDGER"),
+    "engine": Setting("where subjects are judged and logs read: local, or dask://HOST:PORT", str, variable="FIDELITAS_ENGINE"),
     "colour": Setting("when to colour", str, ("auto", "always", "never")),
     "pager": Setting("whether long output goes through the pager", bool),
     "severity": Setting("the least severity that findings lists", str, _SEVERITIES),

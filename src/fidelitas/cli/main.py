@@ -118,6 +118,7 @@ def _end(number: int, _frame: object) -> NoReturn:
 
 # By which option of which commands each setting is used; for all commands where none is named.
 _OPTIONS: dict[str, tuple[str, tuple[str, ...]]] = {
+    "engine": ("engine", ()),
     "ledger": ("ledger", ()),
     "colour": ("colours", ()),
     "pager": ("paged", ()),

@@ -27,6 +27,7 @@ _STATUS = (
 )  # fmt: skip
 _ENVIRONMENT = (
     ("FIDELITAS_LEDGER", "the folder in which surveys are kept; by default fidelitas/ledger in the user's state folder"),
+    ("FIDELITAS_ENGINE", "where subjects are judged and logs read: local, or dask://HOST:PORT"),
     ("NO_COLOR", "no colours"),
     ("PAGER", "the program that shows what is longer than the screen"),
     ("TZ", "the time zone in which times are shown"),

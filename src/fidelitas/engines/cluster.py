@@ -52,7 +52,7 @@ class _Scheduler:
 
 
 class ClusterEngine:
-    """Work by the workers of a scheduler, on a ledger that they reach; `notice` is told what was not done there."""
+    """Work by the workers of a scheduler, on a ledger that they reach; `notice` is called with what was not done there."""
 
     def __init__(self, named: str, ledger: Ledger, notice: Callable[[str], None]) -> None:
         """Raise `RequestError` for a name that cannot be meant, or a ledger that workers do not reach."""
@@ -122,7 +122,7 @@ class ClusterEngine:
             done = _ended(client, futures)
             if not done and not self._goes_on(client, time.monotonic() - since):
                 return
-            if not done and time.monotonic() - since > _SECONDS_OF_PATIENCE:  # whoever has them does not get on: the first to end counts
+            if not done and time.monotonic() - since > _SECONDS_OF_PATIENCE:  # their workers do not get on: the first result counts
                 futures |= {self._submit(client, function, task): number for number, task in left.items() if number not in failed}
                 since = time.monotonic()
             for future in done:
@@ -187,9 +187,9 @@ def _scheduler(named: str) -> _Scheduler:
     try:
         host, port = parts.hostname or "", parts.port or _PORT
     except ValueError as error:
-        raise RequestError(f'engine "{named}" has a port that is none') from error
+        raise RequestError(f'engine "{named}" has an invalid port') from error
     if parts.scheme != _SCHEME or not host or parts.path not in ("", "/"):
-        raise RequestError(f'"{named}" is no engine', hint="Such as local, or dask://127.0.0.1:8786.")
+        raise RequestError(f'"{named}" is not an engine', hint="Such as local, or dask://127.0.0.1:8786.")
     folder = parse_qs(parts.query).get("tls", [""])[-1]
     where = f"[{host}]" if ":" in host else host
     if folder:
