@@ -353,6 +353,7 @@ class _Reading:
         for remembered in known.values():
             if asked.holder is not None:
                 remembered.holdings_of(asked.holder)  # which notes what it has to judge for that
+                remembered.let_go()
         self._groups = HostGroups()
         return self._memory.taken()
 

@@ -123,6 +123,11 @@ class RememberedHost(HostRights):
         elsewhere = [holding for holding in self.from_elsewhere if holding.principal.is_called(holder)]
         return tuple(sorted((*here, *elsewhere), key=order_of)) if elsewhere else here
 
+    def let_go(self) -> None:
+        """Forget what was judged here, where its answers are kept: it is large, and judged again if it is asked something else."""
+        for name in ("_alone", "judged"):
+            self.__dict__.pop(name, None)
+
     @cached_property
     def _kept(self) -> tuple[tuple[Holding, ...], Holders] | None:
         """All holdings as they are here, and what is shown of their holders, where they are few enough to be kept."""
