@@ -1,7 +1,6 @@
 """The command group: where errors of the library become words and exit statuses."""
 
 import difflib
-import gc
 import importlib
 import os
 import signal
@@ -11,6 +10,7 @@ from typing import NoReturn
 import click
 
 from fidelitas import __version__
+from fidelitas.cycles import look_seldom
 from fidelitas.errors import FidelitasError, RequestError
 from fidelitas.text import escape_control
 
@@ -162,5 +162,4 @@ def main(ctx: click.Context) -> None:
         if signal.getsignal(sent) is signal.SIG_DFL:
             signal.signal(sent, _end)
     ctx.default_map = _defaults()
-    # A short-lived program that makes many lasting objects: looking for cycles among them after every 700 is a third of its time.
-    gc.set_threshold(100_000, 20, 20)
+    look_seldom()

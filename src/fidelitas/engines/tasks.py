@@ -13,6 +13,7 @@ from distributed import get_worker
 
 from fidelitas.audit import Concluding, concluded_of, context_of
 from fidelitas.conclusions.rules import rules_digest
+from fidelitas.cycles import look_seldom
 from fidelitas.judging import Context
 from fidelitas.ledger import Ledger
 from fidelitas.logbook import EventFilter, HostLogs, host_logs
@@ -51,7 +52,7 @@ class LogTask:
 
 def judge(task: JudgeTask) -> int:
     """Judge hosts and keep what is concluded; return how many hosts they were."""
-    _refuse_other(task.rules)
+    _begin(task.rules)
     ledger = Ledger(task.place)
     stored = ledger.numbered(dict(task.directories + task.hosts))
     with _JUDGING:
@@ -69,7 +70,7 @@ def _context(place: str, directories: tuple[tuple[str, int], ...]) -> Context:
 
 def read_logs(task: LogTask) -> int:
     """Read the logs of hosts and keep what they tell; return how many hosts they were."""
-    _refuse_other(task.rules)
+    _begin(task.rules)
     ledger = Ledger(task.place)
     numbers = dict(task.hosts)
 
@@ -83,6 +84,7 @@ def read_logs(task: LogTask) -> int:
     return len(numbers)
 
 
-def _refuse_other(rules: bytes) -> None:
+def _begin(rules: bytes) -> None:
+    look_seldom()
     if rules != rules_digest():
         raise OtherRulesError(get_worker().address)
