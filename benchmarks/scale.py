@@ -118,7 +118,7 @@ class Measured:
         names = list(self._engines) if second else ["first"]
         if not second:
             for name in ("first", *self._engines):
-                self._server.run(f"drop database if exists {name}")
+                self._server.run(f"drop database if exists {name} with (force)")
             self._server.run("create database first")
         begins = time.perf_counter()
         for name in names:

@@ -292,3 +292,10 @@ def test_off_this_machine_both_sides_prove_who_they_are(
         monkeypatch.setattr("fidelitas.engines.cluster._SECONDS_TO_CONNECT", 1)
         found, done = judged(ClusterEngine(running.engine, ledger, said.append), ledger.newest())
         assert (shown(found), done, len(said)) == (expected, 0, 2)
+
+
+def test_workers_let_go_of_their_connections(running: Cluster, ledger: Ledger, server: Server) -> None:
+    judged(ClusterEngine(running.engine, ledger, print), ledger.newest())
+    ledger.database.close()
+    name = str(ledger.place).partition("/ledger")[2].partition("?")[0]
+    assert server.ask(f"select count(*) from pg_stat_activity where datname = 'ledger{name}'") == 0

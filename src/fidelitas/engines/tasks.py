@@ -6,6 +6,7 @@ answers of two versions are never mixed.
 
 import threading
 from collections.abc import Container, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from functools import lru_cache
 
@@ -53,35 +54,43 @@ class LogTask:
 def judge(task: JudgeTask) -> int:
     """Judge hosts and keep what is concluded; return how many hosts they were."""
     _begin(task.rules)
-    ledger = Ledger(task.place)
-    stored = ledger.numbered(dict(task.directories + task.hosts))
-    with _JUDGING:
+    with _opened(task.place) as ledger, _JUDGING:
         context = _context(task.place, task.directories)
+        stored = ledger.numbered(dict(task.directories + task.hosts))
         names = [name for name, _ in task.hosts if name in stored.subjects()]
-        kept = concluded_of(stored, context, names, task.asked)
-    stored.stored_answers().put(kept, rules_digest())
-    return len(names)
+        stored.stored_answers().put(concluded_of(stored, context, names, task.asked), rules_digest())
+        return len(names)
 
 
 @lru_cache(maxsize=1)
 def _context(place: str, directories: tuple[tuple[str, int], ...]) -> Context:
-    return context_of(Ledger(place).numbered(dict(directories)))
+    with _opened(place) as ledger:
+        return context_of(ledger.numbered(dict(directories)))
 
 
 def read_logs(task: LogTask) -> int:
     """Read the logs of hosts and keep what they tell; return how many hosts they were."""
     _begin(task.rules)
-    ledger = Ledger(task.place)
     numbers = dict(task.hosts)
+    with _opened(task.place) as ledger:
 
-    def read(subjects: Container[str]) -> Iterator[HostLogs]:
-        for subject, history in numbers.items():
-            if subject in subjects:
-                yield host_logs([ledger.load(subject, number) for number in history])
+        def read(subjects: Container[str]) -> Iterator[HostLogs]:
+            for subject, history in numbers.items():
+                if subject in subjects:
+                    yield host_logs([ledger.load(subject, number) for number in history])
 
-    memory = LogbookMemory(ledger.stored_answers(), ledger.digests(numbers), task.wanted, lambda: ledger.is_whole)
-    memory.keep(read)
+        LogbookMemory(ledger.stored_answers(), ledger.digests(numbers), task.wanted, lambda: ledger.is_whole).keep(read)
     return len(numbers)
+
+
+@contextmanager
+def _opened(place: str) -> Iterator[Ledger]:
+    """Give a ledger, and let go of its connections: a worker lives long, and a server has so many."""
+    ledger = Ledger(place)
+    try:
+        yield ledger
+    finally:
+        ledger.database.close()
 
 
 def _begin(rules: bytes) -> None:
