@@ -354,6 +354,7 @@ class _Reading:
             if asked.holder is not None:
                 remembered.holdings_of(asked.holder)  # which notes what it has to judge for that
                 remembered.let_go()
+                self._groups = HostGroups()  # it has no like among them: its group would be kept for nothing
         self._groups = HostGroups()
         return self._memory.taken()
 
