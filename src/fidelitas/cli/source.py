@@ -161,7 +161,7 @@ class Source:
                 return read_logbook(hosts, wanted, take, on_all_cores, cores())
         with progress("reading the logs of") as report:
             if take is None:
-                book = self._remembered_logbook(wanted or EventFilter(), report)
+                book = self._remembered_logbook(wanted or EventFilter(), report, None)
             else:
                 hosts_of_ledger = watched(self.history(), report, lambda one: one[0], len(self._stored().names))
                 book = read_logbook((host_logs(bundles) for _, bundles in hosts_of_ledger), wanted, take, on_all_cores, cores())
@@ -169,11 +169,12 @@ class Source:
             raise RequestError(f'ledger "{self.ledger}" holds no logs', hint="Survey hosts with their logs, or name logs with --log.")
         return book
 
-    def _remembered_logbook(self, wanted: "EventFilter", report: Callable[[str], None]) -> "Logbook":
+    def _remembered_logbook(self, wanted: "EventFilter", report: Callable[[str], None], subjects: Container[str] | None) -> "Logbook":
+        """Return what the logs of some hosts, or of all, tell: read where that is not kept."""
         from fidelitas.logbook import HostLogs, host_logs  # noqa: PLC0415 as in logbook
         from fidelitas.logbook_memory import LogbookMemory  # noqa: PLC0415
 
-        digests = self.ledger.history_digests(self.survey, self._with_logs(None))
+        digests = self.ledger.history_digests(self.survey, self._with_logs(subjects), with_logs=subjects is not None)
 
         def read(subjects: Container[str]) -> Iterator[HostLogs]:
             for _, bundles in watched(self.history(subjects), report, lambda one: one[0], len(digests)):
@@ -260,9 +261,11 @@ class Source:
     def _read_use(
         self, subjects: Container[str], wanted: "EventFilter | None" = None, take: "Callable[[AttributedEvent], None] | None" = None
     ) -> "Logbook":
-        from fidelitas.logbook import host_logs, read_logbook  # noqa: PLC0415
+        from fidelitas.logbook import EventFilter, host_logs, read_logbook  # noqa: PLC0415
 
-        with progress("reading the logs"):
+        with progress("reading the logs") as report:
+            if take is None:
+                return self._remembered_logbook(wanted or EventFilter(), report, subjects)
             found = (host_logs(bundles) for _, bundles in self.history(subjects, with_logs=True))
             return read_logbook(found, wanted, take, on_all_cores, cores())
 
