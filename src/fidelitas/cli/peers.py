@@ -1,7 +1,6 @@
 """``fidelitas peers``."""
 
-from collections.abc import Callable, Mapping, Sequence
-from datetime import date
+from collections.abc import Sequence
 from pathlib import Path
 
 import click
@@ -13,10 +12,9 @@ from fidelitas.cli.output import Output, format_option
 from fidelitas.cli.people import read_people
 from fidelitas.cli.source import Source, source_options
 from fidelitas.extras import installed_extra
-from fidelitas.peers import Oddities, PeerGroup, Profile, copies, host_profiles, peer_groups, profiles, role_groups, shared_roles, unusual
+from fidelitas.peers import Oddities, Profile, copies, given_on, host_profiles, peer_groups, profiles, role_groups, shared_roles, unusual
 from fidelitas.people import MappedPerson
 from fidelitas.reports.peers import peers_report
-from fidelitas.usage import Grants
 
 
 @click.command
@@ -37,6 +35,7 @@ def command(names: tuple[str, ...], mapped: Path | None, source: Source, output:
     subjects = source.audit().subjects
     tags = source.tags_of()
     known = profiles(subjects, people, shared_roles(tags))
+    _refuse_unknown(names, known)
     with installed_extra():
         groups = peer_groups(known, people)
     provenance = source.provenance(subjects) if any(profile.memberships for profile in known) else {}
@@ -44,39 +43,16 @@ def command(names: tuple[str, ...], mapped: Path | None, source: Source, output:
         groups=groups,
         unusual=unusual(groups, memberships=memberships),
         hosts=unusual(role_groups(host_profiles(subjects), tags)),
-        copies=copies(known, groups, _given_on(known, provenance)),
+        copies=copies(known, groups, given_on(known, provenance)),
     )
-    output.report(peers_report(_about(found, names, known)), of=subjects)
+    output.report(peers_report(found.about(names, known) if names else found), of=subjects)
     tell_gaps(subjects)
     if found.unusual or found.hosts or found.copies:
         raise SystemExit(1)
 
 
-def _about(found: Oddities, names: Sequence[str], known: Sequence[Profile]) -> Oddities:
-    """Return what is about some people or accounts; refuse names that nobody has."""
-    wanted = {profile.name for profile in known if not names or profile.name in names or profile.accounts & set(names)}
+def _refuse_unknown(names: Sequence[str], known: Sequence[Profile]) -> None:
     every = {name for profile in known for name in (profile.name, *profile.accounts)}
     for name in names:
         if name not in every:
             raise unknown_name("no person in evidence is called or has the account", name, every)
-    if not names:
-        return found
-    return Oddities(
-        groups=[PeerGroup(one.name, one.members, one.declared) for one in found.groups if {m.name for m in one.members} & wanted],
-        unusual=[one for one in found.unusual if one.holder in wanted],
-        hosts=[],
-        copies=[one for one in found.copies if {one.holder, one.like} & wanted],
-    )
-
-
-def _given_on(known: Sequence[Profile], provenance: Mapping[str, Grants]) -> Callable[[str, str], date | None]:
-    """Return what knows on which day a holder was put into a group, by the logs."""
-    accounts = {profile.name: profile.accounts for profile in known}
-
-    def given_on(holder: str, group: str) -> date | None:
-        name = group.removeprefix("%")
-        records = [grants.of_membership(name, account) for grants in provenance.values() for account in accounts[holder]]
-        days = [record.event.at.date() for record in records if record is not None and record.event.at is not None]
-        return max(days, default=None)
-
-    return given_on

@@ -1,12 +1,10 @@
 """``fidelitas revisions``."""
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 
 import click
 
-from fidelitas.audit import audit
-from fidelitas.changes import RightChange, changes_between
 from fidelitas.cli.complete import subjects
 from fidelitas.cli.names import unknown_subject
 from fidelitas.cli.output import Output, format_option
@@ -16,7 +14,8 @@ from fidelitas.errors import RequestError
 from fidelitas.estate import DEFAULT_POLICY_FILES, PolicySource
 from fidelitas.evidence import Bundle
 from fidelitas.reports.revisions import RevisionHistory, revisions_report
-from fidelitas.revisions import FAMILIES, Commit, Repository, Revision, Standing, StandingKind, gather, standing_of
+from fidelitas.revisions import FAMILIES, Commit, Repository, StandingKind, commits_of, gather, standings_of
+from fidelitas.revisions.rights import rights_changed
 from fidelitas.sources.estate_file import estate_at
 from fidelitas.sources.git_repository import read_repository
 
@@ -79,11 +78,11 @@ def history_of(family: str, source: Source, names: Sequence[str], kept: PolicySo
         revisions = gather(family, history)
     if not revisions:
         raise RequestError(f"no host has a {FAMILIES[family][0]} in evidence", hint="Only Linux hosts have policies in files.")
-    rights = {one.number: _rights_of(one) for one in revisions if one.step is not None}
+    rights = {one.number: rights_changed(one) for one in revisions if one.step is not None}
     repository = None if kept is None else _repository(kept)
-    commits = {} if repository is None else _commits(revisions, repository)
+    commits = {} if repository is None else commits_of(revisions, repository)
     return RevisionHistory(
-        FAMILIES[family][0], revisions, rights, commits, {} if repository is None else _standings(revisions, repository, tags)
+        FAMILIES[family][0], revisions, rights, commits, {} if repository is None else standings_of(revisions, repository, tags)
     )
 
 
@@ -92,32 +91,8 @@ def _history(source: Source, names: Sequence[str]) -> Iterator[tuple[str, list[B
         yield subject, [one for one in bundles if one.platform == "linux"]
 
 
-def _rights_of(revision: Revision) -> list[RightChange]:
-    """Return what changed in rights where a host went over to a revision, as far as it is by the files of the policy."""
-    step = revision.step
-    if step is None or revision.before is None:
-        return []
-    found = changes_between(audit([step.before]), audit([step.after])).rights
-    paths = {*revision.files, *revision.before.files}
-    return [one for one in found if any(cause.link.place.path in paths for cause in one.causes)]
-
-
 def _repository(kept: PolicySource) -> Repository:
     wanted = sorted(set(kept.intended.values()))
     found, by_name = read_repository(kept.repository, kept.files, wanted)
     commits = [Commit(one.id, one.author, one.at, one.comment, one.files) for one in found]
     return Repository(commits, list(kept.files), {tag: by_name[name] for tag, name in kept.intended.items()})
-
-
-def _commits(revisions: Sequence[Revision], repository: Repository) -> dict[int, Commit]:
-    """Return the commit that each revision is, by its number; nothing of those that are none."""
-    return {one.number: commit for one in revisions if (commit := repository.commit_of(one.files)) is not None}
-
-
-def _standings(revisions: Sequence[Revision], repository: Repository, tags: Mapping[str, Sequence[str]]) -> dict[str, Standing]:
-    return {
-        subject: standing_of(one.files, tags.get(subject, ()), repository)
-        for one in revisions
-        for subject in one.current
-        if subject in tags
-    }

@@ -6,8 +6,9 @@ from datetime import date
 
 from fidelitas.peers.groups import PeerGroup
 from fidelitas.peers.profiles import Profile
+from fidelitas.usage import Grants
 
-__all__ = ["Copy", "copies"]
+__all__ = ["Copy", "copies", "given_on"]
 
 _FEWEST_GROUPS = 3
 _ALIKE = 0.75
@@ -64,3 +65,16 @@ def _shared(group: PeerGroup) -> set[str]:
         for one in {having.what for having in profile.memberships}:
             counts[one] = counts.get(one, 0) + 1
     return {one for one, count in counts.items() if count * 2 >= len(group.members)}
+
+
+def given_on(known: Sequence[Profile], provenance: Mapping[str, Grants]) -> GivenOn:
+    """Return what knows on which day a holder was put into a group, by the logs."""
+    accounts = {profile.name: profile.accounts for profile in known}
+
+    def day(holder: str, group: str) -> date | None:
+        name = group.removeprefix("%")
+        records = [grants.of_membership(name, account) for grants in provenance.values() for account in accounts[holder]]
+        days = [record.event.at.date() for record in records if record is not None and record.event.at is not None]
+        return max(days, default=None)
+
+    return day

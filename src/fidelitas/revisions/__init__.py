@@ -5,7 +5,7 @@
 
 from fidelitas.revisions.families import FAMILIES, family_files
 from fidelitas.revisions.seen import Revision, Step, gather
-from fidelitas.revisions.standing import Commit, Repository, Standing, StandingKind, line_changes, standing_of
+from fidelitas.revisions.standing import Commit, Repository, Standing, StandingKind, commits_of, line_changes, standing_of, standings_of
 
 __all__ = [
     "FAMILIES",
@@ -15,8 +15,10 @@ __all__ = [
     "Standing",
     "StandingKind",
     "Step",
+    "commits_of",
     "family_files",
     "gather",
     "line_changes",
     "standing_of",
+    "standings_of",
 ]

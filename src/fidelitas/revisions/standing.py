@@ -6,7 +6,9 @@ from datetime import datetime
 from difflib import SequenceMatcher
 from enum import StrEnum
 
-__all__ = ["Commit", "Repository", "Standing", "StandingKind", "line_changes", "standing_of"]
+from fidelitas.revisions.seen import Revision
+
+__all__ = ["Commit", "Repository", "Standing", "StandingKind", "commits_of", "line_changes", "standing_of", "standings_of"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -105,3 +107,18 @@ def line_changes(before: Mapping[str, bytes], after: Mapping[str, bytes]) -> tup
 
 def _is_below(path: str, place: str) -> bool:
     return path.startswith(place) if place.endswith("/") else path == place
+
+
+def commits_of(revisions: Sequence[Revision], repository: Repository) -> dict[int, Commit]:
+    """Return the commit that each revision is, by its number; nothing of those that are none."""
+    return {one.number: commit for one in revisions if (commit := repository.commit_of(one.files)) is not None}
+
+
+def standings_of(revisions: Sequence[Revision], repository: Repository, tags: Mapping[str, Sequence[str]]) -> dict[str, Standing]:
+    """Return how each subject that has a tag or none stands to the repository, by its name."""
+    return {
+        subject: standing_of(one.files, tags.get(subject, ()), repository)
+        for one in revisions
+        for subject in one.current
+        if subject in tags
+    }
