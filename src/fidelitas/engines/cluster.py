@@ -40,8 +40,8 @@ _SECONDS_OF_PATIENCE = 60  # without any result, after which other workers are a
 _TICK = 1.0
 _ATTEMPTS = 3  # at a scheduler that went away
 _RETRIES = 3  # of a task whose worker was lost
-# Logs of so many hosts are one task.
-_HOSTS_OF_A_LOG_TASK = 20
+# Reading logs is divided into about so many tasks: those of one host can be long.
+_LOG_TASKS = 200
 _LOST = (CommClosedError, OSError, TimeoutError, asyncio.CancelledError, CancelledError)
 
 
@@ -86,7 +86,8 @@ class ClusterEngine:
         """Have the workers read the logs of hosts, and keep what they tell."""
         del ledger
         rules, hosts = rules_digest(), list(logs.items())
-        shares = [hosts[at : at + _HOSTS_OF_A_LOG_TASK] for at in range(0, len(hosts), _HOSTS_OF_A_LOG_TASK)]
+        size = max(len(hosts) // _LOG_TASKS, 1)
+        shares = [hosts[at : at + size] for at in range(0, len(hosts), size)]
         for _ in self._done(read_logs, [LogTask(rules, self._place, tuple(some), wanted) for some in shares]):
             pass
 
