@@ -95,3 +95,17 @@ def test_a_listing_that_is_cut_into_members_comes_back_whole(lines: list[bytes],
     read = read_bundle(io.BytesIO(archive))
     assert read.listings["objects tides"] == content
     assert not read.gaps
+
+
+GOOD = '{"kind": "table", "schema": "public", "name": "t", "owner": "postgres"}'
+
+
+@pytest.mark.parametrize(
+    "odd", [f"{GOOD}{GOOD}", f"{GOOD} {GOOD}", GOOD.replace(', "name"', ',\n"name"'), GOOD.replace("{", "{\n"), f"{GOOD}\r{GOOD}"]
+)
+@pytest.mark.parametrize("before", [0, 5, 9000])
+def test_a_row_that_shares_lines_with_others_is_a_gap_with_its_line(odd: str, before: int) -> None:
+    """Rows are looked at in blocks, and a block takes what no line by itself is: that must not vanish."""
+    facts = facts_of("objects tides", f"{GOOD}\n" * before + f"{odd}\n{GOOD}{GOOD}\n" + f"{GOOD}\n" * 5)
+    assert len(facts.objects) == len([*facts.objects]) == before + 5
+    assert [gap.place.line for gap in facts.gaps] == [before + 1 + number for number in range(2 + odd.count("\n"))]

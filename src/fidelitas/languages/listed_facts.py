@@ -74,13 +74,20 @@ def _count(reader: RowReader, kind: type[R], content: bytes, origin: Place) -> i
     while begins < len(content):
         ends = content.find(b"\n", begins + _BLOCK) + 1 or len(content)
         block = content[begins:ends]
+        lines = block.count(b"\n")
         try:
-            count += len(decode(block))
+            rows = len(decode(block)) if _is_one_a_line(block, lines) else -1
         except (ValueError, RecursionError):
-            count += sum(1 for _ in _read(reader, kind, block, origin, first))
-        first += block.count(b"\n")
+            rows = -1
+        count += rows if rows == lines else sum(1 for _ in _read(reader, kind, block, origin, first))
+        first += lines
         begins = ends
     return count
+
+
+def _is_one_a_line(block: bytes, lines: int) -> bool:
+    """Return whether each line begins and ends as a row does, so that no row goes on in another: then as many rows as lines are one each."""
+    return block.startswith(b"{") and block.endswith(b"}\n") and block.count(b"}\n{") == lines - 1
 
 
 def _read(reader: RowReader, kind: type[R], content: bytes, origin: Place, first: int = 1) -> Iterator[tuple[R, int]]:
