@@ -131,6 +131,9 @@ def test_a_route_names_each_link_with_its_line() -> None:
     assert links[-1].asks is None
 
 
+DEFAULT_ASKED = "the password of the account that is run as by default"
+
+
 @pytest.mark.parametrize(
     ("sudoers", "asks", "condition"),
     [
@@ -141,6 +144,10 @@ def test_a_route_names_each_link_with_its_line() -> None:
         ("Defaults:tomas !authenticate\nines ALL=(ALL) ALL", "own password", None),
         ("Defaults rootpw\nines ALL=(ALL) ALL", "root's password", "if root's password is known"),
         ("Defaults targetpw\nines ALL=(ALL) ALL", "root's password", "if the password of root is known"),
+        ("Defaults runaspw\nines ALL=(ALL) ALL", "root's password", "if root's password is known"),
+        ("Defaults runaspw, runas_default=tomas\nines, tomas ALL=(ALL) ALL", DEFAULT_ASKED, "if the password of tomas is known"),
+        ("Defaults runaspw, runas_default=ines\nines, tomas ALL=(ALL) ALL", DEFAULT_ASKED, None),
+        ("Defaults rootpw, runaspw, runas_default=ines\nines ALL=(ALL) ALL", "root's password", "if root's password is known"),
         ("Defaults exempt_group=sudo\nines ALL=(ALL) ALL", None, None),
         ("ines 10.0.0.0/8=(ALL) ALL", "own password", "if this host has an address in 10.0.0.0/8"),
         ("+night ALL=(ALL) ALL", "own password", "if ines is in netgroup night"),

@@ -34,6 +34,8 @@ def test_a_shipped_policy_raises_nothing(shipped: Path) -> None:
         ("Defaults targetpw\nALL ALL=(ALL) ALL\n", False),
         ("Defaults targetpw\nALL ALL=(ALL) NOPASSWD: ALL\n", True),
         ("Defaults rootpw\nines ALL=(ALL) ALL\n", False),
+        ("Defaults runaspw\nines ALL=(ALL) ALL\n", False),
+        ("Defaults runaspw, runas_default=ines\nines ALL=(ALL) ALL\n", True),
         ("Defaults:tomas rootpw\nines, tomas ALL=(ALL) ALL\n", True),
         ("%admin ALL=(ALL) ALL\n", False),
         ("%admin ALL=(ALL) /usr/bin/vi\n", True),

@@ -45,11 +45,12 @@ class EquivalenceClasses:
         told = self._as_invoker.get(who.name)
         unable = who.password is not None and who.password.state in (PasswordState.NONE, PasswordState.LOCKED)
         exempt = frozenset(one.group.name for one in who.memberships if one.group.name in self._exempt) if self._exempt else frozenset()
-        return tuple(told or ()), who.name if unable else "", exempt
+        # With runaspw sudo asks the one that is run as by default for its own password, and all others for one that they need not know.
+        return tuple(told or ()), who.name if unable or who.name in self._defaults else "", exempt
 
     def is_plain(self, who: Identity) -> bool:
         """Return whether no user list is about an account but such as are about everyone, as for most accounts of a directory."""
-        return who.name not in self._as_invoker and who.password is None and not self._exempt
+        return who.name not in self._as_invoker and who.name not in self._defaults and who.password is None and not self._exempt
 
     def mentioned(self, who: Identity) -> bool:
         """Return whether some user list is about an account by its name or one of its groups."""

@@ -25,6 +25,7 @@ class Asks(Enum):
     OWN = "own password"
     TARGET = "the target's password"
     ROOT = "root's password"
+    DEFAULT = "the password of the account that is run as by default"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -243,9 +244,13 @@ def _asks(rule: SudoRule, who: Identity, target: Identity | None, settings: Sett
         wanted = False
     if not wanted or who.uid == 0 or (target is not None and who.name == target.name):
         return Asks.NOTHING, ()
-    if settings.on("rootpw"):
+    default = settings.value("runas_default") or "root"
+    # Of several of these options sudo takes the first (check.c, get_authpw).
+    if settings.on("rootpw") or (settings.on("runaspw") and default == "root"):
         return Asks.ROOT, ("if root's password is known",)
-    if target is not None and (settings.on("targetpw") or settings.on("runaspw")):
+    if settings.on("runaspw"):
+        return Asks.DEFAULT, () if who.name == default else (f"if the password of {default} is known",)
+    if target is not None and settings.on("targetpw"):
         return Asks.TARGET, (f"if the password of {target.name} is known",)
     if who.password is not None and who.password.state in (PasswordState.NONE, PasswordState.LOCKED):
         return Asks.OWN, (f"if {who.name} can authenticate to sudo: no password is set, and what sudo asks for (PAM) was not read",)
