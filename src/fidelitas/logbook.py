@@ -190,7 +190,7 @@ def read_places(
     each: Callable[[Callable[[_Task], Logbook], Iterable[_Task]], Iterable[Logbook]],
     readers: int,
 ) -> Iterator[tuple[HostLogs, Logbook]]:
-    """Yield the logs of each place with what they tell by themselves."""
+    """Yield the logs of each place with what they record by themselves."""
     if take is None:
         tasks = [_Task(at, host, wanted, share) for at, host in enumerate(hosts) for share in shares_of(host.logs, readers)]
         parts: Iterable[tuple[_Task, Logbook]] = zip(tasks, each(_read, tasks), strict=True)
@@ -204,7 +204,7 @@ def read_places(
 
 
 def included(books: Iterable[Logbook]) -> Logbook:
-    """Return what the logs of several places tell together."""
+    """Return what the logs of several places record together."""
     book = Logbook()
     for one in books:
         _include(book, one)

@@ -1,4 +1,4 @@
-"""Logbooks that are kept: what the logs of a host tell is read once, and again when its evidence is another.
+"""Logbooks that are kept: what the logs of a host record is read once, and again when its evidence is another.
 
 What is kept is of one host, so that a new survey reads the logs of hosts that changed.  Kept in the form of conclusions: read back as the
 types that it was made of, and as nothing else.
@@ -55,12 +55,12 @@ class LogbookMemory:
         return {subject for subject, key in self._keys.items() if key not in there}
 
     def keep(self, read: _Read) -> None:
-        """Read the logs of hosts of which nothing is kept, one after another, and keep what they tell."""
+        """Read the logs of hosts of which nothing is kept, one after another, and keep what they record."""
         for host, book in read_places(read(self.lacking()), self._wanted, None, map, 1):
             self._keep(self._keys[host.subject], _form(host, book))
 
     def book(self, read: _Read, each: _Each, readers: int) -> Logbook:
-        """Return what the logs of all hosts tell; `read` gives the logs of those of which nothing is kept."""
+        """Return what the logs of all hosts record; `read` gives the logs of those of which nothing is kept."""
         kept = self._kept()
         lacking = {subject for subject in self._keys if subject not in kept}
         for host, book in read_places(read(lacking), self._wanted, None, each, readers) if lacking else ():

@@ -170,7 +170,7 @@ class Source:
         return book
 
     def _remembered_logbook(self, wanted: "EventFilter", report: Callable[[str], None], subjects: Container[str] | None) -> "Logbook":
-        """Return what the logs of some hosts, or of all, tell: read where that is not kept."""
+        """Return what the logs of some hosts, or of all, record: read where that is not kept."""
         from fidelitas.logbook import HostLogs, host_logs  # noqa: PLC0415 as in logbook
         from fidelitas.logbook_memory import LogbookMemory  # noqa: PLC0415
 

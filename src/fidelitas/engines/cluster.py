@@ -83,7 +83,7 @@ class ClusterEngine:
         return each
 
     def read_logs(self, ledger: Ledger, logs: Mapping[str, tuple[int, ...]], wanted: EventFilter) -> None:
-        """Have the workers read the logs of hosts, and keep what they tell."""
+        """Have the workers read the logs of hosts, and keep what they record."""
         del ledger
         rules, hosts = rules_digest(), list(logs.items())
         size = max(len(hosts) // _LOG_TASKS, 1)
@@ -177,7 +177,7 @@ class ClusterEngine:
 
 
 def _ended(client: Client, futures: Iterable["Future[int]"]) -> list["Future[int]"]:
-    """Return the futures that have ended, after waiting for one of them a moment."""
+    """Return the futures that have ended, after waiting a moment for the first."""
     with suppress(TimeoutError), client.as_current():
         wait(list(futures), timeout=_TICK, return_when="FIRST_COMPLETED")  # type: ignore[no-untyped-call]
     return [one for one in futures if one.status in ("finished", "error", "cancelled", "lost")]

@@ -19,4 +19,4 @@ class Engine(Protocol):
         """Return how hosts of which nothing is kept are judged apart from each other."""
 
     def read_logs(self, ledger: Ledger, logs: Mapping[str, tuple[int, ...]], wanted: "EventFilter") -> None:
-        """Have the logs of hosts read and what they tell kept; `logs` has the numbers of each host's evidence."""
+        """Have the logs of hosts read and what they record kept; `logs` has the numbers of each host's evidence."""

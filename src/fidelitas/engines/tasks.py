@@ -69,7 +69,7 @@ def _context(place: str, directories: tuple[tuple[str, int], ...]) -> Context:
 
 
 def read_logs(task: LogTask) -> int:
-    """Read the logs of hosts and keep what they tell; return how many hosts they were."""
+    """Read the logs of hosts and keep what they record; return how many hosts they were."""
     _begin(task.rules)
     numbers = dict(task.hosts)
     with _opened(task.place) as ledger:

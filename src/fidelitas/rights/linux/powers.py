@@ -89,9 +89,10 @@ def lesser_power_of(command: Command, *, noexec: bool = False) -> Power | None:
 
 
 def is_judged(path: str) -> bool:
-    """Return whether the table says what a program gives, be it nothing."""
+    """Return whether the table says what a program gives, be it nothing: that counts in the system's folders, not of a namesake elsewhere."""
     name = path.rpartition("/")[2]
-    return name in _table() or _VARIANT.sub("", name) in _table()
+    powers = _table().get(name) or _table().get(_VARIANT.sub("", name), ())
+    return any(power.right != "none" for power in powers) or (bool(powers) and path.startswith(_FOLDERS))
 
 
 # Folders of programs: what the table knows of is, or may be, in them.
