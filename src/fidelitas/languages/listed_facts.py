@@ -86,7 +86,7 @@ def _count(reader: RowReader, kind: type[R], content: bytes, origin: Place) -> i
 
 
 def _is_one_a_line(block: bytes, lines: int) -> bool:
-    """Return whether each line begins and ends as a row does, so that no row goes on in another: then as many rows as lines are one each."""
+    """Return whether each line begins and ends as a row does: then no row goes on in another, and rows are as many as lines."""
     return block.startswith(b"{") and block.endswith(b"}\n") and block.count(b"}\n{") == lines - 1
 
 

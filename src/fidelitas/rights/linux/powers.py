@@ -89,7 +89,7 @@ def lesser_power_of(command: Command, *, noexec: bool = False) -> Power | None:
 
 
 def is_judged(path: str) -> bool:
-    """Return whether the table says what a program gives, be it nothing: that counts in the system's folders, not of a namesake elsewhere."""
+    """Return whether the table says what a program gives, be it nothing (which counts in the system's folders alone, not of a namesake)."""
     name = path.rpartition("/")[2]
     powers = _table().get(name) or _table().get(_VARIANT.sub("", name), ())
     return any(power.right != "none" for power in powers) or (bool(powers) and path.startswith(_FOLDERS))
