@@ -94,7 +94,8 @@ MAY_IMPORT: dict[str, set[str]] = {
     "replay": {"masking", "inquiry", "refusal", "languages", "usage", "rights", "facts", "errors", "text"},
     "refusal": {"inquiry", "usage", "rights", "facts"},
     "engines": {"audit", "conclusions", "cycles", "errors", "judging", "ledger", "logbook", "logbook_memory", "rights"},
-    "logbook_memory": {"conclusions", "facts", "findings", "languages", "logbook", "usage"},
+    "logbook_memory": {"conclusions", "findings", "logbook", "logbook_form"},
+    "logbook_form": {"conclusions", "facts", "languages", "logbook", "usage"},
     "logbook": {"languages", "usage", "rights", "checks", "facts", "findings", "errors", "text", "trouble"},
     "memberships": {"distinguished_names", "facts", "rights"},
     "people": {"rights", "facts", "errors", "text"},
@@ -128,7 +129,7 @@ MAY_IMPORT: dict[str, set[str]] = {
     "demo": {"evidence", "text", "errors"},
     "cli": {
         "administration", "audit", "changes", "charter", "checks", "conclusions", "connections", "comparison", "configuration", "cycles", "departure", "doors", "engines", "estate", "excerpts", "extras", "trouble", "demo", "errors", "evidence", "facts", "findings", "inquiry", "languages",
-        "ledger", "logbook", "logbook_memory", "memberships", "narrowing", "exporting", "pages", "peers", "people", "platforms", "rehearsal", "replay", "reports", "reviewing", "reviews", "revisions", "rights", "sources", "surveying", "text", "usage", "",
+        "ledger", "logbook", "logbook_form", "logbook_memory", "memberships", "narrowing", "exporting", "pages", "peers", "people", "platforms", "rehearsal", "replay", "reports", "reviewing", "reviews", "revisions", "rights", "sources", "surveying", "text", "usage", "",
     },
     "__main__": {"cli"},
     "": set(),

@@ -294,6 +294,22 @@ def test_a_command_that_sudo_cut_into_several_lines_is_one() -> None:
     assert [event.command for event in told(text)] == ["/bin/echo aaa bbb", "/bin/ls"]
 
 
+def test_a_command_goes_on_in_the_next_block_of_a_log() -> None:
+    head = b"2026-11-23T06:00:00Z knot sudo: "
+    uses = head + b"    ines : TTY=pts/0 ; PWD=/ ; USER=root ; COMMAND=/bin/echo a\n"
+    rest = head + b"    ines : (command continued) b\n"
+    for blocks in ([uses, rest], [uses + rest], [uses, rest, uses], [uses, uses + rest]):
+        reader = SyslogReader(Clock(UTC, NOW), Place("knot", "auth.log"))
+        assert sum(event.command == "/bin/echo a b" for event in reader.events(blocks)) == 1, blocks
+
+
+def test_a_line_of_a_time_beyond_all_others_costs_no_other_line() -> None:
+    use = "knot sudo: ines : TTY=pts/0 ; PWD=/ ; USER=root ; COMMAND=/bin/ls"
+    for stamp in ("9999-12-31T23:59:59Z", "9999-12-31T23:59:59-10:00", "0001-01-01T00:00:00+10:00", "2026-11-23T06:00:6x+00:00"):
+        assert len(told(f"{stamp} {use}\n2026-11-23T06:00:00+00:00 {use}\n")) >= 1, stamp
+        assert len(told(f"2026-11-23T06:00:00+00:00 {use}\n{stamp} {use}\n2026-11-23T06:00:01+00:00 {use}\n")) >= 2, stamp
+
+
 CUT = [
     f"    ines : TTY=pts/0 ; PWD=/ ; USER=root ; COMMAND=/bin/echo {'a b ' * 9}c",
     "    ines : (command continued) d e",
@@ -537,6 +553,9 @@ SHELL = "sudo: {} : TTY=pts/0 ; PWD=/ ; USER=root ; COMMAND=/bin/bash"
         (f"0 {SHELL.format('ines')}\n1 {SHELL.format('rada')}\n9 usermod[9]: add 'x' to group 'y'", ("usermod", ("ines", "rada"), "SEVERAL")),
         (f"0 {SHELL.format('ines')}\n5 sudo: pam_unix(sudo:session): session closed for user root\n9 usermod[9]: add 'x' to group 'y'", ("usermod", (), "NOBODY")),
         ("0 usermod[9]: add 'x' to group 'y'", ("usermod", (), "NOBODY")),
+        (f"0 {SHELL.format('ines')}\n9 su[7]: pam_unix(su:session): session closed for user tomas", ("su", (), "NOBODY")),
+        ("0 su[7]: pam_unix(su:session): session opened for user tomas(uid=1002) by rada(uid=1003)\n9 su[7]: pam_unix(su:session): session closed for user tomas",
+         ("su", ("rada",), "COMMAND")),
         ("0 su[7]: pam_unix(su-l:session): session opened for user tomas(uid=1002) by ines(uid=0)\n1 su[7]: (to tomas) root on pts/1", ("su", ("ines",), "LOGIN_NAME")),
         ("0 sudo: ines : TTY=pts/0 ; PWD=/ ; USER=root ; COMMAND=/usr/bin/su -\n0 su[7]: (to root) root on pts/1", ("su", ("ines",), "COMMAND")),
         ("0 sshd[5]: Accepted publickey for root from 192.0.2.7 port 1 ssh2: ED25519 SHA256:x", ("sshd", (), "NOBODY")),

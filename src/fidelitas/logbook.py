@@ -27,7 +27,7 @@ from fidelitas.text import short_host_name
 from fidelitas.trouble import guarded, internal_error
 from fidelitas.usage import AttributedEvent, HostUse, LogState, People, Session
 
-__all__ = ["EventFilter", "HostLogs", "Logbook", "host_logs", "included", "read_logbook", "read_places"]
+__all__ = ["EventFilter", "HostLogs", "LogTask", "Logbook", "host_logs", "included", "read_logbook", "read_places"]
 
 
 class HostLogEvidence(HostEvidence, Protocol):
@@ -122,7 +122,11 @@ class Logbook:
         return self.hosts.get(short_host_name(subject))
 
 
-class _Task(NamedTuple):
+# So many events wait for others of their host.
+_MOST_WAITING = 20_000
+
+
+class LogTask(NamedTuple):
     """The logs of one place, which of the places it is, what is asked of them, and which share of the hosts that they tell of."""
 
     at: int
@@ -172,7 +176,7 @@ def read_logbook(
     hosts: Iterable[HostLogs],
     wanted: EventFilter | None = None,
     take: Callable[[AttributedEvent], None] | None = None,
-    each: Callable[[Callable[[_Task], Logbook], Iterable[_Task]], Iterable[Logbook]] = map,
+    each: Callable[[Callable[[LogTask], Logbook], Iterable[LogTask]], Iterable[Logbook]] = map,
     readers: int = 1,
 ) -> Logbook:
     """Return what the logs of some hosts tell; `take` is given each action that is asked for, host by host, in the order of time.
@@ -187,16 +191,16 @@ def read_places(
     hosts: Iterable[HostLogs],
     wanted: EventFilter,
     take: Callable[[AttributedEvent], None] | None,
-    each: Callable[[Callable[[_Task], Logbook], Iterable[_Task]], Iterable[Logbook]],
+    each: Callable[[Callable[[LogTask], Logbook], Iterable[LogTask]], Iterable[Logbook]],
     readers: int,
 ) -> Iterator[tuple[HostLogs, Logbook]]:
     """Yield the logs of each place with what they record by themselves."""
     if take is None:
-        tasks = [_Task(at, host, wanted, share) for at, host in enumerate(hosts) for share in shares_of(host.logs, readers)]
-        parts: Iterable[tuple[_Task, Logbook]] = zip(tasks, each(_read, tasks), strict=True)
+        tasks = [LogTask(at, host, wanted, share) for at, host in enumerate(hosts) for share in shares_of(host.logs, readers)]
+        parts: Iterable[tuple[LogTask, Logbook]] = zip(tasks, each(_read, tasks), strict=True)
     else:
         parts = (
-            (task, _read(task, take)) for task in (_Task(at, host, wanted, shares_of(host.logs, 1)[0]) for at, host in enumerate(hosts))
+            (task, _read(task, take)) for task in (LogTask(at, host, wanted, shares_of(host.logs, 1)[0]) for at, host in enumerate(hosts))
         )
     for _, of_host in groupby(parts, key=lambda part: part[0].at):
         read = list(of_host)
@@ -227,32 +231,31 @@ def _include(book: Logbook, one: Logbook) -> None:
     book.covers += one.covers
 
 
-def _read(task: _Task, take: Callable[[AttributedEvent], None] | None = None) -> Logbook:
+def _read(task: LogTask, take: Callable[[AttributedEvent], None] | None = None) -> Logbook:
     """Return what a share of the logs of one place tells, host by host."""
     host, wanted = task.host, task.wanted
     book, every = Logbook(), wanted == EventFilter()
     reading = LogReading(host.logs, host.zone, host.names, host.sids, task.share, singly=take is not None or not every)
-    told: dict[str, HostUse] = {}
+    uses = _Uses(host, book.hosts)
     place = Place(subject=host.subject, path="logs")
     doing = f"counting the use of privilege on {host.subject}"
-    for event in guarded(reading.events(), book.gaps, place, doing, "what its logs record from there on"):
-        use = told.get(event.host)
-        if use is None:
-            name = short_host_name(event.host or host.subject)
-            shown = host.subject if name == short_host_name(host.subject) else name
-            use = told[event.host] = book.hosts.setdefault(name, HostUse(shown, host.zone))
-        record = use.add(event)
-        if every:
-            if take is not None:
-                take(record)
-        elif wanted.matches(record):
-            book.records += 1
-            book.people.add(record)
-            if take is not None:
-                take(record)
+    events = guarded(reading.events(), book.gaps, place, doing, "what its logs record from there on")
+    if every and take is None:
+        for event in events:
+            uses.wait(event)
+        uses.add_waiting()
+    else:
+        for event in events:
+            record = uses.of(event.host).add(event)
+            if every or wanted.matches(record):
+                if not every:
+                    book.records += 1
+                    book.people.add(record)
+                if take is not None:
+                    take(record)
     for name, count in reading.counted.items():
-        if name in told:  # but where reading ended before the first was yielded
-            told[name].events += count
+        if name in uses.by_written_name:  # but where reading ended before the first was yielded
+            uses.of(name).events += count
     if every:  # everyone's actions were counted already
         book.records = sum(use.events for use in book.hosts.values())
         for use in book.hosts.values():
@@ -262,6 +265,50 @@ def _read(task: _Task, take: Callable[[AttributedEvent], None] | None = None) ->
     book.unknown, book.unread, book.covers, book.gone = reading.unknown, reading.unread, reading.covers, reading.gone
     book.gaps += reading.gaps
     return book
+
+
+class _Uses:
+    """The use of privilege on each host of a log, by its name as it is written there.
+
+    Hosts do not bear on one another: where nobody looks on, events wait and are added host by host, of which a processor's cache has all.
+    """
+
+    def __init__(self, place: HostLogs, hosts: dict[str, HostUse]) -> None:
+        self._place, self._hosts = place, hosts
+        self.by_written_name: dict[str, HostUse] = {}
+        self._waiting: dict[str, list[Event]] = {}  # by the name as it is written; a host has one list
+        self._count = 0
+
+    def of(self, written: str) -> HostUse:
+        """Return the use of privilege on a host."""
+        use = self.by_written_name.get(written)
+        if use is None:
+            place = self._place
+            name = short_host_name(written or place.subject)
+            shown = place.subject if name == short_host_name(place.subject) else name
+            use = self.by_written_name[written] = self._hosts.setdefault(name, HostUse(shown, place.zone))
+        return use
+
+    def wait(self, event: Event) -> None:
+        """Add an event, now or later."""
+        events = self._waiting.get(event.host)
+        if events is None:
+            use = self.of(event.host)
+            events = next((self._waiting[name] for name, one in self.by_written_name.items() if one is use and name in self._waiting), [])
+            self._waiting[event.host] = events
+        events.append(event)
+        self._count += 1
+        if self._count >= _MOST_WAITING:
+            self.add_waiting()
+
+    def add_waiting(self) -> None:
+        """Add the events that wait, those of one host in their order."""
+        for written, events in self._waiting.items():
+            add = self.of(written).add
+            for event in events:
+                add(event)
+            events.clear()
+        self._count = 0
 
 
 def _finished(host: HostLogs, parts: Sequence[Logbook]) -> Logbook:

@@ -148,6 +148,7 @@ class Source:
         """Return what the logs tell: those that were named, else those of the evidence in the ledger."""
         # Brings the numerical libraries, which other commands do without.
         from fidelitas.logbook import EventFilter, HostLogs, host_logs, read_logbook  # noqa: PLC0415
+        from fidelitas.logbook_form import packed  # noqa: PLC0415
         from fidelitas.sources.logs import logs_at  # noqa: PLC0415
 
         if self.logs:
@@ -158,13 +159,13 @@ class Source:
                 raise RequestError(f"there is no log in {where}", hint="Name files, or a folder whose files have the names of logs.")
             hosts = [HostLogs(subject=logs[0].subject, logs=logs, zone=zone) for logs in groups]
             with progress(f"reading {counted(sum(map(len, groups)), 'log')} of {counted(len(hosts), 'host')}"):
-                return read_logbook(hosts, wanted, take, on_all_cores, cores())
+                return read_logbook(hosts, wanted, take, packed(on_all_cores), cores())
         with progress("reading the logs of") as report:
             if take is None:
                 book = self._remembered_logbook(wanted or EventFilter(), report, None)
             else:
                 hosts_of_ledger = watched(self.history(), report, lambda one: one[0], len(self._stored().names))
-                book = read_logbook((host_logs(bundles) for _, bundles in hosts_of_ledger), wanted, take, on_all_cores, cores())
+                book = read_logbook((host_logs(bundles) for _, bundles in hosts_of_ledger), wanted, take, packed(on_all_cores), cores())
         if not book.covers:
             raise RequestError(f'ledger "{self.ledger}" holds no logs', hint="Survey hosts with their logs, or name logs with --log.")
         return book
@@ -172,6 +173,7 @@ class Source:
     def _remembered_logbook(self, wanted: "EventFilter", report: Callable[[str], None], subjects: Container[str] | None) -> "Logbook":
         """Return what the logs of some hosts, or of all, record: read where that is not kept."""
         from fidelitas.logbook import HostLogs, host_logs  # noqa: PLC0415 as in logbook
+        from fidelitas.logbook_form import packed  # noqa: PLC0415
         from fidelitas.logbook_memory import LogbookMemory  # noqa: PLC0415
 
         digests = self.ledger.history_digests(self.survey, self._with_logs(subjects), with_logs=subjects is not None)
@@ -184,7 +186,7 @@ class Source:
         lacking = memory.lacking()
         if lacking:
             engine_for(self.ledger).read_logs(self.ledger, self.ledger.history_numbers(self.survey, lacking), wanted)
-        return memory.book(read, on_all_cores, cores())
+        return memory.book(read, packed(on_all_cores), cores())
 
     def use_findings(self, subjects: Container[str]) -> "list[Finding]":
         """Return what is out of order in the use of privilege on some hosts, by the logs in the ledger."""
@@ -262,12 +264,13 @@ class Source:
         self, subjects: Container[str], wanted: "EventFilter | None" = None, take: "Callable[[AttributedEvent], None] | None" = None
     ) -> "Logbook":
         from fidelitas.logbook import EventFilter, host_logs, read_logbook  # noqa: PLC0415
+        from fidelitas.logbook_form import packed  # noqa: PLC0415
 
         with progress("reading the logs") as report:
             if take is None:
                 return self._remembered_logbook(wanted or EventFilter(), report, subjects)
             found = (host_logs(bundles) for _, bundles in self.history(subjects, with_logs=True))
-            return read_logbook(found, wanted, take, on_all_cores, cores())
+            return read_logbook(found, wanted, take, packed(on_all_cores), cores())
 
     def _grants(self, subjects: Container[str]) -> "dict[str, Grants]":
         book = self._read_use(subjects)

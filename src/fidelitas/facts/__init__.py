@@ -90,6 +90,7 @@ from fidelitas.facts.host import (
     NameService,
     OperatingSystem,
 )
+from fidelitas.facts.hours import Hours
 from fidelitas.facts.jobs import Job, JobKind, SearchFolder
 from fidelitas.facts.logins import AuthorizedKey, KeptPassword, LentGroups, Logins, PamRule, PamTask, PrivateKey, SshdSetting
 from fidelitas.facts.mariadb import AccountGrant, DatabaseAccount, DefinerObject, GrantScope, MariadbFacts, ProxyGrant, RoleGrant
@@ -184,6 +185,7 @@ __all__ = [
     "GroupShadow",
     "HostAccessRule",
     "HostFacts",
+    "Hours",
     "IdentityMap",
     "Job",
     "JobKind",

@@ -224,6 +224,7 @@ def _braces(word: str) -> list[str]:
 
 
 @lru_cache(maxsize=60_000)
+@lru_cache(maxsize=60_000)
 def gives_shell(command: str) -> bool:
     """Return whether a command line gives an interactive shell: by itself, or as what another program starts."""
     words = _split(command)

@@ -10,12 +10,12 @@ from datetime import UTC, datetime, tzinfo
 from enum import Enum
 from typing import TypeVar
 
-from fidelitas.facts import Change, Event, EventKind, Gap, Place, TimeJump
+from fidelitas.facts import Change, Event, EventKind, Gap, Hours, Place, TimeJump
 from fidelitas.usage.command_families import family_of
 from fidelitas.usage.habits import bin_of, is_usual
 from fidelitas.usage.persons import AttributedEvent, Attribution
 from fidelitas.usage.provenance import Grants
-from fidelitas.usage.sensitive_targets import sensitive_targets
+from fidelitas.usage.sensitive_targets import SensitiveTarget, sensitive_targets
 from fidelitas.usage.sessions import Session, is_shell
 from fidelitas.usage.summary import People
 
@@ -69,6 +69,17 @@ class First:
     known: int
 
 
+class _Known:
+    """What accounts have used so far, how often, and who used what, up to a team."""
+
+    __slots__ = ("users", "values", "what")
+
+    def __init__(self, what: New) -> None:
+        self.what = what
+        self.values: dict[str, Counter[str]] = {}
+        self.users: dict[str, set[str]] = {}
+
+
 @dataclass(slots=True)
 class Failures:
     """Failed attempts of one hour from one place or on one account."""
@@ -91,6 +102,10 @@ class LogState:
     jumps: Sequence[TimeJump]
     empty: bool
     survey: int
+
+
+_NOTABLE = {target: Notable(target.value) for target in SensitiveTarget}
+_CRON = frozenset({"cron", "CRON", "crond"})
 
 
 def _failed(table: dict[K, Failures], key: K, event: Event, count: int) -> Failures:
@@ -130,9 +145,8 @@ class HostUse:
         self.entitled: frozenset[str] | None = None  # accounts with rights, where a survey tells them
         self._bins: dict[int, int] = {}
         self._of_bin: Counter[tuple[str, int]] = Counter()  # active hours by person, or of all, and hour of the day
-        self._known: dict[tuple[New, str], Counter[str]] = {}
-        self._uses: Counter[tuple[New, str]] = Counter()
-        self._users: dict[tuple[New, str], set[str]] = {}  # who used what, up to a team
+        self._rights, self._commands = _Known(New.RIGHT), _Known(New.COMMAND)
+        self._hours = Hours()
 
     @property
     def subject(self) -> str:
@@ -144,17 +158,17 @@ class HostUse:
         record = self.attribution.attribute(event)
         kind = event.kind
         self.events += 1
-        tries = self.people.add(record)
         if self.attribution.sessions.done:
             self._end_sessions()
+        tries = 0 if kind is EventKind.OPENED or kind is EventKind.CLOSED else self.people.add(record)
         if event.doubt:
             self._keep(Notable.SUSPECTED_FORGERY, record)
         elif kind is EventKind.USED:
             self._use(record)
-            self.grants.add(record)
         elif kind is EventKind.REFUSED:
             self._keep(Notable.REFUSED, record)
-            self._act(record)
+            if len(record.persons) == 1:
+                self._act(record)
             if sensitive_targets(event.command, event.folder):
                 self._keep(Notable.REFUSED_SENSITIVE, record)
         elif kind is EventKind.FAILED or kind is EventKind.LOGIN_FAILED:
@@ -200,27 +214,34 @@ class HostUse:
 
     def _use(self, record: AttributedEvent) -> None:
         event = record.event
-        for sensitive_target in sensitive_targets(event.command, event.folder):
-            self._keep(Notable(sensitive_target.value), record)
+        targets = sensitive_targets(event.command, event.folder)
+        for target in targets:
+            self._keep(_NOTABLE[target], record)
+        if SensitiveTarget.POLICY in targets:
+            self.grants.add(record)
         if is_shell(event):
             self._keep(Notable.SHELL, record)
-        if len(record.persons) == 1 and event.program not in ("cron", "CRON", "crond"):
+        if len(record.persons) == 1 and event.program not in _CRON:
             self._act(record)
-            self._first(record, New.RIGHT, event.target or "root")
-            self._first(record, New.COMMAND, family_of(event.command) or event.program)
+            self._first(record, self._rights, event.target or "root")
+            self._first(record, self._commands, family_of(event.command) or event.program)
 
     def _act(self, record: AttributedEvent) -> None:
-        """Count a use or an attempt by its hour."""
-        if record.event.at is None or len(record.persons) != 1:
+        """Count a use or an attempt of one person by its hour."""
+        at, person = record.event.at, record.persons[0]
+        if at is None:
             return
-        person, hour = record.persons[0], int(record.event.at.timestamp()) // 3600
         hours = self.active.get(person)
         if hours is None:
             if len(self.active) >= _MOST_KEYS:
                 return
             hours = self.active[person] = Counter()
-        hours[hour] += 1
-        if hours[hour] == 1 and self._may_be_odd(person, hour):
+        hour = self._hours.number(at)
+        if hour in hours:
+            hours[hour] += 1
+            return
+        hours[hour] = 1
+        if self._may_be_odd(person, hour):
             self.active_at[person, hour] = record.event.command, record.event.place
 
     def _may_be_odd(self, person: str, hour: int) -> bool:
@@ -232,22 +253,21 @@ class HostUse:
         self._of_bin["", at] += 1
         return not is_usual(self._of_bin[person, at], self._of_bin["", at])
 
-    def _first(self, record: AttributedEvent, what: New, value: str) -> None:
-        key = what, record.persons[0]
-        known = self._known.get(key)
+    def _first(self, record: AttributedEvent, known_of: _Known, value: str) -> None:
+        person = record.persons[0]
+        known = known_of.values.get(person)
         if known is None:
-            known = self._known[key] = Counter()
+            known = known_of.values[person] = Counter()
         if value not in known and len(known) < _MOST_KEYS:
-            uses = self._uses[key]
-            usual = self._users.setdefault((what, value), set()) if len(self._users) < _MOST_KEYS else set()
+            uses, users = known.total(), known_of.users
+            usual = users.setdefault(value, set()) if len(users) < _MOST_KEYS else set()
             # What colleagues do is a habit of the team.
-            if uses >= _HABIT and len(self.firsts) < 10 * _MOST and (what is New.RIGHT or len(usual) < _TEAM):
+            if uses >= _HABIT and len(self.firsts) < 10 * _MOST and (known_of.what is New.RIGHT or len(usual) < _TEAM):
                 once = sum(count == 1 for count in known.values())
-                self.firsts.append(First(record, what, uses, once, len(known)))
+                self.firsts.append(First(record, known_of.what, uses, once, len(known)))
             if len(usual) < _TEAM:
-                usual.add(record.persons[0])
+                usual.add(person)
         known[value] += 1
-        self._uses[key] += 1
 
     # -- failures ------------------------------------------------------------------------------------------------------------------
 
@@ -257,7 +277,7 @@ class HostUse:
             return
         account = (record.persons[0] if event.kind is EventKind.FAILED and record.persons else event.target or event.account) or "(no name)"
         source = event.address or event.terminal or event.account
-        hour = int(event.at.timestamp()) // 3600
+        hour = self._hours.number(event.at)
         hours = self.failures.setdefault(account if account in self.failures or len(self.failures) < _MOST_KEYS else _OTHERS, {})
         _failed(hours, hour, event, count)
         if source:

@@ -11,13 +11,14 @@ from enum import Enum
 from typing import NamedTuple
 
 from fidelitas.facts import LOGIN_SERVICES, Event, EventKind, is_ordinary_login
-from fidelitas.usage.sessions import MOMENT, OF_SESSION, Sessions, begins_session, may_be_elevated, name_of_record, stem
+from fidelitas.usage.sessions import MOMENT, OF_SESSION, Session, Sessions, begins_session, may_be_elevated, name_of_record, stem
 
 __all__ = ["AttributedEvent", "Attribution", "AttributionBasis"]
 
 _ROOT, _SUDO = "root", "sudo"
 _MOST_RECENT = 64
 _MOST_USES = 10_000  # that wait for the session that PAM opens for them
+_MOST_PROCESSES = 100_000
 _LOGINS = frozenset({EventKind.LOGIN, EventKind.LOGIN_FAILED})
 _CRON = frozenset({"cron", "CRON", "crond"})
 
@@ -54,6 +55,10 @@ _CONFIDENCE = {
 }
 
 
+_Tie = tuple[tuple[str, ...], AttributionBasis]
+_BY_NOBODY: _Tie = (), AttributionBasis.NOBODY
+
+
 class AttributedEvent(NamedTuple):
     """An event with the persons who can have stood behind it: one, several, or none."""
 
@@ -84,12 +89,54 @@ class Attribution:
 
     def attribute(self, event: Event) -> AttributedEvent:
         """Return an event with who stood behind it."""
-        if event.kind is EventKind.USED and event.program == _SUDO and (event.recording or event.within or event.pid is not None):
-            event = self._within(event)
-        record: AttributedEvent = tuple.__new__(AttributedEvent, (event, *self._tied(event)))
+        kind = event.kind
+        if kind is EventKind.USED:
+            return self._used(event)
         if event.program in OF_SESSION:
             self.sessions.count(event)
-        self._remember(record)
+        if kind is EventKind.OPENED:
+            return self._opened(event)
+        if kind is EventKind.CLOSED:
+            return self._closed(event)
+        return _record(event, self._tied(event, event.target if kind in _LOGINS else event.account))
+
+    def _used(self, event: Event) -> AttributedEvent:
+        program = event.program
+        if program == _SUDO and (event.recording or event.within or event.pid is not None):
+            event = self._within(event)
+        record = _record(event, self._tied(event, event.account))
+        if program in OF_SESSION:
+            self.sessions.count(event)
+        if record.persons and not event.doubt:
+            self._commands.append(record)
+            for key in _common(event):
+                self._last[key] = record
+            if len(self._last) > _MOST_USES:
+                self._last = dict(list(self._last.items())[_MOST_USES // 2 :])
+            if len(record.persons) == 1 and begins_session(event):
+                self.sessions.begin(event, record.persons[0])
+        return record
+
+    def _opened(self, event: Event) -> AttributedEvent:
+        if is_ordinary_login(event):
+            return _record(event, _of_login(event))
+        before = self._command_of(event)
+        record = _record(event, self._tied_opening(event, before))
+        if event.pid is not None and len(record.persons) == 1 and len(self._by_process) < _MOST_PROCESSES:
+            self._by_process[event.pid] = record.persons[0]
+        if may_be_elevated(event):
+            self.sessions.begin(event, record.person, None if before is None else before.event)
+        return record
+
+    def _closed(self, event: Event) -> AttributedEvent:
+        if is_ordinary_login(event):
+            return _record(event, _of_login(event))
+        session = self.sessions.ended_by(event)
+        record = _record(event, self._tied_end(event, session))
+        if event.pid is not None:
+            self._by_process.pop(event.pid, None)
+        if session is not None:
+            self.sessions.close(session, event)
         return record
 
     def _within(self, event: Event) -> Event:
@@ -111,26 +158,46 @@ class Attribution:
             self._recorded = {key: event}
         return before is not None and _close_in_time(before, event)
 
-    def _tied(self, event: Event) -> tuple[tuple[str, ...], AttributionBasis]:
-        account = event.target if event.kind in _LOGINS else event.account
+    def _tied(self, event: Event, account: str) -> _Tie:
+        """Return who stood behind an event that names an account, or none."""
+        tie = self._named(event, account)
+        if tie is not None:
+            return tie
+        return _BY_NOBODY if event.kind in _LOGINS or event.program in _CRON else self._traced(event)
+
+    def _named(self, event: Event, account: str) -> _Tie | None:
+        """Return whom an event names, by the login, by the session on its terminal, or itself; root is anyone's name."""
         if event.login and event.login != account:
             return (event.login,), AttributionBasis.LOGIN_ID
-        if event.program in LOGIN_SERVICES and (event.kind is EventKind.OPENED or event.kind is EventKind.CLOSED):
-            # Who logs in has nothing to do with who has a root shell open.
-            return ((), AttributionBasis.NOBODY) if event.target in ("", _ROOT) else ((event.target,), AttributionBasis.LOGIN_NAME)
-        session = self.sessions.on(event.terminal, account, event.at) if event.terminal and account else None
-        if session is not None and session.person and event.kind is not EventKind.OPENED:
+        session = self.sessions.on(event.terminal, account, event.at) if event.terminal else None
+        if session is not None and session.person:
             session.records += 1
             return (session.person,), AttributionBasis.TERMINAL
+        return ((account,), AttributionBasis.NAMED) if account and account != _ROOT else None
+
+    def _tied_opening(self, event: Event, before: AttributedEvent | None) -> _Tie:
+        account = event.account
+        if event.login and event.login != account:
+            return (event.login,), AttributionBasis.LOGIN_ID
+        if event.program in LOGIN_SERVICES:
+            return _of_login(event)
         if account and account != _ROOT:
-            return (account,), AttributionBasis.LOGIN_NAME if event.kind is EventKind.OPENED else AttributionBasis.NAMED
-        if event.kind in _LOGINS or event.program in _CRON:
-            return (), AttributionBasis.NOBODY
-        if event.kind is EventKind.OPENED and (before := self._command_of(event)) is not None:
-            return before.persons, AttributionBasis.COMMAND
-        if event.kind is EventKind.CLOSED and (session := self.sessions.ended_by(event)) is not None and session.person:
+            return (account,), AttributionBasis.LOGIN_NAME
+        if event.program in _CRON:
+            return _BY_NOBODY
+        return self._traced(event) if before is None else (before.persons, AttributionBasis.COMMAND)
+
+    def _tied_end(self, event: Event, session: Session | None) -> _Tie:
+        """Return whose session ended; of one that nobody saw begin the process tells at most, not who has a root shell open."""
+        if event.program in LOGIN_SERVICES and event.login in ("", event.account):
+            return _of_login(event)
+        tie = self._named(event, event.account)
+        if tie is not None:
+            return tie
+        if session is not None and session.person:
             return (session.person,), AttributionBasis.COMMAND
-        return self._traced(event)
+        known = self._by_process.get(event.pid) if event.pid is not None else None
+        return _BY_NOBODY if known is None else ((known,), AttributionBasis.LOGIN_NAME)
 
     def _traced(self, event: Event) -> tuple[tuple[str, ...], AttributionBasis]:
         """Return who can have done what bears root's name or none."""
@@ -144,31 +211,6 @@ class Attribution:
         if len(persons) == 1:
             shells[persons[0]][-1].records += 1
         return persons, (AttributionBasis.NOBODY, AttributionBasis.ONLY_SHELL, AttributionBasis.SEVERAL)[min(len(persons), 2)]
-
-    def _remember(self, record: AttributedEvent) -> None:
-        event = record.event
-        kind = event.kind
-        if is_ordinary_login(event):
-            return
-        if kind is EventKind.USED:
-            if record.persons and not event.doubt:
-                self._commands.append(record)
-                for key in _common(event):
-                    self._last[key] = record
-                if len(self._last) > _MOST_USES:
-                    self._last = dict(list(self._last.items())[_MOST_USES // 2 :])
-                if len(record.persons) == 1 and begins_session(event):
-                    self.sessions.begin(event, record.persons[0])
-        elif kind is EventKind.OPENED:
-            if event.pid is not None and len(record.persons) == 1 and len(self._by_process) < 100_000:
-                self._by_process[event.pid] = record.persons[0]
-            if may_be_elevated(event):
-                before = self._command_of(event)
-                self.sessions.begin(event, record.person, None if before is None else before.event)
-        elif kind is EventKind.CLOSED:
-            if event.pid is not None:
-                self._by_process.pop(event.pid, None)
-            self.sessions.close(event)
 
     def _command_of(self, event: Event) -> AttributedEvent | None:
         """Return the use that a session of PAM was opened for: of the same process, else of the account that it names, else the last.
@@ -200,6 +242,15 @@ def _common(event: Event) -> list[tuple[str, object, object]]:
     if event.kind is EventKind.USED or account in ("", _ROOT):
         common.append((program, target, None))
     return common
+
+
+def _record(event: Event, tie: _Tie) -> AttributedEvent:
+    return tuple.__new__(AttributedEvent, (event, *tie))
+
+
+def _of_login(event: Event) -> _Tie:
+    """Return who logs in, or out: it has nothing to do with who has a root shell open."""
+    return _BY_NOBODY if event.target in ("", _ROOT) else ((event.target,), AttributionBasis.LOGIN_NAME)
 
 
 def _close_in_time(before: Event, event: Event) -> bool:

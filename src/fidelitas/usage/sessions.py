@@ -5,8 +5,10 @@ last that was opened as the same account.  One that no line closes is told as ne
 """
 
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from datetime import datetime, timedelta
+from functools import lru_cache
+from typing import TypeVar
 
 from fidelitas.facts import Event, EventKind, Place
 from fidelitas.usage.command_lines import gives_shell
@@ -24,6 +26,7 @@ __all__ = [
     "stem",
 ]
 
+K = TypeVar("K")
 # sudo counts records in base 36, six digits; as a path of three folders (sudoers(5), iolog_dir).
 _PARTS_OF_RECORD, _LETTERS_OF_PART = 3, 2
 # A command and what it does are logged within moments of each other.
@@ -33,6 +36,8 @@ _SWITCHES = frozenset({"sudo", "su", "doas", "pkexec", "runuser"})
 ELEVATED_LOGONS = frozenset({"logon"})
 OF_SESSION = frozenset({"elevation", "runas", "accounts", "policy", "system"})
 _LOGINS = frozenset({"sshd", "login"})
+# Programs of whose opened sessions each is a shell; sudo's can be of any command.
+_GIVING_SHELLS = _LOGINS | {"su"}
 # So many sessions without an end are kept open; more than these are an attack on the reader.
 _MOST_OPEN = 1000
 # Terminals are used again, and logs have gaps: after this long a shell that nothing closed speaks for nobody.
@@ -60,7 +65,6 @@ class Session:
     recording: str = ""  # where sudo records what is typed and shown in it
     lists_commands: bool = False  # sudo logs each command that is run in it
     nested: bool = False  # of an account by itself: kept so that its end is not taken for that of the session round it
-    keys: list[object] = field(default_factory=list, repr=False, compare=False)  # by which it is found while it is open
 
     @property
     def duration(self) -> timedelta | None:
@@ -68,6 +72,7 @@ class Session:
         return None if self.closed is None else self.closed - self.opened
 
 
+@lru_cache(maxsize=1000)
 def stem(program: str) -> str:
     """Return a program as all its log lines name it: PAM calls a log-in shell of su su-l."""
     return program.removesuffix("-l").removesuffix("-i")
@@ -106,7 +111,7 @@ class Sessions:
 
     def on(self, terminal: str, account: str, at: datetime | None) -> Session | None:
         """Return the session as an account that is open on a terminal at a time."""
-        found = self._open.last(("on", terminal, account))
+        found = self._open.on(terminal, account)
         return found if found is not None and _fresh(found, at) else None
 
     def begin(self, event: Event, person: str, before: Event | None = None) -> None:
@@ -114,31 +119,22 @@ class Sessions:
 
         The line `before` has the terminal and the command of a session that PAM tells of.
         """
-        if event.at is None:
+        at, program, account, pid = event.at, stem(event.program), event.target or "root", event.pid
+        if at is None:
             return
-        program, account = stem(event.program), event.target or "root"
-        if event.kind is EventKind.OPENED:
-            same = self._open.begun_since(event.at - MOMENT, ("as", program, account), event.pid)
+        opened = event.kind is EventKind.OPENED
+        if opened:
+            same = self._open.begun_since(at - MOMENT, (program, account), pid)
             if same is not None:
-                if same.pid is None and event.pid is not None:
-                    self._open.number(same, event.pid)
+                if same.pid is None and pid is not None:
+                    self._open.number(same, pid)
                 same.person = same.person or person
                 return
-        nested = event.kind is EventKind.OPENED and event.account == account
-        session = Session(
-            person=person,
-            account=account,
-            host=event.host,
-            program=program,
-            opened=event.at,
-            place=event.place,
-            terminal=event.terminal if before is None else before.terminal,
-            command=event.command if before is None else before.command,
-            pid=event.pid,
-            recording=event.recording,
-            shell=not nested and (begins_session(event) or (event.kind is EventKind.OPENED and program in ("su", *_LOGINS))),
-            nested=nested,
-        )
+        nested = opened and event.account == account
+        shell = not nested and (program in _GIVING_SHELLS if opened else begins_session(event))
+        terminal, command = (event.terminal, event.command) if before is None else (before.terminal, before.command)
+        session = Session(person, account, event.host, program, at, event.place, terminal, command, pid, shell)
+        session.recording, session.nested = event.recording, nested
         self._open.add(session)
         if len(self._open) > _MOST_OPEN:
             self._end(self._open.oldest())
@@ -146,24 +142,22 @@ class Sessions:
     def count(self, event: Event) -> None:
         """Count an event of Windows for its session, whose number it bears as its process."""
         if event.pid is not None:
-            session = self._open.last(("process", event.pid))
+            session = self._open.of_process(event.pid)
             if session is not None:
                 session.records += 1
 
     def holding(self, event: Event) -> Session | None:
         """Return the session that a command of sudo is run in: that of its process, or of its record; not one that it begins itself."""
-        session = self._open.last(("process", event.pid)) if event.pid is not None else None
+        session = self._open.of_process(event.pid) if event.pid is not None else None
         if session is None and event.within:
-            session = self._open.last(("record", stem(event.program), name_of_record(event.recording)))
+            session = self._open.recorded(stem(event.program), name_of_record(event.recording))
         known = session is not None and session.program == stem(event.program) and session.account == (event.target or "root")
         return session if known and session is not None and session.terminal == event.terminal else None
 
-    def close(self, event: Event) -> None:
-        """A session has ended."""
-        found = self.ended_by(event)
-        if found is not None:
-            found.closed, found.end = event.at, event.place
-            self._end(found)
+    def close(self, session: Session, event: Event) -> None:
+        """A session has ended by an event."""
+        session.closed, session.end = event.at, event.place
+        self._end(session)
 
     def _end(self, session: Session) -> None:
         self._open.remove(session)
@@ -172,12 +166,13 @@ class Sessions:
 
     def ended_by(self, event: Event) -> Session | None:
         """Return the session that an event ends: that of its process, else the last that was opened by this program as this account."""
-        found = self._open.last(("process", event.pid)) if event.pid is not None else None
+        pid, program = event.pid, stem(event.program)
+        found = self._open.of_process(pid) if pid is not None else None
         if found is not None:
             return found
-        program = stem(event.program)
-        key = ("for", program, event.command) if event.command else ("as", program, event.target or "root")
-        return self._open.last(key if event.pid is None else (*key, None))
+        if event.command:
+            return self._open.running(program, event.command, numbered=pid is None)
+        return self._open.as_account((program, event.target or "root"), numbered=pid is None)
 
     def take(self) -> Iterator[Session]:
         """Yield the sessions that are closed, and forget them."""
@@ -186,19 +181,24 @@ class Sessions:
 
     def never_closed(self) -> list[Session]:
         """Return the sessions that are open."""
-        left = [one for one in self._open if not one.nested]
-        for one in left:
-            one.keys = []
-        return left
+        return [one for one in self._open if not one.nested]
+
+
+_Numbered = dict[int, Session]
 
 
 class _Index:
     """Open sessions, in the order in which they were opened, and by what they are asked for."""
 
     def __init__(self) -> None:
-        self._by_number: dict[int, Session] = {}
-        self._by_key: dict[object, dict[int, Session]] = {}
-        self._root_shells: dict[int, Session] = {}
+        self._by_number: _Numbered = {}
+        self._as: dict[tuple[str, str], _Numbered] = {}  # by program and account
+        self._without_process: dict[tuple[str, str], _Numbered] = {}
+        self._of_process: dict[int, _Numbered] = {}
+        self._on: dict[tuple[str, str], _Numbered] = {}  # by account and terminal
+        self._recorded: dict[tuple[str, str], _Numbered] = {}
+        self._running: dict[tuple[str, str], _Numbered] | None = None  # by program and command, once that is asked for
+        self._root_shells: _Numbered = {}
 
     def __len__(self) -> int:
         return len(self._by_number)
@@ -208,51 +208,78 @@ class _Index:
 
     def add(self, session: Session) -> None:
         number = id(session)
+        whose = session.program, session.account
         self._by_number[number] = session
-        session.keys, by_key = self._keys(session), self._by_key
-        for key in session.keys:
-            some = by_key.get(key)
-            if some is None:
-                by_key[key] = {number: session}
-            else:
-                some[number] = session
+        _enter(self._as, whose, session)
+        if session.pid is None:
+            _enter(self._without_process, whose, session)
+        else:
+            _enter(self._of_process, session.pid, session)
+        if session.terminal:
+            _enter(self._on, (session.account, session.terminal), session)
+        if session.recording:
+            _enter(self._recorded, (session.program, name_of_record(session.recording)), session)
+        if self._running is not None:
+            _enter(self._running, (session.program, session.command or ""), session)
         if session.shell and session.account == "root":
             self._root_shells[number] = session
 
     def remove(self, session: Session) -> None:
         number = id(session)
+        whose = session.program, session.account
         self._by_number.pop(number, None)
-        self._root_shells.pop(number, None)
-        for key in session.keys:
-            self._forget(key, number)
-        session.keys = []
-
-    def _forget(self, key: object, number: int) -> None:
-        some = self._by_key.get(key)
-        if some is not None:
-            some.pop(number, None)
-            if not some:
-                del self._by_key[key]
+        _leave(self._as, whose, number)
+        if session.pid is None:
+            _leave(self._without_process, whose, number)
+        else:
+            _leave(self._of_process, session.pid, number)
+        if session.terminal:
+            _leave(self._on, (session.account, session.terminal), number)
+        if session.recording:
+            _leave(self._recorded, (session.program, name_of_record(session.recording)), number)
+        if self._running is not None:
+            _leave(self._running, (session.program, session.command or ""), number)
+        if session.shell:
+            self._root_shells.pop(number, None)
 
     def oldest(self) -> Session:
         return next(iter(self._by_number.values()))
 
     def number(self, session: Session, pid: int) -> None:
         """Learn the process of a session."""
-        for key in session.keys[2:4]:
-            self._forget(key, id(session))
+        _leave(self._without_process, (session.program, session.account), id(session))
         session.pid = pid
-        session.keys[2:4] = [("process", pid)]
-        self._by_key.setdefault(("process", pid), {})[id(session)] = session
+        _enter(self._of_process, pid, session)
 
-    def last(self, key: object) -> Session | None:
-        """Return the last session of a key."""
-        some = self._by_key.get(key)
-        return some[next(reversed(some))] if some else None
+    def of_process(self, pid: int) -> Session | None:
+        """Return the last session of a process."""
+        return _last(self._of_process.get(pid))
 
-    def begun_since(self, begin: datetime, key: object, pid: int | None) -> Session | None:
-        """Return the last session of a key that began after a time and is of a process, or of one that is not known."""
-        for one in reversed(self._by_key.get(key, _NONE).values()):
+    def on(self, terminal: str, account: str) -> Session | None:
+        """Return the last session as an account on a terminal."""
+        return _last(self._on.get((account, terminal))) if self._on else None
+
+    def recorded(self, program: str, name: str) -> Session | None:
+        """Return the last session that has a record."""
+        return _last(self._recorded.get((program, name)))
+
+    def as_account(self, whose: tuple[str, str], *, numbered: bool) -> Session | None:
+        """Return the last session of a program as an account; where it need not be `numbered`, of those whose process is not known."""
+        return _last((self._as if numbered else self._without_process).get(whose))
+
+    def running(self, program: str, command: str, *, numbered: bool) -> Session | None:
+        """Return the last session of a program that runs a command; the same holds of `numbered`."""
+        if self._running is None:
+            self._running = {}
+            for session in self._by_number.values():
+                _enter(self._running, (session.program, session.command or ""), session)
+        some = self._running.get((program, command), _NONE)
+        return next((one for one in reversed(some.values()) if numbered or one.pid is None), None)
+
+    def begun_since(self, begin: datetime, whose: tuple[str, str], pid: int | None) -> Session | None:
+        """Return the last session of a program as an account that began after a time and is of a process, or of one that is not known."""
+        some = self._as.get(whose)
+        for one in reversed(some.values()) if some else ():
             if one.opened >= begin and (one.pid is None or one.pid == pid):
                 return one
             if begin - one.opened > _DISORDER:
@@ -268,13 +295,25 @@ class _Index:
                 found.setdefault(one.person, []).append(one)
         return found
 
-    @staticmethod
-    def _keys(session: Session) -> list[object]:
-        whose, what = ("as", session.program, session.account), ("for", session.program, session.command)
-        process = [(*whose, None), (*what, None)] if session.pid is None else [("process", session.pid)]
-        terminal = [("on", session.terminal, session.account)] if session.terminal else []
-        record = [("record", session.program, name_of_record(session.recording))] if session.recording else []
-        return [whose, what, *process, *terminal, *record]
+
+def _enter(table: dict[K, _Numbered], key: K, session: Session) -> None:
+    some = table.get(key)
+    if some is None:
+        table[key] = {id(session): session}
+    else:
+        some[id(session)] = session
+
+
+def _leave(table: dict[K, _Numbered], key: K, number: int) -> None:
+    some = table.get(key)
+    if some is not None:
+        some.pop(number, None)
+        if not some:
+            del table[key]
+
+
+def _last(some: _Numbered | None) -> Session | None:
+    return some[next(reversed(some))] if some else None
 
 
 _NONE: dict[int, Session] = {}

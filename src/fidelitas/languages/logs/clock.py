@@ -48,7 +48,13 @@ class Clock:
     def read(self, stamp: str) -> datetime | None:
         """Return the time of a stamp in UTC, or ``None`` for one that is no time."""
         if has_year(stamp):
-            return self._with_offset(stamp)
+            ahead = self._offsets.get(stamp[-6:])
+            if ahead is None:
+                return self._with_offset(stamp)
+            try:
+                return datetime.fromisoformat(stamp[:-6] + "+00:00") - ahead
+            except (ValueError, OverflowError):
+                return _iso(stamp, self._zone)
         minute = self._minutes.get(stamp[:12])
         if minute is None:
             minute = self._minute(stamp[:12])
@@ -58,18 +64,11 @@ class Clock:
         return minute + _SECONDS[int(stamp[13:15])]
 
     def _with_offset(self, stamp: str) -> datetime | None:
-        """Return the time of a stamp with its year; the lines of a log have one offset, or two."""
-        offset = stamp[-6:]
-        ahead = self._offsets.get(offset)
-        if ahead is None:
-            at = _iso(stamp, self._zone)
-            if at is not None and _OFFSET.fullmatch(offset) and len(self._offsets) < _MOST_OFFSETS:
-                self._offsets[offset] = datetime.fromisoformat(f"2000-01-01T00:00:00{offset}").utcoffset() or timedelta()
-            return at
-        try:
-            return datetime.fromisoformat(stamp[:-6] + "+00:00") - ahead
-        except (ValueError, OverflowError):
-            return _iso(stamp, self._zone)
+        """Return the time of a stamp with its year, and learn its offset; the lines of a log have one, or two."""
+        offset, at = stamp[-6:], _iso(stamp, self._zone)
+        if at is not None and _OFFSET.fullmatch(offset) and len(self._offsets) < _MOST_OFFSETS:
+            self._offsets[offset] = datetime.fromisoformat(f"2000-01-01T00:00:00{offset}").utcoffset() or timedelta()
+        return at
 
     def near(self, stamp: str) -> datetime | None:
         """Return the time of a stamp that stands near the one read last; the order of such does not count."""

@@ -26,7 +26,7 @@ _LINE = re.compile(
     rb"(?:<\d{1,3}>(?:1 )?)?" + _STAMP + rb" ([^ \n]+) (" + _NAMES + rb")"
     rb"(?:\[(\d+)\])?( (?:\d+|-) - (?:-|(?:\[[^\]\n]*\])+) ?|: ?| +)([^\n]*)"
 )
-_STAMP_ALONE = re.compile(_STAMP)
+_is_stamp = re.compile(_STAMP).fullmatch
 # What stands between two blanks behind the host, up to a bracket.
 _NAME = re.compile(rb"(" + _NAMES + rb")([:\[])?(?(2)|\Z)")
 _ODD = b""
@@ -37,6 +37,7 @@ _PROCESS = re.compile(rb" (\d+) - ")
 _HEAD = 5  # bytes by which the beginnings of messages are told apart at first; none is shorter
 _SHORT_HEAD = len(": ")
 _NINE = 57  # the last digit of ASCII
+_ALIKE, _TRADITIONAL = 14, 15  # bytes of a stamp of ISO 8601 up to the hour; bytes of a traditional one
 _HOUR_ISO, _HOUR_TRADITIONAL = 13, 9  # bytes of a stamp up to the minutes
 
 
@@ -62,6 +63,7 @@ def lines_that_matter(blocks: Iterable[bytes], idle: "Idle | None" = None) -> It
     With `idle`, lines that are known to concern no privilege are left out and counted, block by block.
     """
     number, heads, make = 0, idle.heads if idle is not None else {}, tuple.__new__
+    before = _ODD  # the stamp of the line before: where one is of the same hour and as long, whether it is a time is seen when it is read
     programs: dict[bytes, bytes | None] = {_NO_TAG: _ODD}  # by what stands behind the host, up to a bracket
     for block in blocks:
         lines = block.split(b"\n")
@@ -84,12 +86,18 @@ def lines_that_matter(blocks: Iterable[bytes], idle: "Idle | None" = None) -> It
             if program is None:
                 continue
             pid = tag[bracket:-2] if bracket else b""
-            if not program or not host or (bracket and not (pid.isdigit() and tag[-2:] == b"]:")) or not _STAMP_ALONE.fullmatch(stamp):
+            if (
+                not program
+                or not host
+                or (bracket and not (pid.isdigit() and tag[-2:] == b"]:"))
+                or not ((stamp[:_ALIKE] == before[:_ALIKE] and len(stamp) == len(before) > _TRADITIONAL) or _is_stamp(stamp))
+            ):
                 found = _LINE.match(line)
                 if found is None:
                     continue
                 stamp, host, program, pid, head, message = found.groups()
                 pid = _process(head) if pid is None else pid
+            before = stamp
             if message[:_HEAD] in heads and message.startswith(heads[message[:_HEAD]]) and idle is not None:
                 idle.count(stamp)
             else:

@@ -32,15 +32,21 @@ class LoginNames:
     def shown(self, event: Event) -> Event:
         """Return the event without what may be a password; of events that succeeded the names are learned."""
         if event.kind not in _FAILURES:
-            seen = self._seen_on(event.host or event.place.subject)
-            for name in (event.account, event.target):
-                if name not in seen and self._count < _MOST and len(name) <= _LONGEST:
-                    seen.add(name)
-                    self._count += 1
+            host = event.host or event.place.subject
+            seen = self._seen.get(host) or self._seen_on(host)
+            if event.account not in seen:
+                self._learn(seen, event.account)
+            if event.target not in seen:
+                self._learn(seen, event.target)
             return event
         if is_masked(event.target) or (event.typed and event.target and not self._has(event)):
             return event._replace(target=UNKNOWN_USER, typed=False, masked=self._number(event.target[:_LONGEST]))
         return event._replace(typed=False) if event.typed else event
+
+    def _learn(self, seen: set[str], name: str) -> None:
+        if self._count < _MOST and len(name) <= _LONGEST:
+            seen.add(name)
+            self._count += 1
 
     def _number(self, name: str) -> int:
         """Return which of the different masked names one is; all beyond the most count as one."""

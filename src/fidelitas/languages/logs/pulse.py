@@ -8,7 +8,6 @@ from fidelitas.facts import TimeJump
 
 __all__ = ["Pulse"]
 
-_HOUR = timedelta(hours=1)
 # Lines of several programs, and of a clock that is set right, are now and then out of order by this much.
 _DISORDER = timedelta(minutes=2)
 _MOST_JUMPS = 100
@@ -24,7 +23,7 @@ class Pulse:
     hours: Counter[int] = field(default_factory=Counter)
     jumps: list[TimeJump] = field(default_factory=list)
     _hour: datetime = _START
-    _next: datetime = _START
+    _end: datetime = _START
     _number: int = 0
     _latest: datetime = _START
 
@@ -32,7 +31,7 @@ class Pulse:
         """Count a line."""
         if at is None:
             return
-        if not self._hour <= at < self._next:
+        if not self._hour <= at <= self._end:
             self._turn(at)
         self.hours[self._number] += 1
         if at >= self._latest:
@@ -51,7 +50,7 @@ class Pulse:
 
     def _turn(self, at: datetime) -> None:
         self._hour = at.replace(minute=0, second=0, microsecond=0)
-        self._next = self._hour + _HOUR
+        self._end = at.replace(minute=59, second=59, microsecond=999_999)
         self._number = int(self._hour.timestamp()) // 3600
         self.first = at if self.first is None else min(self.first, at)
         self.last = at if self.last is None else max(self.last, at)

@@ -6,7 +6,7 @@ only if that command was begun by a line before and nothing shows that it is beg
 """
 
 from collections import deque
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 
 from fidelitas.facts import Event, EventKind
 from fidelitas.masking import masked
@@ -15,7 +15,7 @@ __all__ = ["settled"]
 
 # So many events wait for the next line of sudo on their host, and so many commands for their end.
 _MOST_WAITING = 1000
-_MOST_OPEN = 10_000
+_MOST_OPEN = 1000
 # So many commands may run, without an end, before ends are missed.
 _MOST_RUNNING = 1
 # A word that fills a line of sudo's; lines are of some 960 bytes.
@@ -23,9 +23,12 @@ _LONG_WORD = 200
 _OF_SUDO = frozenset({"sudo", "sudo-i"})
 
 
-def settled(events: Iterable[Event]) -> Iterator[Event]:
-    """Yield the events of one log in their order, commands whole, ends told from uses."""
-    return _Stream().settled(events)
+def settled(events: Iterable[Event], goes_on: Callable[[], bool] = lambda: True) -> Iterator[Event]:
+    """Yield the events of one log in their order, commands whole, ends told from uses.
+
+    `goes_on` says whether a line that is soon to come can go on with a command: where none does, uses need not wait for it.
+    """
+    return _Stream(goes_on).settled(events)
 
 
 class _Waiting:
@@ -49,9 +52,24 @@ class _Host:
 
     def __init__(self) -> None:
         self.waiting: _Waiting | None = None
-        self._begun: dict[object, int] = {}
+        self._begun: dict[int, int] = {}
         self._uses = self._ends = 0
-        self._has_sessions = False
+        self._has_sessions = self._was_command = False
+
+    def follows(self, event: Event, *, complete: bool) -> None:
+        """Take note of what kind of line comes next, before what waits is settled."""
+        if event.kind is EventKind.OPENED and self._was_command:
+            self._has_sessions = True
+        self._was_command = not complete
+
+    def begun(self, event: Event) -> None:
+        """Count a use, which may end by a line of its own; a sub-command has none."""
+        if event.kind is EventKind.USED and not event.within:
+            self._uses += 1
+            key = _key(event)
+            self._begun[key] = self._begun.pop(key, 0) + 1
+            if len(self._begun) > _MOST_OPEN:
+                del self._begun[next(iter(self._begun))]
 
     def settle(self, following: Event | None) -> None:
         """Decide what the event that waits was, now that the next of its host is known."""
@@ -59,7 +77,6 @@ class _Host:
         if one is None:
             return
         one.open, event = False, one.event
-        self._has_sessions |= following is not None and following.kind is EventKind.OPENED
         if event.end:
             begun = self._begun.get(_key(event), 0)
             self._ends += bool(begun)
@@ -68,9 +85,7 @@ class _Host:
                 one.event = event._replace(kind=EventKind.CLOSED, reason=f"exit {event.end.rpartition('=')[2]}", end="", within=False)
                 return
             one.event = event = event._replace(command=event.command + event.end, end="")
-        if event.kind is EventKind.USED and not event.within:  # a sub-command has no line of its end
-            self._uses += 1
-            self._begin(_key(event))
+        self.begun(event)
 
     def _is_begun_again(self, following: Event | None) -> bool:
         """Return whether a command is begun that ends as the end of one: PAM opens a session; in a log without PAM ends are rare then."""
@@ -78,23 +93,24 @@ class _Host:
             return following is not None and following.kind is EventKind.OPENED
         return 2 * self._ends < self._uses - _MOST_RUNNING
 
-    def _begin(self, key: object) -> None:
-        self._begun[key] = self._begun.pop(key, 0) + 1
-        if len(self._begun) > _MOST_OPEN:
-            del self._begun[next(iter(self._begun))]
-
 
 class _Stream:
-    def __init__(self) -> None:
+    def __init__(self, goes_on: Callable[[], bool]) -> None:
         self._waiting: deque[_Waiting | Event] = deque()
         self._hosts: dict[str, _Host] = {}
+        self._goes_on = goes_on
 
     def settled(self, events: Iterable[Event]) -> Iterator[Event]:
         waiting = self._waiting
         for event in events:
             if event.program in _OF_SUDO:
-                if self._take(event):
+                one = self._taken(event)
+                if one is None:
                     continue
+                if one is event and not waiting:
+                    yield event
+                    continue
+                waiting.append(one)
             elif not waiting:
                 yield event
                 continue
@@ -108,8 +124,8 @@ class _Stream:
         while waiting:
             yield self._release()
 
-    def _take(self, event: Event) -> bool:
-        """Put an event of sudo in its place; return whether it was only a part of the one before."""
+    def _taken(self, event: Event) -> "_Waiting | Event | None":
+        """Return an event of sudo, where it must wait for the next as that; nothing of one that was only a part of the one before."""
         host = self._hosts.get(event.host)
         if host is None:
             host = self._hosts[event.host] = _Host()
@@ -117,15 +133,18 @@ class _Stream:
         if event.part:
             if before is not None and before.event.account == event.account and event.pid in (None, before.event.pid):
                 before.go_on(event)
-            return True
+            return None
+        complete = (event.kind is EventKind.OPENED or event.kind is EventKind.CLOSED) and not event.end
+        host.follows(event, complete=complete)
         if before is not None:
             host.settle(event)
-        if (event.kind is EventKind.OPENED or event.kind is EventKind.CLOSED) and not event.end:
-            self._waiting.append(event)  # it is complete
-        else:
-            host.waiting = found = _Waiting(event)
-            self._waiting.append(found)
-        return False
+        if complete:
+            return event
+        if not event.end and not self._goes_on():
+            host.begun(event)
+            return event
+        host.waiting = found = _Waiting(event)
+        return found
 
     def _release(self) -> Event:
         one = self._waiting.popleft()
@@ -136,5 +155,5 @@ class _Stream:
         return one.event
 
 
-def _key(event: Event) -> object:
-    return event.host, event.account, event.target, event.terminal, event.folder, event.command
+def _key(event: Event) -> int:
+    return hash((event.account, event.target, event.terminal, event.folder, event.command))

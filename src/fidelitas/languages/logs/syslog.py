@@ -20,8 +20,11 @@ from fidelitas.text import decode
 
 __all__ = ["SyslogReader"]
 
-_MOST_HOSTS = 10_000
+_MOST_HOSTS, _MOST_TEXTS = 10_000, 10_000
 _MOST_MET = 100_000
+# What sudo writes in a line that goes on with a command (sudoers(5), syslog_maxlen).
+_CONTINUED = b"(command continued)"
+_OF_LOGIN = frozenset({EventKind.LOGIN, EventKind.OPENED, EventKind.CLOSED})
 
 
 class SyslogReader:
@@ -48,16 +51,30 @@ class SyslogReader:
         self._share = share
         self._hosts: dict[bytes, tuple[str, bool]] = {}
         self._counted = counted
+        self._goes_on = True
+        self._texts: dict[bytes, str] = {}  # messages of PAM as they are read
         self._met: set[tuple[str, str, str]] = set()  # hosts with the accounts of ordinary logins
         self.unknown: Counter[str] = Counter()
 
     def events(self, blocks: Iterable[bytes]) -> Iterator[Event]:
         """Yield the events of blocks of whole lines, in their order."""
-        return settled(self._events(blocks))
+        return settled(self._events(self._looking_ahead(blocks)), lambda: self._goes_on)
+
+    def _looking_ahead(self, blocks: Iterable[bytes]) -> Iterator[bytes]:
+        """Yield blocks, one behind what is read, and know whether a line of two that come goes on with a command of sudo."""
+        before: bytes | None = None
+        for block in blocks:
+            goes_on = _CONTINUED in block
+            if before is not None:
+                self._goes_on |= goes_on
+                yield before
+            before, self._goes_on = block, goes_on
+        if before is not None:
+            yield before
 
     def _events(self, blocks: Iterable[bytes]) -> Iterator[Event]:
         told, read, beat, hosts, make = self._told.event, self._clock.read, self._pulse.beat, self._hosts, tuple.__new__
-        (subject, path, _, _), counted = self._origin, self._counted
+        (subject, path, _, _), counted, known = self._origin, self._counted, self._told.known
         idle = Idle(idle_beginnings(), lambda stamp, count: self._pulse.many(self._clock.near(stamp.decode()), count))
         for number, stamp, host, program, pid, message in lines_that_matter(blocks, idle):
             at = read(stamp.decode())
@@ -65,18 +82,21 @@ class SyslogReader:
             name, is_ours = hosts.get(host) or self._host(host)
             if not is_ours and b"HOST=" not in message and b"submithost" not in message:
                 continue  # a line of sudo can name another host than its own
-            event = told(program, message)
+            event = known.get((program, message)) or told(program, message)
             if event.__class__ is Event:
-                if event[3] is EventKind.OPENED:
+                kind = event[3]
+                if kind is EventKind.OPENED:
                     event = self._opened(event, name, message)
-                if counted is not None and is_ordinary_login(event) and not message.startswith(REPEATED):
+                if counted is not None and kind in _OF_LOGIN and is_ordinary_login(event) and not message.startswith(REPEATED):
                     met = name, event.account, event.target
                     if met in self._met:
                         counted[name] += 1
                         continue
                     if len(self._met) < _MOST_MET:
                         self._met.add(met)
-                event = event.stamped(at, make(Place, (subject, path, number, None)), int(pid) if 0 < len(pid) < 10 else None, name)
+                place = make(Place, (subject, path, number, None))
+                process = int(pid) if 0 < len(pid) < 10 else None
+                event = make(Event, (event[0] or at, place, process, kind, event[4], event[5] or name, *event[6:]))
                 if message.startswith(REPEATED):
                     yield from repeated(event, decode(message))
                 else:
@@ -94,7 +114,11 @@ class SyslogReader:
 
     def _opened(self, event: Event, host: str, message: bytes) -> Event:
         """Learn names from what PAM says of a session, and from nothing else: a user can type such pairs."""
-        text = once(decode(message).strip(" \r"))
+        text = self._texts.get(message)
+        if text is None:
+            if len(self._texts) >= _MOST_TEXTS:
+                self._texts.clear()
+            text = self._texts[message] = once(decode(message).strip(" \r"))
         self._names.learn(event.host or host, text)
         if event.account or (event.program in LOGIN_SERVICES and message.endswith(b" by (uid=0)")):
             return event

@@ -17,23 +17,23 @@ _MOST, _LONGEST = 60_000, 500
 
 
 class Told:
-    """Messages and what they tell, by the program that says them."""
+    """Messages and what they tell, by the program that says them; those of `known` need not be worked out again."""
 
     def __init__(self) -> None:
-        self._known: dict[tuple[str | bytes, str | bytes], Event | bool] = {}
+        self.known: dict[tuple[str | bytes, str | bytes], Event | bool] = {}
 
     def event(self, program: str | bytes, message: str | bytes) -> Event | bool:
         """Return the event of a message, as text or as it is written; without time, host and place; else whether its form is known.
 
         Of a message that says how often another was repeated it is that of the other.
         """
-        found = self._known.get((program, message))
+        found = self.known.get((program, message))
         if found is None:
             found = _read(_text(program), once(_text(message)))
             if len(message) <= _LONGEST:
-                if len(self._known) >= _MOST:
-                    self._known.clear()
-                self._known[program, message] = found
+                if len(self.known) >= _MOST:
+                    self.known.clear()
+                self.known[program, message] = found
         return found
 
 
