@@ -1,7 +1,8 @@
 """Why privilege, a password or a login was refused, counted while the actions go by."""
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import datetime
+from functools import lru_cache
 
 from fidelitas.facts import Event, EventKind
 
@@ -38,28 +39,36 @@ class Causes:
 
     def add(self, event: Event, who: str, times: int) -> None:
         """Count an event that someone was refused by, so many times."""
-        if times:
-            names = {who} if who else set()
-            self._include(_reason(event), Cause(times, names, {event.host or event.place.subject}, event.at))
+        if not times:
+            return
+        cause = self._of(_reason(event.kind, event.reason))
+        cause.count += times
+        if who and len(cause.people) <= _MOST_NAMES:
+            cause.people.add(who)
+        cause.hosts.add(event.host or event.place.subject)
+        at = event.at
+        if at is not None and (cause.last is None or at > cause.last):
+            cause.last = at
 
     def include(self, others: "Causes") -> None:
         """Add what others have counted."""
-        for reason, cause in others.by_reason.items():
-            self._include(reason, cause)
+        for reason, other in others.by_reason.items():
+            mine = self._of(reason)
+            mine.include(other if len(mine.people) <= _MOST_NAMES else replace(other, people=set()))
 
-    def _include(self, reason: str, cause: Cause) -> None:
-        known = reason in self.by_reason or len(self.by_reason) < _MOST
-        mine = self.by_reason.setdefault(reason if known else _OTHERS, Cause())
-        if len(mine.people) > _MOST_NAMES:
-            cause = Cause(cause.count, set(), cause.hosts, cause.last)
-        mine.include(cause)
+    def _of(self, reason: str) -> Cause:
+        cause = self.by_reason.get(reason)
+        if cause is None:
+            cause = self.by_reason.setdefault(reason if len(self.by_reason) < _MOST else _OTHERS, Cause())
+        return cause
 
 
-def _reason(event: Event) -> str:
+@lru_cache(maxsize=1000)
+def _reason(kind: EventKind, stated: str) -> str:
     """Return why an event was refused: sudo says of wrong passwords how many, which is counted by itself."""
-    if event.kind is EventKind.LOGIN_FAILED:
-        not_taken = f"{event.reason} not accepted" if event.reason in _METHODS else event.reason
+    if kind is EventKind.LOGIN_FAILED:
+        not_taken = f"{stated} not accepted" if stated in _METHODS else stated
         return f"login: {not_taken or 'refused'}"[:_LONGEST]
-    if event.kind is EventKind.FAILED:
-        return "wrong password" if "password" in event.reason or not event.reason else event.reason[:_LONGEST]
-    return (event.reason or "refused")[:_LONGEST]
+    if kind is EventKind.FAILED:
+        return "wrong password" if "password" in stated or not stated else stated[:_LONGEST]
+    return (stated or "refused")[:_LONGEST]

@@ -108,14 +108,23 @@ class Attribution:
         if program in OF_SESSION:
             self.sessions.count(event)
         if record.persons and not event.doubt:
-            self._commands.append(record)
-            for key in _common(event):
-                self._last[key] = record
-            if len(self._last) > _MOST_USES:
-                self._last = dict(list(self._last.items())[_MOST_USES // 2 :])
+            self._expect_session(record)
             if len(record.persons) == 1 and begins_session(event):
                 self.sessions.begin(event, record.persons[0])
         return record
+
+    def _expect_session(self, record: AttributedEvent) -> None:
+        """Remember a use by what the session of PAM that it opens will have in common with it."""
+        event, last = record.event, self._last
+        program, target = stem(event.program), event.target or _ROOT
+        self._commands.append(record)
+        if event.pid is not None:
+            last[program, "process", event.pid] = record
+        if event.account:
+            last[program, target, event.account] = record
+        last[program, target, None] = record
+        if len(last) > _MOST_USES:
+            self._last = dict(list(last.items())[_MOST_USES // 2 :])
 
     def _opened(self, event: Event) -> AttributedEvent:
         if is_ordinary_login(event):
@@ -217,11 +226,17 @@ class Attribution:
 
         Several can use the same program within a second; the process tells them apart, and the account where no process is logged.
         """
-        for key in _common(event):
+        program, target, account, pid = stem(event.program), event.target or _ROOT, event.account, event.pid
+        keys: list[tuple[str, object, object]] = [] if pid is None else [(program, "process", pid)]
+        if account:
+            keys.append((program, target, account))
+        if account in ("", _ROOT):
+            keys.append((program, target, None))
+        for key in keys:
             before = self._last.get(key)
             if before is None or not _close_in_time(before.event, event):
                 continue
-            if None in (before.event.pid, event.pid) or before.event.pid == event.pid:
+            if None in (before.event.pid, pid) or before.event.pid == pid:
                 return before
         return None
 
@@ -231,17 +246,6 @@ class Attribution:
             if not _close_in_time(one.event, event):
                 return
             yield one
-
-
-def _common(event: Event) -> list[tuple[str, object, object]]:
-    """Return what a use and the session of PAM that it opens have in common, the surest first."""
-    program, target, account = stem(event.program), event.target or _ROOT, event.account
-    common: list[tuple[str, object, object]] = [] if event.pid is None else [(program, "process", event.pid)]
-    if account:
-        common.append((program, target, account))
-    if event.kind is EventKind.USED or account in ("", _ROOT):
-        common.append((program, target, None))
-    return common
 
 
 def _record(event: Event, tie: _Tie) -> AttributedEvent:

@@ -58,9 +58,10 @@ class People:
     def add(self, record: AttributedEvent) -> int:
         """Count an action, and return how many wrong passwords it adds."""
         event, persons, basis = record
-        if event.kind is EventKind.LOGIN_FAILED:
+        kind = event.kind
+        if kind is EventKind.LOGIN_FAILED:
             self.causes.add(event, event.target or event.account, event.times)
-        if len(persons) != 1 or event.kind in _NOT_COUNTED:
+        if len(persons) != 1 or kind in _NOT_COUNTED:
             return 0
         use = self.by_name.get(persons[0])
         if use is None:
@@ -74,17 +75,17 @@ class People:
                 use.last = at
         if event.doubt:
             use.doubtful += 1
-        elif event.kind is EventKind.USED:
+        elif kind is EventKind.USED:
             if basis in _SURE:
                 self._count_use(use, record)
-        elif event.kind is EventKind.REFUSED:
+        elif kind is EventKind.REFUSED:
             use.refused += 1
             self._act(use, at)
             self.causes.add(event, persons[0], 1)
-        elif event.kind is EventKind.CHANGED:
+        elif kind is EventKind.CHANGED:
             use.changes += 1
             self._act(use, at)
-        elif event.kind is EventKind.FAILED:
+        elif kind is EventKind.FAILED:
             tries = self._tries(record)
             use.failed += tries
             self._act(use, at)
@@ -98,13 +99,14 @@ class People:
             use.days[at.toordinal()] += 1
 
     def _count_use(self, use: PersonUse, record: AttributedEvent) -> None:
-        event = record.event
+        event, commands = record.event, use.commands
         use.used += 1
         self._act(use, event.at)
-        use.shells += is_shell(event)
+        if is_shell(event):
+            use.shells += 1
         command = _program_of(event.command) or event.program
-        if command in use.commands or len(use.commands) < _MOST_COMMANDS:
-            use.commands[command] += 1
+        if command in commands or len(commands) < _MOST_COMMANDS:
+            commands[command] += 1
         use.targets[event.target or "root"] += 1
 
     def _tries(self, record: AttributedEvent) -> int:

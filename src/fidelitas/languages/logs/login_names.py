@@ -57,8 +57,10 @@ class LoginNames:
     def _has(self, event: Event) -> bool:
         name = event.target
         seen = list(self._seen.values()) if self._one_host and not event.host else [self._seen_on(event.host or event.place.subject)]
-        names = (name, name.rpartition("\\")[2].partition("@")[0])
-        return any(one in self._known or any(one in some for some in seen) for one in names)
+        if name in self._known or any(name in some for some in seen):
+            return True
+        bare = name.rpartition("\\")[2].partition("@")[0]
+        return bare != name and (bare in self._known or any(bare in some for some in seen))
 
     def _seen_on(self, host: str) -> set[str]:
         seen = self._seen.get(host)
