@@ -6,12 +6,14 @@ import re
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
+import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
 from fidelitas.languages.logs.entries import PROGRAMS, lines_that_matter
 from fidelitas.languages.logs.shares import Share, shares_of
+from fidelitas.languages.logs.sparse import candidates
 from fidelitas.logbook import HostLogs, Logbook, read_logbook
 from fidelitas.reports.usage import usage_document
 from fidelitas.sources.logs import logs_at
@@ -44,6 +46,21 @@ def test_lines_are_those_of_their_definition(lines: list[str]) -> None:
         if (found := LINE.match(line)) is not None
     ]
     assert [tuple(line) for line in lines_that_matter([block])] == expected
+    if block:  # where few lines of a long log matter, those that can are found by columns of numbers
+        parted = block.split(b"\n")
+        looked_at = dict(candidates(np, block, frozenset(name[:2].encode() for name in PROGRAMS)))
+        assert {number - 1 for number, *_ in expected} <= set(looked_at)
+        assert all(line == parted[at] for at, line in looked_at.items())
+
+
+def test_where_few_lines_of_a_long_log_matter_the_same_are_found(monkeypatch: pytest.MonkeyPatch) -> None:
+    other = b"2026-11-01T04:05:06+01:00 knot kernel: usb 1-1: new device\n" * 2000
+    one = b"Nov  1 04:05:07 knot sudo: ines : TTY=pts/0 ; PWD=/ ; USER=root ; COMMAND=/bin/ls\n<86>1 2026-11-01T04:05:06Z knot su - - - (to root) ines on pts/0"
+    blocks = [other + one + b"\n" + other, other + one, one + b"\n" + other, (one + b"\n") * 2000, other + one + b"\n", other[:-1]]
+    every = list(lines_that_matter(blocks))
+    monkeypatch.setattr("fidelitas.languages.logs.entries._LONG", 0)
+    assert every == list(lines_that_matter(blocks))
+    assert len(every) == 4 * 2 + 4000
 
 
 def log_of_many_hosts(path: Path, size: int) -> Path:

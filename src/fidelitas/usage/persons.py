@@ -7,6 +7,7 @@ a shell was opened on, or by the one person who had a root shell open.
 
 from collections import deque
 from collections.abc import Iterator
+from datetime import datetime, timedelta
 from enum import Enum
 from typing import NamedTuple
 
@@ -17,7 +18,8 @@ __all__ = ["AttributedEvent", "Attribution", "AttributionBasis"]
 
 _ROOT, _SUDO = "root", "sudo"
 _MOST_RECENT = 64
-_MOST_USES = 10_000  # that wait for the session that PAM opens for them
+_FEW_USES, _MOST_USES = 200, 10_000  # that wait for the session that PAM opens for them
+_DISORDER = timedelta(minutes=2)
 _MOST_PROCESSES = 100_000
 _LOGINS = frozenset({EventKind.LOGIN, EventKind.LOGIN_FAILED})
 _CRON = frozenset({"cron", "CRON", "crond"})
@@ -84,8 +86,9 @@ class Attribution:
         self.sessions = Sessions()
         self._commands: deque[AttributedEvent] = deque(maxlen=_MOST_RECENT)
         self._last: dict[tuple[str, object, object], AttributedEvent] = {}  # uses by what a session of PAM has in common with them
+        self._enough = _FEW_USES
         self._by_process: dict[int, str] = {}
-        self._recorded: dict[tuple[str, str, str], Event] = {}  # the last of each record, by account and terminal
+        self._recorded: dict[tuple[str, str, str], datetime | None] = {}  # when each record was met last, by account and terminal
 
     def attribute(self, event: Event) -> AttributedEvent:
         """Return an event with who stood behind it."""
@@ -123,8 +126,14 @@ class Attribution:
         if event.account:
             last[program, target, event.account] = record
         last[program, target, None] = record
-        if len(last) > _MOST_USES:
-            self._last = dict(list(last.items())[_MOST_USES // 2 :])
+        if len(last) > self._enough:
+            self._forget_uses(event.at)
+
+    def _forget_uses(self, now: datetime | None) -> None:
+        """Forget uses whose session would have been opened long ago; lines may be a little out of order."""
+        kept = {key: one for key, one in self._last.items() if now is None or one.event.at is None or now - one.event.at <= _DISORDER}
+        self._last = dict(list(kept.items())[-_MOST_USES // 2 :])
+        self._enough = max(_FEW_USES, 2 * len(self._last))
 
     def _opened(self, event: Event) -> AttributedEvent:
         if is_ordinary_login(event):
@@ -162,10 +171,10 @@ class Attribution:
     def _is_recorded_with_another(self, event: Event) -> bool:
         """Return whether a command has the record of one a moment before: sudo leaves the time within out where it is less than 10 ms."""
         key = event.account, event.terminal, name_of_record(event.recording)
-        before, self._recorded[key] = self._recorded.get(key), event
+        before, self._recorded[key] = self._recorded.get(key), event.at
         if len(self._recorded) > _MOST_USES:
-            self._recorded = {key: event}
-        return before is not None and _close_in_time(before, event)
+            self._recorded = {key: event.at}
+        return before is not None and event.at is not None and abs(event.at - before) <= MOMENT
 
     def _tied(self, event: Event, account: str) -> _Tie:
         """Return who stood behind an event that names an account, or none."""

@@ -7,7 +7,9 @@ expression finds the lines of the programs that matter, and the lines between ar
 import re
 from collections import Counter
 from collections.abc import Callable, Iterable, Iterator
-from typing import NamedTuple
+from typing import Any, NamedTuple
+
+from fidelitas.languages.logs.sparse import candidates, columns
 
 __all__ = ["PROGRAMS", "SUDO", "Idle", "Line", "first_stamp", "lines_that_matter"]
 
@@ -34,6 +36,9 @@ _NO_TAG = b""
 _MOST_NAMES = 10_000
 _T, _DASH, _BLANK = b"T- "
 _PROCESS = re.compile(rb" (\d+) - ")
+_BEGINNINGS = frozenset(name[:2].encode() for name in PROGRAMS)
+# Bytes from which on a log is long; of a shorter block all lines are parted; where one line in so many matters, few do.
+_LONG, _SHORT_BLOCK, _FEW = 8 << 20, 1 << 16, 5
 _HEAD = 5  # bytes by which the beginnings of messages are told apart at first; none is shorter
 _SHORT_HEAD = len(": ")
 _NINE = 57  # the last digit of ASCII
@@ -62,15 +67,12 @@ def lines_that_matter(blocks: Iterable[bytes], idle: "Idle | None" = None) -> It
 
     With `idle`, lines that are known to concern no privilege are left out and counted, block by block.
     """
-    number, heads, make = 0, idle.heads if idle is not None else {}, tuple.__new__
+    heads, make, parted = idle.heads if idle is not None else {}, tuple.__new__, _Parted()
     before = _ODD  # the stamp of the line before: where one is of the same hour and as long, whether it is a time is seen when it is read
     programs: dict[bytes, bytes | None] = {_NO_TAG: _ODD}  # by what stands behind the host, up to a bracket
     for block in blocks:
-        lines = block.split(b"\n")
-        if not lines[-1]:
-            lines.pop()
-        for line in lines:
-            number += 1
+        mattered = 0
+        for number, line in parted.lines(block):
             try:  # the frequent forms, by where their blanks are
                 if line[10] == _T and line[4] == _DASH:
                     stamp, host, tag, message = line.split(b" ", 3)
@@ -98,12 +100,43 @@ def lines_that_matter(blocks: Iterable[bytes], idle: "Idle | None" = None) -> It
                 stamp, host, program, pid, head, message = found.groups()
                 pid = _process(head) if pid is None else pid
             before = stamp
+            mattered += 1
             if message[:_HEAD] in heads and message.startswith(heads[message[:_HEAD]]) and idle is not None:
                 idle.count(stamp)
             else:
                 yield make(Line, (number, stamp, host, program, pid, message))
+        parted.learn(mattered)
         if idle is not None:
             idle.report()
+
+
+class _Parted:
+    """Parts blocks into lines with their numbers: all of them, or where few of a long log matter, those that can."""
+
+    def __init__(self) -> None:
+        self._before = self._count = self._read = 0
+        self._columns: Any = None
+
+    def lines(self, block: bytes) -> Iterator[tuple[int, bytes]]:
+        """Return the lines of the next block, from the number on that the block before ended with."""
+        self._before += self._count
+        self._read += len(block)
+        if self._columns is not None and len(block) > _SHORT_BLOCK:
+            self._count = block.count(b"\n") + (not block.endswith(b"\n"))
+            begin = self._before + 1
+            return ((begin + place, line) for place, line in candidates(self._columns, block, _BEGINNINGS))
+        lines = block.split(b"\n")
+        if not lines[-1]:
+            lines.pop()
+        self._count = len(lines)
+        return enumerate(lines, self._before + 1)
+
+    def learn(self, mattered: int) -> None:
+        """Take note of how many lines of a block mattered."""
+        if mattered * _FEW > self._count:
+            self._columns = None
+        elif self._read > _LONG and self._columns is None:
+            self._columns = columns()
 
 
 def _remember(programs: dict[bytes, bytes | None], name: bytes) -> bytes | None:

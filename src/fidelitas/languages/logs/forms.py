@@ -56,8 +56,8 @@ class _Form(NamedTuple):
 # The first that recognises a log reads it; what none does is taken for syslog.
 _FORMS = (
     _Form(is_audit_log, lambda log: AuditReader(log.origin, log.names)),
-    _Form(is_journal_json, lambda log: JournalReader(log.origin, log.names, share=log.share)),
-    _Form(is_export, lambda log: JournalReader(log.origin, log.names, export=True, share=log.share)),
+    _Form(is_journal_json, lambda log: JournalReader(log.origin, log.names, share=log.share, pulse=log.pulse)),
+    _Form(is_export, lambda log: JournalReader(log.origin, log.names, export=True, share=log.share, pulse=log.pulse)),
     _Form(is_postgresql_log, lambda log: PostgresqlLogReader(log.origin, log.zone)),
     _Form(is_directory_log, lambda log: DirectoryLogReader(log.origin, log.sids)),
     _Form(is_event_xml, lambda log: WindowsEventReader(log.origin, log.sids)),
@@ -78,6 +78,8 @@ def events_of(log: KnownLog, *, records: bool) -> tuple[LogReader, Iterator[Even
         reader = SyslogReader(clock, log.origin, log.pulse, log.names, log.share, log.counted)
         return reader, reader.events(log.content.blocks())
     reader = form.reader(log)
+    if isinstance(reader, JournalReader):
+        return reader, reader.events(log.content.blocks())
     return reader, _beating(reader.events(log.content.blocks()), log.pulse)
 
 

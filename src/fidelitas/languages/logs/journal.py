@@ -15,6 +15,7 @@ import msgspec
 from fidelitas.facts import Event, EventKind, Gap, Place
 from fidelitas.languages.logs.entries import PROGRAMS
 from fidelitas.languages.logs.journal_fields import Names, impostor
+from fidelitas.languages.logs.pulse import Pulse
 from fidelitas.languages.logs.repetition import once, repeated
 from fidelitas.languages.logs.shares import WHOLE, Share
 from fidelitas.languages.logs.sudo_stream import settled
@@ -25,6 +26,8 @@ __all__ = ["JournalReader", "is_export", "is_journal_json"]
 
 _PROGRAMS = frozenset(PROGRAMS)
 _LONGEST = 1 << 20  # bytes of a field
+_MOST_HOSTS = 10_000
+_AFTER_ACCOUNT, _LOGIN = Event._fields.index("account") + 1, Event._fields.index("login")
 
 
 def is_journal_json(start: bytes) -> bool:
@@ -40,47 +43,56 @@ def is_export(start: bytes) -> bool:
 class JournalReader:
     """Reads one export, in the export format or as JSON; places count its lines."""
 
-    def __init__(self, origin: Place, names: Mapping[int, str] | None = None, *, export: bool = False, share: Share = WHOLE) -> None:
+    def __init__(
+        self,
+        origin: Place,
+        names: Mapping[int, str] | None = None,
+        *,
+        export: bool = False,
+        share: Share = WHOLE,
+        pulse: Pulse | None = None,
+    ) -> None:
+        """`share` is whose entries are read; of all others no more than when they were written, which `pulse` takes of all that matter."""
         self._origin = origin
         self._names = Names(names or {})
         self._export = export
         self._share = share
+        self._pulse = pulse or Pulse()
         self._told = Told()
+        self._hosts: dict[str, bool] = {}
         self.gaps: list[Gap] = []
         self.unknown: Counter[str] = Counter()
 
     def events(self, blocks: Iterable[bytes]) -> Iterator[Event]:
         """Yield the events of an export."""
-        return settled(self._export_events(blocks) if self._export else self._json_events(blocks))
+        entries = self._exported(blocks) if self._export else self._stated(blocks)
+        return settled(event for entry, number in entries for event in self._events(entry, number))
 
-    def _json_events(self, blocks: Iterable[bytes]) -> Iterator[Event]:
-        """Yield the events of JSON lines; lines of other programs are not even parsed."""
+    def _stated(self, blocks: Iterable[bytes]) -> Iterator[tuple[Any, int]]:
+        """Yield the entries of JSON lines with their numbers."""
         number = 0
         for block in blocks:
             for line in block.split(b"\n"):
                 number += 1
                 if b"SYSLOG_IDENTIFIER" in line:
-                    yield from self._line(line, number)
+                    try:
+                        entry = _loaded(line)
+                    except (ValueError, RecursionError) as error:
+                        self._gap(f"not JSON: {error}", number)
+                        continue
+                    if entry is not None:
+                        yield entry, number
             number -= 1 if block.endswith(b"\n") else 0
 
-    def _line(self, line: bytes, number: int) -> Iterator[Event]:
-        try:
-            entry = _loaded(line)
-        except (ValueError, RecursionError) as error:
-            self._gap(f"not JSON: {error}", number)
-            return
-        if entry is not None and _value(entry.syslog_identifier) in _PROGRAMS:
-            yield from self._entry({field: text for name, field in _ATTRIBUTES.items() if (text := _value(getattr(entry, name)))}, number)
-
-    def _export_events(self, blocks: Iterable[bytes]) -> Iterator[Event]:
-        """Yield the events of the export format: ``NAME=value`` lines, or a name, eight bytes of length and as many of value."""
+    def _exported(self, blocks: Iterable[bytes]) -> Iterator[tuple[Any, int]]:
+        """Yield the entries of the export format: ``NAME=value`` lines, or a name, eight bytes of length and as many of value."""
         stream, line, begun = BufferedReader(_Stream(blocks)), 1, 1
         fields: dict[str, str] = {}
         while text := stream.readline(_LONGEST):
             line += 1
             name, equals, value = text.rstrip(b"\n").partition(b"=")
             if not name:
-                yield from self._entry(fields, begun)
+                yield _entry(fields), begun
                 fields, begun = {}, line
                 continue
             if not equals:
@@ -92,29 +104,44 @@ class JournalReader:
                 line += 1 + value.count(b"\n", 0, size)
                 value = value[:size]
             fields[decode(name)] = decode(value)
-        yield from self._entry(fields, begun)
+        yield _entry(fields), begun
 
-    def _entry(self, fields: Mapping[str, str], number: int) -> Iterator[Event]:
-        program = fields.get("SYSLOG_IDENTIFIER", "")
+    def _events(self, entry: Any, number: int) -> Iterable[Event]:
+        """Return what an entry tells: one event, or as many as a message was repeated."""
+        program = _value(entry.syslog_identifier)
         if program not in _PROGRAMS:
-            return
-        host, whole = fields.get("_HOSTNAME", ""), fields.get("MESSAGE", "")
-        message = once(whole)
-        pid = fields.get("_PID") or fields.get("SYSLOG_PID", "")
-        at, place = _time(fields), self._origin.at(number)
-        event = self._told.event(program, whole)
-        if event.__class__ is Event:
-            doubt = event.doubt or impostor(program, fields)
-            if event.kind is EventKind.OPENED and not doubt:  # of no other message: a user can type such pairs
+            return ()
+        host, whole, at = _value(entry.hostname), _value(entry.message), _time(entry)
+        self._pulse.beat(at, number)
+        is_ours = self._hosts.get(host)
+        if is_ours is None:
+            is_ours = self._is_ours(host)
+        if not is_ours and "HOST=" not in whole and "submithost" not in whole:
+            return ()  # a line of sudo can name another host than its own
+        event = self._told.known.get((program, whole)) or self._told.event(program, whole)
+        if not isinstance(event, Event):
+            if not event:
+                self.unknown[program] += 1
+            return ()
+        doubt = event.doubt or impostor(program, *[_value(one) for one in (entry.comm, entry.exe, entry.uid, entry.cap_effective)])
+        account = event.account
+        if event.kind is EventKind.OPENED:
+            message = once(whole)
+            if not doubt:  # of no other message: a user can type such pairs
                 self._names.learn(host, message)
-            if event.kind is EventKind.OPENED and not event.account:
-                event = event._replace(account=self._names.opener(host, event.program, message))
-            process = int(pid) if pid.isdecimal() and len(pid) < 10 else None
-            login = self._names.login(host, fields.get("_AUDIT_LOGINUID", ""), event.account)
-            told = event.stamped(at, place, process, host)._replace(login=login, doubt=doubt)
-            yield from repeated(told, whole) if whole is not message else (told,)
-        elif not event and self._share.has(host):
-            self.unknown[program] += 1
+            account = account or self._names.opener(host, event.program, message)
+        login = self._names.login(host, _value(entry.audit_loginuid), account)
+        pid = _value(entry.pid) or _value(entry.syslog_pid)
+        process = int(pid) if pid.isdecimal() and len(pid) < 10 else None
+        head = event[0] or at, self._origin.at(number), process, event.kind, event.program, event.host or host, account
+        made: Event = tuple.__new__(Event, (*head, *event[_AFTER_ACCOUNT:_LOGIN], login, doubt, *event[_LOGIN + 2 :]))
+        return repeated(made, whole) if whole.startswith("message repeated ") else (made,)
+
+    def _is_ours(self, host: str) -> bool:
+        if len(self._hosts) >= _MOST_HOSTS:
+            self._hosts.clear()
+        found = self._hosts[host] = self._share.has(host)
+        return found
 
     def _gap(self, why: str, line: int) -> None:
         self.gaps.append(Gap(what="journal entry", why=why, weakens="its content is not known", place=self._origin.at(line)))
@@ -136,9 +163,7 @@ def _loaded(line: bytes) -> Any:
         return _decoded(line)
     except msgspec.MsgspecError:  # it is stricter than others about text that is no Unicode, and than this about what is no entry
         stated = json.loads(line)
-        return (
-            _Entry(**{name: stated[field] for name, field in _ATTRIBUTES.items() if field in stated}) if isinstance(stated, dict) else None
-        )
+        return _entry(stated) if isinstance(stated, dict) else None
 
 
 def _value(value: Any) -> str:
@@ -152,8 +177,12 @@ def _value(value: Any) -> str:
     return value if isinstance(value, str) else ""
 
 
-def _time(fields: Mapping[str, str]) -> datetime | None:
-    text = fields.get("_SOURCE_REALTIME_TIMESTAMP") or fields.get("__REALTIME_TIMESTAMP", "")
+def _entry(fields: Mapping[str, Any]) -> Any:
+    return _Entry(**{name: fields[field] for name, field in _ATTRIBUTES.items() if field in fields})
+
+
+def _time(entry: Any) -> datetime | None:
+    text = _value(entry.source_realtime_timestamp) or _value(entry.realtime_timestamp)
     if not text.isdecimal() or len(text) > 17:
         return None
     return datetime.fromtimestamp(int(text) / 1e6, UTC)

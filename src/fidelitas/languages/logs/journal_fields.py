@@ -40,13 +40,17 @@ _OPENER = re.compile(r" by \(uid=(\d{1,9})\)\Z")
 _MOST = 100_000
 
 
-def impostor(program: str, fields: Mapping[str, str]) -> str:
-    """Return a doubt where the process that wrote a message is another than it says, by what the journal itself knows of it."""
-    name, path, base = fields.get("_COMM", ""), fields.get("_EXE", ""), _SAME.get(program, program)
-    by = f"of user ID {fields.get('_UID', '?')}, not by {program}"
+@lru_cache(maxsize=10_000)
+def impostor(program: str, name: str = "", path: str = "", uid: str = "", capabilities: str = "") -> str:
+    """Return a doubt where the process that wrote a message is another than it says, by what the journal itself knows of it.
+
+    That is its name, its file, its user ID and its effective capabilities (``_COMM``, ``_EXE``, ``_UID``, ``_CAP_EFFECTIVE``).
+    """
+    base = _SAME.get(program, program)
+    by = f"of user ID {uid or '?'}, not by {program}"
     writers = {program, base} | _WRITERS.get(base, set()) | _HELPERS
-    ordinary = fields.get("_UID", "0") != "0" and fields.get("_CAP_EFFECTIVE") == "0"
-    if path and not _is_one_of(writers, path) and (ordinary or not _is_privileged_name(base, path, name, fields)):
+    ordinary = uid not in ("", "0") and capabilities == "0"
+    if path and not _is_one_of(writers, path) and (ordinary or not _is_privileged_name(base, path, name, uid)):
         return f"it was written by {path} {by}"
     if name and not path and name not in {"busybox" if base in _APPLETS and not ordinary else "", *(one[:_COMM_LENGTH] for one in writers)}:
         return f"it was written by {name} {by}"
@@ -61,10 +65,10 @@ def _is_one_of(writers: set[str], path: str) -> bool:
     return path.startswith(_SYSTEM) and path.rpartition("/")[2].removesuffix(" (deleted)") in writers
 
 
-def _is_privileged_name(base: str, path: str, name: str, fields: Mapping[str, str]) -> bool:
+def _is_privileged_name(base: str, path: str, name: str, uid: str) -> bool:
     """Return whether busybox, or a script such as adduser, can be the program: as root, since any user can run both."""
     file = path.rpartition("/")[2]
-    script = file.startswith(("perl", "python")) and name == base and base in _SCRIPTS and fields.get("_UID", "0") == "0"
+    script = file.startswith(("perl", "python")) and name == base and base in _SCRIPTS and uid in ("", "0")
     return path.startswith(_SYSTEM) and (script or (file == "busybox" and base in _APPLETS))
 
 

@@ -1,7 +1,8 @@
 """Logs of many hosts, read by several readers: each takes the lines of some hosts, all of them, and passes over those of others."""
 
+import re
 from collections import Counter
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from itertools import islice
 from typing import NamedTuple
 from zlib import crc32
@@ -15,6 +16,7 @@ __all__ = ["WHOLE", "Share", "shares_of"]
 
 # A shorter log is read before a second reader has begun.
 _LEAST = 4 << 20
+_HOST_OF_ENTRY = re.compile(rb'"_HOSTNAME"\s*:\s*"([^"\\\n]+)"')
 # So many lines are looked at for the hosts that they name.
 _SAMPLE = 10_000
 
@@ -61,6 +63,12 @@ def _divided(lines: Counter[str], readers: int) -> dict[str, int]:
     return found
 
 
+def _hosts_in(block: bytes) -> Iterator[bytes]:
+    """Yield the hosts of the lines of a block, or of the journal's entries."""
+    entries = [found[1] for found in _HOST_OF_ENTRY.finditer(block)]
+    return iter(entries) if entries else (line.host for line in lines_that_matter([block]))
+
+
 def _hosts_of_a_long_one(log: LogLike) -> Counter[str]:
     """Return the hosts of a long log with how many of its first lines are of each; nothing of a short log, or of one host's."""
     size, left, hosts = 0, _SAMPLE, Counter[bytes]()
@@ -68,7 +76,7 @@ def _hosts_of_a_long_one(log: LogLike) -> Counter[str]:
         for block in log.blocks():
             size += len(block)
             if left:
-                written = [line.host for line in islice(lines_that_matter([block]), left)]
+                written = list(islice(_hosts_in(block), left))
                 hosts.update(written)
                 left -= len(written)
             if size >= _LEAST:

@@ -43,7 +43,9 @@ def _text(written: str | bytes) -> str:
 
 
 def _read(program: str, message: str) -> Event | bool:
+    if is_idle(message):
+        return True
     event = read_sudo_line(message) if program in SUDO else None
     if event is None:
         event = read_message(program, message)
-    return event or is_idle(message) or is_part(message)
+    return event or is_part(message)
