@@ -7,9 +7,13 @@ import random
 import subprocess
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import pytest
 
+from fidelitas.facts import Place
+from fidelitas.languages.ldap.server_configuration import read_server_configuration
+from fidelitas.masking.server_configuration import only_rules
 from slapd_server import BASE, Slapd, scratch_slapd
 from support import Put, fidelitas
 from test_cli import handed_in
@@ -124,7 +128,10 @@ def test_who_comes_to_root_by_the_rules_of_a_server_is_who_can(
         fidelitas("survey", "--directory", server.uri, "--name", "saltmarsh", cwd=tmp_path, env={"LDAP_PASSWORD": "admin-pw"})
         fidelitas("survey", handed_in(tmp_path, sudoers=policy, files=nsswitch), cwd=tmp_path)
         rows = fidelitas("holders", "--on", "knot", "--right", "root", "--each", "--format", "json", cwd=tmp_path).json["holdings"]
+        exported = subprocess.run(["/usr/sbin/slapcat", "-f", server.folder / "slapd.conf"], capture_output=True, check=True, timeout=60)
+        by_file = _by_file(exported.stdout, server.folder / "slapd.conf", tmp_path, [policy, nsswitch])
         able = {person: [target for target in drawn.targets if can(server, person, target)] for person in drawn.people}
+    assert [(row["holder"]["name"], row["strength"]) for row in by_file] == [(row["holder"]["name"], row["strength"]) for row in rows]
     sure = {row["holder"]["name"] for row in rows if row["strength"] != "conditional"}
     everyone = any(name.startswith("Authenticated Users") for name in sure)
     expected = {person.partition(",")[0].removeprefix("uid=") for person, targets in able.items() if targets}
@@ -143,6 +150,19 @@ def test_who_comes_to_root_by_the_rules_of_a_server_is_who_can(
     assert ours == expected, "\n".join((access, *map(str, able.items()), *map(str, shown.items())))
 
 
+def _by_file(export: bytes, configuration: Path, folder: Path, host: list[Any]) -> list[Any]:
+    """Return the same holdings from what slapcat exports and the server's own file."""
+    (there := folder / "by-file").mkdir()
+    (there / "saltmarsh.ldif").write_bytes(export)
+    text = configuration.read_text()
+    middle = text.index("access ") if "access " in text else len(text)
+    odd = text[:middle] + text[middle:].replace(" by ", " \\\n   by ", 1).replace(" by ", "\n\tby ")
+    (there / "slapd.conf").write_text(odd)
+    fidelitas("survey", "saltmarsh.ldif", "--access-rules", "slapd.conf", cwd=there)
+    fidelitas("survey", handed_in(there, sudoers=host[0], files=host[1]), cwd=there)
+    return list(fidelitas("holders", "--on", "knot", "--right", "root", "--each", "--format", "json", cwd=there).json["holdings"])
+
+
 @pytest.mark.parametrize(("rule", "undecided"), [
     ("to * by dnattr=owner write by * read", True), ('to * by set="this/owner & user" write', True), ('to * by dn.regex="^uid=a.*" write', True),
     ('to filter="(cn=a)" by users write', True), ("to * by dnattr=owner read by users write", False), ("to * by users selfwrite", False),
@@ -154,3 +174,56 @@ def test_a_rule_that_cannot_be_decided_is_a_gap(rule: str, undecided: bool, tmp_
     ran = fidelitas("coverage", "--format", "json", cwd=tmp_path)
     gaps = [gap for one in ran.json["subjects"] for gap in one["gaps"] if gap["what"] == "access rules of the server"]
     assert bool(gaps) is undecided, ran.out
+
+
+FILE = """\
+# access to * by * write
+\tby * write
+include /etc/ldap/schema/core.schema
+include /etc/ldap/more.conf
+access to dn.subtree="ou=a,dc=x"\r
+   by users read
+rootpw global-secret
+Database mdb
+rootdn "cn=ad min,dc=x"
+rootpw {SSHA}abc \\
+def
+suffix   "dc=x"
+rootpw
+  secret-on-the-next-line
+access to attrs=userPassword by self write by * auth
+access to * "by" dn.exact="cn=b c,dc=x" write \\
+ by * read
+
+   by * write
+database frontend
+access to * by anonymous none
+database monitor
+"""
+
+
+def test_a_configuration_file_of_a_server_is_read_without_its_passwords() -> None:
+    kept = only_rules(FILE)
+    assert kept.count("\n") == FILE.count("\n")
+    assert not any(secret in kept for secret in ("secret", "SSHA", "def", "global"))
+    servers, gaps = read_server_configuration(kept, Place("saltmarsh", "slapd.conf"))
+    told = [(one.general, one.root, one.suffixes, [(rule.place.line, rule.dn, len(rule.by)) for rule in one.rules]) for one in servers]
+    assert told == [
+        (True, "", (), [(5, "ou=a,dc=x", 1)]),
+        (False, "cn=ad min,dc=x", ("dc=x",), [(15, "", 2), (16, "", 2)]),
+        (True, "", (), [(21, "", 1)]),
+    ]
+    assert [gap.place.line for gap in gaps if gap.place] == [4]
+    assert read_server_configuration(FILE, Place("saltmarsh", "slapd.conf"))[0] == servers
+
+
+@pytest.mark.parametrize(("arguments", "why"), [
+    (["slapd.conf", "--access-rules", "slapd.conf"], "not a tar archive"), ([".", "--access-rules", "no.conf"], "not a regular file"),
+    (["a.ldif", "b.ldif", "--access-rules", "slapd.conf"], "is for one directory"), (["a.ldif", "--access-rules", "no.conf"], "no.conf"),
+])  # fmt: skip
+def test_access_rules_without_a_directory_are_one_clear_line(arguments: list[str], why: str, tmp_path: Path) -> None:
+    (tmp_path / "slapd.conf").write_text(FILE)
+    (tmp_path / "a.ldif").write_text("dn: dc=x\nobjectClass: domain\n")
+    ran = fidelitas("survey", *arguments, cwd=tmp_path)
+    assert ran.status in (2, 4), ran.err
+    assert why in ran.err, ran.err

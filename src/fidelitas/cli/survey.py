@@ -30,7 +30,7 @@ from fidelitas.reviewing import ReviewBook
 from fidelitas.sources import FileScan, LogScan
 from fidelitas.sources.estate_file import estate_at
 from fidelitas.sources.ssh_failures import Unreached
-from fidelitas.surveying import Asked, Keeping, Manner, Reading, with_names
+from fidelitas.surveying import Asked, Keeping, Manner, Reading, with_access_rules, with_names
 
 # What each kind of server is read by.
 _REACHED = {name: row.reach for name, row in PLATFORMS.items() if row.reach is not None}
@@ -76,6 +76,12 @@ def server_options(function: Callable[..., Any]) -> Callable[..., Any]:
     multiple=True,
     help="Call the subject NAME, not what it calls itself; with several subjects, the one of FILE. Repeatable.",
 )
+@click.option(
+    "--access-rules",
+    type=click.Path(dir_okay=False),
+    metavar="FILE",
+    help="With one directory: the configuration (slapd.conf) of the OpenLDAP server that has it.",
+)
 @click.option("--one-file-system", "scan", flag_value="ONE_FILE_SYSTEM", help="Look for setuid files on the root file system alone.")
 @click.option("--no-file-scan", "scan", flag_value="NOWHERE", help="Do not look for setuid files and capabilities; that is a gap.")
 @click.option("--whole-logs", "logs", flag_value="WHOLE", help="Copy all lines of logs, not those alone that concern privilege.")
@@ -112,6 +118,7 @@ def command(
     estate_file: Path | None,
     tags: tuple[str, ...],
     only: tuple[str, ...],
+    access_rules: str | None,
     at_once: int | None,
     resume: bool,
     ask_password: bool,
@@ -130,7 +137,7 @@ def command(
     asked = [Asked(kind, text) for kind in _REACHED for text in servers[kind]] + [Asked("file", str(file)) for file in files]
     if root is not None or (not asked and estate_file is None):
         asked.insert(0, Asked("host", str(root or "")))
-    asked = with_names(asked, names) + [Asked(one.kind, one.uri, one.name) for one in estate.servers]
+    asked = with_names(with_access_rules(asked, access_rules), names) + [Asked(one.kind, one.uri, one.name) for one in estate.servers]
     reading = Reading(
         Manner(
             files=FileScan[scan or "EVERYWHERE"],

@@ -25,8 +25,10 @@ from fidelitas.languages.directory_control import ControlObjects, descriptor_of
 from fidelitas.languages.evidence import HostEvidence
 from fidelitas.languages.ldap.ipa_rules import IPA_CLASSES, IpaRules
 from fidelitas.languages.ldap.ldif import Entry, entries
+from fidelitas.languages.ldap.server_configuration import read_server_configuration
 from fidelitas.languages.ldap.sudo_role import read_sudo_ldif
 from fidelitas.languages.netgroups import netgroup_triples
+from fidelitas.masking.server_configuration import ACCESS_LISTING
 from fidelitas.text import decode
 
 __all__ = ["read_directory", "sid_of"]
@@ -92,6 +94,11 @@ def read_directory(evidence: HostEvidence) -> DirectoryFacts:
             netgroups.append(_netgroup(entry, origin))
         elif "crossref" in kinds and (entry.first("nETBIOSName") or "") and (entry.first("dnsRoot") or ""):
             domains.append(DirectoryDomain(realm=(entry.first("dnsRoot") or "").lower(), short=entry.first("nETBIOSName") or ""))
+    stated = evidence.listings.get(ACCESS_LISTING)
+    if stated is not None:
+        servers, lacking = read_server_configuration(decode(stated), Place(evidence.subject, ACCESS_LISTING))
+        control.add_servers(servers)
+        gaps += lacking
     return DirectoryFacts(
         subject=evidence.subject,
         taken=evidence.taken,

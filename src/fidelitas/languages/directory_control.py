@@ -4,7 +4,7 @@ Knows attributes and their syntaxes ([MS-ADTS], [MS-CRTD], [MS-GPOL]); not what 
 """
 
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from uuid import UUID
 
 from fidelitas.facts import (
@@ -162,6 +162,10 @@ class ControlObjects:
                 place=self._place(entry),
             )
         )
+
+    def add_servers(self, servers: Iterable[ServerRules]) -> None:
+        """Add the access rules of a server that are not an object of the directory."""
+        self._servers += servers
 
     def _server(self, entry: Entry) -> None:
         rules = read_server_rules(entry, self._origin)

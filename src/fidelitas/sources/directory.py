@@ -13,20 +13,23 @@ from collections.abc import Iterator, Mapping
 from contextlib import suppress
 from dataclasses import dataclass
 from itertools import chain
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 from urllib.parse import parse_qs, unquote, urlsplit
 
 from fidelitas.errors import ReadError, RequestError
 from fidelitas.evidence import MissingItem
 from fidelitas.extras import installed_extra
+from fidelitas.masking.server_configuration import ACCESS_LISTING, only_rules
 from fidelitas.sources.bounded import cut_at
 from fidelitas.sources.collected import DEADLINE, Collected, sealed
-from fidelitas.text import in_utf8
+from fidelitas.sources.file import regular_file
+from fidelitas.text import decode, in_utf8
 
 if TYPE_CHECKING:
     from ldap3 import Connection
 
-__all__ = ["from_directory", "from_ldif"]
+__all__ = ["from_directory", "from_ldif", "with_server_configuration"]
 
 _ATTRIBUTES = (
     "objectClass", "cn", "uid", "uidNumber", "gidNumber", "homeDirectory", "unixHomeDirectory", "loginShell", "gecos", "member",
@@ -88,6 +91,20 @@ _SAFE = re.compile(rb"[\x21-\x39\x3b\x3d-\x7e][\x20-\x7e]*(?<! )\Z")
 def from_ldif(content: bytes, name: str) -> Collected:
     """Return the evidence that a file of LDIF holds, in UTF-8 or UTF-16; its lines keep their numbers."""
     return _sealed(name, without_secrets(in_utf8(content)), [])
+
+
+def with_server_configuration(found: Collected, path: Path) -> Collected:
+    """Return the evidence of a directory with what the configuration file of its server (slapd.conf) says of access; raises `ReadError`."""
+    if found.bundle.platform != "directory":
+        raise ReadError(
+            f'"{found.subject}" is not a directory', hint="Access rules are those of a directory: name its export, or its address."
+        )
+    try:
+        content = regular_file(path, "access rules")
+    except OSError as error:
+        raise ReadError(f'could not read access rules "{path}": {error.strerror or error}') from error
+    listings = {**found.bundle.listings, ACCESS_LISTING: only_rules(decode(in_utf8(content))).encode("utf-8", "surrogateescape")}
+    return sealed(found.subject, "directory", listings, "LDAP search, slapd.conf", found.bundle.gaps)
 
 
 def without_secrets(content: bytes) -> bytes:

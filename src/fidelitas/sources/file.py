@@ -9,7 +9,7 @@ from fidelitas.errors import EvidenceError, ReadError
 from fidelitas.evidence import is_archive, read_bundle
 from fidelitas.sources.collected import Collected, sealed
 
-__all__ = ["DumpReader", "from_file", "from_group_listing", "from_user_rights", "no_group_listing"]
+__all__ = ["DumpReader", "from_file", "from_group_listing", "from_user_rights", "no_group_listing", "regular_file"]
 
 # Whether a file is of a form, and what makes evidence of its content and a name for the subject.
 DumpReader = tuple[Callable[[bytes], bool], Callable[[bytes, str], Collected]]
@@ -23,7 +23,7 @@ def from_file(path: Path, name: str | None = None, dumps: Iterable[DumpReader] =
     Raises `ReadError` if it cannot be read, `EvidenceError` if it is neither.
     """
     try:
-        archive = _content(path)
+        archive = regular_file(path, "evidence file", "Give a file that the probe printed.")
     except OSError as error:
         raise ReadError(
             f'could not read evidence file "{path}": {error.strerror or error}',
@@ -57,10 +57,11 @@ def no_group_listing(_content: bytes, name: str) -> Collected:
     )
 
 
-def _content(path: Path) -> bytes:
+def regular_file(path: Path, what: str, hint: str | None = None) -> bytes:
+    """Return the content of a file, not of a pipe or a device; raises `OSError`, or `ReadError` for what is no such file or too large."""
     found = path.stat()
     if not stat.S_ISREG(found.st_mode):  # a pipe would be waited for without end
-        raise ReadError(f'could not read evidence file "{path}": it is not a regular file', hint="Give a file that the probe printed.")
+        raise ReadError(f'could not read {what} "{path}": it is not a regular file', hint=hint)
     if found.st_size > _LARGEST:
-        raise ReadError(f'could not read evidence file "{path}": it is larger than {_LARGEST} bytes')
+        raise ReadError(f'could not read {what} "{path}": it is larger than {_LARGEST} bytes')
     return path.read_bytes()

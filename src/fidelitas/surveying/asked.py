@@ -6,19 +6,32 @@ from dataclasses import dataclass, replace
 from fidelitas.errors import RequestError
 from fidelitas.evidence import is_valid_subject_name
 
-__all__ = ["Asked", "with_names"]
+__all__ = ["Asked", "with_access_rules", "with_names"]
 
 
 @dataclass(frozen=True, slots=True)
 class Asked:
-    """One thing to read: its `kind` is "host", "file" or the platform of a server, `what` a folder, a path or an address, or nothing."""
+    """One thing to read: its `kind` is "host", "file" or the platform of a server, `what` a folder, a path or an address, or nothing.
+
+    `access_rules` is the configuration file of the server of a directory.
+    """
 
     kind: str
     what: str = ""
     name: str | None = None
+    access_rules: str | None = None
 
     def __str__(self) -> str:
         return self.what or "this machine"
+
+
+def with_access_rules(asked: Sequence[Asked], path: str | None) -> list[Asked]:
+    """Return what is asked, the only directory of it with the configuration file of its server; raises `RequestError`."""
+    if path is None:
+        return list(asked)
+    if len(asked) != 1 or asked[0].kind not in ("file", "directory"):
+        raise RequestError("--access-rules is for one directory", hint="Survey it by itself: its export, or its address with --directory.")
+    return [replace(asked[0], access_rules=path)]
 
 
 def with_names(asked: Sequence[Asked], names: Sequence[str]) -> list[Asked]:

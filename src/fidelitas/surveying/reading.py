@@ -12,6 +12,7 @@ from fidelitas.platforms import PLATFORMS, load
 from fidelitas.sources import FileScan, LogScan, from_file, from_this_machine
 from fidelitas.sources.bounded import read_within
 from fidelitas.sources.collected import Collected
+from fidelitas.sources.directory import with_server_configuration
 from fidelitas.sources.file import DumpReader
 from fidelitas.sources.many import read_many
 from fidelitas.sources.ssh import SshReader
@@ -56,6 +57,10 @@ class Reading:
         return read_many(hosts, reader.read, at_once, lambda _, error: self.failures.append(error), reader.stop)
 
     def _read(self, one: Asked) -> Collected:
+        found = self._reached(one)
+        return found if one.access_rules is None else with_server_configuration(found, Path(one.access_rules))
+
+    def _reached(self, one: Asked) -> Collected:
         manner = self._manner
         if one.kind == "host":
             root = Path(one.what) if one.what else None

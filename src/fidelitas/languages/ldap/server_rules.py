@@ -8,7 +8,7 @@ import re
 from fidelitas.facts import Place, ServerBy, ServerRule, ServerRules, Who
 from fidelitas.languages.ldap.ldif import Entry
 
-__all__ = ["read_server_rules"]
+__all__ = ["read_server_rules", "server_rule", "unquoted"]
 
 _NUMBER = re.compile(r"\A\{(-?\d+)\}")
 _WORD = re.compile(r'\s*((?:[^\s"]|"(?:[^"\\]|\\.)*")+)')
@@ -40,7 +40,7 @@ def read_server_rules(entry: Entry, origin: Place) -> ServerRules:
         suffixes=suffixes,
         root=entry.first("olcRootDN") or "",
         general=(entry.first("olcDatabase") or "").endswith("frontend"),
-        rules=tuple(_rule(_NUMBER.sub("", text), origin.at(line)) for text, line in stated),
+        rules=tuple(server_rule(_NUMBER.sub("", text), origin.at(line)) for text, line in stated),
         place=origin.at(entry.line),
     )
 
@@ -50,8 +50,9 @@ def _number(stated: tuple[str, int]) -> tuple[int, int]:
     return (int(found[1]) if found and len(found[1]) < 10 else 0, stated[1])
 
 
-def _rule(text: str, place: Place) -> ServerRule:
-    words = [found[1] for found in _WORD.finditer(text)]
+def server_rule(text: str, place: Place) -> ServerRule:
+    """Return a rule: ``to WHAT by WHO ACCESS …``, with or without "access" before it."""
+    words = [unquoted(found[1]) for found in _WORD.finditer(text)]
     if words[:1] == ["access"]:
         words = words[1:]
     parts: list[list[str]] = [[]]
@@ -64,7 +65,7 @@ def _rule(text: str, place: Place) -> ServerRule:
     attributes: tuple[str, ...] = ()
     for word in parts[0]:
         name, equals, value = word.partition("=")
-        value = _unquoted(value)
+        value = unquoted(value)
         if word == "*":
             continue
         if name.lower().startswith("dn") and equals:
@@ -118,13 +119,14 @@ def _who(word: str) -> tuple[Who, str, str]:
     name, equals, value = word.partition("=")
     kind, _, style = name.lower().partition(".")
     if kind == "dn" and equals:
-        if _unquoted(value) == "*":
+        if unquoted(value) == "*":
             return Who.ANYONE, "", ""
-        return (Who.DN if _STYLES.get(style, "") not in ("", "regex") else Who.UNKNOWN), _STYLES.get(style, ""), _unquoted(value)
+        return (Who.DN if _STYLES.get(style, "") not in ("", "regex") else Who.UNKNOWN), _STYLES.get(style, ""), unquoted(value)
     if kind.partition("/")[0] == "group" and equals and style in ("", "exact", "base"):
-        return Who.GROUP, "", _unquoted(value)
+        return Who.GROUP, "", unquoted(value)
     return Who.UNKNOWN, "", word
 
 
-def _unquoted(text: str) -> str:
+def unquoted(text: str) -> str:
+    """Return a text without the quotation marks round it, and backslashes in them."""
     return re.sub(r"\\(.)", r"\1", text[1:-1]) if len(text) > 1 and text[0] == text[-1] == '"' else text

@@ -52,7 +52,7 @@ class ServerAccess:
         for server in self._facts.control.servers:
             if server.root and server.suffixes:
                 root = self._objects.principal(self._account_of(server.root))
-                yield self._link(root, right, "is the root of the database (olcRootDN)", "", server.place)
+                yield self._link(root, right, "is the root of the database (rootdn)", "", server.place)
             for suffix in server.suffixes:
                 for who, (allowed, rule, sure) in self._on(server, suffix, "*").items():
                     if "a" in allowed and "z" in allowed:
