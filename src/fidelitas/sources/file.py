@@ -57,7 +57,7 @@ def no_group_listing(_content: bytes, name: str) -> Collected:
     )
 
 
-def regular_file(path: Path, what: str, hint: str | None = None) -> bytes:
+def regular_file(path: Path, what: str, hint: str = "") -> bytes:
     """Return the content of a file, not of a pipe or a device; raises `OSError`, or `ReadError` for what is no such file or too large."""
     found = path.stat()
     if not stat.S_ISREG(found.st_mode):  # a pipe would be waited for without end

@@ -10,6 +10,7 @@ from dataclasses import dataclass, replace
 from fnmatch import fnmatchcase
 from functools import cache
 from importlib.resources import files
+from typing import Any
 
 from fidelitas.facts import Command
 from fidelitas.rights.linux.obeyed import obeyed_at
@@ -49,10 +50,19 @@ class Power:
 
 
 @cache
+def _stated() -> Mapping[str, Any]:
+    return tomllib.loads(files("fidelitas.rights.linux").joinpath("data/programs.toml").read_text("utf-8"))
+
+
+@cache
+def _ordinary_words() -> frozenset[str]:
+    return frozenset(_stated()["ordinary_words"])
+
+
+@cache
 def _table() -> Mapping[str, Sequence[Power]]:
-    stated = tomllib.loads(files("fidelitas.rights.linux").joinpath("data/programs.toml").read_text("utf-8"))
     table: dict[str, list[Power]] = {}
-    for entry in stated["program"]:
+    for entry in _stated()["program"]:
         for name in entry["name"]:
             power = Power(
                 name=name,
@@ -90,9 +100,16 @@ def lesser_power_of(command: Command, *, noexec: bool = False) -> Power | None:
 
 def is_judged(path: str) -> bool:
     """Return whether the table says what a program gives, be it nothing (which counts in the system's folders alone, not of a namesake)."""
-    name = path.rpartition("/")[2]
-    powers = _table().get(name) or _table().get(_VARIANT.sub("", name), ())
+    powers = _rows(path)
     return any(power.right != "none" for power in powers) or (bool(powers) and path.startswith(_FOLDERS))
+
+
+def _rows(path: str) -> Sequence[Power]:
+    """Return what the table says of the program at a path, by its name; of an ordinary word only in the system's folders."""
+    name = path.rpartition("/")[2]
+    if name in _ordinary_words() and not path.startswith(_FOLDERS):
+        return ()
+    return _table().get(name) or _table().get(_VARIANT.sub("", name), ())
 
 
 # Folders of programs: what the table knows of is, or may be, in them.
@@ -140,7 +157,7 @@ def _powers(command: Command, *, noexec: bool) -> Iterator[Power]:
             if power.full and not (noexec and power.noexec):
                 yield replace(power, reason=f"takes in {named}, which {power.reason}")
     name = command.path.rpartition("/")[2]
-    for power in (*_table().get(name, ()), *(_table().get(_VARIANT.sub("", name), ()) if name not in _table() else ())):
+    for power in _rows(command.path):
         if not (noexec and power.noexec) and _fits(command.arguments, power):
             yield power
     written = _of_a_written_file(name, command.arguments)
@@ -174,7 +191,7 @@ def _of_a_secret(command: Command) -> Power | None:
     """Return the power of reading a secret that the rule names itself."""
     words = (command.arguments or "").split()
     secret = next((word for word in words if is_secret(word)), None)
-    readers = [power for power in _table().get(command.path.rpartition("/")[2], ()) if power.right == "read-secrets"]
+    readers = [power for power in _rows(command.path) if power.right == "read-secrets"]
     copies = command.path.rpartition("/")[2] in _FROM_FILES
     if secret is None or not (readers or copies):
         return None
