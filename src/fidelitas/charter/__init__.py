@@ -14,6 +14,7 @@ from fidelitas.charter.sanction import Judged, Sanction, Sanctions, sanctioned_b
 from fidelitas.charter.scope import Scope, right_words
 from fidelitas.charter.segregation import Conflict, conflicts
 from fidelitas.charter.state import CharterState, Due, DueKind, charter_state, widest
+from fidelitas.charter.unknown import UnknownName, unknown_in_clauses, unknown_in_entries
 
 __all__ = [
     "AcceptedFinding",
@@ -34,6 +35,7 @@ __all__ = [
     "Sanctions",
     "Scope",
     "Segregation",
+    "UnknownName",
     "Warrant",
     "Within",
     "charter_state",
@@ -44,5 +46,7 @@ __all__ = [
     "review",
     "right_words",
     "sanctioned_by_demand",
+    "unknown_in_clauses",
+    "unknown_in_entries",
     "widest",
 ]

@@ -1,15 +1,27 @@
 """``fidelitas charter``."""
 
 import os
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 from datetime import UTC, date, datetime, timedelta
 from pathlib import Path
 
 import click
 
-from fidelitas.audit import Audit, audit
-from fidelitas.charter import CharterState, Clause, Outcome, Sanction, Scope, charter_state, check_charter, draft, read_charter, review
-from fidelitas.cli.charter_file import CharterInUse, charter_in_use, charter_text, latest_day, people_option
+from fidelitas.audit import audit
+from fidelitas.charter import (
+    CharterState,
+    Clause,
+    Outcome,
+    Sanction,
+    Scope,
+    charter_state,
+    check_charter,
+    draft,
+    read_charter,
+    review,
+    unknown_in_clauses,
+)
+from fidelitas.cli.charter_file import CharterInUse, charter_in_use, charter_text, latest_day, people_option, refuse_unknown
 from fidelitas.cli.gaps import tell_gaps
 from fidelitas.cli.names import unknown_name
 from fidelitas.cli.output import Output, format_option, say
@@ -73,7 +85,7 @@ def check(
     found = source.audit(findings=True) if whole else audit(changed)
     tags = source.tags_of() if root is None else {one.subject: () for one in found.subjects}
     use = charter_in_use(file, mapped, tags, found.subjects, _day(day))
-    _refuse_unknown(use.charter.clauses, found)
+    refuse_unknown(unknown_in_clauses(use.charter.clauses, found.subjects))
     hosts = {one.subject: one for one in found.subjects}
 
     def ask(clause: Clause) -> Decision | str:
@@ -197,22 +209,3 @@ def _day(text: str | None) -> date | None:
 def _of_all(one: SubjectRights) -> tuple[Holding, ...]:
     """Return what every account of a host holds."""
     return tuple(holding for holding in one.holdings if holding.principal.kind is PrincipalKind.ANY_ACCOUNT)
-
-
-def _refuse_unknown(clauses: Iterable[Clause], found: Audit) -> None:
-    """Refuse a charter that names a subject or an account of which there is no evidence: a never about it would look kept."""
-    subjects = [one.subject for one in found.subjects]
-    names = {name for one in found.subjects for name in one.names()}
-    for clause in clauses:
-        where = f"[[{clause.kind.value}]] number {clause.number} of the charter"
-        if clause.subject not in subjects:
-            raise unknown_name(f"{where}: no subject in the ledger is called", clause.subject, subjects)
-        if not any(one.knows(clause.account) for one in found.subjects):
-            raise unknown_name(f"{where}: no subject in evidence has an account", clause.account, names)
-        user, _, group = (clause.run_as or "").partition(":")
-        if user and user not in names and not user.startswith("#"):
-            raise unknown_name(f"{where}: no subject in evidence has an account to run as", user, names)
-        if group and f"%{group}" not in names and not group.startswith("#"):
-            raise unknown_name(
-                f"{where}: no subject in evidence has a group to run as", group, (name[1:] for name in names if name[0] == "%")
-            )
