@@ -7,9 +7,11 @@ bytes; only where many names are asked for are all facts kept by name.
 import io
 import json
 import re
+from bisect import bisect_right
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from functools import cached_property
-from typing import Generic, Protocol, TypeVar
+from itertools import islice
+from typing import Generic, NamedTuple, Protocol, TypeVar
 
 import msgspec
 
@@ -32,23 +34,36 @@ class _Named(Protocol):
 R = TypeVar("R", bound=msgspec.Struct)
 T = TypeVar("T")
 N = TypeVar("N", bound=_Named)
-# A listing: its rows, where they stand, and the name of the database that they are of.
-_Listing = tuple[bytes, Place, str]
+
+
+class _Listing(NamedTuple):
+    """The rows of a listing, where they stand, of which database they are; where each block begins, and its first line."""
+
+    content: bytes
+    origin: Place
+    database: str
+    begins: list[int]
+    first: list[int]
+
+    def number(self, at: int) -> int:
+        """Return the number of the line that begins at a byte."""
+        block = bisect_right(self.begins, at) - 1
+        return self.first[block] + self.content.count(b"\n", self.begins[block], at)
 
 
 def typed_facts(reader: RowReader, listing: str, kind: type[R], make: Callable[[R, str, Place], Sequence[T]]) -> tuple[T, ...]:
     """Return the facts of a listing of every database in turn; a row that is not of its `kind` is a gap."""
     found: list[T] = []
-    for content, origin, database in _listings(reader, listing):
-        for row, number in _read(reader, kind, content, origin):
-            found += make(row, database, origin.at(number))
+    for one in _listings(reader, listing):
+        for row, number in _read(reader, kind, one.content, one.origin):
+            found += make(row, one.database, one.origin.at(number))
     return tuple(found)
 
 
 def listed_facts(reader: RowReader, listing: str, kind: type[R], make: Callable[[R, str, Place], Sequence[N]]) -> "ListedFacts[N]":
     """Return the same, where the facts are made later; what is a gap is noted now."""
     listings = _listings(reader, listing)
-    count = sum(_count(reader, kind, content, origin) for content, origin, _ in listings)
+    count = sum(_count(reader, kind, one) for one in listings)
     decode = msgspec.json.Decoder(kind).decode
 
     def facts(line: bytes, database: str, place: Place) -> Sequence[N]:
@@ -63,12 +78,12 @@ def listed_facts(reader: RowReader, listing: str, kind: type[R], make: Callable[
 def _listings(reader: RowReader, listing: str) -> list[_Listing]:
     found = reader.evidence.listings
     names = [name for name in found if name == listing or name.startswith(f"{listing} ")]
-    return [(found[name], reader.origin(name), name.partition(" ")[2]) for name in names]
+    return [_Listing(found[name], reader.origin(name), name.partition(" ")[2], [], []) for name in names]
 
 
-def _count(reader: RowReader, kind: type[R], content: bytes, origin: Place) -> int:
+def _count(reader: RowReader, kind: type[R], listing: _Listing) -> int:
     """Return how many rows of a listing are of their kind; they are looked at in blocks, and one by one only where a block has a fault."""
-    decode = msgspec.json.Decoder(kind).decode_lines
+    decode, content = msgspec.json.Decoder(kind).decode_lines, listing.content
     count = begins = 0
     first = 1
     while begins < len(content):
@@ -79,7 +94,9 @@ def _count(reader: RowReader, kind: type[R], content: bytes, origin: Place) -> i
             rows = len(decode(block)) if _is_one_a_line(block, lines) else -1
         except (ValueError, RecursionError):
             rows = -1
-        count += rows if rows == lines else sum(1 for _ in _read(reader, kind, block, origin, first))
+        count += rows if rows == lines else sum(1 for _ in _read(reader, kind, block, listing.origin, first))
+        listing.begins.append(begins)
+        listing.first.append(first)
         first += lines
         begins = ends
     return count
@@ -105,16 +122,16 @@ class ListedFacts(Generic[N]):
 
     def __init__(self, listings: Sequence[_Listing], count: int, facts: Callable[[bytes, str, Place], Sequence[N]]) -> None:
         self._listings, self._count, self._facts = listings, count, facts
-        self._numbered = [b"\\u" in content for content, _, _ in listings]
+        self._numbered = [b"\\" in one.content and b"\\u" in one.content for one in listings]  # one byte is found much faster
         self._searched: dict[str, list[N]] = {}
 
     def __len__(self) -> int:
         return self._count
 
     def __iter__(self) -> Iterator[N]:
-        for content, origin, database in self._listings:
-            for number, line in enumerate(io.BytesIO(content), 1):
-                yield from self._facts(line, database, origin.at(number))
+        for one in self._listings:
+            for number, line in enumerate(io.BytesIO(one.content), 1):
+                yield from self._facts(line, one.database, one.origin.at(number))
 
     def named(self, name: str) -> Iterable[N]:
         """Return the facts whose name this is."""
@@ -137,13 +154,13 @@ class ListedFacts(Generic[N]):
             found.setdefault(one.name, []).append(one)
         return found
 
-    def _with(self, text: bytes, search: Callable[[bytes, bytes], Iterable[tuple[int, bytes]]]) -> list[N]:
+    def _with(self, text: bytes, search: "_Search") -> list[N]:
         """Return the facts of the rows that a search finds, and of those that write a character by its number, which may mean the text."""
         found: list[N] = []
-        for (content, origin, database), numbered in zip(self._listings, self._numbered, strict=True):
-            lines = {*search(content, text), *(_lines_with(content, _NUMBERED) if numbered else ())}
+        for one, numbered in zip(self._listings, self._numbered, strict=True):
+            lines = {*search(one, text), *(_lines_with(one, _NUMBERED) if numbered else ())}
             for number, line in sorted(lines):
-                found += self._facts(line, database, origin.at(number))
+                found += self._facts(line, one.database, one.origin.at(number))
         return found
 
 
@@ -156,16 +173,17 @@ def _in_row(text: str) -> bytes:
     return text.encode("utf-8", "surrogateescape")
 
 
-def _names(content: bytes, text: bytes) -> Iterator[tuple[int, bytes]]:
+def _names(listing: _Listing, text: bytes) -> Iterator[tuple[int, bytes]]:
     """Yield the lines in which a text is the value of the column "name", and perhaps others, each with its number."""
-    if content.count(text) <= _MOST_PLACES:
-        return _lines_with(content, text)
-    return _lines_at(content, (found.span() for found in re.finditer(rb'"name"\s*:\s*' + re.escape(text), content)))
+    places = list(islice(_places(listing.content, text), _MOST_PLACES + 1))
+    if len(places) <= _MOST_PLACES:
+        return _lines_at(listing, places)
+    return _lines_at(listing, (found.span() for found in re.finditer(rb'"name"\s*:\s*' + re.escape(text), listing.content)))
 
 
-def _lines_with(content: bytes, text: bytes) -> Iterator[tuple[int, bytes]]:
+def _lines_with(listing: _Listing, text: bytes) -> Iterator[tuple[int, bytes]]:
     """Yield the lines in which a text stands, each with its number."""
-    return _lines_at(content, _places(content, text))
+    return _lines_at(listing, _places(listing.content, text))
 
 
 def _places(content: bytes, text: bytes) -> Iterator[tuple[int, int]]:
@@ -175,15 +193,15 @@ def _places(content: bytes, text: bytes) -> Iterator[tuple[int, int]]:
         at = content.find(text, at + len(text))
 
 
-def _lines_at(content: bytes, places: Iterable[tuple[int, int]]) -> Iterator[tuple[int, bytes]]:
-    counted = behind = 0
-    number = 1
+def _lines_at(listing: _Listing, places: Iterable[tuple[int, int]]) -> Iterator[tuple[int, bytes]]:
+    content, behind = listing.content, 0
     for start, end in places:
         if start < behind:  # on the same line
             continue
         begins = content.rfind(b"\n", 0, start) + 1
         ends = content.find(b"\n", end)
         behind = len(content) if ends < 0 else ends
-        number += content.count(b"\n", counted, begins)
-        counted = begins
-        yield number, content[begins:behind]
+        yield listing.number(begins), content[begins:behind]
+
+
+_Search = Callable[[_Listing, bytes], Iterable[tuple[int, bytes]]]
