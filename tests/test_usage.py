@@ -170,6 +170,24 @@ def test_nobody_hides_behind_the_many_events_of_another_and_all_are_counted(tmp_
     ]
 
 
+def test_of_very_many_shells_and_anomalies_the_others_are_counted(tmp_path: Path) -> None:
+    """A host with more shells than are kept: each person's first ones are there, the others are a number, and so are anomalies."""
+    log = Log(everyday=False)
+    for number in range(1500):
+        who, at = ("mallory" if number < 1400 else f"p{number}"), DAY + timedelta(minutes=number)
+        opened = f"pam_unix(su:session): session opened for user root(uid=0) by {who}(uid={number})"
+        log.lines += [(at, f"su[{number + 10}]: {opened}"), (at, f"su[{number + 10}]: pam_unix(su:session): session closed for user root")]
+    log.lines += some(60, lambda n: sudo(f"p{n}", f"/bin/x{n}", why="user NOT in sudoers ; "))
+    path = log.write(tmp_path / "auth.log")
+    told = fidelitas("usage", "--log", str(path), "--format", "json", cwd=tmp_path).json
+    assert (len(told["sessions"]), told["sessions_left_out"]) == (1000 + 5 + 100, 395)
+    assert {one["person"] for one in told["sessions"]} == {"mallory", *(f"p{number}" for number in range(1400, 1500))}
+    text = fidelitas("usage", "--log", str(path), cwd=tmp_path).out
+    assert "of 395 more that were closed nothing but their number is kept" in text
+    assert "the worst 40 of" in text
+    assert "not shown: " in text
+
+
 def test_everyday_life_raises_nothing_and_every_check_of_logs_has_a_case(tmp_path: Path) -> None:
     assert findings(Log(), tmp_path) == []
     others = {"logs.gap", "logs.silent", "logs.time-backwards", "logs.lines-removed"}

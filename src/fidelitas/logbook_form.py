@@ -50,6 +50,7 @@ class _UseForm(msgspec.Struct, array_like=True):
     causes: dict[str, Cause]
     events: int
     sessions: list[Session]
+    left_out: tuple[int, int]
     notable: list[tuple[Notable, list[AttributedEvent]]]
     counted: list[tuple[Notable, int]]
     counted_of: list[tuple[Notable, str, int]]
@@ -102,6 +103,7 @@ def _use_form(name: str, use: HostUse, zone: str) -> _UseForm:
         causes=use.people.causes.by_reason,
         events=use.events,
         sessions=use.sessions,
+        left_out=(use.sessions_left_out, use.shells_left_out),
         notable=list(use.notable.items()),
         counted=list(use.counted.items()),
         counted_of=[(sort, person, count) for (sort, person), count in use.counted_of.items()],
@@ -134,6 +136,7 @@ def _use(form: _UseForm) -> HostUse:
     use.active = {person: Counter(hours) for person, hours in form.active.items()}
     use.active_at = {(person, hour): (command, place) for person, hour, command, place in form.active_at}
     use.events, use.sessions, use.failures, use.sources = form.events, form.sessions, form.failures, form.sources
+    use.sessions_left_out, use.shells_left_out = form.left_out
     use.firsts, use.grants, use.logs, use.gone = form.firsts, form.grants, form.logs, form.gone
     use.until, use.entitled = form.until, form.entitled
     return use

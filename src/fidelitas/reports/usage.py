@@ -221,6 +221,7 @@ def usage_document(book: Logbook, findings: Sequence[dict[str, Any]], records: S
         "refused_for": [_cause_document(reason, cause) for reason, cause in ranked_causes(book.people.causes)],
         "findings": list(findings),
         "sessions": [session_document(session) for use in book.hosts.values() for session in use.sessions],
+        "sessions_left_out": sum(use.sessions_left_out for use in book.hosts.values()),
         "event_count": book.records,
         "events": None if records is None else [record_document(record) for record in records],
         "not_recognised": dict(book.unknown),

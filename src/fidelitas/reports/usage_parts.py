@@ -1,9 +1,12 @@
 """Parts of what is shown of the use of privilege: which hours the logs lack, why something was refused, who had a root shell."""
 
+from collections import Counter
 from collections.abc import Iterable, Sequence
 from datetime import datetime, timedelta, tzinfo
 
+from fidelitas.findings import Finding
 from fidelitas.logbook import Logbook
+from fidelitas.reports.findings import grouped, groups_table, tally
 from fidelitas.reports.numbers import counted, listed
 from fidelitas.reports.report import Part
 from fidelitas.reports.sessions import lasted
@@ -15,9 +18,9 @@ from fidelitas.usage import Causes, Session
 from fidelitas.usage.sessions import ELEVATED_LOGONS
 from fidelitas.usage.unusual import log_silences, may_tell_silences
 
-__all__ = ["causes_table", "coverage_line", "recorded", "shells_table", "shells_title", "titled", "trend_of"]
+__all__ = ["anomalies", "causes_table", "coverage_line", "recorded", "shells_table", "shells_title", "titled", "trend_of"]
 
-_MOST_SILENCES, _MOST_NAMES, _MOST_SHELLS, _MOST_CAUSES = 3, 4, 12, 12
+_MOST_SILENCES, _MOST_NAMES, _MOST_SHELLS, _MOST_CAUSES, _MOST_ANOMALIES = 3, 4, 12, 12, 40
 # A log that ends so long before the others ends early.
 _EARLY = timedelta(days=1)
 
@@ -62,6 +65,18 @@ def _base(path: str) -> str:
 
 def _span(begin: datetime, end: datetime, zone: tzinfo) -> str:
     return f"{begin.astimezone(zone):%Y-%m-%d %H:%M} to {end.astimezone(zone):%Y-%m-%d %H:%M}"
+
+
+def anomalies(findings: Sequence[Finding]) -> list[Part]:
+    """Return the worst anomalies, equal ones together, and of the others how many there are by check."""
+    groups = grouped(findings)
+    shown, others = groups[:_MOST_ANOMALIES], Counter(one.check for group in groups[_MOST_ANOMALIES:] for one in group.findings)
+    more = f"; the worst {len(shown)} of {len(groups)} lines" if others else ""
+    parts = titled(f"Anomalies: {tally(findings)}{more}", groups_table(shown) if shown else None)
+    if others:
+        counts = ", ".join(f"{count} {check}" for check, count in others.most_common())
+        parts.append(f"\nnot shown: {counts} (all of them: --format json)\n\n")
+    return parts
 
 
 def causes_table(causes: Causes, zone: tzinfo) -> Table | None:
@@ -115,12 +130,13 @@ def recorded(session: Session) -> str:
     return ", ".join(filter(None, (session.recording, "each command" if session.lists_commands else ""))) or "no"
 
 
-def shells_title(sessions: Sequence[Session]) -> str:
-    """Return how many there are, of how many no end is known, and how many sudo records what was done in."""
+def shells_title(sessions: Sequence[Session], left_out: int = 0) -> str:
+    """Return how many there are, of how many no end is known, how many sudo records what was done in, and of how many is no more known."""
     shells = _shells(sessions)
     kept = sum(bool(one.recording or one.lists_commands) for one in shells)
     unending = sum(one.duration is None for one in shells)
     more = f", {unending} of them without an end in the logs" if unending else ""
     shown = f"; the {_MOST_SHELLS} longest" if len(shells) > _MOST_SHELLS else ""
     ends = "in which attribution ends" if not kept else f"of which {kept} recorded by sudo; in others attribution ends"
-    return f"Shells as another account, {ends}: {len(shells)}{more}{shown}"
+    others = f"; of {left_out} more that were closed nothing but their number is kept" if left_out else ""
+    return f"Shells as another account, {ends}: {len(shells)}{more}{shown}{others}"

@@ -10,12 +10,12 @@ from typing import Any
 
 from fidelitas.findings import Finding
 from fidelitas.logbook import EventFilter, Logbook
-from fidelitas.reports.findings import findings_document, grouped, groups_table, tally
+from fidelitas.reports.findings import findings_document, tally
 from fidelitas.reports.numbers import counted
 from fidelitas.reports.report import Part, Report
 from fidelitas.reports.sessions import sessions_table, timeline_blocks
 from fidelitas.reports.usage import head_line, people_table, usage_blocks, usage_document, usage_table
-from fidelitas.reports.usage_parts import causes_table, coverage_line, shells_table, shells_title, titled, trend_of
+from fidelitas.reports.usage_parts import anomalies, causes_table, coverage_line, shells_table, shells_title, titled, trend_of
 from fidelitas.reports.usage_person import person_parts
 from fidelitas.usage import AttributedEvent, Session
 
@@ -104,9 +104,10 @@ def _onward(answer: UsageAnswer) -> list[str]:
 def _summary_parts(answer: UsageAnswer) -> list[Part]:
     book, zone = answer.book, answer.zone
     parts: list[Part] = [people_table(book.people.ranked(), zone, trend_of(book, answer.window)), "\n"]
-    parts += titled(f"Anomalies: {tally(answer.findings)}", groups_table(grouped(answer.findings)) if answer.findings else None)
+    parts += anomalies(answer.findings)
     if answer.shells_are_wanted:
-        parts += titled(shells_title(answer.sessions), shells_table(answer.sessions, zone))
+        left_out = sum(use.shells_left_out for use in book.hosts.values())
+        parts += titled(shells_title(answer.sessions, left_out), shells_table(answer.sessions, zone))
     parts += titled("Refused, and passwords that were wrong", causes_table(book.people.causes, zone))
     return [*parts, *usage_blocks(book.hosts.values(), zone)] if answer.whole else parts
 

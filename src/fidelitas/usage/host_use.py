@@ -23,6 +23,7 @@ __all__ = ["MANY_ACCOUNTS", "Failures", "First", "HostUse", "LogState", "New", "
 
 _MOST = 500
 _MOST_OF_PERSON = 20  # of a sort of actions; changes are compared with one another, and more of them are kept
+_MANY, _FEW = 2 * _MOST, 5  # where a host has many, few more are kept of each person
 _MOST_KEYS = 20_000
 _OTHERS = "(others)"
 # Accounts that are tried from one place within an hour: nobody has so many of their own.
@@ -129,6 +130,8 @@ class HostUse:
         self.people = People()
         self.events = 0
         self.sessions: list[Session] = []
+        self.sessions_left_out = self.shells_left_out = 0  # of which nothing but their number is kept
+        self._shells_of: Counter[str] = Counter()
         self.notable: dict[Notable, list[AttributedEvent]] = defaultdict(list)
         self.counted: Counter[Notable] = Counter()
         self.counted_of: Counter[tuple[Notable, str]] = Counter()  # by sort and person, of whom not all are kept
@@ -187,8 +190,18 @@ class HostUse:
 
     def _end_sessions(self) -> None:
         for session in self.attribution.sessions.take():
-            if len(self.sessions) < (_MOST_KEYS if session.shell else 2 * _MOST):
+            if len(self.sessions) < _MANY or self._is_one_of_few(session):
                 self.sessions.append(session)
+            else:
+                self.sessions_left_out += 1
+                self.shells_left_out += session.shell
+
+    def _is_one_of_few(self, session: Session) -> bool:
+        """Return whether a session is one of the first shells of a person after there were many: nobody's hide behind another's."""
+        if not session.shell or (session.person not in self._shells_of and len(self._shells_of) >= _MOST_KEYS):
+            return False
+        self._shells_of[session.person] += 1
+        return self._shells_of[session.person] <= _FEW
 
     def _keep(self, sort: Notable, record: AttributedEvent) -> None:
         """Count an event of a sort, and keep it; of each person so many, so that nobody's hide behind another's."""
@@ -196,11 +209,8 @@ class HostUse:
         of_person = _of_whom(sort, record)
         count = self.counted_of[of_person] + 1
         kept = self.notable[sort]
-        if (
-            count <= (_MOST if sort is Notable.CHANGED else _MOST_OF_PERSON)
-            and len(kept) < _MOST_KEYS
-            and (count > 1 or len(self.counted_of) < _MOST_KEYS)
-        ):
+        most = _MOST if sort is Notable.CHANGED else _MOST_OF_PERSON if len(kept) < _MANY else _FEW
+        if count <= most and len(kept) < _MOST_KEYS and (count > 1 or len(self.counted_of) < _MOST_KEYS):
             kept.append(record)
             self.counted_of[of_person] = count
         elif count > 1:
