@@ -7,7 +7,7 @@ import lzma
 import os
 import struct
 import sys
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Iterator
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from zoneinfo import ZoneInfo
@@ -17,6 +17,7 @@ import zstandard
 from hypothesis import given
 from hypothesis import strategies as st
 
+from fidelitas.errors import ReadError
 from fidelitas.facts import Event, EventKind, Place
 from fidelitas.languages.logs.audit_log import AuditReader
 from fidelitas.languages.logs.clock import Clock
@@ -301,6 +302,9 @@ def test_a_command_goes_on_in_the_next_block_of_a_log() -> None:
     for blocks in ([uses, rest], [uses + rest], [uses, rest, uses], [uses, uses + rest]):
         reader = SyslogReader(Clock(UTC, NOW), Place("knot", "auth.log"))
         assert sum(event.command == "/bin/echo a b" for event in reader.events(blocks)) == 1, blocks
+    noise = [b"2026-11-23T06:00:00Z knot logger: x\n" * 100] * 100  # short blocks, as of a packed log
+    reader = SyslogReader(Clock(UTC, NOW), Place("knot", "auth.log"))
+    assert [event.command for event in reader.events([uses, *noise, rest])] == ["/bin/echo a b"]
 
 
 def test_a_line_of_a_time_beyond_all_others_costs_no_other_line() -> None:
@@ -308,6 +312,26 @@ def test_a_line_of_a_time_beyond_all_others_costs_no_other_line() -> None:
     for stamp in ("9999-12-31T23:59:59Z", "9999-12-31T23:59:59-10:00", "0001-01-01T00:00:00+10:00", "2026-11-23T06:00:6x+00:00"):
         assert len(told(f"{stamp} {use}\n2026-11-23T06:00:00+00:00 {use}\n")) >= 1, stamp
         assert len(told(f"2026-11-23T06:00:00+00:00 {use}\n{stamp} {use}\n2026-11-23T06:00:01+00:00 {use}\n")) >= 2, stamp
+
+
+def test_what_comes_before_the_damage_of_a_log_counts() -> None:
+    use = b"2026-11-23T06:00:00Z knot sudo: ines : TTY=pts/0 ; PWD=/ ; USER=root ; COMMAND=/bin/ls\n"
+
+    def damaged() -> Iterator[bytes]:
+        yield from [use] * 3
+        raise ReadError("it ends here")
+
+    events = SyslogReader(Clock(UTC, NOW), HERE).events(damaged())
+    assert len([next(events) for _ in range(3)]) == 3
+    with pytest.raises(ReadError):
+        next(events)
+
+
+def test_bytes_that_are_no_text_where_a_stamp_belongs_cost_no_other_line() -> None:
+    use = b" knot sudo: ines : TTY=pts/0 ; PWD=/ ; USER=root ; COMMAND=/bin/ls\n"
+    reader = SyslogReader(Clock(UTC, NOW), HERE)
+    lines = [stamp + use for stamp in (b"2026-11-23T06:00:00+00:00", b"2026-11-23T06:\xff0:00+00:00", b"2026-11-23T06:00:01+00:00")]
+    assert len(list(reader.events([b"".join(lines)]))) == 2
 
 
 CUT = [

@@ -28,13 +28,13 @@ class UnknownName:
 
 
 def unknown_in_entries(charter: Charter, scope: Scope, subjects: Sequence[_Subject] | None, *, has_map: bool) -> UnknownName | None:
-    """Return the first subject, holder or right of which there is no evidence; without `subjects` holders are not looked for."""
+    """Return the first subject, holder or right that nothing in evidence has; without `subjects` holders are not looked for."""
     found = (*_unknown_places(charter, scope), *_unknown_holders(charter, scope, subjects, has_map=has_map), *_unknown_rights(charter))
     return next(iter(found), None)
 
 
 def unknown_in_clauses(clauses: Iterable[Clause], subjects: Sequence[_Subject]) -> UnknownName | None:
-    """Return the first subject, account or group of a demand of which there is no evidence."""
+    """Return the first subject, account or group of a demand that nothing in evidence has."""
     called = frozenset(one.subject for one in subjects)
     names = frozenset(name for one in subjects for name in one.names())
     return next((found for clause in clauses for found in _unknown_in(clause, subjects, called, names)), None)

@@ -1,4 +1,4 @@
-"""Hours since 1970 (UTC), by which what logs tell is counted."""
+"""Hours since 1970 (UTC), by which the lines of logs are counted."""
 
 from datetime import UTC, datetime
 

@@ -23,7 +23,7 @@ def only_rules(text: str) -> str:
 
 
 def name_of(whole: str) -> str:
-    """Return the name of a directive in small letters, nothing where there is none."""
+    """Return the name of a directive in small letters, empty for a line without one."""
     return whole.split(None, 1)[0].lower() if whole.strip() and not whole[:1].isspace() else ""
 
 
@@ -31,16 +31,18 @@ def whole_lines(lines: list[str]) -> Iterator[tuple[int, int, str]]:
     """Yield what stands together on several lines: where it begins and ends, and the text as one line."""
     begin = 0
     while begin < len(lines):
-        whole, end = lines[begin].rstrip("\r"), begin + 1
+        parts, end = [lines[begin].rstrip("\r")], begin + 1
         # The server takes an inclusion by itself, whatever stands on the next line.
-        while end < len(lines) and not whole.lower().startswith("include"):
+        included = parts[0].lower().startswith("include")
+        while end < len(lines) and not included:
             following = lines[end].rstrip("\r")
-            if whole.endswith("\\") and not whole.endswith("\\\\"):
-                whole = whole[:-1] + following
+            if parts[-1].endswith("\\") and not parts[-1].endswith("\\\\"):
+                parts[-1] = parts[-1][:-1]
+                parts.append(following)
             elif following[:1] in (" ", "\t"):
-                whole += " " + following[1:]
+                parts.append(" " + following[1:])
             else:
                 break
             end += 1
-        yield begin, end, whole
+        yield begin, end, "".join(parts)
         begin = end

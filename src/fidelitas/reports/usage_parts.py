@@ -131,7 +131,7 @@ def recorded(session: Session) -> str:
 
 
 def shells_title(sessions: Sequence[Session], left_out: int = 0) -> str:
-    """Return how many there are, of how many no end is known, how many sudo records what was done in, and of how many is no more known."""
+    """Return how many there are, of how many no end is known or their number alone, and how many sudo records what was done in."""
     shells = _shells(sessions)
     kept = sum(bool(one.recording or one.lists_commands) for one in shells)
     unending = sum(one.duration is None for one in shells)

@@ -13,7 +13,7 @@ from typing import TypeVar
 from fidelitas.facts import Change, Event, EventKind, Gap, Hours, Place, TimeJump
 from fidelitas.usage.command_families import family_of
 from fidelitas.usage.habits import bin_of, is_usual
-from fidelitas.usage.persons import AttributedEvent, Attribution
+from fidelitas.usage.persons import CRON, AttributedEvent, Attribution
 from fidelitas.usage.provenance import Grants
 from fidelitas.usage.sensitive_targets import SensitiveTarget, sensitive_targets
 from fidelitas.usage.sessions import Session, is_shell
@@ -106,7 +106,6 @@ class LogState:
 
 
 _NOTABLE = {target: Notable(target.value) for target in SensitiveTarget}
-_CRON = frozenset({"cron", "CRON", "crond"})
 
 
 def _failed(table: dict[K, Failures], key: K, event: Event, count: int) -> Failures:
@@ -231,7 +230,7 @@ class HostUse:
             self.grants.add(record)
         if is_shell(event):
             self._keep(Notable.SHELL, record)
-        if len(record.persons) == 1 and event.program not in _CRON:
+        if len(record.persons) == 1 and event.program not in CRON:
             self._act(record)
             self._first(record, self._rights, event.target or "root")
             self._first(record, self._commands, family_of(event.command) or event.program)

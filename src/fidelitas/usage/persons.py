@@ -14,7 +14,7 @@ from typing import NamedTuple
 from fidelitas.facts import LOGIN_SERVICES, Event, EventKind, is_ordinary_login
 from fidelitas.usage.sessions import MOMENT, OF_SESSION, Session, Sessions, begins_session, may_be_elevated, name_of_record, stem
 
-__all__ = ["AttributedEvent", "Attribution", "AttributionBasis"]
+__all__ = ["CRON", "AttributedEvent", "Attribution", "AttributionBasis"]
 
 _ROOT, _SUDO = "root", "sudo"
 _MOST_RECENT = 64
@@ -22,7 +22,7 @@ _FEW_USES, _MOST_USES = 200, 10_000  # that wait for the session that PAM opens 
 _DISORDER = timedelta(minutes=2)
 _MOST_PROCESSES = 100_000
 _LOGINS = frozenset({EventKind.LOGIN, EventKind.LOGIN_FAILED})
-_CRON = frozenset({"cron", "CRON", "crond"})
+CRON = frozenset({"cron", "CRON", "crond"})
 
 
 class AttributionBasis(Enum):
@@ -181,7 +181,7 @@ class Attribution:
         tie = self._named(event, account)
         if tie is not None:
             return tie
-        return _BY_NOBODY if event.kind in _LOGINS or event.program in _CRON else self._traced(event)
+        return _BY_NOBODY if event.kind in _LOGINS or event.program in CRON else self._traced(event)
 
     def _named(self, event: Event, account: str) -> _Tie | None:
         """Return whom an event names, by the login, by the session on its terminal, or itself; root is anyone's name."""
@@ -201,12 +201,12 @@ class Attribution:
             return _of_login(event)
         if account and account != _ROOT:
             return (account,), AttributionBasis.LOGIN_NAME
-        if event.program in _CRON:
+        if event.program in CRON:
             return _BY_NOBODY
         return self._traced(event) if before is None else (before.persons, AttributionBasis.COMMAND)
 
     def _tied_end(self, event: Event, session: Session | None) -> _Tie:
-        """Return whose session ended; of one that nobody saw begin the process tells at most, not who has a root shell open."""
+        """Return whose session ended; of one that nobody saw begin at most the process says it, not who has a root shell open."""
         if event.program in LOGIN_SERVICES and event.login in ("", event.account):
             return _of_login(event)
         tie = self._named(event, event.account)

@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from functools import lru_cache
-from typing import TypeVar
+from typing import Any, TypeVar
 
 from fidelitas.facts import Event, EventKind, Place
 from fidelitas.usage.command_lines import gives_shell
@@ -207,40 +207,30 @@ class _Index:
         return iter(self._by_number.values())
 
     def add(self, session: Session) -> None:
-        number = id(session)
-        whose = session.program, session.account
-        self._by_number[number] = session
-        _enter(self._as, whose, session)
-        if session.pid is None:
-            _enter(self._without_process, whose, session)
-        else:
-            _enter(self._of_process, session.pid, session)
-        if session.terminal:
-            _enter(self._on, (session.account, session.terminal), session)
-        if session.recording:
-            _enter(self._recorded, (session.program, name_of_record(session.recording)), session)
-        if self._running is not None:
-            _enter(self._running, (session.program, session.command or ""), session)
+        self._by_number[id(session)] = session
+        for table, key in self._places(session):
+            _enter(table, key, session)
         if session.shell and session.account == "root":
-            self._root_shells[number] = session
+            self._root_shells[id(session)] = session
 
     def remove(self, session: Session) -> None:
-        number = id(session)
-        whose = session.program, session.account
-        self._by_number.pop(number, None)
-        _leave(self._as, whose, number)
-        if session.pid is None:
-            _leave(self._without_process, whose, number)
-        else:
-            _leave(self._of_process, session.pid, number)
+        self._by_number.pop(id(session), None)
+        for table, key in self._places(session):
+            _leave(table, key, id(session))
+        self._root_shells.pop(id(session), None)
+
+    def _places(self, session: Session) -> list[tuple[dict[Any, _Numbered], object]]:
+        """Return the tables that a session is in, with its key in each."""
+        program, whose, pid = session.program, (session.program, session.account), session.pid
+        found: list[tuple[dict[Any, _Numbered], object]] = [(self._as, whose)]
+        found.append((self._without_process, whose) if pid is None else (self._of_process, pid))
         if session.terminal:
-            _leave(self._on, (session.account, session.terminal), number)
+            found.append((self._on, (session.account, session.terminal)))
         if session.recording:
-            _leave(self._recorded, (session.program, name_of_record(session.recording)), number)
+            found.append((self._recorded, (program, name_of_record(session.recording))))
         if self._running is not None:
-            _leave(self._running, (session.program, session.command or ""), number)
-        if session.shell:
-            self._root_shells.pop(number, None)
+            found.append((self._running, (program, session.command or "")))
+        return found
 
     def oldest(self) -> Session:
         return next(iter(self._by_number.values()))

@@ -68,7 +68,7 @@ def lines_that_matter(blocks: Iterable[bytes], idle: "Idle | None" = None) -> It
     With `idle`, lines that are known to concern no privilege are left out and counted, block by block.
     """
     heads, make, parted = idle.heads if idle is not None else {}, tuple.__new__, _Parted()
-    before = _ODD  # the stamp of the line before: where one is of the same hour and as long, whether it is a time is seen when it is read
+    before = _ODD  # the stamp of the line before
     programs: dict[bytes, bytes | None] = {_NO_TAG: _ODD}  # by what stands behind the host, up to a bracket
     for block in blocks:
         mattered = 0
@@ -92,7 +92,9 @@ def lines_that_matter(blocks: Iterable[bytes], idle: "Idle | None" = None) -> It
                 not program
                 or not host
                 or (bracket and not (pid.isdigit() and tag[-2:] == b"]:"))
-                or not ((stamp[:_ALIKE] == before[:_ALIKE] and len(stamp) == len(before) > _TRADITIONAL) or _is_stamp(stamp))
+                or not (
+                    (stamp[:_ALIKE] == before[:_ALIKE] and len(stamp) == len(before) > _TRADITIONAL and stamp.isascii()) or _is_stamp(stamp)
+                )
             ):
                 found = _LINE.match(line)
                 if found is None:
@@ -108,6 +110,11 @@ def lines_that_matter(blocks: Iterable[bytes], idle: "Idle | None" = None) -> It
         parted.learn(mattered)
         if idle is not None:
             idle.report()
+
+
+def _is_alike(stamp: bytes, before: bytes) -> bool:
+    """Return whether a stamp of ISO 8601 has the hour and the length of one that is a time: what else is in it is seen when it is read."""
+    return stamp[:_ALIKE] == before[:_ALIKE] and len(stamp) == len(before) > _TRADITIONAL and stamp.isascii()
 
 
 class _Parted:

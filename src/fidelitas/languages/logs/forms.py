@@ -51,13 +51,14 @@ class KnownLog:
 class _Form(NamedTuple):
     is_one: Callable[[bytes], bool]
     reader: Callable[[KnownLog], LogReader]
+    beats: bool = False  # of itself, by every line that matters
 
 
 # The first that recognises a log reads it; what none does is taken for syslog.
 _FORMS = (
     _Form(is_audit_log, lambda log: AuditReader(log.origin, log.names)),
-    _Form(is_journal_json, lambda log: JournalReader(log.origin, log.names, share=log.share, pulse=log.pulse)),
-    _Form(is_export, lambda log: JournalReader(log.origin, log.names, export=True, share=log.share, pulse=log.pulse)),
+    _Form(is_journal_json, lambda log: JournalReader(log.origin, log.names, share=log.share, pulse=log.pulse), beats=True),
+    _Form(is_export, lambda log: JournalReader(log.origin, log.names, export=True, share=log.share, pulse=log.pulse), beats=True),
     _Form(is_postgresql_log, lambda log: PostgresqlLogReader(log.origin, log.zone)),
     _Form(is_directory_log, lambda log: DirectoryLogReader(log.origin, log.sids)),
     _Form(is_event_xml, lambda log: WindowsEventReader(log.origin, log.sids)),
@@ -78,9 +79,8 @@ def events_of(log: KnownLog, *, records: bool) -> tuple[LogReader, Iterator[Even
         reader = SyslogReader(clock, log.origin, log.pulse, log.names, log.share, log.counted)
         return reader, reader.events(log.content.blocks())
     reader = form.reader(log)
-    if isinstance(reader, JournalReader):
-        return reader, reader.events(log.content.blocks())
-    return reader, _beating(reader.events(log.content.blocks()), log.pulse)
+    events = reader.events(log.content.blocks())
+    return reader, events if form.beats else _beating(events, log.pulse)
 
 
 def _beating(events: Iterable[Event], pulse: Pulse) -> Iterator[Event]:

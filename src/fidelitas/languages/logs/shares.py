@@ -65,8 +65,9 @@ def _divided(lines: Counter[str], readers: int) -> dict[str, int]:
 
 def _hosts_in(block: bytes) -> Iterator[bytes]:
     """Yield the hosts of the lines of a block, or of the journal's entries."""
-    entries = [found[1] for found in _HOST_OF_ENTRY.finditer(block)]
-    return iter(entries) if entries else (line.host for line in lines_that_matter([block]))
+    if block.lstrip().startswith(b"{"):  # anywhere else a user may have typed what looks like a field
+        return (found[1] for found in _HOST_OF_ENTRY.finditer(block))
+    return (line.host for line in lines_that_matter([block]))
 
 
 def _hosts_of_a_long_one(log: LogLike) -> Counter[str]:

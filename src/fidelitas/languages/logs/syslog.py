@@ -3,9 +3,10 @@
 Keeps what a line alone does not tell: the year, and the names of user IDs.
 """
 
-from collections import Counter
+from collections import Counter, deque
 from collections.abc import Iterable, Iterator, Mapping
 
+from fidelitas.errors import ReadError
 from fidelitas.facts import LOGIN_SERVICES, Event, EventKind, Place, is_ordinary_login
 from fidelitas.languages.logs.clock import Clock
 from fidelitas.languages.logs.entries import Idle, lines_that_matter
@@ -24,6 +25,7 @@ _MOST_HOSTS, _MOST_TEXTS = 10_000, 10_000
 _MOST_MET = 100_000
 # What sudo writes in a line that goes on with a command (sudoers(5), syslog_maxlen).
 _CONTINUED = b"(command continued)"
+_AHEAD = 1 << 20
 _OF_LOGIN = frozenset({EventKind.LOGIN, EventKind.OPENED, EventKind.CLOSED})
 
 
@@ -61,16 +63,29 @@ class SyslogReader:
         return settled(self._events(self._looking_ahead(blocks)), lambda: self._goes_on)
 
     def _looking_ahead(self, blocks: Iterable[bytes]) -> Iterator[bytes]:
-        """Yield blocks, one behind what is read, and know whether a line of two that come goes on with a command of sudo."""
-        before: bytes | None = None
-        for block in blocks:
-            goes_on = _CONTINUED in block
-            if before is not None:
-                self._goes_on |= goes_on
-                yield before
-            before, self._goes_on = block, goes_on
-        if before is not None:
-            yield before
+        """Yield blocks, some behind what is read, and know whether a line in one or in those to come goes on with a command of sudo.
+
+        A megabyte is looked ahead, however short blocks are: nobody can put so many lines between two that sudo writes at once.
+        """
+        held: deque[tuple[bytes, bool]] = deque()
+        size, damage = 0, None
+        try:
+            for block in blocks:
+                held.append((block, _CONTINUED in block))
+                size += len(block)
+                while size - len(held[0][0]) >= _AHEAD:
+                    size -= len(held[0][0])
+                    yield self._next(held)
+        except ReadError as error:  # what was read before counts
+            damage = error
+        while held:
+            yield self._next(held)
+        if damage is not None:
+            raise damage
+
+    def _next(self, held: deque[tuple[bytes, bool]]) -> bytes:
+        self._goes_on = any(goes_on for _, goes_on in held)
+        return held.popleft()[0]
 
     def _events(self, blocks: Iterable[bytes]) -> Iterator[Event]:
         told, read, beat, hosts, make = self._told.event, self._clock.read, self._pulse.beat, self._hosts, tuple.__new__
