@@ -11,10 +11,11 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from fidelitas.languages.logs.entries import PROGRAMS, lines_that_matter
+from fidelitas.languages.logs.entries import BEGINNINGS, lines_that_matter
 from fidelitas.languages.logs.shares import Share, shares_of
 from fidelitas.languages.logs.sparse import candidates
 from fidelitas.logbook import HostLogs, Logbook, read_logbook
+from fidelitas.recorded import PROGRAMS
 from fidelitas.reports.usage import usage_document
 from fidelitas.sources.logs import logs_at
 from fidelitas.usage import AttributedEvent
@@ -24,14 +25,14 @@ from fidelitas.usage.sessions import name_of_record
 STAMP = r"(?:[A-Z][a-z]{2} [ \d]\d \d\d:\d\d:\d\d|\d{4}-\d\d-\d\d[T ]\d\d:\d\d:\d\d(?:[.,]\d+)?(?:Z|[+-]\d\d:?\d\d)?)"
 PROGRAM = "|".join(sorted(map(re.escape, PROGRAMS), key=len, reverse=True))
 LINE = re.compile(
-    rf"(?:<\d{{1,3}}>(?:1 )?)?({STAMP}) ([^ \n]+) ({PROGRAM})(?:\[(\d+)\])?(?: (\d+|-) - (?:-|(?:\[[^\]\n]*\])+) ?|: ?| +)([^\n]*)".encode()
+    rf"(?:<\d{{1,3}}>(?:1 )?)?({STAMP}) ([^ \n]+) (?:(?:auth|authpriv|cron|daemon|user|local)\d?\.[a-z]{{3,7}} )?({PROGRAM})(?:\[(\d+)\])?(?: (\d+|-) - (?:-|(?:\[[^\]\n]*\])+) ?|: ?| +)([^\n]*)".encode()
 )
 
 pieces = st.sampled_from(
     (
         "2026-11-01T04:05:06.123456+01:00", "2026-11-01 04:05:06", "2026-11-01T04:05", "Nov  1 04:05:06", "Nov 11 04:05:06", "nov  1 04:05:06",
         "Nov  1 4:05:06", "knot", "", "sudo:", "sudo[12]:", "sudo[x]:", "sudo", "sudoku:", "su:", "su", "sshd[7]: ", "CRON[1]:", "kernel:", "[7]",
-        "sudo.ws:", "sudo-ws:", "-", "<86>", "<86>1", "12", "ID47", '[a b="c"]', "ines : TTY=pts/0", "pam_unix(sudo:session):", "\t", "T-",
+        "sudo.ws:", "sudo-ws:", "-", "auth.info", "local7.err", "auth.", "sshd(pam_google_authenticator)[7]:", "gdm-password][7]:", "<86>", "<86>1", "12", "ID47", '[a b="c"]', "ines : TTY=pts/0", "pam_unix(sudo:session):", "\t", "T-",
     )
 )  # fmt: skip
 written = st.lists(pieces, min_size=1, max_size=8).map(" ".join)
@@ -48,7 +49,7 @@ def test_lines_are_those_of_their_definition(lines: list[str]) -> None:
     assert [tuple(line) for line in lines_that_matter([block])] == expected
     if block:  # where few lines of a long log matter, those that can are found by columns of numbers
         parted = block.split(b"\n")
-        looked_at = dict(candidates(np, block, frozenset(name[:2].encode() for name in PROGRAMS)))
+        looked_at = dict(candidates(np, block, BEGINNINGS))
         assert {number - 1 for number, *_ in expected} <= set(looked_at)
         assert all(line == parted[at] for at, line in looked_at.items())
 

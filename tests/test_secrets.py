@@ -34,6 +34,10 @@ FAILED = (
     "sshd[1]: Invalid user {} from 192.0.2.1 port 22", "sshd[1]: Failed password for invalid user {} from 192.0.2.1 port 22 ssh2", "sshd[1]: Failed password for invalid user {} from 9.9.9.9 port 1 ssh2 from 192.0.2.1 port 22 ssh2",
     "sshd[1]: Connection closed by invalid user {} 192.0.2.1 port 22 [preauth]", "sshd[1]: input_userauth_request: invalid user {} [preauth]", "sshd[1]: Failed none for illegal user a {} from ::1 port 22 ssh2",
     "sshd[1]: pam_sss(sshd:auth): authentication failure; logname= uid=0 euid=0 tty=ssh ruser= rhost=192.0.2.1 user={}", "sshd[1]: pam_succeed_if(sshd:auth): error retrieving information about user {}",
+    "sshd[1]: pam_sss(sshd:auth): received for user {}: 10 (User not known to the underlying authentication module)", "sshd[1]: pam_unix(sshd:auth): check pass; user ({}) unknown",
+    "login[1]: pam_unix(login:auth): bad username [{}]", "sshd[1]: pam_unix(sshd:account): could not identify user (from getpwnam({}))", "sshd[1]: pam_ldap(sshd:auth): Authentication failure; user={}",
+    "sshd[1]: pam_winbind(sshd:auth): user '{}' denied access (incorrect password or invalid membership)", "dropbear[1]: Login attempt with wrong user {} from 192.0.2.1:22", "sshd[1]: Illegal user {} from 192.0.2.1",
+    "sshd[1]: pam_krb5(sshd:auth): authentication failure; logname={} uid=0 euid=0 tty=ssh ruser= rhost=192.0.2.1",
     "login[1]: FAILED LOGIN (1) on '/dev/tty1' FOR '{}', Authentication failure", "login[1]: FAILED LOGIN 2 FROM tty1 FOR {}, Authentication failure",
 )  # fmt: skip
 AUDITED = (

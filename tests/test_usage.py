@@ -19,6 +19,7 @@ from scipy import special
 from fidelitas.checks.usage.table import USE_CHECKS
 from fidelitas.cli.times import time_of
 from fidelitas.findings import Finding
+from fidelitas.languages.logs.entries import lines_that_matter
 from fidelitas.logbook import EventFilter, HostLogs, Logbook, host_logs, read_logbook
 from fidelitas.masking import masked
 from fidelitas.sources.logs import logs_at
@@ -38,6 +39,7 @@ from fidelitas.usage.statistics import (
 )
 from support import Ran, fidelitas
 from test_cli import check_schema
+from test_logs import DOCUMENTED
 from test_probe import gaps, grow, probe, put
 
 BEGIN = datetime(2026, 9, 7, tzinfo=UTC)  # a Monday
@@ -379,6 +381,26 @@ def test_the_probe_copies_what_concerns_privilege_at_its_number(tmp_path: Path, 
             (record.event.dedup_key, record.event.place.line) for record in theirs
         ]
         assert ours
+
+
+def test_the_probe_copies_every_message_that_is_understood(tmp_path: Path, shell: str) -> None:
+    """Of docs/log-forms.md, in the traditional form, that of RFC 5424 and that of busybox; of some programs what PAM says alone."""
+    root = grow(tmp_path / "root", "root ALL=(ALL) ALL\n")
+    lines = [
+        form.format(program=program, message=message)
+        for program, message, _ in DOCUMENTED
+        for form in (
+            "Nov 20 06:00:00 tern {program}[7]: {message}",
+            "2026-11-20T06:00:00Z tern {program} 7 - - {message}",
+            "Nov 20 06:00:00 tern auth.info {program}: {message}",
+        )
+    ]
+    put(root / "var/log/auth.log", "\n".join([*lines, "Nov 20 06:00:00 tern xrdp-sesman[7]: login failed for user hunter2", ""]))
+    copied = probe(root, shell)
+    (stated,) = copied.manifest.logs
+    assert (stated.lines, stated.kept) == (len(lines) + 1, len(lines))
+    read = lines_that_matter(block for log in copied.logs() for block in log.blocks())
+    assert [line.number for line in read] == list(range(1, len(lines) + 1))
 
 
 def test_logs_that_cannot_be_had_are_gaps_and_none_are_copied_where_none_are_wanted(tmp_path: Path, shell: str) -> None:

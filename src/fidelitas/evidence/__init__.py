@@ -21,6 +21,7 @@ from fidelitas.evidence.manifest import (
 )
 from fidelitas.evidence.stated import stated_parts
 from fidelitas.masking import awk_code, awk_program, command_line_expressions
+from fidelitas.recorded import JOURNAL_FIELDS, ONLY_PAM, PROGRAMS, RECORDS, shell_words, tag_expression
 
 __all__ = [
     "BROKEN",
@@ -60,9 +61,20 @@ _PARTS = Path(__file__).with_name("probe")
 
 
 def probe_script() -> str:
-    """Return the text of the collector script: its parts, in the order of their names, with the table of secrets in its place."""
+    """Return the text of the collector script: its parts, in the order of their names, with tables in their places."""
     text = "\n".join(part.read_text(encoding="utf-8") for part in sorted(_PARTS.glob("*.sh")))
-    return text.replace("@SECRETS@\n", awk_program()).replace("@MASK@\n", awk_code())
+    tables = {
+        "@SECRETS@\n": awk_program(),
+        "@MASK@\n": awk_code(),
+        "@LOG_TAGS@": tag_expression(tuple(name for name in PROGRAMS if name not in ONLY_PAM)),
+        "@LOG_DOORS@": tag_expression(ONLY_PAM),
+        "@LOG_IDENTIFIERS@": shell_words(PROGRAMS),
+        "@LOG_RECORDS@": "|".join(RECORDS),
+        "@JOURNAL_FIELDS@": ",".join(JOURNAL_FIELDS),
+    }
+    for place, table in tables.items():
+        text = text.replace(place, table)
+    return text
 
 
 def windows_probe_script() -> str:

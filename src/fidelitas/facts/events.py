@@ -75,6 +75,7 @@ class Event(NamedTuple):  # a tuple, since there are millions of them
     part: bool = False  # goes on with the command of the line before
     recording: str = ""  # where sudo records the session that a command runs in (I/O log): its path, or its name
     within: bool = False  # run by something that runs with privilege already, as sub-command logging has it
+    module: str = ""  # of PAM, where it says of a password whether it was right
 
     def stamped(self, at: datetime | None, place: Place, pid: int | None, host: str) -> "Event":
         """Return what a message tells as an event of a time and place; a time and host that the message names itself stay."""
@@ -87,7 +88,13 @@ class Event(NamedTuple):  # a tuple, since there are millions of them
 
 
 # Services that let someone in: PAM tells of their sessions, each of which is of the account that logs in.
-LOGIN_SERVICES = frozenset({"sshd", "login", "remote"})
+LOGIN_SERVICES = frozenset(
+    {
+        "sshd", "login", "remote", "gdm-password", "gdm-autologin", "gdm-fingerprint", "gdm-smartcard", "gdm-pin", "lightdm",
+        "lightdm-autologin", "sddm", "sddm-autologin", "xdm", "kde", "lxdm", "slim", "xrdp-sesman", "cockpit", "vsftpd", "proftpd", "ftp",
+        "rlogin", "rsh",
+    }
+)  # fmt: skip
 _OF_LOGIN = frozenset({EventKind.LOGIN, EventKind.OPENED, EventKind.CLOSED})
 
 

@@ -33,18 +33,25 @@ BEGIN {
 { print masked_line(accounts == "" ? $0 : nameless($0)) }
 
 # Failed logins: a line without what was typed for a name, where no account has that name.
-function nameless(line,   start, rest, size, name) {
-    if (!match(line, /([Ii]nvalid|illegal|nonexistent) user |information about user |not met by user "|pam_[a-tv-z][a-z_]*\([^)]*:auth\): authentication failure;.* user=|FAILED LOGIN .* FOR '?|type=USER_[A-Z]+ .* acct="/)) {
+function nameless(line,   start, rest, size, name, kind) {
+    if (!match(line, /([Ii]nvalid|[Ii]llegal|nonexistent|wrong) user |received for user |check pass; user [(]|bad username [[]|getpwnam[(]|pam_(winbind|userdb)[(][^)]*[)]: user [`']|pam_ldap[(][^)]*[)]: [A-Za-z ]*; user=|pam_krb5[(][^)]*[)]: authentication failure; logname=|information about user |not met by user "|pam_[a-tv-z][a-z_]*\([^)]*:auth\): authentication failure;.* user=|FAILED LOGIN .* FOR '?|type=USER_[A-Z]+ .* acct="/)) {
         if (!match(line, /type=USER_[A-Z]+ .* acct=/)) return line
         size = 1 # in hexadecimal digits
     }
     start = RSTART + RLENGTH
     rest = substr(line, start)
+    kind = substr(line, RSTART, RLENGTH)
     if (index(line, " acct=")) {
         if (line !~ / res=(failed|0|no)/ || (line ~ /exe="[^"]*\/sshd"/ && line !~ /op=PAM:/)) return line
         match(rest, size ? "^[0-9A-F]*" : "^[^\"]*")
         size = RLENGTH
     } else if (length(rest) > 2000) size = length(rest)
+    else if (kind ~ /received for user $/) size = up_to(rest, ": [0-9]+ [(]")
+    else if (kind ~ /pass; user [(]$/) size = up_to(rest, "[)] unknown")
+    else if (kind ~ /getpwnam[(]$/) size = up_to(rest, "[)][)]")
+    else if (kind ~ /[[]$/) size = up_to(rest, "[]]")
+    else if (kind ~ /user [`']$/) size = up_to(rest, "' (denied|granted|not|OK|account|password|needs|new)")
+    else if (kind ~ /logname=$/) size = up_to(rest, " uid=[0-9]+ euid=")
     else size = name_size(rest)
     name = substr(rest, 1, size)
     if (size < 1 || name in account || name ~ /^[(?]/) return line
@@ -60,6 +67,7 @@ function name_size(rest,   at) {
     if ((at = last_match(rest, " [[]preauth[]]"))) return at - 1
     return (at = index(rest, "\"")) ? at - 1 : length(rest)
 }
+function up_to(text, pattern,   at) { return (at = last_match(text, pattern)) ? at - 1 : (at = index(text, "\"")) ? at - 1 : length(text) }
 function last_match(text, pattern,   at) {
     at = 0
     while (match(substr(text, at + 1), pattern)) at += RSTART

@@ -6,11 +6,12 @@ from functools import lru_cache
 
 from fidelitas.facts import Event, EventKind
 
-__all__ = ["Cause", "Causes"]
+__all__ = ["METHODS", "Cause", "Causes"]
 
 # Reasons are the words of programs; a name that a user chose can stand in some of them.
 _MOST, _LONGEST, _MOST_NAMES = 100, 80, 1000
-_METHODS = frozenset({"password", "publickey", "keyboard-interactive/pam", "hostbased", "gssapi-with-mic", "none"})  # of sshd
+# How sshd is logged in to; "none" is how a client asks which of them there are.
+METHODS = frozenset({"password", "publickey", "keyboard-interactive/pam", "hostbased", "gssapi-with-mic"})
 _OTHERS = "(other reasons)"
 
 
@@ -67,7 +68,7 @@ class Causes:
 def _reason(kind: EventKind, stated: str) -> str:
     """Return why an event was refused: sudo says of wrong passwords how many, which is counted by itself."""
     if kind is EventKind.LOGIN_FAILED:
-        not_taken = f"{stated} not accepted" if stated in _METHODS else stated
+        not_taken = f"{stated} not accepted" if stated in METHODS or stated == "none" else stated
         return f"login: {not_taken or 'refused'}"[:_LONGEST]
     if kind is EventKind.FAILED:
         return "wrong password" if "password" in stated or not stated else stated[:_LONGEST]

@@ -10,7 +10,8 @@ from datetime import UTC, datetime, tzinfo
 from enum import Enum
 from typing import TypeVar
 
-from fidelitas.facts import Change, Event, EventKind, Gap, Hours, Place, TimeJump
+from fidelitas.facts import LOGIN_SERVICES, Change, Event, EventKind, Gap, Hours, Place, TimeJump
+from fidelitas.usage.causes import METHODS
 from fidelitas.usage.command_families import family_of
 from fidelitas.usage.habits import bin_of, is_usual
 from fidelitas.usage.persons import CRON, AttributedEvent, Attribution
@@ -83,12 +84,32 @@ class _Known:
 
 @dataclass(slots=True)
 class Failures:
-    """Failed attempts of one hour from one place or on one account."""
+    """Failed attempts of one hour from one place or on one account.
+
+    One attempt at a login is told by up to three lines: PAM's, that of the attempt itself, and why it cannot succeed (no such account,
+    not allowed).  None of them is always there: each sort of line is counted by itself, and the highest number is that of the attempts.
+    """
 
     place: Place  # of the first
     source: str
-    count: int = 0
+    tries: int = 0
+    by_pam: int = 0
+    refusals: int = 0
     accounts: set[tuple[str, int]] | None = None  # that one place tried; of a name that is masked, which
+
+    @property
+    def count(self) -> int:
+        """How many attempts failed."""
+        return max(self.tries, self.by_pam, self.refusals)
+
+    def add(self, event: Event, count: int, *, own: bool) -> None:
+        """Count a line that tells of so many attempts; those of someone's `own` password for sudo and the like are told once."""
+        if own or event.reason in METHODS:
+            self.tries += count
+        elif event.kind is EventKind.FAILED:
+            self.by_pam += count
+        else:
+            self.refusals += count
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -108,11 +129,11 @@ class LogState:
 _NOTABLE = {target: Notable(target.value) for target in SensitiveTarget}
 
 
-def _failed(table: dict[K, Failures], key: K, event: Event, count: int) -> Failures:
-    found = table.get(key)
+def _failed(table: dict[K, Failures], key: K, record: AttributedEvent, count: int) -> Failures:
+    event, found = record.event, table.get(key)
     if found is None:
         found = table[key] = Failures(event.place, event.address or event.terminal)
-    found.count += count
+    found.add(event, count, own=event.kind is EventKind.FAILED and (bool(record.persons) or event.program not in LOGIN_SERVICES))
     return found
 
 
@@ -288,12 +309,12 @@ class HostUse:
         source = event.address or event.terminal or event.account
         hour = self._hours.number(event.at)
         hours = self.failures.setdefault(account if account in self.failures or len(self.failures) < _MOST_KEYS else _OTHERS, {})
-        _failed(hours, hour, event, count)
+        _failed(hours, hour, record, count)
         if source:
             if hour not in self.sources:
                 self._forget_sources(hour)
             here = self.sources.setdefault(hour, {})
-            found = _failed(here, source if source in here or len(here) < _MOST_KEYS else _OTHERS, event, count)
+            found = _failed(here, source if source in here or len(here) < _MOST_KEYS else _OTHERS, record, count)
             found.accounts = found.accounts or set()
             if len(found.accounts) < _MOST:
                 found.accounts.add((event.target or account, event.masked))

@@ -22,7 +22,9 @@ _FEW_USES, _MOST_USES = 200, 10_000  # that wait for the session that PAM opens 
 _DISORDER = timedelta(minutes=2)
 _MOST_PROCESSES = 100_000
 _LOGINS = frozenset({EventKind.LOGIN, EventKind.LOGIN_FAILED})
-CRON = frozenset({"cron", "CRON", "crond"})
+CRON = frozenset({"cron", "CRON", "crond", "atd"})
+# They write the terminal that they are used on: one without was not used in a shell on a terminal.
+_NAME_TERMINAL = frozenset({"sudo", "su", "doas", "pkexec"})
 
 
 class AttributionBasis(Enum):
@@ -31,6 +33,7 @@ class AttributionBasis(Enum):
     NAMED = "the line names the account"
     LOGIN_ID = "the kernel records the account of the login"
     LOGIN_NAME = "PAM records the login name of the session"
+    CREDENTIAL = "the certificate or ticket of the login names the person"
     COMMAND = "the person ran the command that did it"
     TERMINAL = "the person had opened a shell on the same terminal"
     ONLY_SHELL = "nobody else had a root shell open"
@@ -49,6 +52,7 @@ _CONFIDENCE = {
     AttributionBasis.NAMED: "certain",
     AttributionBasis.LOGIN_ID: "certain",
     AttributionBasis.LOGIN_NAME: "certain",
+    AttributionBasis.CREDENTIAL: "certain",
     AttributionBasis.COMMAND: "likely",
     AttributionBasis.TERMINAL: "likely",
     AttributionBasis.ONLY_SHELL: "likely",
@@ -101,7 +105,18 @@ class Attribution:
             return self._opened(event)
         if kind is EventKind.CLOSED:
             return self._closed(event)
-        return _record(event, self._tied(event, event.target if kind in _LOGINS else event.account))
+        if kind is EventKind.FAILED and event.program in LOGIN_SERVICES:
+            return _record(event, _BY_NOBODY)  # who stands before the door is not known, and need not be who is inside
+        record = _record(event, self._tied(event, event.target if kind in _LOGINS else event.account))
+        if event.login and kind is EventKind.LOGIN:
+            self._remember_process(record)
+        return record
+
+    def _remember_process(self, record: AttributedEvent) -> None:
+        """Remember whose process it is that an event comes from, which opens a session."""
+        pid = record.event.pid
+        if pid is not None and len(record.persons) == 1 and len(self._by_process) < _MOST_PROCESSES:
+            self._by_process[pid] = record.persons[0]
 
     def _used(self, event: Event) -> AttributedEvent:
         program = event.program
@@ -110,7 +125,7 @@ class Attribution:
         record = _record(event, self._tied(event, event.account))
         if program in OF_SESSION:
             self.sessions.count(event)
-        if record.persons and not event.doubt:
+        if not event.doubt:
             self._expect_session(record)
             if len(record.persons) == 1 and begins_session(event):
                 self.sessions.begin(event, record.persons[0])
@@ -120,7 +135,8 @@ class Attribution:
         """Remember a use by what the session of PAM that it opens will have in common with it."""
         event, last = record.event, self._last
         program, target = stem(event.program), event.target or _ROOT
-        self._commands.append(record)
+        if record.persons:
+            self._commands.append(record)
         if event.pid is not None:
             last[program, "process", event.pid] = record
         if event.account:
@@ -140,8 +156,7 @@ class Attribution:
             return _record(event, _of_login(event))
         before = self._command_of(event)
         record = _record(event, self._tied_opening(event, before))
-        if event.pid is not None and len(record.persons) == 1 and len(self._by_process) < _MOST_PROCESSES:
-            self._by_process[event.pid] = record.persons[0]
+        self._remember_process(record)
         if may_be_elevated(event):
             self.sessions.begin(event, record.person, None if before is None else before.event)
         return record
@@ -186,8 +201,9 @@ class Attribution:
     def _named(self, event: Event, account: str) -> _Tie | None:
         """Return whom an event names, by the login, by the session on its terminal, or itself; root is anyone's name."""
         if event.login and event.login != account:
-            return (event.login,), AttributionBasis.LOGIN_ID
-        session = self.sessions.on(event.terminal, account, event.at) if event.terminal else None
+            by = AttributionBasis.CREDENTIAL if event.kind is EventKind.LOGIN else AttributionBasis.LOGIN_ID
+            return (event.login,), by
+        session = self.sessions.on(event.terminal, account or _ROOT, event.at) if event.terminal else None
         if session is not None and session.person:
             session.records += 1
             return (session.person,), AttributionBasis.TERMINAL
@@ -198,10 +214,13 @@ class Attribution:
         if event.login and event.login != account:
             return (event.login,), AttributionBasis.LOGIN_ID
         if event.program in LOGIN_SERVICES:
-            return _of_login(event)
+            known = self._by_process.get(event.pid) if event.pid is not None and event.target == _ROOT else None
+            return _of_login(event) if known is None else ((known,), AttributionBasis.CREDENTIAL)
         if account and account != _ROOT:
             return (account,), AttributionBasis.LOGIN_NAME
         if event.program in CRON:
+            return _BY_NOBODY
+        if before is not None and not before.persons:
             return _BY_NOBODY
         return self._traced(event) if before is None else (before.persons, AttributionBasis.COMMAND)
 
@@ -224,11 +243,22 @@ class Attribution:
         started = next((one for one in self._recent(event) if _starts(one.event, event)), None)
         if started is not None:
             return started.persons, AttributionBasis.COMMAND
+        shells = self._shells_for(event)
+        if set(shells) <= {""}:
+            return _BY_NOBODY
+        if len(shells) > 1:
+            return tuple(person or _ROOT for person in shells), AttributionBasis.SEVERAL
+        ((person, sessions),) = shells.items()
+        sessions[-1].records += 1
+        return (person,), AttributionBasis.ONLY_SHELL
+
+    def _shells_for(self, event: Event) -> dict[str, list[Session]]:
+        """Return the shells as root in which an event can have come about, by person: no name where a log-in as root is nobody's."""
         shells = self.sessions.root_shells(event.at)
-        persons = tuple(shells)
-        if len(persons) == 1:
-            shells[persons[0]][-1].records += 1
-        return persons, (AttributionBasis.NOBODY, AttributionBasis.ONLY_SHELL, AttributionBasis.SEVERAL)[min(len(persons), 2)]
+        if event.terminal or event.program not in _NAME_TERMINAL or event.kind is EventKind.OPENED:
+            return shells
+        without = {person: [one for one in sessions if not one.terminal] for person, sessions in shells.items()}
+        return {person: sessions for person, sessions in without.items() if sessions}
 
     def _command_of(self, event: Event) -> AttributedEvent | None:
         """Return the use that a session of PAM was opened for: of the same process, else of the account that it names, else the last.

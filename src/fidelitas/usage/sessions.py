@@ -106,7 +106,7 @@ class Sessions:
         self.done: list[Session] = []
 
     def root_shells(self, at: datetime | None) -> dict[str, list[Session]]:
-        """Return the shells as root that are open at a time, by person; who opened one first comes first."""
+        """Return the shells as root that are open at a time, by person; the first comes first, a log-in of nobody known is ""."""
         return self._open.root_shells(at)
 
     def on(self, terminal: str, account: str, at: datetime | None) -> Session | None:
@@ -281,7 +281,7 @@ class _Index:
         for number, one in list(self._root_shells.items()):
             if not _fresh(one, at):
                 del self._root_shells[number]  # time goes on, and so does what is stale
-            elif one.person:
+            else:
                 found.setdefault(one.person, []).append(one)
         return found
 

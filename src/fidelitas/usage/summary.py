@@ -17,8 +17,11 @@ _SAME_TRY = timedelta(minutes=5)
 _SUMMED_UP = -1
 _NOT_COUNTED = frozenset({EventKind.OPENED, EventKind.CLOSED, EventKind.LOGIN, EventKind.LOGIN_FAILED})
 _SURE = frozenset(
-    {AttributionBasis.NAMED, AttributionBasis.LOGIN_ID, AttributionBasis.LOGIN_NAME, AttributionBasis.COMMAND, AttributionBasis.TERMINAL}
-)
+    {
+        AttributionBasis.NAMED, AttributionBasis.LOGIN_ID, AttributionBasis.LOGIN_NAME, AttributionBasis.CREDENTIAL,
+        AttributionBasis.COMMAND, AttributionBasis.TERMINAL,
+    }
+)  # fmt: skip
 # So many different commands of one person are told apart.
 _MOST_COMMANDS = 5000
 
@@ -53,7 +56,7 @@ class People:
     def __init__(self) -> None:
         self.by_name: dict[str, PersonUse] = {}
         self.causes = Causes()
-        self._last_failure: dict[tuple[str, str], tuple[datetime, int]] = {}
+        self._last_failure: dict[tuple[str, str], tuple[datetime, int, int | None]] = {}  # when, how many wrong passwords, of which process
 
     def add(self, record: AttributedEvent) -> int:
         """Count an action, and return how many wrong passwords it adds."""
@@ -112,18 +115,18 @@ class People:
     def _tries(self, record: AttributedEvent) -> int:
         """Return how many wrong passwords a line adds to those that a line before it told."""
         event, key = record.event, (record.event.host, record.persons[0])
-        before, told = self._last_failure.pop(key, (None, 0))
+        before, told, process = self._last_failure.pop(key, (None, 0, None))
         if before is None or event.at is None or event.at - before > _SAME_TRY:
             told = 0
         if bool(event.command) or event.sums_up:
             if event.at is not None:
-                self._last_failure[key] = event.at, _SUMMED_UP
+                self._last_failure[key] = event.at, _SUMMED_UP, event.pid
             return event.times if told == _SUMMED_UP else max(event.times - told, 0)
         if told == _SUMMED_UP and event.times > 1:  # "2 more authentication failures", at the end of a try that was summed up
             return 0
         if event.at is not None:
-            more = told if event.times > 1 and told > 0 else 0
-            self._last_failure[key] = event.at, more + event.times
+            same_try = event.times > 1 or (event.pid is not None and event.pid == process)
+            self._last_failure[key] = event.at, (told if same_try and told > 0 else 0) + event.times, event.pid
         return event.times
 
     def include(self, others: "People") -> None:

@@ -2,8 +2,10 @@
 
 # A log keeps its number of lines: those that do not concern privilege are empty, so that a citation of file and line holds.
 # The choice is made by what stands before the message: the tag of the program, the type of the record.
-LOG_TAGS='sudo|su|sshd|sshd-session|login|useradd|usermod|userdel|groupadd|groupmod|groupdel|gpasswd|passwd|chpasswd|chage|chsh|chfn|newusers|pkexec|doas|CRON|cron|crond'
-LOG_RECORDS='USER_CMD|USER_AUTH|USER_LOGIN|USER_START|USER_END|USER_CHAUTHTOK|USER_MGMT|USER_ACCT|GRP_MGMT|GRP_AUTH|ADD_USER|DEL_USER|ADD_GROUP|DEL_GROUP|ACCT_LOCK|ACCT_UNLOCK|CONFIG_CHANGE|DAEMON_START|DAEMON_END|DAEMON_ABORT|DAEMON_CONFIG'
+LOG_TAGS='@LOG_TAGS@'
+# Of these programs what PAM says alone.
+LOG_DOORS='@LOG_DOORS@'
+LOG_RECORDS='@LOG_RECORDS@'
 # What a log may be, packed as it is in the bundle: some hundred million bytes of text; and all of them together.
 LOG_LIMIT=33554432
 LOGS_LIMIT=268435456
@@ -15,11 +17,14 @@ LOG_FILES=2000
 # chosen WHICH NUMBERS: keeps the lines that concern privilege, and notes in NUMBERS how many there were, how many were kept, how the first
 # and the last of all begin: their times; and how many bytes there were.
 chosen() {
-    awk -v which="$1" -v numbers="$2" -v tags=" ($LOG_TAGS)([[][0-9]+[]])?(:| [-0-9])" -v records="type=($LOG_RECORDS) " '
+    awk -v which="$1" -v numbers="$2" -v tags=" ($LOG_TAGS)([[][0-9]+[]])?(:| [-0-9])" -v doors=" ($LOG_DOORS)([[][0-9]+[]])?(:| [-0-9])[^(]*pam_" \
+        -v identifiers="\"SYSLOG_IDENTIFIER\":\"($LOG_DOORS)\"" -v records="type=($LOG_RECORDS) " '
     NF { if (begins == "") begins = substr($0, 1, 40); ends = substr($0, 1, 40) }
     { bytes += length($0) + 1 }
     {
-        keep = which == "whole" || (which == "syslog" && substr($0, 1, 160) ~ tags) || (which == "audit" && $0 ~ records)
+        keep = which == "whole" || (which == "audit" && $0 ~ records)
+        if (which == "syslog") { begin = substr($0, 1, 160); keep = begin ~ tags || begin ~ doors }
+        if (which == "journal") keep = !($0 ~ identifiers) || index($0, "\"MESSAGE\":\"pam_")
         if (which == "audit" && /type=SYSCALL / && / euid=0 / && !/ uid=0 /) {
             match($0, /:[0-9]+\)/)
             serial = substr($0, RSTART, RLENGTH)
@@ -124,9 +129,8 @@ syslog_files() {
 # The journal, of the same programs; it knows who wrote a line, whatever the line says.
 read_journal() {
     set -- --quiet --no-pager --all --output=json \
-        --output-fields=MESSAGE,SYSLOG_IDENTIFIER,_HOSTNAME,_PID,SYSLOG_PID,_COMM,_UID,_AUDIT_LOGINUID,_SOURCE_REALTIME_TIMESTAMP
-    for tag in sudo su sshd sshd-session login useradd usermod userdel groupadd groupmod groupdel gpasswd passwd chpasswd chage chsh chfn newusers \
-        pkexec doas CRON cron crond; do set -- "$@" "--identifier=$tag"; done
+        --output-fields=@JOURNAL_FIELDS@
+    for tag in @LOG_IDENTIFIERS@; do set -- "$@" "--identifier=$tag"; done
     if [ "$live" != true ]; then # file by file: journalctl itself would follow links
         inside /var/log/journal 2 '*.journal' | head -n 500 > "$work/journals"
         while IFS= read -r path; do
@@ -141,7 +145,7 @@ read_journal() {
     command -v journalctl >/dev/null 2>&1 || { gap /var/log/journal 'there is no journalctl to read it with' 'who used privileges'; return 0; }
     log_member=logs/journal$log_suffix
     : > "$work/numbers"
-    copy_journal() { journalctl "$@" < /dev/null | head -c "$LOG_TEXT_LIMIT" | masked json "$work/account-names" | chosen whole "$work/numbers" | packed > "$work/bundle/$log_member"; }
+    copy_journal() { journalctl "$@" < /dev/null | head -c "$LOG_TEXT_LIMIT" | masked json "$work/account-names" | chosen journal "$work/numbers" | packed > "$work/bundle/$log_member"; }
     within "$LOG_TIME" copy_journal "$@" 2> "$work/complaint" || gap /var/log/journal "was not read within $LOG_TIME seconds" 'who used privileges'
     [ ! -s "$work/complaint" ] || gap /var/log/journal "journalctl: $(head -n 1 "$work/complaint" | cut -c 1-100 | tr -d '\000-\037')" 'who used privileges'
     # How the first and last entry begin says nothing of when they were.

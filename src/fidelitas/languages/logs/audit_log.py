@@ -33,6 +33,8 @@ _CHANGES = frozenset(
 _VOUCHES = "sshd"
 _SESSIONS = {"USER_START": EventKind.OPENED, "USER_END": EventKind.CLOSED}
 _SWITCHES = frozenset({"su", "sudo", "pkexec", "doas"})
+# Files under which programs are elsewhere, or in parts.
+_SAME = {"sshd-session": "sshd", "sshd-auth": "sshd", "sudo.ws": "sudo", "sudo-rs": "sudo", "sudoedit": "sudo", "su-rs": "su"}
 # Parts of a change that another record tells as a whole.
 _PARTS = re.compile(r"shadow|home directory|/etc/|mail file")
 # The same change in the words that the account tools themselves use for it.
@@ -104,7 +106,7 @@ class AuditReader:
         for number, name in (("auid", "AUID"), ("uid", "UID")):
             if not fields.get(name, "unknown(").startswith(("unknown(", "unset")) and fields.get(number, "") not in _UNSET:
                 self._names[fields[number]] = fields[name]
-        program = fields.get("exe", "").rpartition("/")[2]
+        program = _program(fields)
         opened = program in ("sshd", "login") and "session_open" in fields.get("op", "")
         if opened and fields.get("acct") and fields.get("auid", "") not in _UNSET:
             self._names[fields["auid"]] = fields["acct"]
@@ -114,7 +116,7 @@ class AuditReader:
 
     def _event(self, found: re.Match[bytes], fields: Mapping[str, str], line: int) -> Event | None:
         kind = found["type"].decode()
-        program = fields.get("exe", "").rpartition("/")[2]
+        program = _program(fields)
         if kind in ("USER_START", "USER_LOGIN"):
             self._learn(fields)
         invoker = _fields(decode(self._call[1])) if kind == "EXECVE" else fields
@@ -124,7 +126,7 @@ class AuditReader:
         return Event(
             at=_time(found),
             kind=told.kind,
-            program=(invoker.get("exe", "").rpartition("/")[2] if kind == "EXECVE" else program) or "auditd",
+            program=(_program(invoker) if kind == "EXECVE" else program) or "auditd",
             host=decode(found["node"] or b""),
             account=self._name(invoker.get("auid", "")) or self._name(invoker.get("uid", "")),
             target=told.target,
@@ -147,7 +149,8 @@ class AuditReader:
         if kind == "USER_CMD":
             return _Said(EventKind.USED if succeeded else EventKind.REFUSED, "", fields.get("cmd", ""), "" if succeeded else "refused")
         if kind == "USER_AUTH" and not succeeded:
-            return _Said(EventKind.FAILED, account, reason="wrong password")
+            method = fields.get("op", "PAM:")
+            return _Said(EventKind.FAILED, account, reason="wrong password" if method.startswith("PAM:") else method)
         if kind == "USER_LOGIN":
             return _Said(EventKind.LOGIN if succeeded else EventKind.LOGIN_FAILED, account, reason="" if succeeded else "refused")
         if kind in _SESSIONS and program in _SWITCHES:
@@ -168,8 +171,13 @@ class AuditReader:
 
 def _raises(call: Mapping[str, str]) -> bool:
     """Return whether a call ran a program with root's rights for someone else."""
-    program = call.get("exe", "").rpartition("/")[2]
+    program = _program(call)
     return call.get("euid") == "0" and call.get("uid", "0") != "0" and call.get("success") == "yes" and program not in _SWITCHES
+
+
+def _program(fields: Mapping[str, str]) -> str:
+    program = fields.get("exe", "").rpartition("/")[2]
+    return _SAME.get(program, program)
 
 
 def _fields(text: str) -> dict[str, str]:

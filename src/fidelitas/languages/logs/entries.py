@@ -10,22 +10,20 @@ from collections.abc import Callable, Iterable, Iterator
 from typing import Any, NamedTuple
 
 from fidelitas.languages.logs.sparse import candidates, columns
+from fidelitas.recorded import PROGRAMS
 
-__all__ = ["PROGRAMS", "SUDO", "Idle", "Line", "first_stamp", "lines_that_matter"]
+__all__ = ["BEGINNINGS", "SUDO", "Idle", "Line", "first_stamp", "lines_that_matter"]
 
-# The programs whose lines concern privilege.
-PROGRAMS = (
-    "sudo", "su", "sshd", "sshd-session", "login", "useradd", "usermod", "userdel", "groupadd", "groupmod", "groupdel", "gpasswd", "passwd",
-    "chpasswd", "chage", "chsh", "chfn", "newusers", "pkexec", "doas", "CRON", "cron", "crond", "CROND", "crontab", "sudoedit", "sudo.ws",
-    "sudo-rs", "su-rs", "runuser", "sshd-auth", "polkitd", "polkit-agent-helper-1", "run0", "sudo_logsrvd", "vipw", "vigr", "chgpasswd",
-    "groupmems", "adduser", "addgroup", "deluser", "delgroup", "ksu", "dropbear",
-)  # fmt: skip
 # The names under which sudo logs.
 SUDO = frozenset({"sudo", "sudoedit", "sudo.ws", "sudo-rs", "sudo-i", "sudo_logsrvd"})
 _STAMP = rb"([A-Z][a-z]{2} [ \d]\d \d\d:\d\d:\d\d|\d{4}-\d\d-\d\d[T ]\d\d:\d\d:\d\d(?:[.,]\d+)?(?:Z|[+-]\d\d:?\d\d)?)"
-_NAMES = "|".join(sorted(PROGRAMS, key=len, reverse=True)).encode()
+_NAMES = "|".join(sorted(map(re.escape, PROGRAMS), key=len, reverse=True)).encode()
+# The syslogd of busybox writes facility and level before the program: auth.notice.
+_FACILITIES = ("auth", "authpriv", "cron", "daemon", "user", "local")
+_LEVEL = rb"(?:(?:" + "|".join(_FACILITIES).encode() + rb")\d?\.[a-z]{3,7} )?"
+_is_level = re.compile(_LEVEL).fullmatch
 _LINE = re.compile(
-    rb"(?:<\d{1,3}>(?:1 )?)?" + _STAMP + rb" ([^ \n]+) (" + _NAMES + rb")"
+    rb"(?:<\d{1,3}>(?:1 )?)?" + _STAMP + rb" ([^ \n]+) " + _LEVEL + rb"(" + _NAMES + rb")"
     rb"(?:\[(\d+)\])?( (?:\d+|-) - (?:-|(?:\[[^\]\n]*\])+) ?|: ?| +)([^\n]*)"
 )
 _is_stamp = re.compile(_STAMP).fullmatch
@@ -36,7 +34,8 @@ _NO_TAG = b""
 _MOST_NAMES = 10_000
 _T, _DASH, _BLANK = b"T- "
 _PROCESS = re.compile(rb" (\d+) - ")
-_BEGINNINGS = frozenset(name[:2].encode() for name in PROGRAMS)
+# How what stands behind the host begins where a line matters.
+BEGINNINGS = frozenset(name[:2].encode() for name in (*PROGRAMS, *_FACILITIES))
 # Bytes from which on a log is long; of a shorter block all lines are parted; where one line in so many matters, few do.
 _LONG, _SHORT_BLOCK, _FEW = 8 << 20, 1 << 16, 5
 _HEAD = 5  # bytes by which the beginnings of messages are told apart at first; none is shorter
@@ -131,7 +130,7 @@ class _Parted:
         if self._columns is not None and len(block) > _SHORT_BLOCK:
             self._count = block.count(b"\n") + (not block.endswith(b"\n"))
             begin = self._before + 1
-            return ((begin + place, line) for place, line in candidates(self._columns, block, _BEGINNINGS))
+            return ((begin + place, line) for place, line in candidates(self._columns, block, BEGINNINGS))
         lines = block.split(b"\n")
         if not lines[-1]:
             lines.pop()
@@ -152,7 +151,8 @@ def _remember(programs: dict[bytes, bytes | None], name: bytes) -> bytes | None:
         programs.clear()
         programs[_NO_TAG] = _ODD
     found = _NAME.match(name)
-    programs[name] = program = None if found is None else found[1] if found.end() == len(name) and found[2] else _ODD
+    program = None if found is None else found[1] if found.end() == len(name) and found[2] else _ODD
+    programs[name] = program = _ODD if _is_level(name + b" ") else program
     return program
 
 

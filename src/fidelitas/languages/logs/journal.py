@@ -13,13 +13,14 @@ from typing import Any
 import msgspec
 
 from fidelitas.facts import Event, EventKind, Gap, Place
-from fidelitas.languages.logs.entries import PROGRAMS
 from fidelitas.languages.logs.journal_fields import Names, impostor
+from fidelitas.languages.logs.pam_verdicts import decided
 from fidelitas.languages.logs.pulse import Pulse
 from fidelitas.languages.logs.repetition import once, repeated
 from fidelitas.languages.logs.shares import WHOLE, Share
 from fidelitas.languages.logs.sudo_stream import settled
 from fidelitas.languages.logs.told import Told
+from fidelitas.recorded import JOURNAL_FIELDS, PROGRAMS
 from fidelitas.text import decode
 
 __all__ = ["JournalReader", "is_export", "is_journal_json"]
@@ -66,7 +67,7 @@ class JournalReader:
     def events(self, blocks: Iterable[bytes]) -> Iterator[Event]:
         """Yield the events of an export."""
         entries = self._exported(blocks) if self._export else self._stated(blocks)
-        return settled(event for entry, number in entries for event in self._events(entry, number))
+        return settled(decided(event for entry, number in entries for event in self._events(entry, number)))
 
     def _stated(self, blocks: Iterable[bytes]) -> Iterator[tuple[Any, int]]:
         """Yield the entries of JSON lines with their numbers."""
@@ -134,7 +135,7 @@ class JournalReader:
         pid = _value(entry.pid) or _value(entry.syslog_pid)
         process = int(pid) if pid.isdecimal() and len(pid) < 10 else None
         head = event[0] or at, self._origin.at(number), process, event.kind, event.program, event.host or host, account
-        made: Event = tuple.__new__(Event, (*head, *event[_AFTER_ACCOUNT:_LOGIN], login, doubt, *event[_LOGIN + 2 :]))
+        made: Event = tuple.__new__(Event, (*head, *event[_AFTER_ACCOUNT:_LOGIN], event.login or login, doubt, *event[_LOGIN + 2 :]))
         return repeated(made, whole) if whole.startswith("message repeated ") else (made,)
 
     def _is_ours(self, host: str) -> bool:
@@ -148,10 +149,7 @@ class JournalReader:
 
 
 # The fields of an entry that are looked at; a value is text, a list of bytes or of values, or null.
-_FIELDS = (
-    "SYSLOG_IDENTIFIER", "MESSAGE", "SYSLOG_PID", "_HOSTNAME", "_PID", "_UID", "_COMM", "_EXE", "_CAP_EFFECTIVE", "_AUDIT_LOGINUID",
-    "_SOURCE_REALTIME_TIMESTAMP", "__REALTIME_TIMESTAMP",
-)  # fmt: skip
+_FIELDS = (*JOURNAL_FIELDS, "__REALTIME_TIMESTAMP")
 _ATTRIBUTES = {name.lstrip("_").lower(): name for name in _FIELDS}
 _Entry = msgspec.defstruct("_Entry", [(name, Any, "") for name in _ATTRIBUTES], rename=_ATTRIBUTES)
 _decoded = msgspec.json.Decoder(_Entry).decode

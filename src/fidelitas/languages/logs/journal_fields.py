@@ -20,10 +20,15 @@ _WRITERS = {
     "useradd": {"useradd", "adduser", "newusers"},
     "pkexec": {"pkexec"},
     "polkit-agent-helper-1": {"polkit-agent-helper-1", "polkit-agent-he"},
+    "gdm": {"gdm-session-worker"},
+    "newgrp": {"newgrp", "sg"},
 }
 _SAME = {
     "sudo-i": "sudo", "sudoedit": "sudo", "sudo.ws": "sudo", "sudo-rs": "sudo", "su-l": "su", "su-rs": "su", "runuser": "su",
     "runuser-l": "su", "CRON": "cron", "crond": "cron", "CROND": "cron", "crontab": "cron", "sshd-session": "sshd", "sshd-auth": "sshd",
+    "atd": "cron", "sg": "newgrp", "gdm-password]": "gdm", "gdm-autologin]": "gdm", "gdm-fingerprint]": "gdm", "gdm-smartcard]": "gdm",
+    "gdm-pin]": "gdm", "sshd(pam_google_authenticator)": "sshd", "sudo(pam_google_authenticator)": "sudo",
+    "su(pam_google_authenticator)": "su", "login(pam_google_authenticator)": "login",
 }  # fmt: skip
 # Write a message of their own for a program that asks them: PAM's helpers, and the manager that starts a session.
 _HELPERS = frozenset({"unix_chkpwd", "(sd-pam)"})

@@ -10,7 +10,7 @@ from functools import cache
 from importlib import resources
 from typing import NamedTuple
 
-from fidelitas.facts import NOWHERE, Change, Event, EventKind
+from fidelitas.facts import LOGIN_SERVICES, NOWHERE, Change, Event, EventKind
 from fidelitas.masking import masked
 
 __all__ = ["idle_beginnings", "is_idle", "is_part", "read_message"]
@@ -26,7 +26,15 @@ class _Row(NamedTuple):
 # Programs whose messages are another's.
 _SAME = {
     "sshd-session": "sshd", "sshd-auth": "sshd", "CRON": "cron", "crond": "cron", "CROND": "cron", "crontab": "cron", "su-rs": "su",
+    "atd": "cron", "sg": "newgrp", "sshd(pam_google_authenticator)": "google", "sudo(pam_google_authenticator)": "google",
+    "su(pam_google_authenticator)": "google", "login(pam_google_authenticator)": "google",
 }  # fmt: skip
+# A certificate bears the name that its authority gave it, a ticket of Kerberos its principal (OpenSSH, auth.c: auth_log).
+_NAMED_BY_KEY = re.compile(r".* ID (?P<id>[^\s@]+)(?:@\S+)? \(serial \d+\) CA .*|(?P<principal>[^\s@/]+)(?:/[^\s@]+)?@\S+")
+# They ask for the password of an account that is there: nobody types a name.
+_NO_NAME_TYPED = frozenset({"sudo", "sudo-i", "su", "su-l", "polkit-1", "passwd", "doas", "chsh", "chfn"})
+# Of a failed login they have a line of their own beside that of PAM.
+_TELL_THEMSELVES = frozenset({"sshd", "login", "remote"})
 _NO_TERMINAL = frozenset({"none", "?", "unknown", "notty", "ssh"})
 
 
@@ -88,25 +96,31 @@ def _event(row: _Row, found: re.Match[str], program: str) -> Event:
     parts = found.groupdict("")
     part = parts.get
     terminal = part("terminal", "").removeprefix("/dev/")
-    command, times, reason = part("command", ""), part("times", ""), part("reason", "")
+    command, times, reason, key = part("command", ""), part("times", ""), part("reason", ""), part("key", "")
+    by_key = _NAMED_BY_KEY.fullmatch(key) if key and part("target") == "root" else None
     if not reason:
         reason = row.reason.format(**parts) if "{" in row.reason else row.reason
+    kind = row.kind
+    if kind is EventKind.FAILED and part("program") in LOGIN_SERVICES - _TELL_THEMSELVES:
+        kind = EventKind.LOGIN_FAILED
     return Event(
         None,
         NOWHERE,
         None,
-        row.kind,
-        part("program") or program,
+        kind,
+        of := part("program") or program.partition("(")[0],
         account=part("ruser") or part("account", ""),
         target="root" if found.string.startswith("ROOT LOGIN") else part("target", ""),
         group=part("group", ""),
         terminal="" if terminal in _NO_TERMINAL else terminal,
         folder=part("folder", ""),
         command=masked(command) if command else "",
-        reason=" ".join(filter(None, (reason, part("key", "")))),
-        times=int(times[:6]) if times else 1,
+        reason=" ".join(filter(None, (reason, key))),
+        times=0 if part("right") else int(times[:6]) if times else 1,
         address=part("address", ""),
-        typed=bool(part("typed")),
+        login=part("login") or (by_key["id"] or by_key["principal"] if by_key is not None else ""),
+        typed=bool(part("typed")) and of not in _NO_NAME_TYPED,
         change=row.change,
         sums_up=bool(part("whole")),
+        module=part("module", ""),
     )

@@ -28,6 +28,8 @@ _ATTEMPTS = re.compile(r"(\d+) incorrect password attempts?\Z")
 _CONTINUED = re.compile(r"\s*(?P<account>.*?) : \(command continued\) (?P<rest>.*)\Z", re.DOTALL)
 _ORDER = _FIELDS.split("|")
 _PREFIX = "@cee:"
+# What goes wrong without an end of the command.
+_WARNINGS = ("unable to resolve host", "problem with defaults entries", "unable to send")
 # With -n sudo asks for none: nothing was mistyped.
 _NOBODY_ASKED = "a password is required"
 
@@ -52,9 +54,9 @@ def read_sudo_line(message: str) -> Event | None:
         return None if part is None else _part(part)
     usual = _USUAL.match(found["fields"])
     fields, doubt = (usual.groupdict(), "") if usual is not None else _split(found["fields"])
-    if "COMMAND" not in fields:
-        return None
     reason = found["reason"] or ""
+    if "COMMAND" not in fields or reason.startswith(_WARNINGS):
+        return None
     command, end = _ended(fields["COMMAND"]) if not reason else (fields["COMMAND"], "")
     return Event(
         None,

@@ -12,6 +12,7 @@ from fidelitas.languages.logs.clock import Clock
 from fidelitas.languages.logs.entries import Idle, lines_that_matter
 from fidelitas.languages.logs.journal_fields import Names
 from fidelitas.languages.logs.messages import idle_beginnings
+from fidelitas.languages.logs.pam_verdicts import OTHER_MODULES, decided
 from fidelitas.languages.logs.pulse import Pulse
 from fidelitas.languages.logs.repetition import REPEATED, once, repeated
 from fidelitas.languages.logs.shares import WHOLE, Share
@@ -53,25 +54,26 @@ class SyslogReader:
         self._share = share
         self._hosts: dict[bytes, tuple[str, bool]] = {}
         self._counted = counted
-        self._goes_on = True
+        self._goes_on = self._others_decide = True
         self._texts: dict[bytes, str] = {}  # messages of PAM as they are read
         self._met: set[tuple[str, str, str]] = set()  # hosts with the accounts of ordinary logins
         self.unknown: Counter[str] = Counter()
 
     def events(self, blocks: Iterable[bytes]) -> Iterator[Event]:
         """Yield the events of blocks of whole lines, in their order."""
-        return settled(self._events(self._looking_ahead(blocks)), lambda: self._goes_on)
+        return settled(decided(self._events(self._looking_ahead(blocks)), lambda: self._others_decide), lambda: self._goes_on)
 
     def _looking_ahead(self, blocks: Iterable[bytes]) -> Iterator[bytes]:
         """Yield blocks, some behind what is read, and know whether a line in one or in those to come goes on with a command of sudo.
 
-        A megabyte is looked ahead, however short blocks are: nobody can put so many lines between two that sudo writes at once.
+        The same of lines by which another module of PAM decides on a password.  A megabyte is looked ahead, however short blocks are:
+        nobody can put so many lines between two that sudo writes at once.
         """
-        held: deque[tuple[bytes, bool]] = deque()
+        held: deque[tuple[bytes, bool, bool]] = deque()
         size, damage = 0, None
         try:
             for block in blocks:
-                held.append((block, _CONTINUED in block))
+                held.append((block, _CONTINUED in block, any(module in block for module in OTHER_MODULES)))
                 size += len(block)
                 while size - len(held[0][0]) >= _AHEAD:
                     size -= len(held[0][0])
@@ -83,8 +85,9 @@ class SyslogReader:
         if damage is not None:
             raise damage
 
-    def _next(self, held: deque[tuple[bytes, bool]]) -> bytes:
-        self._goes_on = any(goes_on for _, goes_on in held)
+    def _next(self, held: deque[tuple[bytes, bool, bool]]) -> bytes:
+        self._goes_on = any(goes_on for _, goes_on, _ in held)
+        self._others_decide = any(decide for *_, decide in held)
         return held.popleft()[0]
 
     def _events(self, blocks: Iterable[bytes]) -> Iterator[Event]:

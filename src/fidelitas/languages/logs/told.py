@@ -8,6 +8,7 @@ from fidelitas.languages.logs.entries import SUDO
 from fidelitas.languages.logs.messages import is_idle, is_part, read_message
 from fidelitas.languages.logs.repetition import once
 from fidelitas.languages.logs.sudo_lines import read_sudo_line
+from fidelitas.recorded import ONLY_PAM
 from fidelitas.text import decode
 
 __all__ = ["Told"]
@@ -43,7 +44,7 @@ def _text(written: str | bytes) -> str:
 
 
 def _read(program: str, message: str) -> Event | bool:
-    if is_idle(message):
+    if is_idle(message) or (program in ONLY_PAM and not message.startswith("pam_")):
         return True
     event = read_sudo_line(message) if program in SUDO else None
     if event is None:
