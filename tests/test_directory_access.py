@@ -1,6 +1,6 @@
 """How hosts write the names of a directory, which accounts of it they accept, and rules of an IPA directory, as the whole audit has them.
 
-No sssd, winbind or IPA server runs here: rows are from sssd.conf(5), sssd-simple(5), sssd-ad(5), sssd-ldap(5), smb.conf(5), and the schema
+What a real sssd can be asked is in test_judge_sssd.py; no winbind or IPA server runs: rows are from sssd.conf(5), sssd-ad(5), smb.conf(5), and the schema
 of IPA's sudo and host-based access rules.
 """
 
@@ -115,7 +115,8 @@ LET_IN, REFUSED = Login.UNKNOWN, Login.BARRED
         (("access_provider = ad", "ad_access_filter = (carLicense=x)"), {"idle"}, True),
         (("access_provider = ad", "ad_access_filter = (memberOf=x"), {"idle"}, True),
         (("access_provider = ldap", "ldap_access_filter = sAMAccountName=rosa"), {"ulla", "idle"}, False),
-        (("access_provider = ldap",), set(), True),
+        (("access_provider = ldap",), {"ulla", "rosa", "idle"}, False),
+        (("access_provider = ldap", "ldap_access_order = expire"), set(), True),
         (("access_provider = krb5",), set(), True),
         (("access_provider = ipa",), set(), True),  # the directory has no such rules
     ],

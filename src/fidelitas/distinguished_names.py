@@ -8,7 +8,7 @@ import re
 import unicodedata
 from functools import lru_cache
 
-__all__ = ["first_value", "folded", "realm_of"]
+__all__ = ["first_value", "folded", "levels_below", "realm_of"]
 
 # Types that directories use in names, by their object identifiers (RFC 4514, 3; RFC 4519).
 _TYPES = {
@@ -34,6 +34,12 @@ def first_value(name: str) -> str:
     parts = _split(name, ",;")
     kind, equals, value = parts[0].partition("=") if parts else ("", "", "")
     return _text(value) if equals else kind
+
+
+def levels_below(name: str, base: str) -> int | None:
+    """Return how many steps a name lies below a base: 0 for the base itself, ``None`` for what is not below it."""
+    parts, above = _split(folded(name), ","), _split(folded(base), ",") if base.strip() else []
+    return len(parts) - len(above) if parts[len(parts) - len(above) :] == above and len(parts) >= len(above) else None
 
 
 def realm_of(name: str) -> str:

@@ -87,8 +87,10 @@ from fidelitas.facts.host import (
     FileKind,
     FileState,
     HostFacts,
+    MemberNaming,
     NameService,
     OperatingSystem,
+    SearchBase,
 )
 from fidelitas.facts.hours import Hours
 from fidelitas.facts.jobs import Job, JobKind, SearchFolder
@@ -201,6 +203,7 @@ __all__ = [
     "MariadbFacts",
     "Member",
     "MemberKind",
+    "MemberNaming",
     "MembershipChange",
     "Mount",
     "NameService",
@@ -228,6 +231,7 @@ __all__ = [
     "Routine",
     "RowPolicy",
     "Rows",
+    "SearchBase",
     "SearchFolder",
     "SecuredPath",
     "SecurityDescriptor",

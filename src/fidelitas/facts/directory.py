@@ -75,7 +75,8 @@ class Directory:
     """The accounts and groups that a host takes from a directory, and its sudo rules, where it has any.
 
     A number below zero stands for one that the directory does not state.  `barred` are the names of accounts that the host lets nobody log
-    in by.  Where a host takes several directories as one, the place of each account and group names its own.
+    in by.  Groups that hold a primary group are its members' too only where it leads on.  Where a host takes several directories as one,
+    the place of each account and group names its own.
     """
 
     subject: str
@@ -84,6 +85,7 @@ class Directory:
     policy: SudoPolicy | None = None
     barred: frozenset[str] = frozenset()
     netgroups: tuple[Netgroup, ...] = ()
+    primary_leads_on: bool = True
 
 
 class DirectoryKind(StrEnum):

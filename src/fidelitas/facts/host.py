@@ -1,7 +1,7 @@
 """What a host states about itself, and the container of all facts of one host."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, fields
 from datetime import datetime
 from enum import Enum, StrEnum
 from functools import cached_property
@@ -24,8 +24,10 @@ __all__ = [
     "FileKind",
     "FileState",
     "HostFacts",
+    "MemberNaming",
     "NameService",
     "OperatingSystem",
+    "SearchBase",
 ]
 
 
@@ -57,7 +59,25 @@ class AccessRules:
     refused_users: tuple[str, ...] = ()
     refused_groups: tuple[str, ...] = ()
     filter: str = ""
+    order: tuple[str, ...] = ("filter",)  # of access_provider ldap
     place: Place = field(compare=False)
+
+
+class MemberNaming(StrEnum):
+    """How a host takes it that groups of a directory name their members."""
+
+    ANY = "by names, by DNs, and as members say of themselves"
+    NAMES = "by names (memberUid, RFC 2307)"
+    DNS = "by DNs (RFC 2307bis)"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class SearchBase:
+    """Where a host looks for the accounts or groups of a directory: below a DN, by a filter (RFC 4515), empty for all."""
+
+    dn: str
+    scope: str = "subtree"  # or onelevel, base
+    filter: str = ""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -65,7 +85,10 @@ class DirectorySource:
     """A directory that a host asks, as its files name it: by realms, and by the bases of its tree.
 
     `form` is how the host writes a name of it (``{name}``, ``{domain}`` and ``{short}`` filled in); `numbers_made` says that it makes user
-    IDs of SIDs itself, so that accounts without a number are there, too.
+    IDs of SIDs itself, so that accounts without a number are there, too.  The host sees objects below `people` and `groups` alone, where
+    these are stated, with numbers from `least` to `most` (0: no limit), and none of the names that are hidden.  Groups name members by
+    `naming`, in `member_attribute` where that is by DNs; `nests` says whether groups within groups count.  `primary` is the primary group
+    of all accounts, where the host says so.  `unread` are settings that bear on this and are not read.
     """
 
     name: str
@@ -73,8 +96,26 @@ class DirectorySource:
     bases: tuple[str, ...] = ()
     form: str = "{name}"
     numbers_made: bool = False
+    people: tuple[SearchBase, ...] = ()
+    groups: tuple[SearchBase, ...] = ()
+    least: int = 0
+    most: int = 0
+    hidden_accounts: frozenset[str] = frozenset()
+    hidden_groups: frozenset[str] = frozenset()
+    naming: MemberNaming = MemberNaming.ANY
+    member_attribute: str = "member"
+    nests: bool = True
+    primary: int | None = None
+    lower_case: bool = False
+    takes_rules: bool = True
+    unread: tuple[str, ...] = ()
     access: AccessRules | None = None
     place: Place = field(compare=False)
+
+    @property
+    def taking(self) -> tuple[object, ...]:
+        """What is taken follows from this: all that is stated but who may log in."""
+        return tuple(getattr(self, one.name) for one in fields(self) if one.name not in ("access", "place"))
 
 
 class FileKind(Enum):

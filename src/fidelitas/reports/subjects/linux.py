@@ -68,7 +68,7 @@ class _Words(SubjectWords):
         keys = Counter(who.name for who, _ in rights.key_grants)
         day = rights.taken.date()
         for who in sorted(rights.population.effective, key=lambda one: (one.uid is None, one.uid, one.name)):
-            groups = tuple((one.group.name, one.group.gid) for one in who.memberships)
+            groups = tuple((one.group.name, one.group.gid) for one in who.memberships_here)
             changed = who.shadow.last_change if who.shadow else None
             age = f", {(day - date(1970, 1, 1)).days - changed} days old" if changed and who.password and who.password.algorithm else ""
             number = "" if who.uid is None else f"{who.uid}:{who.gid}"
@@ -78,7 +78,7 @@ class _Words(SubjectWords):
     def why(self, rights: HostRights, name: str, held: Sequence[Holding]) -> Sequence[str]:
         who = rights.population.by_name.get(name)
         if who is not None:
-            groups = ", ".join(dict.fromkeys(membership.group.name for membership in who.memberships)) or "none"
+            groups = ", ".join(dict.fromkeys(membership.group.name for membership in who.memberships_here)) or "none"
             return (f"{who.kind.value}, user ID {who.uid}, login {who.login.value}, groups {groups}",)
         there = sorted({holding.principal.subject for holding in held if holding.principal.kind is PrincipalKind.ELSEWHERE})
         return (f"no account of this host; comes from {', '.join(there)}",) if there else ()
@@ -103,7 +103,7 @@ def _page(host: HostRights, who: Identity) -> Block:
     rows = [
         Row(f"{who.kind.value}, user ID {who.uid}{place}"),
         Row(f"login {who.login.value}; password {_password(who.password)}"),
-        *(row for one in who.memberships for row in _group(host, one)),
+        *(row for one in who.memberships_here for row in _group(host, one)),
         *(Row(_session(one), label="logged on") for one in host.facts.login_sessions if one.account == who.name),
         *_running(host, who),
         *(Row(_stale(one), label="session", style="bold") for one in _stale_of(host, who)),
@@ -162,7 +162,7 @@ def _document(host: HostRights, who: Identity) -> dict[str, Any]:
         "can_log_in": who.login.possible,
         "password": who.password.state.value if who.password else None,
         "place": place_document(who.account.place) if who.account else None,
-        "groups": [_group_document(host, one) for one in who.memberships],
+        "groups": [_group_document(host, one) for one in who.memberships_here],
         "logged_on": [
             {"terminal": one.terminal, "from": one.host or None, "since": one.since.isoformat(), "process": one.pid}
             for one in host.facts.login_sessions

@@ -3,7 +3,7 @@
 from dataclasses import dataclass, field
 from enum import Enum
 
-from fidelitas.facts import Account, Group, Password, Place, Shadow
+from fidelitas.facts import ON_THE_WAY, Account, Group, Password, Place, Shadow
 
 __all__ = ["AccountInBrief", "AccountKind", "Identity", "Login", "Membership", "synthetic_member"]
 
@@ -80,6 +80,11 @@ class Identity:
     def in_brief(self) -> AccountInBrief:
         """What a list of holders shows of it."""
         return AccountInBrief(uid=self.uid, kind=self.kind, login=self.login)
+
+    @property
+    def memberships_here(self) -> tuple[Membership, ...]:
+        """Its groups that are groups of the host; those of a directory that only lead to others are left out."""
+        return tuple(one for one in self.memberships if one.group.gid > ON_THE_WAY)
 
     def __post_init__(self) -> None:
         own = frozenset(membership.group.gid for membership in self.memberships)

@@ -160,7 +160,10 @@ class Nesting:
         return own
 
     def _reached(self, account: Account) -> list[str]:
-        return reached(self._own(account), lambda group: self._above.get((True, group), ()))
+        own = self._own(account)
+        leading = own if self.directory.primary_leads_on else self._above.get((False, account.name), {})
+        found = reached(leading, lambda group: self._above.get((True, group), ()))
+        return list(dict.fromkeys((*own, *found)))
 
     def _distances(self, group: str) -> Mapping[str, int]:
         """Return how many groups lie between each group and this one."""
@@ -173,7 +176,9 @@ class Nesting:
 
     def _found(self, account: Account, group: str) -> Iterator[tuple[Link, ...]]:
         away = self._distances(group)
-        own = [(away[name], name, place) for name, place in self._own(account).items() if name in away]
+        listed = self._above.get((False, account.name), {})
+        leading = {name for name in self._own(account) if name == group or name in listed or self.directory.primary_leads_on}
+        own = [(away[name], name, place) for name, place in self._own(account).items() if name in away and name in leading]
         for _, first, place in sorted(own):
             chain, inner = [self._link(PrincipalKind.ACCOUNT, account.name, first, place)], first
             while inner != group:

@@ -52,6 +52,10 @@ def admission(access: AccessRules | None, rules: Sequence[HostAccessRule] | None
         return Admission(barred=frozenset(one.name for one in applicants))
     if access.provider == "simple":
         return Admission(barred=frozenset(one.name for one in applicants if not _listed(access, one)))
+    if access.provider == "ldap" and set(access.order) - {"filter"}:
+        return Admission(gaps=(_gap(access, f'ldap_access_order "{", ".join(access.order)}" is decided by what is not in evidence'),))
+    if access.provider == "ldap" and not access.filter:  # "will result in all users being denied access"
+        return Admission(barred=frozenset(one.name for one in applicants))
     if access.provider == "ad" or (access.provider == "ldap" and access.filter):
         return _filtered(access, applicants)
     if access.provider == "ipa" and rules is not None:

@@ -15,6 +15,7 @@ Texts = Mapping[str, frozenset[str]]
 Matcher = Callable[[Texts], bool | None]
 
 _DEEPEST = 20
+_NUMBERS = frozenset({"uidnumber", "gidnumber"})
 
 
 class FilterError(ValueError):
@@ -78,6 +79,8 @@ def _simple(inner: str) -> Matcher:
             return None
         if value == "*":
             return bool(known)
+        if name in _NUMBERS and "*" in value:
+            return False  # numbers have no parts (RFC 4517 4.2.13)
         return wanted in known if "*" not in value else any(wildcard_matches(wanted, one) for one in known)
 
     return said

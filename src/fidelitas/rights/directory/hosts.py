@@ -16,6 +16,7 @@ from fidelitas.facts import (
     DirectoryKind,
     DirectoryMember,
     DirectorySource,
+    MemberNaming,
     Password,
     PasswordState,
     StatedGroup,
@@ -23,6 +24,7 @@ from fidelitas.facts import (
 )
 from fidelitas.rights.directory.objects import Thing
 from fidelitas.rights.directory.rights import DirectoryRights
+from fidelitas.rights.directory.view import View
 
 __all__ = ["AsTaken", "as_one", "for_hosts"]
 
@@ -45,6 +47,7 @@ def as_one(directories: Sequence[Directory]) -> Directory:
     policies = [one.policy for one in directories if one.policy is not None]
     return replace(
         first,
+        primary_leads_on=all(one.primary_leads_on for one in directories),
         accounts=tuple(account for one in directories for account in one.accounts),
         groups=tuple(group for one in directories for group in one.groups),
         netgroups=tuple(netgroup for one in directories for netgroup in one.netgroups),
@@ -58,6 +61,7 @@ class AsTaken:
     def __init__(self, rights: DirectoryRights, source: DirectorySource | None, number: int = 0) -> None:
         self._rights, self._source = rights, source
         self._made = source is not None and source.numbers_made
+        self._view = View(source)
         self._first = -2 - number * _FAR
 
     def directory(self) -> Directory:
@@ -68,14 +72,17 @@ class AsTaken:
         groups = tuple(
             DirectoryGroup(name=self.name(group), gid=gids[id(group)], members=tuple(self._members(group)), place=group.place)
             for group in rights.groups
+            if self._view.sees_group(group)
         )
         accounts = (self._account(account, at, by_sid) for at, account in enumerate(rights.facts.accounts))
+        source = self._source
         return Directory(
             subject=rights.subject,
             accounts=tuple(account for account in accounts if account is not None),
             groups=groups,
-            policy=rights.facts.policy,
+            policy=rights.facts.policy if source is None or source.takes_rules else None,
             netgroups=rights.facts.netgroups,
+            primary_leads_on=source is None or source.naming is MemberNaming.ANY,
         )
 
     def name(self, one: Thing) -> str:
@@ -96,23 +103,34 @@ class AsTaken:
         """Return the name as the C library gives it, where the object has a number; else what identifies it."""
         if self._made:
             return one.name.lower()
+        if self._source is not None and self._source.lower_case:
+            return self._stated_name(one).lower()
+        return self._stated_name(one)
+
+    def _stated_name(self, one: Thing) -> str:
         posix = getattr(one, "posix", None)
         if posix is not None:
             return str(posix.name)
         return one.name if isinstance(one, StatedGroup) and one.gid is not None else self._rights.node(one).name
 
     def _members(self, group: StatedGroup) -> Iterator[DirectoryMember]:
-        for one, place in self._rights.members(group):
-            yield DirectoryMember(name=self.name(one), is_group=isinstance(one, StatedGroup), place=place)
+        source, rights = self._source, self._rights
+        for one, place in rights.members(group) if source is None else rights.members_named(group, source.naming, source.member_attribute):
+            if source is None or source.nests or not isinstance(one, StatedGroup):
+                yield DirectoryMember(name=self.name(one), is_group=isinstance(one, StatedGroup), place=place)
 
     def _gid(self, group: StatedGroup, at: int) -> int:
+        if not self._view.numbers_group(group):
+            return ON_THE_WAY + self._first - at
         if self._made and group.sid is not None:
             return self._first - at
         return group.gid if group.gid is not None else ON_THE_WAY + self._first - at
 
     def _account(self, account: DirectoryAccount, at: int, gids: Mapping[str, int]) -> Account | None:
+        if not self._view.sees_account(account):
+            return None
         if not self._made or account.sid is None:
-            return account.posix if account.posix is None or self._source is None else replace(account.posix, name=self.name(account))
+            return account.posix if account.posix is None or self._source is None else self._renamed(account, account.posix)
         if account.kind not in _NUMBERED:
             return None
         primary = f"{account.sid.rpartition('-')[0]}-{account.primary_rid}"
@@ -126,3 +144,8 @@ class AsTaken:
             shell="",
             place=account.place,
         )
+
+    def _renamed(self, account: DirectoryAccount, posix: Account) -> Account:
+        source = self._source
+        gid = source.primary if source is not None and source.primary is not None else posix.gid
+        return replace(posix, name=self.name(account), gid=gid)

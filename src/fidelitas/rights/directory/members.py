@@ -9,7 +9,7 @@ from functools import cached_property
 from typing import NamedTuple
 
 from fidelitas.distinguished_names import first_value, folded
-from fidelitas.facts import DirectoryAccount, DirectoryFacts, DirectoryKind, Place, StatedGroup
+from fidelitas.facts import DirectoryAccount, DirectoryFacts, DirectoryKind, MemberNaming, Place, StatedGroup
 from fidelitas.rights.directory.objects import Objects, Thing
 
 __all__ = ["Member", "Members", "Missing"]
@@ -94,6 +94,20 @@ class Members:
         if group.sid is not None:
             yield from (Member(account, account.place) for account in self._by_primary.get(group.sid, ()))
         yield from (Member(one, place, by_itself=True) for one, place in self._by_itself.get(folded(group.dn), ()))
+
+    def named(self, group: StatedGroup, naming: MemberNaming, attribute: str) -> Iterator[Member]:
+        """Yield the members of a group as a host takes them that reads names alone, or DNs in one attribute alone; each once."""
+        if naming is MemberNaming.ANY:
+            yield from self.of(group)
+            return
+        by_dn = naming is MemberNaming.DNS and group.member_attribute.lower() == attribute.lower()
+        listed = ((self._objects.of_dn(dn, place), place) for dn, place in group.members) if by_dn else ()
+        called = group.member_names if naming is MemberNaming.NAMES else ()
+        met: set[int] = set()
+        for thing, place in (*listed, *((account, place) for name, place in called for account in self._by_name.get(name, ()))):
+            if thing is not None and id(thing) not in met and _counts(thing):
+                met.add(id(thing))
+                yield Member(thing, place)
 
     def missing(self, group: StatedGroup) -> list[Missing]:
         """Return the members that a group lists and that are not in evidence."""

@@ -4,7 +4,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from functools import cached_property
 
 from fidelitas.distinguished_names import folded, realm_of
-from fidelitas.facts import DirectoryAccount, DirectoryFacts, DirectoryKind, Gap, Place, StatedGroup
+from fidelitas.facts import DirectoryAccount, DirectoryFacts, DirectoryKind, Gap, MemberNaming, Place, StatedGroup
 from fidelitas.rights.directory.control import Control
 from fidelitas.rights.directory.machines import links_to_machine, password_readers
 from fidelitas.rights.directory.members import Members
@@ -243,6 +243,10 @@ class DirectoryRights(RowSubject):
     def members(self, group: StatedGroup) -> Iterator[tuple[Thing, Place]]:
         """Yield the members of a group that are in evidence, those by their primary group too; each with its place."""
         return ((member.thing, member.place) for member in self._members.of(group))
+
+    def members_named(self, group: StatedGroup, naming: MemberNaming, attribute: str) -> Iterator[tuple[Thing, Place]]:
+        """Yield the members of a group as a host takes them by how it reads their names; each with its place."""
+        return ((member.thing, member.place) for member in self._members.named(group, naming, attribute))
 
     @cached_property
     def _memberships(self) -> tuple[Link, ...]:

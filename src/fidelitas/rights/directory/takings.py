@@ -14,6 +14,7 @@ from fidelitas.rights.directory.choice import directories_of
 from fidelitas.rights.directory.hosts import AsTaken, as_one
 from fidelitas.rights.directory.objects import Thing
 from fidelitas.rights.directory.rights import DirectoryRights
+from fidelitas.rights.directory.view import unread_settings
 from fidelitas.rights.graph.links import Link, Principal, PrincipalKind
 
 __all__ = ["Takings"]
@@ -33,7 +34,7 @@ class _Source:
     def way(self) -> _Key:
         """What the names and numbers of its accounts follow from."""
         one = self.stated
-        return (self.rights.subject, self.number, *((one.name, one.realms, one.form, one.numbers_made) if one is not None else ()))
+        return (self.rights.subject, self.number, *(one.taking if one is not None else ()))
 
 
 class Takings:
@@ -63,7 +64,8 @@ class Takings:
         if key not in self._whole:
             self._whole[key] = self._made(asked, admissions)
         gaps = (_here(gap, one) for one, said in zip(asked, admissions, strict=True) for gap in said.gaps)
-        return self._whole[key], tuple(gaps)
+        unread = (gap for one in asked if one.stated is not None for gap in unread_settings(one.stated))
+        return self._whole[key], (*gaps, *unread)
 
     def key(self, sources: Sequence[DirectorySource], host: str) -> _Key:
         """Return what the taking of a host follows from: of two hosts with one key it is the same."""

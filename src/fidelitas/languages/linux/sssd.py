@@ -1,0 +1,148 @@
+"""What sssd takes of a directory, and which of its accounts it accepts: sssd.conf(5), sssd-ldap(5), sssd-ad(5), sssd-simple(5).
+
+Of each domain: whether it is enabled, where it looks, which numbers and names it takes, how its names are written, how groups name their
+members, and who may log in.  Up to how many levels groups within groups are looked up does not count: sssd's cache holds what any account's
+lookup has found, and makes deeper ones effective.  Passwords are never read.
+"""
+
+import re
+from collections.abc import Iterator, Mapping
+
+from fidelitas.facts import AccessRules, DirectorySource, MemberNaming, Place, SearchBase
+
+__all__ = ["MAIN", "SETTING", "read_sssd"]
+
+MAIN = "/etc/sssd/sssd.conf"
+SETTING = re.compile(r"\s*([A-Za-z][A-Za-z_0-9*:. -]*?)\s*=\s*(.*?)\s*\Z")
+_SECTION = re.compile(r"\s*\[([^\]]+)\]")
+_BASES = frozenset({"ldap_search_base", "ldap_user_search_base", "ldap_group_search_base"})
+_REALMS = frozenset({"ad_domain", "ipa_domain", "krb5_realm"})
+_SCOPES = {"sub": "subtree", "subtree": "subtree", "one": "onelevel", "onelevel": "onelevel", "base": "base"}
+# Its sources of accounts that are no directory.
+_NO_DIRECTORY = ("files", "proxy")
+# Settings by which objects or attributes are others than the usual: with them it is not known here what the host takes.
+_UNREAD = frozenset(
+    {
+        "ldap_user_object_class", "ldap_group_object_class", "ldap_user_name", "ldap_user_uid_number", "ldap_user_gid_number",
+        "ldap_group_name", "ldap_group_gid_number",
+    }
+)  # fmt: skip
+
+Stated = Mapping[str, str]
+
+
+def read_sssd(texts: Mapping[str, str], subject: str) -> Iterator[DirectorySource]:
+    """Yield the domains of sssd by its files, in the order in which it asks them; a later file adds to an earlier one."""
+    sections: dict[str, dict[str, str]] = {}
+    places: dict[str, Place] = {}
+    for path in sorted(texts, key=lambda path: (path != MAIN, path)):
+        section = ""
+        for number, line in enumerate(texts[path].split("\n"), 1):
+            if (header := _SECTION.match(line)) is not None:
+                section = header[1].strip()
+                places.setdefault(section, Place(subject, path, number, 1))
+            elif (setting := SETTING.match(line)) is not None and not line.lstrip().startswith(("#", ";")):
+                sections.setdefault(section, {})[setting[1].lower()] = setting[2]
+    for name in _asked(sections, [name.removeprefix("domain/") for name in places if name.startswith("domain/")]):
+        stated = sections.get(f"domain/{name}", {})
+        if stated.get("id_provider") not in _NO_DIRECTORY and f"domain/{name}" in places:
+            hidden = {key: value for key, value in sections.get("nss", {}).items() if key.startswith("filter_")}
+            yield _source(name, {**sections.get("sssd", {}), **hidden, **stated}, places[f"domain/{name}"])
+
+
+def _asked(sections: Mapping[str, Stated], known: list[str]) -> list[str]:
+    """Return the domains that are enabled, all that there are where none is named."""
+    enabled = [name.strip() for name in sections.get("sssd", {}).get("domains", "").split(",") if name.strip()]
+    switched = [name for name in known if _is_true(sections.get(f"domain/{name}", {}), "enabled")]
+    return [*enabled, *(one for one in switched if one not in enabled)] or known
+
+
+def _source(name: str, stated: Stated, place: Place) -> DirectorySource:
+    provider = stated.get("id_provider", "")
+    realms = [stated[key] for key in sorted(_REALMS) if key in stated]
+    if provider in ("ad", "ipa") and not realms:
+        realms = [name]  # the domain is called as the realm is, unless it says otherwise (sssd-ad(5), ad_domain)
+    bases = [base.dn for key in sorted(_BASES) if key in stated for base in _search_bases(stated[key])]
+    made = _is_true(stated, "ldap_id_mapping", default=provider == "ad")
+    plain = provider == "ldap" and not made
+    schema = stated.get("ldap_schema", "rfc2307" if provider == "ldap" else provider).lower()
+    return DirectorySource(
+        name=name,
+        realms=tuple(realm.lower() for realm in realms),
+        bases=tuple(bases),
+        form=_form(stated),
+        numbers_made=made,
+        people=_search_bases(stated.get("ldap_user_search_base", stated.get("ldap_search_base", ""))),
+        groups=_search_bases(stated.get("ldap_group_search_base", stated.get("ldap_search_base", ""))),
+        least=0 if made else _number(stated, "min_id", 1),
+        most=0 if made else _number(stated, "max_id", 0),
+        hidden_accounts=frozenset(_names(stated, "filter_users") or ()) | {"root"},
+        hidden_groups=frozenset(_names(stated, "filter_groups") or ()) | {"root"},
+        naming=_NAMING.get(schema, MemberNaming.ANY) if plain else MemberNaming.ANY,
+        member_attribute=stated.get("ldap_group_member", "member"),
+        nests=not plain or schema == "rfc2307" or _number(stated, "ldap_group_nesting_level", 1) > 0,
+        primary=_number(stated, "override_gid", 0) or None,
+        lower_case=plain and stated.get("case_sensitive", "true").lower() == "false",
+        takes_rules=stated.get("sudo_provider", "").lower() != "none",
+        unread=tuple(sorted(_UNREAD & set(stated))),
+        access=_access(stated, place),
+        place=place,
+    )
+
+
+_NAMING = {"rfc2307": MemberNaming.NAMES, "rfc2307bis": MemberNaming.DNS}
+
+
+def _is_true(stated: Stated, key: str, *, default: bool = False) -> bool:
+    return stated.get(key, str(default)).lower() == "true"
+
+
+def _number(stated: Stated, key: str, default: int) -> int:
+    text = stated.get(key, "")
+    return int(text) if text.isdecimal() and len(text) < 12 else default
+
+
+def _search_bases(text: str) -> tuple[SearchBase, ...]:
+    """Return search bases, each as ``DN[?scope?[filter][?DN?scope?[filter]]*]`` (sssd-ldap(5), ldap_search_base)."""
+    parts = [part.strip() for part in text.split("?")]
+    if len(parts) == 1:
+        return (SearchBase(dn=parts[0]),) if parts[0] else ()
+    found = []
+    for at in range(0, len(parts), 3):
+        dn, scope, filtered = (*parts[at : at + 3], "", "")[:3]
+        if dn:
+            found.append(SearchBase(dn=dn, scope=_SCOPES.get(scope.lower(), "subtree"), filter=filtered))
+    return tuple(found)
+
+
+def _form(stated: Stated) -> str:
+    """Return how names of a domain are written; %1$s is the name, %2$s the domain, %3$s its short name (sssd.conf(5), full_name_format)."""
+    if stated.get("use_fully_qualified_names", "").lower() != "true":
+        return "{name}"
+    written = stated.get("full_name_format", "%1$s@%2$s")
+    return written.replace("%1$s", "{name}").replace("%2$s", "{domain}").replace("%3$s", "{short}")
+
+
+def _access(stated: Stated, place: Place) -> AccessRules | None:
+    """Return which accounts the access_provider of a domain accepts; nothing where it accepts all."""
+    provider = stated.get("access_provider", "permit").lower()
+    if provider == "permit":
+        return None
+    return AccessRules(
+        provider=provider,
+        users=_names(stated, "simple_allow_users"),
+        groups=_names(stated, "simple_allow_groups"),
+        refused_users=_names(stated, "simple_deny_users") or (),
+        refused_groups=_names(stated, "simple_deny_groups") or (),
+        filter=stated.get("ad_access_filter" if provider == "ad" else "ldap_access_filter", ""),
+        order=_names(stated, "ldap_access_order") or ("filter",),
+        place=place,
+    )
+
+
+def _names(stated: Stated, key: str) -> tuple[str, ...] | None:
+    """Return a list of names, in which a comma that belongs to a name is written twice; nothing where none is stated."""
+    if key not in stated:
+        return None
+    parts = stated[key].replace(",,", "\0").split(",")
+    return tuple(part.strip().replace("\0", ",") for part in parts if part.strip()) or None

@@ -1,0 +1,105 @@
+"""What of a directory a host sees: where it looks, and which numbers and names it takes (sssd.conf(5), sssd-ldap(5)).
+
+A filter that asks for what is not in evidence leaves nothing out, and is a gap.
+"""
+
+from collections.abc import Iterator, Mapping, Sequence
+
+from fidelitas.distinguished_names import levels_below
+from fidelitas.facts import DirectoryAccount, DirectorySource, Gap, MemberNaming, SearchBase, StatedGroup
+from fidelitas.rights.directory.filters import FilterError, Matcher, matcher
+
+__all__ = ["View", "unread_settings"]
+
+# How many levels below its base a search goes.
+_REACH = {"base": range(1), "onelevel": range(1, 2)}
+_READ = frozenset({"uid", "cn", "uidnumber", "gidnumber", "samaccountname", "mail", "title", "department", "objectclass"})
+
+
+class View:
+    """What one host sees of a directory, as its files say: everything, where they say nothing."""
+
+    def __init__(self, source: DirectorySource | None) -> None:
+        self._source = source
+        self._people = _searches(source.people) if source is not None else []
+        self._groups = _searches(source.groups) if source is not None else []
+
+    def sees_account(self, account: DirectoryAccount) -> bool:
+        """Return whether the host has an account."""
+        source, posix = self._source, account.posix
+        if source is None:
+            return True
+        name = posix.name if posix is not None else account.name
+        if posix is not None and not source.numbers_made and not (self._takes(posix.uid) and self._takes(posix.gid)):
+            return False
+        numbers = {"uidnumber": str(posix.uid), "gidnumber": str(posix.gid)} if posix is not None else {}
+        texts = {"uid": name, "cn": account.full_name, "samaccountname": account.name, "mail": account.mail, **numbers}
+        texts |= {"title": account.title, "department": account.department}
+        return not _is_hidden(name, source.name, source.hidden_accounts) and _is_within(account.dn, self._people, texts)
+
+    def sees_group(self, group: StatedGroup) -> bool:
+        """Return whether the host has a group, or it leads to others there."""
+        source = self._source
+        if source is None:
+            return True
+        if group.gid is None and source.naming is not MemberNaming.ANY and not source.numbers_made:
+            return False
+        texts = {"cn": group.name, "samaccountname": group.name, "gidnumber": str(group.gid)}
+        return _is_within(group.dn, self._groups, texts)
+
+    def numbers_group(self, group: StatedGroup) -> bool:
+        """Return whether a group that the host sees is one there: one that is hidden, or of another number, only leads to others."""
+        source = self._source
+        if source is None:
+            return True
+        taken = source.numbers_made or group.gid is None or self._takes(group.gid)
+        return taken and not _is_hidden(group.name, source.name, source.hidden_groups)
+
+    def _takes(self, number: int) -> bool:
+        source = self._source
+        return source is None or (number >= source.least and (not source.most or number <= source.most))
+
+
+_Search = tuple[SearchBase, Matcher | None]
+
+
+def _searches(bases: Sequence[SearchBase]) -> list[_Search]:
+    return [(base, _matcher(base.filter)) for base in bases]
+
+
+def _matcher(text: str) -> Matcher | None:
+    try:
+        return matcher(text) if text else None
+    except FilterError:  # told as a setting that is not read
+        return None
+
+
+def _is_within(dn: str, searches: Sequence[_Search], texts: Mapping[str, str]) -> bool:
+    if not searches:
+        return True
+    known = {name: frozenset({value.casefold()} - {""}) for name, value in texts.items()}
+    for base, matches in searches:
+        levels = levels_below(dn, base.dn)
+        if levels is not None and levels in _REACH.get(base.scope, range(levels + 1)) and (matches is None or matches(known) is not False):
+            return True
+    return False
+
+
+def _is_hidden(name: str, domain: str, hidden: frozenset[str]) -> bool:
+    return name in hidden or f"{name}@{domain}" in hidden
+
+
+def unread_settings(source: DirectorySource) -> Iterator[Gap]:
+    """Yield a gap for each setting of a host that bears on what it takes of a directory and is not read."""
+    filters = [base.filter for base in (*source.people, *source.groups) if base.filter and not _is_read(base.filter)]
+    for what in (*source.unread, *(f"the filter {text}" for text in dict.fromkeys(filters))):
+        why = f'domain "{source.name}": {what} is not read'
+        yield Gap(what="settings of sssd", why=why, weakens="which accounts and groups of the directory the host has", place=source.place)
+
+
+def _is_read(text: str) -> bool:
+    try:
+        matches = matcher(text)
+    except FilterError:
+        return False
+    return matches(dict.fromkeys(_READ, frozenset[str]())) is not None

@@ -1,0 +1,161 @@
+"""What a host has of a directory by sssd, held against a real sssd and a real OpenLDAP server: accounts, groups, who may log in.
+
+Asked is the built program (`accounts`, JSON) with the host's own sssd.conf, and the C library and PAM of that host.
+"""
+
+import os
+import random
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+
+from slapd_server import BASE, scratch_slapd
+from sssd_host import CONFIGURATION, asked, need_sssd
+from support import fidelitas
+
+pytestmark = pytest.mark.judge
+
+# Directories with settings of sssd; JUDGE_ESTATES makes more of them.
+SEEDS = max(int(os.environ.get("JUDGE_ESTATES", "20")) // 5, 4)
+PEOPLE, GROUPS = 14, 12
+# An account that every configuration here lets the host see: the judge waits for it.
+FIRST = "first"
+ENTRY = "dn: {dn}\n{lines}\n"
+
+
+def tree(chance: random.Random) -> str:
+    """Return a directory: people and groups in units and below them, numbers of all sorts, members by name and by DN, groups in groups."""
+    units = ["ou=people", "ou=people", "ou=staff,ou=people", "ou=guests,ou=people"]
+    entries = [f"dn: {BASE}\nobjectClass: dcObject\nobjectClass: organization\no: x\ndc: saltmarsh\n"]
+    for unit in ("ou=people", "ou=staff,ou=people", "ou=guests,ou=people", "ou=groups", "ou=inner,ou=groups"):
+        entries.append(f"dn: {unit},{BASE}\nobjectClass: organizationalUnit\nou: {unit.partition('=')[2].partition(',')[0]}\n")
+    people, groups = [FIRST, *names(chance)], [f"g{number}" for number in range(GROUPS)]
+    where = {name: "ou=people" if name == FIRST else chance.choice(units) for name in people}
+    inside = {group: chance.choice(["ou=groups", "ou=groups", "ou=inner,ou=groups"]) for group in groups}
+    gids = {
+        group: chance.choice([0, 500 + number, 6000 + number, 6000 + number, 6000 + number, 90000 + number])
+        for number, group in enumerate(groups)
+    }
+    for number, name in enumerate(people):
+        uid = (
+            5000 + number
+            if name == FIRST
+            else chance.choice([0, 300 + number, 5000 + number, 5000 + number, 5000 + number, 70000 + number])
+        )
+        gid = 6999 if name == FIRST else chance.choice([0, 6999, 77, *gids.values(), *gids.values()])
+        kind = (
+            ["objectClass: inetOrgPerson", "objectClass: posixAccount"]
+            if name == FIRST or chance.random() < 0.9
+            else ["objectClass: inetOrgPerson"]
+        )
+        posix = [f"uidNumber: {uid}", f"gidNumber: {gid}", f"homeDirectory: /home/{number}"] if len(kind) == 2 else []
+        title = [f"title: {chance.choice(['keeper', 'guest'])}"]
+        lines = [*kind, f"uid: {name}", f"cn: {name}", f"sn: {name}", *posix, *title]
+        entries.append(ENTRY.format(dn=f"uid={name},{where[name]},{BASE}", lines="\n".join(lines)))
+    for group in groups:
+        listed = [f"memberUid: {name}" for name in chance.sample(people, chance.randrange(4))]
+        dns = [f"member: uid={name},{where[name]},{BASE}" for name in chance.sample(people, chance.randrange(4))]
+        inner = [
+            f"member: cn={other},{inside[other]},{BASE}" for other in chance.sample(groups, chance.choice([0, 1, 1, 2])) if other != group
+        ]
+        kind = ["objectClass: posixGroup", "objectClass: extensibleObject"]
+        lines = [*kind, f"cn: {group}", f"gidNumber: {gids[group]}", *listed, *dns, *inner]
+        entries.append(ENTRY.format(dn=f"cn={group},{inside[group]},{BASE}", lines="\n".join(lines)))
+    return "\n".join(entries)
+
+
+def names(chance: random.Random) -> list[str]:
+    written = ["rada", "Ines", "tomas", "vesna", "svc-tide", "a.b", "o'neill", "root", "nils", "zoe", "pier", "guest1", "rada2", "x" * 31]
+    return chance.sample(written, PEOPLE)
+
+
+def settings(chance: random.Random) -> tuple[str, str]:
+    """Return settings of the section [nss] and of a domain."""
+    nss: list[str] = []
+    domain: list[str] = []
+
+    def perhaps(lines: list[str], share: float, text: str) -> None:
+        if chance.random() < share:
+            lines.append(text)
+
+    filters = ["", "(title=keeper)", "(!(uid=r*))", "(|(uid=first)(uidNumber=5*))"]
+    one = f"ou=people,{BASE}?{chance.choice(['subtree', 'onelevel'])}?{chance.choice(filters)}"
+    base = chance.choice(
+        [
+            f"ldap_user_search_base = {one}",
+            f"ldap_user_search_base = ou=people,{BASE}?onelevel?(uid=first)?ou=staff,ou=people,{BASE}?subtree?",
+        ]
+    )
+    domain.append(f"ldap_search_base = {BASE}")
+    perhaps(domain, 0.5, base)
+    perhaps(
+        domain,
+        0.4,
+        f"ldap_group_search_base = ou=groups,{BASE}?{chance.choice(['subtree', 'onelevel'])}?{chance.choice(['', '(!(cn=g3))', '(cn=g1*)'])}",
+    )
+    # Between these the cache of sssd decides: what one account's lookup has found counts for all.
+    perhaps(
+        domain,
+        0.6,
+        f"ldap_schema = {chance.choice(['rfc2307bis', 'rfc2307bis', 'rfc2307'])}\nldap_group_nesting_level = {chance.choice([0, 9, 9])}",
+    )
+    perhaps(domain, 0.3, f"min_id = {chance.choice([400, 1000])}")
+    perhaps(domain, 0.3, "max_id = 60000")
+    perhaps(domain, 0.2, "override_gid = 6999")
+    perhaps(domain, 0.2, "case_sensitive = false")
+    perhaps(nss, 0.3, "filter_users = root, rada")
+    perhaps(nss, 0.3, "filter_groups = root, g2, g5")
+    access = [
+        "access_provider = permit", "access_provider = deny", "access_provider = simple\nsimple_allow_groups = g1, g4", "access_provider = simple\nsimple_deny_users = rada, Ines",
+        "access_provider = simple\nsimple_allow_users = first, tomas\nsimple_deny_groups = g0", "access_provider = simple\nsimple_deny_groups = g6, g7",
+        "access_provider = ldap\nldap_access_filter = (title=keeper)", "access_provider = ldap\nldap_access_filter = (|(uid=first)(uid=t*))", "access_provider = ldap",
+    ]  # fmt: skip
+    perhaps(domain, 0.7, chance.choice(access))
+    return "\n".join(nss), "\n".join(domain)
+
+
+@pytest.mark.parametrize("seed", range(SEEDS))
+def test_a_host_has_what_sssd_gives_it(seed: int, tmp_path: Path, need: Callable[..., None]) -> None:
+    need("unshare", root=True)
+    need_sssd()
+    chance = random.Random(seed)
+    text = tree(chance)
+    nss, domain = settings(chance)
+    (tmp_path / "slapd").mkdir()
+    with scratch_slapd(tmp_path / "slapd") as running:
+        running.load(text)
+        configuration = CONFIGURATION.format(port=running.port, base=BASE, nss=nss, domain=domain)
+        people = sorted({line.partition(": ")[2] for line in text.splitlines() if line.startswith("uid: ")})
+        groups = [f"g{number}" for number in range(GROUPS)]
+        truth, known = asked(tmp_path / "host", running, configuration, FIRST, [*people, *(name.lower() for name in people)], groups)
+    (tmp_path / "corp.ldif").write_text(text)
+    ours = said(tmp_path, configuration)
+    assert truth, (nss, domain)
+    assert ours == {name: tuple(one) for name, one in truth.items()}, (nss, domain)
+    assert known
+
+
+def said(folder: Path, configuration: str) -> dict[str, tuple[str, str, list[str], bool]]:
+    """Return what the program says of the accounts that the host has of the directory."""
+    etc = folder / "root/etc"
+    (etc / "sssd").mkdir(parents=True)
+    (etc / "sssd/sssd.conf").write_text(configuration)
+    (etc / "sssd/sssd.conf").chmod(0o600)
+    files = {
+        "nsswitch.conf": "passwd: files sss\ngroup: files sss\n",
+        "passwd": "root:x:0:0::/root:/bin/sh\n",
+        "group": "root:x:0:\n",
+        "sudoers": "root ALL=(ALL) ALL\n",
+    }
+    for name, content in files.items():
+        (etc / name).write_text(content)
+    fidelitas("survey", "--root", folder / "root", "--name", "tern", cwd=folder)
+    fidelitas("survey", "corp.ldif", "--name", "corp", cwd=folder)
+    rows = fidelitas("accounts", "tern", "--format", "json", cwd=folder).json["accounts"]
+    found = {}
+    for row in rows:
+        if row["account"] != "root" or row["number"] != "0:0":
+            uid, _, gid = row["number"].partition(":")
+            found[row["account"]] = (uid, gid, sorted(group["name"] for group in row["groups"]), row["can_log_in"] is not False)
+    return found
