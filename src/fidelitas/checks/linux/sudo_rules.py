@@ -183,13 +183,13 @@ def _missing(rights: HostRights, member: Member) -> str:
 def _is_group(rights: HostRights, name: str) -> bool:
     if name.startswith("#"):
         return any(name == f"#{group.gid}" for group in rights.population.groups)
-    return any(name.lower() == group.name.lower() for group in rights.population.groups)
+    return rights.population.has_group(name)
 
 
 def _is_account(rights: HostRights, name: str) -> bool:
     if name.startswith("#"):
         return any(name == f"#{who.uid}" for who in rights.population.identities)
-    return any(name.lower() == who.name.lower() for who in rights.population.identities)
+    return bool(rights.population.called(name))
 
 
 @check(

@@ -83,6 +83,28 @@ class Nesting:
                 found.setdefault(group.name.lower(), []).append(group.gid)
         return found
 
+    @cached_property
+    def first_of_uid(self) -> Mapping[int, Identity]:
+        """The first account of each user ID."""
+        return {uid: found[0] for uid, found in self._by_uid.items()}
+
+    @cached_property
+    def folded_group_names(self) -> frozenset[str]:
+        """The names of the groups, in small letters."""
+        return frozenset(name.lower() for name in self._by_name)
+
+    def members_called(self, group: str) -> Sequence[Identity]:
+        """Return the accounts that are in a group at any depth, by its name."""
+        return self._members_by_name.get(group, ())
+
+    @cached_property
+    def _members_by_name(self) -> Mapping[str, list[Identity]]:
+        found: dict[str, list[Identity]] = {}
+        for who in self.identities.values():
+            for name in dict.fromkeys(one.group.name for one in who.memberships):
+                found.setdefault(name, []).append(who)
+        return found
+
     def of_uid(self, uid: int) -> Sequence[Identity]:
         """Return the accounts with a user ID."""
         return self._by_uid.get(uid, ())

@@ -142,6 +142,8 @@ class Population:
         own = self._first_of_uid.get(uid)
         if own is not None or self.nesting is None:
             return own
+        if self._has_directory_unchanged:
+            return self.nesting.first_of_uid.get(uid)
         return next(self._as_here(self.nesting.of_uid(uid)), None)
 
     def as_invoker(self, who: Identity) -> Identity:
@@ -200,12 +202,29 @@ class Population:
         return {name for name, who in self.by_name.items() if known.get(name) is not who}
 
     @cached_property
+    def _has_directory_unchanged(self) -> bool:
+        """Whether every account of the directory is here just as the directory has it."""
+        return self.nesting is not None and self._changed.isdisjoint(self.nesting.identities)
+
+    @cached_property
     def _all_by_gid(self) -> dict[int, Sequence[Identity]]:
         return {}
 
     def members(self, name: str) -> tuple[Identity, ...]:
         """Return the accounts in a group."""
-        return tuple(who for who in self.effective if any(membership.group.name == name for membership in who.memberships))
+        if self.nesting is None or not self._has_directory_unchanged:
+            return tuple(self._members_by_name.get(name, ()))
+        own = (who for who in self._local if self.by_name[who.name] is who and any(one.group.name == name for one in who.memberships))
+        return (*own, *self.nesting.members_called(name))
+
+    @cached_property
+    def _members_by_name(self) -> Mapping[str, list[Identity]]:
+        return _grouped((name, who) for who in self.effective for name in dict.fromkeys(one.group.name for one in who.memberships))
+
+    def has_group(self, name: str) -> bool:
+        """Return whether there is a group of a name, whatever the case of its letters."""
+        folded = name.lower()
+        return folded in self._gids_by_folded_name or (self.nesting is not None and folded in self.nesting.folded_group_names)
 
 
 def _grouped(pairs: Iterable[tuple[K, V]]) -> dict[K, list[V]]:
