@@ -31,8 +31,8 @@ DEBIAN_FRONTEND=noninteractive
 export DEBIAN_FRONTEND
 apt-get -qq -o DPkg::Lock::Timeout=300 update >/dev/null 2>&1 || echo 'apt-get update failed; trying all the same' >&2
 for package in $missing; do
-    # The tests ask sssd in a namespace of their own: this machine keeps looking accounts up where it did.
-    [ "$package" != libnss-sss ] || cp -p /etc/nsswitch.conf /etc/nsswitch.conf.kept
+    # The tests ask sssd and nslcd in namespaces of their own: this machine keeps looking accounts up where it did.
+    case $package in libnss-sss | libnss-ldapd | nslcd) cp -p /etc/nsswitch.conf /etc/nsswitch.conf.kept ;; esac
     apt-get -qq -o DPkg::Lock::Timeout=300 install -y --no-install-recommends "$package" >/dev/null 2>&1 ||
         echo "could not install the package $package" >&2
     [ ! -f /etc/nsswitch.conf.kept ] || mv /etc/nsswitch.conf.kept /etc/nsswitch.conf

@@ -1,6 +1,6 @@
 """How hosts write the names of a directory, which accounts of it they accept, and rules of an IPA directory, as the whole audit has them.
 
-What a real sssd can be asked is in test_judge_sssd.py; no winbind or IPA server runs: rows are from sssd.conf(5), sssd-ad(5), smb.conf(5), and the schema
+What a real sssd and nslcd can be asked is in test_judge_directory_hosts.py; no winbind or IPA server runs: rows are from sssd.conf(5), sssd-ad(5), smb.conf(5), and the schema
 of IPA's sudo and host-based access rules.
 """
 

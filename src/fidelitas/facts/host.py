@@ -86,9 +86,10 @@ class DirectorySource:
 
     `form` is how the host writes a name of it (``{name}``, ``{domain}`` and ``{short}`` filled in); `numbers_made` says that it makes user
     IDs of SIDs itself, so that accounts without a number are there, too.  The host sees objects below `people` and `groups` alone, where
-    these are stated, with numbers from `least` to `most` (0: no limit), and none of the names that are hidden.  Groups name members by
-    `naming`, in `member_attribute` where that is by DNs; `nests` says whether groups within groups count.  `primary` is the primary group
-    of all accounts, where the host says so.  `unread` are settings that bear on this and are not read.
+    these are stated, with numbers from `least_uid` and `least_gid` to `most` (0: no limit), and none of the names that are hidden.  Groups
+    name members by `naming`, in `member_attribute` where that is by DNs; `nests` says whether groups within groups count, and
+    `primary_leads_on` whether those round a primary group do.  `primary` is the primary group of all accounts, where the host says so.
+    `unread` are settings that bear on this and are not read.
     """
 
     name: str
@@ -98,15 +99,18 @@ class DirectorySource:
     numbers_made: bool = False
     people: tuple[SearchBase, ...] = ()
     groups: tuple[SearchBase, ...] = ()
-    least: int = 0
+    least_uid: int = 0
+    least_gid: int = 0
     most: int = 0
     hidden_accounts: frozenset[str] = frozenset()
     hidden_groups: frozenset[str] = frozenset()
     naming: MemberNaming = MemberNaming.ANY
     member_attribute: str = "member"
     nests: bool = True
+    primary_leads_on: bool = True
     primary: int | None = None
     lower_case: bool = False
+    plain_names: bool = False  # names with signs that names of accounts do not have are left out (nslcd.conf(5), validnames)
     takes_rules: bool = True
     unread: tuple[str, ...] = ()
     access: AccessRules | None = None

@@ -1,4 +1,4 @@
-"""Which directory a host asks, and what of it: sssd.conf(5) (`sssd.py`), nslcd.conf(5), ldap.conf(5), smb.conf(5).
+"""Which directory a host asks, and what of it: sssd.conf(5) (`sssd.py`), nslcd.conf(5) (`nslcd.py`), ldap.conf(5), smb.conf(5).
 
 Of all, the base of the tree or the realm.  Passwords in these files are never read.
 """
@@ -7,6 +7,7 @@ import re
 from collections.abc import Iterator, Mapping
 
 from fidelitas.facts import DirectorySource, Place
+from fidelitas.languages.linux.nslcd import read_nslcd
 from fidelitas.languages.linux.sssd import MAIN, SETTING, read_sssd
 
 __all__ = ["PATHS", "read_directory_sources"]
@@ -31,13 +32,16 @@ def read_directory_sources(texts: Mapping[str, str], subject: str, *, winbind: b
     for path, text in texts.items():
         if "/sssd/" in path:
             continue
-        found += _of_samba(text, subject, path, winbind=winbind) if path.endswith("smb.conf") else _of_words(text, subject, path)
+        if path.endswith("nslcd.conf"):
+            found += read_nslcd(text, subject, path)
+        else:
+            found += _of_samba(text, subject, path, winbind=winbind) if path.endswith("smb.conf") else _of_words(text, subject, path)
     sssd = {path: text for path, text in texts.items() if "/sssd/" in path}
     return (*read_sssd(sssd, subject), *found)
 
 
 def _of_words(text: str, subject: str, path: str) -> Iterator[DirectorySource]:
-    """Yield what a file of keywords and values names: nslcd.conf, ldap.conf."""
+    """Yield what a file of keywords and values names: ldap.conf."""
     for number, line in enumerate(text.split("\n"), 1):
         found = _WORDS.match(line)
         if found is not None and found[1].lower() == "base":

@@ -16,7 +16,6 @@ from fidelitas.facts import (
     DirectoryKind,
     DirectoryMember,
     DirectorySource,
-    MemberNaming,
     Password,
     PasswordState,
     StatedGroup,
@@ -82,7 +81,7 @@ class AsTaken:
             groups=groups,
             policy=rights.facts.policy if source is None or source.takes_rules else None,
             netgroups=rights.facts.netgroups,
-            primary_leads_on=source is None or source.naming is MemberNaming.ANY,
+            primary_leads_on=source is None or source.primary_leads_on,
         )
 
     def name(self, one: Thing) -> str:

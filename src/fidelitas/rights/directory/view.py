@@ -3,6 +3,7 @@
 A filter that asks for what is not in evidence leaves nothing out, and is a gap.
 """
 
+import re
 from collections.abc import Iterator, Mapping, Sequence
 
 from fidelitas.distinguished_names import levels_below
@@ -11,6 +12,8 @@ from fidelitas.rights.directory.filters import FilterError, Matcher, matcher
 
 __all__ = ["View", "unread_settings"]
 
+# What nslcd takes for a name of an account or group (nslcd.conf(5), validnames).
+_is_plain = re.compile(r"[a-z0-9._@$()](?:[a-z0-9._@$() \\~-]*[a-z0-9._@$()~-])?", re.IGNORECASE).fullmatch
 # How many levels below its base a search goes.
 _REACH = {"base": range(1), "onelevel": range(1, 2)}
 _READ = frozenset({"uid", "cn", "uidnumber", "gidnumber", "samaccountname", "mail", "title", "department", "objectclass"})
@@ -30,12 +33,13 @@ class View:
         if source is None:
             return True
         name = posix.name if posix is not None else account.name
-        if posix is not None and not source.numbers_made and not (self._takes(posix.uid) and self._takes(posix.gid)):
+        if posix is not None and not source.numbers_made and not self._takes_numbers(posix.uid, posix.gid):
             return False
         numbers = {"uidnumber": str(posix.uid), "gidnumber": str(posix.gid)} if posix is not None else {}
         texts = {"uid": name, "cn": account.full_name, "samaccountname": account.name, "mail": account.mail, **numbers}
         texts |= {"title": account.title, "department": account.department}
-        return not _is_hidden(name, source.name, source.hidden_accounts) and _is_within(account.dn, self._people, texts)
+        hidden = _is_hidden(name, source.name, source.hidden_accounts) or (source.plain_names and not _is_plain(name))
+        return not hidden and _is_within(account.dn, self._people, texts)
 
     def sees_group(self, group: StatedGroup) -> bool:
         """Return whether the host has a group, or it leads to others there."""
@@ -43,6 +47,8 @@ class View:
         if source is None:
             return True
         if group.gid is None and source.naming is not MemberNaming.ANY and not source.numbers_made:
+            return False
+        if source.plain_names and not _is_plain(group.name):
             return False
         texts = {"cn": group.name, "samaccountname": group.name, "gidnumber": str(group.gid)}
         return _is_within(group.dn, self._groups, texts)
@@ -52,12 +58,16 @@ class View:
         source = self._source
         if source is None:
             return True
-        taken = source.numbers_made or group.gid is None or self._takes(group.gid)
+        taken = source.numbers_made or group.gid is None or _is_between(group.gid, source.least_gid, source.most)
         return taken and not _is_hidden(group.name, source.name, source.hidden_groups)
 
-    def _takes(self, number: int) -> bool:
+    def _takes_numbers(self, uid: int, gid: int) -> bool:
         source = self._source
-        return source is None or (number >= source.least and (not source.most or number <= source.most))
+        return source is None or (_is_between(uid, source.least_uid, source.most) and _is_between(gid, source.least_gid, source.most))
+
+
+def _is_between(number: int, least: int, most: int) -> bool:
+    return number >= least and (not most or number <= most)
 
 
 _Search = tuple[SearchBase, Matcher | None]
@@ -93,8 +103,8 @@ def unread_settings(source: DirectorySource) -> Iterator[Gap]:
     """Yield a gap for each setting of a host that bears on what it takes of a directory and is not read."""
     filters = [base.filter for base in (*source.people, *source.groups) if base.filter and not _is_read(base.filter)]
     for what in (*source.unread, *(f"the filter {text}" for text in dict.fromkeys(filters))):
-        why = f'domain "{source.name}": {what} is not read'
-        yield Gap(what="settings of sssd", why=why, weakens="which accounts and groups of the directory the host has", place=source.place)
+        why, weakens = f'"{source.name}": {what} is not read', "which accounts and groups of the directory the host has"
+        yield Gap(what="settings of the directory", why=why, weakens=weakens, place=source.place)
 
 
 def _is_read(text: str) -> bool:

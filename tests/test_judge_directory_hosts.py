@@ -1,6 +1,6 @@
-"""What a host has of a directory by sssd, held against a real sssd and a real OpenLDAP server: accounts, groups, who may log in.
+"""What a host has of a directory, held against a real sssd and nslcd on a real OpenLDAP server: accounts, groups, who may log in.
 
-Asked is the built program (`accounts`, JSON) with the host's own sssd.conf, and the C library and PAM of that host.
+Asked is the built program (`accounts`, JSON) with the host's own configuration, and the C library and PAM of that host.
 """
 
 import os
@@ -10,8 +10,8 @@ from pathlib import Path
 
 import pytest
 
+from directory_host import NSLCD, SSSD, Daemon, asked
 from slapd_server import BASE, scratch_slapd
-from sssd_host import CONFIGURATION, asked, need_sssd
 from support import fidelitas
 
 pytestmark = pytest.mark.judge
@@ -24,8 +24,11 @@ FIRST = "first"
 ENTRY = "dn: {dn}\n{lines}\n"
 
 
-def tree(chance: random.Random) -> str:
-    """Return a directory: people and groups in units and below them, numbers of all sorts, members by name and by DN, groups in groups."""
+def tree(chance: random.Random, zero: int = 0) -> str:
+    """Return a directory: people and groups in units and below them, numbers of all sorts, members by name and by DN, groups in groups.
+
+    Some groups have the number 0, or numbers from `zero` on.
+    """
     units = ["ou=people", "ou=people", "ou=staff,ou=people", "ou=guests,ou=people"]
     entries = [f"dn: {BASE}\nobjectClass: dcObject\nobjectClass: organization\no: x\ndc: saltmarsh\n"]
     for unit in ("ou=people", "ou=staff,ou=people", "ou=guests,ou=people", "ou=groups", "ou=inner,ou=groups"):
@@ -34,7 +37,7 @@ def tree(chance: random.Random) -> str:
     where = {name: "ou=people" if name == FIRST else chance.choice(units) for name in people}
     inside = {group: chance.choice(["ou=groups", "ou=groups", "ou=inner,ou=groups"]) for group in groups}
     gids = {
-        group: chance.choice([0, 500 + number, 6000 + number, 6000 + number, 6000 + number, 90000 + number])
+        group: chance.choice([zero and zero + number, 500 + number, 6000 + number, 6000 + number, 6000 + number, 90000 + number])
         for number, group in enumerate(groups)
     }
     for number, name in enumerate(people):
@@ -70,7 +73,7 @@ def names(chance: random.Random) -> list[str]:
     return chance.sample(written, PEOPLE)
 
 
-def settings(chance: random.Random) -> tuple[str, str]:
+def of_sssd(chance: random.Random) -> tuple[str, str]:
     """Return settings of the section [nss] and of a domain."""
     nss: list[str] = []
     domain: list[str] = []
@@ -115,42 +118,65 @@ def settings(chance: random.Random) -> tuple[str, str]:
     return "\n".join(nss), "\n".join(domain)
 
 
+def of_nslcd(chance: random.Random) -> tuple[str, str]:
+    """Return settings of nslcd.conf."""
+    lines = [f"base {BASE}"]
+
+    def perhaps(share: float, text: str) -> None:
+        if chance.random() < share:
+            lines.append(text)
+
+    perhaps(0.4, f"base passwd ou=people,{BASE}")
+    perhaps(0.3, f"base group ou=groups,{BASE}")
+    perhaps(0.3, f"scope {chance.choice(['sub', 'group sub'])}")
+    if f"base passwd ou=people,{BASE}" in lines:
+        perhaps(0.3, "scope passwd one")
+    if f"base group ou=groups,{BASE}" in lines:
+        perhaps(0.4, "scope group one")
+    perhaps(
+        0.3, f"filter passwd {chance.choice(['(&(objectClass=posixAccount)(title=keeper))', '(&(objectClass=posixAccount)(!(uid=r*)))'])}"
+    )
+    perhaps(0.3, f"filter group {chance.choice(['(&(objectClass=posixGroup)(!(cn=g3)))', '(&(objectClass=posixGroup)(cn=g1*))'])}")
+    perhaps(0.4, f"nss_min_uid {chance.choice([1, 1000])}")
+    perhaps(0.6, f"nss_nested_groups {chance.choice(['yes', 'yes', 'no'])}")
+    return "", "\n".join(lines)
+
+
 @pytest.mark.parametrize("seed", range(SEEDS))
-def test_a_host_has_what_sssd_gives_it(seed: int, tmp_path: Path, need: Callable[..., None]) -> None:
+@pytest.mark.parametrize(("daemon", "settings"), [(SSSD, of_sssd), (NSLCD, of_nslcd)], ids=["sssd", "nslcd"])
+def test_a_host_has_what_its_own_daemon_gives_it(
+    daemon: Daemon, settings: Callable[[random.Random], tuple[str, str]], seed: int, tmp_path: Path, need: Callable[..., None]
+) -> None:
     need("unshare", root=True)
-    need_sssd()
     chance = random.Random(seed)
-    text = tree(chance)
+    text = tree(chance, 100 if daemon is NSLCD else 0)  # nslcd lets several groups have 0
     nss, domain = settings(chance)
     (tmp_path / "slapd").mkdir()
     with scratch_slapd(tmp_path / "slapd") as running:
         running.load(text)
-        configuration = CONFIGURATION.format(port=running.port, base=BASE, nss=nss, domain=domain)
+        configuration = daemon.configuration.format(port=running.port, base=BASE, nss=nss, domain=domain)
         people = sorted({line.partition(": ")[2] for line in text.splitlines() if line.startswith("uid: ")})
         groups = [f"g{number}" for number in range(GROUPS)]
-        truth, known = asked(tmp_path / "host", running, configuration, FIRST, [*people, *(name.lower() for name in people)], groups)
+        truth, known = asked(tmp_path / "host", daemon, configuration, FIRST, [*people, *(name.lower() for name in people)], groups)
     (tmp_path / "corp.ldif").write_text(text)
-    ours = said(tmp_path, configuration)
     assert truth, (nss, domain)
-    assert ours == {name: tuple(one) for name, one in truth.items()}, (nss, domain)
+    assert said(tmp_path, daemon, configuration) == {name: tuple(one) for name, one in truth.items() if name != "root"}, (nss, domain)
     assert known
 
 
-def said(folder: Path, configuration: str) -> dict[str, tuple[str, str, list[str], bool]]:
+def said(folder: Path, daemon: Daemon, configuration: str) -> dict[str, tuple[str, str, list[str], bool]]:
     """Return what the program says of the accounts that the host has of the directory."""
-    etc = folder / "root/etc"
-    (etc / "sssd").mkdir(parents=True)
-    (etc / "sssd/sssd.conf").write_text(configuration)
-    (etc / "sssd/sssd.conf").chmod(0o600)
+    root = folder / "root"
+    (root / daemon.path).parent.mkdir(parents=True)
+    (root / daemon.path).write_text(configuration)
+    (root / daemon.path).chmod(0o600)
     files = {
-        "nsswitch.conf": "passwd: files sss\ngroup: files sss\n",
-        "passwd": "root:x:0:0::/root:/bin/sh\n",
-        "group": "root:x:0:\n",
-        "sudoers": "root ALL=(ALL) ALL\n",
-    }
+        "nsswitch.conf": f"passwd: files {daemon.source}\ngroup: files {daemon.source}\n", "passwd": "root:x:0:0::/root:/bin/sh\n",
+        "group": "root:x:0:\n", "sudoers": "root ALL=(ALL) ALL\n",
+    }  # fmt: skip
     for name, content in files.items():
-        (etc / name).write_text(content)
-    fidelitas("survey", "--root", folder / "root", "--name", "tern", cwd=folder)
+        (root / "etc" / name).write_text(content)
+    fidelitas("survey", "--root", root, "--name", "tern", cwd=folder)
     fidelitas("survey", "corp.ldif", "--name", "corp", cwd=folder)
     rows = fidelitas("accounts", "tern", "--format", "json", cwd=folder).json["accounts"]
     found = {}

@@ -1,0 +1,118 @@
+"""A host whose accounts come by a real sssd or nslcd from a real OpenLDAP server, as a judge: in a mount namespace of its own."""
+
+import json
+import shutil
+import subprocess
+import sys
+from pathlib import Path
+from typing import Any, NamedTuple
+
+import pytest
+
+__all__ = ["NSLCD", "SSSD", "Daemon", "asked"]
+
+
+class Daemon(NamedTuple):
+    """What looks accounts up: its program, its file, the source that nsswitch.conf names, and the shell that starts it."""
+
+    program: str
+    path: str
+    source: str
+    configuration: str
+    start: str
+    packages: str
+
+
+_SSSD = """\
+[sssd]
+domains = tides
+services = nss, pam
+[nss]
+{nss}
+[pam]
+[domain/tides]
+id_provider = ldap
+auth_provider = none
+ldap_uri = ldap://127.0.0.1:{port}
+ldap_default_bind_dn = cn=admin,{base}
+ldap_default_authtok = admin-pw
+ldap_id_use_start_tls = false
+{domain}
+"""
+# Everything that a daemon writes to lies in memory, and vanishes with the namespace.
+_START_SSSD = """
+for place in /var/lib/sss /etc/sssd /var/log/sssd /run /etc/pam.d; do mount -t tmpfs none $place; done
+cd /var/lib/sss && mkdir -p db pipes/private mc pubconf/krb5.include.d gpo_cache keytabs secrets deskprofile
+cp "$1/conf" /etc/sssd/sssd.conf && chmod 600 /etc/sssd/sssd.conf
+printf 'account required pam_sss.so\\n' > /etc/pam.d/tidegate
+sssd -i > "$1/log" 2>&1 &
+"""
+_NSLCD = """\
+uid nslcd
+gid nslcd
+uri ldap://127.0.0.1:{port}
+binddn cn=admin,{base}
+bindpw admin-pw
+{domain}
+"""
+_START_NSLCD = """
+mount --bind "$1/conf" /etc/nslcd.conf
+for place in /run /etc/pam.d; do mount -t tmpfs none $place; done
+mkdir /run/nslcd && chown nslcd:nslcd /run/nslcd
+printf 'account required pam_permit.so\\n' > /etc/pam.d/tidegate
+nslcd --nofork > "$1/log" 2>&1 &
+"""
+_WORLD = """
+set -e
+{start}
+shift
+"$@" || echo "failed" >&2
+kill $! && wait $! || true
+"""
+SSSD = Daemon("sssd", "etc/sssd/sssd.conf", "sss", _SSSD, _START_SSSD, "sssd-ldap libnss-sss libpam-sss")
+NSLCD = Daemon("nslcd", "etc/nslcd.conf", "ldap", _NSLCD, _START_NSLCD, "nslcd libnss-ldapd")
+# What the C library and PAM say of some accounts, once sssd answers for the one that every configuration lets it see.
+_ASK = """
+import ctypes, json, subprocess, sys, time
+def get(*asked):
+    return subprocess.run(["getent", "-s", source, *asked], capture_output=True, text=True).stdout.strip()
+def admitted(name):
+    class Conversation(ctypes.Structure):
+        _fields_ = [("conv", ctypes.c_void_p), ("data", ctypes.c_void_p)]
+    pam, handle, talk = ctypes.CDLL("libpam.so.0"), ctypes.c_void_p(), Conversation()
+    pam.pam_start(b"tidegate", name.encode(), ctypes.byref(talk), ctypes.byref(handle))
+    answer = pam.pam_acct_mgmt(handle, 0)
+    pam.pam_end(handle, 0)
+    return answer == 0
+source, first, names, groups = json.load(sys.stdin)
+for _ in range(300):
+    if get("passwd", first):
+        break
+    time.sleep(0.05)
+said = {}
+for name in names:
+    entry = get("passwd", name).split(":")
+    if len(entry) < 4:
+        continue
+    numbers = get("initgroups", name).split()[1:]
+    shown = [get("group", number).split(":")[0] for number in dict.fromkeys([entry[3], *numbers])]
+    said[entry[0]] = [entry[2], entry[3], sorted(filter(None, shown)), admitted(name)]
+json.dump([said, [name for name in groups if get("group", name)]], sys.stdout)
+"""
+
+
+def asked(
+    folder: Path, daemon: Daemon, configuration: str, first: str, names: list[str], groups: list[str]
+) -> tuple[dict[str, Any], list[str]]:
+    """Return what a host says of accounts by name: user ID, group ID, names of groups, and whether it lets them log in; and its groups."""
+    if shutil.which(daemon.program) is None or shutil.which("getent") is None:
+        pytest.skip(f"{daemon.program} is not installed (apt-get install {daemon.packages})")
+    folder.mkdir(exist_ok=True)
+    (folder / "conf").write_text(configuration)
+    (folder / "conf").chmod(0o600)
+    command = ["unshare", "--mount", "sh", "-c", _WORLD.replace("{start}", daemon.start), "sh", str(folder), sys.executable, "-c", _ASK]
+    question = json.dumps([daemon.source, first, names, groups])
+    done = subprocess.run(command, input=question, capture_output=True, text=True, check=False, timeout=300)
+    assert done.stdout, (done.stderr[-2000:], (folder / "log").read_text()[-2000:])
+    said, known = json.loads(done.stdout)
+    return said, known
