@@ -9,7 +9,7 @@ from typing import Any, NamedTuple
 
 import pytest
 
-__all__ = ["NSLCD", "SSSD", "Daemon", "asked"]
+__all__ = ["NSLCD", "SSSD", "Daemon", "asked", "asked_of_sudo"]
 
 
 class Daemon(NamedTuple):
@@ -26,7 +26,7 @@ class Daemon(NamedTuple):
 _SSSD = """\
 [sssd]
 domains = tides
-services = nss, pam
+services = nss, pam, sudo
 [nss]
 {nss}
 [pam]
@@ -69,7 +69,7 @@ shift
 "$@" || echo "failed" >&2
 kill $! && wait $! || true
 """
-SSSD = Daemon("sssd", "etc/sssd/sssd.conf", "sss", _SSSD, _START_SSSD, "sssd-ldap libnss-sss libpam-sss")
+SSSD = Daemon("sssd", "etc/sssd/sssd.conf", "sss", _SSSD, _START_SSSD, "sssd-ldap libnss-sss libpam-sss libsss-sudo")
 NSLCD = Daemon("nslcd", "etc/nslcd.conf", "ldap", _NSLCD, _START_NSLCD, "nslcd libnss-ldapd")
 # What the C library and PAM say of some accounts, once sssd answers for the one that every configuration lets it see.
 _ASK = """
@@ -99,6 +99,47 @@ for name in names:
     said[entry[0]] = [entry[2], entry[3], sorted(filter(None, shown)), admitted(name)]
 json.dump([said, [name for name in groups if get("group", name)]], sys.stdout)
 """
+
+
+# Which of some commands real sudo allows to some accounts: [account, command] pairs, by a host of this name without rules of its own.
+_SUDO = """
+hostname tern
+for name in nsswitch.conf sudoers hosts; do mount --bind "$1/$name" /etc/$name; done
+"""
+_ASK_SUDO = """
+import json, subprocess, sys, time
+first, users, commands = json.load(sys.stdin)
+for _ in range(300):
+    if subprocess.run(["getent", "passwd", first], capture_output=True).returncode == 0:
+        break
+    time.sleep(0.05)
+allowed = []
+for user in users:
+    for command in commands:
+        # The first question of an account can come before sssd has its rules.
+        for _ in range(2):
+            done = subprocess.run(["sudo", "-n", "-l", "-U", user, command], capture_output=True, text=True)
+        if done.returncode == 0 and done.stdout.strip():
+            allowed.append([user, command])
+json.dump(allowed, sys.stdout)
+"""
+
+
+def asked_of_sudo(folder: Path, configuration: str, first: str, users: list[str], commands: list[str]) -> list[list[str]]:
+    """Return which commands real sudo allows to which accounts, by the rules that a real sssd gives it; the host is called tern."""
+    folder.mkdir(exist_ok=True)
+    files = {
+        "conf": configuration, "sudoers": "root ALL=(ALL) ALL\n", "hosts": "127.0.0.1 localhost\n192.0.2.9 tern\n",
+        "nsswitch.conf": "passwd: files sss\ngroup: files sss\nsudoers: files sss\nhosts: files\n",
+    }  # fmt: skip
+    for name, content in files.items():
+        (folder / name).write_text(content)
+        (folder / name).chmod(0o440 if name == "sudoers" else 0o600 if name == "conf" else 0o644)
+    world = _WORLD.replace("{start}", _SUDO + SSSD.start)
+    command = ["unshare", "--mount", "--uts", "sh", "-c", world, "sh", str(folder), sys.executable, "-c", _ASK_SUDO]
+    done = subprocess.run(command, input=json.dumps([first, users, commands]), capture_output=True, text=True, check=False, timeout=300)
+    assert done.stdout, (done.stderr[-2000:], (folder / "log").read_text()[-2000:])
+    return list(json.loads(done.stdout))
 
 
 def asked(

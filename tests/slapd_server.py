@@ -13,11 +13,14 @@ import pytest
 from support import open_up
 
 BASE = "dc=saltmarsh,dc=example"
+# The schema of sudo rules, which the package of sudo for directories has (sudoers.ldap(5), OpenLDAP schema).
+SUDO = Path(__file__).parent / "samples/sudo.schema"
 CONFIGURATION = """\
 include /etc/ldap/schema/core.schema
 include /etc/ldap/schema/cosine.schema
 include /etc/ldap/schema/nis.schema
 include /etc/ldap/schema/inetorgperson.schema
+include {schema}
 modulepath /usr/lib/ldap
 moduleload back_mdb
 pidfile {folder}/pid
@@ -62,7 +65,7 @@ def scratch_slapd(folder: Path, access: str = ACCESS) -> Iterator[Slapd]:
         pytest.skip("OpenLDAP is not installed (apt-get install slapd ldap-utils)")
     open_up(folder)
     (folder / "db").mkdir()
-    (folder / "slapd.conf").write_text(CONFIGURATION.format(folder=folder, base=BASE, access=access))
+    (folder / "slapd.conf").write_text(CONFIGURATION.format(folder=folder, base=BASE, access=access, schema=SUDO))
     with socket.create_server(("127.0.0.1", 0)) as free:
         port = free.getsockname()[1]
     running = subprocess.Popen([program, "-f", folder / "slapd.conf", "-h", f"ldap://127.0.0.1:{port}", "-d", "0"])

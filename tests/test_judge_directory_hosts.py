@@ -3,6 +3,7 @@
 Asked is the built program (`accounts`, JSON) with the host's own configuration, and the C library and PAM of that host.
 """
 
+import json
 import os
 import random
 from collections.abc import Callable
@@ -10,7 +11,7 @@ from pathlib import Path
 
 import pytest
 
-from directory_host import NSLCD, SSSD, Daemon, asked
+from directory_host import NSLCD, SSSD, Daemon, asked, asked_of_sudo
 from slapd_server import BASE, scratch_slapd
 from support import fidelitas
 
@@ -162,6 +163,108 @@ def test_a_host_has_what_its_own_daemon_gives_it(
     assert truth, (nss, domain)
     assert said(tmp_path, daemon, configuration) == {name: tuple(one) for name, one in truth.items() if name != "root"}, (nss, domain)
     assert known
+
+
+USERS = ["first", "rada", "Ines", "tomas", "vesna"]
+COMMANDS = [f"/usr/bin/{name}" for name in ("true", "false", "id", "env", "head", "tail", "wc", "sort", "tac", "nl")]
+
+
+def roles(chance: random.Random) -> str:
+    """Return accounts, two groups and sudo rules: users and hosts by names of other letters, by wildcards, numbers, groups, taken out again."""
+    users = [
+        "rada",
+        "RADA",
+        "Ines",
+        "ines",
+        "ALL",
+        "ALL",
+        "!rada",
+        "!Ines",
+        "#5001",
+        "#5002",
+        "%keepers",
+        "%Keepers",
+        "%#6001",
+        "%tides",
+        "tomas",
+        "+nobody",
+    ]
+    hosts = [
+        "ALL",
+        "ALL",
+        "ALL",
+        "tern",
+        "tern",
+        "TERN",
+        "te*",
+        "ter?",
+        "[t]ern",
+        "weir",
+        "!tern",
+        "!weir",
+        "!te*",
+        "192.0.2.9",
+        "127.0.0.0/8",
+        "tern.far.example",
+    ]
+    entries = [f"dn: {BASE}\nobjectClass: dcObject\nobjectClass: organization\no: x\ndc: saltmarsh\n"]
+    entries += [f"dn: ou={unit},{BASE}\nobjectClass: organizationalUnit\nou: {unit}\n" for unit in ("people", "groups", "sudoers")]
+    for number, name in enumerate(USERS):
+        posix = f"uidNumber: {5000 + number}\ngidNumber: {6002 if number % 2 else 6003}\nhomeDirectory: /home/{name}"
+        entries.append(
+            f"dn: uid={name},ou=people,{BASE}\nobjectClass: account\nobjectClass: posixAccount\nuid: {name}\ncn: {name}\n{posix}\n"
+        )
+    for name, gid, members in (("keepers", 6001, ["rada", "tomas"]), ("tides", 6002, ["vesna"])):
+        listed = "".join(f"memberUid: {member}\n" for member in members)
+        entries.append(f"dn: cn={name},ou=groups,{BASE}\nobjectClass: posixGroup\ncn: {name}\ngidNumber: {gid}\n{listed}")
+    for number in range(14):
+        lines = [f"sudoUser: {one}" for one in dict.fromkeys(chance.choices(users, k=chance.choice([1, 1, 2, 3])))]
+        lines += [f"sudoHost: {one}" for one in dict.fromkeys(chance.choices(hosts, k=chance.choice([0, 1, 1, 2, 3])))]
+        lines += [f"sudoCommand: {'!' * (chance.random() < 0.15)}{one}" for one in chance.sample(COMMANDS, chance.choice([1, 2]))]
+        lines += [f"sudoOrder: {number}"]
+        entries.append(f"dn: cn=r{number},ou=sudoers,{BASE}\nobjectClass: sudoRole\ncn: r{number}\n" + "\n".join(lines) + "\n")
+    return "\n".join(entries)
+
+
+@pytest.mark.parametrize("seed", range(SEEDS // 2))
+def test_sudo_allows_what_the_rules_of_the_directory_are_said_to(seed: int, tmp_path: Path, need: Callable[..., None]) -> None:
+    need("unshare", "sudo", "sssd", root=True)
+    chance = random.Random(seed)
+    text = roles(chance)
+    more = chance.choice(["", "", "ldap_sudo_include_regexp = true", "case_sensitive = false"])
+    domain = f"ldap_search_base = {BASE}\nsudo_provider = ldap\nldap_sudo_search_base = ou=sudoers,{BASE}\n{more}"
+    (tmp_path / "slapd").mkdir()
+    with scratch_slapd(tmp_path / "slapd") as running:
+        running.load(text)
+        configuration = SSSD.configuration.format(port=running.port, base=BASE, nss="", domain=domain)
+        truth = asked_of_sudo(tmp_path / "host", configuration, FIRST, USERS, COMMANDS)
+    (tmp_path / "corp.ldif").write_text(text)
+    assert truth
+    assert sorted(allowed(tmp_path, configuration)) == sorted(truth), more
+
+
+def allowed(folder: Path, configuration: str) -> list[list[str]]:
+    """Return which commands the program says that which accounts may run."""
+    root = folder / "root"
+    (root / "etc/sssd").mkdir(parents=True)
+    files = {
+        "sssd/sssd.conf": configuration, "nsswitch.conf": "passwd: files sss\ngroup: files sss\nsudoers: files sss\n",
+        "passwd": "root:x:0:0::/root:/bin/sh\n", "group": "root:x:0:\n", "sudoers": "root ALL=(ALL) ALL\n",
+    }  # fmt: skip
+    for name, content in files.items():
+        (root / "etc" / name).write_text(content)
+        (root / "etc" / name).chmod(0o440 if name == "sudoers" else 0o600)
+    fidelitas("survey", "--root", root, "--name", "tern", cwd=folder)
+    fidelitas("survey", "corp.ldif", "--name", "corp", cwd=folder)
+    asks = [
+        {"id": f"{user} {command}", "account": user, "command": [command], "host": "tern", "addresses": ["192.0.2.9/24"]}
+        for user in USERS
+        for command in COMMANDS
+    ]
+    (folder / "asks").write_text("".join(json.dumps(one) + "\n" for one in asks))
+    ran = fidelitas("may", "ignored", "tern", "--batch", "asks", "--format", "jsonl", cwd=folder)
+    answers = [json.loads(line) for line in ran.out.splitlines()]
+    return [str(one["id"]).split(" ") for one in answers if one["allowed"]]
 
 
 def said(folder: Path, daemon: Daemon, configuration: str) -> dict[str, tuple[str, str, list[str], bool]]:

@@ -62,6 +62,7 @@ from fidelitas.facts.directory import (
     DirectoryKind,
     DirectoryMember,
     HostAccessRule,
+    RuleSearch,
     StatedGroup,
 )
 from fidelitas.facts.directory_control import (
@@ -231,6 +232,7 @@ __all__ = [
     "Routine",
     "RowPolicy",
     "Rows",
+    "RuleSearch",
     "SearchBase",
     "SearchFolder",
     "SecuredPath",

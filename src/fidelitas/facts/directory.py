@@ -25,6 +25,7 @@ __all__ = [
     "DirectoryKind",
     "DirectoryMember",
     "HostAccessRule",
+    "RuleSearch",
     "StatedGroup",
 ]
 
@@ -86,6 +87,15 @@ class Directory:
     barred: frozenset[str] = frozenset()
     netgroups: tuple[Netgroup, ...] = ()
     primary_leads_on: bool = True
+    rule_search: "RuleSearch | None" = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class RuleSearch:
+    """How sssd looks for a directory's sudo rules: whether letters large and small differ, and rules for hosts by wildcards are found."""
+
+    exact: bool
+    wildcards: bool
 
 
 class DirectoryKind(StrEnum):

@@ -8,6 +8,7 @@ from functools import cached_property
 
 from fidelitas.facts.accounts import Account, Group, GroupShadow, LoginLimits, Shadow
 from fidelitas.facts.delegations import Delegations
+from fidelitas.facts.directory import RuleSearch
 from fidelitas.facts.gaps import Gap
 from fidelitas.facts.logins import Logins
 from fidelitas.facts.netgroups import Netgroup
@@ -112,6 +113,7 @@ class DirectorySource:
     lower_case: bool = False
     plain_names: bool = False  # names with signs that names of accounts do not have are left out (nslcd.conf(5), validnames)
     takes_rules: bool = True
+    rule_search: RuleSearch | None = None
     unread: tuple[str, ...] = ()
     access: AccessRules | None = None
     place: Place = field(compare=False)

@@ -8,7 +8,7 @@ lookup has found, and makes deeper ones effective.  Passwords are never read.
 import re
 from collections.abc import Iterator, Mapping
 
-from fidelitas.facts import AccessRules, DirectorySource, MemberNaming, Place, SearchBase
+from fidelitas.facts import AccessRules, DirectorySource, MemberNaming, Place, RuleSearch, SearchBase
 
 __all__ = ["MAIN", "SETTING", "read_sssd"]
 
@@ -84,7 +84,8 @@ def _source(name: str, stated: Stated, place: Place) -> DirectorySource:
         nests=not plain or schema == "rfc2307" or _number(stated, "ldap_group_nesting_level", 1) > 0,
         primary_leads_on=not plain,
         primary=_number(stated, "override_gid", 0) or None,
-        lower_case=plain and stated.get("case_sensitive", "true").lower() == "false",
+        lower_case=plain and not _is_exact(stated, provider),
+        rule_search=_rule_search(stated, provider),
         takes_rules=stated.get("sudo_provider", "").lower() != "none",
         unread=tuple(sorted(_UNREAD & set(stated))),
         access=_access(stated, place),
@@ -93,6 +94,18 @@ def _source(name: str, stated: Stated, place: Place) -> DirectorySource:
 
 
 _NAMING = {"rfc2307": MemberNaming.NAMES, "rfc2307bis": MemberNaming.DNS}
+
+
+def _rule_search(stated: Stated, provider: str) -> RuleSearch | None:
+    """Return how sudo rules are looked for; those of IPA's own form name hosts and accounts by their objects."""
+    if provider == "ipa":
+        return None
+    return RuleSearch(exact=_is_exact(stated, provider), wildcards=_is_true(stated, "ldap_sudo_include_regexp"))
+
+
+def _is_exact(stated: Stated, provider: str) -> bool:
+    """Return whether letters large and small differ (sssd.conf(5), case_sensitive: not by default in Active Directory)."""
+    return stated.get("case_sensitive", "false" if provider == "ad" else "true").lower() not in ("false", "preserving")
 
 
 def _is_true(stated: Stated, key: str, *, default: bool = False) -> bool:

@@ -8,6 +8,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import replace
 
 from fidelitas.facts import Directory, FileKind, Gap, HostFacts, SudoPolicy, joined_policies
+from fidelitas.rights.accounts.delivery import Here, Names, given_by_sssd
 
 __all__ = ["DIRECTORY_SOURCES", "with_directory"]
 
@@ -28,8 +29,23 @@ def with_directory(facts: HostFacts, directory: Directory) -> HostFacts:
         facts = replace(facts, netgroups=directory.netgroups)
     if not takes_rules or directory.policy is None:
         return replace(facts, gaps=gaps)
-    policy = _in_order(order, facts.policy, directory.policy)
+    policy = _in_order(order, facts.policy, _as_given(facts, directory, directory.policy) if "sss" in order else directory.policy)
     return replace(facts, policy=policy, gaps=(*gaps, *directory.policy.gaps))
+
+
+def _as_given(facts: HostFacts, directory: Directory, policy: SudoPolicy) -> SudoPolicy:
+    """Return the rules of a directory as sssd gives them to sudo, where the host's files say how it looks for them."""
+    search = directory.rule_search
+    if search is None:
+        return policy
+    name = facts.host_name or facts.subject
+    here = Here(
+        hosts=Names((name, name.partition(".")[0]), exact=search.exact),
+        accounts=Names([*(one.name for one in facts.accounts), *(one.name for one in directory.accounts)], exact=search.exact),
+        groups=Names([*(one.name for one in facts.groups), *(one.name for one in directory.groups)], exact=search.exact),
+        wildcards=search.wildcards,
+    )
+    return given_by_sssd(policy, here)
 
 
 def _asks_alone(facts: HostFacts, sources: Sequence[str]) -> bool:

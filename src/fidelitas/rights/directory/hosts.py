@@ -81,6 +81,7 @@ class AsTaken:
             groups=groups,
             policy=rights.facts.policy if source is None or source.takes_rules else None,
             netgroups=rights.facts.netgroups,
+            rule_search=source.rule_search if source is not None else None,
             primary_leads_on=source is None or source.primary_leads_on,
         )
 
