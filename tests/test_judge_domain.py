@@ -8,6 +8,8 @@ from typing import Any
 
 import pytest
 
+from directory_host import SSSD
+from directory_host import asked as asked_of_host
 from fidelitas.facts import DirectoryKind
 from fidelitas.languages.directory import read_directory, sid_of
 from fidelitas.platforms import findings_on
@@ -117,6 +119,55 @@ def test_nesting_is_what_the_domain_controller_says(domain: Domain, connection: 
         assert ours[name] == token, name
         checked += 1
     assert checked >= GRAPHS * PEOPLE
+
+
+ON_A_HOST = """\
+[sssd]
+domains = tides.saltmarsh.example
+services = nss, pam
+[domain/tides.saltmarsh.example]
+id_provider = ldap
+auth_provider = none
+access_provider = permit
+ldap_uri = ldap://{host}
+ldap_schema = ad
+ldap_id_mapping = true
+ldap_search_base = {base}
+ldap_default_bind_dn = {bind}
+ldap_default_authtok = {password}
+ldap_id_use_start_tls = false
+ldap_referrals = false
+ldap_group_nesting_level = 9
+"""
+
+
+@pytest.mark.judge
+@pytest.mark.usefixtures("ready")
+def test_a_host_has_the_accounts_of_a_domain_that_sssd_gives_it(domain: Domain, connection: Any, tmp_path: Path) -> None:
+    """By name, with the names of their groups; its user IDs are made of SIDs and not known."""
+    graphs = (GRAPHS, GRAPHS + 1)
+    for graph in graphs:
+        draw(connection, graph)
+    configuration = ON_A_HOST.format(host=domain.host, base=BASE, bind=domain.bind, password=domain.password)
+    names = [f"p{graph}-{number}{ending}" for graph in graphs for number in range(PEOPLE) for ending in ("", "$")]
+    truth, _ = asked_of_host(tmp_path / "host", SSSD, configuration, "Administrator", names, [])
+    files = {
+        "sssd/sssd.conf": configuration,
+        "nsswitch.conf": "passwd: files sss\ngroup: files sss\n",
+        "passwd": "root:x:0:0::/root:/bin/sh\n",
+    }
+    for name, content in {**files, "group": "root:x:0:\n", "sudoers": "root ALL=(ALL) ALL\n"}.items():
+        path = tmp_path / "root/etc" / name
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.write_text(content)
+    fidelitas("survey", "--root", tmp_path / "root", "--name", "tern", cwd=tmp_path)
+    uri = f"ldap://{domain.host}/?tls=off&bind={domain.bind}"
+    fidelitas("survey", "--directory", uri, "--name", "tides", cwd=tmp_path, env={"LDAP_PASSWORD": domain.password})
+    rows = fidelitas("accounts", "tern", "--format", "json", cwd=tmp_path).json["accounts"]
+    ours = {row["account"]: sorted(group["name"] for group in row["groups"]) for row in rows}
+    assert len(truth) == len(graphs) * PEOPLE
+    assert {name: ours.get(name) for name in truth} == {name: one[2] for name, one in truth.items()}
+    assert not {name for name in names if name in ours} - set(truth)
 
 
 @pytest.mark.judge

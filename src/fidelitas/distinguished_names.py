@@ -26,7 +26,11 @@ def folded(name: str) -> str:
     """Return a distinguished name in the form in which equal ones are equal; what is not one as it stands, in small letters."""
     if len(name) > _LONGEST:
         return name
-    return ",".join("+".join(sorted(map(_assertion, _split(part, "+")))) for part in _split(name, ",;"))
+    return ",".join(_steps(name))
+
+
+def _steps(name: str) -> list[str]:
+    return ["+".join(sorted(map(_assertion, _split(part, "+")))) for part in _split(name, ",;")]
 
 
 def first_value(name: str) -> str:
@@ -38,7 +42,9 @@ def first_value(name: str) -> str:
 
 def levels_below(name: str, base: str) -> int | None:
     """Return how many steps a name lies below a base: 0 for the base itself, ``None`` for what is not below it."""
-    parts, above = _split(folded(name), ","), _split(folded(base), ",") if base.strip() else []
+    if max(len(name), len(base)) > _LONGEST:
+        return None
+    parts, above = _steps(name), _steps(base) if base.strip() else []
     return len(parts) - len(above) if parts[len(parts) - len(above) :] == above and len(parts) >= len(above) else None
 
 

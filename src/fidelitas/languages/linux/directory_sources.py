@@ -62,5 +62,6 @@ def _of_samba(text: str, subject: str, path: str, *, winbind: bool) -> Iterator[
         realms=(realm.lower(),),
         form="{name}" if plain or not winbind else f"{{short}}{separator}{{name}}",
         numbers_made=winbind and bool(backends) and "ad" not in backends,
+        lower_case=winbind,
         place=Place(subject, path, number, 1),
     )

@@ -64,8 +64,7 @@ def _source(name: str, stated: Stated, place: Place) -> DirectorySource:
         realms = [name]  # the domain is called as the realm is, unless it says otherwise (sssd-ad(5), ad_domain)
     bases = [base.dn for key in sorted(_BASES) if key in stated for base in _search_bases(stated[key])]
     made = _is_true(stated, "ldap_id_mapping", default=provider == "ad")
-    plain = provider == "ldap" and not made
-    schema = stated.get("ldap_schema", "rfc2307" if provider == "ldap" else provider).lower()
+    naming = _naming(stated, provider)
     return DirectorySource(
         name=name,
         realms=tuple(realm.lower() for realm in realms),
@@ -79,12 +78,12 @@ def _source(name: str, stated: Stated, place: Place) -> DirectorySource:
         most=0 if made else _number(stated, "max_id", 0),
         hidden_accounts=frozenset(_names(stated, "filter_users") or ()) | {"root"},
         hidden_groups=frozenset(_names(stated, "filter_groups") or ()) | {"root"},
-        naming=_NAMING.get(schema, MemberNaming.ANY) if plain else MemberNaming.ANY,
+        naming=naming,
         member_attribute=stated.get("ldap_group_member", "member"),
-        nests=not plain or schema == "rfc2307" or _number(stated, "ldap_group_nesting_level", 1) > 0,
-        primary_leads_on=not plain,
+        nests=naming is not MemberNaming.DNS or _number(stated, "ldap_group_nesting_level", 1) > 0,
+        primary_leads_on=naming is MemberNaming.ANY,
         primary=_number(stated, "override_gid", 0) or None,
-        lower_case=plain and not _is_exact(stated, provider),
+        lower_case=not _is_exact(stated, provider),
         rule_search=_rule_search(stated, provider),
         takes_rules=stated.get("sudo_provider", "").lower() != "none",
         unread=tuple(sorted(_UNREAD & set(stated))),
@@ -93,7 +92,12 @@ def _source(name: str, stated: Stated, place: Place) -> DirectorySource:
     )
 
 
-_NAMING = {"rfc2307": MemberNaming.NAMES, "rfc2307bis": MemberNaming.DNS}
+def _naming(stated: Stated, provider: str) -> MemberNaming:
+    """Return how groups name members; where the directory itself says which groups an account is in, everything counts (tokenGroups)."""
+    schema = stated.get("ldap_schema", "rfc2307").lower()
+    if provider != "ldap" or (schema == "ad" and _is_true(stated, "ldap_use_tokengroups")):
+        return MemberNaming.ANY
+    return MemberNaming.NAMES if schema == "rfc2307" else MemberNaming.DNS
 
 
 def _rule_search(stated: Stated, provider: str) -> RuleSearch | None:

@@ -235,7 +235,7 @@ def _identity(account: Account, memberships: tuple[Membership, ...], *, barred: 
         name=account.name,
         uid=account.uid if account.uid >= 0 else None,
         gid=account.gid,
-        kind=AccountKind.PERSON,
+        kind=AccountKind.SERVICE if account.name.partition("@")[0].endswith("$") else AccountKind.PERSON,  # of a machine, or managed
         login=Login.BARRED if barred else Login.UNKNOWN,
         password=None,
         memberships=memberships,

@@ -16,6 +16,7 @@ from fidelitas.facts import (
     DirectoryKind,
     DirectoryMember,
     DirectorySource,
+    MemberNaming,
     Password,
     PasswordState,
     StatedGroup,
@@ -28,7 +29,7 @@ from fidelitas.rights.directory.view import View
 __all__ = ["AsTaken", "as_one", "for_hosts"]
 
 # What a host takes though the directory has no number for it, where it makes numbers of SIDs.
-_NUMBERED = frozenset({DirectoryKind.PERSON, DirectoryKind.SERVICE})
+_NUMBERED = frozenset({DirectoryKind.PERSON, DirectoryKind.SERVICE, DirectoryKind.COMPUTER})
 
 
 # Numbers that the directory does not state begin below zero, those of another directory of the same host far from them.
@@ -61,16 +62,18 @@ class AsTaken:
         self._rights, self._source = rights, source
         self._made = source is not None and source.numbers_made
         self._view = View(source)
+        all_lead_on = source is not None and source.naming is MemberNaming.DNS
+        self._groups = rights.facts.groups if all_lead_on else rights.groups
         self._first = -2 - number * _FAR
 
     def directory(self) -> Directory:
         """Return them as facts."""
-        rights = self._rights
-        gids = {id(group): self._gid(group, at) for at, group in enumerate(rights.groups)}
-        by_sid = {group.sid: gids[id(group)] for group in rights.groups if group.sid}
+        rights, stated = self._rights, self._groups
+        gids = {id(group): self._gid(group, at) for at, group in enumerate(stated)}
+        by_sid = {group.sid: gids[id(group)] for group in stated if group.sid}
         groups = tuple(
             DirectoryGroup(name=self.name(group), gid=gids[id(group)], members=tuple(self._members(group)), place=group.place)
-            for group in rights.groups
+            for group in stated
             if self._view.sees_group(group)
         )
         accounts = (self._account(account, at, by_sid) for at, account in enumerate(rights.facts.accounts))
@@ -101,11 +104,8 @@ class AsTaken:
 
     def _short(self, one: Thing) -> str:
         """Return the name as the C library gives it, where the object has a number; else what identifies it."""
-        if self._made:
-            return one.name.lower()
-        if self._source is not None and self._source.lower_case:
-            return self._stated_name(one).lower()
-        return self._stated_name(one)
+        name = one.name if self._made else self._stated_name(one)
+        return name.lower() if self._source is not None and self._source.lower_case else name
 
     def _stated_name(self, one: Thing) -> str:
         posix = getattr(one, "posix", None)

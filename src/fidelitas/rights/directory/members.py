@@ -96,7 +96,10 @@ class Members:
         yield from (Member(one, place, by_itself=True) for one, place in self._by_itself.get(folded(group.dn), ()))
 
     def named(self, group: StatedGroup, naming: MemberNaming, attribute: str) -> Iterator[Member]:
-        """Yield the members of a group as a host takes them that reads names alone, or DNs in one attribute alone; each once."""
+        """Yield the members of a group as a host takes them that reads names alone, or DNs in one attribute alone; each once.
+
+        Such a host does not know that a group for distribution ends a chain.
+        """
         if naming is MemberNaming.ANY:
             yield from self.of(group)
             return
@@ -105,7 +108,7 @@ class Members:
         called = group.member_names if naming is MemberNaming.NAMES else ()
         met: set[int] = set()
         for thing, place in (*listed, *((account, place) for name, place in called for account in self._by_name.get(name, ()))):
-            if thing is not None and id(thing) not in met and _counts(thing):
+            if thing is not None and id(thing) not in met and (isinstance(thing, StatedGroup) or _counts(thing)):
                 met.add(id(thing))
                 yield Member(thing, place)
 

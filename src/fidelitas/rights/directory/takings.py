@@ -178,9 +178,10 @@ def _made_sources(rights: DirectoryRights) -> Iterator[DirectorySource]:
     """Yield the forms of names that hosts give to accounts whose numbers they make."""
     realms = tuple(sorted(rights.realms))
     if any(one.sid for one in rights.facts.groups):
+        name, place = realms[0] if realms else rights.subject, rights.facts.groups[0].place
         for form in ("{name}", "{name}@{domain}", "{short}\\{name}"):
-            place = rights.facts.groups[0].place
-            yield DirectorySource(name=realms[0] if realms else rights.subject, realms=realms, form=form, numbers_made=True, place=place)
+            for lower_case in (True, False):
+                yield DirectorySource(name=name, realms=realms, form=form, numbers_made=True, lower_case=lower_case, place=place)
 
 
 def _here(gap: Gap, one: _Source) -> Gap:

@@ -58,7 +58,10 @@ class View:
         source = self._source
         if source is None:
             return True
-        taken = source.numbers_made or group.gid is None or _is_between(group.gid, source.least_gid, source.most)
+        if source.numbers_made:  # those that every machine has of its own are not the domain's there
+            taken = (group.sid is None or group.rid is not None) and group.security is not False
+        else:
+            taken = group.gid is None or _is_between(group.gid, source.least_gid, source.most)
         return taken and not _is_hidden(group.name, source.name, source.hidden_groups)
 
     def _takes_numbers(self, uid: int, gid: int) -> bool:
