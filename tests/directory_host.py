@@ -39,7 +39,7 @@ ldap_default_authtok = admin-pw
 ldap_id_use_start_tls = false
 {domain}
 """
-# Everything that a daemon writes to lies in memory, and vanishes with the namespace.
+# All that a daemon writes to is in memory, in a namespace that ends with it.
 _START_SSSD = """
 for place in /var/lib/sss /etc/sssd /var/log/sssd /run /etc/pam.d; do mount -t tmpfs none $place; done
 cd /var/lib/sss && mkdir -p db pipes/private mc pubconf/krb5.include.d gpo_cache keytabs secrets deskprofile
