@@ -109,3 +109,11 @@ def test_a_row_that_shares_lines_with_others_is_a_gap_with_its_line(odd: str, be
     facts = facts_of("objects tides", f"{GOOD}\n" * before + f"{odd}\n{GOOD}{GOOD}\n" + f"{GOOD}\n" * 5)
     assert len(facts.objects) == len([*facts.objects]) == before + 5
     assert [gap.place.line for gap in facts.gaps] == [before + 1 + number for number in range(2 + odd.count("\n"))]
+
+
+def test_a_grant_with_one_wrong_field_is_a_gap_and_not_silently_left_out() -> None:
+    shape = {"kind": "table", "schema": "public", "name": "t1", "column": "", "owner": "postgres", "grantee": "tomas"}
+    rows = [{**shape, "privileges": {"SELECT": False}}, {**shape, "privileges": {"INSERT": False}, "grantable": "yes"}]
+    facts = facts_of("grants tides", "".join(json.dumps(row) + "\n" for row in rows))
+    assert [one.privilege for one in facts.grants.named("t1")] == ["SELECT"]
+    assert [(gap.place.path, gap.place.line) for gap in facts.gaps if gap.place is not None] == [("grants tides", 2)]

@@ -60,10 +60,15 @@ def typed_facts(reader: RowReader, listing: str, kind: type[R], make: Callable[[
     return tuple(found)
 
 
-def listed_facts(reader: RowReader, listing: str, kind: type[R], make: Callable[[R, str, Place], Sequence[N]]) -> "ListedFacts[N]":
-    """Return the same, where the facts are made later; what is a gap is noted now."""
+def listed_facts(
+    reader: RowReader, listing: str, kind: type[R], make: Callable[[R, str, Place], Sequence[N]], usual: type[msgspec.Struct] | None = None
+) -> "ListedFacts[N]":
+    """Return the same, where the facts are made later; what is a gap is noted now.
+
+    Rows are mostly of the `usual` kind, which is all of `kind` that needs no look by Python.
+    """
     listings = _listings(reader, listing)
-    count = sum(_count(reader, kind, one) for one in listings)
+    count = sum(_count(reader, kind, usual or kind, one) for one in listings)
     decode = msgspec.json.Decoder(kind).decode
 
     def facts(line: bytes, database: str, place: Place) -> Sequence[N]:
@@ -81,9 +86,9 @@ def _listings(reader: RowReader, listing: str) -> list[_Listing]:
     return [_Listing(found[name], reader.origin(name), name.partition(" ")[2], [], []) for name in names]
 
 
-def _count(reader: RowReader, kind: type[R], listing: _Listing) -> int:
+def _count(reader: RowReader, kind: type[R], usual: type[msgspec.Struct], listing: _Listing) -> int:
     """Return how many rows of a listing are of their kind; they are looked at in blocks, and one by one only where a block has a fault."""
-    decode, content = msgspec.json.Decoder(kind).decode_lines, listing.content
+    decode, content = msgspec.json.Decoder(usual).decode_lines, listing.content
     count = begins = 0
     first = 1
     while begins < len(content):

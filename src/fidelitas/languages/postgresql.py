@@ -70,11 +70,11 @@ class _Catalogue(RowReader):
             roles=roles,
             memberships=typed_facts(self, "memberships", _MembershipRow, lambda row, _, place: _membership(row, inherits, place)),
             objects=listed_facts(self, "objects", _ObjectRow, _object),
-            grants=listed_facts(self, "grants", _GrantRow, _grants),
+            grants=listed_facts(self, "grants", _GrantRow, _grants, _UsualGrantRow),
             server_objects=self._all("databases", _database) + self._all("tablespaces", _tablespace),
             server_grants=(
-                *listed_facts(self, "cluster-grants", _GrantRow, _grants),
-                *listed_facts(self, "parameter-grants", _GrantRow, _grants),
+                *listed_facts(self, "cluster-grants", _GrantRow, _grants, _UsualGrantRow),
+                *listed_facts(self, "parameter-grants", _GrantRow, _grants, _UsualGrantRow),
             ),
             routines=self._all("routines", _routine),
             defaults=self._all("default-privileges", _default),
@@ -224,6 +224,20 @@ class _GrantRow(msgspec.Struct, gc=False):
     def __post_init__(self) -> None:
         if self.privileges is None and self.privilege is None:
             raise ValueError("it has no privileges")
+
+
+class _UsualGrantRow(msgspec.Struct, gc=False):
+    """A grant as it is stated today: every row that is one is a `_GrantRow`, so that nothing is lost when it is read as that."""
+
+    kind: str
+    schema: str
+    name: str
+    column: str
+    owner: str
+    grantee: str
+    privileges: dict[str, bool]
+    privilege: str | None = None
+    grantable: bool = False
 
 
 def _grants(row: _GrantRow, database: str, place: Place) -> list[DatabaseGrant]:
