@@ -83,7 +83,7 @@ def _source(name: str, stated: Stated, place: Place) -> DirectorySource:
         nests=naming is not MemberNaming.DNS or _number(stated, "ldap_group_nesting_level", 1) > 0,
         primary_leads_on=naming is MemberNaming.ANY,
         primary=_number(stated, "override_gid", 0) or None,
-        lower_case=not _is_exact(stated, provider),
+        lower_case=_case(stated, provider) == "false",
         rule_search=_rule_search(stated, provider),
         takes_rules=stated.get("sudo_provider", "").lower() != "none",
         unread=tuple(sorted(_UNREAD & set(stated))),
@@ -108,8 +108,12 @@ def _rule_search(stated: Stated, provider: str) -> RuleSearch | None:
 
 
 def _is_exact(stated: Stated, provider: str) -> bool:
+    return _case(stated, provider) not in ("false", "preserving")
+
+
+def _case(stated: Stated, provider: str) -> str:
     """Return whether letters large and small differ (sssd.conf(5), case_sensitive: not by default in Active Directory)."""
-    return stated.get("case_sensitive", "false" if provider == "ad" else "true").lower() not in ("false", "preserving")
+    return stated.get("case_sensitive", "false" if provider == "ad" else "true").lower()
 
 
 def _is_true(stated: Stated, key: str, *, default: bool = False) -> bool:

@@ -138,7 +138,7 @@ class AsTaken:
             name=self.name(account),
             password=Password(state=PasswordState.SHADOWED),
             uid=self._first - at,
-            gid=gids.get(primary, -1),
+            gid=gids.get(primary, -1) if self._source is None or self._source.primary is None else self._source.primary,
             comment=account.full_name,
             home="/",
             shell="",

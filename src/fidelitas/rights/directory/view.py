@@ -6,7 +6,7 @@ A filter that asks for what is not in evidence leaves nothing out, and is a gap.
 import re
 from collections.abc import Iterator, Mapping, Sequence
 
-from fidelitas.distinguished_names import levels_below
+from fidelitas.distinguished_names import folded, levels_below
 from fidelitas.facts import DirectoryAccount, DirectorySource, Gap, MemberNaming, SearchBase, StatedGroup
 from fidelitas.rights.directory.filters import FilterError, Matcher, matcher
 
@@ -16,7 +16,9 @@ __all__ = ["View", "unread_settings"]
 _is_plain = re.compile(r"[a-z0-9._@$()](?:[a-z0-9._@$() \\~-]*[a-z0-9._@$()~-])?", re.IGNORECASE).fullmatch
 # How many levels below its base a search goes.
 _REACH = {"base": range(1), "onelevel": range(1, 2)}
-_READ = frozenset({"uid", "cn", "uidnumber", "gidnumber", "samaccountname", "mail", "title", "department", "objectclass"})
+# Attributes that are known of each.
+_OF_GROUPS = frozenset({"cn", "gidnumber", "samaccountname", "objectclass", "memberof"})
+_OF_PEOPLE = frozenset({"uid", "uidnumber", "gidnumber", "samaccountname", "mail", "title", "department", "objectclass", "memberof"})
 
 
 class View:
@@ -36,10 +38,11 @@ class View:
         if posix is not None and not source.numbers_made and not self._takes_numbers(posix.uid, posix.gid):
             return False
         numbers = {"uidnumber": str(posix.uid), "gidnumber": str(posix.gid)} if posix is not None else {}
-        texts = {"uid": name, "cn": account.full_name, "samaccountname": account.name, "mail": account.mail, **numbers}
+        texts = {"uid": name, "samaccountname": account.name, "mail": account.mail, **numbers}
         texts |= {"title": account.title, "department": account.department}
+        known = {**_folded(texts), "memberof": frozenset(folded(dn) for dn, _ in account.member_of)}
         hidden = _is_hidden(name, source.name, source.hidden_accounts) or (source.plain_names and not _is_plain(name))
-        return not hidden and _is_within(account.dn, self._people, texts)
+        return not hidden and _is_within(account.dn, self._people, known)
 
     def sees_group(self, group: StatedGroup) -> bool:
         """Return whether the host has a group, or it leads to others there."""
@@ -51,7 +54,7 @@ class View:
         if source.plain_names and not _is_plain(group.name):
             return False
         texts = {"cn": group.name, "samaccountname": group.name, "gidnumber": str(group.gid)}
-        return _is_within(group.dn, self._groups, texts)
+        return _is_within(group.dn, self._groups, {**_folded(texts), "memberof": frozenset(folded(dn) for dn, _ in group.member_of)})
 
     def numbers_group(self, group: StatedGroup) -> bool:
         """Return whether a group that the host sees is one there: one that is hidden, or of another number, only leads to others."""
@@ -87,10 +90,13 @@ def _matcher(text: str) -> Matcher | None:
         return None
 
 
-def _is_within(dn: str, searches: Sequence[_Search], texts: Mapping[str, str]) -> bool:
+def _folded(texts: Mapping[str, str]) -> dict[str, frozenset[str]]:
+    return {name: frozenset({value.casefold()} - {""}) for name, value in texts.items()}
+
+
+def _is_within(dn: str, searches: Sequence[_Search], known: Mapping[str, frozenset[str]]) -> bool:
     if not searches:
         return True
-    known = {name: frozenset({value.casefold()} - {""}) for name, value in texts.items()}
     for base, matches in searches:
         levels = levels_below(dn, base.dn)
         if levels is not None and levels in _REACH.get(base.scope, range(levels + 1)) and (matches is None or matches(known) is not False):
@@ -104,15 +110,16 @@ def _is_hidden(name: str, domain: str, hidden: frozenset[str]) -> bool:
 
 def unread_settings(source: DirectorySource) -> Iterator[Gap]:
     """Yield a gap for each setting of a host that bears on what it takes of a directory and is not read."""
-    filters = [base.filter for base in (*source.people, *source.groups) if base.filter and not _is_read(base.filter)]
+    filters = [base.filter for base in source.people if not _is_read(base.filter, _OF_PEOPLE)]
+    filters += [base.filter for base in source.groups if not _is_read(base.filter, _OF_GROUPS)]
     for what in (*source.unread, *(f"the filter {text}" for text in dict.fromkeys(filters))):
         why, weakens = f'"{source.name}": {what} is not read', "which accounts and groups of the directory the host has"
         yield Gap(what="settings of the directory", why=why, weakens=weakens, place=source.place)
 
 
-def _is_read(text: str) -> bool:
+def _is_read(text: str, attributes: frozenset[str]) -> bool:
+    """Return whether a filter, or that there is none, is decided by some attributes."""
     try:
-        matches = matcher(text)
+        return not text or matcher(text)(dict.fromkeys(attributes, frozenset[str]())) is not None
     except FilterError:
         return False
-    return matches(dict.fromkeys(_READ, frozenset[str]())) is not None
