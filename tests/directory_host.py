@@ -106,6 +106,9 @@ _SUDO = """
 hostname tern
 for name in nsswitch.conf sudoers hosts; do mount --bind "$1/$name" /etc/$name; done
 """
+_SUDO_PAM = """
+for task in auth account session; do printf '%s required pam_permit.so\\n' $task; done > /etc/pam.d/sudo
+"""
 _ASK_SUDO = """
 import json, subprocess, sys, time
 first, users, commands = json.load(sys.stdin)
@@ -135,7 +138,7 @@ def asked_of_sudo(folder: Path, configuration: str, first: str, users: list[str]
     for name, content in files.items():
         (folder / name).write_text(content)
         (folder / name).chmod(0o440 if name == "sudoers" else 0o600 if name == "conf" else 0o644)
-    world = _WORLD.replace("{start}", _SUDO + SSSD.start)
+    world = _WORLD.replace("{start}", _SUDO + SSSD.start + _SUDO_PAM)
     command = ["unshare", "--mount", "--uts", "sh", "-c", world, "sh", str(folder), sys.executable, "-c", _ASK_SUDO]
     done = subprocess.run(command, input=json.dumps([first, users, commands]), capture_output=True, text=True, check=False, timeout=300)
     assert done.stdout, (done.stderr[-2000:], (folder / "log").read_text()[-2000:])

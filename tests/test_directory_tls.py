@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pytest
 
-from slapd_server import BASE, CONFIGURATION, Slapd
+from slapd_server import BASE, CONFIGURATION, SUDO, Slapd
 from support import Ran, fidelitas, open_up
 
 TLS = "TLSCertificateFile {folder}/server.pem\nTLSCertificateKeyFile {folder}/server.key\n"
@@ -37,7 +37,7 @@ def server(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Slapd]:
     (folder / "db").mkdir()
     certificate(folder, "server", "IP:127.0.0.1")
     certificate(folder, "other", "IP:127.0.0.1")
-    head, database = CONFIGURATION.format(folder=folder, base=BASE, access="").split("database mdb", 1)
+    head, database = CONFIGURATION.format(folder=folder, base=BASE, access="", schema=SUDO).split("database mdb", 1)
     (folder / "slapd.conf").write_text(f"{head}{TLS.format(folder=folder)}database mdb{database}")
     with socket.create_server(("127.0.0.1", 0)) as free:
         port = free.getsockname()[1]

@@ -6,10 +6,11 @@ takes out again (``!name``) has it all the same (sssd-sudo(5); sudo, plugins/sud
 
 from collections.abc import Iterable
 from dataclasses import dataclass, replace
+from ipaddress import ip_interface
 
 from fidelitas.facts import Member, MemberKind, SudoPolicy, SudoRule
 
-__all__ = ["Here", "Names", "given_by_sssd"]
+__all__ = ["Here", "Names", "addresses_of", "given_by_sssd"]
 
 _WILDCARDS = frozenset("*?[\\")
 _NAMES = (MemberKind.NAME, MemberKind.WORD)
@@ -19,8 +20,12 @@ class Names:
     """Names as they are written; with `exact` letters large and small differ."""
 
     def __init__(self, names: Iterable[str], *, exact: bool) -> None:
-        self._names = frozenset(names)
+        self._names, self._exact = frozenset(names), exact
         self._folded = frozenset(name.lower() for name in self._names) if exact else frozenset[str]()
+
+    def has(self, name: str) -> bool:
+        """Return whether a name is one of these."""
+        return name in self._names or (not self._exact and name.lower() in {one.lower() for one in self._names})
 
     def finds(self, name: str) -> bool:
         """Return whether a name is one of these; one that is nobody's is left to sudo, which finds nobody either."""
@@ -29,9 +34,13 @@ class Names:
 
 @dataclass(frozen=True)
 class Here:
-    """What the host is called, and its accounts and groups; whether rules for hosts by wildcards are found (ldap_sudo_include_regexp)."""
+    """What the host is called, and its accounts and groups; whether rules for hosts by wildcards are found (ldap_sudo_include_regexp).
+
+    Of its `addresses`, and the networks that these are in, those of the loopback do not count; ``None`` where they are not known.
+    """
 
     hosts: Names
+    addresses: frozenset[str] | None
     accounts: Names
     groups: Names
     wildcards: bool
@@ -56,8 +65,23 @@ def _finds_user(one: Member, here: Here) -> bool:
 
 
 def _finds_host(one: Member, here: Here) -> bool:
+    if one.kind is MemberKind.ADDRESS:
+        return one.value in here.addresses if here.addresses is not None else bool(addresses_of([one.value]))
     if one.kind not in _NAMES:
         return True
     if not _WILDCARDS.isdisjoint(one.value):
         return here.wildcards
-    return here.hosts.finds(one.value)
+    return here.hosts.has(one.value)
+
+
+def addresses_of(interfaces: Iterable[str]) -> frozenset[str]:
+    """Return the addresses and networks of interfaces as sssd looks for them: those of the loopback are left out."""
+    found: set[str] = set()
+    for text in interfaces:
+        try:
+            interface = ip_interface(text)
+        except ValueError:
+            continue
+        if not interface.is_loopback:
+            found |= {str(interface.ip), str(interface.network), interface.network.with_netmask}
+    return frozenset(found)

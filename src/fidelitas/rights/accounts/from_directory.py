@@ -8,7 +8,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import replace
 
 from fidelitas.facts import Directory, FileKind, Gap, HostFacts, SudoPolicy, joined_policies
-from fidelitas.rights.accounts.delivery import Here, Names, given_by_sssd
+from fidelitas.rights.accounts.delivery import Here, Names, addresses_of, given_by_sssd
 
 __all__ = ["DIRECTORY_SOURCES", "with_directory"]
 
@@ -41,6 +41,7 @@ def _as_given(facts: HostFacts, directory: Directory, policy: SudoPolicy) -> Sud
     name = facts.host_name or facts.subject
     here = Here(
         hosts=Names((name, name.partition(".")[0]), exact=search.exact),
+        addresses=None if facts.addresses is None else addresses_of(facts.addresses),
         accounts=Names([*(one.name for one in facts.accounts), *(one.name for one in directory.accounts)], exact=search.exact),
         groups=Names([*(one.name for one in facts.groups), *(one.name for one in directory.groups)], exact=search.exact),
         wildcards=search.wildcards,
