@@ -148,7 +148,7 @@ def of_nslcd(chance: random.Random) -> tuple[str, str]:
 def test_a_host_has_what_its_own_daemon_gives_it(
     daemon: Daemon, settings: Callable[[random.Random], tuple[str, str]], seed: int, tmp_path: Path, need: Callable[..., None]
 ) -> None:
-    need("unshare", root=True)
+    need("unshare", daemon.program, root=True)
     chance = random.Random(seed)
     text = tree(chance, 100 if daemon is NSLCD else 0)  # nslcd lets several groups have 0
     nss, domain = settings(chance)

@@ -143,8 +143,11 @@ ldap_group_nesting_level = 9
 
 @pytest.mark.judge
 @pytest.mark.usefixtures("ready")
-def test_a_host_has_the_accounts_of_a_domain_that_sssd_gives_it(domain: Domain, connection: Any, tmp_path: Path) -> None:
+def test_a_host_has_the_accounts_of_a_domain_that_sssd_gives_it(
+    domain: Domain, connection: Any, tmp_path: Path, need: Callable[..., None]
+) -> None:
     """By name, with the names of their groups; its user IDs are made of SIDs and not known."""
+    need("sssd", root=True)
     graphs = (GRAPHS, GRAPHS + 1)
     for graph in graphs:
         draw(connection, graph)

@@ -12,10 +12,14 @@ from typing import Any, NamedTuple
 from fidelitas.languages.logs.sparse import candidates, columns
 from fidelitas.recorded import PROGRAMS
 
-__all__ = ["BEGINNINGS", "SUDO", "Idle", "Line", "first_stamp", "lines_that_matter"]
+__all__ = ["BEGINNINGS", "NAME_FIRST", "SUDO", "Idle", "Line", "first_stamp", "lines_that_matter"]
 
 # The names under which sudo logs.
 SUDO = frozenset({"sudo", "sudoedit", "sudo.ws", "sudo-rs", "sudo-i", "sudo_logsrvd"})
+# Their messages begin with the name of an account, which can be called as other messages begin.
+NAME_FIRST = SUDO | {"doas", "pkexec"}
+_NAME_FIRST = frozenset(name.encode() for name in NAME_FIRST)
+_PAM = (b"pam_", b" pam_")
 _STAMP = rb"([A-Z][a-z]{2} [ \d]\d \d\d:\d\d:\d\d|\d{4}-\d\d-\d\d[T ]\d\d:\d\d:\d\d(?:[.,]\d+)?(?:Z|[+-]\d\d:?\d\d)?)"
 _NAMES = "|".join(sorted(map(re.escape, PROGRAMS), key=len, reverse=True)).encode()
 # The syslogd of busybox writes facility and level before the program: auth.notice.
@@ -102,18 +106,14 @@ def lines_that_matter(blocks: Iterable[bytes], idle: "Idle | None" = None) -> It
                 pid = _process(head) if pid is None else pid
             before = stamp
             mattered += 1
-            if message[:_HEAD] in heads and message.startswith(heads[message[:_HEAD]]) and idle is not None:
+            is_idle = message[:_HEAD] in heads and message.startswith(heads[message[:_HEAD]])
+            if is_idle and idle is not None and (program not in _NAME_FIRST or message.startswith(_PAM)):
                 idle.count(stamp)
             else:
                 yield make(Line, (number, stamp, host, program, pid, message))
         parted.learn(mattered)
         if idle is not None:
             idle.report()
-
-
-def _is_alike(stamp: bytes, before: bytes) -> bool:
-    """Return whether a stamp of ISO 8601 has the hour and the length of one that is a time: what else is in it is seen when it is read."""
-    return stamp[:_ALIKE] == before[:_ALIKE] and len(stamp) == len(before) > _TRADITIONAL and stamp.isascii()
 
 
 class _Parted:

@@ -1,7 +1,7 @@
 """One password put to several modules of PAM: the module of the passwords of the host says no, then that of a directory decides.
 
-Each use of sudo by an account of a directory begins with a failure that is none.  So what pam_unix says waits for the next line of its
-process: where another module says there whether the password was right, that counts alone.  What the program itself says of wrong
+Each use of sudo by an account of a directory begins with a failure that does not count.  So what pam_unix says waits for the next line of
+its process: where another module says there whether the password was right, that counts alone.  What the program itself says of wrong
 passwords, and what is not known to be of one process, is counted as ever: no line can take that away.
 """
 
@@ -62,7 +62,7 @@ class _Stream:
         yield from self._released(0)
 
     def _released(self, most: int) -> Iterator[Event]:
-        """Yield what need not wait any more; of what is still open no more than so many wait."""
+        """Yield what need not wait any more; of what is still open at most `most` wait."""
         waiting = self._waiting
         while waiting:
             first = waiting[0]

@@ -67,7 +67,7 @@ class SyslogReader:
         """Yield blocks, some behind what is read, and know whether a line in one or in those to come goes on with a command of sudo.
 
         The same of lines by which another module of PAM decides on a password.  A megabyte is looked ahead, however short blocks are:
-        nobody can put so many lines between two that sudo writes at once.
+        no user can put as many lines between two that sudo writes at once.
         """
         held: deque[tuple[bytes, bool, bool]] = deque()
         size, damage = 0, None

@@ -4,7 +4,7 @@ Knows no times and no hosts: a message that many hosts write is one.
 """
 
 from fidelitas.facts import Event
-from fidelitas.languages.logs.entries import SUDO
+from fidelitas.languages.logs.entries import NAME_FIRST, SUDO
 from fidelitas.languages.logs.messages import is_idle, is_part, read_message
 from fidelitas.languages.logs.repetition import once
 from fidelitas.languages.logs.sudo_lines import read_sudo_line
@@ -44,7 +44,8 @@ def _text(written: str | bytes) -> str:
 
 
 def _read(program: str, message: str) -> Event | bool:
-    if is_idle(message) or (program in ONLY_PAM and not message.startswith("pam_")):
+    of_pam = message.startswith("pam_")
+    if (is_idle(message) and (of_pam or program not in NAME_FIRST)) or (program in ONLY_PAM and not of_pam):
         return True
     event = read_sudo_line(message) if program in SUDO else None
     if event is None:

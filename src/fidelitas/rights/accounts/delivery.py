@@ -1,4 +1,4 @@
-"""Which of a directory's sudo rules sssd gives to sudo: those that it finds by the names of the host and of the account, in so many words.
+"""Which of a directory's sudo rules sssd gives to sudo: those that it finds by the names of the host and of the account, spelled out.
 
 sudo itself asks then for the host, the command and the rest of a rule that it was given, and no more for the account: a user whom a rule
 takes out again (``!name``) has it all the same (sssd-sudo(5); sudo, plugins/sudoers/sssd.c).
@@ -28,7 +28,7 @@ class Names:
         return name in self._names or (not self._exact and name.lower() in {one.lower() for one in self._names})
 
     def finds(self, name: str) -> bool:
-        """Return whether a name is one of these; one that is nobody's is left to sudo, which finds nobody either."""
+        """Return whether a name is one of these; one that no account has is left to sudo, which finds no account either."""
         return name in self._names or name.lower() not in self._folded
 
 
