@@ -412,7 +412,7 @@ def test_logs_that_cannot_be_had_are_gaps_and_none_are_copied_where_none_are_wan
     )
     found = probe(root, shell)
     assert "could not be read to its end" in gaps(found)["/var/log/auth.log.1.gz"]
-    assert len(read_logbook([host_logs([found])]).hosts["knot"].people.by_name) == 1
+    assert len(read_logbook([host_logs([found])]).people.by_name) == 1
     assert fidelitas("survey", "--root", root, "--no-logs", "--no-file-scan", "--name", "knot", cwd=tmp_path).status == 0
     ran = fidelitas("usage", cwd=tmp_path)
     assert (ran.status, ran.err.count("\n")) == (2, 1)

@@ -89,12 +89,13 @@ class EventFilter:
 class Logbook:
     """The use of privilege on each host, by its name; what was not understood or could not be read; what each log covers.
 
-    `people` counts the actions that were asked for, of all hosts, `records` is how many those are; `gone` are events that an earlier
-    copy of a log has and a later one lacks.
+    `people` counts the actions that were asked for, of all hosts, `records` is how many those are; `everyone` are the persons of any
+    action; `gone` are events that an earlier copy of a log has and a later one lacks.
     """
 
     hosts: dict[str, HostUse] = field(default_factory=dict)
     people: People = field(default_factory=People)
+    everyone: set[str] = field(default_factory=set)
     records: int = 0
     unknown: Counter[str] = field(default_factory=Counter)
     gaps: list[Gap] = field(default_factory=list)
@@ -224,6 +225,7 @@ def _include(book: Logbook, one: Logbook) -> None:
         # A host that two logs tell of, its own and one that others send theirs to, is told of twice.
         book.hosts[name if name not in book.hosts else f"{name} by {len(book.hosts)}"] = use
     book.people.include(one.people)
+    book.everyone |= one.everyone
     book.records += one.records
     book.unknown += one.unknown
     book.gaps += one.gaps
@@ -236,7 +238,8 @@ def _read(task: LogTask, take: Callable[[AttributedEvent], None] | None = None) 
     host, wanted = task.host, task.wanted
     book, every = Logbook(), wanted == EventFilter()
     reading = LogReading(host.logs, host.zone, host.names, host.sids, task.share, singly=take is not None or not every)
-    uses = _Uses(host, book.hosts)
+    people = book.people if every else People()
+    uses = _Uses(host, book.hosts, people)
     place = Place(subject=host.subject, path="logs")
     doing = f"counting the use of privilege on {host.subject}"
     events = guarded(reading.events(), book.gaps, place, doing, "what its logs record from there on")
@@ -256,15 +259,23 @@ def _read(task: LogTask, take: Callable[[AttributedEvent], None] | None = None) 
     for name, count in reading.counted.items():
         if name in uses.by_written_name:  # but where reading ended before the first was yielded
             uses.of(name).events += count
-    if every:  # everyone's actions were counted already
+    if every:
         book.records = sum(use.events for use in book.hosts.values())
-        for use in book.hosts.values():
-            book.people.include(use.people)
+    book.everyone = set(people.by_name)
     for use in book.hosts.values():
-        use.finish()
+        _finish(use)
     book.unknown, book.unread, book.covers, book.gone = reading.unknown, reading.unread, reading.covers, reading.gone
     book.gaps += reading.gaps
     return book
+
+
+def _finish(use: HostUse) -> None:
+    """Have it worked out what is unusual on a host; where that fails, the findings of it say so."""
+    try:
+        use.finish()
+    except Exception as error:  # noqa: BLE001 whatever it is, it costs this host alone
+        place, doing = Place(subject=use.host, path="logs"), f"comparing the use of privilege on {use.host} with what is usual"
+        use.troubles.append(internal_error(error, place, doing, "what is unusual in it"))
 
 
 class _Uses:
@@ -273,8 +284,8 @@ class _Uses:
     Hosts do not bear on one another: where nobody looks on, events wait and are added host by host, of which a processor's cache has all.
     """
 
-    def __init__(self, place: HostLogs, hosts: dict[str, HostUse]) -> None:
-        self._place, self._hosts = place, hosts
+    def __init__(self, place: HostLogs, hosts: dict[str, HostUse], people: People) -> None:
+        self._place, self._hosts, self._people = place, hosts, people
         self.by_written_name: dict[str, HostUse] = {}
         self._waiting: dict[str, list[Event]] = {}  # by the name as it is written; a host has one list
         self._count = 0
@@ -286,7 +297,7 @@ class _Uses:
             place = self._place
             name = short_host_name(written or place.subject)
             shown = place.subject if name == short_host_name(place.subject) else name
-            use = self.by_written_name[written] = self._hosts.setdefault(name, HostUse(shown, place.zone))
+            use = self.by_written_name[written] = self._hosts.setdefault(name, HostUse(shown, place.zone, self._people))
         return use
 
     def wait(self, event: Event) -> None:
@@ -317,6 +328,7 @@ def _finished(host: HostLogs, parts: Sequence[Logbook]) -> Logbook:
     for one in others:
         first.hosts |= one.hosts
         first.people.include(one.people)
+        first.everyone |= one.everyone
         first.records += one.records
         first.unknown += one.unknown
         first.gone += one.gone

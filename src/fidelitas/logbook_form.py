@@ -2,17 +2,32 @@
 
 import os
 from collections import Counter
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable
 from datetime import UTC, datetime, tzinfo
 from zoneinfo import ZoneInfo
 
 import msgspec
 
 from fidelitas.conclusions.typed import decode, encode
-from fidelitas.facts import Event, Gap, Place
+from fidelitas.facts import Event, Gap
 from fidelitas.languages.logs.reading import Cover
 from fidelitas.logbook import HostLogs, Logbook, LogTask
-from fidelitas.usage import AttributedEvent, Cause, Failures, First, Grants, HostUse, LogState, Notable, People, PersonUse, Session
+from fidelitas.usage import (
+    AttributedEvent,
+    Burst,
+    Cause,
+    Grants,
+    HostUse,
+    LogState,
+    Notable,
+    Novelty,
+    OddHour,
+    Packed,
+    People,
+    PersonUse,
+    Session,
+    Spray,
+)  # fmt: skip
 
 __all__ = ["LogbookForm", "book_of", "form_of", "packed"]
 
@@ -40,25 +55,26 @@ def _unpacked(book: Logbook | bytes) -> Logbook:
     return book_of(decode(book, LogbookForm)) if isinstance(book, bytes) else book
 
 
+_Chunks = tuple[int, list[bytes]]  # of what is packed
+
+
 class _UseForm(msgspec.Struct, array_like=True):
     """The use of privilege on a host after its last event: what is needed only while events come is left out."""
 
     name: str
     host: str
     zone: str
-    people: dict[str, PersonUse]
-    causes: dict[str, Cause]
     events: int
-    sessions: list[Session]
+    sessions: _Chunks
     left_out: tuple[int, int]
-    notable: list[tuple[Notable, list[AttributedEvent]]]
+    notable: list[tuple[Notable, _Chunks]]
     counted: list[tuple[Notable, int]]
     counted_of: list[tuple[Notable, str, int]]
-    active: Mapping[str, dict[int, int]]
-    active_at: list[tuple[str, int, str, Place]]
-    failures: dict[str, dict[int, Failures]]
-    sources: dict[int, dict[str, Failures]]
-    firsts: list[First]
+    users: set[str]
+    novelties: list[Novelty]
+    odd_hours: list[OddHour]
+    bursts: list[Burst]
+    sprays: list[Spray]
     grants: Grants
     logs: list[LogState]
     gone: list[Event]
@@ -70,6 +86,7 @@ class LogbookForm(msgspec.Struct, array_like=True):
     uses: list[_UseForm]
     people: dict[str, PersonUse]
     causes: dict[str, Cause]
+    everyone: set[str]
     records: int
     unknown: dict[str, int]
     gaps: list[Gap]
@@ -82,36 +99,45 @@ def form_of(host: HostLogs, book: Logbook) -> LogbookForm | None:
     zone = _zone_name(host.zone)
     if book.unread or zone is None or any(use.troubles for use in book.hosts.values()):
         return None
-    return LogbookForm(
-        uses=[_use_form(name, use, zone) for name, use in book.hosts.items()],
-        people=book.people.by_name,
-        causes=book.people.causes.by_reason,
-        records=book.records,
-        unknown=book.unknown,
-        gaps=book.gaps,
-        covers=book.covers,
-        gone=book.gone,
+    uses = [_use_form(name, use, zone) for name, use in book.hosts.items()]
+    stated = [use for use in uses if use is not None]
+    return (
+        None
+        if len(stated) < len(uses)
+        else LogbookForm(
+            uses=stated,
+            people=book.people.by_name,
+            causes=book.people.causes.by_reason,
+            everyone=book.everyone,
+            records=book.records,
+            unknown=book.unknown,
+            gaps=book.gaps,
+            covers=book.covers,
+            gone=book.gone,
+        )
     )
 
 
-def _use_form(name: str, use: HostUse, zone: str) -> _UseForm:
+def _use_form(name: str, use: HostUse, zone: str) -> _UseForm | None:
+    sessions, notable = use.sessions.chunks(), {sort: kept.chunks() for sort, kept in use.notable.items()}
+    packed = [(sort, chunks) for sort, chunks in notable.items() if chunks is not None]
+    if sessions is None or len(packed) < len(notable):
+        return None
     return _UseForm(
         name=name,
         host=use.host,
         zone=zone,
-        people=use.people.by_name,
-        causes=use.people.causes.by_reason,
         events=use.events,
-        sessions=use.sessions,
+        sessions=sessions,
         left_out=(use.sessions_left_out, use.shells_left_out),
-        notable=list(use.notable.items()),
+        notable=packed,
         counted=list(use.counted.items()),
         counted_of=[(sort, person, count) for (sort, person), count in use.counted_of.items()],
-        active=use.active,
-        active_at=[(person, hour, command, place) for (person, hour), (command, place) in use.active_at.items()],
-        failures=use.failures,
-        sources=use.sources,
-        firsts=use.firsts,
+        users=use.users,
+        novelties=use.novelties,
+        odd_hours=use.odd_hours,
+        bursts=use.bursts,
+        sprays=use.sprays,
         grants=use.grants,
         logs=use.logs,
         gone=use.gone,
@@ -122,30 +148,23 @@ def _use_form(name: str, use: HostUse, zone: str) -> _UseForm:
 
 def book_of(form: LogbookForm) -> Logbook:
     book = Logbook(records=form.records, unknown=Counter(form.unknown), gaps=form.gaps, covers=form.covers, gone=form.gone)
-    book.people = _people(form.people, form.causes)
+    book.people, book.everyone = People(), form.everyone
+    book.people.by_name, book.people.causes.by_reason = form.people, form.causes
     book.hosts = {one.name: _use(one) for one in form.uses}
     return book
 
 
 def _use(form: _UseForm) -> HostUse:
     use = HostUse(form.host, ZoneInfo(form.zone) if form.zone else UTC)
-    use.people = _people(form.people, form.causes)
-    use.notable.update(form.notable)
+    use.events, use.users = form.events, form.users
+    use.sessions = Packed.of_chunks(Session, *form.sessions)
+    use.sessions_left_out, use.shells_left_out = form.left_out
+    use.notable.update({sort: Packed.of_chunks(AttributedEvent, *chunks) for sort, chunks in form.notable})
     use.counted.update(dict(form.counted))
     use.counted_of.update({(sort, person): count for sort, person, count in form.counted_of})
-    use.active = {person: Counter(hours) for person, hours in form.active.items()}
-    use.active_at = {(person, hour): (command, place) for person, hour, command, place in form.active_at}
-    use.events, use.sessions, use.failures, use.sources = form.events, form.sessions, form.failures, form.sources
-    use.sessions_left_out, use.shells_left_out = form.left_out
-    use.firsts, use.grants, use.logs, use.gone = form.firsts, form.grants, form.logs, form.gone
-    use.until, use.entitled = form.until, form.entitled
+    use.novelties, use.odd_hours, use.bursts, use.sprays = form.novelties, form.odd_hours, form.bursts, form.sprays
+    use.grants, use.logs, use.gone, use.until, use.entitled = form.grants, form.logs, form.gone, form.until, form.entitled
     return use
-
-
-def _people(by_name: dict[str, PersonUse], causes: dict[str, Cause]) -> People:
-    people = People()
-    people.by_name, people.causes.by_reason = by_name, causes
-    return people
 
 
 def _zone_name(zone: tzinfo) -> str | None:

@@ -104,9 +104,9 @@ def _refuse_unknown(book: Logbook, wanted: EventFilter, source: Source) -> None:
     """Refuse a person or host that neither the logs nor the evidence knows: nothing found would look like nothing done."""
     if wanted.host is not None and book.use_of(wanted.host) is None:
         raise unknown_name("the logs are of no host", wanted.host, book.hosts)
-    people = {name for use in book.hosts.values() for name in use.people.by_name}
+    people = book.everyone
     if wanted.person is not None and wanted.person not in people:
-        people |= {name for host in source.hosts_if_any() for name in host.population.by_name}
+        people = people | {name for host in source.hosts_if_any() for name in host.population.by_name}
         if wanted.person not in people:
             raise unknown_name("neither logs nor evidence know a person", wanted.person, people)
 

@@ -14,9 +14,8 @@ from fidelitas.reports.table import Table
 from fidelitas.reports.trend import Trend
 from fidelitas.reports.usage import ranked_causes, time_shown
 from fidelitas.text import shortened
-from fidelitas.usage import Causes, Session
+from fidelitas.usage import Causes, Session, log_silences, may_tell_silences
 from fidelitas.usage.sessions import ELEVATED_LOGONS
-from fidelitas.usage.unusual import log_silences, may_tell_silences
 
 __all__ = ["anomalies", "causes_table", "coverage_line", "recorded", "shells_table", "shells_title", "titled", "trend_of"]
 

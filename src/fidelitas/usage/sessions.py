@@ -60,7 +60,6 @@ class Session:
     pid: int | None = None
     shell: bool = False
     closed: datetime | None = None
-    end: Place | None = None
     records: int = 0
     recording: str = ""  # where sudo records what is typed and shown in it
     lists_commands: bool = False  # sudo logs each command that is run in it
@@ -156,7 +155,7 @@ class Sessions:
 
     def close(self, session: Session, event: Event) -> None:
         """A session has ended by an event."""
-        session.closed, session.end = event.at, event.place
+        session.closed = event.at
         self._end(session)
 
     def _end(self, session: Session) -> None:

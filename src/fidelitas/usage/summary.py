@@ -9,7 +9,7 @@ from fidelitas.usage.causes import Causes
 from fidelitas.usage.persons import AttributedEvent, AttributionBasis
 from fidelitas.usage.sessions import is_shell
 
-__all__ = ["People", "PersonUse"]
+__all__ = ["People", "PersonUse", "is_sure"]
 
 # PAM tells of the first wrong password of a try, without the command, before sudo sums all of them up: it waits for each password, five
 # minutes unless passwd_timeout says otherwise (sudoers(5)), and PAM delays each answer.
@@ -79,7 +79,7 @@ class People:
         if event.doubt:
             use.doubtful += 1
         elif kind is EventKind.USED:
-            if basis in _SURE:
+            if is_sure(basis):
                 self._count_use(use, record)
         elif kind is EventKind.REFUSED:
             use.refused += 1
@@ -146,6 +146,11 @@ class People:
     def ranked(self) -> list[PersonUse]:
         """Return everyone, the most active first."""
         return sorted(self.by_name.values(), key=lambda use: (-use.used - use.refused - use.failed, use.person))
+
+
+def is_sure(basis: AttributionBasis) -> bool:
+    """Return whether what is tied to a person on a basis counts as that person's."""
+    return basis in _SURE
 
 
 def _program_of(command: str) -> str:

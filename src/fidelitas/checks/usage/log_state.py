@@ -5,8 +5,7 @@ from collections.abc import Iterator, Sequence
 from fidelitas.checks.check import Check, Found, check
 from fidelitas.findings import Severity, Statistic
 from fidelitas.text import Place, shortened
-from fidelitas.usage import HostUse, LogState
-from fidelitas.usage.unusual import Silence, log_silences
+from fidelitas.usage import HostUse, LogState, Silence, log_silences
 
 __all__ = ["CHECKS"]
 

@@ -1,23 +1,21 @@
 """Checks of how privilege is used on a host, by its logs: anomalies, with what is usual and what was observed."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from datetime import UTC, datetime, timedelta
 
 from fidelitas.checks.check import Check, Found, check
 from fidelitas.facts import Change
 from fidelitas.findings import Severity, Statistic
 from fidelitas.text import shortened
-from fidelitas.usage import MANY_ACCOUNTS, AttributedEvent, HostUse, New, Notable
-from fidelitas.usage.unusual import bursts, novelties, odd_hours
+from fidelitas.usage import AttributedEvent, HostUse, New, Notable
 
 __all__ = ["CHECKS"]
 
-_MOST_SOURCES = 20
 _BRIEF = timedelta(hours=24)
 _SHOWN = 5
 
 
-def _by_person(records: Sequence[AttributedEvent]) -> dict[str, list[AttributedEvent]]:
+def _by_person(records: Iterable[AttributedEvent]) -> dict[str, list[AttributedEvent]]:
     people: dict[str, list[AttributedEvent]] = {}
     for record in records:
         people.setdefault(record.label, []).append(record)
@@ -83,7 +81,7 @@ def failure_burst(use: HostUse) -> Iterator[Found]:
     Password guessing looks like this; people who mistype their password do so a few times. The usual number is the account's own rate,
     adjusted towards that of all accounts.
     """
-    for burst in bursts(use):
+    for burst in use.bursts:
         who = "has rights here" if use.is_entitled(burst.account) else "has no rights here"
         source = burst.found.source
         yield Found(
@@ -101,20 +99,12 @@ def password_spraying(use: HostUse) -> Iterator[Found]:
 
     No single account fails often enough to be locked, and one weak password is enough.
     """
-    rows = [
-        (source, hour, found, accounts)
-        for hour, sources in use.sources.items()
-        for source, found in sources.items()
-        if (accounts := found.accounts) is not None and len(accounts) >= MANY_ACCOUNTS
-    ]
-    rows.sort(key=lambda row: -len(row[3]))
-    for source, hour, found, accounts in rows[:_MOST_SOURCES]:
-        names = ", ".join(sorted({name for name, _ in accounts})[:_SHOWN])
+    for one in use.sprays:
         yield Found(
-            about=f"{source} {hour}",
-            message=f"{source} tried {len(accounts)} accounts in one hour ({found.count} failures; usual: 1 or 2 accounts), "
-            f"{_hour(use, hour)}: {names}, …",
-            places=(found.place,),
+            about=f"{one.source} {one.hour}",
+            message=f"{one.source} tried {one.accounts} accounts in one hour ({one.attempts} failures; usual: 1 or 2 accounts), "
+            f"{_hour(use, one.hour)}: {', '.join(one.names)}, …",
+            places=(one.place,),
         )
 
 
@@ -160,14 +150,13 @@ def first_use_of_command(use: HostUse) -> Iterator[Found]:
 
 
 def _firsts(use: HostUse, what: New) -> Iterator[Found]:
-    for one in novelties(use):
-        if one.first.what is what:
-            event, record = one.first.record.event, one.first.record
+    for one in use.novelties:
+        if one.what is what:
+            event, record = one.record.event, one.record
             thing = f"acted as {event.target or 'root'}" if what is New.RIGHT else f'ran "{event.command.partition(" ")[0]}"'
             yield _found(
                 f"{record.persons[0]} {event.target or 'root'} {event.command.partition(' ')[0] if what is New.COMMAND else ''}",
-                f"{record.persons[0]} {thing} for the first time on {_at(use, event.at)}, "
-                f"after {one.first.uses} uses of {one.first.known} others",
+                f"{record.persons[0]} {thing} for the first time on {_at(use, event.at)}, after {one.uses} uses of {one.known} others",
                 [record],
                 statistic=Statistic(observed=1, expected=one.chance, chance=one.chance),
             )
@@ -179,7 +168,7 @@ def unusual_hour(use: HostUse) -> Iterator[Found]:
 
     The usual hours are the account's own on working days and at weekends, adjusted towards those of all accounts of the host.
     """
-    for odd in odd_hours(use):
+    for odd in use.odd_hours:
         yield Found(
             about=f"{odd.person} {odd.hour}",
             message=f"{odd.person} used privilege, or tried to, {_times(odd.count)} at an unusual hour, {_hour(use, odd.hour)} "

@@ -1,0 +1,84 @@
+"""What accounts of one host use for the first time, against what each has used so far."""
+
+from collections import Counter
+from dataclasses import dataclass
+from enum import Enum
+
+from fidelitas.usage.command_families import family_of
+from fidelitas.usage.persons import AttributedEvent
+from fidelitas.usage.statistics import novelty_tail
+
+__all__ = ["FirstUses", "New", "Novelty"]
+
+_MOST_KEYS, _MOST = 20_000, 5000
+# A first time means something once there is a habit.
+_HABIT = 20
+# So many who did the same make it usual.
+_TEAM = 2
+# A new thing is reported where one use in so many, or fewer, is new by the account's own record.
+_NOVEL = 0.02
+
+
+class New(Enum):
+    """What an account can use for the first time."""
+
+    RIGHT = "right"
+    COMMAND = "command"
+
+
+@dataclass(frozen=True, slots=True)
+class Novelty:
+    """The first use of a command or a right by an account with a habit: after so many uses of `known` others; how probable that is."""
+
+    record: AttributedEvent
+    what: New
+    uses: int
+    known: int
+    chance: float
+
+
+class _Known:
+    """What accounts have used so far, how often, and who used what, up to a team."""
+
+    __slots__ = ("users", "values", "what")
+
+    def __init__(self, what: New) -> None:
+        self.what = what
+        self.values: dict[str, Counter[str]] = {}
+        self.users: dict[str, set[str]] = {}
+
+
+class FirstUses:
+    """Takes the uses of persons in the order of time; `novelties` are those that a person's own record makes improbable."""
+
+    def __init__(self) -> None:
+        self.novelties: list[Novelty] = []
+        self._rights, self._commands = _Known(New.RIGHT), _Known(New.COMMAND)
+
+    def add(self, record: AttributedEvent) -> None:
+        """Take a use by one person."""
+        event = record.event
+        self._first(record, self._rights, event.target or "root")
+        self._first(record, self._commands, family_of(event.command) or event.program)
+
+    def _first(self, record: AttributedEvent, of: _Known, value: str) -> None:
+        person = record.persons[0]
+        known = of.values.get(person)
+        if known is None:
+            known = of.values[person] = Counter()
+        if value in known:
+            known[value] += 1
+        elif len(known) < _MOST_KEYS:
+            self._met(record, of, value, known)
+            known[value] = 1
+
+    def _met(self, record: AttributedEvent, of: _Known, value: str, known: Counter[str]) -> None:
+        uses, users = known.total(), of.users
+        usual = users.setdefault(value, set()) if value in users or len(users) < _MOST_KEYS else set()
+        # What colleagues do is a habit of the team.
+        if uses >= _HABIT and len(self.novelties) < _MOST and (of.what is New.RIGHT or len(usual) < _TEAM):
+            chance = novelty_tail(uses, sum(count == 1 for count in known.values()), len(known))
+            if chance <= _NOVEL:
+                self.novelties.append(Novelty(record, of.what, uses, len(known), chance))
+        if len(usual) < _TEAM:
+            usual.add(record.persons[0])

@@ -1,0 +1,80 @@
+"""Things of which many are kept, packed until someone looks: in a tenth of the memory."""
+
+import zlib
+from collections.abc import Iterable, Iterator
+from typing import Any, Generic, TypeVar
+
+import msgspec
+
+__all__ = ["Packed"]
+
+T = TypeVar("T")
+# So many are packed at once: enough for what they have in common to count.
+_TOGETHER = 32
+_FAST = 1
+
+
+class Packed(Generic[T]):
+    """A list of things of one type, to which others can be added at the end; each look at it makes them anew.
+
+    What holds text that is no Unicode stays as it is.
+    """
+
+    __slots__ = ("_chunks", "_count", "_kind", "_latest")
+
+    def __init__(self, kind: Any, things: Iterable[T] = ()) -> None:
+        """`kind` is their type, as MessagePack is told it: a named tuple, a dataclass, a tuple of types."""
+        self._kind = kind
+        self._chunks: list[bytes | list[T]] = []
+        self._latest: list[T] = []
+        self._count = 0
+        for thing in things:
+            self.append(thing)
+
+    def append(self, thing: T) -> None:
+        """Add one at the end."""
+        self._latest.append(thing)
+        self._count += 1
+        if len(self._latest) >= _TOGETHER:
+            self._pack()
+
+    def _pack(self) -> None:
+        if self._latest:
+            self._chunks.append(_packed(self._latest) or self._latest)
+            self._latest = []
+
+    def __len__(self) -> int:
+        return self._count
+
+    def __iter__(self) -> Iterator[T]:
+        for chunk in self._chunks:
+            yield from self._unpacked(chunk) if isinstance(chunk, bytes) else chunk
+        yield from self._latest
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Packed) and len(self) == len(other) and list(self) == list(other)
+
+    __hash__ = None  # type: ignore[assignment] # it grows
+
+    def _unpacked(self, chunk: bytes) -> list[T]:
+        return msgspec.msgpack.decode(zlib.decompress(chunk), type=list[self._kind])  # type: ignore[name-defined]
+
+    def chunks(self) -> tuple[int, list[bytes]] | None:
+        """Return how many there are, and all of them packed; ``None`` where one cannot be."""
+        self._pack()
+        stated = [chunk for chunk in self._chunks if isinstance(chunk, bytes)]
+        return (self._count, stated) if len(stated) == len(self._chunks) else None
+
+    @classmethod
+    def of_chunks(cls, kind: Any, count: int, chunks: Iterable[bytes]) -> "Packed[T]":
+        """Return what `chunks` gave; what is not of the form raises `msgspec.MsgspecError` or `zlib.error` when it is looked at."""
+        found: Packed[T] = cls(kind)
+        found._count, found._chunks = count, list(chunks)
+        return found
+
+
+def _packed(things: list[Any]) -> bytes | None:
+    try:
+        return zlib.compress(msgspec.msgpack.encode(things), _FAST)
+    except UnicodeEncodeError:
+        return None
