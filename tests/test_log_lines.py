@@ -16,6 +16,7 @@ from fidelitas.languages.logs.shares import Share, shares_of
 from fidelitas.languages.logs.sparse import candidates
 from fidelitas.logbook import HostLogs, Logbook, read_logbook
 from fidelitas.recorded import PROGRAMS
+from fidelitas.reports.report import Listed
 from fidelitas.reports.usage import usage_document
 from fidelitas.sources.logs import logs_at
 from fidelitas.usage import AttributedEvent
@@ -90,7 +91,7 @@ def log_of_many_hosts(path: Path, size: int) -> Path:
 def answer(book: Logbook) -> dict[str, object]:
     """What the command shows of a logbook, in an order of its own."""
     return {
-        "document": usage_document(book, [], None),
+        "document": {name: list(part) if isinstance(part, Listed) else part for name, part in usage_document(book, [], None).items()},
         "notable": {name: {sort.value: list(map(str, kept)) for sort, kept in use.notable.items()} for name, use in book.hosts.items()},
         "covers": [(cover.path, cover.pulse.first, cover.pulse.last, cover.pulse.hours, cover.pulse.jumps) for cover in book.covers],
         "found": sorted(str(found) for found in book.findings()),

@@ -141,13 +141,13 @@ def test_hostile_names_stay_text() -> None:
         check="x.y", severity=Severity.LOW, subject="knot", about=name, message=name, why=name, advice=name, places=(Place("knot", f"/etc/{name}", 3),), quote=name
     )  # fmt: skip
     report = findings_report([finding], complete=True)
-    log = json.loads(render(report, "sarif", Screen(None, None, colour=False)))
+    log = json.loads("".join(render(report, "sarif", Screen(None, None, colour=False))))
     assert not list(SARIF.iter_errors(log))
     uri = log["runs"][0]["results"][0]["locations"][0]["physicalLocation"]["artifactLocation"]["uri"]
     assert uri.startswith("knot/etc/")
     assert all(sign not in uri for sign in '#? "<\x1b')
-    assert not faults_of(render(report, "ocsf", Screen(None, None, colour=False)))
-    junit = render(report, "junit", Screen(None, None, colour=False))
+    assert not faults_of("".join(render(report, "ocsf", Screen(None, None, colour=False))))
+    junit = "".join(render(report, "junit", Screen(None, None, colour=False)))
     assert "\x1b" not in junit
     ET.fromstring(junit)
 

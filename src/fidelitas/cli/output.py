@@ -3,7 +3,7 @@
 import os
 import shutil
 import sys
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from functools import partial
 from typing import Any, TypeVar
@@ -56,9 +56,14 @@ class Output:
         of = lines.get(self.form)
         return None if of is None else lambda one: self.text(of(one))
 
-    def _page(self, text: str, screen: Screen) -> None:
-        """Print through the user's pager what is longer than the terminal."""
-        if self.paged and screen.height is not None and text.count("\n") >= screen.height:
+    def _page(self, pieces: Iterable[str], screen: Screen) -> None:
+        """Print pieces of text, through the user's pager where they are longer than the terminal."""
+        if not self.paged or screen.height is None:
+            for piece in pieces:
+                click.echo(_encodable(piece), nl=False, color=screen.colour)
+            return
+        text = "".join(pieces)
+        if text.count("\n") >= screen.height:
             # It quits by itself where all fits, keeps colours, and starts no shell: this program is often run as root.
             os.environ.setdefault("LESS", "FRX")
             os.environ.setdefault("LESSSECURE", "1")

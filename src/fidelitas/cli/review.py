@@ -361,7 +361,7 @@ def _write_lists(folder: Path, standing: Standing) -> None:
     for reviewer in whose:
         items = items_for(review, reviewer)
         stem = f"{review.name}-{re.sub(r'[^A-Za-z0-9._-]+', '_', reviewer)}"
-        text = f"# Review {review.name}: {reviewer}\n\n" + render(items_report(standing, items, reviewer), "markdown", Screen())
+        text = f"# Review {review.name}: {reviewer}\n\n" + "".join(render(items_report(standing, items, reviewer), "markdown", Screen()))
         for name, content in ((f"{stem}.md", text), (f"{stem}.csv", work_list(review, items, standing.decisions))):
             write_new_file(folder / name, content.encode("utf-8", "backslashreplace"))
     say(f'wrote {counted(len(whose), "work list")} into "{folder}"')

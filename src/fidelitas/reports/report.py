@@ -4,7 +4,7 @@ A report knows its parts for a reader, its rows for a spreadsheet and its docume
 writes them, is the business of `fidelitas.reports.forms`.  All are made only when a form asks for them.
 """
 
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -13,7 +13,7 @@ from fidelitas.reports.drawing import DrawnRoute
 from fidelitas.reports.issue import Issue
 from fidelitas.reports.table import Table
 
-__all__ = ["Part", "Report", "report_of"]
+__all__ = ["Listed", "Part", "Report", "report_of"]
 
 # Text as it is, such as a line that counts; a table; a block.
 Part = str | Table | Block
@@ -21,6 +21,23 @@ Part = str | Table | Block
 
 def _nothing() -> Sequence[str]:
     return ()
+
+
+class Listed:
+    """A list at the top of a document of which there is much: each thing is made when it is written, and no two need be there at once."""
+
+    __slots__ = ("_make",)
+
+    def __init__(self, make: Callable[[], Iterator[Any]]) -> None:
+        self._make = make
+
+    def __iter__(self) -> Iterator[Any]:
+        return self._make()
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Listed) and list(self) == list(other)
+
+    __hash__ = None  # type: ignore[assignment]  # as of a list
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -13,6 +13,7 @@ from fidelitas.logbook import Logbook
 from fidelitas.reports.blocks import Block, Row
 from fidelitas.reports.numbers import counted
 from fidelitas.reports.places import place_document
+from fidelitas.reports.report import Listed
 from fidelitas.reports.table import Table
 from fidelitas.reports.trend import Trend
 from fidelitas.text import shortened
@@ -220,10 +221,10 @@ def usage_document(book: Logbook, findings: Sequence[dict[str, Any]], records: S
         "people": [_person_document(use) for use in book.people.ranked()],
         "refused_for": [_cause_document(reason, cause) for reason, cause in ranked_causes(book.people.causes)],
         "findings": list(findings),
-        "sessions": [session_document(session) for use in book.hosts.values() for session in use.sessions],
+        "sessions": Listed(lambda: (session_document(session) for use in book.hosts.values() for session in use.sessions)),
         "sessions_left_out": sum(use.sessions_left_out for use in book.hosts.values()),
         "event_count": book.records,
-        "events": None if records is None else [record_document(record) for record in records],
+        "events": None if records is None else Listed(lambda: map(record_document, records)),
         "not_recognised": dict(book.unknown),
         "gaps": [str(gap) for gap in (*book.gaps, *book.unread)],
     }

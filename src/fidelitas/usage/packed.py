@@ -54,7 +54,7 @@ class Packed(Generic[T]):
     def __eq__(self, other: object) -> bool:
         return isinstance(other, Packed) and len(self) == len(other) and list(self) == list(other)
 
-    __hash__ = None  # type: ignore[assignment] # it grows
+    __hash__ = None  # type: ignore[assignment]  # it grows
 
     def _unpacked(self, chunk: bytes) -> list[T]:
         return msgspec.msgpack.decode(zlib.decompress(chunk), type=list[self._kind])  # type: ignore[name-defined]

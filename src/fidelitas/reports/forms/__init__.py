@@ -1,10 +1,10 @@
 """The forms of a report, one module each.
 
 All text of a report may come from hostile evidence; each form makes it safe for where it goes.  A further form is a module with a function
-from a report to text, and a line of the table here.
+from a report to text, or to pieces of it, and a line of the table here.
 """
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 
 from fidelitas.reports.forms import comma, documents, graph, junit, lines, markdown, ocsf, sarif, terminal
 from fidelitas.reports.forms.screen import Screen
@@ -12,7 +12,7 @@ from fidelitas.reports.report import Report
 
 __all__ = ["FORMS", "OF_ISSUES", "OF_ROUTES", "Screen", "render"]
 
-FORMS: dict[str, Callable[[Report, Screen], str]] = {
+FORMS: dict[str, Callable[[Report, Screen], str | Iterator[str]]] = {
     "table": terminal.render,
     "json": documents.render,
     "jsonl": lines.render,
@@ -32,6 +32,7 @@ OF_ISSUES = frozenset({"sarif", "junit", "ocsf"})
 OF_ROUTES = frozenset({"dot", "svg"})
 
 
-def render(report: Report, form: str, screen: Screen) -> str:
-    """Return a report as text in one of the `FORMS`, for a terminal or, without width and colour, for a pipe."""
-    return FORMS[form](report, screen)
+def render(report: Report, form: str, screen: Screen) -> Iterator[str]:
+    """Yield a report as pieces of text in one of the `FORMS`, for a terminal or, without width and colour, for a pipe."""
+    text = FORMS[form](report, screen)
+    yield from (text,) if isinstance(text, str) else text

@@ -4,18 +4,21 @@ So a program reads a long listing object by object; put together again, the line
 """
 
 import json
+from collections.abc import Iterator
 from typing import Any
 
 from fidelitas.reports.forms.screen import Screen
-from fidelitas.reports.report import Report
+from fidelitas.reports.report import Listed, Report
 
 __all__ = ["render"]
 
 
-def render(report: Report, _: Screen) -> str:
-    """Return the lines; ASCII only, so that no terminal obeys what is in them."""
+def render(report: Report, _: Screen) -> Iterator[str]:
+    """Yield the lines; ASCII only, so that no terminal obeys what is in them."""
     document: dict[str, Any] = report.document()
-    lists = {name: value for name, value in document.items() if isinstance(value, list)}
+    lists = {name: value for name, value in document.items() if isinstance(value, list | Listed)}
     head = {name: [] if name in lists else value for name, value in document.items()}
-    lines = [head, *({"list": name, "object": one} for name, value in lists.items() for one in value)]
-    return "".join(json.dumps(line) + "\n" for line in lines)
+    yield json.dumps(head) + "\n"
+    for name, value in lists.items():
+        for one in value:
+            yield json.dumps({"list": name, "object": one}) + "\n"
