@@ -4,11 +4,12 @@ import os
 from collections import Counter
 from collections.abc import Callable, Iterable
 from datetime import UTC, datetime, tzinfo
+from typing import Any
 from zoneinfo import ZoneInfo
 
 import msgspec
 
-from fidelitas.conclusions.typed import decode, encode
+from fidelitas.conclusions.typed import ConclusionError, decode, encode
 from fidelitas.facts import Event, Gap
 from fidelitas.languages.logs.reading import Cover
 from fidelitas.logbook import HostLogs, Logbook, LogTask
@@ -29,7 +30,7 @@ from fidelitas.usage import (
     Spray,
 )  # fmt: skip
 
-__all__ = ["LogbookForm", "book_of", "form_of", "packed"]
+__all__ = ["LogbookForm", "book_of", "form_of", "kept_book", "packed"]
 
 _Read = Callable[[LogTask], Logbook]
 
@@ -147,10 +148,21 @@ def _use_form(name: str, use: HostUse, zone: str) -> _UseForm | None:
 
 
 def book_of(form: LogbookForm) -> Logbook:
+    """Return the book of a form."""
     book = Logbook(records=form.records, unknown=Counter(form.unknown), gaps=form.gaps, covers=form.covers, gone=form.gone)
     book.people, book.everyone = People(), form.everyone
     book.people.by_name, book.people.causes.by_reason = form.people, form.causes
     book.hosts = {one.name: _use(one) for one in form.uses}
+    return book
+
+
+def kept_book(stated: bytes) -> Logbook:
+    """Return the book that was kept in the form; raises `ConclusionError`."""
+    book = book_of(decode(stated, LogbookForm))
+    uses = book.hosts.values()
+    parts: list[Packed[Any]] = [*(use.sessions for use in uses), *(kept for use in uses for kept in use.notable.values())]
+    if not all(kept.is_sound() for kept in parts):
+        raise ConclusionError("what is packed is not of the form")
     return book
 
 

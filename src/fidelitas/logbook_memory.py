@@ -13,7 +13,7 @@ from fidelitas.conclusions.rules import rules_digest
 from fidelitas.conclusions.typed import FINDINGS, ConclusionError, decode, encode
 from fidelitas.findings import Finding
 from fidelitas.logbook import EventFilter, HostLogs, Logbook, included, read_places
-from fidelitas.logbook_form import LogbookForm, book_of, form_of
+from fidelitas.logbook_form import form_of, kept_book
 
 __all__ = ["LogbookMemory"]
 
@@ -66,7 +66,7 @@ class LogbookMemory:
         found = {}
         for subject, key in self._keys.items():
             try:
-                found[subject] = book_of(decode(stated[key], LogbookForm))
+                found[subject] = kept_book(stated[key])
             except (KeyError, ConclusionError):
                 continue
         return found

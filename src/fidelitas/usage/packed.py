@@ -67,10 +67,17 @@ class Packed(Generic[T]):
 
     @classmethod
     def of_chunks(cls, kind: Any, count: int, chunks: Iterable[bytes]) -> "Packed[T]":
-        """Return what `chunks` gave; what is not of the form raises `msgspec.MsgspecError` or `zlib.error` when it is looked at."""
+        """Return what `chunks` gave; ask `is_sound` of what was kept elsewhere."""
         found: Packed[T] = cls(kind)
         found._count, found._chunks = count, list(chunks)
         return found
+
+    def is_sound(self) -> bool:
+        """Return whether all of it is of the form, and as many as were said."""
+        try:
+            return sum(1 for _ in self) == self._count
+        except (msgspec.MsgspecError, UnicodeDecodeError, zlib.error):
+            return False
 
 
 def _packed(things: list[Any]) -> bytes | None:

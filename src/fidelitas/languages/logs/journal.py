@@ -112,13 +112,18 @@ class JournalReader:
         program = _value(entry.syslog_identifier)
         if program not in _PROGRAMS:
             return ()
-        host, whole, at = _value(entry.hostname), _value(entry.message), _time(entry)
-        self._pulse.beat(at, number)
+        host, whole = _value(entry.hostname), _value(entry.message)
         is_ours = self._hosts.get(host)
         if is_ours is None:
             is_ours = self._is_ours(host)
-        if not is_ours and "HOST=" not in whole and "submithost" not in whole:
-            return ()  # a line of sudo can name another host than its own
+        # A line of sudo can name another host than its own.
+        concerns = is_ours or "HOST=" in whole or "submithost" in whole
+        if not concerns and not self._share.times:
+            return ()
+        at = _time(entry)
+        self._pulse.beat(at, number)
+        if not concerns:
+            return ()
         event = self._told.known.get((program, whole)) or self._told.event(program, whole)
         if not isinstance(event, Event):
             if not event:

@@ -25,11 +25,13 @@ class Share(NamedTuple):
     """Which of so many shares a reader takes: what several hosts tell is divided, what concerns the log as a whole is told by each.
 
     `many` says that the logs are long and of many hosts, however many read them: then nothing that names no host is any of them.
+    `times` says that the reader tells from when to when a log goes, and how steadily: of one log, one of them is enough.
     """
 
     number: int = 0
     of: int = 1
     many: bool = False
+    times: bool = True
     met: Mapping[str, int] | None = None  # of the hosts that the log begins with, the share of each
 
     def has(self, host: str) -> bool:
@@ -50,7 +52,8 @@ def shares_of(logs: Sequence[LogLike], readers: int) -> list[Share]:
     if lines is None:
         return [WHOLE]
     met = _divided(lines, readers)
-    return [Share(number, readers, many=True, met=met) for number in range(readers)]
+    several = len({(log.survey, log.family) for log in logs}) > 1  # each reader compares one with the other
+    return [Share(number, readers, many=True, times=several or number == 0, met=met) for number in range(readers)]
 
 
 def _divided(lines: Counter[str], readers: int) -> dict[str, int]:

@@ -27,6 +27,7 @@ _MOST_MET = 100_000
 # What sudo writes in a line that goes on with a command (sudoers(5), syslog_maxlen).
 _CONTINUED = b"(command continued)"
 _AHEAD = 1 << 20
+_NINE = 57  # the last digit of ASCII
 _OF_LOGIN = frozenset({EventKind.LOGIN, EventKind.OPENED, EventKind.CLOSED})
 
 
@@ -42,7 +43,7 @@ class SyslogReader:
         share: Share = WHOLE,
         counted: Counter[str] | None = None,
     ) -> None:
-        """`share` is whose lines are read; of all others no more than when they were written.
+        """`share` is whose lines are read; of all others no more than when they were written, and that by the first share alone.
 
         With `counted` ordinary logins are counted there by host, each but the first of an account: they are no events then.
         """
@@ -94,12 +95,17 @@ class SyslogReader:
         told, read, beat, hosts, make = self._told.event, self._clock.read, self._pulse.beat, self._hosts, tuple.__new__
         (subject, path, _, _), counted, known = self._origin, self._counted, self._told.known
         idle = Idle(idle_beginnings(), lambda stamp, count: self._pulse.many(self._clock.near(stamp.decode()), count))
+        tells_time = self._share.times
         for number, stamp, host, program, pid, message in lines_that_matter(blocks, idle):
+            name, is_ours = hosts.get(host) or self._host(host)
+            # A line of sudo can name another host than its own.
+            concerns = is_ours or b"HOST=" in message or b"submithost" in message
+            if not concerns and not tells_time and stamp[0] <= _NINE:
+                continue  # of a stamp without its year the time follows from all lines before
             at = read(stamp.decode())
             beat(at, number)
-            name, is_ours = hosts.get(host) or self._host(host)
-            if not is_ours and b"HOST=" not in message and b"submithost" not in message:
-                continue  # a line of sudo can name another host than its own
+            if not concerns:
+                continue
             event = known.get((program, message)) or told(program, message)
             if event.__class__ is Event:
                 kind = event[3]
