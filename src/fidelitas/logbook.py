@@ -19,6 +19,7 @@ from fidelitas.facts import Event, EventKind, Gap, Place
 from fidelitas.findings import Finding
 from fidelitas.languages.evidence import HostEvidence
 from fidelitas.languages.linux.host import read_host
+from fidelitas.languages.logs.copies import without_copies
 from fidelitas.languages.logs.reading import Cover, LogLike, LogReading
 from fidelitas.languages.logs.shares import WHOLE, Share, shares_of
 from fidelitas.languages.windows.machine import read_windows
@@ -144,8 +145,12 @@ def host_logs(evidence: Sequence[HostLogEvidence]) -> HostLogs:
     except Exception as error:  # noqa: BLE001 its logs can be read without knowing its accounts
         place = Place(subject=newest.subject, path="evidence")
         trouble = internal_error(error, place, f"reading {newest.subject}", "whose user IDs the log names, and who holds rights")
-        logs = [log for number, bundle in enumerate(evidence) for log in bundle.logs(number)]
-        return HostLogs(subject=newest.subject, logs=logs, taken=newest.taken, troubles=(trouble,))
+        return HostLogs(subject=newest.subject, logs=_logs_of(evidence), taken=newest.taken, troubles=(trouble,))
+
+
+def _logs_of(evidence: Sequence[HostLogEvidence]) -> list[LogLike]:
+    """Return the logs that a host's surveys brought, each line as far as is plain once."""
+    return without_copies([log for number, bundle in enumerate(evidence) for log in bundle.logs(number)])
 
 
 def _host_logs(evidence: Sequence[HostLogEvidence]) -> HostLogs:
@@ -153,7 +158,7 @@ def _host_logs(evidence: Sequence[HostLogEvidence]) -> HostLogs:
     host = rights_of(read_host(newest))
     return HostLogs(
         subject=newest.subject,
-        logs=[log for number, bundle in enumerate(evidence) for log in bundle.logs(number)],
+        logs=_logs_of(evidence),
         zone=newest.zone,
         names={account.uid: account.name for account in reversed(host.facts.accounts)},
         entitled=frozenset(host.own_holders()) | {"root"},
@@ -166,7 +171,7 @@ def _windows_logs(evidence: Sequence[HostLogEvidence]) -> HostLogs:
     machine = windows_rights_of(read_windows(newest))
     return HostLogs(
         subject=newest.subject,
-        logs=[log for number, bundle in enumerate(evidence) for log in bundle.logs(number)],
+        logs=_logs_of(evidence),
         sids={sid: who.name.partition("@")[0] for sid, who in machine.holders.by_sid.items() if who.name},
         entitled=frozenset(holding.principal.name.partition("@")[0] for holding in machine.holdings),
         taken=newest.taken,
