@@ -6,13 +6,13 @@ from collections.abc import Iterator, Sequence
 from datetime import UTC, datetime
 
 import pytest
-from test_log_lines import crossing
 
 from fidelitas.evidence.logs import LogCopy, log_copy
 from fidelitas.languages.logs.content import LogLike
 from fidelitas.languages.logs.copies import without_copies
 from fidelitas.logbook import HostLogs, Logbook, read_logbook
 from fidelitas.reports.usage import usage_document
+from test_log_lines import crossing
 
 BY = datetime(2026, 11, 1, tzinfo=UTC)
 AUTH = "/var/log/auth.log"
