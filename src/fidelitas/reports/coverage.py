@@ -6,7 +6,7 @@ from typing import Any
 from fidelitas.facts import FileKind, FileState, Gap
 from fidelitas.reports.numbers import counted
 from fidelitas.reports.places import place_document
-from fidelitas.reports.report import Part, Report
+from fidelitas.reports.report import Listed, Part, Report
 from fidelitas.reports.table import Table
 from fidelitas.rights import SubjectRights
 
@@ -135,16 +135,17 @@ def coverage_document(hosts: Sequence[SubjectRights]) -> dict[str, Any]:
     """Return the JSON document of what was read and what was not."""
     return {
         "schema": "fidelitas/coverage/1",
-        "subjects": [
-            {
-                "subject": host.subject,
-                "taken": host.taken.isoformat(),
-                "taken_as_uid": host.taken_by,
-                "live": host.live,
-                "complete": not host.gaps,
-                "items": [_state_document(state) for state in host.files],
-                "gaps": [_gap_document(gap) for gap in host.gaps],
-            }
-            for host in hosts
-        ],
+        "subjects": Listed(lambda: map(_subject_document, hosts)),
+    }
+
+
+def _subject_document(host: SubjectRights) -> dict[str, Any]:
+    return {
+        "subject": host.subject,
+        "taken": host.taken.isoformat(),
+        "taken_as_uid": host.taken_by,
+        "live": host.live,
+        "complete": not host.gaps,
+        "items": [_state_document(state) for state in host.files],
+        "gaps": [_gap_document(gap) for gap in host.gaps],
     }

@@ -14,7 +14,7 @@ from fidelitas.reports.blocks import Block, Row
 from fidelitas.reports.issues import issues_of_findings
 from fidelitas.reports.numbers import counted, listed
 from fidelitas.reports.places import place_document
-from fidelitas.reports.report import Part, Report
+from fidelitas.reports.report import Listed, Part, Report
 from fidelitas.reports.table import Table
 
 __all__ = [
@@ -180,6 +180,22 @@ def findings_table(findings: Sequence[Finding]) -> Table:
     )
 
 
+def _finding_document(finding: Finding) -> dict[str, Any]:
+    return {
+        "key": finding.key,
+        "check": finding.check,
+        "severity": str(finding.severity),
+        "subject": finding.subject,
+        "message": finding.message,
+        "why": finding.why,
+        "advice": finding.advice,
+        "places": [place_document(place) for place in finding.places],
+        "text": finding.quote,
+        "safer": finding.safer,
+        "statistic": _statistic(finding.statistic),
+    }
+
+
 def findings_document(
     findings: Sequence[Finding], *, complete: bool, excepted: Sequence[tuple[Finding, AcceptedFinding]] = ()
 ) -> dict[str, Any]:
@@ -187,22 +203,7 @@ def findings_document(
     return {
         "schema": "fidelitas/findings/1",
         "complete": complete,
-        "findings": [
-            {
-                "key": finding.key,
-                "check": finding.check,
-                "severity": str(finding.severity),
-                "subject": finding.subject,
-                "message": finding.message,
-                "why": finding.why,
-                "advice": finding.advice,
-                "places": [place_document(place) for place in finding.places],
-                "text": finding.quote,
-                "safer": finding.safer,
-                "statistic": _statistic(finding.statistic),
-            }
-            for finding in findings
-        ],
+        "findings": Listed(lambda: map(_finding_document, findings)),
         "excepted": [
             {
                 "key": finding.key,

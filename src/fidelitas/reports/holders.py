@@ -11,7 +11,7 @@ from fidelitas.reports.holder_groups import answer_lines, grouped_tables, passwo
 from fidelitas.reports.holder_matrix import matrix_table
 from fidelitas.reports.object_holders import object_answer, object_tables, privileges_told
 from fidelitas.reports.provenance import UNTOLD, Provenance, since_in_brief
-from fidelitas.reports.report import Part, Report
+from fidelitas.reports.report import Listed, Part, Report
 from fidelitas.reports.sentences import brief, holder
 from fidelitas.reports.subjects import words_of
 from fidelitas.reports.table import Table
@@ -220,12 +220,14 @@ def _row(host: SubjectRights, holding: Holding, right: str) -> tuple[str, ...]:
 
 def holders_document(rows: Sequence[Row], provenance: Provenance = UNTOLD, sanctions: Sanctions | None = None) -> dict[str, Any]:
     """Return the JSON document of holdings; with `sanctions` also what a charter says of each."""
-    documents = [holding_document(host, holding, provenance) for host, holding in rows]
-    if sanctions is not None:
-        for document, (_, holding) in zip(documents, rows, strict=True):
-            judged = sanctions.judge(holding)
-            document["charter"] = {
-                "sanction": judged.sanction.value,
-                "warrant": judged.warrant.number if judged.warrant is not None else None,
-            }
-    return {"schema": "fidelitas/holders/1", "holdings": documents}
+    return {"schema": "fidelitas/holders/1", "holdings": Listed(lambda: (_row_document(row, provenance, sanctions) for row in rows))}
+
+
+def _row_document(row: Row, provenance: Provenance, sanctions: Sanctions | None) -> dict[str, Any]:
+    host, holding = row
+    document = holding_document(host, holding, provenance)
+    if sanctions is None:
+        return document
+    judged = sanctions.judge(holding)
+    warrant = judged.warrant.number if judged.warrant is not None else None
+    return {**document, "charter": {"sanction": judged.sanction.value, "warrant": warrant}}

@@ -212,7 +212,7 @@ def usage_table(records: Sequence[AttributedEvent], zone: tzinfo) -> Table:
     )
 
 
-def usage_document(book: Logbook, findings: Sequence[dict[str, Any]], records: Sequence[AttributedEvent] | None) -> dict[str, Any]:
+def usage_document(book: Logbook, findings: Iterable[dict[str, Any]], records: Sequence[AttributedEvent] | None) -> dict[str, Any]:
     """Return the JSON document of usage; with `actions` every event."""
     covers = [(cover.path, cover.pulse.first, cover.pulse.last) for cover in book.covers]
     return {
@@ -220,7 +220,7 @@ def usage_document(book: Logbook, findings: Sequence[dict[str, Any]], records: S
         "logs": [{"path": path, "from": iso(first), "to": iso(last)} for path, first, last in covers],
         "people": [_person_document(use) for use in book.people.ranked()],
         "refused_for": [_cause_document(reason, cause) for reason, cause in ranked_causes(book.people.causes)],
-        "findings": list(findings),
+        "findings": findings,
         "sessions": Listed(lambda: (session_document(session) for use in book.hosts.values() for session in use.sessions)),
         "sessions_left_out": sum(use.sessions_left_out for use in book.hosts.values()),
         "event_count": book.records,

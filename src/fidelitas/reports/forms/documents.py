@@ -11,46 +11,61 @@ import msgspec
 from fidelitas.reports.forms.screen import Screen
 from fidelitas.reports.report import Listed, Report
 
-__all__ = ["json_text", "render"]
+__all__ = ["json_text", "render", "whole"]
 
 _NOT_ASCII = re.compile(r"[^\x00-\x7f]+")
 _INDENT = "  "
 # So many things of a list are written at once.
 _TOGETHER = 2000
+_DEEPEST = 2  # documents within a document
 
 
 def render(report: Report, _: Screen) -> Iterator[str]:
     """Yield the document, piece by piece: ASCII only, so that no terminal obeys what is in it."""
-    document = report.document()
-    if not isinstance(document, dict) or not document:
-        yield json_text(document) + "\n"
-        return
-    before = "{"
-    for key, value in document.items():
-        yield f"{before}\n{_INDENT}{json.dumps(key)}: "
-        yield from _listed(value) if isinstance(value, list | Listed) else (_indented(json_text(value)),)
-        before = ","
-    yield "\n}\n"
+    yield from _pieces(report.document(), 0)
+    yield "\n"
 
 
-def _listed(things: Iterable[Any]) -> Iterator[str]:
+def _pieces(value: Any, depth: int) -> Iterator[str]:
+    """Yield a value that stands so deep within the document; only what is long is parted."""
+    if isinstance(value, dict) and depth < _DEEPEST and any(isinstance(part, dict | list | Listed) for part in value.values()):
+        before = "{"
+        for key, part in value.items():
+            yield f"{before}\n{_INDENT * (depth + 1)}{json.dumps(key)}: "
+            yield from _pieces(part, depth + 1)
+            before = ","
+        yield f"\n{_INDENT * depth}}}"
+    elif isinstance(value, list | Listed):
+        yield from _listed(value, depth)
+    else:
+        yield _indented(json_text(value), depth)
+
+
+def _listed(things: Iterable[Any], depth: int) -> Iterator[str]:
     """Yield a list within the document, some of its things at a time."""
-    coming, before = iter(things), "["
+    coming, before, end = iter(things), "[", f"\n{_INDENT * depth}]"
     while some := list(islice(coming, _TOGETHER)):
-        yield before + _indented(json_text(some))[1 : -len(f"\n{_INDENT}]")]
+        yield before + _indented(json_text(some), depth)[1 : -len(end)]
         before = ","
-    yield f"\n{_INDENT}]" if before == "," else "[]"
+    yield end if before == "," else "[]"
 
 
-def _indented(text: str) -> str:
+def _indented(text: str, depth: int) -> str:
     """Return JSON as it stands within the document; a line end within it is none of a string's."""
-    return text.replace("\n", f"\n{_INDENT}")
+    return text.replace("\n", f"\n{_INDENT * depth}") if depth else text
 
 
 def json_text(document: Any) -> str:
     """Return a document as JSON with its lines indented; large ones are made of one piece, where the standard library makes millions."""
     try:
-        text = msgspec.json.format(msgspec.json.encode(document), indent=len(_INDENT)).decode()
+        text = msgspec.json.format(msgspec.json.encode(document, enc_hook=whole), indent=len(_INDENT)).decode()
     except (msgspec.MsgspecError, UnicodeError, TypeError):  # bytes that are no text, kept as surrogates
-        return json.dumps(document, indent=len(_INDENT))
+        return json.dumps(document, indent=len(_INDENT), default=whole)
     return _NOT_ASCII.sub(lambda found: json.dumps(found[0])[1:-1], text)
+
+
+def whole(value: object) -> list[Any]:
+    """Return a list that is made when it is written; raises `TypeError` for what no document holds."""
+    if isinstance(value, Listed):
+        return list(value)
+    raise TypeError(f"{type(value).__name__} is no part of a document")

@@ -7,6 +7,7 @@ import json
 from collections.abc import Iterator
 from typing import Any
 
+from fidelitas.reports.forms.documents import whole
 from fidelitas.reports.forms.screen import Screen
 from fidelitas.reports.report import Listed, Report
 
@@ -18,7 +19,7 @@ def render(report: Report, _: Screen) -> Iterator[str]:
     document: dict[str, Any] = report.document()
     lists = {name: value for name, value in document.items() if isinstance(value, list | Listed)}
     head = {name: [] if name in lists else value for name, value in document.items()}
-    yield json.dumps(head) + "\n"
+    yield json.dumps(head, default=whole) + "\n"
     for name, value in lists.items():
         for one in value:
             yield json.dumps({"list": name, "object": one}) + "\n"
