@@ -16,7 +16,7 @@ __all__ = ["json_text", "render", "whole"]
 _NOT_ASCII = re.compile(r"[^\x00-\x7f]+")
 _INDENT = "  "
 # So many things of a list are written at once.
-_TOGETHER = 2000
+_TOGETHER = 200
 _DEEPEST = 2  # documents within a document
 
 
