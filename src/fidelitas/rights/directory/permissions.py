@@ -1,19 +1,15 @@
-"""Who may do what to an object of a directory: its list of permissions decided entry by entry, in their order ([MS-ADTS] 5.1.3.3).
-
-An entry that allows counts as far as none before it denies the same.  Whom a denial is about is for the caller to say: it is known by the
-groups.
-"""
+"""Who may do what to an object of a directory, by its list of permissions: what bits and parts of an entry stand for there."""
 
 from collections.abc import Iterator
 from dataclasses import dataclass
 
 from fidelitas.facts import AccessControlEntry, SecurityDescriptor
+from fidelitas.rights.access_lists import allowances, owner_of
 
 __all__ = ["Access", "Allowance", "allowed_to", "keepers"]
 
 # What generic rights stand for on objects of a directory ([MS-ADTS] 5.1.3.2.1).
 _GENERIC = ((0x10000000, 0xF01FF), (0x20000000, 0x20004), (0x40000000, 0x20028), (0x80000000, 0x20094))
-_OWNER_RIGHTS = "S-1-3-4"
 _EVERYONE = frozenset({"S-1-1-0", "S-1-5-11", "S-1-5-15"})
 
 
@@ -24,9 +20,9 @@ class Access:
     bits: int
     parts: frozenset[str] = frozenset()
 
-    def is_in(self, entry: AccessControlEntry) -> bool:
-        """Return whether an entry is about this."""
-        return bool(_mask(entry) & self.bits) and (not entry.object_type or entry.object_type in self.parts)
+    def bits_in(self, entry: AccessControlEntry) -> int:
+        """Return which of the bits an entry is about."""
+        return _mask(entry) & self.bits if not entry.object_type or entry.object_type in self.parts else 0
 
 
 @dataclass(frozen=True, slots=True)
@@ -40,27 +36,16 @@ class Allowance:
 
 
 def allowed_to(descriptor: SecurityDescriptor, access: Access) -> Iterator[Allowance]:
-    """Yield who may do something to the object that a descriptor is of, each SID once; owners aside."""
-    if descriptor.entries is None:
-        yield Allowance("S-1-1-0")
-        return
-    seen: set[str] = set()
-    denied: list[str] = []
-    for entry in descriptor.entries:
-        if entry.inherit_only or not access.is_in(entry):
-            continue
-        if not entry.allowed:
-            denied += [] if entry.conditional else [entry.sid]
-        elif entry.sid not in seen and entry.sid not in denied and _EVERYONE.isdisjoint(denied):
-            seen.add(entry.sid)
-            yield Allowance(entry.sid, _in_words(entry), tuple(denied), entry.conditional)
+    """Yield who may do something to the object that a descriptor is of, and of whom not; owners aside."""
+    for sid, entry, denied in allowances(descriptor, access.bits_in, _EVERYONE):
+        yield Allowance(sid) if entry is None else Allowance(sid, _in_words(entry), denied, entry.conditional)
 
 
 def keepers(descriptor: SecurityDescriptor) -> Iterator[Allowance]:
     """Yield who may change the permissions of an object because he owns it, unless an entry says what owners may."""
-    stated = any(entry.sid == _OWNER_RIGHTS and not entry.inherit_only for entry in descriptor.entries or ())
-    if descriptor.owner and not stated:
-        yield Allowance(descriptor.owner, f"O:{descriptor.owner}")
+    owner = owner_of(descriptor)
+    if owner:
+        yield Allowance(owner, f"O:{owner}")
 
 
 def _in_words(entry: AccessControlEntry) -> str:

@@ -3,7 +3,7 @@
 What may be done to an account or group is the directory's to say; which of them matter is the host's.
 """
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 
 from fidelitas.rights.graph.group_edges import GroupEdge
 from fidelitas.rights.graph.links import Link, Principal, PrincipalKind
@@ -13,7 +13,7 @@ from fidelitas.rights.linux.population import Identity, Population
 
 __all__ = ["links_by_directory"]
 
-# Of a larger group the members are not followed one by one: someone may reset the password of each of them.
+# Of a larger group those members are followed whom someone may change who may change none of the others: one way in of each is enough.
 _MOST_MEMBERS = 500
 
 Found = LinkPath | GroupEdge[Identity]
@@ -61,9 +61,19 @@ def _members(one: Principal, population: Population) -> Iterator[Principal]:
     if nesting is None or one.kind is not PrincipalKind.GROUP or one.name not in nesting.groups:
         return
     members = nesting.accounts_in(nesting.groups[one.name].gid)
-    if len(members) <= _MOST_MEMBERS:
-        yield from (nesting.node(PrincipalKind.ACCOUNT, who.name) for who in members)
+    nodes = (nesting.node(PrincipalKind.ACCOUNT, who.name) for who in members)
+    yield from nodes if len(members) <= _MOST_MEMBERS else _telling(nodes, nesting.over)
     yield from (nesting.node(PrincipalKind.GROUP, name) for name in nesting.groups_within(one.name))
+
+
+def _telling(nodes: Iterable[Principal], over: Callable[[PrincipalKind, str], Sequence[Link]] | None) -> Iterator[Principal]:
+    """Yield the accounts of some that someone may change who may change none before."""
+    met: set[Principal] = set()
+    for one in nodes:
+        sources = {link.source for link in over(one.kind, one.name)} if over is not None else set()
+        if not sources <= met:
+            met |= sources
+            yield one
 
 
 def _with_members(link: Link, population: Population) -> Iterator[Found]:

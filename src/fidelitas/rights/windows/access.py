@@ -1,13 +1,13 @@
-"""Who may do what to a secured object: access control lists decided entry by entry, in their order ([MS-DTYP] 2.5.3.2).
+"""Who may do what to a secured object of a machine, by its access control list: what bits stand for on files, keys and services.
 
-An entry that allows counts unless one before it denies the same to everyone or to the same holder.  A denial to someone else is shown as
-a condition: whether the holder is that one, too, depends on the log-on.
+A denial to someone else than the holder is shown as a condition: whether the holder is that one, too, depends on the log-on.
 """
 
 from collections.abc import Iterator
 from typing import NamedTuple
 
-from fidelitas.facts import SecurityDescriptor
+from fidelitas.facts import AccessControlEntry, SecurityDescriptor
+from fidelitas.rights.access_lists import allowances, owner_of
 
 __all__ = [
     "ADD_FILE", "ADD_FOLDER", "CHANGE_KEY", "CHANGE_SERVICE", "DELETE", "EVERYONE", "REPLACE_CHILD", "TAKE_OVER", "TRUSTED", "WRITE_FILE",
@@ -32,7 +32,7 @@ DELETE = TAKE_OVER | 0x10000
 CHANGE_KEY = TAKE_OVER | _GENERIC_WRITE | 0x2 | 0x4  # of the registry: set values, make keys in it
 REPLACE_CHILD = TAKE_OVER | 0x40  # delete what is in the folder; to put something else there takes ADD_FILE as well
 CHANGE_SERVICE = TAKE_OVER | _GENERIC_WRITE | 0x2
-_OWNER_RIGHTS = "S-1-3-4"
+_WRITES = 0x2 | 0x4  # what it stands for, among other things, on files, keys and services
 
 
 class Allowed(NamedTuple):
@@ -46,27 +46,17 @@ def allowed_to(access: SecurityDescriptor | None, wanted: int) -> Iterator[Allow
     """Yield who may do any of what the bits stand for, but those who are trusted anyway; each holder once."""
     if access is None:
         return
-    if access.entries is None:
-        yield Allowed("S-1-1-0")
-        return
-    seen = set(TRUSTED)
-    for number, entry in enumerate(access.entries):
-        if entry.sid in seen or not entry.allowed or entry.inherit_only or not entry.mask & wanted:
-            continue
-        before = [one for one in access.entries[:number] if not one.allowed and not one.inherit_only]
-        own = [one for one in before if one.sid == entry.sid or one.sid in EVERYONE]
-        left = entry.mask & wanted & ~_union(one.mask for one in own)
-        if left:
-            seen.add(entry.sid)
-            others = [one.sid for one in before if one not in own and not left & ~one.mask]
-            yield Allowed(entry.sid, f"unless the account is also in {others[0]}, which is denied this" if others else "")
-    limited = any(one.sid == _OWNER_RIGHTS for one in access.entries)
-    if access.owner and access.owner not in seen and not limited and wanted & _WRITE_DAC:
-        yield Allowed(access.owner)
 
+    def bits_of(entry: AccessControlEntry) -> int:
+        written = _WRITES if entry.mask & _GENERIC_WRITE else 0
+        return wanted if entry.mask & _GENERIC_ALL else wanted & (entry.mask | written)
 
-def _union(masks: Iterator[int]) -> int:
-    found = 0
-    for mask in masks:
-        found |= mask | (0xFFFFFFFF if mask & _GENERIC_ALL else 0)
-    return found
+    found: dict[str, tuple[str, ...]] = {}  # by whom, with those who are denied it
+    for sid, _, denied in allowances(access, bits_of, EVERYONE):
+        found[sid] = min(found.get(sid, denied), denied, key=len)
+    owner = owner_of(access) if wanted & _WRITE_DAC and access.entries is not None else None
+    if owner:
+        found.setdefault(owner, ())
+    for sid, denied in found.items():
+        if sid not in TRUSTED:
+            yield Allowed(sid, f"unless the account is also in {denied[0]}, which is denied this" if denied else "")
