@@ -262,4 +262,4 @@ def test_who_becomes_an_administrator_is_who_can(number: int, need: Callable[...
     }
     taken = {(names[person], target.partition(",")[0].removeprefix("CN=")) for person, targets in able.items() for target in targets}
     assert {one for one in shown if one[0] in names.values() and one[1].startswith(("tp", "tg"))} <= taken
-    assert 2 <= sum(map(bool, able.values())) < PEOPLE
+    assert sum(map(bool, able.values())) >= 2

@@ -97,9 +97,9 @@ class Who(StrEnum):
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class ServerBy:
-    """A clause: whom it is about, and what it allows, as letters: "a" to add values, "z" to take them away, "m" to manage,
-    "o" to add the own name alone ("selfwrite").
+    """A clause: whom it is about, and what it allows, as letters: "a" to add values, "z" to take them away, "m" to manage.
 
+    One of the `own` name ("selfwrite") is about values that are the DN of the one who asks, and of others as if it were not there.
     `sign` says whether that is all (``=``), added to what was allowed before (``+``) or taken from it (``-``).  A clause that is not `sure`
     has a further condition.
     """
@@ -111,6 +111,7 @@ class ServerBy:
     allows: str
     control: str
     sure: bool
+    own: bool = False
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

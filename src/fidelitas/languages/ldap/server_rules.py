@@ -98,19 +98,16 @@ def _by(words: list[str]) -> ServerBy:
             who, style, value = _who(word)
         else:
             sure = False  # a further condition: an address, a strength of encryption
-    return ServerBy(who=who, style=style, value=value, sure=sure, control=control, **_allowed(access))
+    own, bare = access is not None and access.startswith("self"), (access or "").removeprefix("self")
+    sign, allows = _allowed(bare)
+    return ServerBy(who=who, style=style, value=value, sign=sign, allows=allows, sure=sure, control=control, own=own)
 
 
-def _allowed(access: str | None) -> dict[str, str]:
-    """Return what is allowed, and whether that is all, added to what was allowed before, or taken from it; nothing stated is none."""
-    if access is None:
-        return {"sign": "=", "allows": ""}
-    bare = access.removeprefix("self")
-    found = _PRIVILEGES.match(bare)
-    sign, letters = (found[1], found[2].replace("w", "az")) if found else ("=", _LEVELS[bare])
-    if bare != access:
-        letters = letters.replace("a", "o").replace("z", "")
-    return {"sign": sign, "allows": "".join(sorted(set(letters) & set("azmo")))}
+def _allowed(access: str) -> tuple[str, str]:
+    """Return whether what is allowed is all, added to what was allowed before or taken from it, and what; nothing stated is none."""
+    found = _PRIVILEGES.match(access)
+    sign, letters = (found[1], found[2].replace("w", "az")) if found else ("=", _LEVELS.get(access, ""))
+    return sign, "".join(sorted(set(letters) & set("azm")))
 
 
 def _who(word: str) -> tuple[Who, str, str]:

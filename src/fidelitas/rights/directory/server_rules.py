@@ -5,6 +5,7 @@ database may everything.  What cannot be decided (a filter, an expression, a set
 """
 
 from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import replace
 from functools import cached_property
 
 from fidelitas.distinguished_names import folded
@@ -15,6 +16,7 @@ from fidelitas.rights.graph.links import By, Link, LinkKind, Mechanism, Principa
 __all__ = ["ServerAccess"]
 
 _UNDECIDED = "if the rule at {} is not about it: whether it is cannot be decided here"
+_OF_NAMES = "memberuid"
 # What one may do to an attribute, by rule and clause: nothing, or some letters of `ServerBy`.
 _Held = tuple[str, ServerRule, bool]
 _Allowed = Mapping[Principal, _Held]
@@ -26,7 +28,7 @@ class ServerAccess:
     def __init__(self, facts: DirectoryFacts, objects: Objects) -> None:
         self._facts, self._objects = facts, objects
         self._listed: dict[str, frozenset[str]] = {}
-        self._decided: dict[tuple[int, str, str], _Allowed] = {}
+        self._decided: dict[tuple[int, str, str, bool], _Allowed] = {}
 
     @property
     def known(self) -> bool:
@@ -43,9 +45,12 @@ class ServerAccess:
         """Yield who may change the members of a group, or set the password of an account."""
         if isinstance(thing, StatedGroup):
             for attribute in _member_attributes(thing):
-                yield from self._links(thing, target, attribute, ("a", "o"), f"may change the members of {thing.name} ({attribute})")
+                yield from self._links(thing, target, attribute, "a", f"may change the members of {thing.name} ({attribute})")
+            own, because = thing.member_attribute.lower(), f"may add itself to {thing.name} ({thing.member_attribute.lower()})"
+            if own != _OF_NAMES:  # a clause about the own DN is none about names
+                yield from self._links(thing, target, own, "a", because, own=True)
         else:
-            yield from self._links(thing, target, "userpassword", ("az",), f"may set the password of {thing.name}")
+            yield from self._links(thing, target, "userpassword", "az", f"may set the password of {thing.name}")
 
     def everything(self, right: Right) -> Iterator[Link]:
         """Yield who may write the whole of a database: its root, and those to whom a rule about everything allows it."""
@@ -58,10 +63,10 @@ class ServerAccess:
                     if "a" in allowed and "z" in allowed:
                         yield self._link(who, right, f"may write every object below {suffix}", rule.text, rule.place, sure=sure)
 
-    def _links(self, thing: Thing, target: Principal, attribute: str, enough: Sequence[str], because: str) -> Iterator[Link]:
+    def _links(self, thing: Thing, target: Principal, attribute: str, enough: str, because: str, *, own: bool = False) -> Iterator[Link]:
         server = self._server_of(thing.dn)
-        for who, (allowed, rule, sure) in self._on(server, thing.dn, attribute).items() if server is not None else ():
-            if any(set(letters) <= set(allowed) for letters in enough) and who != target:
+        for who, (allowed, rule, sure) in self._on(server, thing.dn, attribute, own=own).items() if server is not None else ():
+            if set(enough) <= set(allowed) and who != target:
                 yield self._link(who, target, because, rule.text, rule.place, sure=sure)
 
     def _server_of(self, dn: str) -> ServerRules | None:
@@ -70,13 +75,13 @@ class ServerAccess:
         found = [(len(suffix), one) for one in servers for suffix in map(folded, one.suffixes) if _is_below(key, suffix)]
         return max(found, key=lambda one: one[0])[1] if found else None
 
-    def _on(self, server: ServerRules, dn: str, attribute: str) -> _Allowed:
-        """Return who may write an attribute of an object; "*" for everything below it."""
+    def _on(self, server: ServerRules, dn: str, attribute: str, *, own: bool = False) -> _Allowed:
+        """Return who may write an attribute of an object, "*" for everything below it; of values that are the `own` DN, or of others."""
         rules = [*server.rules, *(rule for one in self._facts.control.servers if one.general for rule in one.rules)]
         applying = tuple(rule for rule in rules if _is_about(rule, folded(dn), attribute))
-        key = (id(server), ",".join(str(id(rule)) for rule in applying), attribute)
+        key = (id(server), ",".join(str(id(rule)) for rule in applying), attribute, own)
         if key not in self._decided:
-            self._decided[key] = self._walked(applying)
+            self._decided[key] = self._walked([rule if own else _of_others(rule) for rule in applying])
         return self._decided[key]
 
     def _walked(self, rules: Sequence[ServerRule]) -> _Allowed:
@@ -179,6 +184,11 @@ class ServerAccess:
         )
 
 
+def _of_others(rule: ServerRule) -> ServerRule:
+    """Return a rule without the clauses that are about the own DN."""
+    return replace(rule, by=tuple(by for by in rule.by if not by.own)) if any(by.own for by in rule.by) else rule
+
+
 def _combined(before: str, by: ServerBy) -> str:
     """Return what is allowed after a clause: that alone, or added to what was before, or taken from it."""
     if by.sign == "=":
@@ -188,7 +198,7 @@ def _combined(before: str, by: ServerBy) -> str:
 
 
 def _member_attributes(group: StatedGroup) -> tuple[str, ...]:
-    return (group.member_attribute.lower(), "memberuid") if group.gid is not None else (group.member_attribute.lower(),)
+    return (group.member_attribute.lower(), _OF_NAMES) if group.gid is not None else (group.member_attribute.lower(),)
 
 
 def _is_below(dn: str, above: str) -> bool:
