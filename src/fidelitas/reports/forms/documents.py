@@ -65,7 +65,7 @@ def json_text(document: Any) -> str:
 
 
 def whole(value: object) -> list[Any]:
-    """Return a list that is made when it is written; raises `TypeError` for what no document holds."""
+    """Return a list that is made when it is written; raises `TypeError` for anything else."""
     if isinstance(value, Listed):
         return list(value)
-    raise TypeError(f"{type(value).__name__} is no part of a document")
+    raise TypeError(f"{type(value).__name__} cannot stand in a document")
