@@ -208,6 +208,7 @@ def roles(chance: random.Random) -> str:
     ]
     entries = [f"dn: {BASE}\nobjectClass: dcObject\nobjectClass: organization\no: x\ndc: saltmarsh\n"]
     entries += [f"dn: ou={unit},{BASE}\nobjectClass: organizationalUnit\nou: {unit}\n" for unit in ("people", "groups", "sudoers")]
+    entries.append(f"dn: ou=old,ou=sudoers,{BASE}\nobjectClass: organizationalUnit\nou: old\n")
     for number, name in enumerate(USERS):
         posix = f"uidNumber: {5000 + number}\ngidNumber: {6002 if number % 2 else 6003}\nhomeDirectory: /home/{name}"
         entries.append(
@@ -221,7 +222,11 @@ def roles(chance: random.Random) -> str:
         lines += [f"sudoHost: {one}" for one in dict.fromkeys(chance.choices(hosts, k=chance.choice([0, 1, 1, 2, 3])))]
         lines += [f"sudoCommand: {'!' * (chance.random() < 0.15)}{one}" for one in chance.sample(COMMANDS, chance.choice([1, 2]))]
         lines += [f"sudoOrder: {number}"]
-        entries.append(f"dn: cn=r{number},ou=sudoers,{BASE}\nobjectClass: sudoRole\ncn: r{number}\n" + "\n".join(lines) + "\n")
+        where = chance.choice(["ou=sudoers", "ou=sudoers", "ou=sudoers", "ou=old,ou=sudoers", "ou=people"])
+        entries.append(f"dn: cn=r{number},{where},{BASE}\nobjectClass: sudoRole\ncn: r{number}\n" + "\n".join(lines) + "\n")
+    for number, where in enumerate(("ou=sudoers", "ou=old,ou=sudoers", "ou=people")):  # so that something is allowed, wherever sssd looks
+        lines = f"sudoUser: tomas\nsudoHost: ALL\nsudoCommand: /usr/bin/nl\nsudoOrder: {20 + number}\n"
+        entries.append(f"dn: cn=sure{number},{where},{BASE}\nobjectClass: sudoRole\ncn: sure{number}\n{lines}")
     return "\n".join(entries)
 
 
@@ -232,7 +237,9 @@ def test_sudo_allows_what_the_rules_of_the_directory_are_said_to(seed: int, tmp_
     text = roles(chance)
     more = chance.choice(["", "", "ldap_sudo_include_regexp = true", "case_sensitive = false"])
     users = [name.lower() for name in USERS] if "case_sensitive" in more else USERS
-    domain = f"ldap_search_base = {BASE}\nsudo_provider = ldap\nldap_sudo_search_base = ou=sudoers,{BASE}\n{more}"
+    bases = (f"ou=sudoers,{BASE}", f"ou=sudoers,{BASE}?onelevel?", f"ou=old,ou=sudoers,{BASE}?subtree??ou=people,{BASE}?one?", "")
+    base = chance.choice(bases)
+    domain = f"ldap_search_base = {BASE}\nsudo_provider = ldap\n{f'ldap_sudo_search_base = {base}' if base else ''}\n{more}"
     (tmp_path / "slapd").mkdir()
     with scratch_slapd(tmp_path / "slapd") as running:
         running.load(text)
@@ -240,7 +247,7 @@ def test_sudo_allows_what_the_rules_of_the_directory_are_said_to(seed: int, tmp_
         truth = asked_of_sudo(tmp_path / "host", configuration, FIRST, users, COMMANDS)
     (tmp_path / "corp.ldif").write_text(text)
     assert truth
-    assert sorted(allowed(tmp_path, configuration, users)) == sorted(truth), more
+    assert sorted(allowed(tmp_path, configuration, users)) == sorted(truth), (more, base)
 
 
 def allowed(folder: Path, configuration: str, users: list[str]) -> list[list[str]]:

@@ -92,9 +92,13 @@ class Directory:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class RuleSearch:
-    """How sssd looks for a directory's sudo rules: whether letters large and small differ, and rules for hosts by wildcards are found."""
+    """How sssd looks for a directory's sudo rules: whether letters large and small differ, and rules for hosts by wildcards are found.
+
+    Names of hosts are compared by the server: `exact_hosts` is of that.
+    """
 
     exact: bool
+    exact_hosts: bool
     wildcards: bool
 
 

@@ -87,9 +87,10 @@ class DirectorySource:
 
     `form` is how the host writes a name of it (``{name}``, ``{domain}`` and ``{short}`` filled in); `numbers_made` says that it makes user
     IDs of SIDs itself, so that accounts without a number are there, too.  The host sees objects below `people` and `groups` alone, where
-    these are stated, with numbers from `least_uid` and `least_gid` to `most` (0: no limit), and none of the names that are hidden.  Groups
-    name members by `naming`, in `member_attribute` where that is by DNs; `nests` says whether groups within groups count, and
-    `primary_leads_on` whether those round a primary group do.  `primary` is the primary group of all accounts, where the host says so.
+    these are stated, and sudo rules below `rules`, with numbers from `least_uid` and `least_gid` to `most` (0: no limit), and none of the
+    names that are hidden.  Groups name members by `naming`, in `member_attribute` where that is by DNs; `nests` says whether groups within
+    groups count, and `primary_leads_on` whether those round a primary group do.  `primary` is the primary group of all accounts, where the
+    host says so.
     `unread` are settings that bear on this and are not read.
     """
 
@@ -100,6 +101,7 @@ class DirectorySource:
     numbers_made: bool = False
     people: tuple[SearchBase, ...] = ()
     groups: tuple[SearchBase, ...] = ()
+    rules: tuple[SearchBase, ...] = ()
     least_uid: int = 0
     least_gid: int = 0
     most: int = 0

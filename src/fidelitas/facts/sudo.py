@@ -124,6 +124,7 @@ class SudoRule:
 
     `run_as_users` and `run_as_groups` are ``None`` where the rule has no such list.  `tags` holds the tags in force; one that is not
     there was not stated.  `statement` is the text of the whole specification, `last_line` its last physical line, by which sudo names it.
+    `dn` is the object of a directory that states it.
     """
 
     users: tuple[Member, ...]
@@ -136,6 +137,7 @@ class SudoRule:
     statement: str
     place: Place = field(compare=False)
     last_line: int = field(compare=False)
+    dn: str = field(default="", compare=False)
 
     def tag(self, tag: Tag) -> bool | None:
         """Return whether a tag is on or off, or ``None`` where the rule does not say."""
@@ -164,7 +166,10 @@ class DefaultScope(Enum):
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class SudoDefault:
-    """One option of a Defaults entry; `operator` is one of ``""`` (switched on), ``"!"``, ``"="``, ``"+="`` and ``"-="``."""
+    """One option of a Defaults entry; `operator` is one of ``""`` (switched on), ``"!"``, ``"="``, ``"+="`` and ``"-="``.
+
+    `dn` is the object of a directory that states it.
+    """
 
     scope: DefaultScope
     binding: tuple[Member, ...]
@@ -172,6 +177,7 @@ class SudoDefault:
     operator: str
     value: str | None
     place: Place = field(compare=False)
+    dn: str = field(default="", compare=False)
 
 
 class PolicyFileState(Enum):

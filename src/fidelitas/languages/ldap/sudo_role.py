@@ -6,6 +6,7 @@ line of a file does; the values of an attribute have no order, so that those wit
 
 import re
 from collections.abc import Iterator, Mapping
+from dataclasses import replace
 
 from fidelitas.facts import (
     Command,
@@ -84,7 +85,7 @@ def _defaults(entry: Entry, origin: Place, gaps: list[Gap]) -> Iterator[SudoDefa
         if default is None:
             gaps.append(Gap(what="sudo policy", why=fault, weakens="sudo ignores this option", place=origin.at(line)))
         else:
-            yield default
+            yield replace(default, dn=entry.first("dn") or "")
 
 
 def _option(text: str, place: Place) -> tuple[SudoDefault | None, str]:
@@ -141,6 +142,7 @@ def _rules(entry: Entry, origin: Place) -> Iterator[SudoRule]:
             statement=f"{named} = {command}",
             place=origin.at(line),
             last_line=line,
+            dn=entry.first("dn") or "",
         )
 
 

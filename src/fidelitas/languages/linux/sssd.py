@@ -73,6 +73,7 @@ def _source(name: str, stated: Stated, place: Place) -> DirectorySource:
         numbers_made=made,
         people=_search_bases(stated.get("ldap_user_search_base", stated.get("ldap_search_base", ""))),
         groups=_search_bases(stated.get("ldap_group_search_base", stated.get("ldap_search_base", ""))),
+        rules=_search_bases(stated.get("ldap_sudo_search_base", stated.get("ldap_search_base", ""))) if provider != "ipa" else (),
         least_uid=0 if made else _number(stated, "min_id", 1),
         least_gid=0 if made else _number(stated, "min_id", 1),
         most=0 if made else _number(stated, "max_id", 0),
@@ -104,7 +105,11 @@ def _rule_search(stated: Stated, provider: str) -> RuleSearch | None:
     """Return how sudo rules are looked for; those of IPA's own form name hosts and accounts by their objects."""
     if provider == "ipa":
         return None
-    return RuleSearch(exact=_is_exact(stated, provider), wildcards=_is_true(stated, "ldap_sudo_include_regexp"))
+    return RuleSearch(
+        exact=_is_exact(stated, provider),
+        exact_hosts="ad" not in (provider, stated.get("ldap_schema", "").lower()),  # sudo's schema for other servers: caseExactIA5Match
+        wildcards=_is_true(stated, "ldap_sudo_include_regexp"),
+    )
 
 
 def _is_exact(stated: Stated, provider: str) -> bool:

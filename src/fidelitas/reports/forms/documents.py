@@ -68,4 +68,4 @@ def whole(value: object) -> list[Any]:
     """Return a list that is made when it is written; raises `TypeError` for anything else."""
     if isinstance(value, Listed):
         return list(value)
-    raise TypeError(f"{type(value).__name__} cannot stand in a document")
+    raise TypeError(f"{type(value).__name__} cannot be written as part of a document")

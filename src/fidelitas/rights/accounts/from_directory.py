@@ -40,7 +40,7 @@ def _as_given(facts: HostFacts, directory: Directory, policy: SudoPolicy) -> Sud
         return policy
     name = facts.host_name or facts.subject
     here = Here(
-        hosts=Names((name, name.partition(".")[0]), exact=search.exact),
+        hosts=Names((name, name.partition(".")[0]), exact=search.exact_hosts),
         addresses=None if facts.addresses is None else addresses_of(facts.addresses),
         accounts=Names([*(one.name for one in facts.accounts), *(one.name for one in directory.accounts)], exact=search.exact),
         groups=Names([*(one.name for one in facts.groups), *(one.name for one in directory.groups)], exact=search.exact),

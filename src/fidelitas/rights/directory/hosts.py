@@ -77,12 +77,12 @@ class AsTaken:
             if self._view.sees_group(group)
         )
         accounts = (self._account(account, at, by_sid) for at, account in enumerate(rights.facts.accounts))
-        source = self._source
+        source, policy = self._source, rights.facts.policy
         return Directory(
             subject=rights.subject,
             accounts=tuple(account for account in accounts if account is not None),
             groups=groups,
-            policy=rights.facts.policy if source is None or source.takes_rules else None,
+            policy=self._view.rules_of(policy) if policy is not None and (source is None or source.takes_rules) else None,
             netgroups=rights.facts.netgroups,
             rule_search=source.rule_search if source is not None else None,
             primary_leads_on=source is None or source.primary_leads_on,

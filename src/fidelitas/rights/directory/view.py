@@ -5,9 +5,10 @@ A filter that asks for what is not in evidence leaves nothing out, and is a gap.
 
 import re
 from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import replace
 
 from fidelitas.distinguished_names import folded, levels_below
-from fidelitas.facts import DirectoryAccount, DirectorySource, Gap, MemberNaming, SearchBase, StatedGroup
+from fidelitas.facts import DirectoryAccount, DirectorySource, Gap, MemberNaming, SearchBase, StatedGroup, SudoPolicy
 from fidelitas.rights.directory.filters import FilterError, Matcher, matcher
 
 __all__ = ["View", "unread_settings"]
@@ -18,6 +19,7 @@ _is_plain = re.compile(r"[a-z0-9._@$()](?:[a-z0-9._@$() \\~-]*[a-z0-9._@$()~-])?
 _REACH = {"base": range(1), "onelevel": range(1, 2)}
 # Attributes that are known of each.
 _OF_GROUPS = frozenset({"cn", "gidnumber", "samaccountname", "objectclass", "memberof"})
+_OF_RULES = frozenset({"objectclass"})
 _OF_PEOPLE = frozenset({"uid", "uidnumber", "gidnumber", "samaccountname", "mail", "title", "department", "objectclass", "memberof"})
 
 
@@ -28,6 +30,7 @@ class View:
         self._source = source
         self._people = _searches(source.people) if source is not None else []
         self._groups = _searches(source.groups) if source is not None else []
+        self._rules = _searches(source.rules) if source is not None else []
 
     def sees_account(self, account: DirectoryAccount) -> bool:
         """Return whether the host has an account."""
@@ -66,6 +69,13 @@ class View:
         else:
             taken = group.gid is None or _is_between(group.gid, source.least_gid, source.most)
         return taken and not _is_hidden(group.name, source.name, source.hidden_groups)
+
+    def rules_of(self, policy: SudoPolicy) -> SudoPolicy:
+        """Return the sudo rules and options that the host looks for in the directory."""
+        if not self._rules:
+            return policy
+        rules = tuple(one for one in policy.rules if _is_within(one.dn, self._rules, {}))
+        return replace(policy, rules=rules, defaults=tuple(one for one in policy.defaults if _is_within(one.dn, self._rules, {})))
 
     def _takes_numbers(self, uid: int, gid: int) -> bool:
         source = self._source
@@ -112,8 +122,9 @@ def unread_settings(source: DirectorySource) -> Iterator[Gap]:
     """Yield a gap for each setting of a host that bears on what it takes of a directory and is not read."""
     filters = [base.filter for base in source.people if not _is_read(base.filter, _OF_PEOPLE)]
     filters += [base.filter for base in source.groups if not _is_read(base.filter, _OF_GROUPS)]
+    filters += [base.filter for base in source.rules if not _is_read(base.filter, _OF_RULES)]
     for what in (*source.unread, *(f"the filter {text}" for text in dict.fromkeys(filters))):
-        why, weakens = f'"{source.name}": {what} is not read', "which accounts and groups of the directory the host has"
+        why, weakens = f'"{source.name}": {what} is not read', "which accounts, groups and sudo rules of the directory the host has"
         yield Gap(what="settings of the directory", why=why, weakens=weakens, place=source.place)
 
 
