@@ -225,8 +225,8 @@ def roles(chance: random.Random) -> str:
         where = chance.choice(["ou=sudoers", "ou=sudoers", "ou=sudoers", "ou=old,ou=sudoers", "ou=people"])
         entries.append(f"dn: cn=r{number},{where},{BASE}\nobjectClass: sudoRole\ncn: r{number}\n" + "\n".join(lines) + "\n")
     for number, where in enumerate(("ou=sudoers", "ou=old,ou=sudoers", "ou=people")):  # so that something is allowed, wherever sssd looks
-        lines = f"sudoUser: tomas\nsudoHost: ALL\nsudoCommand: /usr/bin/nl\nsudoOrder: {20 + number}\n"
-        entries.append(f"dn: cn=sure{number},{where},{BASE}\nobjectClass: sudoRole\ncn: sure{number}\n{lines}")
+        sure = f"sudoUser: tomas\nsudoHost: ALL\nsudoCommand: /usr/bin/nl\nsudoOrder: {20 + number}\n"
+        entries.append(f"dn: cn=sure{number},{where},{BASE}\nobjectClass: sudoRole\ncn: sure{number}\n{sure}")
     return "\n".join(entries)
 
 

@@ -54,9 +54,9 @@ def given_by_sssd(policy: SudoPolicy, here: Here) -> SudoPolicy:
 def _given(rules: Iterable[SudoRule], here: Here) -> Iterable[SudoRule]:
     for rule in rules:
         named = [one for one in rule.users if not one.negated]
-        # A rule that names a netgroup is given for every account: who is in it is left to sudo, with all other names of the rule.
+        # A rule that names a netgroup is given for every account: who is in it is left to sudo, and who is in the groups that it names.
         for_all = any(one.kind is MemberKind.NETGROUP for one in named)
-        users = tuple(one for one in named if for_all or _finds_user(one, here))
+        users = tuple(one for one in named if (for_all and one.kind is MemberKind.GROUP) or _finds_user(one, here))
         if users and any(_finds_host(one, here) for one in rule.hosts if not one.negated):
             yield rule if users == rule.users else replace(rule, users=users)
 
