@@ -43,7 +43,7 @@ def told(logs: Sequence[LogLike]) -> tuple[dict[str, object], Logbook]:
         **{name: document[name] for name in ("people", "refused_for", "event_count", "sessions_left_out")},
         "sessions": sessions,
         "counted": use.counted,
-        "odd": [(one.person, one.hour, one.count) for one in use.odd_hours],
+        "odd": [(one.person, one.hour, one.count) for one in use.unusual.odd_hours],
     }, book
 
 

@@ -175,7 +175,7 @@ def test_logins_that_are_counted_change_nothing(seed: int, tmp_path: Path) -> No
     for name, use in single.hosts.items():
         other = summed.hosts[name]
         assert (other.sessions, other.notable, other.counted, other.users) == (use.sessions, use.notable, use.counted, use.users)
-        assert (other.odd_hours, other.bursts, other.sprays, other.novelties) == (use.odd_hours, use.bursts, use.sprays, use.novelties)
+        assert other.unusual == use.unusual
     assert (summed.people.by_name, summed.everyone) == (single.people.by_name, single.everyone)
     assert summed.people.causes.by_reason == single.people.causes.by_reason
     assert [one.key for one in summed.findings()] == [one.key for one in single.findings()]

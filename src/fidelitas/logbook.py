@@ -268,16 +268,18 @@ def _read(task: LogTask, take: Callable[[AttributedEvent], None] | None = None) 
         book.records = sum(use.events for use in book.hosts.values())
     book.everyone = set(people.by_name)
     for use in book.hosts.values():
-        _finish(use)
+        use.finish()
+        if every and take is None:
+            _work_out(use)
     book.unknown, book.unread, book.covers, book.gone = reading.unknown, reading.unread, reading.covers, reading.gone
     book.gaps += reading.gaps
     return book
 
 
-def _finish(use: HostUse) -> None:
-    """Have it worked out what is unusual on a host; where that fails, the findings of it say so."""
+def _work_out(use: HostUse) -> None:
+    """Have it worked out what is unusual on a host, so that what was counted need not be kept; where that fails, its findings say so."""
     try:
-        use.finish()
+        _ = use.unusual
     except Exception as error:  # noqa: BLE001 whatever it is, it costs this host alone
         place, doing = Place(subject=use.host, path="logs"), f"comparing the use of privilege on {use.host} with what is usual"
         use.troubles.append(internal_error(error, place, doing, "what is unusual in it"))

@@ -15,19 +15,16 @@ from fidelitas.languages.logs.reading import Cover
 from fidelitas.logbook import HostLogs, Logbook, LogTask
 from fidelitas.usage import (
     AttributedEvent,
-    Burst,
     Cause,
     Grants,
     HostUse,
     LogState,
     Notable,
-    Novelty,
-    OddHour,
     Packed,
     People,
     PersonUse,
     Session,
-    Spray,
+    Unusual,
 )  # fmt: skip
 
 __all__ = ["LogbookForm", "book_of", "form_of", "kept_book", "packed"]
@@ -72,10 +69,7 @@ class _UseForm(msgspec.Struct, array_like=True):
     counted: list[tuple[Notable, int]]
     counted_of: list[tuple[Notable, str, int]]
     users: set[str]
-    novelties: list[Novelty]
-    odd_hours: list[OddHour]
-    bursts: list[Burst]
-    sprays: list[Spray]
+    unusual: Unusual
     grants: Grants
     logs: list[LogState]
     gone: list[Event]
@@ -135,10 +129,7 @@ def _use_form(name: str, use: HostUse, zone: str) -> _UseForm | None:
         counted=list(use.counted.items()),
         counted_of=[(sort, person, count) for (sort, person), count in use.counted_of.items()],
         users=use.users,
-        novelties=use.novelties,
-        odd_hours=use.odd_hours,
-        bursts=use.bursts,
-        sprays=use.sprays,
+        unusual=use.unusual,
         grants=use.grants,
         logs=use.logs,
         gone=use.gone,
@@ -174,7 +165,7 @@ def _use(form: _UseForm) -> HostUse:
     use.notable.update({sort: Packed.of_chunks(AttributedEvent, *chunks) for sort, chunks in form.notable})
     use.counted.update(dict(form.counted))
     use.counted_of.update({(sort, person): count for sort, person, count in form.counted_of})
-    use.novelties, use.odd_hours, use.bursts, use.sprays = form.novelties, form.odd_hours, form.bursts, form.sprays
+    use.unusual = form.unusual
     use.grants, use.logs, use.gone, use.until, use.entitled = form.grants, form.logs, form.gone, form.until, form.entitled
     return use
 

@@ -1,9 +1,8 @@
 """Use of privilege: events tied to the persons behind them, what they amount to, and what of it is out of order."""
 
 from fidelitas.usage.causes import Cause, Causes
-from fidelitas.usage.failures import Failures, Spray
 from fidelitas.usage.host_use import HostUse, Notable
-from fidelitas.usage.novelties import New, Novelty
+from fidelitas.usage.novelties import New
 from fidelitas.usage.packed import Packed
 from fidelitas.usage.persons import AttributedEvent, Attribution, AttributionBasis
 from fidelitas.usage.provenance import Grants
@@ -11,30 +10,26 @@ from fidelitas.usage.sensitive_targets import SensitiveTarget, sensitive_targets
 from fidelitas.usage.sessions import Session, is_shell
 from fidelitas.usage.silences import LogState, Silence, log_silences, may_tell_silences
 from fidelitas.usage.summary import People, PersonUse
-from fidelitas.usage.unusual import Burst, OddHour
+from fidelitas.usage.unusual import Unusual
 
 __all__ = [
     "AttributedEvent",
     "Attribution",
     "AttributionBasis",
-    "Burst",
     "Cause",
     "Causes",
-    "Failures",
     "Grants",
     "HostUse",
     "LogState",
     "New",
     "Notable",
-    "Novelty",
-    "OddHour",
     "Packed",
     "People",
     "PersonUse",
     "SensitiveTarget",
     "Session",
     "Silence",
-    "Spray",
+    "Unusual",
     "is_shell",
     "log_silences",
     "may_tell_silences",

@@ -11,8 +11,8 @@ from enum import Enum
 
 from fidelitas.facts import Change, Event, EventKind, Gap
 from fidelitas.usage.active_hours import ActiveHours
-from fidelitas.usage.failures import FailedAttempts, Spray
-from fidelitas.usage.novelties import FirstUses, Novelty
+from fidelitas.usage.failures import FailedAttempts
+from fidelitas.usage.novelties import FirstUses
 from fidelitas.usage.packed import Packed
 from fidelitas.usage.persons import CRON, AttributedEvent, Attribution
 from fidelitas.usage.provenance import Grants
@@ -20,7 +20,7 @@ from fidelitas.usage.sensitive_targets import SensitiveTarget, sensitive_targets
 from fidelitas.usage.sessions import Session, is_shell
 from fidelitas.usage.silences import LogState
 from fidelitas.usage.summary import People, is_sure
-from fidelitas.usage.unusual import Burst, OddHour, bursts, odd_hours
+from fidelitas.usage.unusual import Unusual, bursts, odd_hours
 
 __all__ = ["HostUse", "Notable"]
 
@@ -57,7 +57,7 @@ def _of_whom(sort: Notable, record: AttributedEvent) -> tuple[Notable, str]:
 class HostUse:
     """The use of privilege on one host; `add` takes the events in the order of time, in the zone of whose clock habits are told.
 
-    `people` counts what everyone did, perhaps on other hosts, too.  `odd_hours`, `bursts` and `sprays` are there once it has finished.
+    `people` counts what everyone did, perhaps on other hosts, too.
     """
 
     def __init__(self, host: str, zone: tzinfo = UTC, people: People | None = None) -> None:
@@ -71,10 +71,6 @@ class HostUse:
         self.counted: Counter[Notable] = Counter()
         self.counted_of: Counter[tuple[Notable, str]] = Counter()  # by sort and person, of whom not all are kept
         self.users: set[str] = set()  # persons who used privilege
-        self.novelties: list[Novelty] = []
-        self.odd_hours: list[OddHour] = []
-        self.bursts: list[Burst] = []
-        self.sprays: list[Spray] = []
         self.grants = Grants()
         self.logs: list[LogState] = []
         self.gone: list[Event] = []
@@ -83,6 +79,22 @@ class HostUse:
         self.entitled: frozenset[str] | None = None  # accounts with rights, where a survey tells them
         self._people = people if people is not None else People()
         self._active, self._failed, self._first = ActiveHours(zone), FailedAttempts(), FirstUses()
+        self._unusual: Unusual | None = None
+
+    @property
+    def unusual(self) -> Unusual:
+        """What is unusual: worked out when it is first asked for, after the last event, and what was counted for it is forgotten then."""
+        if self._unusual is None:
+            active, failed, first = self._active, self._failed, self._first
+            self._unusual = Unusual(
+                odd_hours=odd_hours(active), bursts=bursts(failed, active), sprays=failed.sprays(), novelties=first.novelties
+            )
+            self._active, self._failed, self._first = ActiveHours(self.zone), FailedAttempts(), FirstUses()
+        return self._unusual
+
+    @unusual.setter
+    def unusual(self, found: Unusual) -> None:
+        self._unusual = found
 
     @property
     def subject(self) -> str:
@@ -117,12 +129,9 @@ class HostUse:
         return record
 
     def finish(self) -> None:
-        """Take the sessions that no line closed, and work out what is unusual; no event comes any more."""
+        """Take the sessions that no line closed; no event comes any more."""
         for session in self.attribution.sessions.never_closed():
             self.sessions.append(session)
-        self.odd_hours, self.bursts = odd_hours(self._active), bursts(self._failed, self._active)
-        self.novelties, self.sprays = self._first.novelties, self._failed.sprays()
-        self._active, self._failed, self._first = ActiveHours(self.zone), FailedAttempts(), FirstUses()
         self.attribution = Attribution()
 
     def _end_sessions(self) -> None:

@@ -5,16 +5,17 @@ tests some come out by chance: `discoveries` keeps the share of those small.
 """
 
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from statistics import median
 
 from fidelitas.facts import Place
 from fidelitas.usage.active_hours import ActiveHours
-from fidelitas.usage.failures import FailedAttempts, Failures
+from fidelitas.usage.failures import FailedAttempts, Failures, Spray
 from fidelitas.usage.habits import Habits, bin_of
+from fidelitas.usage.novelties import Novelty
 from fidelitas.usage.statistics import BINS, burst_tail, discoveries
 
-__all__ = ["Burst", "OddHour", "bursts", "odd_hours"]
+__all__ = ["Burst", "OddHour", "Unusual", "bursts", "odd_hours"]
 
 # Of what is reported, this share may be chance; of odd hours more, which are a hint and no more.
 _FALSE_SHARE = 0.01
@@ -48,6 +49,16 @@ class OddHour:
     place: Place
     share: float
     expected: float
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Unusual:
+    """What is unusual on a host."""
+
+    odd_hours: list[OddHour] = field(default_factory=list)
+    bursts: list[Burst] = field(default_factory=list)
+    sprays: list[Spray] = field(default_factory=list)
+    novelties: list[Novelty] = field(default_factory=list)
 
 
 def _span(hours: Iterable[int]) -> int:

@@ -81,7 +81,7 @@ def failure_burst(use: HostUse) -> Iterator[Found]:
     Password guessing looks like this; people who mistype their password do so a few times. The usual number is the account's own rate,
     adjusted towards that of all accounts.
     """
-    for burst in use.bursts:
+    for burst in use.unusual.bursts:
         who = "has rights here" if use.is_entitled(burst.account) else "has no rights here"
         source = burst.found.source
         yield Found(
@@ -99,7 +99,7 @@ def password_spraying(use: HostUse) -> Iterator[Found]:
 
     No single account fails often enough to be locked, and one weak password is enough.
     """
-    for one in use.sprays:
+    for one in use.unusual.sprays:
         yield Found(
             about=f"{one.source} {one.hour}",
             message=f"{one.source} tried {one.accounts} accounts in one hour ({one.attempts} failures; usual: 1 or 2 accounts), "
@@ -150,7 +150,7 @@ def first_use_of_command(use: HostUse) -> Iterator[Found]:
 
 
 def _firsts(use: HostUse, what: New) -> Iterator[Found]:
-    for one in use.novelties:
+    for one in use.unusual.novelties:
         if one.what is what:
             event, record = one.record.event, one.record
             thing = f"acted as {event.target or 'root'}" if what is New.RIGHT else f'ran "{event.command.partition(" ")[0]}"'
@@ -168,7 +168,7 @@ def unusual_hour(use: HostUse) -> Iterator[Found]:
 
     The usual hours are the account's own on working days and at weekends, adjusted towards those of all accounts of the host.
     """
-    for odd in use.odd_hours:
+    for odd in use.unusual.odd_hours:
         yield Found(
             about=f"{odd.person} {odd.hour}",
             message=f"{odd.person} used privilege, or tried to, {_times(odd.count)} at an unusual hour, {_hour(use, odd.hour)} "
