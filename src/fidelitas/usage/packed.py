@@ -17,7 +17,7 @@ _FAST = 1
 class Packed(Generic[T]):
     """A list of things of one type, to which others can be added at the end; each look at it makes them anew.
 
-    What holds text that is no Unicode stays as it is.
+    What holds text that is not Unicode is kept unpacked.
     """
 
     __slots__ = ("_chunks", "_count", "_kind", "_latest")

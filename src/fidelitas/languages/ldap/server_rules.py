@@ -104,7 +104,7 @@ def _by(words: list[str]) -> ServerBy:
 
 
 def _allowed(access: str) -> tuple[str, str]:
-    """Return whether what is allowed is all, added to what was allowed before or taken from it, and what; nothing stated is none."""
+    """Return whether what is allowed is all, added to what was allowed before or taken from it, and what; without a level nothing."""
     found = _PRIVILEGES.match(access)
     sign, letters = (found[1], found[2].replace("w", "az")) if found else ("=", _LEVELS.get(access, ""))
     return sign, "".join(sorted(set(letters) & set("azm")))

@@ -74,7 +74,7 @@ def _before(earlier: Sequence[LogLike], later: Sequence[LogLike]) -> list[LogLik
         if earlier[0].records:
             return [] if _is_beginning(_blocks(earlier), _blocks(later)) else None
         begin = _where_later_begins(earlier, later)
-    except ReadError:  # told when it is read
+    except ReadError:  # reported when the log is read
         return None
     if begin is None:
         return None
@@ -108,7 +108,7 @@ def _lines(logs: Sequence[LogLike]) -> Iterator[_At]:
                 number += 1
                 if line:
                     yield make(_At, (place, number, line))
-            number -= not lines[-1]  # what stands behind the last line end is no line
+            number -= not lines[-1]  # nothing follows the last line end
 
 
 def _blocks(logs: Sequence[LogLike]) -> Iterator[bytes]:

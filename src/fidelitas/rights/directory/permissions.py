@@ -36,7 +36,7 @@ class Allowance:
 
 
 def allowed_to(descriptor: SecurityDescriptor, access: Access) -> Iterator[Allowance]:
-    """Yield who may do something to the object that a descriptor is of, and of whom not; owners aside."""
+    """Yield who may do something to the object that a descriptor is of, each with those denied it before; owners aside."""
     for sid, entry, denied in allowances(descriptor, access.bits_in, _EVERYONE):
         yield Allowance(sid) if entry is None else Allowance(sid, _in_words(entry), denied, entry.conditional)
 

@@ -47,7 +47,7 @@ class ServerAccess:
             for attribute in _member_attributes(thing):
                 yield from self._links(thing, target, attribute, "a", f"may change the members of {thing.name} ({attribute})")
             own, because = thing.member_attribute.lower(), f"may add itself to {thing.name} ({thing.member_attribute.lower()})"
-            if own != _OF_NAMES:  # a clause about the own DN is none about names
+            if own != _OF_NAMES:  # names are not DNs: such a clause does not apply to them
                 yield from self._links(thing, target, own, "a", because, own=True)
         else:
             yield from self._links(thing, target, "userpassword", "az", f"may set the password of {thing.name}")

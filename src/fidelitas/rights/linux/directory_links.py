@@ -13,7 +13,7 @@ from fidelitas.rights.linux.population import Identity, Population
 
 __all__ = ["links_by_directory"]
 
-# Of a larger group those members are followed whom someone may change who may change none of the others: one way in of each is enough.
+# Of a larger group those members are followed whom someone may change who may change none of the others: one route for each is enough.
 _MOST_MEMBERS = 500
 
 Found = LinkPath | GroupEdge[Identity]
