@@ -12,7 +12,7 @@ import logging
 import time
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from concurrent.futures import CancelledError
-from contextlib import suppress
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass
 from ipaddress import ip_address
 from pathlib import Path
@@ -42,7 +42,8 @@ _ATTEMPTS = 3  # at a scheduler that went away
 _RETRIES = 3  # of a task whose worker was lost
 # Reading logs is divided into about so many tasks: those of one host can be long.
 _LOG_TASKS = 200
-_LOST = (CommClosedError, OSError, TimeoutError, asyncio.CancelledError, CancelledError)
+# A client that is closed or connecting anew refuses with a `RuntimeError`.
+_LOST = (CommClosedError, OSError, TimeoutError, RuntimeError, asyncio.CancelledError, CancelledError)
 
 
 @dataclass(frozen=True, slots=True)
@@ -109,10 +110,16 @@ class ClusterEngine:
         if left:
             self._notice(f"{len(left)} of {len(tasks)} parts of the work were not done by the cluster, and are done here")
 
-    def _connected(self) -> Client:
+    @contextmanager
+    def _connected(self) -> Iterator[Client]:
         logging.getLogger("distributed").setLevel(logging.CRITICAL)
         options = {"timeout": _SECONDS_TO_CONNECT, "set_as_default": False, "name": "fidelitas"}
-        return Client(self._scheduler.address, security=self._scheduler.security, **options)  # type: ignore[no-untyped-call]
+        client = Client(self._scheduler.address, security=self._scheduler.security, **options)  # type: ignore[no-untyped-call]
+        try:
+            yield client
+        finally:
+            with suppress(Exception):  # whatever its end comes to (it may be connecting anew just then): what was done is done
+                client.close()  # type: ignore[no-untyped-call]
 
     def _by(self, client: Client, function: Callable[[Any], int], left: dict[int, object]) -> Iterator[int]:
         """Yield the results of tasks as they end, and take them from those that are `left`."""
