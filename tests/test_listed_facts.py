@@ -103,11 +103,15 @@ GOOD = '{"kind": "table", "schema": "public", "name": "t", "owner": "postgres"}'
 @pytest.mark.parametrize(
     "odd", [f"{GOOD}{GOOD}", f"{GOOD} {GOOD}", GOOD.replace(', "name"', ',\n"name"'), GOOD.replace("{", "{\n"), f"{GOOD}\r{GOOD}"]
 )
-@pytest.mark.parametrize("before", [0, 5, 9000])
-def test_a_row_that_shares_lines_with_others_is_a_gap_with_its_line(odd: str, before: int) -> None:
-    """Rows are looked at in blocks, and a block takes what no line by itself is: that must not vanish."""
-    facts = facts_of("objects tides", f"{GOOD}\n" * before + f"{odd}\n{GOOD}{GOOD}\n" + f"{GOOD}\n" * 5)
-    assert len(facts.objects) == len([*facts.objects]) == before + 5
+@pytest.mark.parametrize(("before", "after"), [(0, 5), (5, 0), (9000, 5), (5, 9000), (9000, 9000)])
+@pytest.mark.parametrize("processes", [1, 2])
+def test_a_row_that_shares_lines_with_others_is_a_gap_with_its_line(
+    odd: str, before: int, after: int, processes: int, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Rows are looked at in blocks, those of a long listing by two processes, and a block takes what no line by itself is."""
+    monkeypatch.setattr("fidelitas.languages.listed_facts._WORTH_FORKING", 1 if processes == 2 else 1 << 30)
+    facts = facts_of("objects tides", f"{GOOD}\n" * before + f"{odd}\n{GOOD}{GOOD}\n" + f"{GOOD}\n" * after)
+    assert len(facts.objects) == len([*facts.objects]) == before + after
     assert [gap.place.line for gap in facts.gaps] == [before + 1 + number for number in range(2 + odd.count("\n"))]
 
 

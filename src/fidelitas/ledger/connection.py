@@ -19,7 +19,6 @@ from typing import Any, TypeVar
 from urllib.parse import quote
 
 from sqlalchemy import Connection, Engine, create_engine, event, exc, inspect, text
-from sqlalchemy.dialects import postgresql, sqlite
 from sqlalchemy.pool import QueuePool
 
 from fidelitas.errors import LedgerError
@@ -165,7 +164,10 @@ def batches(values: Iterable[T]) -> Iterator[list[T]]:
 
 def insert_new(connection: Connection, table: Any, rows: list[dict[str, Any]]) -> None:
     """Add rows, but for those whose key is there."""
-    insert = postgresql.insert if connection.dialect.name == "postgresql" else sqlite.insert
+    if connection.dialect.name == "postgresql":
+        from sqlalchemy.dialects.postgresql import insert  # noqa: PLC0415 a file needs none of it, and many commands write nothing
+    else:
+        from sqlalchemy.dialects.sqlite import insert  # type: ignore[assignment] # noqa: PLC0415
     if rows:
         connection.execute(insert(table).on_conflict_do_nothing(), rows)
 
