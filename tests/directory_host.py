@@ -9,7 +9,7 @@ from typing import Any, NamedTuple
 
 import pytest
 
-__all__ = ["NSLCD", "SSSD", "Daemon", "asked", "asked_of_sudo"]
+__all__ = ["MEMBER", "NSLCD", "SSSD", "Daemon", "as_member", "asked", "asked_of_sudo"]
 
 
 class Daemon(NamedTuple):
@@ -62,6 +62,43 @@ mkdir /run/nslcd && chown nslcd:nslcd /run/nslcd
 printf 'account required pam_permit.so\\n' > /etc/pam.d/tidegate
 nslcd --nofork > "$1/log" 2>&1 &
 """
+# A member of a domain: its keys, the names of it and of the domain controller, and where the Kerberos server is.
+_START_MEMBER = """
+hostname tern.tides.saltmarsh.example
+mount --bind "$1/hosts" /etc/hosts
+export KRB5_CONFIG="$1/krb5.conf"
+{sssd}"""
+_MEMBER = """\
+[sssd]
+domains = tides.saltmarsh.example
+services = nss, pam
+{nss}
+[pam]
+[domain/tides.saltmarsh.example]
+id_provider = ad
+auth_provider = none
+ad_server = dc1.tides.saltmarsh.example
+ad_hostname = tern.tides.saltmarsh.example
+ldap_sasl_authid = TERN$
+krb5_keytab = {keytab}
+dyndns_update = false
+ad_enable_gc = false
+{domain}
+"""
+_KRB5 = """\
+[libdefaults]
+default_realm = TIDES.SALTMARSH.EXAMPLE
+rdns = false
+dns_lookup_kdc = false
+dns_lookup_realm = false
+dns_canonicalize_hostname = false
+[realms]
+TIDES.SALTMARSH.EXAMPLE = {{
+ kdc = {host}
+}}
+[domain_realm]
+.tides.saltmarsh.example = TIDES.SALTMARSH.EXAMPLE
+"""
 _WORLD = """
 set -e
 {start}
@@ -70,8 +107,14 @@ shift
 kill $! && wait $! || true
 """
 SSSD = Daemon("sssd", "etc/sssd/sssd.conf", "sss", _SSSD, _START_SSSD, "sssd-ldap libnss-sss libpam-sss libsss-sudo")
+MEMBER = SSSD._replace(
+    configuration=_MEMBER,
+    start=_START_MEMBER.replace("{sssd}", _START_SSSD),
+    packages="sssd-ad libsasl2-modules-gssapi-mit libnss-sss libpam-sss",
+)
 NSLCD = Daemon("nslcd", "etc/nslcd.conf", "ldap", _NSLCD, _START_NSLCD, "nslcd libnss-ldapd")
-# What the C library and PAM say of some accounts, once sssd answers for the one that every configuration lets it see.
+# What the C library and PAM say of some accounts, once sssd answers for the one that every configuration lets it see.  Asked again,
+# sssd asks the directory about an account anew, and knows what the lookups before have found.
 _ASK = """
 import ctypes, json, subprocess, sys, time
 def get(*asked):
@@ -84,13 +127,15 @@ def admitted(name):
     answer = pam.pam_acct_mgmt(handle, 0)
     pam.pam_end(handle, 0)
     return answer == 0
-source, first, names, groups = json.load(sys.stdin)
+source, first, names, groups, rounds = json.load(sys.stdin)
 for _ in range(300):
     if get("passwd", first):
         break
     time.sleep(0.05)
 said = {}
-for name in names:
+for number, name in ((number, name) for number in range(rounds) for name in names):
+    if number:
+        subprocess.run(["sss_cache", "-u", name], capture_output=True)
     entry = get("passwd", name).split(":")
     if len(entry) < 4:
         continue
@@ -145,8 +190,16 @@ def asked_of_sudo(folder: Path, configuration: str, first: str, users: list[str]
     return list(json.loads(done.stdout))
 
 
+def as_member(folder: Path, controller: str) -> None:
+    """Write what a host needs to know as a member of a domain whose controller has an address."""
+    folder.mkdir(exist_ok=True)
+    here = "127.0.0.1 localhost\n192.0.2.9 tern.tides.saltmarsh.example tern\n"
+    (folder / "hosts").write_text(f"{here}{controller} dc1.tides.saltmarsh.example dc1\n")
+    (folder / "krb5.conf").write_text(_KRB5.format(host=controller))
+
+
 def asked(
-    folder: Path, daemon: Daemon, configuration: str, first: str, names: list[str], groups: list[str]
+    folder: Path, daemon: Daemon, configuration: str, first: str, names: list[str], groups: list[str], rounds: int = 1
 ) -> tuple[dict[str, Any], list[str]]:
     """Return what a host says of accounts by name: user ID, group ID, names of groups, and whether it lets them log in; and its groups."""
     if shutil.which(daemon.program) is None or shutil.which("getent") is None:
@@ -154,8 +207,20 @@ def asked(
     folder.mkdir(exist_ok=True)
     (folder / "conf").write_text(configuration)
     (folder / "conf").chmod(0o600)
-    command = ["unshare", "--mount", "sh", "-c", _WORLD.replace("{start}", daemon.start), "sh", str(folder), sys.executable, "-c", _ASK]
-    question = json.dumps([daemon.source, first, names, groups])
+    command = [
+        "unshare",
+        "--mount",
+        "--uts",
+        "sh",
+        "-c",
+        _WORLD.replace("{start}", daemon.start),
+        "sh",
+        str(folder),
+        sys.executable,
+        "-c",
+        _ASK,
+    ]
+    question = json.dumps([daemon.source, first, names, groups, rounds])
     done = subprocess.run(command, input=question, capture_output=True, text=True, check=False, timeout=300)
     assert done.stdout, (done.stderr[-2000:], (folder / "log").read_text()[-2000:])
     said, known = json.loads(done.stdout)

@@ -17,7 +17,7 @@ for package in "$@"; do
         ldap-utils) program=ldapadd ;;
         mariadb-server) program=mariadbd ;;
         postgresql-*) program=../lib/postgresql/${package#postgresql-}/bin/postgres ;;
-        samba* | libnss-* | libpam-* | libsss-* | sssd-*) dpkg -s "$package" >/dev/null 2>&1 || missing="$missing $package"; continue ;;  # without a program of that name
+        samba* | libnss-* | libpam-* | libsasl2-* | libsss-* | sssd-*) dpkg -s "$package" >/dev/null 2>&1 || missing="$missing $package"; continue ;;  # without a program of that name
         *) program=$package ;;
     esac
     command -v "$program" >/dev/null 2>&1 || [ -x "/usr/sbin/$program" ] || missing="$missing $package"

@@ -25,7 +25,7 @@ workgroup = TIDES
 interfaces = lo {link}p
 bind interfaces only = yes
 ldap server require strong auth = no
-server services = -dns -dnsupdate -spoolss -s3fs -winbindd -kdc -wrepl -nbt -ntp_signd -kcc
+server services = -dns -dnsupdate -spoolss -s3fs -winbindd -wrepl -nbt -ntp_signd -kcc
 private dir = {folder}/private
 state directory = {folder}/state
 cache directory = {folder}/cache
@@ -75,6 +75,14 @@ class Domain:
                 self._inside(PROGRAM, "-i", "--debug-stdout", "-s", target / "etc" / "smb.conf", "-M", "single"), stdout=out, stderr=out
             )
         self._wait()
+
+    def keytab(self, machine: str, file: Path) -> None:
+        """Make a machine a member, and write its keys to a file."""
+        for words in (
+            ("computer", "create", machine), ("user", "setpassword", f"{machine}$", f"--newpassword={_PASSWORD}"),
+            ("spn", "add", "ldap/dc1.tides.saltmarsh.example", "DC1$"), ("domain", "exportkeytab", str(file), f"--principal={machine.upper()}$"),
+        ):  # fmt: skip
+            _run(*self._inside("samba-tool", *words, "-s", self.folder / "p" / "etc" / "smb.conf"))
 
     def _inside(self, *words: str | Path) -> list[str | Path]:
         own = ["ip", "netns", "exec", _NET, "unshare", "--mount", "--uts", "--propagation", "private"]

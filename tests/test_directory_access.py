@@ -1,7 +1,7 @@
 """How hosts write the names of a directory, which accounts of it they accept, and rules of an IPA directory, as the whole audit has them.
 
-What a real sssd and nslcd can be asked is in test_judge_directory_hosts.py; no winbind or IPA server runs: rows are from sssd.conf(5), sssd-ad(5), smb.conf(5), and the schema
-of IPA's sudo and host-based access rules.
+What a real sssd and nslcd can be asked is in test_judge_directory_hosts.py and test_judge_domain.py; no winbind or IPA server runs: rows are from sssd.conf(5), sssd-ad(5), smb.conf(5),
+and the schema of IPA's sudo and host-based access rules.
 """
 
 from collections.abc import Mapping
@@ -68,6 +68,13 @@ def sssd(*lines: str, domain: str = "tides.example", provider: str = "ad") -> Pu
         (("use_fully_qualified_names = True",), "nils@tides.example", {"nils@tides.example"}),
         (("use_fully_qualified_names = True", "full_name_format = %3$s+%1$s"), "%TIDES+ops", {"TIDES+ulla"}),
         (("ldap_id_mapping = False",), "%linux\\ admins", set()),  # and nobody has a number
+        (("override_space = _",), "%linux_admins", {"ulla", "rosa"}),
+        (("override_space = _",), "%linux\\ admins", set()),
+        (("override_space = i",), "%linux\\ admins", {"ulla", "rosa"}),  # a name that has the sign is left as it is
+        (("auto_private_groups = True",), "%nils", {"nils"}),
+        (("auto_private_groups = True",), "%domain\\ users", {"ulla", "rosa", "nils"}),
+        (("default_domain_suffix = corp.example",), "nils@tides.example", {"nils@tides.example"}),
+        ((f"ldap_user_search_base = cn=Users,{BASE}?subtree?(!(cn=nils))",), "ALL", {"ulla", "rosa"}),
     ],
 )  # fmt: skip
 def test_names_are_written_as_the_host_writes_them(settings: tuple[str, ...], rule: str, expected: set[str]) -> None:
@@ -95,6 +102,10 @@ def test_names_as_winbind_writes_them(settings: str, rule: str, expected: set[st
 LET_IN, REFUSED = Login.UNKNOWN, Login.BARRED
 
 
+NO_POLICIES = "ad_gpo_access_control = disabled"
+IN_CHAIN = "1.2.840.113556.1.4.1941"
+
+
 @pytest.mark.parametrize(
     ("settings", "refused", "gap"),
     [
@@ -108,12 +119,15 @@ LET_IN, REFUSED = Login.UNKNOWN, Login.BARRED
         (("access_provider = simple", "simple_allow_users = rosa, Ulla", "simple_deny_groups = ops"), {"ulla", "idle"}, False),
         (("access_provider = simple", "simple_deny_users = rosa"), {"rosa"}, False),
         (("access_provider = simple", "simple_allow_groups ="), set(), False),
-        (("access_provider = ad",), {"idle"}, False),
-        (("access_provider = ad", f"ad_access_filter = (memberOf=cn=Ops,cn=Users,{BASE})"), {"rosa", "idle"}, False),
-        (("access_provider = ad", f"ad_access_filter = DOM:tides.example:(|(sAMAccountName=rosa)(memberOf=CN=ops, cn=users, {BASE}))"), {"idle"}, False),
-        (("access_provider = ad", "ad_access_filter = (!(sAMAccountName=r*))"), {"rosa", "idle"}, False),
-        (("access_provider = ad", "ad_access_filter = (carLicense=x)"), {"idle"}, True),
-        (("access_provider = ad", "ad_access_filter = (memberOf=x"), {"idle"}, True),
+        (("access_provider = ad", NO_POLICIES), {"idle"}, False),
+        (("access_provider = ad", NO_POLICIES, f"ad_access_filter = (memberOf=cn=Ops,cn=Users,{BASE})"), {"rosa", "idle"}, False),
+        (("access_provider = ad", NO_POLICIES, f"ad_access_filter = DOM:tides.example:(|(sAMAccountName=rosa)(memberOf=CN=ops, cn=users, {BASE}))"), {"idle"}, False),
+        (("access_provider = ad", NO_POLICIES, f"ad_access_filter = (memberOf=cn=Linux Admins,cn=Users,{BASE})"), {"ulla", "idle"}, False),
+        (("access_provider = ad", NO_POLICIES, f"ad_access_filter = DOM:tides.example:(memberOf:{IN_CHAIN}:=cn=Linux Admins,cn=Users,{BASE})"), {"idle"}, False),
+        (("access_provider = ad", NO_POLICIES, f"ad_access_filter = (memberOf:{IN_CHAIN}:=cn=Linux Admins,cn=Users,{BASE})"), {"ulla", "rosa", "idle"}, False),  # sssd takes the colon for the end of a domain
+        (("access_provider = ad", NO_POLICIES, "ad_access_filter = (!(sAMAccountName=r*))"), {"rosa", "idle"}, False),
+        (("access_provider = ad", NO_POLICIES, "ad_access_filter = (carLicense=x)"), {"idle"}, True),
+        (("access_provider = ad", NO_POLICIES, "ad_access_filter = (memberOf=x"), {"idle"}, True),
         (("access_provider = ldap", "ldap_access_filter = sAMAccountName=rosa"), {"ulla", "idle"}, False),
         (("access_provider = ldap",), {"ulla", "rosa", "idle"}, False),
         (("access_provider = ldap", "ldap_access_order = expire"), set(), True),
@@ -126,6 +140,53 @@ def test_whom_a_host_lets_in(settings: tuple[str, ...], refused: set[str], gap: 
     host = judged(files, "%linux\\ admins ALL=(ALL) ALL\n", {"tides": domain(people=("Ulla", "rosa", "nils", "idle"))})
     assert root_holders(host) == {name: REFUSED if name in refused else LET_IN for name in ("ulla", "rosa", "idle")}
     assert ("access rules of sssd" in {one.what for one in host.gaps}) is gap
+
+
+ACCESS = ("access_provider = simple", "simple_allow_groups = linux admins")
+
+
+@pytest.mark.parametrize(
+    ("settings", "expected"),
+    [
+        ((), {"rosa": LET_IN, "cleo": LET_IN}),  # by way of List, which Night is in: what sssd has looked up decides, and it may
+        (("ldap_use_tokengroups = false",), {"rosa": LET_IN, "cleo": LET_IN, "dora": LET_IN}),
+    ],
+)
+def test_a_group_for_distribution_leads_on_where_sssd_lets_it(settings: tuple[str, ...], expected: dict[str, Login]) -> None:
+    """A logon leaves such a group out, a lookup of a group's members does not: dora is in it herself, cleo by a group within it."""
+    people = ("rosa", "cleo", "dora")
+    listed = "".join(
+        f"dn: cn={name},cn=Users,{BASE}\nobjectClass: group\nsAMAccountName: {name}\nobjectSid: S-1-5-21-1-2-3-{number}\ngroupType: {kind}\n"
+        + "".join(f"member: cn={one},cn=Users,{BASE}\n" for one in members)
+        + "\n"
+        for number, (name, kind, members) in enumerate(
+            [("Linux Admins", -2147483646, ("rosa", "List")), ("List", 2, ("dora", "Night")), ("Night", -2147483646, ("cleo",))], 2000
+        )
+    )
+    text = domain(people=people).partition("dn: cn=Linux Admins")[0] + listed
+    files = {"/etc/nsswitch.conf": NSSWITCH, "/etc/sssd/sssd.conf": sssd(*settings, *ACCESS)}
+    assert root_holders(judged(files, "%linux\\ admins ALL=(ALL) ALL\n", {"tides": text})) == expected
+
+
+@pytest.mark.parametrize(
+    ("settings", "uid"),
+    [
+        ((), 256_801_103),  # as a real sssd made it
+        (("ldap_idmap_range_min = 0", "ldap_idmap_range_max = 200000"), 1103),  # one slice
+        (("ldap_idmap_autorid_compat = True",), None),
+        (("ldap_idmap_default_domain_sid = S-1-5-21-1-2-3",), None),
+        (("ldap_idmap_range_size = 1000",), None),  # its number is in a further slice of the domain
+        (("ldap_idmap_range_size = 0", "ldap_idmap_range_max = 1"), None),
+    ],
+)
+def test_numbers_that_sssd_makes_of_sids(settings: tuple[str, ...], uid: int | None) -> None:
+    """By them a rule for a number is for an account of the directory."""
+    text = domain(sid="S-1-5-21-3699303642-3748859070-873913300").replace("-1101\n", "-1103\n")
+    files = {"/etc/nsswitch.conf": NSSWITCH, "/etc/sssd/sssd.conf": sssd(*settings)}
+    host = judged(files, f"#{uid or 256_801_103} ALL=(ALL) ALL\n", {"tides": text})
+    known = {who.name: who.uid for who in host.population.effective if who.of_directory}
+    assert known["rosa"] == uid
+    assert root_holders(host) == ({} if uid is None else {"rosa": LET_IN})
 
 
 def test_of_two_domains_of_one_host_both_count_the_first_first() -> None:

@@ -92,6 +92,7 @@ from fidelitas.facts.host import (
     NameService,
     OperatingSystem,
     SearchBase,
+    SidNumbers,
 )
 from fidelitas.facts.hours import Hours
 from fidelitas.facts.jobs import Job, JobKind, SearchFolder
@@ -242,6 +243,7 @@ __all__ = [
     "ServerRules",
     "SetIdFile",
     "Shadow",
+    "SidNumbers",
     "SshdSetting",
     "StatedGroup",
     "SubordinateRange",

@@ -61,6 +61,7 @@ class AccessRules:
     refused_groups: tuple[str, ...] = ()
     filter: str = ""
     order: tuple[str, ...] = ("filter",)  # of access_provider ldap
+    policies: bool = False  # group policies of the domain refuse, too (sssd-ad(5), ad_gpo_access_control)
     place: Place = field(compare=False)
 
 
@@ -70,6 +71,7 @@ class MemberNaming(StrEnum):
     ANY = "by names, by DNs, and as members say of themselves"
     NAMES = "by names (memberUid, RFC 2307)"
     DNS = "by DNs (RFC 2307bis)"
+    LOGON = "by DNs, groups for distribution too, and by the groups of a logon (tokenGroups)"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -82,15 +84,25 @@ class SearchBase:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class SidNumbers:
+    """How sssd makes numbers of SIDs: slices of `size` numbers from `least` up to `most` (sssd-ldap(5), ldap_idmap_range_min and so on)."""
+
+    least: int = 200_000
+    most: int = 2_000_200_000
+    size: int = 200_000
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class DirectorySource:
     """A directory that a host asks, as its files name it: by realms, and by the bases of its tree.
 
     `form` is how the host writes a name of it (``{name}``, ``{domain}`` and ``{short}`` filled in); `numbers_made` says that it makes user
-    IDs of SIDs itself, so that accounts without a number are there, too.  The host sees objects below `people` and `groups` alone, where
+    IDs of SIDs itself, so that accounts without a number are there, too, by `sid_numbers` where it is known how.
+    The host sees objects below `people` and `groups` alone, where
     these are stated, and sudo rules below `rules`, with numbers from `least_uid` and `least_gid` to `most` (0: no limit), and none of the
     names that are hidden.  Groups name members by `naming`, in `member_attribute` where that is by DNs; `nests` says whether groups within
-    groups count, and `primary_leads_on` whether those round a primary group do.  `primary` is the primary group of all accounts, where the
-    host says so.
+    groups count, and `primary_leads_on` whether those round a primary group do.  `primary` is the primary group of all accounts, and
+    `space` what stands in names for a blank, where the host says so.
     `unread` are settings that bear on this and are not read.
     """
 
@@ -99,6 +111,7 @@ class DirectorySource:
     bases: tuple[str, ...] = ()
     form: str = "{name}"
     numbers_made: bool = False
+    sid_numbers: SidNumbers | None = None
     people: tuple[SearchBase, ...] = ()
     groups: tuple[SearchBase, ...] = ()
     rules: tuple[SearchBase, ...] = ()
@@ -113,6 +126,8 @@ class DirectorySource:
     primary_leads_on: bool = True
     primary: int | None = None
     lower_case: bool = False
+    own_primary: bool = False  # each account's primary group is its own (sssd.conf(5), auto_private_groups)
+    space: str = ""
     plain_names: bool = False  # names with signs that names of accounts do not have are left out (nslcd.conf(5), validnames)
     takes_rules: bool = True
     rule_search: RuleSearch | None = None

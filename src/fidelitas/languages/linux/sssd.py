@@ -7,8 +7,9 @@ lookup has found, and makes deeper ones effective.  Passwords are never read.
 
 import re
 from collections.abc import Iterator, Mapping
+from dataclasses import replace
 
-from fidelitas.facts import AccessRules, DirectorySource, MemberNaming, Place, RuleSearch, SearchBase
+from fidelitas.facts import AccessRules, DirectorySource, MemberNaming, Place, RuleSearch, SearchBase, SidNumbers
 
 __all__ = ["MAIN", "SETTING", "read_sssd"]
 
@@ -65,14 +66,16 @@ def _source(name: str, stated: Stated, place: Place) -> DirectorySource:
     bases = [base.dn for key in sorted(_BASES) if key in stated for base in _search_bases(stated[key])]
     made = _is_true(stated, "ldap_id_mapping", default=provider == "ad")
     naming = _naming(stated, provider)
+    own_primary = _is_true(stated, "auto_private_groups")
     return DirectorySource(
         name=name,
         realms=tuple(realm.lower() for realm in realms),
         bases=tuple(bases),
         form=_form(stated),
         numbers_made=made,
+        sid_numbers=_sid_numbers(stated) if made else None,
         people=_search_bases(stated.get("ldap_user_search_base", stated.get("ldap_search_base", ""))),
-        groups=_search_bases(stated.get("ldap_group_search_base", stated.get("ldap_search_base", ""))),
+        groups=_group_bases(stated, provider, naming),
         rules=_search_bases(stated.get("ldap_sudo_search_base", stated.get("ldap_search_base", ""))) if provider != "ipa" else (),
         least_uid=0 if made else _number(stated, "min_id", 1),
         least_gid=0 if made else _number(stated, "min_id", 1),
@@ -82,9 +85,11 @@ def _source(name: str, stated: Stated, place: Place) -> DirectorySource:
         naming=naming,
         member_attribute=stated.get("ldap_group_member", "member"),
         nests=naming is not MemberNaming.DNS or _number(stated, "ldap_group_nesting_level", 1) > 0,
-        primary_leads_on=naming is MemberNaming.ANY,
+        primary_leads_on=naming in (MemberNaming.ANY, MemberNaming.LOGON) or own_primary,
         primary=_number(stated, "override_gid", 0) or None,
+        own_primary=own_primary,
         lower_case=_case(stated, provider) == "false",
+        space=stated.get("override_space", "")[:1],
         rule_search=_rule_search(stated, provider),
         takes_rules=stated.get("sudo_provider", "").lower() != "none",
         unread=tuple(sorted(_UNREAD & set(stated))),
@@ -94,11 +99,27 @@ def _source(name: str, stated: Stated, place: Place) -> DirectorySource:
 
 
 def _naming(stated: Stated, provider: str) -> MemberNaming:
-    """Return how groups name members; where the directory itself says which groups an account is in, everything counts (tokenGroups)."""
-    schema = stated.get("ldap_schema", "rfc2307").lower()
-    if provider != "ldap" or (schema == "ad" and _is_true(stated, "ldap_use_tokengroups")):
+    """Return how groups name members; where the directory itself says which groups an account is in, that counts as well (tokenGroups).
+
+    Any lookup of a group adds the members of those within it, which for sssd may be groups for distribution.
+    """
+    schema = _schema(stated, provider)
+    if provider not in ("ldap", "ad"):
         return MemberNaming.ANY
+    if schema == "ad" and _is_true(stated, "ldap_use_tokengroups", default=provider == "ad"):
+        return MemberNaming.LOGON
     return MemberNaming.NAMES if schema == "rfc2307" else MemberNaming.DNS
+
+
+def _schema(stated: Stated, provider: str) -> str:
+    return stated.get("ldap_schema", "ad" if provider == "ad" else "rfc2307").lower()
+
+
+def _group_bases(stated: Stated, provider: str, naming: MemberNaming) -> tuple[SearchBase, ...]:
+    """Return where groups are looked for; those that an account of Active Directory names are read by their DNs, without a filter."""
+    bases = _search_bases(stated.get("ldap_group_search_base", stated.get("ldap_search_base", "")))
+    by_account = naming is MemberNaming.DNS and _schema(stated, provider) == "ad"
+    return tuple(replace(base, filter="") for base in bases) if by_account else bases
 
 
 def _rule_search(stated: Stated, provider: str) -> RuleSearch | None:
@@ -130,6 +151,17 @@ def _number(stated: Stated, key: str, default: int) -> int:
     return int(text) if text.isdecimal() and len(text) < 12 else default
 
 
+def _sid_numbers(stated: Stated) -> SidNumbers | None:
+    """Return how numbers are made of SIDs; nothing where it depends on which domain a host met first, or on a helper's table."""
+    if _is_true(stated, "ldap_idmap_autorid_compat") or "ldap_idmap_default_domain_sid" in stated:
+        return None
+    usual = SidNumbers()
+    return SidNumbers(
+        least=_number(stated, "ldap_idmap_range_min", usual.least), most=_number(stated, "ldap_idmap_range_max", usual.most),
+        size=_number(stated, "ldap_idmap_range_size", usual.size) or usual.size,
+    )  # fmt: skip
+
+
 def _search_bases(text: str) -> tuple[SearchBase, ...]:
     """Return search bases, each as ``DN[?scope?[filter][?DN?scope?[filter]]*]`` (sssd-ldap(5), ldap_search_base)."""
     parts = [part.strip() for part in text.split("?")]
@@ -145,7 +177,7 @@ def _search_bases(text: str) -> tuple[SearchBase, ...]:
 
 def _form(stated: Stated) -> str:
     """Return how names of a domain are written; %1$s is the name, %2$s the domain, %3$s its short name (sssd.conf(5), full_name_format)."""
-    if stated.get("use_fully_qualified_names", "").lower() != "true":
+    if not _is_true(stated, "use_fully_qualified_names", default="default_domain_suffix" in stated):
         return "{name}"
     written = stated.get("full_name_format", "%1$s@%2$s")
     return written.replace("%1$s", "{name}").replace("%2$s", "{domain}").replace("%3$s", "{short}")
@@ -164,6 +196,7 @@ def _access(stated: Stated, place: Place) -> AccessRules | None:
         refused_groups=_names(stated, "simple_deny_groups") or (),
         filter=stated.get("ad_access_filter" if provider == "ad" else "ldap_access_filter", ""),
         order=_names(stated, "ldap_access_order") or ("filter",),
+        policies=provider == "ad" and stated.get("ad_gpo_access_control", "enforcing").lower() == "enforcing",
         place=place,
     )
 

@@ -8,7 +8,6 @@ import re
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
-from fidelitas.distinguished_names import folded
 from fidelitas.facts import AccessRules, DirectoryAccount, Gap, HostAccessRule
 from fidelitas.rights.directory.filters import FilterError, Matcher, matcher
 
@@ -23,12 +22,13 @@ _WEAKENS = "who of the directory may log in: accounts that are refused are shown
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Applicant:
-    """An account as a host knows it: its `name` there, its groups by their names there and by their DNs."""
+    """An account as a host knows it: its `name` and its groups by their names there; by their DNs those that list it, and round them."""
 
     name: str
     account: DirectoryAccount
     groups: frozenset[str]
-    group_dns: frozenset[str] = frozenset()
+    listed_by: frozenset[str] = frozenset()
+    in_chain: frozenset[str] = frozenset()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -87,23 +87,28 @@ def _parted(name: str) -> tuple[str, str]:
 def _filtered(access: AccessRules, applicants: Sequence[Applicant]) -> Admission:
     """Accounts that are disabled are refused by a domain, and those that its filter leaves out; a filter for one domain stands after it."""
     closed = frozenset(one.name for one in applicants if one.account.disabled) if access.provider == "ad" else frozenset[str]()
+    unread = (
+        (_gap(access, "rights to log on by group policies of the domain (ad_gpo_access_control) are not read"),) if access.policies else ()
+    )
     if not access.filter:
-        return Admission(barred=closed)
+        return Admission(barred=closed, gaps=unread)
+    if access.provider == "ad" and ":" in access.filter and _DOMAIN.match(access.filter) is None:
+        # Without a domain before it the first colon is taken for the end of one, and no account is accepted (sssd-ad(5), ad_access_filter).
+        return Admission(barred=frozenset(one.name for one in applicants))
     try:
         matches = matcher(_DOMAIN.sub("", access.filter))
     except FilterError as error:
-        return Admission(barred=closed, gaps=(_gap(access, f"its filter is not judged: {error}"),))
+        return Admission(barred=closed, gaps=(*unread, _gap(access, f"its filter is not judged: {error}")))
     unknown = any(_matches(matches, one) is None for one in applicants)
     gaps = (_gap(access, "its filter asks for attributes that are not read"),) if unknown else ()
-    return Admission(barred=closed | {one.name for one in applicants if _matches(matches, one) is False}, gaps=gaps)
+    return Admission(barred=closed | {one.name for one in applicants if _matches(matches, one) is False}, gaps=(*unread, *gaps))
 
 
 def _matches(matches: Matcher, one: Applicant) -> bool | None:
     account = one.account
-    direct = frozenset(folded(dn) for dn, _ in account.member_of)
     texts: Mapping[str, frozenset[str]] = {
-        "memberof": direct | one.group_dns,
-        "memberof:1.2.840.113556.1.4.1941:": one.group_dns,
+        "memberof": one.listed_by,
+        "memberof:1.2.840.113556.1.4.1941:": one.in_chain,
         "uid": frozenset({account.posix.name.casefold() if account.posix else account.name.casefold()}),
         "samaccountname": frozenset({account.name.casefold()}),
         "department": frozenset({account.department.casefold()} - {""}),

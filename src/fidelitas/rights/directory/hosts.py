@@ -24,6 +24,7 @@ from fidelitas.facts import (
 )
 from fidelitas.rights.directory.objects import Thing
 from fidelitas.rights.directory.rights import DirectoryRights
+from fidelitas.rights.directory.sid_numbers import number_of
 from fidelitas.rights.directory.view import View
 
 __all__ = ["AsTaken", "as_one", "for_hosts"]
@@ -62,8 +63,8 @@ class AsTaken:
         self._rights, self._source = rights, source
         self._made = source is not None and source.numbers_made
         self._view = View(source)
-        all_lead_on = source is not None and source.naming is MemberNaming.DNS
-        self._groups = rights.facts.groups if all_lead_on else rights.groups
+        all_lead_on = source is not None and source.naming in (MemberNaming.DNS, MemberNaming.LOGON)
+        self._groups = (*rights.facts.groups, *rights.groups_named_only) if all_lead_on else rights.groups
         self._first = -2 - number * _FAR
 
     def directory(self) -> Directory:
@@ -76,12 +77,13 @@ class AsTaken:
             for group in stated
             if self._view.sees_group(group)
         )
-        accounts = (self._account(account, at, by_sid) for at, account in enumerate(rights.facts.accounts))
+        found = (self._account(account, at, by_sid) for at, account in enumerate(rights.facts.accounts))
+        accounts = tuple(account for account in found if account is not None)
         source, policy = self._source, rights.facts.policy
         return Directory(
             subject=rights.subject,
-            accounts=tuple(account for account in accounts if account is not None),
-            groups=groups,
+            accounts=accounts,
+            groups=(*groups, *map(_own_group, accounts)) if source is not None and source.own_primary else groups,
             policy=self._view.rules_of(policy) if policy is not None and (source is None or source.takes_rules) else None,
             netgroups=rights.facts.netgroups,
             rule_search=source.rule_search if source is not None else None,
@@ -104,8 +106,10 @@ class AsTaken:
 
     def _short(self, one: Thing) -> str:
         """Return the name as the C library gives it, where the object has a number; else what identifies it."""
-        name = one.name if self._made else self._stated_name(one)
-        return name.lower() if self._source is not None and self._source.lower_case else name
+        name, source = one.name if self._made else self._stated_name(one), self._source
+        if source is not None and source.space not in name:  # a name that has the sign stays (sssd.conf(5), override_space)
+            name = name.replace(" ", source.space)
+        return name.lower() if source is not None and source.lower_case else name
 
     def _stated_name(self, one: Thing) -> str:
         posix = getattr(one, "posix", None)
@@ -115,7 +119,9 @@ class AsTaken:
 
     def _members(self, group: StatedGroup) -> Iterator[DirectoryMember]:
         source, rights = self._source, self._rights
-        for one, place in rights.members(group) if source is None else rights.members_named(group, source.naming, source.member_attribute):
+        found = rights.members(group) if source is None else rights.members_named(group, source.naming, source.member_attribute)
+        first = rights.members_by_primary(group) if source is not None and source.own_primary else ()
+        for one, place in (*found, *first):
             if source is None or source.nests or not isinstance(one, StatedGroup):
                 yield DirectoryMember(name=self.name(one), is_group=isinstance(one, StatedGroup), place=place)
 
@@ -123,7 +129,7 @@ class AsTaken:
         if not self._view.numbers_group(group):
             return ON_THE_WAY + self._first - at
         if self._made and group.sid is not None:
-            return self._first - at
+            return self._number(group.sid, at)
         return group.gid if group.gid is not None else ON_THE_WAY + self._first - at
 
     def _account(self, account: DirectoryAccount, at: int, gids: Mapping[str, int]) -> Account | None:
@@ -137,15 +143,32 @@ class AsTaken:
         return Account(
             name=self.name(account),
             password=Password(state=PasswordState.SHADOWED),
-            uid=self._first - at,
-            gid=gids.get(primary, -1) if self._source is None or self._source.primary is None else self._source.primary,
+            uid=self._number(account.sid, at),
+            gid=self._primary(self._number(account.sid, at), gids.get(primary, -1)),
             comment=account.full_name,
             home="/",
             shell="",
             place=account.place,
         )
 
-    def _renamed(self, account: DirectoryAccount, posix: Account) -> Account:
+    def _number(self, sid: str, at: int) -> int:
+        """Return the number that the host makes of a SID; one below zero where that is not known."""
+        made = self._source.sid_numbers if self._source is not None else None
+        number = number_of(sid, made) if made is not None else None
+        return self._first - at if number is None else number
+
+    def _primary(self, uid: int, gid: int) -> int:
+        """Return the primary group of an account: one that the host says for all, or that is its own, else what the directory states."""
         source = self._source
-        gid = source.primary if source is not None and source.primary is not None else posix.gid
-        return replace(posix, name=self.name(account), gid=gid)
+        if source is None or (source.primary is None and not source.own_primary):
+            return gid
+        return uid if source.primary is None else source.primary
+
+    def _renamed(self, account: DirectoryAccount, posix: Account) -> Account:
+        return replace(posix, name=self.name(account), gid=self._primary(posix.uid, posix.gid))
+
+
+def _own_group(account: Account) -> DirectoryGroup:
+    """Return the group that a host makes of an account: of its name and number, with it alone."""
+    member = DirectoryMember(name=account.name, is_group=False, place=account.place)
+    return DirectoryGroup(name=account.name, gid=account.uid, members=(member,), place=account.place)

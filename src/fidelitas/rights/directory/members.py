@@ -39,10 +39,10 @@ class Members:
     @cached_property
     def groups(self) -> tuple[StatedGroup, ...]:
         """The groups that give their members something; those too that only members name."""
-        return (*(group for group in self._facts.groups if group.security is not False), *self._named_only.values())
+        return (*(group for group in self._facts.groups if group.security is not False), *self.named_only)
 
     @cached_property
-    def _named_only(self) -> Mapping[str, StatedGroup]:
+    def named_only(self) -> tuple[StatedGroup, ...]:
         """Groups of which no object is in evidence, by what objects say that they are in."""
         found: dict[str, StatedGroup] = {}
         for one in self._objects.every:
@@ -50,7 +50,7 @@ class Members:
                 key = folded(dn)
                 if key not in self._objects.by_dn:
                     found.setdefault(key, StatedGroup(name=first_value(dn), dn=dn, stated=False, place=place))
-        return found
+        return tuple(found.values())
 
     @cached_property
     def _by_name(self) -> Mapping[str, list[DirectoryAccount]]:
@@ -78,9 +78,12 @@ class Members:
 
     def of(self, group: StatedGroup) -> Iterator[Member]:
         """Yield the members of a group that are in evidence, each once; none is a distribution group or a contact."""
+        return (member for member in self._once(group) if _counts(member.thing))
+
+    def _once(self, group: StatedGroup) -> Iterator[Member]:
         met: set[int] = set()
         for member in self._every(group):
-            if id(member.thing) not in met and _counts(member.thing):
+            if id(member.thing) not in met:
                 met.add(id(member.thing))
                 yield member
 
@@ -91,9 +94,13 @@ class Members:
                 yield Member(found, place)
         for name, place in group.member_names:
             yield from (Member(account, place) for account in self._by_name.get(name, ()))
-        if group.sid is not None:
-            yield from (Member(account, account.place) for account in self._by_primary.get(group.sid, ()))
+        yield from self.by_primary(group)
         yield from (Member(one, place, by_itself=True) for one, place in self._by_itself.get(folded(group.dn), ()))
+
+    def by_primary(self, group: StatedGroup) -> Iterator[Member]:
+        """Yield the accounts whose primary group it is."""
+        found = self._by_primary.get(group.sid, ()) if group.sid is not None else ()
+        return (Member(account, account.place) for account in found)
 
     def named(self, group: StatedGroup, naming: MemberNaming, attribute: str) -> Iterator[Member]:
         """Yield the members of a group as a host takes them that reads names alone, or DNs in one attribute alone; each once.
@@ -102,6 +109,9 @@ class Members:
         """
         if naming is MemberNaming.ANY:
             yield from self.of(group)
+            return
+        if naming is MemberNaming.LOGON:  # a logon takes an account out of a group for distribution, but not the groups that it is in
+            yield from (one for one in self._once(group) if isinstance(one.thing, StatedGroup) or (_counts(group) and _counts(one.thing)))
             return
         by_dn = naming is MemberNaming.DNS and group.member_attribute.lower() == attribute.lower()
         listed = ((self._objects.of_dn(dn, place), place) for dn, place in group.members) if by_dn else ()

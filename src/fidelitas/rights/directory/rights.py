@@ -45,6 +45,11 @@ class DirectoryRights(RowSubject):
         return self._members.groups
 
     @property
+    def groups_named_only(self) -> tuple[StatedGroup, ...]:
+        """Those of which no object is in evidence: their members name them."""
+        return self._members.named_only
+
+    @property
     def gaps(self) -> tuple[Gap, ...]:
         """Everything that could not be read, and members that are not in evidence."""
         return (*super().gaps, *self._missing_members, *self._unknown_permissions(), *self._undecided_rules())
@@ -243,6 +248,10 @@ class DirectoryRights(RowSubject):
     def members(self, group: StatedGroup) -> Iterator[tuple[Thing, Place]]:
         """Yield the members of a group that are in evidence, those by their primary group too; each with its place."""
         return ((member.thing, member.place) for member in self._members.of(group))
+
+    def members_by_primary(self, group: StatedGroup) -> Iterator[tuple[Thing, Place]]:
+        """Yield the accounts whose primary group it is, each with its place."""
+        return ((member.thing, member.place) for member in self._members.by_primary(group))
 
     def members_named(self, group: StatedGroup, naming: MemberNaming, attribute: str) -> Iterator[tuple[Thing, Place]]:
         """Yield the members of a group as a host takes them by how it reads their names; each with its place."""

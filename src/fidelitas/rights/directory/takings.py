@@ -5,13 +5,13 @@ from dataclasses import dataclass, replace
 from functools import cached_property
 from hashlib import blake2b
 
-from fidelitas.distinguished_names import folded
 from fidelitas.facts import AccessRules, DirectorySource, Gap, HostAccessRule, HostFacts
 from fidelitas.rights.accounts.from_directory import with_directory
 from fidelitas.rights.accounts.nesting import Nesting
 from fidelitas.rights.directory.admission import Admission, Applicant, admission, applying
 from fidelitas.rights.directory.choice import directories_of
 from fidelitas.rights.directory.hosts import AsTaken, as_one
+from fidelitas.rights.directory.listed import ListedGroups
 from fidelitas.rights.directory.objects import Thing
 from fidelitas.rights.directory.rights import DirectoryRights
 from fidelitas.rights.directory.view import unread_settings
@@ -131,13 +131,15 @@ class Takings:
 
     def _applicants(self, one: _Source) -> Iterator[Applicant]:
         taken, nesting = AsTaken(one.rights, one.stated, one.number), self._nesting(one)
-        dns = {taken.name(group): folded(group.dn) for group in one.rights.groups}
+        listed = ListedGroups(one.rights.facts)
         for account in one.rights.facts.accounts:
             name = taken.name(account)
             who = nesting.identities.get(name)
             if who is not None:
                 groups = frozenset(membership.group.name for membership in who.memberships)
-                yield Applicant(name=name, account=account, groups=groups, group_dns=frozenset(dns[group] for group in groups))
+                yield Applicant(
+                    name=name, account=account, groups=groups, listed_by=listed.of(account.dn), in_chain=listed.in_chain(account.dn)
+                )
 
 
 class _Over:

@@ -7,7 +7,7 @@ import re
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
 
-from fidelitas.distinguished_names import folded, levels_below
+from fidelitas.distinguished_names import first_value, folded, levels_below
 from fidelitas.facts import DirectoryAccount, DirectorySource, Gap, MemberNaming, SearchBase, StatedGroup, SudoPolicy
 from fidelitas.rights.directory.filters import FilterError, Matcher, matcher
 
@@ -43,6 +43,7 @@ class View:
         numbers = {"uidnumber": str(posix.uid), "gidnumber": str(posix.gid)} if posix is not None else {}
         texts = {"uid": name, "samaccountname": account.name, "mail": account.mail, **numbers}
         texts |= {"title": account.title, "department": account.department}
+        texts |= {"cn": first_value(account.dn)} if account.sid is not None else {}  # there it is one value, which the DN begins with
         known = {**_folded(texts), "memberof": frozenset(folded(dn) for dn, _ in account.member_of)}
         hidden = _is_hidden(name, source.name, source.hidden_accounts) or (source.plain_names and not _is_plain(name))
         return not hidden and _is_within(account.dn, self._people, known)
@@ -52,7 +53,7 @@ class View:
         source = self._source
         if source is None:
             return True
-        if group.gid is None and source.naming is not MemberNaming.ANY and not source.numbers_made:
+        if group.gid is None and source.naming not in (MemberNaming.ANY, MemberNaming.LOGON) and not source.numbers_made:
             return False
         if source.plain_names and not _is_plain(group.name):
             return False
@@ -120,7 +121,8 @@ def _is_hidden(name: str, domain: str, hidden: frozenset[str]) -> bool:
 
 def unread_settings(source: DirectorySource) -> Iterator[Gap]:
     """Yield a gap for each setting of a host that bears on what it takes of a directory and is not read."""
-    filters = [base.filter for base in source.people if not _is_read(base.filter, _OF_PEOPLE)]
+    of_people = _OF_PEOPLE | {"cn"} if source.numbers_made else _OF_PEOPLE
+    filters = [base.filter for base in source.people if not _is_read(base.filter, of_people)]
     filters += [base.filter for base in source.groups if not _is_read(base.filter, _OF_GROUPS)]
     filters += [base.filter for base in source.rules if not _is_read(base.filter, _OF_RULES)]
     for what in (*source.unread, *(f"the filter {text}" for text in dict.fromkeys(filters))):
