@@ -19,7 +19,7 @@ PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 # What the tests ask for their judgement: real sudo, other shells, a checker for shell scripts.
-PACKAGES := sudo libnss-systemd busybox dash shellcheck iproute2 acl attr mawk gawk strace libcap2-bin openssh-server debootstrap rpm procps rsyslog systemd postgresql-15 mariadb-server slapd ldap-utils openssl mandoc samba-ad-dc samba-ad-provision samba-dsdb-modules samba-vfs-modules sssd-ldap sssd-ad sssd-tools libsasl2-modules-gssapi-mit libnss-sss libpam-sss libsss-sudo nslcd libnss-ldapd chromium graphviz
+PACKAGES := sudo libnss-systemd busybox dash shellcheck iproute2 acl attr mawk gawk strace libcap2-bin openssh-server debootstrap rpm procps rsyslog systemd postgresql-15 mariadb-server slapd ldap-utils openssl mandoc samba-ad-dc samba-ad-provision samba-dsdb-modules samba-vfs-modules sssd-ldap sssd-ad sssd-tools winbind libnss-winbind samba-common-bin libsasl2-modules-gssapi-mit libnss-sss libpam-sss libsss-sudo nslcd libnss-ldapd chromium graphviz
 
 .PHONY: demo demo-ssh cluster-demo survey test cover test-long fuzz check packages man docs dist benchmark format clean
 

@@ -9,7 +9,7 @@ from typing import Any, NamedTuple
 
 import pytest
 
-__all__ = ["MEMBER", "NSLCD", "SSSD", "Daemon", "as_member", "asked", "asked_of_sudo"]
+__all__ = ["MEMBER", "NSLCD", "SSSD", "WINBIND", "Daemon", "as_member", "asked", "asked_of_sudo"]
 
 
 class Daemon(NamedTuple):
@@ -106,12 +106,41 @@ shift
 "$@" || echo "failed" >&2
 kill $! && wait $! || true
 """
+# It joins the domain first: a second way into one, besides keys in a file.
+_WINBIND = """\
+[global]
+security = ads
+realm = TIDES.SALTMARSH.EXAMPLE
+workgroup = TIDES
+netbios name = TERN
+disable netbios = yes
+private dir = /run/w/private
+state directory = /run/w/state
+cache directory = /run/w/cache
+lock directory = /run/w/lock
+pid directory = /run/w
+ncalrpc dir = /run/w/ncalrpc
+log file = /run/w/log.%m
+winbindd socket directory = /run/samba/winbindd
+{domain}
+"""
+_START_WINBIND = """
+hostname tern
+mount --bind "$1/hosts" /etc/hosts
+export KRB5_CONFIG="$1/krb5.conf"
+for place in /run /etc/pam.d; do mount -t tmpfs none $place; done
+(cd /run && mkdir -p w/private w/state w/cache w/lock w/ncalrpc samba/winbindd)
+printf 'account required pam_permit.so\\n' > /etc/pam.d/tidegate
+net ads join -s "$1/conf" -S dc1.tides.saltmarsh.example -U "Administrator%$(cat "$1/password")" --no-dns-updates > "$1/log" 2>&1
+winbindd -F --debug-stdout --no-process-group -s "$1/conf" >> "$1/log" 2>&1 &
+"""
 SSSD = Daemon("sssd", "etc/sssd/sssd.conf", "sss", _SSSD, _START_SSSD, "sssd-ldap libnss-sss libpam-sss libsss-sudo")
 MEMBER = SSSD._replace(
     configuration=_MEMBER,
     start=_START_MEMBER.replace("{sssd}", _START_SSSD),
     packages="sssd-ad libsasl2-modules-gssapi-mit libnss-sss libpam-sss",
 )
+WINBIND = Daemon("winbindd", "etc/samba/smb.conf", "winbind", _WINBIND, _START_WINBIND, "winbind libnss-winbind samba-common-bin")
 NSLCD = Daemon("nslcd", "etc/nslcd.conf", "ldap", _NSLCD, _START_NSLCD, "nslcd libnss-ldapd")
 # What the C library and PAM say of some accounts, once sssd answers for the one that every configuration lets it see.  Asked again,
 # sssd asks the directory about an account anew, and knows what the lookups before have found.
@@ -190,12 +219,13 @@ def asked_of_sudo(folder: Path, configuration: str, first: str, users: list[str]
     return list(json.loads(done.stdout))
 
 
-def as_member(folder: Path, controller: str) -> None:
-    """Write what a host needs to know as a member of a domain whose controller has an address."""
+def as_member(folder: Path, controller: str, password: str = "") -> None:
+    """Write what a host needs to know as a member of a domain whose controller has an address, or to join it."""
     folder.mkdir(exist_ok=True)
     here = "127.0.0.1 localhost\n192.0.2.9 tern.tides.saltmarsh.example tern\n"
     (folder / "hosts").write_text(f"{here}{controller} dc1.tides.saltmarsh.example dc1\n")
     (folder / "krb5.conf").write_text(_KRB5.format(host=controller))
+    (folder / "password").write_text(password)
 
 
 def asked(

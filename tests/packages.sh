@@ -17,6 +17,8 @@ for package in "$@"; do
         ldap-utils) program=ldapadd ;;
         mariadb-server) program=mariadbd ;;
         postgresql-*) program=../lib/postgresql/${package#postgresql-}/bin/postgres ;;
+        winbind) program=winbindd ;;
+        samba-common-bin) program=net ;;
         samba* | libnss-* | libpam-* | libsasl2-* | libsss-* | sssd-*) dpkg -s "$package" >/dev/null 2>&1 || missing="$missing $package"; continue ;;  # without a program of that name
         *) program=$package ;;
     esac
@@ -32,7 +34,7 @@ export DEBIAN_FRONTEND
 apt-get -qq -o DPkg::Lock::Timeout=300 update >/dev/null 2>&1 || echo 'apt-get update failed; trying all the same' >&2
 for package in $missing; do
     # The tests ask sssd and nslcd in namespaces of their own: this machine keeps looking accounts up, and letting them in, as it did.
-    case $package in libnss-sss | libsss-sudo | libnss-ldapd | nslcd) cp -p /etc/nsswitch.conf /etc/nsswitch.conf.kept ;; esac
+    case $package in libnss-sss | libsss-sudo | libnss-ldapd | libnss-winbind | nslcd) cp -p /etc/nsswitch.conf /etc/nsswitch.conf.kept ;; esac
     apt-get -qq -o DPkg::Lock::Timeout=300 install -y --no-install-recommends "$package" >/dev/null 2>&1 ||
         echo "could not install the package $package" >&2
     [ "$package" != libpam-sss ] || pam-auth-update --package --remove sss

@@ -25,7 +25,7 @@ workgroup = TIDES
 interfaces = lo {link}p
 bind interfaces only = yes
 ldap server require strong auth = no
-server services = -dns -dnsupdate -spoolss -s3fs -winbindd -wrepl -nbt -ntp_signd -kcc
+server services = -dns -dnsupdate -spoolss -wrepl -nbt -ntp_signd -kcc {without}
 private dir = {folder}/private
 state directory = {folder}/state
 cache directory = {folder}/cache
@@ -47,7 +47,7 @@ def _run(*words: str | Path) -> None:
 class Domain:
     """A running domain controller."""
 
-    def __init__(self, folder: Path) -> None:
+    def __init__(self, folder: Path, *, files: bool) -> None:
         self.folder, self.host, self.password = folder, f"{_ADDRESS}.2", _PASSWORD
         self.bind = f"CN=Administrator,CN=Users,{BASE}"
         (folder / "hosts").write_text(f"127.0.0.1 localhost\n{self.host} dc1.tides.saltmarsh.example dc1\n")
@@ -68,7 +68,9 @@ class Domain:
             _run("ip", *words.split())
         target.mkdir()
         _run(*self._inside("samba-tool", "domain", "provision", *options, *more))
-        (target / "etc" / "smb.conf").write_text(_CONFIGURATION.format(folder=target, link=_LINK))
+        (target / "etc" / "smb.conf").write_text(
+            _CONFIGURATION.format(folder=target, link=_LINK, without="" if files else "-s3fs -winbindd")
+        )
         (target / "run").mkdir(exist_ok=True)
         with (folder / "out").open("wb") as out:
             self._running = subprocess.Popen(
@@ -106,9 +108,10 @@ class Domain:
 
 
 @contextmanager
-def scratch_domain(folder: Path) -> Iterator[Domain]:
+def scratch_domain(folder: Path, *, files: bool = False) -> Iterator[Domain]:
+    """Yield a running domain controller; with `files` one that machines join, which costs a file server."""
     try:
-        domain = Domain(folder)
+        domain = Domain(folder, files=files)
         yield domain
         domain.stop()
     finally:

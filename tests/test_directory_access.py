@@ -1,7 +1,7 @@
 """How hosts write the names of a directory, which accounts of it they accept, and rules of an IPA directory, as the whole audit has them.
 
-What a real sssd and nslcd can be asked is in test_judge_directory_hosts.py and test_judge_domain.py; no winbind or IPA server runs: rows are from sssd.conf(5), sssd-ad(5), smb.conf(5),
-and the schema of IPA's sudo and host-based access rules.
+What a real sssd and nslcd can be asked is in test_judge_directory_hosts.py, such members of a domain and winbind in test_judge_domain.py; no IPA server runs: rows are from sssd.conf(5), sssd-ad(5),
+smb.conf(5), and the schema of IPA's sudo and host-based access rules.
 """
 
 from collections.abc import Mapping
@@ -89,12 +89,27 @@ def test_names_are_written_as_the_host_writes_them(settings: tuple[str, ...], ru
         ("idmap config * : backend = tdb\nwinbind use default domain = yes\n", "%linux\\ admins", {"ulla", "rosa"}),
         ("idmap config TIDES : backend = rid\nwinbind separator = +\n", "%TIDES+ops", {"TIDES+ulla"}),
         ("idmap config TIDES : backend = ad\nwinbind use default domain = yes\n", "%linux\\ admins", set()),
+        ("idmap config * : backend = autorid\nwinbind normalize names = yes\n", "%TIDES\\\\linux_admins", {"TIDES\\ulla", "TIDES\\rosa"}),
+        ("idmap config * : backend = autorid\n", "%TIDES\\\\nils", {"TIDES\\nils"}),  # its number is a group's as well
+        ("idmap config * : backend = tdb\n", "%TIDES\\\\nils", set()),
+        ("idmap config TIDES : backend = rid\nidmap config TIDES : range = 10000-99999\n", "\\#11101", {"TIDES\\rosa"}),
+        (
+            "idmap config tides:backend = RID\nidmap config tides:range = 500 - 99999\n",
+            "%\\#1013",
+            {"TIDES\\ulla", "TIDES\\rosa", "TIDES\\nils"},
+        ),
+        ("idmap config TIDES : backend = rid\nidmap config TIDES : range = 10000-11000\n", "\\#11101", set()),
+        (
+            "idmap config TIDES : backend = rid\nidmap config TIDES : range = 10000-99999\nidmap config TIDES : base_rid = 1000\n",
+            "\\#11101",
+            set(),
+        ),
     ],
 )
 def test_names_as_winbind_writes_them(settings: str, rule: str, expected: set[str]) -> None:
     files = {
         "/etc/nsswitch.conf": Put("passwd: files winbind\ngroup: files winbind\n"),
-        "/etc/samba/smb.conf": Put(f"[global]\nrealm = TIDES.EXAMPLE\n{settings}"),
+        "/etc/samba/smb.conf": Put(f"[global]\nrealm = TIDES.EXAMPLE\nworkgroup = TIDES\n{settings}"),
     }
     assert set(root_holders(judged(files, f"{rule} ALL=(ALL) ALL\n", {"tides": domain()}))) == expected
 

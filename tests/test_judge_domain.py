@@ -9,7 +9,7 @@ from typing import Any
 
 import pytest
 
-from directory_host import MEMBER, SSSD, as_member
+from directory_host import MEMBER, SSSD, WINBIND, Daemon, as_member
 from directory_host import asked as asked_of_host
 from fidelitas.facts import DirectoryKind
 from fidelitas.languages.directory import read_directory, sid_of
@@ -34,7 +34,7 @@ ODD = ["", "L\\, Q ", "\\#x ", 'q\\"q ', "a\\+b ", "Łódź é ", "a  b ", "x\\;
 def domain(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Domain]:
     if not Path(PROGRAM).exists():
         pytest.skip("Samba is not installed (apt-get install samba-ad-dc samba-ad-provision)")
-    with scratch_domain(tmp_path_factory.mktemp("dc")) as running:
+    with scratch_domain(tmp_path_factory.mktemp("dc"), files=True) as running:
         yield running
 
 
@@ -164,11 +164,11 @@ def test_a_host_has_the_accounts_of_a_domain_that_sssd_gives_it(
     assert not {name for name in names if name in ours} - set(truth)
 
 
-def accounts_here(domain: Domain, configuration: str, folder: Path) -> list[dict[str, Any]]:
-    """Return the rows of accounts of a host with a configuration of sssd, which has been surveyed as the domain has."""
+def accounts_here(domain: Domain, configuration: str, folder: Path, daemon: Daemon = SSSD) -> list[dict[str, Any]]:
+    """Return the rows of accounts of a host with a configuration of what looks accounts up, surveyed as the domain has been."""
     files = {
-        "sssd/sssd.conf": configuration,
-        "nsswitch.conf": "passwd: files sss\ngroup: files sss\n",
+        daemon.path.removeprefix("etc/"): configuration,
+        "nsswitch.conf": f"passwd: files {daemon.source}\ngroup: files {daemon.source}\n",
         "passwd": "root:x:0:0::/root:/bin/sh\n",
     }
     for name, content in {**files, "group": "root:x:0:\n", "sudoers": "root ALL=(ALL) ALL\n"}.items():
@@ -261,6 +261,45 @@ def test_a_member_of_the_domain_has_what_sssd_gives_it(
     more = {name: groups[name] - set(one[2]) for name, one in truth.items()}
     assert not any(missed.values()), (general, lines, missed)
     assert seed % 2 or not any(more.values()), (general, lines, more)
+
+
+def of_winbind(chance: random.Random) -> str:
+    """Return settings of smb.conf: how names are written, and how numbers are made of SIDs."""
+    lines = ["idmap config * : backend = tdb", "idmap config * : range = 3000-7999", "winbind cache time = 1"]
+    for share, texts in (
+        (1, ["idmap config TIDES : backend = rid\nidmap config TIDES : range = 10000-999999", "idmap config tides:backend = rid\nidmap config tides:range = 2000000 - 2100000"]),
+        (0.5, ["winbind use default domain = yes", "winbind use default domain = no"]),
+        (0.3, ["winbind separator = +"]),
+        (0.4, ["winbind normalize names = yes"]),
+    ):  # fmt: skip
+        if chance.random() < share:
+            lines.append(chance.choice(texts))
+    return "\n".join(lines)
+
+
+@pytest.mark.judge
+@pytest.mark.usefixtures("ready")
+@pytest.mark.parametrize("seed", range(SEEDS))
+def test_a_member_of_the_domain_has_what_winbind_gives_it(
+    seed: int, domain: Domain, connection: Any, tmp_path: Path, need: Callable[..., None]
+) -> None:
+    """Names as they are written there, numbers by idmap_rid(8), and the groups of a logon."""
+    need("winbindd", "net", root=True)
+    graph = GRAPHS + 2 + SEEDS + seed
+    draw(connection, graph)
+    chance = random.Random(seed)
+    lines = of_winbind(chance)
+    configuration = WINBIND.configuration.format(domain=lines)
+    as_member(tmp_path / "host", domain.host, domain.password)
+    separator = "+" if "separator = +" in lines else "\\"
+    asks = [f"TIDES{separator}p{graph}-{number}{ending}" for number in range(PEOPLE) for ending in ("", "$")]
+    truth, _ = asked_of_host(tmp_path / "host", WINBIND, configuration, f"TIDES{separator}Administrator", asks, [])
+    rows = accounts_here(domain, configuration, tmp_path, WINBIND)
+    ours = {row["account"]: (row["number"], sorted(group["name"] for group in row["groups"])) for row in rows}
+    assert len(truth) > PEOPLE // 2, (lines, (tmp_path / "host/log").read_text()[-2000:])
+    assert {name: what for name, what in ours.items() if f"p{graph}-" in name} == {
+        name: (f"{one[0]}:{one[1]}", one[2]) for name, one in truth.items()
+    }, lines
 
 
 @pytest.mark.judge

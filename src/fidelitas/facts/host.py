@@ -85,7 +85,7 @@ class SearchBase:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class SidNumbers:
-    """How sssd makes numbers of SIDs: slices of `size` numbers from `least` up to `most` (sssd-ldap(5), ldap_idmap_range_min and so on)."""
+    """How numbers are made of SIDs: slices of `size` from `least` up to `most` (sssd-ldap(5), ID MAPPING; of one slice idmap_rid(8))."""
 
     least: int = 200_000
     most: int = 2_000_200_000
@@ -126,8 +126,11 @@ class DirectorySource:
     primary_leads_on: bool = True
     primary: int | None = None
     lower_case: bool = False
-    own_primary: bool = False  # each account's primary group is its own (sssd.conf(5), auto_private_groups)
+    own_groups: bool = False  # each account has a group of its name and number (wbinfo --sid-to-gid says so of accounts)
+    own_primary: bool = False  # and that is its primary group (sssd.conf(5), auto_private_groups)
+    primary_rid: int | None = None  # of the primary group of all accounts, whatever the directory states
     space: str = ""
+    spares_names: bool = False  # such as have that sign already
     plain_names: bool = False  # names with signs that names of accounts do not have are left out (nslcd.conf(5), validnames)
     takes_rules: bool = True
     rule_search: RuleSearch | None = None

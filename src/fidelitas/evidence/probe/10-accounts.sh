@@ -103,7 +103,7 @@ want_records() {
 directory_lines() {
     awk '
     /^[ \t]*\[[^]]*\][ \t\r]*$/ { print; next }
-    tolower($0) ~ /^[ \t]*(domains|enabled|id_provider|sudo_provider|access_provider|ad_domain|ipa_domain|krb5_realm|realm|use_fully_qualified_names|full_name_format|ldap_id_mapping|simple_(allow|deny)_(users|groups)|(ad|ldap)_access_filter|workgroup|winbind (use default domain|separator)|idmap config [^=]*backend|ldap_[a-z_]*search_base|ldap_schema|ldap_group_nesting_level|ldap_group_member|ldap_access_order|(min|max)_id|filter_(users|groups)|override_(gid|space)|default_domain_suffix|ldap_use_tokengroups|auto_private_groups|ldap_idmap_[a-z_]*|ad_gpo_access_control|case_sensitive|ldap_sudo_include_regexp|ldap_(user|group)_(object_class|name|uid_number|gid_number))[ \t]*=/ { print; next }
+    tolower($0) ~ /^[ \t]*(domains|enabled|id_provider|sudo_provider|access_provider|ad_domain|ipa_domain|krb5_realm|realm|use_fully_qualified_names|full_name_format|ldap_id_mapping|simple_(allow|deny)_(users|groups)|(ad|ldap)_access_filter|workgroup|winbind (use default domain|separator|normalize names)|idmap config [^=]*(backend|range|base_rid)|ldap_[a-z_]*search_base|ldap_schema|ldap_group_nesting_level|ldap_group_member|ldap_access_order|(min|max)_id|filter_(users|groups)|override_(gid|space)|default_domain_suffix|ldap_use_tokengroups|auto_private_groups|ldap_idmap_[a-z_]*|ad_gpo_access_control|case_sensitive|ldap_sudo_include_regexp|ldap_(user|group)_(object_class|name|uid_number|gid_number))[ \t]*=/ { print; next }
     tolower($0) ~ /^[ \t]*(base|sudoers_base|scope|filter|map|validnames|ignorecase|pam_authz_search|nss_(min_uid|nested_groups|uid_offset|gid_offset))[ \t]/ { print; next }
     { print "" }'
 }

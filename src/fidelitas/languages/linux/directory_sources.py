@@ -6,7 +6,7 @@ Of all, the base of the tree or the realm.  Passwords in these files are never r
 import re
 from collections.abc import Iterator, Mapping
 
-from fidelitas.facts import DirectorySource, Place
+from fidelitas.facts import DirectorySource, Place, SidNumbers
 from fidelitas.languages.linux.nslcd import read_nslcd
 from fidelitas.languages.linux.sssd import MAIN, SETTING, read_sssd
 
@@ -21,6 +21,12 @@ PATHS = (
     "/etc/samba/smb.conf",
 )
 _WORDS = re.compile(r"\s*(base|sudoers_base)\s+(?:(?:passwd|group|shadow|sudoers|netgroup)\s+)?(\S.*?)\s*\Z", re.IGNORECASE)
+
+_IDMAP = re.compile(r"idmap config\s+(.*?)\s*:\s*(backend|range|base_rid)\Z")
+_RANGE = re.compile(r"(\d{1,10})\s*-\s*(\d{1,10})\Z")
+_YES = ("yes", "true", "1")
+_BOTH = frozenset({"rid", "autorid"})
+_DOMAIN_USERS = 513
 
 
 def read_directory_sources(texts: Mapping[str, str], subject: str, *, winbind: bool = False) -> tuple[DirectorySource, ...]:
@@ -54,14 +60,33 @@ def _of_samba(text: str, subject: str, path: str, *, winbind: bool) -> Iterator[
     realm, number = stated.get("realm", ("", 0))
     if not realm:
         return
-    plain = stated.get("winbind use default domain", ("no", 0))[0].lower() in ("yes", "true", "1")
+    plain = stated.get("winbind use default domain", ("no", 0))[0].lower() in _YES
     separator = stated.get("winbind separator", ("\\", 0))[0]
-    backends = [value for key, (value, _) in stated.items() if key.startswith("idmap config ") and key.endswith("backend")]
+    backends = [value.lower() for key, (value, _) in stated.items() if (found := _IDMAP.match(key)) and found[2] == "backend"]
     yield DirectorySource(
         name=realm,
         realms=(realm.lower(),),
         form="{name}" if plain or not winbind else f"{{short}}{separator}{{name}}",
         numbers_made=winbind and bool(backends) and "ad" not in backends,
+        sid_numbers=_rid_numbers({key: value for key, (value, _) in stated.items()}) if winbind else None,
+        # Its numbers stand for users and groups alike; until an account logs on its primary group is that of all (winbindd(8)).
+        own_groups=winbind and not _BOTH.isdisjoint(backends),
+        primary_rid=_DOMAIN_USERS if winbind else None,
         lower_case=winbind,
+        space="_" if winbind and stated.get("winbind normalize names", ("no", 0))[0].lower() in _YES else "",
         place=Place(subject, path, number, 1),
     )
+
+
+def _rid_numbers(stated: Mapping[str, str]) -> SidNumbers | None:
+    """Return how winbind makes numbers of the SIDs of its own domain, where that follows from them alone: idmap_rid(8)."""
+    domains: dict[str, dict[str, str]] = {}
+    for key, value in stated.items():
+        if (found := _IDMAP.match(key)) is not None:
+            domains.setdefault(found[1], {})[found[2]] = value
+    own = domains.get(stated.get("workgroup", "").lower(), {})
+    bounds = _RANGE.match(own.get("range", ""))
+    if own.get("backend", "").lower() != "rid" or bounds is None or own.get("base_rid", "0") != "0":
+        return None
+    least, beyond = int(bounds[1]), int(bounds[2]) + 1
+    return SidNumbers(least=least, most=beyond, size=max(beyond - least, 1))

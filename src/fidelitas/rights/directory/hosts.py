@@ -83,7 +83,7 @@ class AsTaken:
         return Directory(
             subject=rights.subject,
             accounts=accounts,
-            groups=(*groups, *map(_own_group, accounts)) if source is not None and source.own_primary else groups,
+            groups=(*groups, *map(_own_group, accounts)) if source is not None and source.own_groups else groups,
             policy=self._view.rules_of(policy) if policy is not None and (source is None or source.takes_rules) else None,
             netgroups=rights.facts.netgroups,
             rule_search=source.rule_search if source is not None else None,
@@ -107,7 +107,7 @@ class AsTaken:
     def _short(self, one: Thing) -> str:
         """Return the name as the C library gives it, where the object has a number; else what identifies it."""
         name, source = one.name if self._made else self._stated_name(one), self._source
-        if source is not None and source.space not in name:  # a name that has the sign stays (sssd.conf(5), override_space)
+        if source is not None and source.space and not (source.spares_names and source.space in name):
             name = name.replace(" ", source.space)
         return name.lower() if source is not None and source.lower_case else name
 
@@ -139,7 +139,8 @@ class AsTaken:
             return account.posix if account.posix is None or self._source is None else self._renamed(account, account.posix)
         if account.kind not in _NUMBERED:
             return None
-        primary = f"{account.sid.rpartition('-')[0]}-{account.primary_rid}"
+        rid = account.primary_rid if self._source is None or self._source.primary_rid is None else self._source.primary_rid
+        primary = f"{account.sid.rpartition('-')[0]}-{rid}"
         return Account(
             name=self.name(account),
             password=Password(state=PasswordState.SHADOWED),
@@ -162,7 +163,7 @@ class AsTaken:
         source = self._source
         if source is None or (source.primary is None and not source.own_primary):
             return gid
-        return uid if source.primary is None else source.primary
+        return _own_gid(uid) if source.primary is None else source.primary
 
     def _renamed(self, account: DirectoryAccount, posix: Account) -> Account:
         return replace(posix, name=self.name(account), gid=self._primary(posix.uid, posix.gid))
@@ -171,4 +172,9 @@ class AsTaken:
 def _own_group(account: Account) -> DirectoryGroup:
     """Return the group that a host makes of an account: of its name and number, with it alone."""
     member = DirectoryMember(name=account.name, is_group=False, place=account.place)
-    return DirectoryGroup(name=account.name, gid=account.uid, members=(member,), place=account.place)
+    return DirectoryGroup(name=account.name, gid=_own_gid(account.uid), members=(member,), place=account.place)
+
+
+def _own_gid(uid: int) -> int:
+    """Return the number of an account's group, which is its own; where that is not known another than those of groups."""
+    return uid if uid >= 0 else uid - _FAR // 2
