@@ -9,7 +9,7 @@ from typing import Any, NamedTuple
 
 import pytest
 
-__all__ = ["MEMBER", "NSLCD", "SSSD", "WINBIND", "Daemon", "as_member", "asked", "asked_of_sudo"]
+__all__ = ["MEMBER", "NSLCD", "SSSD", "WINBIND", "Daemon", "as_member", "asked", "asked_of_sudo", "asked_of_sudo_ldap"]
 
 
 class Daemon(NamedTuple):
@@ -200,6 +200,34 @@ for user in users:
             allowed.append([user, command])
 json.dump(allowed, sys.stdout)
 """
+
+
+# sudo with the plugin that asks the directory itself, on a host whose accounts are files; they lie over those of this machine.
+_SUDO_LDAP = """
+hostname tern
+mount -t tmpfs none /run && mkdir -p /run/over/etc /run/over/work
+mount -t overlay none -o lowerdir=/etc,upperdir=/run/over/etc,workdir=/run/over/work /etc
+for name in nsswitch.conf sudoers hosts passwd group sudo.conf sudo-ldap.conf; do cp -p "$1/$name" /etc/$name; done
+mount -t tmpfs none /etc/pam.d
+sleep 1000 &
+"""
+
+
+def asked_of_sudo_ldap(folder: Path, plugin: Path, files: dict[str, str], users: list[str], commands: list[str]) -> list[list[str]]:
+    """Return which commands real sudo allows to which accounts, by the rules that it finds in a directory; the host is called tern."""
+    folder.mkdir(exist_ok=True)
+    own = {
+        "hosts": "127.0.0.1 localhost\n192.0.2.9 tern\n",
+        "sudo.conf": f"Plugin sudoers_policy {plugin}\n",
+    }
+    for name, content in {**files, **own}.items():
+        (folder / name).write_text(content)
+        (folder / name).chmod(0o440 if name == "sudoers" else 0o644)
+    world = _WORLD.replace("{start}", _SUDO_LDAP + _SUDO_PAM)
+    command = ["unshare", "--mount", "--uts", "sh", "-c", world, "sh", str(folder), sys.executable, "-c", _ASK_SUDO]
+    done = subprocess.run(command, input=json.dumps(["root", users, commands]), capture_output=True, text=True, check=False, timeout=300)
+    assert done.stdout, done.stderr[-2000:]
+    return list(json.loads(done.stdout))
 
 
 def asked_of_sudo(folder: Path, configuration: str, first: str, users: list[str], commands: list[str]) -> list[list[str]]:

@@ -6,12 +6,13 @@ Asked is the built program (`accounts`, JSON) with the host's own configuration,
 import json
 import os
 import random
+import subprocess
 from collections.abc import Callable
 from pathlib import Path
 
 import pytest
 
-from directory_host import NSLCD, SSSD, Daemon, asked, asked_of_sudo
+from directory_host import NSLCD, SSSD, Daemon, asked, asked_of_sudo, asked_of_sudo_ldap
 from slapd_server import BASE, scratch_slapd
 from support import fidelitas
 
@@ -247,16 +248,53 @@ def test_sudo_allows_what_the_rules_of_the_directory_are_said_to(seed: int, tmp_
         truth = asked_of_sudo(tmp_path / "host", configuration, FIRST, users, COMMANDS)
     (tmp_path / "corp.ldif").write_text(text)
     assert truth
-    assert sorted(allowed(tmp_path, configuration, users)) == sorted(truth), (more, base)
+    assert sorted(allowed(tmp_path, {"sssd/sssd.conf": configuration}, users)) == sorted(truth), (more, base)
 
 
-def allowed(folder: Path, configuration: str, users: list[str]) -> list[list[str]]:
-    """Return which commands the program says that some accounts may run."""
+@pytest.fixture(scope="module")
+def plugin(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The plugin of sudo that asks directories, out of the package that would replace the system's own."""
+    folder = tmp_path_factory.mktemp("sudo-ldap")
+    for command in (["apt-get", "-qq", "download", "sudo-ldap"], ["sh", "-c", "dpkg -x sudo-ldap_*.deb ."]):
+        done = subprocess.run(command, cwd=folder, capture_output=True, text=True, check=False)
+        if done.returncode != 0:
+            assert not os.environ.get("CI"), done.stderr
+            pytest.skip(f"sudo-ldap cannot be had: {done.stderr[:200]}")
+    return folder / "usr/libexec/sudo/sudoers.so"
+
+
+@pytest.mark.parametrize("seed", range(SEEDS // 2))
+def test_sudo_allows_what_it_finds_in_the_directory_itself(seed: int, plugin: Path, tmp_path: Path, need: Callable[..., None]) -> None:
+    need("unshare", "sudo", root=True)
+    chance = random.Random(seed)
+    text = roles(chance)
+    bases = (f"ou=sudoers,{BASE}", f"ou=old,ou=sudoers,{BASE}", f"ou=people,{BASE}\nsudoers_base ou=old,ou=sudoers,{BASE}", BASE, "")
+    base = chance.choice(bases)
+    (tmp_path / "slapd").mkdir()
+    with scratch_slapd(tmp_path / "slapd") as running:
+        running.load(text)
+        bind = f"uri ldap://127.0.0.1:{running.port}\nbinddn cn=admin,{BASE}\nbindpw admin-pw\n"
+        files = {
+            "sudo-ldap.conf": bind + (f"sudoers_base {base}\n" if base else ""),
+            "nsswitch.conf": "passwd: files\ngroup: files\nsudoers: files ldap\nhosts: files\n", "sudoers": "root ALL=(ALL) ALL\n",
+            "passwd": "root:x:0:0::/root:/bin/sh\n" + "".join(
+                f"{name}:x:{5000 + number}:{6002 if number % 2 else 6003}::/:/bin/sh\n" for number, name in enumerate(USERS)
+            ),
+            "group": "root:x:0:\nkeepers:x:6001:rada,tomas\ntides:x:6002:vesna\nrest:x:6003:\n",
+        }  # fmt: skip
+        truth = asked_of_sudo_ldap(tmp_path / "host", plugin, files, USERS, COMMANDS)
+    (tmp_path / "corp.ldif").write_text(text)
+    assert bool(truth) is bool(base)
+    assert sorted(allowed(tmp_path, files, USERS)) == sorted(truth), base
+
+
+def allowed(folder: Path, stated: dict[str, str], users: list[str]) -> list[list[str]]:
+    """Return which commands the program says that some accounts may run, on a host with some files below /etc."""
     root = folder / "root"
     (root / "etc/sssd").mkdir(parents=True)
     files = {
-        "sssd/sssd.conf": configuration, "nsswitch.conf": "passwd: files sss\ngroup: files sss\nsudoers: files sss\n",
-        "passwd": "root:x:0:0::/root:/bin/sh\n", "group": "root:x:0:\n", "sudoers": "root ALL=(ALL) ALL\n",
+        "nsswitch.conf": "passwd: files sss\ngroup: files sss\nsudoers: files sss\n",
+        "passwd": "root:x:0:0::/root:/bin/sh\n", "group": "root:x:0:\n", "sudoers": "root ALL=(ALL) ALL\n", **stated,
     }  # fmt: skip
     for name, content in files.items():
         (root / "etc" / name).write_text(content)

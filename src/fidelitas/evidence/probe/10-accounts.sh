@@ -104,13 +104,13 @@ directory_lines() {
     awk '
     /^[ \t]*\[[^]]*\][ \t\r]*$/ { print; next }
     tolower($0) ~ /^[ \t]*(domains|enabled|id_provider|sudo_provider|access_provider|ad_domain|ipa_domain|krb5_realm|realm|use_fully_qualified_names|full_name_format|ldap_id_mapping|simple_(allow|deny)_(users|groups)|(ad|ldap)_access_filter|workgroup|winbind (use default domain|separator|normalize names)|idmap config [^=]*(backend|range|base_rid)|ldap_[a-z_]*search_base|ldap_schema|ldap_group_nesting_level|ldap_group_member|ldap_access_order|(min|max)_id|filter_(users|groups)|override_(gid|space)|default_domain_suffix|ldap_use_tokengroups|auto_private_groups|ldap_idmap_[a-z_]*|ad_gpo_access_control|case_sensitive|ldap_sudo_include_regexp|ldap_(user|group)_(object_class|name|uid_number|gid_number))[ \t]*=/ { print; next }
-    tolower($0) ~ /^[ \t]*(base|sudoers_base|scope|filter|map|validnames|ignorecase|pam_authz_search|nss_(min_uid|nested_groups|uid_offset|gid_offset))[ \t]/ { print; next }
+    tolower($0) ~ /^[ \t]*(base|sudoers_base|sudoers_search_filter|scope|filter|map|validnames|ignorecase|pam_authz_search|nss_(min_uid|nested_groups|uid_offset|gid_offset))[ \t]/ { print; next }
     { print "" }'
 }
 want_directories() {
     member /etc/nsswitch.conf || return 0
     grep -Eq '^[[:space:]]*(passwd|group|sudoers):.*[[:space:]](sss|ldap|winbind)' "$member" || return 0
-    for path in /etc/sssd/sssd.conf /etc/nslcd.conf /etc/ldap.conf /etc/ldap/ldap.conf /etc/openldap/ldap.conf /etc/samba/smb.conf; do
+    for path in /etc/sssd/sssd.conf /etc/nslcd.conf /etc/sudo-ldap.conf /etc/ldap.conf /etc/ldap/ldap.conf /etc/openldap/ldap.conf /etc/samba/smb.conf; do
         want if "$POLICY_LIMIT" directory_lines "$path"
     done
     rule if "$POLICY_LIMIT" directory_lines 1 /etc/sssd/conf.d '*.conf'

@@ -1,12 +1,13 @@
-"""Which directory a host asks, and what of it: sssd.conf(5) (`sssd.py`), nslcd.conf(5) (`nslcd.py`), ldap.conf(5), smb.conf(5).
+"""Which directory a host asks, and what of it: sssd.conf(5) (`sssd.py`), nslcd.conf(5) (`nslcd.py`), ldap.conf(5), sudo's, smb.conf(5).
 
 Of all, the base of the tree or the realm.  Passwords in these files are never read.
 """
 
 import re
 from collections.abc import Iterator, Mapping
+from dataclasses import replace
 
-from fidelitas.facts import DirectorySource, Place, SidNumbers
+from fidelitas.facts import DirectorySource, Place, SearchBase, SidNumbers
 from fidelitas.languages.linux.nslcd import read_nslcd
 from fidelitas.languages.linux.sssd import MAIN, SETTING, read_sssd
 
@@ -15,24 +16,31 @@ __all__ = ["PATHS", "read_directory_sources"]
 PATHS = (
     MAIN,
     "/etc/nslcd.conf",
+    "/etc/sudo-ldap.conf",
     "/etc/ldap.conf",
     "/etc/ldap/ldap.conf",
     "/etc/openldap/ldap.conf",
     "/etc/samba/smb.conf",
 )
-_WORDS = re.compile(r"\s*(base|sudoers_base)\s+(?:(?:passwd|group|shadow|sudoers|netgroup)\s+)?(\S.*?)\s*\Z", re.IGNORECASE)
+_WORDS = re.compile(
+    r"\s*(base|sudoers_base|sudoers_search_filter)\s+(?:(?:passwd|group|shadow|sudoers|netgroup)\s+)?(\S.*?)\s*\Z", re.IGNORECASE
+)
 
 _IDMAP = re.compile(r"idmap config\s+(.*?)\s*:\s*(backend|range|base_rid)\Z")
 _RANGE = re.compile(r"(\d{1,10})\s*-\s*(\d{1,10})\Z")
+# Where sudo looks for its settings of directories: Debian and Red Hat, and as it comes.
+_OF_SUDO = ("/etc/sudo-ldap.conf", "/etc/ldap.conf")
 _YES = ("yes", "true", "1")
 _BOTH = frozenset({"rid", "autorid"})
 _DOMAIN_USERS = 513
 
 
-def read_directory_sources(texts: Mapping[str, str], subject: str, *, winbind: bool = False) -> tuple[DirectorySource, ...]:
+def read_directory_sources(
+    texts: Mapping[str, str], subject: str, *, winbind: bool = False, sudo: bool = False
+) -> tuple[DirectorySource, ...]:
     """Return what the files of a host, by path, say of the directories that it asks, sssd's domains in the order in which it asks them.
 
-    Where winbind looks accounts up, names are as smb.conf(5) says.
+    Where winbind looks accounts up, names are as smb.conf(5) says; where `sudo` asks directories itself, rules are looked for as it does.
     """
     found: list[DirectorySource] = []
     for path, text in texts.items():
@@ -43,15 +51,35 @@ def read_directory_sources(texts: Mapping[str, str], subject: str, *, winbind: b
         else:
             found += _of_samba(text, subject, path, winbind=winbind) if path.endswith("smb.conf") else _of_words(text, subject, path)
     sssd = {path: text for path, text in texts.items() if "/sssd/" in path}
-    return (*read_sssd(sssd, subject), *found)
+    return _as_sudo_asks((*read_sssd(sssd, subject), *found), texts, subject) if sudo else (*read_sssd(sssd, subject), *found)
 
 
 def _of_words(text: str, subject: str, path: str) -> Iterator[DirectorySource]:
-    """Yield what a file of keywords and values names: ldap.conf."""
+    """Yield what a file of keywords and values names: ldap.conf, and sudo's where it names no other base than that of rules."""
+    stated = list(_stated(text))
+    wanted = "base" if any(word == "base" for word, _, _ in stated) else "sudoers_base"
+    for word, value, number in stated:
+        if word == wanted:
+            yield DirectorySource(name=path, bases=(value,), place=Place(subject, path, number, 1))
+
+
+def _stated(text: str) -> Iterator[tuple[str, str, int]]:
+    """Yield the keywords of a file that matter here, each with its value and the number of its line."""
     for number, line in enumerate(text.split("\n"), 1):
-        found = _WORDS.match(line)
-        if found is not None and found[1].lower() == "base":
-            yield DirectorySource(name=path, bases=(found[2],), place=Place(subject, path, number, 1))
+        if (found := _WORDS.match(line)) is not None:
+            yield found[1].lower(), found[2], number
+
+
+def _as_sudo_asks(sources: tuple[DirectorySource, ...], texts: Mapping[str, str], subject: str) -> tuple[DirectorySource, ...]:
+    """Return sources with rules as sudo itself looks for them: below its bases, and none where no base is stated (sudoers.ldap(5))."""
+    path = next((path for path in _OF_SUDO if path in texts), None)
+    if path is None:
+        return sources
+    stated = list(_stated(texts[path]))
+    bases = tuple(SearchBase(dn=value) for word, value, _ in stated if word == "sudoers_base")
+    unread = tuple(word for word, _, _ in stated if word == "sudoers_search_filter")
+    asked = sources or (DirectorySource(name=path, place=Place(subject, path, 1, 1)),)
+    return tuple(replace(one, rules=bases, takes_rules=bool(bases), rule_search=None, unread=(*one.unread, *unread)) for one in asked)
 
 
 def _of_samba(text: str, subject: str, path: str, *, winbind: bool) -> Iterator[DirectorySource]:

@@ -198,6 +198,12 @@ def _asks_winbind(services: Sequence[NameService]) -> bool:
     return any("winbind" in service.sources for service in services if service.database in ("passwd", "group"))
 
 
+def _asks_by_sudo(services: Sequence[NameService]) -> bool:
+    """Return whether sudo asks a directory itself, and sssd is not asked for rules beside it."""
+    asked = {source for service in services if service.database == "sudoers" for source in service.sources}
+    return "ldap" in asked and "sss" not in asked
+
+
 class _Host:
     def __init__(self, subject: str, files: _Files, gaps: list[Gap]) -> None:
         self._subject = subject
@@ -229,7 +235,9 @@ class _Host:
             group_shadows=self._entries("/etc/gshadow", read_gshadow),
             login_limits=self._read("/etc/login.defs", read_login_defs) or LoginLimits(),
             name_services=services,
-            directories=read_directory_sources(self._directory_files(), self._subject, winbind=_asks_winbind(services)),
+            directories=read_directory_sources(
+                self._directory_files(), self._subject, winbind=_asks_winbind(services), sudo=_asks_by_sudo(services)
+            ),
             policy=policy,
             files=tuple(self._files.states.values()),
             gaps=(*self._gaps, *policy.gaps),

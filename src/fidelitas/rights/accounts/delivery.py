@@ -1,7 +1,11 @@
-"""Which of a directory's sudo rules sssd gives to sudo: those that it finds by the names of the host and of the account, spelled out.
+"""Which of a directory's sudo rules sudo gets: by sssd, or from the server itself.
 
-sudo itself asks then for the host, the command and the rest of a rule that it was given, and no more for the account: a user whom a rule
-takes out again (``!name``) has it all the same (sssd-sudo(5); sudo, plugins/sudoers/sssd.c).
+sssd finds them by the names of the host and of the account, spelled out.  sudo itself asks then for the host, the command and the rest of a
+rule that it was given, and no more for the account: a user whom a rule takes out again (``!name``) has it all the same (sssd-sudo(5); sudo,
+plugins/sudoers/sssd.c).
+
+Where sudo asks the server, that finds rules by the names of the account and its groups as they are spelled, and none that takes one of them
+out again (sudoers.ldap(5); plugins/sudoers/ldap.c, sudo_ldap_build_pass1).
 """
 
 from collections.abc import Iterable
@@ -10,7 +14,7 @@ from ipaddress import ip_interface
 
 from fidelitas.facts import Member, MemberKind, SudoPolicy, SudoRule
 
-__all__ = ["Here", "Names", "addresses_of", "given_by_sssd"]
+__all__ = ["Here", "Names", "addresses_of", "given_by_server", "given_by_sssd"]
 
 _WILDCARDS = frozenset("*?[\\")
 _NAMES = (MemberKind.NAME, MemberKind.WORD)
@@ -59,6 +63,19 @@ def _given(rules: Iterable[SudoRule], here: Here) -> Iterable[SudoRule]:
         users = tuple(one for one in named if (for_all and one.kind is MemberKind.GROUP) or _finds_user(one, here))
         if users and any(_finds_host(one, here) for one in rule.hosts if not one.negated):
             yield rule if users == rule.users else replace(rule, users=users)
+
+
+def given_by_server(policy: SudoPolicy, accounts: Names, groups: Names) -> SudoPolicy:
+    """Return the policy of a directory as sudo gets it from the server: whom a rule takes out again it never gives anything."""
+    found = ((rule, [one for one in rule.users if _is_spelled(one, accounts, groups)]) for rule in policy.rules)
+    ordered = ((rule, tuple(sorted(users, key=lambda one: one.negated))) for rule, users in found)  # what comes last counts
+    return replace(policy, rules=tuple(rule if users == rule.users else replace(rule, users=users) for rule, users in ordered if users))
+
+
+def _is_spelled(one: Member, accounts: Names, groups: Names) -> bool:
+    if one.kind is MemberKind.GROUP:
+        return one.value.startswith("%#") or groups.finds(one.value[1:])
+    return one.kind not in _NAMES or accounts.finds(one.value)
 
 
 def _finds_user(one: Member, here: Here) -> bool:

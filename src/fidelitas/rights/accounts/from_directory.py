@@ -8,7 +8,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import replace
 
 from fidelitas.facts import Directory, FileKind, Gap, HostFacts, SudoPolicy, joined_policies
-from fidelitas.rights.accounts.delivery import Here, Names, addresses_of, given_by_sssd
+from fidelitas.rights.accounts.delivery import Here, Names, addresses_of, given_by_server, given_by_sssd
 
 __all__ = ["DIRECTORY_SOURCES", "with_directory"]
 
@@ -29,7 +29,8 @@ def with_directory(facts: HostFacts, directory: Directory) -> HostFacts:
         facts = replace(facts, netgroups=directory.netgroups)
     if not takes_rules or directory.policy is None:
         return replace(facts, gaps=gaps)
-    policy = _in_order(order, facts.policy, _as_given(facts, directory, directory.policy) if "sss" in order else directory.policy)
+    given = _as_given(facts, directory, directory.policy) if "sss" in order else _as_found(facts, directory, directory.policy)
+    policy = _in_order(order, facts.policy, given)
     return replace(facts, policy=policy, gaps=(*gaps, *directory.policy.gaps))
 
 
@@ -47,6 +48,13 @@ def _as_given(facts: HostFacts, directory: Directory, policy: SudoPolicy) -> Sud
         wildcards=search.wildcards,
     )
     return given_by_sssd(policy, here)
+
+
+def _as_found(facts: HostFacts, directory: Directory, policy: SudoPolicy) -> SudoPolicy:
+    """Return the rules of a directory as sudo finds them there itself."""
+    accounts = Names([*(one.name for one in facts.accounts), *(one.name for one in directory.accounts)], exact=True)
+    groups = Names([*(one.name for one in facts.groups), *(one.name for one in directory.groups)], exact=True)
+    return given_by_server(policy, accounts, groups)
 
 
 def _asks_alone(facts: HostFacts, sources: Sequence[str]) -> bool:

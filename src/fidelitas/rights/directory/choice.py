@@ -14,7 +14,8 @@ Taken = tuple[DirectoryRights, DirectorySource | None]
 def directories_of(sources: Sequence[DirectorySource], directories: Sequence[DirectoryRights]) -> tuple[Taken, ...]:
     """Return the directories in evidence that a host asks, in its order, each with what names it.
 
-    Of several files that name one the first counts, with all domains of sssd; where none does, the only directory that there is.
+    Of several files that name one the first counts, with all domains of sssd; where none does, the only directory that there is, by what
+    the first file says else.
     """
     named = [source for source in sources if source.realms or source.bases]
     found: list[Taken] = []
@@ -23,7 +24,7 @@ def directories_of(sources: Sequence[DirectorySource], directories: Sequence[Dir
         if one is not None and all(one is not directory for directory, _ in found):
             found.append((one, source))
     if not found:
-        return ((directories[0], None),) if len(directories) == 1 and not named else ()
+        return ((directories[0], next(iter(sources), None)),) if len(directories) == 1 and not named else ()
     return tuple(taken for taken in found if taken is found[0] or (_is_domain(taken) and _is_domain(found[0])))
 
 

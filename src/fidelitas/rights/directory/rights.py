@@ -95,8 +95,9 @@ class DirectoryRights(RowSubject):
     def tree(self) -> frozenset[str]:
         """The places of the tree that have objects below them, folded."""
         found: set[str] = set()
-        for one in self._objects.every:
-            above = folded(one.dn).partition(",")[2]
+        rules = self.facts.policy.rules if self.facts.policy is not None else ()
+        for dn in (*(one.dn for one in self._objects.every), *(one.dn for one in rules)):
+            above = folded(dn).partition(",")[2]
             while above and above not in found:
                 found.add(above)
                 above = above.partition(",")[2]
