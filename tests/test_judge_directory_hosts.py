@@ -255,11 +255,13 @@ def test_sudo_allows_what_the_rules_of_the_directory_are_said_to(seed: int, tmp_
 def plugin(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """The plugin of sudo that asks directories, out of the package that would replace the system's own."""
     folder = tmp_path_factory.mktemp("sudo-ldap")
-    for command in (["apt-get", "-qq", "download", "sudo-ldap"], ["sh", "-c", "dpkg -x sudo-ldap_*.deb ."]):
-        done = subprocess.run(command, cwd=folder, capture_output=True, text=True, check=False)
-        if done.returncode != 0:
-            assert not os.environ.get("CI"), done.stderr
-            pytest.skip(f"sudo-ldap cannot be had: {done.stderr[:200]}")
+    fetched = "apt-get -qq download sudo-ldap || { apt-get -qq update; apt-get -qq download sudo-ldap; }"
+    done = subprocess.run(
+        ["sh", "-c", f"({fetched}) && dpkg -x sudo-ldap_*.deb ."], cwd=folder, capture_output=True, text=True, check=False
+    )
+    if done.returncode != 0:
+        assert not os.environ.get("CI"), done.stderr
+        pytest.skip(f"sudo-ldap cannot be had: {done.stderr[:200]}")
     return folder / "usr/libexec/sudo/sudoers.so"
 
 
