@@ -213,6 +213,16 @@ sleep 1000 &
 """
 
 
+def _in_world(folder: Path, start: str, script: str, question: list[Any]) -> Any:
+    """Return what a script answers in a world of mounts and names that is made for it."""
+    world = _WORLD.replace("{start}", start)
+    command = ["unshare", "--mount", "--uts", "sh", "-c", world, "sh", str(folder), sys.executable, "-c", script]
+    done = subprocess.run(command, input=json.dumps(question), capture_output=True, text=True, check=False, timeout=300)
+    log = folder / "log"
+    assert done.stdout, (done.stderr[-2000:], log.read_text()[-2000:] if log.exists() else "")
+    return json.loads(done.stdout)
+
+
 def asked_of_sudo_ldap(folder: Path, plugin: Path, files: dict[str, str], users: list[str], commands: list[str]) -> list[list[str]]:
     """Return which commands real sudo allows to which accounts, by the rules that it finds in a directory; the host is called tern."""
     folder.mkdir(exist_ok=True)
@@ -223,11 +233,7 @@ def asked_of_sudo_ldap(folder: Path, plugin: Path, files: dict[str, str], users:
     for name, content in {**files, **own}.items():
         (folder / name).write_text(content)
         (folder / name).chmod(0o440 if name == "sudoers" else 0o644)
-    world = _WORLD.replace("{start}", _SUDO_LDAP + _SUDO_PAM)
-    command = ["unshare", "--mount", "--uts", "sh", "-c", world, "sh", str(folder), sys.executable, "-c", _ASK_SUDO]
-    done = subprocess.run(command, input=json.dumps(["root", users, commands]), capture_output=True, text=True, check=False, timeout=300)
-    assert done.stdout, done.stderr[-2000:]
-    return list(json.loads(done.stdout))
+    return list(_in_world(folder, _SUDO_LDAP + _SUDO_PAM, _ASK_SUDO, ["root", users, commands]))
 
 
 def asked_of_sudo(folder: Path, configuration: str, first: str, users: list[str], commands: list[str]) -> list[list[str]]:
@@ -240,11 +246,7 @@ def asked_of_sudo(folder: Path, configuration: str, first: str, users: list[str]
     for name, content in files.items():
         (folder / name).write_text(content)
         (folder / name).chmod(0o440 if name == "sudoers" else 0o600 if name == "conf" else 0o644)
-    world = _WORLD.replace("{start}", _SUDO + SSSD.start + _SUDO_PAM)
-    command = ["unshare", "--mount", "--uts", "sh", "-c", world, "sh", str(folder), sys.executable, "-c", _ASK_SUDO]
-    done = subprocess.run(command, input=json.dumps([first, users, commands]), capture_output=True, text=True, check=False, timeout=300)
-    assert done.stdout, (done.stderr[-2000:], (folder / "log").read_text()[-2000:])
-    return list(json.loads(done.stdout))
+    return list(_in_world(folder, _SUDO + SSSD.start + _SUDO_PAM, _ASK_SUDO, [first, users, commands]))
 
 
 def as_member(folder: Path, controller: str, password: str = "") -> None:
@@ -265,21 +267,5 @@ def asked(
     folder.mkdir(exist_ok=True)
     (folder / "conf").write_text(configuration)
     (folder / "conf").chmod(0o600)
-    command = [
-        "unshare",
-        "--mount",
-        "--uts",
-        "sh",
-        "-c",
-        _WORLD.replace("{start}", daemon.start),
-        "sh",
-        str(folder),
-        sys.executable,
-        "-c",
-        _ASK,
-    ]
-    question = json.dumps([daemon.source, first, names, groups, rounds])
-    done = subprocess.run(command, input=question, capture_output=True, text=True, check=False, timeout=300)
-    assert done.stdout, (done.stderr[-2000:], (folder / "log").read_text()[-2000:])
-    said, known = json.loads(done.stdout)
+    said, known = _in_world(folder, daemon.start, _ASK, [daemon.source, first, names, groups, rounds])
     return said, known

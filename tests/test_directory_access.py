@@ -192,6 +192,10 @@ def test_a_group_for_distribution_leads_on_where_sssd_lets_it(settings: tuple[st
         (("ldap_idmap_default_domain_sid = S-1-5-21-1-2-3",), None),
         (("ldap_idmap_range_size = 1000",), None),  # its number is in a further slice of the domain
         (("ldap_idmap_range_size = 0", "ldap_idmap_range_max = 1"), None),
+        (
+            ("ldap_idmap_range_min = 0", "ldap_idmap_range_max = 200000", "ad_domain = other.example", f"ldap_search_base = {BASE}"),
+            None,
+        ),  # whose slice it is
     ],
 )
 def test_numbers_that_sssd_makes_of_sids(settings: tuple[str, ...], uid: int | None) -> None:
@@ -199,9 +203,15 @@ def test_numbers_that_sssd_makes_of_sids(settings: tuple[str, ...], uid: int | N
     text = domain(sid="S-1-5-21-3699303642-3748859070-873913300").replace("-1101\n", "-1103\n")
     files = {"/etc/nsswitch.conf": NSSWITCH, "/etc/sssd/sssd.conf": sssd(*settings)}
     host = judged(files, f"#{uid or 256_801_103} ALL=(ALL) ALL\n", {"tides": text})
-    known = {who.name: who.uid for who in host.population.effective if who.of_directory}
+    known = {who.name.partition("@")[0]: who.uid for who in host.population.effective if who.of_directory}
     assert known["rosa"] == uid
     assert root_holders(host) == ({} if uid is None else {"rosa": LET_IN})
+
+
+def test_a_sid_of_any_length_is_read() -> None:
+    text = domain().replace("S-1-5-21-1-2-3-1101\n", f"S-1-5-21-1-2-3-{'9' * 5000}\n")
+    host = judged({"/etc/nsswitch.conf": NSSWITCH, "/etc/sssd/sssd.conf": sssd()}, "rosa ALL=(ALL) ALL\n", {"tides": text})
+    assert root_holders(host) == {"rosa": LET_IN}
 
 
 def test_of_two_domains_of_one_host_both_count_the_first_first() -> None:

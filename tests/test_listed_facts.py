@@ -2,6 +2,7 @@
 
 import io
 import json
+import signal
 from datetime import UTC, datetime
 from typing import Any
 
@@ -113,6 +114,28 @@ def test_a_row_that_shares_lines_with_others_is_a_gap_with_its_line(
     facts = facts_of("objects tides", f"{GOOD}\n" * before + f"{odd}\n{GOOD}{GOOD}\n" + f"{GOOD}\n" * after)
     assert len(facts.objects) == len([*facts.objects]) == before + after
     assert [gap.place.line for gap in facts.gaps] == [before + 1 + number for number in range(2 + odd.count("\n"))]
+
+
+@pytest.mark.parametrize("without", ["a process", "its end"])
+@pytest.mark.parametrize("odd", [1, 3])
+def test_a_long_listing_is_read_where_no_process_can_be_had(without: str, odd: int, monkeypatch: pytest.MonkeyPatch) -> None:
+    """The limit of processes is reached, or this one was started to ignore the ends of others."""
+
+    def refuse() -> int:
+        raise BlockingIOError
+
+    monkeypatch.setattr("fidelitas.languages.listed_facts._WORTH_FORKING", 1)
+    before = signal.getsignal(signal.SIGCHLD)
+    if without == "a process":
+        monkeypatch.setattr("os.fork", refuse)
+    else:
+        signal.signal(signal.SIGCHLD, signal.SIG_IGN)
+    try:
+        facts = facts_of("objects tides", f"{GOOD}\n" * 9000 + f"{GOOD}" * odd + "\n")
+    finally:
+        signal.signal(signal.SIGCHLD, before)
+    assert len(facts.objects) == 9000 + (odd == 1)
+    assert len(facts.gaps) == (odd > 1)
 
 
 def test_a_grant_with_one_wrong_field_is_a_gap_and_not_silently_left_out() -> None:

@@ -91,6 +91,11 @@ class SidNumbers:
     most: int = 2_000_200_000
     size: int = 200_000
 
+    @property
+    def slices(self) -> int:
+        """How many there are: with one alone, which domain has it is not in the SIDs."""
+        return (self.most - self.least) // self.size
+
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class DirectorySource:
@@ -102,7 +107,7 @@ class DirectorySource:
     these are stated, and sudo rules below `rules`, with numbers from `least_uid` and `least_gid` to `most` (0: no limit), and none of the
     names that are hidden.  Groups name members by `naming`, in `member_attribute` where that is by DNs; `nests` says whether groups within
     groups count, and `primary_leads_on` whether those round a primary group do.  `primary` is the primary group of all accounts, and
-    `space` what stands in names for a blank, where the host says so.
+    `space` the sign that replaces a blank in names, where the host says so.
     `unread` are settings that bear on this and are not read.
     """
 
@@ -126,7 +131,7 @@ class DirectorySource:
     primary_leads_on: bool = True
     primary: int | None = None
     lower_case: bool = False
-    own_groups: bool = False  # each account has a group of its name and number (wbinfo --sid-to-gid says so of accounts)
+    own_groups: bool = False  # each account has a group of its name and number (idmap_rid(8), auto_private_groups)
     own_primary: bool = False  # and that is its primary group (sssd.conf(5), auto_private_groups)
     primary_rid: int | None = None  # of the primary group of all accounts, whatever the directory states
     space: str = ""

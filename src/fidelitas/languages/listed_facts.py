@@ -103,7 +103,7 @@ def _count(reader: RowReader, kind: type[R], usual: type[msgspec.Struct], listin
     decode, content = msgspec.json.Decoder(usual).decode_lines, listing.content
     blocks = list(_blocks(listing))
     later = blocks[len(blocks) // 2 :] if len(content) >= _WORTH_FORKING else []
-    later_are_usual = _told_by_a_child(lambda: all(_is_usual(decode, content, one) for one in later)) if later else lambda: True
+    later_are_usual = _answer_of_child(lambda: all(_is_usual(decode, content, one) for one in later)) if later else lambda: True
     count = 0
     for one in blocks[: len(blocks) - len(later)]:
         count += one.lines if _is_usual(decode, content, one) else _count_singly(reader, kind, listing, one)
@@ -125,16 +125,29 @@ def _blocks(listing: _Listing) -> Iterator[_Block]:
         begins = ends
 
 
-def _told_by_a_child(what: Callable[[], bool]) -> Callable[[], bool]:
-    """Have something found out by a process that is forked for it; return what waits for it, and tells whether it is so."""
-    child = os.fork()
+def _answer_of_child(question: Callable[[], bool]) -> Callable[[], bool]:
+    """Begin to answer a question in a process that is forked for it; return what waits for the answer.
+
+    Where no process can be had, or its parent is not to learn how it ended (SIGCHLD is ignored), the question is answered here.
+    """
+    try:
+        child = os.fork()
+    except OSError:
+        return question
     if child == 0:
         status = 1
         try:
-            status = 0 if what() else 1
+            status = 0 if question() else 1
         finally:
             os._exit(status)
-    return lambda: os.waitpid(child, 0)[1] == 0
+
+    def answer() -> bool:
+        try:
+            return os.waitpid(child, 0)[1] == 0
+        except ChildProcessError:
+            return question()
+
+    return answer
 
 
 def _is_usual(decode: Callable[[bytes], Sequence[object]], content: bytes, one: _Block) -> bool:

@@ -7,7 +7,7 @@ in evidence tells is no gap any more.
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
 
-from fidelitas.facts import Directory, FileKind, Gap, HostFacts, SudoPolicy, joined_policies
+from fidelitas.facts import Account, Directory, DirectoryGroup, FileKind, Gap, Group, HostFacts, SudoPolicy, joined_policies
 from fidelitas.rights.accounts.delivery import Here, Names, addresses_of, given_by_server, given_by_sssd
 
 __all__ = ["DIRECTORY_SOURCES", "with_directory"]
@@ -43,8 +43,8 @@ def _as_given(facts: HostFacts, directory: Directory, policy: SudoPolicy) -> Sud
     here = Here(
         hosts=Names((name, name.partition(".")[0]), exact=search.exact_hosts),
         addresses=None if facts.addresses is None else addresses_of(facts.addresses),
-        accounts=Names([*(one.name for one in facts.accounts), *(one.name for one in directory.accounts)], exact=search.exact),
-        groups=Names([*(one.name for one in facts.groups), *(one.name for one in directory.groups)], exact=search.exact),
+        accounts=_names(facts.accounts, directory.accounts, exact=search.exact),
+        groups=_names(facts.groups, directory.groups, exact=search.exact),
         wildcards=search.wildcards,
     )
     return given_by_sssd(policy, here)
@@ -52,9 +52,12 @@ def _as_given(facts: HostFacts, directory: Directory, policy: SudoPolicy) -> Sud
 
 def _as_found(facts: HostFacts, directory: Directory, policy: SudoPolicy) -> SudoPolicy:
     """Return the rules of a directory as sudo finds them there itself."""
-    accounts = Names([*(one.name for one in facts.accounts), *(one.name for one in directory.accounts)], exact=True)
-    groups = Names([*(one.name for one in facts.groups), *(one.name for one in directory.groups)], exact=True)
-    return given_by_server(policy, accounts, groups)
+    accounts = _names(facts.accounts, directory.accounts, exact=True)
+    return given_by_server(policy, accounts, _names(facts.groups, directory.groups, exact=True))
+
+
+def _names(*some: Sequence[Account | Group | DirectoryGroup], exact: bool) -> Names:
+    return Names([one.name for every in some for one in every], exact=exact)
 
 
 def _asks_alone(facts: HostFacts, sources: Sequence[str]) -> bool:

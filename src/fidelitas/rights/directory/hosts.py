@@ -129,7 +129,7 @@ class AsTaken:
         if not self._view.numbers_group(group):
             return ON_THE_WAY + self._first - at
         if self._made and group.sid is not None:
-            return self._number(group.sid, at)
+            return self._number(group.sid, group.dn, at)
         return group.gid if group.gid is not None else ON_THE_WAY + self._first - at
 
     def _account(self, account: DirectoryAccount, at: int, gids: Mapping[str, int]) -> Account | None:
@@ -141,21 +141,25 @@ class AsTaken:
             return None
         rid = account.primary_rid if self._source is None or self._source.primary_rid is None else self._source.primary_rid
         primary = f"{account.sid.rpartition('-')[0]}-{rid}"
+        uid = self._number(account.sid, account.dn, at)
         return Account(
             name=self.name(account),
             password=Password(state=PasswordState.SHADOWED),
-            uid=self._number(account.sid, at),
-            gid=self._primary(self._number(account.sid, at), gids.get(primary, -1)),
+            uid=uid,
+            gid=self._primary(uid, gids.get(primary, -1)),
             comment=account.full_name,
             home="/",
             shell="",
             place=account.place,
         )
 
-    def _number(self, sid: str, at: int) -> int:
-        """Return the number that the host makes of a SID; one below zero where that is not known."""
-        made = self._source.sid_numbers if self._source is not None else None
-        number = number_of(sid, made) if made is not None else None
+    def _number(self, sid: str, dn: str, at: int) -> int:
+        """Return the number that the host makes of a SID; one below zero where that is not known, as of other domains in one slice."""
+        source = self._source
+        made = source.sid_numbers if source is not None else None
+        if source is None or made is None or (made.slices == 1 and realm_of(dn) not in source.realms):
+            return self._first - at
+        number = number_of(sid, made)
         return self._first - at if number is None else number
 
     def _primary(self, uid: int, gid: int) -> int:

@@ -4,25 +4,30 @@ All numbers are cut into slices of one size; which slice a domain has follows fr
 settings makes the same numbers.
 """
 
+from functools import lru_cache
+
 from fidelitas.facts import SidNumbers
 
 __all__ = ["number_of"]
 
 _SEED = 0xDEADBEEF
 _MASK = 0xFFFFFFFF
+_LONGEST_RID = 10  # it has 32 bits
 
 
 def number_of(sid: str, made: SidNumbers) -> int | None:
     """Return the number that a host makes of a SID; ``None`` where that is not known: beyond the first slice of its domain."""
     domain, _, rid = sid.rpartition("-")
-    slices = (made.most - made.least) // made.size
-    if slices <= 0 or not rid.isdecimal() or int(rid) >= made.size:
+    # A file states what it likes: a number of any length is not one of Windows.
+    if made.slices <= 0 or len(rid) > _LONGEST_RID or not rid.isdecimal() or int(rid) >= made.size:
         return None
-    return made.least + _hash(domain.encode("utf-8", "surrogateescape")) % slices * made.size + int(rid)
+    return made.least + _hash(domain) % made.slices * made.size + int(rid)
 
 
-def _hash(data: bytes) -> int:
-    """Return the MurmurHash3 of some bytes (x86, 32 bits), by the seed that sssd takes."""
+@lru_cache(maxsize=64)
+def _hash(domain: str) -> int:
+    """Return the MurmurHash3 of the SID of a domain (x86, 32 bits), by the seed that sssd takes."""
+    data = domain.encode("utf-8", "surrogateescape")
     state, whole = _SEED, len(data) // 4 * 4
     for at in range(0, whole, 4):
         state = _rotated(state ^ _mixed(int.from_bytes(data[at : at + 4], "little")), 13) * 5 + 0xE6546B64 & _MASK
