@@ -30,6 +30,7 @@ MAY_IMPORT: dict[str, set[str]] = {
     "extras": {"errors"},
     "cycles": set(),
     "masking": set(),
+    "numeric": set(),
     "patterns": set(),
     "recorded": set(),
     "facts": {"text"},
@@ -49,7 +50,7 @@ MAY_IMPORT: dict[str, set[str]] = {
     "languages.directory_control": {"facts", "languages.binary_descriptors", "languages.ldap", "languages.security_descriptors"},
     "languages.sudoers": {"facts", "languages.lines", "languages.words", "patterns", "text"},
     "languages.ldap": {"distinguished_names", "facts", "languages.lines", "languages.sudoers", "masking", "text"},
-    "languages.logs": {"errors", "facts", "languages.utmp", "masking", "recorded", "text", "trouble"},
+    "languages.logs": {"errors", "facts", "languages.utmp", "masking", "numeric", "recorded", "text", "trouble"},
     "languages.linux": {
         "facts", "languages.evidence", "languages.ldap", "languages.lines", "languages.netgroups", "languages.sudoers", "languages.utmp",
         "languages.words", "masking", "text",
@@ -71,7 +72,7 @@ MAY_IMPORT: dict[str, set[str]] = {
     "rights.windows": {"facts", "rights.access_lists", "rights.domain", *_RIGHTS},
     "rights.estate": {"facts", "rights.directory", "rights.linux", "text", *_RIGHTS},
     "rights": {"rights.directory", "rights.linux", "rights.mariadb", "rights.postgresql", "rights.windows", *_RIGHTS},
-    "usage": {"facts", "text"},
+    "usage": {"facts", "numeric", "text"},
     "findings": {"text"},
     "checks.check": {"findings", "text"},
     "checks.linux": {"patterns", "rights.accounts", "rights.graph", "rights.linux", *_CHECKED},
@@ -127,7 +128,7 @@ MAY_IMPORT: dict[str, set[str]] = {
         "reports.drawing", "reports.issue", "reports.open_events", "reports.report", "reports.table", "reviews", "revisions", "rights", "text", "usage",
     },
     "exporting": {"errors", "findings", "reports", "rights", "text", "usage"},
-    "pages": {"audit", "charter", "evidence", "excerpts", "facts", "findings", "people", "reports", "reviews", "rights", "text", ""},
+    "pages": {"audit", "charter", "evidence", "excerpts", "facts", "findings", "people", "reports", "reviews", "rights", "text", "usage", ""},
     "demo": {"evidence", "text", "errors"},
     "cli": {
         "administration", "audit", "changes", "charter", "checks", "conclusions", "connections", "comparison", "configuration", "cycles", "departure", "doors", "engines", "estate", "excerpts", "extras", "trouble", "demo", "errors", "evidence", "facts", "findings", "inquiry", "languages",
@@ -152,7 +153,7 @@ LIBRARIES = {
     "evtx": {"sources"},
     "ldap3": {"sources"},
     "subprocess": {"sources"},
-    "zstandard": {"evidence", "ledger", "sources"},
+    "zstandard": {"evidence", "ledger", "sources", "usage"},
     "tarfile": {"evidence", "reviews"},
     "tomlkit": {"charter"},
 }

@@ -3,7 +3,9 @@
 import json
 import random
 import re
+from collections import Counter, deque
 from datetime import UTC, datetime, timedelta
+from operator import itemgetter
 from pathlib import Path
 
 import numpy as np
@@ -11,9 +13,14 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from fidelitas.facts import EventKind, Place
+from fidelitas.languages.logs.clock import Clock
 from fidelitas.languages.logs.entries import BEGINNINGS, lines_that_matter
+from fidelitas.languages.logs.pulse import Pulse
 from fidelitas.languages.logs.shares import Share, shares_of
 from fidelitas.languages.logs.sparse import candidates
+from fidelitas.languages.logs.syslog import SyslogReader
+from fidelitas.languages.logs.thinning import thinned
 from fidelitas.logbook import HostLogs, Logbook, read_logbook
 from fidelitas.recorded import PROGRAMS
 from fidelitas.reports.report import Listed
@@ -65,14 +72,59 @@ def test_where_few_lines_of_a_long_log_matter_the_same_are_found(monkeypatch: py
     assert len(every) == 4 * 2 + 4000
 
 
-def log_of_many_hosts(path: Path, size: int) -> Path:
+def test_a_log_of_which_few_lines_matter_is_the_same_without_the_others(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("fidelitas.sources.logs._LONG", 0)
+    path = tmp_path / "auth.log"
+    use = "Nov  1 04:05:07 knot sudo: ines : TTY=pts/0 ; PWD=/ ; USER=root ; COMMAND=/bin/ls {}"
+    odd = ("", "\u00e9 odd", "2026-11-01T04:05:06Z knot", "<86>1 2026-11-01T04:05:06Z knot su - - - (to root) ines on pts/0")
+    lines = [
+        use.format(n) if n % 97 == 0 else odd[n // 53 % 4] if n % 53 == 0 else f"Nov  1 04:05:06 knot kernel: usb {n}"
+        for n in range(60_000)
+    ]
+    for end in ("\n", ""):
+        path.write_text("\n".join(lines) + end, encoding="utf-8")
+        (log,) = logs_at([path], "knot")[0]
+        assert len(log.parts(3)) == 3
+        assert b"".join(block for part in log.parts(3) for block in part()) == path.read_bytes()
+        (short,) = thinned([log], map, 3)
+        assert sum(map(len, short.blocks())) * 8 < path.stat().st_size
+        assert list(lines_that_matter(short.blocks())) == list(lines_that_matter(log.blocks()))
+    for content in ("\n".join([use.format(1)] * 20_000), '{"__REALTIME_TIMESTAMP": "1"}\n' * 20_000, "x" * 3_000_000, ""):
+        path.write_text(content, encoding="utf-8")
+        logs = logs_at([path], "knot")[0]
+        assert thinned(logs, map, 3) == logs
+
+
+BEGIN = datetime(1970, 1, 1, tzinfo=UTC)
+ISO = ("%Y-%m-%dT%H:%M:%S.%f+00:00", "%Y-%m-%dT%H:%M:%S+01:00", "%Y-%m-%dT%H:%M:%SZ", "%Y-%m-%d %H:%M:%S", "%Y-%m-%dT%H:%M:%S,%f-02:00")
+
+
+@given(
+    st.sampled_from((ISO[:1], ISO[2:3], ISO, ("%b %e %H:%M:%S",))),
+    st.lists(st.tuples(st.integers(-130, 200), st.integers(0, 4)), min_size=1, max_size=80),
+)
+def test_what_a_log_covers_is_told_of_minutes_as_of_single_lines(forms: tuple[str, ...], steps: list[tuple[int, int]]) -> None:
+    at, stamps = datetime(2026, 3, 1, 4, 50, tzinfo=UTC), list[str]()
+    for step, form in steps:
+        at += timedelta(seconds=step / 3)
+        stamps.append(f"{at:{forms[form % len(forms)]}}")
+    block = "".join(f"{stamp} knot sshd[7]: Accepted password for ines from 192.0.2.1 port 2 ssh2\n" for stamp in stamps).encode()
+    by, read, singly = at + timedelta(days=1), Pulse(), Pulse()
+    deque(SyslogReader(Clock(UTC, by, stamps[0], stamps[-1]), Place("knot", "auth.log"), read).events([block]))
+    clock = Clock(UTC, by, stamps[0], stamps[-1])
+    for number, stamp in enumerate(stamps, 1):
+        singly.beat(clock.read(stamp), number)
+    assert (read.first, read.last, read.hours, read.jumps) == (singly.first, singly.last, singly.hours, singly.jumps)
+
+
+def log_of_many_hosts(path: Path, size: int, *, naming: bool = True) -> Path:
     """Shells, uses, wrong passwords and names of five hosts in one file; sudo names its host itself now and then."""
     lines: list[str] = []
     number = 0
     while 90 * number < size:
         at = datetime.fromtimestamp(1_700_000_000 + 7 * number, UTC)
         host, who = f"h{number % 5}" + (".saltmarsh.example" if number % 3 else ""), ("ines", "rada", "tomas")[number % 7 % 3]
-        named = f"HOST=h{number % 4} ; " if number % 11 == 0 else ""
+        named = f"HOST=h{number % 4} ; " if naming and number % 11 == 0 else ""
         message = (
             f"sudo: {who} : {named}TTY=pts/{number % 3} ; PWD=/ ; USER=root ; COMMAND=/usr/bin/id {number % 50}",
             f"sudo: pam_unix(sudo:session): session opened for user root(uid=0) by {who}(uid={1000 + number % 3})",
@@ -98,8 +150,9 @@ def answer(book: Logbook) -> dict[str, object]:
     }
 
 
-def test_a_log_in_shares_says_what_it_says_as_a_whole(tmp_path: Path) -> None:
-    log = log_of_many_hosts(tmp_path / "auth.log", 5 << 20)
+@pytest.mark.parametrize("naming", [True, False])
+def test_a_log_in_shares_says_what_it_says_as_a_whole(naming: bool, tmp_path: Path) -> None:
+    log = log_of_many_hosts(tmp_path / "auth.log", 5 << 20, naming=naming)
     (logs,) = logs_at([log], "loghost")
     assert [share.of for share in shares_of(logs, 3)] == [3, 3, 3]
     hosts = [HostLogs(subject="loghost", logs=logs)]
@@ -179,6 +232,15 @@ def test_logins_that_are_counted_change_nothing(seed: int, tmp_path: Path) -> No
     assert (summed.people.by_name, summed.everyone) == (single.people.by_name, single.everyone)
     assert summed.people.causes.by_reason == single.people.causes.by_reason
     assert [one.key for one in summed.findings()] == [one.key for one in single.findings()]
+    assert summed.latest == single.latest
+    events = [(one.event, one.event.at or BEGIN) for one in every]
+    of_kind = {
+        kind: sorted(((at, event) for event, at in events if event.kind is kind), key=itemgetter(0))
+        for kind in (EventKind.LOGIN, EventKind.USED)
+    }
+    assert summed.latest["tern"].logins == {event.target: at for at, event in of_kind[EventKind.LOGIN]}
+    assert summed.latest["tern"].uses == {event.account: at for at, event in of_kind[EventKind.USED]}
+    assert summed.latest["tern"].quarters == Counter(int(at.timestamp()) // 900 for at, _ in of_kind[EventKind.USED])
 
 
 def test_a_login_is_its_own_account_s_and_not_of_who_has_a_root_shell_open(tmp_path: Path) -> None:

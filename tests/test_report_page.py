@@ -176,7 +176,8 @@ def test_what_rests_on_a_finding_is_drawn_link_by_link(page: Path) -> None:
 
 def test_a_week_is_that_of_the_reader() -> None:
     friday = datetime(2026, 11, 20, 23, 30, tzinfo=UTC)
-    week = week_of([friday, friday, friday.replace(hour=9)], timezone(timedelta(hours=1), "CET"))
+    late, early = (int(at.timestamp()) // 900 for at in (friday, friday.replace(hour=9)))
+    week = week_of([{late: 1, early: 1}, {late: 1}], timezone(timedelta(hours=1), "CET"))
     assert [(one.day, one.hour, one.count, one.level) for one in week.hours] == [(4, 10, 1, 2), (5, 0, 2, 4)]
     assert (week.total, week.outside, week.zone, week.begin, week.end) == (3, 2, "CET", "2026-11-20", "2026-11-21")
 

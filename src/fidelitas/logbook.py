@@ -26,7 +26,7 @@ from fidelitas.languages.windows.machine import read_windows
 from fidelitas.rights import rights_of, windows_rights_of
 from fidelitas.text import short_host_name
 from fidelitas.trouble import guarded, internal_error
-from fidelitas.usage import AttributedEvent, HostUse, LogState, People, Session
+from fidelitas.usage import AttributedEvent, HostUse, Latest, LogState, People, Session
 
 __all__ = ["EventFilter", "HostLogs", "LogTask", "Logbook", "host_logs", "included", "read_logbook", "read_places"]
 
@@ -91,7 +91,8 @@ class Logbook:
     """The use of privilege on each host, by its name; what was not understood or could not be read; what each log covers.
 
     `people` counts the actions that were asked for, of all hosts, `records` is how many those are; `everyone` are the persons of any
-    action; `gone` are events that an earlier copy of a log has and a later one lacks.
+    action; `gone` are events that an earlier copy of a log has and a later one lacks; `latest` is of all actions, by the subject whose logs
+    tell them.
     """
 
     hosts: dict[str, HostUse] = field(default_factory=dict)
@@ -103,6 +104,7 @@ class Logbook:
     unread: list[ReadError] = field(default_factory=list)
     covers: list[Cover] = field(default_factory=list)
     gone: list[Event] = field(default_factory=list)
+    latest: dict[str, Latest] = field(default_factory=dict)
 
     def findings(self) -> list[Finding]:
         """Return what is out of order, the worst first; a check that failed unexpectedly is a gap."""
@@ -236,6 +238,12 @@ def _include(book: Logbook, one: Logbook) -> None:
     book.gaps += one.gaps
     book.unread += one.unread
     book.covers += one.covers
+    _include_latest(book, one)
+
+
+def _include_latest(book: Logbook, one: Logbook) -> None:
+    for subject, latest in one.latest.items():
+        book.latest.setdefault(subject, Latest()).include(latest)
 
 
 def _read(task: LogTask, take: Callable[[AttributedEvent], None] | None = None) -> Logbook:
@@ -261,13 +269,16 @@ def _read(task: LogTask, take: Callable[[AttributedEvent], None] | None = None) 
                     book.people.add(record)
                 if take is not None:
                     take(record)
-    for name, count in reading.counted.items():
+    for name, count in reading.counted.events.items():
         if name in uses.by_written_name:  # but where reading ended before the first was yielded
             uses.of(name).events += count
+    for (name, account), at in reading.counted.logins.items():
+        uses.of(name).latest.login(account, at)
     if every:
         book.records = sum(use.events for use in book.hosts.values())
     book.everyone = set(people.by_name)
     for use in book.hosts.values():
+        book.latest.setdefault(host.subject, Latest()).include(use.latest.found)
         use.finish()
         if every and take is None:
             _work_out(use)
@@ -339,6 +350,7 @@ def _finished(host: HostLogs, parts: Sequence[Logbook]) -> Logbook:
         first.records += one.records
         first.unknown += one.unknown
         first.gone += one.gone
+        _include_latest(first, one)
         first.gaps += [gap for gap in one.gaps if gap not in first.gaps]
     first.hosts = dict(sorted(first.hosts.items()))  # in one order, however they were divided
     first.gaps[:0] = host.troubles

@@ -18,6 +18,7 @@ from fidelitas.usage import (
     Cause,
     Grants,
     HostUse,
+    Latest,
     LogState,
     Notable,
     Packed,
@@ -87,6 +88,7 @@ class LogbookForm(msgspec.Struct, array_like=True):
     gaps: list[Gap]
     covers: list[Cover]
     gone: list[Event]
+    latest: dict[str, Latest]
 
 
 def form_of(host: HostLogs, book: Logbook) -> LogbookForm | None:
@@ -109,6 +111,7 @@ def form_of(host: HostLogs, book: Logbook) -> LogbookForm | None:
             gaps=book.gaps,
             covers=book.covers,
             gone=book.gone,
+            latest=book.latest,
         )
     )
 
@@ -141,7 +144,7 @@ def _use_form(name: str, use: HostUse, zone: str) -> _UseForm | None:
 def book_of(form: LogbookForm) -> Logbook:
     """Return the book of a form."""
     book = Logbook(records=form.records, unknown=Counter(form.unknown), gaps=form.gaps, covers=form.covers, gone=form.gone)
-    book.people, book.everyone = People(), form.everyone
+    book.people, book.everyone, book.latest = People(), form.everyone, form.latest
     book.people.by_name, book.people.causes.by_reason = form.people, form.causes
     book.hosts = {one.name: _use(one) for one in form.uses}
     return book

@@ -61,7 +61,7 @@ def command(file: Path, count: int, charter: Path | None, mapped: Path | None, s
     holdings = [holding for one in found.subjects for holding in one.own_holdings]
     state = None if use is None or reviewed is None else charter_state(use.charter, holdings, reviewed, use.scope, use.day, _SOON)
     reviews = ReviewBook(source.ledger).unfinished(found.subjects)
-    uses = source.uses(names)
+    latest = source.latest(names)
     with progress("writing the report"):
         asked = Asked(
             survey=survey,
@@ -75,8 +75,8 @@ def command(file: Path, count: int, charter: Path | None, mapped: Path | None, s
             accepted=() if reviewed is None else reviewed.excepted,
             standing=standing_of(state, reviews),
             trend=_trend(source, survey, count, found, people),
-            week=week_of((use.at for use in uses), reader_zone()),
-            uses=uses,
+            week=week_of([one.quarters for one in latest.values()], reader_zone()),
+            latest=latest,
             logged=source.logged(names),
             glossary=[(word, meaning) for word, (meaning, _) in terms().items()],
         )

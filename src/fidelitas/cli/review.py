@@ -3,8 +3,9 @@
 import getpass
 import os
 import re
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from datetime import UTC, datetime
+from functools import partial
 from pathlib import Path
 
 import click
@@ -34,6 +35,7 @@ from fidelitas.reviewing import ReviewBook, items_for, new_review, reviewers
 from fidelitas.reviews import Decision, DecisionKind, Item, Review, Standing, actions, is_own, read_list, work_list
 from fidelitas.reviews.assignment import By, assignment
 from fidelitas.rights import Holding, SubjectRights
+from fidelitas.usage import Latest
 
 _FILE = click.Path(dir_okay=False, path_type=Path)
 _NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]{0,63}\Z")
@@ -95,8 +97,8 @@ def start(
         raise RequestError(f"the {by} of a person is in the identity map", hint="Name it with --people, or review --by owner.")
     chosen = _chosen(source, names)
     found = [one for one in source.audit().subjects if one.subject in chosen]
-    used = source.last_uses(chosen)
-    about = assignment(By(by), people, source.tags_of(), _sanction(charter, mapped, source, found), used)
+    latest = source.latest(chosen)
+    about = assignment(By(by), people, source.tags_of(), _sanction(charter, mapped, source, found), partial(_last_use, latest))
     survey = source.ledger.named(source.survey or "last")
     review = new_review(name, survey, datetime.now(UTC), _who(reviewer), By(by), found, about, each=each)
     book = ReviewBook(source.ledger)
@@ -310,6 +312,12 @@ def _chosen(source: Source, names: Sequence[str]) -> set[str]:
         if name not in known:
             raise unknown_subject(name, known)
     return set(names or known)
+
+
+def _last_use(latest: Mapping[str, Latest], subject: str, account: str) -> str | None:
+    """Return the day on which an account used privilege last on a subject, by its logs."""
+    at = latest[subject].uses.get(account) if subject in latest else None
+    return None if at is None else at.date().isoformat()
 
 
 def _sanction(charter: Path | None, mapped: Path | None, source: Source, found: Sequence[SubjectRights]) -> Callable[[Holding], str | None]:

@@ -21,7 +21,6 @@ from fidelitas.engines import cores, on_all_cores
 from fidelitas.errors import ReadError, RequestError
 from fidelitas.estate import has_tag
 from fidelitas.evidence import Bundle
-from fidelitas.facts import EventKind
 from fidelitas.languages.evidence import lost_evidence
 from fidelitas.ledger import Ledger, StoredEvidence
 from fidelitas.platforms import PLATFORMS, is_host
@@ -33,8 +32,7 @@ if TYPE_CHECKING:
     from fidelitas.conclusions.use import UseMemory
     from fidelitas.findings import Finding
     from fidelitas.logbook import EventFilter, Logbook
-    from fidelitas.pages.persons import Use
-    from fidelitas.usage import AttributedEvent, Grants
+    from fidelitas.usage import AttributedEvent, Grants, Latest
 
 __all__ = ["Source", "bundle_of_root", "default_ledger", "ledger_option", "log_option", "one_source_options", "source_options"]
 
@@ -147,6 +145,7 @@ class Source:
     def logbook(self, wanted: "EventFilter | None" = None, take: "Callable[[AttributedEvent], None] | None" = None) -> "Logbook":
         """Return what the logs tell: those that were named, else those of the evidence in the ledger."""
         # Brings the numerical libraries, which other commands do without.
+        from fidelitas.languages.logs.thinning import thinned  # noqa: PLC0415
         from fidelitas.logbook import EventFilter, HostLogs, host_logs, read_logbook  # noqa: PLC0415
         from fidelitas.logbook_form import packed  # noqa: PLC0415
         from fidelitas.sources.logs import logs_at  # noqa: PLC0415
@@ -157,8 +156,9 @@ class Source:
             if not groups:
                 where = ", ".join(f'"{path}"' for path in self.logs)
                 raise RequestError(f"there is no log in {where}", hint="Name files, or a folder whose files have the names of logs.")
-            hosts = [HostLogs(subject=logs[0].subject, logs=logs, zone=zone) for logs in groups]
-            with progress(f"reading {counted(sum(map(len, groups)), 'log')} of {counted(len(hosts), 'host')}"):
+            with progress(f"reading {counted(sum(map(len, groups)), 'log')} of {counted(len(groups), 'host')}"):
+                short = [thinned(logs, on_all_cores, cores()) for logs in groups]
+                hosts = [HostLogs(subject=logs[0].subject, logs=logs, zone=zone) for logs in short]
                 return read_logbook(hosts, wanted, take, packed(on_all_cores), cores())
         with progress("reading the logs of") as report:
             if take is None:
@@ -209,38 +209,9 @@ class Source:
         memory = self._use_memory(subjects)
         return {} if memory is None else memory.last_logins(lambda: self._last_logins(subjects))
 
-    def last_uses(self, subjects: Container[str]) -> "Callable[[str, str], str | None]":
-        """Return what knows on which day an account used privilege last on a subject, by the logs in the ledger; nothing without any."""
-        latest: dict[tuple[str, str], str] = {}
-
-        def keep(record: "AttributedEvent") -> None:
-            event = record.event
-            if event.at is not None:
-                key = (event.place.subject, event.account)
-                latest[key] = max(event.at.date().isoformat(), latest.get(key, ""))
-
-        if self.ledger.has_logs:
-            from fidelitas.logbook import EventFilter  # noqa: PLC0415
-
-            self._read_use(subjects, EventFilter(kinds=frozenset({EventKind.USED})), keep)
-        return lambda subject, account: latest.get((subject, account))
-
-    def uses(self, subjects: Container[str]) -> "list[Use]":
-        """Return each use of privilege on some hosts, by the logs in the ledger; nothing without any."""
-        from fidelitas.pages.persons import Use  # noqa: PLC0415
-
-        found: list[Use] = []
-
-        def keep(record: "AttributedEvent") -> None:
-            at = record.event.at
-            if at is not None:
-                found.append(Use(at, record.event.place.subject, record.person))
-
-        if self.ledger.has_logs:
-            from fidelitas.logbook import EventFilter  # noqa: PLC0415
-
-            self._read_use(subjects, EventFilter(kinds=frozenset({EventKind.USED})), keep)
-        return found
+    def latest(self, subjects: Container[str]) -> "dict[str, Latest]":
+        """Return when accounts logged in and used privilege last on some hosts, by the logs in the ledger; nothing without any."""
+        return self._read_use(subjects).latest if self.ledger.has_logs else {}
 
     def logged(self, subjects: Container[str]) -> set[str]:
         """Return those of some hosts whose logs the ledger has."""
@@ -278,18 +249,8 @@ class Source:
         return {subject: use.grants for subject, use in uses if use is not None}
 
     def _last_logins(self, subjects: Container[str]) -> "dict[tuple[str, str], datetime]":
-        from fidelitas.logbook import EventFilter  # noqa: PLC0415
-
-        latest: dict[tuple[str, str], datetime] = {}
-
-        def keep(record: "AttributedEvent") -> None:
-            event = record.event
-            if event.at is not None and event.target:
-                at = (event.place.subject, event.target)
-                latest[at] = max(event.at, latest.get(at, event.at))
-
-        self._read_use(subjects, EventFilter(kinds=frozenset({EventKind.LOGIN})), keep)
-        return latest
+        latest = self._read_use(subjects).latest
+        return {(subject, account): at for subject, one in latest.items() for account, at in one.logins.items()}
 
     def audit(self, subject: str | None = None, *, findings: bool = False, holder: str | None = None) -> Audit:
         """Return the audit of the evidence in the ledger, of one subject or of all; refuse a subject that is not there.

@@ -9,7 +9,7 @@ import io
 import lzma
 import re
 import zlib
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from functools import partial
@@ -20,7 +20,7 @@ import zstandard
 
 from fidelitas.errors import ReadError
 
-__all__ = ["LogCopy", "bounded", "family_of", "has_records", "in_blocks", "log_copy", "tail_of", "whole_lines"]
+__all__ = ["LogCopy", "bounded", "cuts_of", "family_of", "has_records", "in_blocks", "log_copy", "tail_of", "whole_lines"]
 
 _BLOCK = 1 << 20
 # A line that is longer is cut: no program that we read writes such lines, and anyone who makes one wants to stop the reader.
@@ -33,12 +33,17 @@ _TURN = re.compile(r"(?:[.-]\d+)?(?:\.(?:gz|xz|zst|bz2))?\Z")
 BROKEN = (OSError, EOFError, lzma.LZMAError, zlib.error, zstandard.ZstdError)
 
 
+def _no_parts(count: int) -> Sequence[Callable[[], Iterator[bytes]]]:
+    del count
+    return ()
+
+
 @dataclass(frozen=True, slots=True)
 class LogCopy:
     """One log of a bundle: `blocks` reads it anew; `by` is when it was last written to, `family` the log that it was rotated from.
 
     Blocks are of whole lines, but of `records`, which have none.  `tail` returns how a log ends, without reading all of it: nothing where
-    that cannot be had, as of a packed one.
+    that cannot be had, as of a packed one.  `parts` returns what reads about so many parts of it, none where that cannot be had.
     """
 
     path: str
@@ -49,6 +54,7 @@ class LogCopy:
     survey: int = 0
     records: bool = False
     tail: Callable[[], bytes] = bytes
+    parts: Callable[[int], Sequence[Callable[[], Iterator[bytes]]]] = _no_parts
 
 
 def log_copy(path: str, subject: str, by: datetime, content: bytes, survey: int = 0) -> LogCopy:
@@ -118,6 +124,19 @@ def unpacked(stream: IO[bytes]) -> BufferedIOBase:
     if magic.startswith(_ZSTD):
         return cast(BufferedIOBase, zstandard.ZstdDecompressor(max_window_size=2**27).stream_reader(stream, read_across_frames=True))
     return cast(BufferedIOBase, stream)
+
+
+def cuts_of(stream: IO[bytes], count: int) -> list[int]:
+    """Return where about so many parts of equal size of a stream end, each with a line; nothing of a packed one."""
+    if stream.read(_MAGIC).startswith(_PACKED):
+        return []
+    size, found = stream.seek(0, io.SEEK_END), [0]
+    for number in range(1, count):
+        stream.seek(size * number // count)
+        ended = stream.readline(_LONGEST_LINE).endswith(b"\n")
+        if ended and stream.tell() > found[-1]:
+            found.append(stream.tell())
+    return [*found[1:], size]
 
 
 def _pieces(stream: BufferedIOBase) -> Iterator[bytes]:

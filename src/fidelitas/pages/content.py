@@ -10,7 +10,7 @@ from fidelitas.evidence import Bundle
 from fidelitas.facts import Gap, Place
 from fidelitas.findings import Finding, Severity
 from fidelitas.pages.evidence import Excerpt, Excerpts
-from fidelitas.pages.persons import HeldUsed, PersonPart, Use, held_and_used, persons_of
+from fidelitas.pages.persons import HeldUsed, PersonPart, held_and_used, persons_of
 from fidelitas.pages.pictures import Bar, Matrix, Trend, bars_of, matrix_of
 from fidelitas.pages.week import Week
 from fidelitas.people import MappedPerson
@@ -21,6 +21,7 @@ from fidelitas.reports.numbers import counted, listed
 from fidelitas.reports.sentences import brief
 from fidelitas.reports.subjects import words_of
 from fidelitas.rights import Holding, SubjectRights
+from fidelitas.usage import Latest
 
 __all__ = ["Asked", "Content", "FindingPart", "HeldRow", "Standing", "SubjectPart", "content_of"]
 
@@ -42,7 +43,8 @@ class Asked:
     """What a report is made of.
 
     `survey` names it, `since` are lines on what changed since the one before, `trend` counts of earlier ones.  `evidence` gives what was
-    read of a subject; `tags` the tags of each; `uses` are of the subjects whose logs were read (`logged`), `week` the same by the clock.
+    read of a subject; `tags` the tags of each; `latest` are the last uses on the subjects whose logs were read (`logged`), `week` all uses
+    by the clock.
     """
 
     survey: str
@@ -57,7 +59,7 @@ class Asked:
     standing: Standing = field(default_factory=Standing)
     trend: Trend = field(default_factory=Trend)
     week: Week = field(default_factory=Week)
-    uses: Sequence[Use] = ()
+    latest: Mapping[str, Latest] = field(default_factory=dict)
     logged: Collection[str] = ()
     glossary: Sequence[tuple[str, str]] = ()
 
@@ -215,15 +217,12 @@ def _named(subjects: Collection[str]) -> str:
 
 def _last_used(asked: Asked) -> dict[tuple[str, str], date]:
     """Return the day of the last use by subject and person."""
-    of_accounts: dict[tuple[str, str], date] = {}
-    for use in asked.uses:
-        key = use.subject, use.account
-        of_accounts[key] = max(use.at.date(), of_accounts.get(key, use.at.date()))
-    latest: dict[tuple[str, str], date] = {}
-    for (subject, account), day in of_accounts.items():
-        key = subject, person_of(subject, account, asked.people)
-        latest[key] = max(day, latest.get(key, day))
-    return latest
+    found: dict[tuple[str, str], date] = {}
+    for subject, latest in asked.latest.items():
+        for account, at in latest.by_person.items():
+            key, day = (subject, person_of(subject, account, asked.people)), at.date()
+            found[key] = max(day, found.get(key, day))
+    return found
 
 
 _Where = tuple[str, str, int | None]

@@ -2,21 +2,13 @@
 
 from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
-from datetime import date, datetime
-from typing import NamedTuple, Protocol
+from datetime import date
+from typing import Protocol
 
-__all__ = ["HeldUsed", "PersonPart", "Use", "held_and_used", "persons_of"]
+__all__ = ["HeldUsed", "PersonPart", "held_and_used", "persons_of"]
 
 _MOST_BARS = 25
 _WIDTH = 220
-
-
-class Use(NamedTuple):
-    """One use of privilege: when, on which system, by whom; nobody where the log cannot be attributed to one account."""
-
-    at: datetime
-    subject: str
-    account: str
 
 
 class _Row(Protocol):

@@ -1,7 +1,7 @@
 """The picture of use: how often privilege was used at which hour of which day of the week."""
 
 from collections import Counter
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from datetime import datetime, tzinfo
 
@@ -9,6 +9,7 @@ __all__ = ["DAYS", "Hour", "Week", "week_of"]
 
 DAYS = ("Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun")
 _LEVELS = 4
+_SECONDS = 15 * 60
 
 
 @dataclass(frozen=True, slots=True)
@@ -41,12 +42,18 @@ class Week:
         return sum(one.count for one in self.hours if one.day > 4 or not 6 <= one.hour < 20)
 
 
-def week_of(times: Iterable[datetime], zone: tzinfo) -> Week:
-    """Return the picture of uses at these times, as a clock of a zone shows them."""
-    local = sorted(at.astimezone(zone) for at in times)
-    if not local:
+def week_of(quarters: Iterable[Mapping[int, int]], zone: tzinfo) -> Week:
+    """Return the picture of uses by quarter of an hour since 1970 (UTC), as a clock of a zone shows them."""
+    every: Counter[int] = Counter()
+    for some in quarters:
+        every.update(some)
+    if not every:
         return Week()
-    counts = Counter((at.weekday(), at.hour) for at in local)
+    local = {datetime.fromtimestamp(quarter * _SECONDS, zone): count for quarter, count in sorted(every.items())}
+    counts: Counter[tuple[int, int]] = Counter()
+    for at, count in local.items():
+        counts[at.weekday(), at.hour] += count
+    first, last = next(iter(local)), next(reversed(local))
     busiest = max(counts.values())
     hours = (Hour(day, hour, count, -(-_LEVELS * count // busiest)) for (day, hour), count in sorted(counts.items()))
-    return Week(tuple(hours), local[-1].tzname() or "", f"{local[0]:%Y-%m-%d}", f"{local[-1]:%Y-%m-%d}")
+    return Week(tuple(hours), last.tzname() or "", f"{first:%Y-%m-%d}", f"{last:%Y-%m-%d}")

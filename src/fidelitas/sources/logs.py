@@ -6,15 +6,17 @@ Rotated files come before what they were rotated from; a packed copy of one that
 import hashlib
 import re
 import subprocess
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from dataclasses import replace
 from datetime import UTC, datetime
 from functools import partial
 from io import BufferedIOBase
+from itertools import pairwise
 from pathlib import Path
 from typing import cast
 
 from fidelitas.errors import ReadError
-from fidelitas.evidence import BROKEN, LogCopy, bounded, has_records, in_blocks, tail_of, whole_lines
+from fidelitas.evidence import BROKEN, LogCopy, bounded, cuts_of, has_records, in_blocks, tail_of, whole_lines
 from fidelitas.extras import installed_extra
 from fidelitas.sources.session_records import is_record_folder, session_records
 
@@ -26,6 +28,8 @@ _NAMES = re.compile(
 )
 
 
+# A log that is shorter is read by one before several have begun.
+_LONG, _BLOCK = 32 << 20, 1 << 20
 _MACHINE = re.compile(r"[0-9a-f]{32}(?:\.\w+)?")
 
 
@@ -113,8 +117,9 @@ def _log(path: Path, subject: str) -> LogCopy:
             stream.read(1)
     except OSError as error:
         raise ReadError(f'could not read log "{path}": {error.strerror or error}', hint=_hint(error)) from error
-    blocks = partial(_READERS.get(path.suffix.lower(), _blocks), path)
-    return LogCopy(str(path), subject, _age(path)[0], by, blocks, records=has_records(path.name), tail=partial(_tail, path))
+    records, reader = has_records(path.name), _READERS.get(path.suffix.lower(), _blocks)
+    found = LogCopy(str(path), subject, _age(path)[0], by, partial(reader, path), records=records, tail=partial(_tail, path))
+    return replace(found, parts=partial(_parts, path)) if reader is _blocks and not records else found
 
 
 def _hint(error: OSError) -> str:
@@ -126,6 +131,31 @@ def _blocks(path: Path) -> Iterator[bytes]:
     try:
         with path.open("rb") as stream:
             yield from bounded(in_blocks(stream, path.name), path.stat().st_size, str(path))
+    except BROKEN as error:
+        raise ReadError(f'could not read log "{path}" to its end: {error}', hint="What was read before counts.") from error
+
+
+def _parts(path: Path, count: int) -> list[Callable[[], Iterator[bytes]]]:
+    """Return what reads the parts of a long log, each of whole lines; none of a short one, or where they cannot be had."""
+    try:
+        with path.open("rb") as stream:
+            ends = cuts_of(stream, count) if path.stat().st_size >= _LONG else []
+    except OSError:  # told when it is read
+        return []
+    return [partial(_part, path, begin, end) for begin, end in pairwise([0, *ends])]
+
+
+def _part(path: Path, begin: int, end: int) -> Iterator[bytes]:
+    """Yield a part of a log in blocks of whole lines; what was written since to its end is not read."""
+    try:
+        with path.open("rb") as stream:
+            stream.seek(begin)
+            while begin < end and (block := stream.read(min(_BLOCK, end - begin))):
+                block += stream.readline(_BLOCK) if begin + len(block) < end else b""
+                begin += len(block)
+                if begin < end and not block.endswith(b"\n"):
+                    raise ReadError(f'log "{path}" has a line of more than {_BLOCK} bytes')
+                yield block
     except BROKEN as error:
         raise ReadError(f'could not read log "{path}" to its end: {error}', hint="What was read before counts.") from error
 

@@ -2,6 +2,7 @@
 
 from fidelitas.usage.causes import Cause, Causes
 from fidelitas.usage.host_use import HostUse, Notable
+from fidelitas.usage.latest import Latest
 from fidelitas.usage.novelties import New
 from fidelitas.usage.packed import Packed
 from fidelitas.usage.persons import AttributedEvent, Attribution, AttributionBasis
@@ -20,6 +21,7 @@ __all__ = [
     "Causes",
     "Grants",
     "HostUse",
+    "Latest",
     "LogState",
     "New",
     "Notable",

@@ -1,11 +1,14 @@
 """Failed attempts on one host, by account and by where they came from, hour by hour: gathered while actions go by."""
 
-from collections.abc import Iterator
+from array import array
+from collections.abc import Collection, Iterator
 from dataclasses import dataclass
+from itertools import chain
 from typing import TypeVar
 
 from fidelitas.facts import LOGIN_SERVICES, Event, EventKind, Hours, Place
 from fidelitas.usage.causes import METHODS
+from fidelitas.usage.packed import Packed
 from fidelitas.usage.persons import AttributedEvent
 
 __all__ = ["FailedAttempts", "Failures", "Spray"]
@@ -16,6 +19,7 @@ _OTHERS = "(others)"
 # Accounts that are tried from one place within an hour: nobody has so many of their own.
 _MANY_ACCOUNTS = 5
 _MOST_SPRAYS = 20
+_First = tuple[str, int, str, Place]  # account, hour, where the first came from, and where it stands
 
 
 @dataclass(slots=True)
@@ -60,13 +64,56 @@ class Spray:
     names: tuple[str, ...]
 
 
+class _OfAccount:
+    """Failed attempts on one account: of the hours about the present as they are, of those past their numbers in columns."""
+
+    __slots__ = ("_hours", "_numbers", "present")
+
+    def __init__(self) -> None:
+        self.present: dict[int, Failures] = {}
+        self._hours, self._numbers = array("i"), array("Q")
+
+    def past(self, now: int) -> Iterator[tuple[int, Failures]]:
+        """Put the hours past into columns, and yield them; lines may be a little out of order."""
+        for hour in [hour for hour in self.present if abs(hour - now) > 1]:
+            found = self.present.pop(hour)
+            self._hours.append(hour)
+            self._numbers.extend((found.tries, found.by_pam, found.refusals))
+            yield hour, found
+
+    def by_hour(self) -> dict[int, tuple[int, int, int]]:
+        """Return the three numbers of each hour."""
+        found: dict[int, tuple[int, int, int]] = {}
+        numbers = zip(*[iter(self._numbers)] * 3, strict=True)
+        present = ((hour, (one.tries, one.by_pam, one.refusals)) for hour, one in self.present.items())
+        for hour, (tries, by_pam, refusals) in chain(zip(self._hours, numbers, strict=True), present):
+            before = found.get(hour, (0, 0, 0))
+            found[hour] = tries + before[0], by_pam + before[1], refusals + before[2]
+        return found
+
+
 class FailedAttempts:
     """The failed attempts of a host; events come by time, but for a little disorder."""
 
     def __init__(self) -> None:
-        self.by_account: dict[str, dict[int, Failures]] = {}  # by account and hour
+        self._accounts: dict[str, _OfAccount] = {}
+        self._first: Packed[_First] = Packed(_First)  # of hours past
         self._sources: dict[int, dict[str, Failures]] = {}  # by hour and address or terminal; of hours past those with many accounts
         self._hours = Hours()
+
+    def counts(self) -> dict[str, dict[int, int]]:
+        """Return how many attempts failed, by account and hour."""
+        return {account: {hour: max(three) for hour, three in one.by_hour().items()} for account, one in self._accounts.items()}
+
+    def of(self, wanted: Collection[tuple[str, int]]) -> dict[tuple[str, int], Failures]:
+        """Return the failed attempts on some accounts in some hours."""
+        present = ((who, hour, one.source, one.place) for who, of in self._accounts.items() for hour, one in of.present.items())
+        numbers = {account: self._accounts[account].by_hour() for account in {account for account, _ in wanted}}
+        found: dict[tuple[str, int], Failures] = {}
+        for account, hour, source, place in chain(self._first, present):
+            if (account, hour) in wanted and (account, hour) not in found:
+                found[account, hour] = Failures(place, source, *numbers[account][hour])
+        return found
 
     def add(self, record: AttributedEvent, count: int) -> None:
         """Count an event that tells of so many failed attempts."""
@@ -76,9 +123,8 @@ class FailedAttempts:
         account = (record.persons[0] if event.kind is EventKind.FAILED and record.persons else event.target or event.account) or "(no name)"
         source = event.address or event.terminal or event.account
         hour = self._hours.number(event.at)
-        known = account in self.by_account or len(self.by_account) < _MOST_KEYS
-        hours = self.by_account.setdefault(account if known else _OTHERS, {})
-        _failed(hours, hour, record, count)
+        known = account in self._accounts or len(self._accounts) < _MOST_KEYS
+        self._add_to(account if known else _OTHERS, hour, record, count)
         if source:
             if hour not in self._sources:
                 self._forget_sources(hour)
@@ -87,6 +133,15 @@ class FailedAttempts:
             found.accounts = found.accounts or set()
             if len(found.accounts) < _MOST_ACCOUNTS:
                 found.accounts.add((event.target or account, event.masked))
+
+    def _add_to(self, account: str, hour: int, record: AttributedEvent, count: int) -> None:
+        of = self._accounts.get(account)
+        if of is None:
+            of = self._accounts[account] = _OfAccount()
+        if hour not in of.present:
+            for before, found in of.past(hour):
+                self._first.append((account, before, found.source, found.place))
+        _failed(of.present, hour, record, count)
 
     def _forget_sources(self, now: int) -> None:
         """Forget where few failures came from, but for the hours about one that begins: lines may be a little out of order."""

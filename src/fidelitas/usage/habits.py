@@ -6,16 +6,23 @@ that it is judged by: neither do the hours near it, which are of one and the sam
 
 from collections.abc import Sequence
 from datetime import UTC, datetime, tzinfo
+from functools import lru_cache
+from typing import Any
 
-from fidelitas.usage.statistics import BINS, concentration, smoothed
+from fidelitas.numeric import columns
+from fidelitas.usage.statistics import BINS, concentration, smoothed, smoothed_rows
 
 __all__ = ["Habits", "bin_of", "is_usual"]
 
 _LEAST = 1e-9  # of the group in each hour
 _USUAL, _OWN = 20, 2
 _SAME = 1 + 1e-9  # a share that differs by less is as great
+# So many hours are worth to be judged in columns of numbers, and so many at once.
+_MANY, _AT_ONCE = 200, 2000
+_Judged = tuple[int, int, tuple[int, ...]]
 
 
+@lru_cache(maxsize=50_000)
 def bin_of(hour: int, zone: tzinfo) -> int:
     """Return the hour of the day, and 24 more on week-ends, of an hour since 1970."""
     at = datetime.fromtimestamp(hour * 3600, UTC).astimezone(zone)
@@ -34,7 +41,7 @@ class Habits:
         self._counts = counts
         self._group = [sum(column) for column in zip(*counts, strict=True)]
         self._strength = concentration(counts)
-        self._spread = [smoothed(row) for row in counts]
+        self._spread: dict[int, list[float]] = {}
         self._all = smoothed([count + _LEAST for count in self._group])
         self._without: dict[tuple[int, ...], tuple[list[float], list[float]]] = {}
 
@@ -47,16 +54,52 @@ class Habits:
         if self.is_usual(account, hour):
             return 1.0
         left_out, group = self._beside(near)
-        shares = [at - less + other if at > less else other for at, less, other in zip(self._spread[account], left_out, group, strict=True)]
+        shares = [
+            at - less + other if at > less else other for at, less, other in zip(self._spread_of(account), left_out, group, strict=True)
+        ]
         limit = shares[hour] * _SAME
         return sum([share for share in shares if share <= limit]) / sum(shares)
+
+    def _spread_of(self, account: int) -> list[float]:
+        found = self._spread.get(account)
+        if found is None:
+            found = self._spread[account] = smoothed(self._counts[account])
+        return found
+
+    def chances(self, judged: Sequence[_Judged]) -> list[float]:
+        """Return the chance of each of some accounts with an hour and the stretch of that: in columns, where there are many."""
+        numpy = columns() if len(judged) >= _MANY else None
+        if numpy is None:
+            return [self.chance(*one) for one in judged]
+        spread = smoothed_rows(numpy, self._counts)
+        parts = (judged[begin : begin + _AT_ONCE] for begin in range(0, len(judged), _AT_ONCE))
+        return [chance for part in parts for chance in self._in_columns(numpy, spread, part)]
+
+    def _in_columns(self, numpy: Any, spread: Any, judged: Sequence[_Judged]) -> list[float]:
+        stretches = {near: number for number, near in enumerate(dict.fromkeys(near for *_, near in judged))}
+        of = [stretches[near] for *_, near in judged]
+        left_out, group = (numpy.array(some)[of] for some in zip(*map(self._beside, stretches), strict=True))
+        at = spread[[account for account, *_ in judged]]
+        shares = numpy.where(at > left_out, at - left_out + group, group)
+        limit = shares[numpy.arange(len(judged)), [hour for _, hour, _ in judged]] * _SAME
+        below = whole = numpy.zeros(len(judged))
+        for share in shares.T:  # one after another, as they are added where there are few
+            below = below + numpy.where(share <= limit, share, 0.0)
+            whole = whole + share
+        usual = [self.is_usual(account, hour) for account, hour, _ in judged]
+        return [1.0 if known else chance for known, chance in zip(usual, (below / whole).tolist(), strict=True)]
 
     def _beside(self, near: tuple[int, ...]) -> tuple[list[float], list[float]]:
         """Return a stretch of hours spread over those near them, and what the group's habit without it is worth."""
         found = self._without.get(near)
         if found is None:
-            left_out = smoothed([near.count(at) for at in range(BINS)])
+            left_out = _spread_of(near)
             group = [max(one - other, 0.0) for one, other in zip(self._all, left_out, strict=True)]
             worth = self._strength / sum(group)
             found = self._without[near] = left_out, [one * worth for one in group]
         return found
+
+
+@lru_cache(maxsize=5000)
+def _spread_of(near: tuple[int, ...]) -> list[float]:
+    return smoothed([near.count(at) for at in range(BINS)])

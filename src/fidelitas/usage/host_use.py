@@ -12,6 +12,7 @@ from enum import Enum
 from fidelitas.facts import Change, Event, EventKind, Gap
 from fidelitas.usage.active_hours import ActiveHours
 from fidelitas.usage.failures import FailedAttempts
+from fidelitas.usage.latest import LatestOfHost
 from fidelitas.usage.novelties import FirstUses
 from fidelitas.usage.packed import Packed
 from fidelitas.usage.persons import CRON, AttributedEvent, Attribution
@@ -63,6 +64,7 @@ class HostUse:
     def __init__(self, host: str, zone: tzinfo = UTC, people: People | None = None) -> None:
         self.host, self.zone = host, zone
         self.attribution = Attribution()
+        self.latest = LatestOfHost()
         self.events = 0
         self.sessions: Packed[Session] = Packed(Session)
         self.sessions_left_out = self.shells_left_out = 0  # of which nothing but their number is kept
@@ -109,6 +111,10 @@ class HostUse:
         if self.attribution.sessions.done:
             self._end_sessions()
         tries = 0 if kind is EventKind.OPENED or kind is EventKind.CLOSED else self._people.add(record)
+        if kind is EventKind.USED:
+            self.latest.use(record)
+        elif kind is EventKind.LOGIN:
+            self.latest.login(event.target, event.at)
         if event.doubt:
             self._keep(Notable.SUSPECTED_FORGERY, record)
         elif kind is EventKind.USED:

@@ -1,17 +1,19 @@
 """Things of which many are kept, packed until someone looks: in a tenth of the memory."""
 
-import zlib
 from collections.abc import Iterable, Iterator
 from typing import Any, Generic, TypeVar
 
 import msgspec
+import zstandard
 
 __all__ = ["Packed"]
 
 T = TypeVar("T")
 # So many are packed at once: enough for what they have in common to count.
 _TOGETHER = 32
-_FAST = 1
+_LARGEST = 1 << 30  # of what is kept elsewhere none is as large
+_compress = zstandard.ZstdCompressor(level=1, write_checksum=True).compress
+_decompress = zstandard.ZstdDecompressor().decompress
 
 
 class Packed(Generic[T]):
@@ -57,7 +59,9 @@ class Packed(Generic[T]):
     __hash__ = None  # type: ignore[assignment]  # it grows
 
     def _unpacked(self, chunk: bytes) -> list[T]:
-        return msgspec.msgpack.decode(zlib.decompress(chunk), type=list[self._kind])  # type: ignore[name-defined]
+        if not 0 <= zstandard.frame_content_size(chunk) <= _LARGEST:
+            raise zstandard.ZstdError("not packed here")
+        return msgspec.msgpack.decode(_decompress(chunk), type=list[self._kind])  # type: ignore[name-defined]
 
     def chunks(self) -> tuple[int, list[bytes]] | None:
         """Return how many there are, and all of them packed; ``None`` where one cannot be."""
@@ -76,12 +80,12 @@ class Packed(Generic[T]):
         """Return whether all of it is of the form, and as many as were said."""
         try:
             return sum(1 for _ in self) == self._count
-        except (msgspec.MsgspecError, UnicodeDecodeError, zlib.error):
+        except (msgspec.MsgspecError, UnicodeDecodeError, zstandard.ZstdError):
             return False
 
 
 def _packed(things: list[Any]) -> bytes | None:
     try:
-        return zlib.compress(msgspec.msgpack.encode(things), _FAST)
+        return _compress(msgspec.msgpack.encode(things))
     except UnicodeEncodeError:
         return None

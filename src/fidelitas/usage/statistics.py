@@ -7,6 +7,7 @@ and, here, the regularised incomplete beta function; the tests compare both with
 import math
 from collections.abc import Sequence
 from itertools import groupby
+from typing import Any
 
 __all__ = [
     "BINS",
@@ -17,6 +18,7 @@ __all__ = [
     "novelty_tail",
     "silence_tail",
     "smoothed",
+    "smoothed_rows",
 ]
 
 Numbers = Sequence[float]
@@ -52,6 +54,15 @@ def smoothed(counts: Numbers) -> list[float]:
     for at, count in enumerate(counts):
         if count:
             result = [sum_ + count * share for sum_, share in zip(result, _NEAR[at], strict=True)]
+    return result
+
+
+def smoothed_rows(numpy: Any, counts: Sequence[Numbers]) -> Any:
+    """Return the same of many rows of counts (rows, 48), as an array of NumPy: added in the same order, so to the same numbers."""
+    rows = numpy.array(counts, dtype=float)
+    result = numpy.zeros(rows.shape)
+    for at, shares in enumerate(_NEAR):
+        result = result + rows[:, at : at + 1] * numpy.array(shares)
     return result
 
 

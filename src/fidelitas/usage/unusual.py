@@ -68,24 +68,22 @@ def _span(hours: Iterable[int]) -> int:
 
 def bursts(failed: FailedAttempts, active: ActiveHours) -> list[Burst]:
     """Return the hours in which an account met far more wrong passwords than explained by its habit."""
-    failures = failed.by_account
-    rows = [(account, hour, found) for account, hours in failures.items() for hour, found in hours.items()]
+    failures = failed.counts()
+    rows = [(account, hour, count) for account, hours in failures.items() for hour, count in hours.items()]
     if not rows:
         return []
     span = _span([hour for _, hour, _ in rows] + [hour for person in active for hour in active.of(person)])
     accounts = len(set(failures) | set(active))
-    own = {account: sum(one.count for one in hours.values()) for account, hours in failures.items()}
-    rate, shape = _habit_of_failures([found.count for _, _, found in rows], accounts * span)
-    expected = [
-        (min(own[account] - found.count, 3 * span * rate + own[account] * 0.5) + rate * span) / (2 * span) for account, _, found in rows
-    ]
-    chances = [burst_tail(found.count, mean, shape) for (_, _, found), mean in zip(rows, expected, strict=True)]
-    kept = discoveries(chances, accounts * span, _FALSE_SHARE)
-    return [
-        Burst(account, hour, found, mean, chance)
-        for (account, hour, found), mean, chance, keep in zip(rows, expected, chances, kept, strict=True)
-        if keep
-    ]
+    own = {account: sum(hours.values()) for account, hours in failures.items()}
+    rate, shape = _habit_of_failures([count for *_, count in rows], accounts * span)
+    expected = [(min(own[who] - count, 3 * span * rate + own[who] * 0.5) + rate * span) / (2 * span) for who, _, count in rows]
+    observed = [(count, mean) for (*_, count), mean in zip(rows, expected, strict=True)]
+    tails = {(count, mean): burst_tail(count, mean, shape) for count, mean in set(observed)}
+    chances = [tails[one] for one in observed]
+    keep = discoveries(chances, accounts * span, _FALSE_SHARE)
+    kept = [(who, hour, mean, chance) for (who, hour, _), mean, chance, one in zip(rows, expected, chances, keep, strict=True) if one]
+    found = failed.of({(who, hour) for who, hour, *_ in kept})
+    return [Burst(who, hour, found[who, hour], mean, chance) for who, hour, mean, chance in kept]
 
 
 def _habit_of_failures(counts: Sequence[int], hours: int) -> tuple[float, float]:
@@ -110,12 +108,11 @@ def odd_hours(active: ActiveHours) -> list[OddHour]:
     if sum(map(sum, table)) < _LEAST_ACTIVE:
         return []
     habits = Habits(table)
-    usual = [[habits.is_usual(row, at) for at in range(BINS)] for row in range(len(people))]
     rows = [(row, hour, near) for row, hours in enumerate(hours_of) for hour, near in _stretches(hours)]
-    chances = [
-        1.0 if usual[row][bins[hour]] else habits.chance(row, bins[hour], tuple(sorted([bins[other] for other in near])))
-        for row, hour, near in rows
-    ]
+    chances, odd = [1.0] * len(rows), [number for number, (row, hour, _) in enumerate(rows) if not habits.is_usual(row, bins[hour])]
+    judged = [(row, bins[hour], tuple(sorted([bins[other] for other in near]))) for row, hour, near in map(rows.__getitem__, odd)]
+    for number, chance in zip(odd, habits.chances(judged), strict=True):
+        chances[number] = chance
     kept = [
         (row, hour, chance)
         for (row, hour, _), chance, keep in zip(rows, chances, discoveries(chances, len(rows), _FALSE_SHARE_OF_HOURS), strict=True)

@@ -4,7 +4,7 @@ Knows blocks, not what is in them.
 """
 
 from collections import deque
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from datetime import datetime
 from itertools import islice
 from typing import Protocol
@@ -23,6 +23,7 @@ class LogLike(Protocol):
     """A log to read, perhaps packed: `blocks` reads it anew each time, whole lines at a time; `by` is when it was last written to.
 
     Blocks of `records` are of any number of bytes.  `tail` returns how a log ends, without reading all of it, or nothing.
+    `parts` returns what reads about so many parts of it, one after another the whole: none where it has to be read from its begin.
     `family` names the log that it is a rotated part of, `survey` counts when it was collected: the same log can be there twice.
     """
 
@@ -42,6 +43,8 @@ class LogLike(Protocol):
     def records(self) -> bool: ...
     @property
     def tail(self) -> Callable[[], bytes]: ...
+    @property
+    def parts(self) -> Callable[[int], Sequence[Callable[[], Iterator[bytes]]]]: ...
 
 
 class LogContent:

@@ -33,6 +33,11 @@ class _Part:
     records: bool
     tail: Callable[[], bytes]
 
+    def parts(self, count: int) -> Sequence[Callable[[], Iterator[bytes]]]:
+        """Return none: it is read from its begin."""
+        del count
+        return ()
+
 
 class _At(NamedTuple):
     """A line of the logs of a copy: of which, its number from 1, and what it says."""

@@ -6,13 +6,14 @@ expression finds the lines of the programs that matter, and the lines between ar
 
 import re
 from collections import Counter
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Collection, Iterable, Iterator
 from typing import Any, NamedTuple
 
-from fidelitas.languages.logs.sparse import candidates, columns
+from fidelitas.languages.logs.sparse import candidates
+from fidelitas.numeric import columns
 from fidelitas.recorded import PROGRAMS
 
-__all__ = ["BEGINNINGS", "NAME_FIRST", "SUDO", "Idle", "Line", "first_stamp", "lines_that_matter"]
+__all__ = ["BEGINNINGS", "NAMES_HOST", "NAME_FIRST", "SUDO", "Idle", "Line", "first_stamp", "lines_that_matter"]
 
 # The names under which sudo logs.
 SUDO = frozenset({"sudo", "sudoedit", "sudo.ws", "sudo-rs", "sudo-i", "sudo_logsrvd"})
@@ -35,6 +36,8 @@ _is_stamp = re.compile(_STAMP).fullmatch
 _NAME = re.compile(rb"(" + _NAMES + rb")([:\[])?(?(2)|\Z)")
 _ODD = b""
 _NO_TAG = b""
+# How a message of sudo names another host than that of its line.
+NAMES_HOST = (b"HOST=", b"submithost")
 _MOST_NAMES = 10_000
 _T, _DASH, _BLANK = b"T- "
 _PROCESS = re.compile(rb" (\d+) - ")
@@ -42,6 +45,9 @@ _PROCESS = re.compile(rb" (\d+) - ")
 BEGINNINGS = frozenset(name[:2].encode() for name in (*PROGRAMS, *_FACILITIES))
 # Bytes from which on a log is long; of a shorter block all lines are parted; where one line in so many matters, few do.
 _LONG, _SHORT_BLOCK, _FEW = 8 << 20, 1 << 16, 5
+# Where a line has fewer bytes than so many, most are empty: they stand for lines that were left out.
+_EMPTY = 16
+_TEXT = re.compile(rb"[^\n]+")
 _HEAD = 5  # bytes by which the beginnings of messages are told apart at first; none is shorter
 _SHORT_HEAD = len(": ")
 _NINE = 57  # the last digit of ASCII
@@ -65,20 +71,25 @@ def first_stamp(blocks: Iterable[bytes]) -> str:
     return next((line.stamp.decode() for line in lines_that_matter(blocks)), "")
 
 
-def lines_that_matter(blocks: Iterable[bytes], idle: "Idle | None" = None) -> Iterator[Line]:
+def lines_that_matter(blocks: Iterable[bytes], idle: "Idle | None" = None, passed_over: Collection[bytes] = frozenset()) -> Iterator[Line]:
     """Yield the lines of programs that matter; blocks are of whole lines.
 
-    With `idle`, lines that are known to concern no privilege are left out and counted, block by block.
+    With `idle`, lines that are known to concern no privilege are left out and counted, block by block.  Lines with a year whose host is one
+    of those `passed_over`, which may become more meanwhile, are left out, unless messages in their block name hosts.
     """
     heads, make, parted = idle.heads if idle is not None else {}, tuple.__new__, _Parted()
     before = _ODD  # the stamp of the line before
     programs: dict[bytes, bytes | None] = {_NO_TAG: _ODD}  # by what stands behind the host, up to a bracket
     for block in blocks:
         mattered = 0
+        others = frozenset() if any(name in block for name in NAMES_HOST) else passed_over
         for number, line in parted.lines(block):
             try:  # the frequent forms, by where their blanks are
                 if line[10] == _T and line[4] == _DASH:
                     stamp, host, tag, message = line.split(b" ", 3)
+                    if host in others:
+                        mattered += 1
+                        continue
                 elif line[15] == _BLANK and line[3] == _BLANK and line[0] > _NINE:
                     stamp, (host, tag, message) = line[:15], line[16:].split(b" ", 2)
                 else:
@@ -131,10 +142,13 @@ class _Parted:
             self._count = block.count(b"\n") + (not block.endswith(b"\n"))
             begin = self._before + 1
             return ((begin + place, line) for place, line in candidates(self._columns, block, BEGINNINGS))
+        ends = block.count(b"\n")
+        self._count = ends + (not block.endswith(b"\n"))
+        if ends * _EMPTY > len(block):
+            return _with_text(block, self._before + 1)
         lines = block.split(b"\n")
         if not lines[-1]:
             lines.pop()
-        self._count = len(lines)
         return enumerate(lines, self._before + 1)
 
     def learn(self, mattered: int) -> None:
@@ -143,6 +157,14 @@ class _Parted:
             self._columns = None
         elif self._read > _LONG and self._columns is None:
             self._columns = columns()
+
+
+def _with_text(block: bytes, number: int) -> Iterator[tuple[int, bytes]]:
+    """Yield the lines of a block that are not empty, with their numbers, of which the first line has one."""
+    at = 0
+    for found in _TEXT.finditer(block):
+        number, at = number + block.count(b"\n", at, found.start()), found.start()
+        yield number, found[0]
 
 
 def _remember(programs: dict[bytes, bytes | None], name: bytes) -> bytes | None:

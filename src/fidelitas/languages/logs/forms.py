@@ -1,6 +1,5 @@
 """The forms of logs: how each is recognised, by how a log begins, and what reads it.  A new form is its module and one row here."""
 
-from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from datetime import datetime, tzinfo
@@ -10,6 +9,7 @@ from fidelitas.facts import Event, Place
 from fidelitas.languages.logs.audit_log import AuditReader, is_audit_log
 from fidelitas.languages.logs.clock import Clock, has_year
 from fidelitas.languages.logs.content import LogContent
+from fidelitas.languages.logs.counted import Counted
 from fidelitas.languages.logs.directory_log import DirectoryLogReader, is_directory_log
 from fidelitas.languages.logs.entries import first_stamp, lines_that_matter
 from fidelitas.languages.logs.journal import JournalReader, is_export, is_journal_json
@@ -22,7 +22,7 @@ from fidelitas.languages.logs.syslog import SyslogReader
 from fidelitas.languages.logs.windows_events import WindowsEventReader, is_event_xml
 from fidelitas.text import decode
 
-__all__ = ["KnownLog", "LogReader", "events_of"]
+__all__ = ["KnownLog", "LogReader", "events_of", "is_syslog"]
 
 LAST_LOG = "/lastlog"
 
@@ -45,7 +45,7 @@ class KnownLog:
     sids: Mapping[str, str]
     pulse: Pulse = field(default_factory=Pulse)
     share: Share = WHOLE
-    counted: Counter[str] | None = None
+    counted: Counted | None = None
 
 
 class _Form(NamedTuple):
@@ -64,6 +64,11 @@ _FORMS = (
     _Form(is_event_xml, lambda log: WindowsEventReader(log.origin, log.sids)),
     _Form(is_sudo_file, lambda log: SudoFileReader(Clock(log.zone, log.by, *_ends(log.content)), log.origin)),
 )
+
+
+def is_syslog(start: bytes) -> bool:
+    """Return whether a log that begins so is taken for one of syslog."""
+    return not any(form.is_one(start) for form in _FORMS)
 
 
 def events_of(log: KnownLog, *, records: bool) -> tuple[LogReader, Iterator[Event]]:

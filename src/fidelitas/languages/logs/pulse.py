@@ -9,7 +9,7 @@ from fidelitas.facts import TimeJump
 __all__ = ["Pulse"]
 
 # Lines of several programs, and of a clock that is set right, are now and then out of order by this much.
-_DISORDER = timedelta(minutes=2)
+_DISORDER, _MINUTE = timedelta(minutes=2), timedelta(minutes=1)
 _MOST_JUMPS = 100
 _START = datetime(1970, 1, 1, tzinfo=UTC)
 
@@ -40,6 +40,16 @@ class Pulse:
             if len(self.jumps) < _MOST_JUMPS:
                 self.jumps.append(TimeJump(line=line, before=self._latest, after=at))
             self._latest = at
+
+    def is_steady(self, at: datetime) -> bool:
+        """Return whether no other time of the minute of one, which was counted last, can be a jump."""
+        return self._latest - at <= _DISORDER - _MINUTE
+
+    def more(self, count: int, at: datetime | None) -> None:
+        """Count lines of the same minute as the last line that was counted, where that is steady; `at` is the latest of them."""
+        self.hours[self._number] += count
+        if at is not None and at >= self._latest:
+            self._latest = self.last = at
 
     def many(self, at: datetime | None, count: int) -> None:
         """Count lines of an hour whose order is not known."""

@@ -12,11 +12,12 @@ from datetime import UTC, datetime, tzinfo
 from fidelitas.errors import ReadError
 from fidelitas.facts import Event, Gap, Place
 from fidelitas.languages.logs.content import LogContent, LogLike
+from fidelitas.languages.logs.counted import Counted
 from fidelitas.languages.logs.deduplication import Sourced, deduplicate
 from fidelitas.languages.logs.forms import KnownLog, events_of
 from fidelitas.languages.logs.login_names import LoginNames
 from fidelitas.languages.logs.pulse import Pulse
-from fidelitas.languages.logs.shares import WHOLE, Share
+from fidelitas.languages.logs.shares import WHOLE, OfShare, Share
 from fidelitas.languages.logs.sudo_file import tells_calls
 from fidelitas.trouble import internal_error
 
@@ -72,7 +73,7 @@ class LogReading:
         self.unread: list[ReadError] = []
         self.covers: list[Cover] = []
         self.gone: list[Event] = []
-        self.counted: Counter[str] = Counter()
+        self.counted = Counted()
         self._counts = not singly and len(self._families) == 1  # of several logs one is compared with the other
 
     def events(self) -> Iterator[Event]:
@@ -134,6 +135,7 @@ class LogReading:
             counted=self.counted if self._counts else None,
         )
         reader, events = events_of(known, records=log.records)
-        yield from events if self._share.of == 1 else (one for one in events if self._share.has(one.host or log.subject))
+        of_share = OfShare(self._share)
+        yield from events if self._share.of == 1 else (one for one in events if of_share[one.host or log.subject])
         self.gaps += getattr(reader, "gaps", ())
         self.unknown += getattr(reader, "unknown", Counter())

@@ -12,13 +12,16 @@ from fidelitas.languages.logs.content import LogLike
 from fidelitas.languages.logs.entries import lines_that_matter
 from fidelitas.text import decode, short_host_name
 
-__all__ = ["WHOLE", "Share", "shares_of"]
+__all__ = ["WHOLE", "OfShare", "Share", "shares_of"]
 
 # A shorter log is read before a second reader has begun.
 _LEAST = 4 << 20
 _HOST_OF_ENTRY = re.compile(rb'"_HOSTNAME"\s*:\s*"([^"\\\n]+)"')
 # So many lines are looked at for the hosts that they name.
 _SAMPLE = 10_000
+# To look at the times of so many lines takes as long as to read one.
+_TELLING = 25
+_MOST_HOSTS = 100_000
 
 
 class Share(NamedTuple):
@@ -43,6 +46,20 @@ class Share(NamedTuple):
         return (crc32(name.encode("utf-8", "surrogateescape")) % self.of if number is None else number) == self.number
 
 
+class OfShare(dict[str, bool]):
+    """Whether hosts are of a share, by their names as they are written: looked up once for each."""
+
+    def __init__(self, share: Share) -> None:
+        super().__init__()
+        self._share = share
+
+    def __missing__(self, host: str) -> bool:
+        found = self._share.has(host)
+        if len(self) < _MOST_HOSTS:
+            self[host] = found
+        return found
+
+
 WHOLE = Share()
 
 
@@ -57,8 +74,11 @@ def shares_of(logs: Sequence[LogLike], readers: int) -> list[Share]:
 
 
 def _divided(lines: Counter[str], readers: int) -> dict[str, int]:
-    """Return the reader of each host, so that all have about as many lines: each host goes to the one that has fewest."""
-    sums = [0] * readers
+    """Return the reader of each host, so that all have about as much to do: each host goes to the one that has fewest lines.
+
+    The first looks at the times of all lines, too.
+    """
+    sums = [lines.total() // _TELLING, *(0 for _ in range(readers - 1))]
     found = {}
     for name, count in sorted(lines.items(), key=lambda one: (-one[1], one[0])):
         found[name] = number = sums.index(min(sums))

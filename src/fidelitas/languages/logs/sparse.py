@@ -6,21 +6,12 @@ Needs NumPy, which an installation can be without; then all lines are parted.
 from collections.abc import Iterator
 from typing import Any
 
-__all__ = ["candidates", "columns"]
+__all__ = ["candidates"]
 
 _LINE_END, _BLANK, _T, _DASH, _NINE = b"\n T-9"
 # Bytes of a line before its host: of ISO 8601 as many as stand before the first blank, of a traditional stamp always these.
 _TRADITIONAL = 16
 _SHORTEST = 20
-
-
-def columns() -> Any:
-    """Return NumPy, or ``None`` where it is not installed."""
-    try:
-        import numpy as np  # noqa: PLC0415 takes as long as reading some megabytes does
-    except ImportError:
-        return None
-    return np
 
 
 def candidates(numpy: Any, block: bytes, beginnings: frozenset[bytes]) -> Iterator[tuple[int, bytes]]:

@@ -4,12 +4,13 @@ Keeps what a line alone does not tell: the year, and the names of user IDs.
 """
 
 from collections import Counter, deque
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Collection, Iterable, Iterator, Mapping
 
 from fidelitas.errors import ReadError
 from fidelitas.facts import LOGIN_SERVICES, Event, EventKind, Place, is_ordinary_login
 from fidelitas.languages.logs.clock import Clock
-from fidelitas.languages.logs.entries import Idle, lines_that_matter
+from fidelitas.languages.logs.counted import Counted
+from fidelitas.languages.logs.entries import NAMES_HOST, Idle, lines_that_matter
 from fidelitas.languages.logs.journal_fields import Names
 from fidelitas.languages.logs.messages import idle_beginnings
 from fidelitas.languages.logs.pam_verdicts import OTHER_MODULES, decided
@@ -29,6 +30,39 @@ _CONTINUED = b"(command continued)"
 _AHEAD = 1 << 20
 _NINE = 57  # the last digit of ASCII
 _OF_LOGIN = frozenset({EventKind.LOGIN, EventKind.OPENED, EventKind.CLOSED})
+# Bytes of a stamp up to its seconds, and from which on its offset stands: of ISO 8601, with "Z" for it, of a traditional one.
+_ISO, _ISO_UTC, _TRADITIONAL = (16, -6), (16, -1), (12, 15)
+_NO_STAMP = b"-"
+
+
+class _Minute:
+    """Lines that stand together and are of one minute: what a log covers is told of them at once, as of the first and the latest."""
+
+    __slots__ = ("_clock", "_pulse", "latest", "more", "offset", "text", "width", "zone")
+
+    def __init__(self, clock: Clock, pulse: Pulse) -> None:
+        self._clock, self._pulse = clock, pulse
+        self.width, self.zone = _ISO
+        self.text = self.latest = _NO_STAMP
+        self.offset = b""
+        self.more = 0
+
+    def begin(self, stamp: bytes, number: int) -> None:
+        """Tell of the lines before, and of one that is not of their minute."""
+        self.end()
+        at = self._clock.read(stamp.decode())
+        self._pulse.beat(at, number)
+        if at is None or not self._pulse.is_steady(at):
+            self.text = _NO_STAMP
+            return
+        self.width, self.zone = _TRADITIONAL if stamp[0] > _NINE else _ISO_UTC if stamp.endswith(b"Z") else _ISO
+        self.text, self.offset, self.latest = stamp[: self.width], stamp[self.zone :], stamp
+
+    def end(self) -> None:
+        """Tell of the lines before."""
+        if self.more:
+            self._pulse.more(self.more, self._clock.read(self.latest.decode()))
+            self.more = 0
 
 
 class SyslogReader:
@@ -41,7 +75,7 @@ class SyslogReader:
         pulse: Pulse | None = None,
         names: Mapping[int, str] | None = None,
         share: Share = WHOLE,
-        counted: Counter[str] | None = None,
+        counted: Counted | None = None,
     ) -> None:
         """`share` is whose lines are read; of all others no more than when they were written, and that by the first share alone.
 
@@ -54,6 +88,7 @@ class SyslogReader:
         self._names = Names(names or {})
         self._share = share
         self._hosts: dict[bytes, tuple[str, bool]] = {}
+        self._others: set[bytes] = set()  # hosts that are not of the share
         self._counted = counted
         self._goes_on = self._others_decide = True
         self._texts: dict[bytes, str] = {}  # messages of PAM as they are read
@@ -92,41 +127,59 @@ class SyslogReader:
         return held.popleft()[0]
 
     def _events(self, blocks: Iterable[bytes]) -> Iterator[Event]:
-        told, read, beat, hosts, make = self._told.event, self._clock.read, self._pulse.beat, self._hosts, tuple.__new__
-        (subject, path, _, _), counted, known = self._origin, self._counted, self._told.known
+        told, hosts, known, counts = self._told.event, self._hosts, self._told.known, self._counted is not None
         idle = Idle(idle_beginnings(), lambda stamp, count: self._pulse.many(self._clock.near(stamp.decode()), count))
-        tells_time = self._share.times
-        for number, stamp, host, program, pid, message in lines_that_matter(blocks, idle):
-            name, is_ours = hosts.get(host) or self._host(host)
-            # A line of sudo can name another host than its own.
-            concerns = is_ours or b"HOST=" in message or b"submithost" in message
-            if not concerns and not tells_time and stamp[0] <= _NINE:
-                continue  # of a stamp without its year the time follows from all lines before
-            at = read(stamp.decode())
-            beat(at, number)
-            if not concerns:
-                continue
-            event = known.get((program, message)) or told(program, message)
-            if event.__class__ is Event:
-                kind = event[3]
-                if kind is EventKind.OPENED:
-                    event = self._opened(event, name, message)
-                if counted is not None and kind in _OF_LOGIN and is_ordinary_login(event) and not message.startswith(REPEATED):
-                    met = name, event.account, event.target
-                    if met in self._met:
-                        counted[name] += 1
-                        continue
-                    if len(self._met) < _MOST_MET:
-                        self._met.add(met)
-                place = make(Place, (subject, path, number, None))
-                process = int(pid) if 0 < len(pid) < 10 else None
-                event = make(Event, (event[0] or at, place, process, kind, event[4], event[5] or name, *event[6:]))
-                if message.startswith(REPEATED):
-                    yield from repeated(event, decode(message))
+        tells_time, minute, (by_field, by_json) = self._share.times, _Minute(self._clock, self._pulse), NAMES_HOST
+        passed_over: Collection[bytes] = frozenset() if tells_time else self._others
+        try:
+            for number, stamp, host, program, pid, message in lines_that_matter(blocks, idle, passed_over):
+                name, is_ours = hosts.get(host) or self._host(host)
+                concerns = is_ours or by_field in message or by_json in message
+                if not concerns and not tells_time and stamp[0] <= _NINE:
+                    continue  # of a stamp without its year the time follows from all lines before
+                if stamp[: minute.width] != minute.text or stamp[minute.zone :] != minute.offset:
+                    minute.begin(stamp, number)
+                elif stamp > minute.latest:
+                    minute.more, minute.latest = minute.more + 1, stamp
                 else:
-                    yield event
-            elif not event:
-                self.unknown[program.decode()] += 1
+                    minute.more += 1
+                if not concerns:
+                    continue
+                event = known.get((program, message)) or told(program, message)
+                if event.__class__ is Event:
+                    kind = event[3]
+                    if kind is EventKind.OPENED:
+                        event = self._opened(event, name, message)
+                    if counts and kind in _OF_LOGIN and self._is_counted(event, name, stamp, message):
+                        continue
+                    event = self._stamped(event, number, stamp, name, pid)
+                    if message.startswith(REPEATED):
+                        yield from repeated(event, decode(message))
+                    else:
+                        yield event
+                elif not event:
+                    self.unknown[program.decode()] += 1
+        finally:  # what was read before damage counts
+            minute.end()
+
+    def _is_counted(self, event: Event, host: str, stamp: bytes, message: bytes) -> bool:
+        """Count an event of which no more than that matters, and return whether it is one."""
+        if self._counted is None or not is_ordinary_login(event) or message.startswith(REPEATED):
+            return False
+        met = host, event.account, event.target
+        if met in self._met:
+            self._counted.add(host, event.target, self._clock.read(stamp.decode()) if event.kind is EventKind.LOGIN else None)
+            return True
+        if len(self._met) < _MOST_MET:
+            self._met.add(met)
+        return False
+
+    def _stamped(self, event: Event, number: int, stamp: bytes, host: str, pid: bytes) -> Event:
+        """Return what a message tells as an event of its line."""
+        at, (subject, path, _, _) = event[0] or self._clock.read(stamp.decode()), self._origin
+        place = tuple.__new__(Place, (subject, path, number, None))
+        process = int(pid) if 0 < len(pid) < 10 else None
+        return tuple.__new__(Event, (at, place, process, event[3], event[4], event[5] or host, *event[6:]))
 
     def _host(self, written: bytes) -> tuple[str, bool]:
         """Return a host's name, and whether its lines are of our share."""
@@ -134,6 +187,8 @@ class SyslogReader:
         if len(self._hosts) >= _MOST_HOSTS:
             self._hosts.clear()
         found = self._hosts[written] = name, self._share.has(name)
+        if not found[1] and len(self._others) < _MOST_HOSTS:
+            self._others.add(written)
         return found
 
     def _opened(self, event: Event, host: str, message: bytes) -> Event:

@@ -1,0 +1,106 @@
+"""A long log of which few lines matter, made short by several readers: each looks through a part of the file for the lines that can matter.
+
+What is left out leaves an empty line, so that lines keep their numbers.
+"""
+
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from functools import partial
+
+from fidelitas.errors import ReadError
+from fidelitas.languages.logs.content import LogLike
+from fidelitas.languages.logs.entries import BEGINNINGS, lines_that_matter
+from fidelitas.languages.logs.forms import is_syslog
+from fidelitas.languages.logs.sparse import candidates
+from fidelitas.numeric import columns
+
+__all__ = ["thinned"]
+
+# Bytes of a log by which it is known whether few lines matter: one in so many.
+_SAMPLE, _FEW = 2 << 20, 20
+# What is left is held in memory, and worth it, as long as it is one byte in so many.
+_MOST_LEFT, _ALWAYS_LEFT = 8, 1 << 20
+_BLOCK = 1 << 20
+
+_Blocks = Callable[[], Iterator[bytes]]
+_Each = Callable[[Callable[[_Blocks], list[bytes] | None], Sequence[_Blocks]], Iterable[list[bytes] | None]]
+
+
+@dataclass(frozen=True, slots=True)
+class _Thinned:
+    """A log without the lines that cannot matter."""
+
+    path: str
+    subject: str
+    family: str
+    survey: int
+    by: datetime
+    blocks: _Blocks
+    records: bool
+    tail: Callable[[], bytes]
+
+    def parts(self, count: int) -> Sequence[_Blocks]:
+        """Return none: what is short is read by one."""
+        del count
+        return ()
+
+
+def thinned(logs: Sequence[LogLike], each: _Each, readers: int) -> list[LogLike]:
+    """Return logs of a host, those of which few lines matter without the others; `each` applies a function to all parts of one."""
+    return [_thinned(log, each, readers) or log for log in logs] if readers > 1 else list(logs)
+
+
+def _thinned(log: LogLike, each: _Each, readers: int) -> LogLike | None:
+    parts = log.parts(readers)
+    if len(parts) < 2 or not _has_few_that_matter(log):
+        return None
+    left = list(each(_lines_left, parts))
+    blocks = [block for part in left for block in part or ()]
+    if None in left:
+        return None
+    return _Thinned(log.path, log.subject, log.family, log.survey, log.by, partial(iter, blocks), records=False, tail=log.tail)
+
+
+def _has_few_that_matter(log: LogLike) -> bool:
+    """Return whether a log is one of syslog, and few of its first lines matter."""
+    sample: list[bytes] = []
+    try:
+        for block in log.blocks():
+            sample.append(block)
+            if sum(map(len, sample)) >= _SAMPLE:
+                break
+    except ReadError:  # told when it is read
+        return False
+    matter = sum(1 for _ in lines_that_matter(sample))
+    return bool(sample) and is_syslog(sample[0][:4096]) and matter * _FEW < sum(block.count(b"\n") for block in sample)
+
+
+def _lines_left(part: _Blocks) -> list[bytes] | None:
+    """Return what is left of a part in blocks, ``None`` where that is much, or cannot be read: then all of the log is read by one."""
+    numpy, found, size, read = columns(), list[bytes](), 0, 0
+    if numpy is None:
+        return None
+    try:
+        for block in part():
+            left = b"".join(_left(numpy, block))
+            size, read = size + len(left), read + len(block)
+            if size > _ALWAYS_LEFT and size * _MOST_LEFT > read:
+                return None
+            if found and len(found[-1]) + len(left) < _BLOCK:
+                found[-1] += left
+            else:
+                found.append(left)
+    except ReadError:
+        return None
+    return found
+
+
+def _left(numpy: object, block: bytes) -> Iterator[bytes]:
+    """Yield the lines of a block that can matter, and of all others the ends."""
+    done = 0
+    for place, line in candidates(numpy, block, BEGINNINGS):
+        yield b"\n" * (place - done)
+        yield line
+        done = place
+    yield b"\n" * (block.count(b"\n") - done)

@@ -1,0 +1,64 @@
+"""When accounts of one place logged in last and used privilege last, and how many uses there were in which quarter of an hour."""
+
+from dataclasses import dataclass, field
+from datetime import datetime
+
+from fidelitas.facts import Hours
+from fidelitas.usage.persons import AttributedEvent
+
+__all__ = ["Latest", "LatestOfHost"]
+
+_MOST, _MOST_QUARTERS = 20_000, 1_000_000
+_QUARTERS, _MINUTES = 4, 15
+
+
+@dataclass(slots=True)
+class Latest:
+    """The last logins by account, the last uses by the account that a line names and by person; how many uses by quarter since 1970."""
+
+    logins: dict[str, datetime] = field(default_factory=dict)
+    uses: dict[str, datetime] = field(default_factory=dict)
+    by_person: dict[str, datetime] = field(default_factory=dict)
+    quarters: dict[int, int] = field(default_factory=dict)
+
+    def include(self, other: "Latest") -> None:
+        """Add what others tell of the same place."""
+        for mine, theirs in ((self.logins, other.logins), (self.uses, other.uses), (self.by_person, other.by_person)):
+            for name, at in theirs.items():
+                mine[name] = max(at, mine.get(name, at))
+        for quarter, count in other.quarters.items():
+            self.quarters[quarter] = self.quarters.get(quarter, 0) + count
+
+
+class LatestOfHost:
+    """Takes the events of one host as they go by; `found` is what they tell."""
+
+    def __init__(self) -> None:
+        self.found = Latest()
+        self._hours = Hours()
+
+    def login(self, account: str, at: datetime | None) -> None:
+        """Take a login."""
+        if at is not None and account:
+            _keep(self.found.logins, account, at)
+
+    def use(self, record: AttributedEvent) -> None:
+        """Take a use of privilege."""
+        event, found = record.event, self.found
+        at = event.at
+        if at is None:
+            return
+        _keep(found.uses, event.account, at)
+        _keep(found.by_person, record.person, at)
+        quarter = self._hours.number(at) * _QUARTERS + at.minute // _MINUTES
+        if quarter in found.quarters or len(found.quarters) < _MOST_QUARTERS:
+            found.quarters[quarter] = found.quarters.get(quarter, 0) + 1
+
+
+def _keep(latest: dict[str, datetime], name: str, at: datetime) -> None:
+    before = latest.get(name)
+    if before is None:
+        if len(latest) < _MOST:
+            latest[name] = at
+    elif at > before:
+        latest[name] = at
