@@ -123,3 +123,11 @@ def test_many_surveys_are_read_in_the_time_of_few() -> None:
     lines = [line for line in crossing(3, 600).splitlines() if " tern " in line]
     sizes = [len(list(lines_in(without_copies([log for survey in range(count) for log in collected(lines, [], len(lines) - count + survey, survey)])))) for count in (1, 40)]  # fmt: skip
     assert sizes == [len(lines) - 1] * 2
+
+
+def test_a_line_that_was_half_written_when_a_log_was_collected_is_one_with_the_whole() -> None:
+    content = text_of([line for line in crossing(2, 600).splitlines() if " tern " in line])
+    copies = [log_copy(AUTH, "tern", BY, content[: len(content) // 2], 0), log_copy(AUTH, "tern", BY, content, 1)]
+    assert without_copies(copies) == copies[1:]
+    copies[0] = log_copy(AUTH, "tern", BY, b"", 0)
+    assert without_copies(copies) == copies

@@ -101,19 +101,26 @@ ISO = ("%Y-%m-%dT%H:%M:%S.%f+00:00", "%Y-%m-%dT%H:%M:%S+01:00", "%Y-%m-%dT%H:%M:
 
 @given(
     st.sampled_from((ISO[:1], ISO[2:3], ISO, ("%b %e %H:%M:%S",))),
-    st.lists(st.tuples(st.integers(-130, 200), st.integers(0, 4)), min_size=1, max_size=80),
+    st.lists(st.tuples(st.integers(-130, 200), st.integers(0, 4), st.booleans()), min_size=1, max_size=80),
 )
-def test_what_a_log_covers_is_told_of_minutes_as_of_single_lines(forms: tuple[str, ...], steps: list[tuple[int, int]]) -> None:
+def test_what_a_log_covers_is_told_of_minutes_as_of_single_lines(forms: tuple[str, ...], steps: list[tuple[int, int, bool]]) -> None:
     at, stamps = datetime(2026, 3, 1, 4, 50, tzinfo=UTC), list[str]()
-    for step, form in steps:
+    for step, form, _ in steps:
         at += timedelta(seconds=step / 3)
         stamps.append(f"{at:{forms[form % len(forms)]}}")
-    block = "".join(f"{stamp} knot sshd[7]: Accepted password for ines from 192.0.2.1 port 2 ssh2\n" for stamp in stamps).encode()
+    says = [("Disconnected from" if idle else "Accepted password for") + " ines from 192.0.2.1 port 2" for *_, idle in steps]
+    block = "".join(f"{stamp} knot sshd[7]: {says}\n" for stamp, says in zip(stamps, says, strict=True)).encode()
     by, read, singly = at + timedelta(days=1), Pulse(), Pulse()
     deque(SyslogReader(Clock(UTC, by, stamps[0], stamps[-1]), Place("knot", "auth.log"), read).events([block]))
     clock = Clock(UTC, by, stamps[0], stamps[-1])
-    for number, stamp in enumerate(stamps, 1):
-        singly.beat(clock.read(stamp), number)
+    idle: dict[str, list[str]] = {}  # by hour, as it is written
+    for number, (stamp, (*_, is_idle)) in enumerate(zip(stamps, steps, strict=True), 1):
+        if is_idle:
+            idle.setdefault(stamp[: 13 if stamp[0] == "2" else 9], []).append(stamp)
+        else:
+            singly.beat(clock.read(stamp), number)
+    for first, *more in idle.values():
+        singly.many(clock.near(first), 1 + len(more))
     assert (read.first, read.last, read.hours, read.jumps) == (singly.first, singly.last, singly.hours, singly.jumps)
 
 

@@ -26,7 +26,7 @@ from fidelitas.languages.windows.machine import read_windows
 from fidelitas.rights import rights_of, windows_rights_of
 from fidelitas.text import short_host_name
 from fidelitas.trouble import guarded, internal_error
-from fidelitas.usage import AttributedEvent, HostUse, Latest, LogState, People, Session
+from fidelitas.usage import AttributedEvent, HostUse, Latest, LatestSoFar, LogState, People, Session
 
 __all__ = ["EventFilter", "HostLogs", "LogTask", "Logbook", "host_logs", "included", "read_logbook", "read_places"]
 
@@ -252,7 +252,8 @@ def _read(task: LogTask, take: Callable[[AttributedEvent], None] | None = None) 
     book, every = Logbook(), wanted == EventFilter()
     reading = LogReading(host.logs, host.zone, host.names, host.sids, task.share, singly=take is not None or not every)
     people = book.people if every else People()
-    uses = _Uses(host, book.hosts, people)
+    latest = LatestSoFar()
+    uses = _Uses(host, book.hosts, people, latest)
     place = Place(subject=host.subject, path="logs")
     doing = f"counting the use of privilege on {host.subject}"
     events = guarded(reading.events(), book.gaps, place, doing, "what its logs record from there on")
@@ -272,13 +273,12 @@ def _read(task: LogTask, take: Callable[[AttributedEvent], None] | None = None) 
     for name, count in reading.counted.events.items():
         if name in uses.by_written_name:  # but where reading ended before the first was yielded
             uses.of(name).events += count
-    for (name, account), at in reading.counted.logins.items():
-        uses.of(name).latest.login(account, at)
+    for (_, account), at in reading.counted.logins.items():
+        latest.login(account, at)
     if every:
         book.records = sum(use.events for use in book.hosts.values())
-    book.everyone = set(people.by_name)
+    book.everyone, book.latest = set(people.by_name), {host.subject: latest.found}
     for use in book.hosts.values():
-        book.latest.setdefault(host.subject, Latest()).include(use.latest.found)
         use.finish()
         if every and take is None:
             _work_out(use)
@@ -302,8 +302,8 @@ class _Uses:
     Hosts do not bear on one another: where nobody looks on, events wait and are added host by host, of which a processor's cache has all.
     """
 
-    def __init__(self, place: HostLogs, hosts: dict[str, HostUse], people: People) -> None:
-        self._place, self._hosts, self._people = place, hosts, people
+    def __init__(self, place: HostLogs, hosts: dict[str, HostUse], people: People, latest: LatestSoFar) -> None:
+        self._place, self._hosts, self._people, self._latest = place, hosts, people, latest
         self.by_written_name: dict[str, HostUse] = {}
         self._waiting: dict[str, list[Event]] = {}  # by the name as it is written; a host has one list
         self._count = 0
@@ -315,7 +315,7 @@ class _Uses:
             place = self._place
             name = short_host_name(written or place.subject)
             shown = place.subject if name == short_host_name(place.subject) else name
-            use = self.by_written_name[written] = self._hosts.setdefault(name, HostUse(shown, place.zone, self._people))
+            use = self.by_written_name[written] = self._hosts.setdefault(name, HostUse(shown, place.zone, self._people, self._latest))
         return use
 
     def wait(self, event: Event) -> None:

@@ -70,7 +70,7 @@ def command(
 
     Exit status: 1 as --fail-on says, else 4 or 3 where evidence is missing, else 0.
     """
-    source = Source(Ledger(ledger or default_ledger()), until, tags=tags)
+    source = Source(ledger or default_ledger(), until, tags=tags)
     found, sanctions = show_changes(source, since, until, names, output, estate_file, charter, mapped)
     if _fails(found, fail_on, sanctions):
         raise SystemExit(1)
@@ -128,7 +128,7 @@ def since_last(ledger: Ledger, survey: str, found: Audit) -> list[str]:
     before = _audit(states.old, {one.subject for one in found.subjects})
     changed = changes_between(before, found, other=states.other, each=on_all_cores, store=states.new.stored_answers())
     before.keep()
-    window = _window(Source(ledger, None), states, before, found, changed)
+    window = _window(Source.of(ledger), states, before, found, changed)
     return since_lines(changed, Compared(_survey(states.before), _survey(survey), window))
 
 

@@ -2,14 +2,16 @@
 
 import os
 from collections.abc import Callable
-from typing import Any, TypeVar
+from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
 from fidelitas.cli.output import say
 from fidelitas.engines import Engine, LocalEngine
 from fidelitas.extras import installed_extra
-from fidelitas.ledger import Ledger
+
+if TYPE_CHECKING:
+    from fidelitas.ledger import Ledger
 
 __all__ = ["engine_for", "engine_option"]
 
@@ -34,7 +36,7 @@ def _choose(context: click.Context, _: click.Parameter, value: str | None) -> No
     context.find_root().meta[_CHOSEN] = value
 
 
-def engine_for(ledger: Ledger) -> Engine:
+def engine_for(ledger: "Ledger") -> Engine:
     """Return the engine that was chosen, for work on the evidence of a ledger."""
     named = click.get_current_context().find_root().meta.get(_CHOSEN) or os.environ.get(_VARIABLE) or "local"
     if named == "local":

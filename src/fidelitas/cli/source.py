@@ -22,7 +22,6 @@ from fidelitas.errors import ReadError, RequestError
 from fidelitas.estate import has_tag
 from fidelitas.evidence import Bundle
 from fidelitas.languages.evidence import lost_evidence
-from fidelitas.ledger import Ledger, StoredEvidence
 from fidelitas.platforms import PLATFORMS, is_host
 from fidelitas.reports.numbers import counted
 from fidelitas.rights import HostRights, SubjectRights, Takings
@@ -31,6 +30,7 @@ from fidelitas.sources import FileScan, LogScan, from_this_machine
 if TYPE_CHECKING:
     from fidelitas.conclusions.use import UseMemory
     from fidelitas.findings import Finding
+    from fidelitas.ledger import Ledger, StoredEvidence
     from fidelitas.logbook import EventFilter, Logbook
     from fidelitas.usage import AttributedEvent, Grants, Latest
 
@@ -50,17 +50,35 @@ def default_ledger() -> str:
 
 @dataclass(frozen=True, slots=True)
 class Source:
-    """Which evidence a command answers from; with `logs` these and not those of the evidence, of host `name` and `zone`."""
+    """Which evidence a command answers from, by the place of the ledger.
 
-    ledger: Ledger
+    With `logs` these and not those of the evidence, of host `name` and `zone`.
+    """
+
+    place: str
     survey: str | None
     logs: tuple[Path, ...] = ()
     name: str | None = None
     zone: str | None = None
     tags: tuple[str, ...] = ()
-    _read: list[StoredEvidence] = field(default_factory=list, compare=False, repr=False)
+    _opened: "list[Ledger]" = field(default_factory=list, compare=False, repr=False)
+    _read: "list[StoredEvidence]" = field(default_factory=list, compare=False, repr=False)
 
-    def chosen(self, stored: StoredEvidence) -> list[str]:
+    @classmethod
+    def of(cls, ledger: "Ledger") -> "Source":
+        """Return the newest evidence of a ledger that is open."""
+        return cls(str(ledger), None, _opened=[ledger])
+
+    @property
+    def ledger(self) -> "Ledger":
+        """The ledger, which is loaded when it is first asked for: logs that are named are read without one."""
+        if not self._opened:
+            from fidelitas.ledger import Ledger  # noqa: PLC0415 brings what speaks with databases
+
+            self._opened.append(Ledger(self.place, _note_damage))
+        return self._opened[0]
+
+    def chosen(self, stored: "StoredEvidence") -> list[str]:
         """Return the subjects that have one of the tags that are asked for, all without any; refuse a tag that no subject has."""
         tags = stored.tags()
         for tag in self.tags:
@@ -69,7 +87,7 @@ class Source:
                 raise unknown_name("no subject in the ledger has the tag", tag, known | {one.rpartition("=")[2] for one in known})
         return [name for name, some in tags.items() if not self.tags or any(has_tag(some, tag) for tag in self.tags)]
 
-    def _stored(self) -> StoredEvidence:
+    def _stored(self) -> "StoredEvidence":
         """Return what the ledger has, which is read once in a command; refuse one without a survey."""
         if not self._read:
             stored = self.ledger.newest(self.survey)
@@ -83,7 +101,7 @@ class Source:
         """How a message begins that nothing that is asked has something: "no subject in evidence", or of those with some tags."""
         return f"no subject with the tag {' or '.join(self.tags)}" if self.tags else "no subject in evidence"
 
-    def evidence_with(self, subject: str | None) -> StoredEvidence:
+    def evidence_with(self, subject: str | None) -> "StoredEvidence":
         """Return the evidence of all subjects; refuse a subject that is not there, or whose evidence is lost."""
         stored = self._stored()
         if subject is not None and subject not in stored.subjects():
@@ -297,7 +315,7 @@ def one_source_options(function: F) -> F:
 
     def wrapped(*args: Any, ledger: str | None, survey_name: str | None, **kwargs: Any) -> Any:
         logs = {name: kwargs.pop(f"log_{name}", None) for name in ("paths", "zone", "name")}
-        source = Source(Ledger(ledger or default_ledger(), _note_damage), survey_name, logs["paths"] or (), logs["name"], logs["zone"])
+        source = Source(ledger or default_ledger(), survey_name, logs["paths"] or (), logs["name"], logs["zone"])
         source = replace(source, tags=kwargs.pop("tags", ()))
         return function(*args, source=source, **kwargs)
 

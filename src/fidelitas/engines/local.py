@@ -7,9 +7,9 @@ from typing import TYPE_CHECKING, TypeVar
 
 from fidelitas.audit import Each
 from fidelitas.errors import ReadError
-from fidelitas.ledger import Ledger, StoredEvidence
 
 if TYPE_CHECKING:
+    from fidelitas.ledger import Ledger, StoredEvidence
     from fidelitas.logbook import EventFilter
 
 __all__ = ["LocalEngine", "cores", "on_all_cores"]
@@ -50,10 +50,10 @@ def on_all_cores(function: Callable[[S], T], items: Iterable[S]) -> Iterator[T]:
 class LocalEngine:
     """Does all work in processes of this machine."""
 
-    def judging(self, stored: StoredEvidence) -> Each:
+    def judging(self, stored: "StoredEvidence") -> Each:
         """Return how hosts are judged: on all cores."""
         del stored
         return on_all_cores
 
-    def read_logs(self, ledger: Ledger, logs: Mapping[str, tuple[int, ...]], wanted: "EventFilter") -> None:
+    def read_logs(self, ledger: "Ledger", logs: Mapping[str, tuple[int, ...]], wanted: "EventFilter") -> None:
         """Leave it to the process that asked, which reads on all cores."""

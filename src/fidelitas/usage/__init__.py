@@ -2,7 +2,7 @@
 
 from fidelitas.usage.causes import Cause, Causes
 from fidelitas.usage.host_use import HostUse, Notable
-from fidelitas.usage.latest import Latest
+from fidelitas.usage.latest import Latest, LatestSoFar
 from fidelitas.usage.novelties import New
 from fidelitas.usage.packed import Packed
 from fidelitas.usage.persons import AttributedEvent, Attribution, AttributionBasis
@@ -22,6 +22,7 @@ __all__ = [
     "Grants",
     "HostUse",
     "Latest",
+    "LatestSoFar",
     "LogState",
     "New",
     "Notable",

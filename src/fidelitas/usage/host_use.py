@@ -12,7 +12,7 @@ from enum import Enum
 from fidelitas.facts import Change, Event, EventKind, Gap
 from fidelitas.usage.active_hours import ActiveHours
 from fidelitas.usage.failures import FailedAttempts
-from fidelitas.usage.latest import LatestOfHost
+from fidelitas.usage.latest import LatestSoFar
 from fidelitas.usage.novelties import FirstUses
 from fidelitas.usage.packed import Packed
 from fidelitas.usage.persons import CRON, AttributedEvent, Attribution
@@ -58,13 +58,13 @@ def _of_whom(sort: Notable, record: AttributedEvent) -> tuple[Notable, str]:
 class HostUse:
     """The use of privilege on one host; `add` takes the events in the order of time, in the zone of whose clock habits are told.
 
-    `people` counts what everyone did, perhaps on other hosts, too.
+    `people` counts what everyone did, perhaps on other hosts, too; `latest` takes what the logs of one place tell, perhaps of other hosts.
     """
 
-    def __init__(self, host: str, zone: tzinfo = UTC, people: People | None = None) -> None:
+    def __init__(self, host: str, zone: tzinfo = UTC, people: People | None = None, latest: LatestSoFar | None = None) -> None:
         self.host, self.zone = host, zone
         self.attribution = Attribution()
-        self.latest = LatestOfHost()
+        self.latest = latest if latest is not None else LatestSoFar()
         self.events = 0
         self.sessions: Packed[Session] = Packed(Session)
         self.sessions_left_out = self.shells_left_out = 0  # of which nothing but their number is kept

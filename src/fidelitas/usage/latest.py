@@ -6,7 +6,7 @@ from datetime import datetime
 from fidelitas.facts import Hours
 from fidelitas.usage.persons import AttributedEvent
 
-__all__ = ["Latest", "LatestOfHost"]
+__all__ = ["Latest", "LatestSoFar"]
 
 _MOST, _MOST_QUARTERS = 20_000, 1_000_000
 _QUARTERS, _MINUTES = 4, 15
@@ -30,8 +30,8 @@ class Latest:
             self.quarters[quarter] = self.quarters.get(quarter, 0) + count
 
 
-class LatestOfHost:
-    """Takes the events of one host as they go by; `found` is what they tell."""
+class LatestSoFar:
+    """Takes the events of one place as they go by, host by host; `found` is what they tell."""
 
     def __init__(self) -> None:
         self.found = Latest()

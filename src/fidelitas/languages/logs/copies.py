@@ -78,6 +78,10 @@ def _before(earlier: Sequence[LogLike], later: Sequence[LogLike]) -> list[LogLik
     try:
         if earlier[0].records:
             return [] if _is_beginning(_blocks(earlier), _blocks(later)) else None
+        # As it nearly always is: a log grew, or was rotated as a whole, and nothing else happened to it.
+        same = next((number for number in range(len(earlier)) if _is_continued(earlier[number:], later)), None)
+        if same is not None:
+            return list(earlier[:same])
         begin = _where_later_begins(earlier, later)
     except ReadError:  # reported when the log is read
         return None
@@ -85,6 +89,11 @@ def _before(earlier: Sequence[LogLike], later: Sequence[LogLike]) -> list[LogLik
         return None
     cut = [] if begin.number == 1 else [_beginning(earlier[begin.log], begin.number - 1)]
     return [*earlier[: begin.log], *cut]
+
+
+def _is_continued(earlier: Sequence[LogLike], later: Sequence[LogLike]) -> bool:
+    """Return whether a copy begins with all of an earlier, which is not empty, byte by byte."""
+    return any(_blocks(earlier)) and _is_beginning(_blocks(earlier), _blocks(later))
 
 
 def _where_later_begins(earlier: Sequence[LogLike], later: Sequence[LogLike]) -> _At | None:
@@ -121,7 +130,7 @@ def _blocks(logs: Sequence[LogLike]) -> Iterator[bytes]:
 
 
 def _is_beginning(earlier: Iterator[bytes], later: Iterator[bytes]) -> bool:
-    """Return whether records go on from others: a file of these has no lines."""
+    """Return whether blocks begin with all of others."""
     rest = b""
     for block in earlier:
         while len(rest) < len(block):

@@ -35,7 +35,7 @@ class Pulse:
             self._turn(at)
         self.hours[self._number] += 1
         if at >= self._latest:
-            self._latest = self.last = at
+            self._goes_on(at)
         elif self._latest - at > _DISORDER:
             if len(self.jumps) < _MOST_JUMPS:
                 self.jumps.append(TimeJump(line=line, before=self._latest, after=at))
@@ -49,7 +49,12 @@ class Pulse:
         """Count lines of the same minute as the last line that was counted, where that is steady; `at` is the latest of them."""
         self.hours[self._number] += count
         if at is not None and at >= self._latest:
-            self._latest = self.last = at
+            self._goes_on(at)
+
+    def _goes_on(self, at: datetime) -> None:
+        self._latest = at
+        if self.last is None or at > self.last:
+            self.last = at
 
     def many(self, at: datetime | None, count: int) -> None:
         """Count lines of an hour whose order is not known."""
