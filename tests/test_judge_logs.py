@@ -92,6 +92,45 @@ def summed(records: list[AttributedEvent]) -> list[tuple[str, EventKind, str, st
     return [(record.person, record.event.kind, record.event.target, record.event.command) for record in own]
 
 
+BUSYBOX = """\
+mount -t tmpfs none "$1" && cp -a /dev/null "$1/" && mount --bind "$1" /dev
+busybox syslogd -n $3 -O "$2" & daemon=$!
+until [ -S /dev/log ]; do :; done
+logger -t sudo '    rada : TTY=pts/1 ; PWD=/home/rada ; USER=root ; COMMAND=/usr/bin/id'
+logger -i -t su '+ /dev/pts/0 tomas:root'
+logger -t kofi 'sudo: rada : TTY=pts/1 ; PWD=/ ; USER=root ; COMMAND=/bin/forged'
+until grep -q forged "$2"; do :; done
+kill $daemon
+"""
+
+
+@pytest.mark.parametrize("form", ["-S", "-l8"])
+def test_what_the_syslogd_of_busybox_writes_is_understood_in_both_forms(form: str, tmp_path: Path, need: Callable[..., None]) -> None:
+    """Written short it names no host, so that the tag that someone gives to a message of theirs stands where a host would."""
+    need("busybox", "logger", "unshare", "mount", root=True)
+    (tmp_path / "dev").mkdir()
+    (tmp_path / "messages").touch()
+    world: list[str | Path] = [
+        "unshare",
+        "--mount",
+        "--propagation",
+        "private",
+        "sh",
+        "-ec",
+        BUSYBOX,
+        "sh",
+        tmp_path / "dev",
+        tmp_path / "messages",
+        form,
+    ]
+    subprocess.run(world, check=True, timeout=30)
+    book, records = told(tmp_path, "messages")
+    assert [(one.person, one.event.program, one.event.target, one.event.command) for one in records] == [
+        ("rada", "sudo", "root", "/usr/bin/id"), ("tomas", "su", "root", ""),
+    ]  # fmt: skip
+    assert list(book.hosts) == ["vm" if form == "-S" else records[0].event.host]
+
+
 @pytest.mark.usefixtures("ready")
 @pytest.mark.parametrize("names", FORMS, ids=" and ".join)
 def test_what_was_really_done_is_what_usage_says(logs: Path, names: tuple[str, ...]) -> None:

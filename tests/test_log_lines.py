@@ -33,8 +33,9 @@ from fidelitas.usage.sessions import name_of_record
 STAMP = r"(?:[A-Z][a-z]{2} [ \d]\d \d\d:\d\d:\d\d|\d{4}-\d\d-\d\d[T ]\d\d:\d\d:\d\d(?:[.,]\d+)?(?:Z|[+-]\d\d:?\d\d)?)"
 PROGRAM = "|".join(sorted(map(re.escape, PROGRAMS), key=len, reverse=True))
 LINE = re.compile(
-    rf"(?:<\d{{1,3}}>(?:1 )?)?({STAMP}) ([^ \n]+) (?:(?:auth|authpriv|cron|daemon|user|local)\d?\.[a-z]{{3,7}} )?({PROGRAM})(?:\[(\d+)\])?(?: (\d+|-) - (?:-|(?:\[[^\]\n]*\])+) ?|: ?| +)([^\n]*)".encode()
+    rf"(?:<\d{{1,3}}>(?:1 )?)?({STAMP}) ([^ \n]*[^ :\n]) (?:(?:auth|authpriv|cron|daemon|user|local)\d?\.[a-z]{{3,7}} )?({PROGRAM})(?:\[(\d+)\])?(?: (\d+|-) - (?:-|(?:\[[^\]\n]*\])+) ?|: ?| +)([^\n]*)".encode()
 )
+WITHOUT_HOST = re.compile(rf"({STAMP})() ({PROGRAM})(?:\[(\d+)\])?:(\b\B)? ?([^\n]*)".encode())  # busybox's syslogd -S
 
 pieces = st.sampled_from(
     (
@@ -52,7 +53,7 @@ def test_lines_are_those_of_their_definition(lines: list[str]) -> None:
     expected = [
         (number, found[1], found[2], found[3], found[4] or (b"" if found[5] in (None, b"-") else found[5]), found[6])
         for number, line in enumerate(block.split(b"\n"), 1)
-        if (found := LINE.match(line)) is not None
+        if (found := LINE.match(line) or WITHOUT_HOST.match(line)) is not None
     ]
     assert [tuple(line) for line in lines_that_matter([block])] == expected
     if block:  # where few lines of a long log matter, those that can are found by columns of numbers

@@ -563,7 +563,8 @@ def test_relative_times(text: str, meant: str, monkeypatch: pytest.MonkeyPatch) 
 def test_a_file_that_is_no_log_is_told_as_such(tmp_path: Path) -> None:
     (tmp_path / "notes.txt").write_bytes(b"garbage\x00\xff\n")
     ran = fidelitas("usage", "--log", "notes.txt", cwd=tmp_path)
-    assert (ran.status, ran.err) == (0, "fidelitas: no line that concerns privilege was recognised in notes.txt\n")
+    assert (ran.status, ran.err) == (3, "fidelitas: no line that concerns privilege was recognised in notes.txt\n")
+    assert ran.out.startswith("0 events in 1 log of 1 host, in which no line that concerns privilege was recognised\n")
 
 
 def test_figures_are_drawn_and_are_the_same_twice(tmp_path: Path) -> None:

@@ -112,6 +112,11 @@ class Logbook:
         self.gaps += [gap for use in self.hosts.values() for gap in use.troubles if gap not in self.gaps]
         return found
 
+    @property
+    def says_nothing(self) -> bool:
+        """Whether there are logs, and in none of them a line that concerns privilege was recognised."""
+        return bool(self.covers) and all(cover.pulse.first is None for cover in self.covers)
+
     def spans(self) -> dict[str, tuple[datetime, datetime]]:
         """Return of each host from when to when its logs tell: up to when they were collected, where that is known."""
         found: dict[str, tuple[datetime, datetime]] = {}

@@ -88,7 +88,7 @@ def command(
     for line in outside:
         say(line)
     _tell(book)
-    if outside:
+    if outside or book.says_nothing:
         raise SystemExit(3)
 
 
@@ -138,10 +138,9 @@ def _tell(book: Logbook) -> None:
     for problem in (*(gap for gap in book.gaps if not gap.fatal), *book.unread):
         say(str(problem))
     note_unread(book.gaps)
-    untold = [cover.path for cover in book.covers if cover.pulse.first is None]
-    if untold and len(untold) == len(book.covers):
-        more = f" and {len(untold) - 3} more" if len(untold) > 3 else ""
-        say(f"no line that concerns privilege was recognised in {', '.join(untold[:3])}{more}")
+    if book.says_nothing:
+        more = f" and {len(book.covers) - 3} more" if len(book.covers) > 3 else ""
+        say(f"no line that concerns privilege was recognised in {', '.join(cover.path for cover in book.covers[:3])}{more}")
     if book.unknown:
         told = ", ".join(f"{program} {count}" for program, count in sorted(book.unknown.items(), key=lambda one: (-one[1], one[0])))
         say(f"not recognised, and so not counted: {told}")

@@ -104,7 +104,8 @@ def head_line(book: Logbook, zone: tzinfo, window: tuple[datetime | None, dateti
         span = f", until {end}"
     hosts = f" of {counted(len(book.hosts), 'host')}"
     logs = len(book.covers)
-    return f"{counted(book.records, 'event')} in {counted(logs, 'log')}{hosts}{span}"
+    nothing = ", in which no line that concerns privilege was recognised" if book.says_nothing else ""
+    return f"{counted(book.records, 'event')} in {counted(logs, 'log')}{hosts}{span}{nothing}"
 
 
 def outside_lines(book: Logbook, since: datetime | None, until: datetime, zone: tzinfo) -> list[str]:

@@ -28,9 +28,11 @@ _FACILITIES = ("auth", "authpriv", "cron", "daemon", "user", "local")
 _LEVEL = rb"(?:(?:" + "|".join(_FACILITIES).encode() + rb")\d?\.[a-z]{3,7} )?"
 _is_level = re.compile(_LEVEL).fullmatch
 _LINE = re.compile(
-    rb"(?:<\d{1,3}>(?:1 )?)?" + _STAMP + rb" ([^ \n]+) " + _LEVEL + rb"(" + _NAMES + rb")"
+    rb"(?:<\d{1,3}>(?:1 )?)?" + _STAMP + rb" ([^ \n]*[^ :\n]) " + _LEVEL + rb"(" + _NAMES + rb")"
     rb"(?:\[(\d+)\])?( (?:\d+|-) - (?:-|(?:\[[^\]\n]*\])+) ?|: ?| +)([^\n]*)"
 )
+# The syslogd of busybox leaves the host out where it is told to write little (-S): no name of a host ends with a colon.
+_WITHOUT_HOST = re.compile(_STAMP + rb"( )(" + _NAMES + rb")(?:\[(\d+)\])?(: ?)([^\n]*)")
 _is_stamp = re.compile(_STAMP).fullmatch
 # What stands between two blanks behind the host, up to a bracket.
 _NAME = re.compile(rb"(" + _NAMES + rb")([:\[])?(?(2)|\Z)")
@@ -39,7 +41,7 @@ _NO_TAG = b""
 # How a message of sudo names another host than that of its line.
 NAMES_HOST = (b"HOST=", b"submithost")
 _MOST_NAMES = 10_000
-_T, _DASH, _BLANK = b"T- "
+_T, _DASH, _BLANK, _COLON = b"T- :"
 _PROCESS = re.compile(rb" (\d+) - ")
 # How what stands behind the host begins where a line matters.
 BEGINNINGS = frozenset(name[:2].encode() for name in (*PROGRAMS, *_FACILITIES))
@@ -93,6 +95,8 @@ def lines_that_matter(blocks: Iterable[bytes], idle: "Idle | None" = None, passe
                 elif line[15] == _BLANK and line[3] == _BLANK and line[0] > _NINE:
                     stamp, (host, tag, message) = line[:15], line[16:].split(b" ", 2)
                 else:
+                    host = tag = _NO_TAG
+                if host[-1] == _COLON:
                     tag = _NO_TAG
             except (IndexError, ValueError):  # short, or of few words
                 tag = _NO_TAG
@@ -110,10 +114,11 @@ def lines_that_matter(blocks: Iterable[bytes], idle: "Idle | None" = None, passe
                     (stamp[:_ALIKE] == before[:_ALIKE] and len(stamp) == len(before) > _TRADITIONAL and stamp.isascii()) or _is_stamp(stamp)
                 )
             ):
-                found = _LINE.match(line)
+                found = _LINE.match(line) or _WITHOUT_HOST.match(line)
                 if found is None:
                     continue
                 stamp, host, program, pid, head, message = found.groups()
+                host = host.strip()
                 pid = _process(head) if pid is None else pid
             before = stamp
             mattered += 1

@@ -8,7 +8,7 @@ from typing import Any
 
 __all__ = ["candidates"]
 
-_LINE_END, _BLANK, _T, _DASH, _NINE = b"\n T-9"
+_LINE_END, _BLANK, _T, _DASH, _NINE, _COLON = b"\n T-9:"
 # Bytes of a line before its host: of ISO 8601 as many as stand before the first blank, of a traditional stamp always these.
 _TRADITIONAL = 16
 _SHORTEST = 20
@@ -33,7 +33,7 @@ def candidates(numpy: Any, block: bytes, beginnings: frozenset[bytes]) -> Iterat
     first = numpy.searchsorted(blanks, numpy.where(is_traditional, begins + _TRADITIONAL, begins))
     words = numpy.where(is_iso, blanks[numpy.minimum(first + 1, len(blanks) - 1)], blanks[first]) + 1
     known = is_iso | is_traditional
-    known &= words + 1 < ends
+    known &= (words + 1 < ends) & (at(words - 2) != _COLON)  # of a line without a host the second word is the program
     table = numpy.zeros(1 << 16, bool)
     table[[one[0] << 8 | one[1] for one in beginnings]] = True
     chosen = ~known | table[at(words).astype(numpy.uint16) << 8 | at(words + 1)]
