@@ -3,6 +3,7 @@
 from dataclasses import replace
 from typing import Any
 
+import msgspec
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -356,16 +357,16 @@ def host_with(sudoers: str, *items: Item, access: str = "") -> HostRights:
 )
 def test_who_else_can_write_a_command(item: dict[str, Any], access: str, message: str | None) -> None:
     listed = f"# file: opt/tool\n# owner: 0\n{access}\n" if access else ""
-    host = host_with("ines ALL=(root) /opt/tool\n", replace(STATES["/opt/tool"], **item), access=listed)
+    host = host_with("ines ALL=(root) /opt/tool\n", msgspec.structs.replace(STATES["/opt/tool"], **item), access=listed)
     found_here = [finding.message for finding in found(host, "sudo.writable-command")]
     assert found_here == ([f"/opt/tool, which ines may run as root, {message}"] if message else [])
 
 
 def test_a_command_that_is_a_link_is_told_from_one_in_a_folder_that_is() -> None:
     inside = Item(path="/opt", kind="folder", mode=0o755, uid=0, gid=0, real="/srv/opt")
-    host = host_with("ines ALL=(root) /opt/tool\n", inside, replace(STATES["/opt/tool"], real="/srv/opt/tool"))
+    host = host_with("ines ALL=(root) /opt/tool\n", inside, msgspec.structs.replace(STATES["/opt/tool"], real="/srv/opt/tool"))
     assert not found(host, "sudo.symlinked-command")
-    host = host_with("ines ALL=(root) /opt/tool\n", inside, replace(STATES["/opt/tool"], real="/home/ines/tool"))
+    host = host_with("ines ALL=(root) /opt/tool\n", inside, msgspec.structs.replace(STATES["/opt/tool"], real="/home/ines/tool"))
     assert [finding.safer for finding in found(host, "sudo.symlinked-command")] == ["ines ALL=(root) /home/ines/tool"]
 
 

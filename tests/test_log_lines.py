@@ -4,6 +4,7 @@ import json
 import random
 import re
 from collections import Counter, deque
+from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
 from operator import itemgetter
 from pathlib import Path
@@ -225,10 +226,23 @@ def crossing(seed: int, count: int) -> str:
     return "\n".join(lines) + "\n"
 
 
+def as_journal(lines: str) -> str:
+    """Return lines of syslog as entries of a journal."""
+    found = []
+    for line in lines.splitlines():
+        stamp, host, tag, message = line.split(" ", 3)
+        program, _, pid = tag.rstrip("]:").partition("[")
+        at = f"{datetime.fromisoformat(stamp).timestamp() * 1e6:.0f}"
+        entry = {"__REALTIME_TIMESTAMP": at, "_HOSTNAME": host, "SYSLOG_IDENTIFIER": program, "_PID": pid, "_UID": "0", "_COMM": program}
+        found.append(json.dumps({**entry, "MESSAGE": message}))
+    return "\n".join(found) + "\n"
+
+
 @pytest.mark.parametrize("seed", range(6))
-def test_logins_that_are_counted_change_nothing(seed: int, tmp_path: Path) -> None:
+@pytest.mark.parametrize("form", [str, as_journal])
+def test_logins_that_are_counted_change_nothing(form: Callable[[str], str], seed: int, tmp_path: Path) -> None:
     """A summary counts most logins without looking at each; who asks for every event gets each, and the same summary."""
-    (tmp_path / "auth.log").write_text(crossing(seed, 4000), encoding="utf-8")
+    (tmp_path / "auth.log").write_text(form(crossing(seed, 4000)), encoding="utf-8")
     hosts = [HostLogs(subject=logs[0].subject, logs=logs) for logs in logs_at([tmp_path / "auth.log"], "tern")]
     every: list[AttributedEvent] = []
     summed, single = read_logbook(hosts), read_logbook(hosts, take=every.append)

@@ -9,6 +9,8 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 
+import msgspec
+
 from fidelitas.demo.people import Person
 from fidelitas.evidence import Bundle, make_bundle, read_bundle
 
@@ -134,7 +136,7 @@ def _as_of(bundle: Bundle, at: datetime, undone: Sequence[_Undo]) -> Bundle:
             held = files if undo.where in files else listings
             held[undo.where] = undo.edit(held[undo.where].decode()).encode()
         if undo.mode is not None:
-            items[undo.where] = replace(items[undo.where], mode=undo.mode)
-    kept = [replace(item, mtime=int(at.timestamp())) for item in items.values() if not item.path.startswith("/var/log/")]
+            items[undo.where] = msgspec.structs.replace(items[undo.where], mode=undo.mode)
+    kept = [msgspec.structs.replace(item, mtime=int(at.timestamp())) for item in items.values() if not item.path.startswith("/var/log/")]
     manifest = replace(bundle.manifest, taken=at, items=tuple(kept), logs=())
     return read_bundle(io.BytesIO(make_bundle(manifest, files, listings)))

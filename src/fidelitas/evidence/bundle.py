@@ -12,6 +12,8 @@ from datetime import UTC, datetime, tzinfo
 from typing import IO
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
+import msgspec
+
 from fidelitas.errors import EvidenceError
 from fidelitas.evidence.archive import LIMITS, Limits, Member, open_archive
 from fidelitas.evidence.identity import Identity
@@ -236,7 +238,7 @@ def make_rows_bundle(
 def _sealed(item: Item, files: Mapping[str, bytes], number: int) -> Item:
     if item.path not in files:
         return item
-    return replace(item, member=f"files/{number}", sha256=hashlib.sha256(files[item.path]).hexdigest())
+    return msgspec.structs.replace(item, member=f"files/{number}", sha256=hashlib.sha256(files[item.path]).hexdigest())
 
 
 def unread_bundle(subject: str, reason: str) -> Bundle:

@@ -11,6 +11,8 @@ from datetime import UTC, datetime
 from ipaddress import ip_interface
 from typing import Any, TypeVar
 
+import msgspec
+
 from fidelitas.errors import EvidenceError
 from fidelitas.text import clipped, decode, escape_control
 
@@ -43,8 +45,7 @@ _DIGEST = re.compile(r"[0-9a-f]{64}\Z")
 _HEXADECIMAL = re.compile(r"[0-9a-f]+\Z")
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Item:
+class Item(msgspec.Struct, frozen=True, kw_only=True, gc=False):  # a host has thousands
     """One path of the subject: what stands there and, where `member` is set, under which name the archive holds a copy."""
 
     path: str
@@ -118,10 +119,12 @@ def parse_manifest(content: bytes) -> Manifest:
 
     Paths on Unix are bytes: those that are not UTF-8 come through as lone surrogates (PEP 383).
     """
-    try:
-        stated = json.loads(decode(content))
-    except (ValueError, RecursionError) as error:
-        raise EvidenceError(f"manifest.json is not JSON: {error}") from error
+    stated = _usual(content)
+    if stated is None:
+        try:
+            stated = json.loads(decode(content))
+        except (ValueError, RecursionError) as error:
+            raise EvidenceError(f"manifest.json is not JSON: {error}") from error
     if not isinstance(stated, dict) or stated.get("format") != FORMAT:
         raise EvidenceError(f'manifest.json does not say "format": "{FORMAT}"')
     if stated.get("version") != VERSION:
@@ -134,7 +137,7 @@ def parse_manifest(content: bytes) -> Manifest:
         live=_of(stated, "live", bool),
         probe=_of(stated, "probe", int),
         uid=_of(stated, "uid", int),
-        items=tuple(_item(entry) for entry in _of(stated, "items", list)),
+        items=tuple([_item(entry if entry.__class__ is _StatedItem else _typed(entry)) for entry in _of(stated, "items", list)]),
         listings=tuple(_listing(entry) for entry in (_of(stated, "listings", list) if "listings" in stated else ())),
         logs=tuple(_log(entry) for entry in (_of(stated, "logs", list) if "logs" in stated else ())),
         zone=_optional(stated, "zone", str) or None,
@@ -143,6 +146,42 @@ def parse_manifest(content: bytes) -> Manifest:
         addresses=_addresses(stated),
         gaps=tuple(_gap(entry) for entry in _of(stated, "gaps", list)),
     )
+
+
+class _StatedItem(msgspec.Struct, gc=False):
+    """An item whose parts are of the types that they must have; what they say is not looked at yet."""
+
+    path: str
+    kind: str
+    mode: str | None = None
+    uid: int | None = None
+    gid: int | None = None
+    size: int | None = None
+    mtime: int | None = None
+    real: str | None = None
+    member: str | None = None
+    sha256: str | None = None
+    digests: dict[str, str] | None = None
+
+
+_HEAD = (
+    "format", "version", "platform", "subject", "kernel", "live", "probe", "taken", "uid", "machine", "host_keys", "addresses", "listings",
+    "zone", "logs", "gaps",
+)  # fmt: skip
+_Usual = msgspec.defstruct("_Usual", [("items", list[_StatedItem]), *((name, Any, msgspec.UNSET) for name in _HEAD)])
+_decoded = msgspec.json.Decoder(_Usual).decode
+
+
+def _usual(content: bytes) -> dict[str, Any] | None:
+    """Return what a manifest states, if it is JSON and each item of the types that it must have, as it nearly always is.
+
+    Of any other the first thing that is wrong is to be named: that is read item by item.
+    """
+    try:
+        read = _decoded(content)
+    except (msgspec.MsgspecError, UnicodeDecodeError, RecursionError):
+        return None
+    return {name: value for name in ("items", *_HEAD) if (value := getattr(read, name)) is not msgspec.UNSET}
 
 
 def _of(stated: Any, name: str, kind: type[_T]) -> _T:
@@ -156,10 +195,9 @@ def _gap(entry: Any) -> MissingItem:
     return MissingItem(path=_of(entry, "path", str), reason=_of(entry, "reason", str), weakens=_optional(entry, "weakens", str) or "")
 
 
-def _number(entry: Mapping[str, Any], name: str, bounds: range) -> int | None:
+def _within(value: int | None, bounds: range) -> int | None:
     """Return a number of an item; ``None`` where it is beyond what the system can mean: any user can set a file's time to anything."""
-    value = _optional(entry, name, int)
-    return value if value is not None and value in bounds else None
+    return value if value is not None and bounds.start <= value < bounds.stop else None
 
 
 def _addresses(stated: Mapping[str, Any]) -> tuple[str, ...] | None:
@@ -201,25 +239,49 @@ def _taken(stated: Mapping[str, Any]) -> datetime:
     return taken.astimezone(UTC) if taken.tzinfo else taken.replace(tzinfo=UTC)
 
 
-def _item(entry: Any) -> Item:
+def _typed(entry: Any) -> _StatedItem:
     kind, mode, digest = _of(entry, "kind", str), entry.get("mode"), entry.get("sha256")
-    if kind not in _KINDS:
-        raise EvidenceError(f"manifest.json: unknown kind of item {_shown(kind)}")
-    if mode is not None and not (isinstance(mode, str) and _MODE.match(mode)):
+    if mode is not None and not isinstance(mode, str):
         raise EvidenceError(f"manifest.json: a mode must be an octal number in quotes, found {_shown(mode)}")
     _check_digest(digest)
-    return Item(
+    digests = _optional(entry, "digests", dict)
+    for algorithm, value in (digests or {}).items():
+        if not isinstance(value, str):
+            raise _not_hexadecimal(algorithm, value)
+    return _StatedItem(
         path=_of(entry, "path", str),
         kind=kind,
-        mode=None if mode is None else int(mode, 8),
-        uid=_number(entry, "uid", _IDS),
-        gid=_number(entry, "gid", _IDS),
-        size=_number(entry, "size", _SIZES),
-        mtime=_number(entry, "mtime", _TIMES),
+        mode=mode,
+        uid=_optional(entry, "uid", int),
+        gid=_optional(entry, "gid", int),
+        size=_optional(entry, "size", int),
+        mtime=_optional(entry, "mtime", int),
         real=_optional(entry, "real", str),
         member=_optional(entry, "member", str),
         sha256=digest,
-        digests=_digests(entry),
+        digests=digests,
+    )
+
+
+def _item(stated: _StatedItem) -> Item:
+    kind, mode = stated.kind, stated.mode
+    if kind not in _KINDS:
+        raise EvidenceError(f"manifest.json: unknown kind of item {_shown(kind)}")
+    if mode is not None and not _MODE.match(mode):
+        raise EvidenceError(f"manifest.json: a mode must be an octal number in quotes, found {_shown(mode)}")
+    _check_digest(stated.sha256)
+    return Item(
+        path=stated.path,
+        kind=kind,
+        mode=None if mode is None else int(mode, 8),
+        uid=_within(stated.uid, _IDS),
+        gid=_within(stated.gid, _IDS),
+        size=_within(stated.size, _SIZES),
+        mtime=_within(stated.mtime, _TIMES),
+        real=stated.real,
+        member=stated.member,
+        sha256=stated.sha256,
+        digests=() if not stated.digests else _digests(stated.digests),
     )
 
 
@@ -233,12 +295,15 @@ def _check_digest(digest: object) -> None:
         raise EvidenceError(f"manifest.json: a digest must be 64 hexadecimal digits, found {_shown(digest)}")
 
 
-def _digests(entry: Mapping[str, Any]) -> tuple[tuple[str, str], ...]:
-    stated = _optional(entry, "digests", dict) or {}
+def _digests(stated: Mapping[str, str]) -> tuple[tuple[str, str], ...]:
     for algorithm, value in stated.items():
-        if not isinstance(value, str) or not _HEXADECIMAL.match(value):
-            raise EvidenceError(f"manifest.json: a digest must be in hexadecimal digits, found {_shown(value)} for {_shown(algorithm)}")
+        if not _HEXADECIMAL.match(value):
+            raise _not_hexadecimal(algorithm, value)
     return tuple(stated.items())
+
+
+def _not_hexadecimal(algorithm: object, value: object) -> EvidenceError:
+    return EvidenceError(f"manifest.json: a digest must be in hexadecimal digits, found {_shown(value)} for {_shown(algorithm)}")
 
 
 def _listing(entry: Any) -> Listing:

@@ -316,8 +316,8 @@ def read_evidence(connection: Connection, number: int) -> tuple[Bundle, tuple[Mi
     record = reader.record(number)
     if record is None:
         raise EvidenceError(f"its record {next(iter(reader.faults.values()), 'is missing')}")
-    digests = parse_record(record)[2]
-    return bundle_of(record, reader.by_digest(digests.values()), reader.faults)
+    parsed = parse_record(record)
+    return bundle_of(parsed, reader.by_digest(parsed.digests.values()), reader.faults)
 
 
 def _finished() -> Select[str]:

@@ -126,7 +126,7 @@ def _needed(connection: Connection) -> set[int]:
         content = PieceReader(connection).by_number(number)
         if content is None:
             raise _damaged()
-        digests.update(parse_record(content)[2].values())
+        digests.update(parse_record(content).digests.values())
     needed = {number for digest, number in _all(connection) if digest in digests} | set(records)
     for number, packed in connection.execute(select(pieces.c.id, pieces.c.packed).where(pieces.c.form == Form.PARTS)).all():
         if number in needed:

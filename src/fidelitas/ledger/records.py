@@ -6,6 +6,7 @@ without a digest, listings that came in several members, what the archive lacked
 
 from collections.abc import Mapping
 from dataclasses import dataclass
+from typing import NamedTuple
 
 import msgspec
 
@@ -13,7 +14,7 @@ from fidelitas.errors import EvidenceError
 from fidelitas.evidence import Bundle, Manifest, MissingItem, parse_manifest, stated_parts
 from fidelitas.ledger.packing import digest_of
 
-__all__ = ["Kept", "bundle_of", "kept_of", "parse_record"]
+__all__ = ["Kept", "Parsed", "bundle_of", "kept_of", "parse_record"]
 
 _ABSENT = b""  # in place of a digest: the manifest names a copy that did not come
 _KINDS = ("file", "listing", "log")
@@ -57,8 +58,17 @@ def kept_of(bundle: Bundle) -> tuple[Kept, dict[bytes, bytes]]:
     return Kept(msgspec.msgpack.encode(record), named, frame, stated), contents
 
 
-def parse_record(record: bytes) -> tuple[Manifest, bytes, dict[Name, bytes], tuple[MissingItem, ...]]:
-    """Return the manifest, read and as it came, the digest of each content, and what was wrong with the archive.
+class Parsed(NamedTuple):
+    """A record of evidence: the manifest, read and as it came, the digest of each content, and what was wrong with the archive."""
+
+    manifest: Manifest
+    source: bytes
+    digests: dict[Name, bytes]
+    faults: tuple[MissingItem, ...]
+
+
+def parse_record(record: bytes) -> Parsed:
+    """Return what a record says.
 
     Raises `EvidenceError` for what is not a record.
     """
@@ -69,12 +79,12 @@ def parse_record(record: bytes) -> tuple[Manifest, bytes, dict[Name, bytes], tup
     manifest = parse_manifest(read.manifest)
     besides = {_name(key): digest for key, digest in read.besides.items()}
     digests = {name: digest for name, digest in {**_stated(manifest), **besides}.items() if digest != _ABSENT}
-    return manifest, read.manifest, digests, tuple(_missing(*map(_text, fault)) for fault in read.faults)
+    return Parsed(manifest, read.manifest, digests, tuple(_missing(*map(_text, fault)) for fault in read.faults))
 
 
-def bundle_of(record: bytes, contents: Mapping[bytes, bytes], why: Mapping[bytes, str]) -> tuple[Bundle, tuple[MissingItem, ...]]:
+def bundle_of(parsed: Parsed, contents: Mapping[bytes, bytes], why: Mapping[bytes, str]) -> tuple[Bundle, tuple[MissingItem, ...]]:
     """Return evidence from its record and contents, and the gaps in it of contents that are not there, which say `why`."""
-    manifest, source, digests, faults = parse_record(record)
+    manifest, source, digests, faults = parsed
     found: dict[str, dict[str, bytes]] = {kind: {} for kind in _KINDS}
     lost = []
     for (kind, name), digest in digests.items():

@@ -149,7 +149,7 @@ def _faults_of(ledger: Ledger, number: int, whole: set[bytes], faults: dict[byte
         if content is None:
             yield "the record", next(iter(reader.faults.values()), "is missing")
             return
-        digests = parse_record(content)[2]
+        digests = parse_record(content).digests
     except (LedgerError, EvidenceError) as error:
         yield "the record", f"could not be read: {error}"
         return

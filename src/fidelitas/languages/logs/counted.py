@@ -4,7 +4,12 @@ from collections import Counter
 from dataclasses import dataclass, field
 from datetime import datetime
 
+from fidelitas.facts import Event, EventKind, is_ordinary_login
+
 __all__ = ["Counted"]
+
+_MOST_MET = 100_000
+_OF_LOGIN = frozenset({EventKind.LOGIN, EventKind.OPENED, EventKind.CLOSED})
 
 
 @dataclass(slots=True)
@@ -13,11 +18,22 @@ class Counted:
 
     events: Counter[str] = field(default_factory=Counter)
     logins: dict[tuple[str, str], datetime] = field(default_factory=dict)
+    _met: set[tuple[str, str, str]] = field(default_factory=set)
 
-    def add(self, host: str, account: str, at: datetime | None) -> None:
-        """Count an event; `at` is when it was, if it is a login."""
-        self.events[host] += 1
-        if at is not None:
-            met = host, account
-            if at > self.logins.get(met, at) or met not in self.logins:
-                self.logins[met] = at
+    def takes(self, event: Event, host: str) -> bool:
+        """Count an event of which no more than that matters, and return whether it is one: not the first of its accounts on a host."""
+        if event.kind not in _OF_LOGIN or not is_ordinary_login(event):
+            return False
+        met = host, event.account, event.target
+        if met in self._met:
+            self.events[host] += 1
+            return True
+        if len(self._met) < _MOST_MET:
+            self._met.add(met)
+        return False
+
+    def login(self, host: str, account: str, at: datetime | None) -> None:
+        """Take the time of a login that was counted."""
+        known = self.logins.get((host, account))
+        if at is not None and (known is None or at > known):
+            self.logins[host, account] = at

@@ -54,11 +54,15 @@ class _Form(NamedTuple):
     beats: bool = False  # of itself, by every line that matters
 
 
+def _journal(log: KnownLog, *, export: bool) -> LogReader:
+    return JournalReader(log.origin, log.names, export=export, share=log.share, pulse=log.pulse, counted=log.counted)
+
+
 # The first that recognises a log reads it; what none does is taken for syslog.
 _FORMS = (
     _Form(is_audit_log, lambda log: AuditReader(log.origin, log.names)),
-    _Form(is_journal_json, lambda log: JournalReader(log.origin, log.names, share=log.share, pulse=log.pulse), beats=True),
-    _Form(is_export, lambda log: JournalReader(log.origin, log.names, export=True, share=log.share, pulse=log.pulse), beats=True),
+    _Form(is_journal_json, lambda log: _journal(log, export=False), beats=True),
+    _Form(is_export, lambda log: _journal(log, export=True), beats=True),
     _Form(is_postgresql_log, lambda log: PostgresqlLogReader(log.origin, log.zone)),
     _Form(is_directory_log, lambda log: DirectoryLogReader(log.origin, log.sids)),
     _Form(is_event_xml, lambda log: WindowsEventReader(log.origin, log.sids)),

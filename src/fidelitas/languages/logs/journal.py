@@ -13,6 +13,7 @@ from typing import Any
 import msgspec
 
 from fidelitas.facts import Event, EventKind, Gap, Place
+from fidelitas.languages.logs.counted import Counted
 from fidelitas.languages.logs.journal_fields import Names, impostor
 from fidelitas.languages.logs.pam_verdicts import decided
 from fidelitas.languages.logs.pulse import Pulse
@@ -52,14 +53,19 @@ class JournalReader:
         export: bool = False,
         share: Share = WHOLE,
         pulse: Pulse | None = None,
+        counted: Counted | None = None,
     ) -> None:
-        """`share` is whose entries are read; of all others no more than when they were written, which `pulse` takes of all that matter."""
+        """`share` is whose entries are read; of all others no more than when they were written, which `pulse` takes of all that matter.
+
+        With `counted` ordinary logins are counted there, each but the first of an account on a host: they are no events then.
+        """
         self._origin = origin
         self._names = Names(names or {})
         self._export = export
         self._share = share
         self._pulse = pulse or Pulse()
         self._told = Told()
+        self._counted = counted
         self._hosts: dict[str, bool] = {}
         self.gaps: list[Gap] = []
         self.unknown: Counter[str] = Counter()
@@ -141,7 +147,13 @@ class JournalReader:
         process = int(pid) if pid.isdecimal() and len(pid) < 10 else None
         head = event[0] or at, self._origin.at(number), process, event.kind, event.program, event.host or host, account
         made: Event = tuple.__new__(Event, (*head, *event[_AFTER_ACCOUNT:_LOGIN], event.login or login, doubt, *event[_LOGIN + 2 :]))
-        return repeated(made, whole) if whole.startswith("message repeated ") else (made,)
+        if whole.startswith("message repeated "):
+            return repeated(made, whole)
+        if self._counted is not None and self._counted.takes(made, host):
+            if made.kind is EventKind.LOGIN:
+                self._counted.login(host, made.target, made.at)
+            return ()
+        return (made,)
 
     def _is_ours(self, host: str) -> bool:
         if len(self._hosts) >= _MOST_HOSTS:

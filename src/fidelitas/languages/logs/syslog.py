@@ -7,7 +7,7 @@ from collections import Counter, deque
 from collections.abc import Collection, Iterable, Iterator, Mapping
 
 from fidelitas.errors import ReadError
-from fidelitas.facts import LOGIN_SERVICES, Event, EventKind, Place, is_ordinary_login
+from fidelitas.facts import LOGIN_SERVICES, Event, EventKind, Place
 from fidelitas.languages.logs.clock import Clock
 from fidelitas.languages.logs.counted import Counted
 from fidelitas.languages.logs.entries import NAMES_HOST, Idle, lines_that_matter
@@ -24,12 +24,10 @@ from fidelitas.text import decode
 __all__ = ["SyslogReader"]
 
 _MOST_HOSTS, _MOST_TEXTS = 10_000, 10_000
-_MOST_MET = 100_000
 # What sudo writes in a line that goes on with a command (sudoers(5), syslog_maxlen).
 _CONTINUED = b"(command continued)"
 _AHEAD = 1 << 20
 _NINE = 57  # the last digit of ASCII
-_OF_LOGIN = frozenset({EventKind.LOGIN, EventKind.OPENED, EventKind.CLOSED})
 # Bytes of a stamp up to its seconds, and from which on its offset stands: of ISO 8601, with "Z" for it, of a traditional one.
 _ISO, _ISO_UTC, _TRADITIONAL = (16, -6), (16, -1), (12, 15)
 _NO_STAMP = b"-"
@@ -92,7 +90,6 @@ class SyslogReader:
         self._counted = counted
         self._goes_on = self._others_decide = True
         self._texts: dict[bytes, str] = {}  # messages of PAM as they are read
-        self._met: set[tuple[str, str, str]] = set()  # hosts with the accounts of ordinary logins
         self.unknown: Counter[str] = Counter()
 
     def events(self, blocks: Iterable[bytes]) -> Iterator[Event]:
@@ -127,7 +124,7 @@ class SyslogReader:
         return held.popleft()[0]
 
     def _events(self, blocks: Iterable[bytes]) -> Iterator[Event]:
-        told, hosts, known, counts = self._told.event, self._hosts, self._told.known, self._counted is not None
+        told, hosts, known, counted = self._told.event, self._hosts, self._told.known, self._counted
         idle = Idle(idle_beginnings(), lambda stamp, count: self._pulse.many(self._clock.near(stamp.decode()), count))
         tells_time, minute, (by_field, by_json) = self._share.times, _Minute(self._clock, self._pulse), NAMES_HOST
         passed_over: Collection[bytes] = frozenset() if tells_time else self._others
@@ -150,7 +147,9 @@ class SyslogReader:
                     kind = event[3]
                     if kind is EventKind.OPENED:
                         event = self._opened(event, name, message)
-                    if counts and kind in _OF_LOGIN and self._is_counted(event, name, stamp, message):
+                    if counted is not None and not message.startswith(REPEATED) and counted.takes(event, name):
+                        if kind is EventKind.LOGIN:
+                            counted.login(name, event.target, self._clock.read(stamp.decode()))
                         continue
                     event = self._stamped(event, number, stamp, name, pid)
                     if message.startswith(REPEATED):
@@ -161,18 +160,6 @@ class SyslogReader:
                     self.unknown[program.decode()] += 1
         finally:  # what was read before damage counts
             minute.end()
-
-    def _is_counted(self, event: Event, host: str, stamp: bytes, message: bytes) -> bool:
-        """Count an event of which no more than that matters, and return whether it is one."""
-        if self._counted is None or not is_ordinary_login(event) or message.startswith(REPEATED):
-            return False
-        met = host, event.account, event.target
-        if met in self._met:
-            self._counted.add(host, event.target, self._clock.read(stamp.decode()) if event.kind is EventKind.LOGIN else None)
-            return True
-        if len(self._met) < _MOST_MET:
-            self._met.add(met)
-        return False
 
     def _stamped(self, event: Event, number: int, stamp: bytes, host: str, pid: bytes) -> Event:
         """Return what a message tells as an event of its line."""

@@ -74,6 +74,21 @@ class HostOverlay(HostRights):
         """The host."""
         return self._own.subject
 
+    @property
+    def taken(self) -> datetime:
+        """When its evidence was taken: known without telling all other facts from those of the other host."""
+        return self._own.taken
+
+    @property
+    def taken_by(self) -> int | None:
+        """The user ID that its evidence was taken with."""
+        return self.first.taken_by
+
+    @property
+    def live(self) -> bool:
+        """Whether it was running, and not a root folder."""
+        return self.first.live
+
     @cached_property
     def facts(self) -> HostFacts:  # type: ignore[override]
         """The facts of the host."""

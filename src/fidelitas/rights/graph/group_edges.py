@@ -181,10 +181,20 @@ class GroupEdges(Generic[M]):
         return (holding for name in self._numbers for holding in self.held_by(name))
 
     def _rights_by(self, numbers: tuple[int, ...]) -> tuple[Right, ...]:
-        if numbers not in self._rights:
-            having = frozenset(numbers)
-            self._rights[numbers] = tuple(right for right, by_link in self._onward.items() if any(link in having for link, _ in by_link))
-        return self._rights[numbers]
+        found = self._rights.get(numbers)
+        if found is None:
+            reached = sorted({place for number in numbers for place in self._places.get(number, ())})
+            found = self._rights[numbers] = tuple(map(list(self._onward).__getitem__, reached))
+        return found
+
+    @cached_property
+    def _places(self) -> Mapping[int, Sequence[int]]:
+        """By link which rights it leads to, by their places among all."""
+        found: dict[int, list[int]] = {}
+        for place, by_link in enumerate(self._onward.values()):
+            for link, _ in by_link:
+                found.setdefault(link, []).append(place)
+        return found
 
     def _holding(self, who: M, right: Right, having: frozenset[int]) -> Holding:
         chains = [
