@@ -8,7 +8,7 @@ from fidelitas.usage.persons import AttributedEvent
 
 __all__ = ["Latest", "LatestSoFar"]
 
-_MOST, _MOST_QUARTERS = 20_000, 1_000_000
+_MOST, _MOST_QUARTERS = 20_000, 200_000  # of accounts; of six years
 _QUARTERS, _MINUTES = 4, 15
 
 

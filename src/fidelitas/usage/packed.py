@@ -11,7 +11,7 @@ __all__ = ["Packed"]
 T = TypeVar("T")
 # So many are packed at once: enough for what they have in common to count.
 _TOGETHER = 32
-_LARGEST = 1 << 30  # of what is kept elsewhere none is as large
+_LARGEST = 1 << 28  # of what is kept elsewhere none is as large
 _compress = zstandard.ZstdCompressor(level=1, write_checksum=True).compress
 _decompress = zstandard.ZstdDecompressor().decompress
 

@@ -19,8 +19,8 @@ __all__ = ["thinned"]
 
 # Bytes of a log by which it is known whether few lines matter: one in so many.
 _SAMPLE, _FEW = 2 << 20, 20
-# What is left is held in memory, and worth it, as long as it is one byte in so many.
-_MOST_LEFT, _ALWAYS_LEFT = 8, 1 << 20
+# What is left is held in memory, and worth it, as long as it is one byte in so many, and of each part no more than so many.
+_FEW_LEFT, _ALWAYS_LEFT, _MOST_LEFT = 8, 1 << 20, 32 << 20
 _BLOCK = 1 << 20
 
 _Blocks = Callable[[], Iterator[bytes]]
@@ -85,7 +85,7 @@ def _lines_left(part: _Blocks) -> list[bytes] | None:
         for block in part():
             left = b"".join(_left(numpy, block))
             size, read = size + len(left), read + len(block)
-            if size > _ALWAYS_LEFT and size * _MOST_LEFT > read:
+            if size > _MOST_LEFT or (size > _ALWAYS_LEFT and size * _FEW_LEFT > read):
                 return None
             if found and len(found[-1]) + len(left) < _BLOCK:
                 found[-1] += left
