@@ -373,7 +373,7 @@ def test_a_command_that_is_a_link_is_told_from_one_in_a_folder_that_is() -> None
 @pytest.mark.parametrize("digest", ["sha224:" + "a" * 56, "sha224:" + "a" * 56 + ", sha256:" + "b" * 64])
 def test_a_digest_that_no_file_has_is_found(digest: str) -> None:
     digests: dict[str, Any] = {"digests": (("sha224", "c" * 56), ("sha256", "b" * 64))}
-    host = host_with(f"ines ALL=(root) {digest} /opt/tool\n", replace(STATES["/opt/tool"], **digests))
+    host = host_with(f"ines ALL=(root) {digest} /opt/tool\n", msgspec.structs.replace(STATES["/opt/tool"], **digests))
     assert bool(found(host, "sudo.wrong-digest")) == ("sha256" not in digest)
 
 
