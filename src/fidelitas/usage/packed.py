@@ -86,6 +86,7 @@ class Packed(Generic[T]):
 
 def _packed(things: list[Any]) -> bytes | None:
     try:
-        return _compress(msgspec.msgpack.encode(things))
+        # A copy: what the library returns keeps the memory that the content might have taken.
+        return bytes(memoryview(_compress(msgspec.msgpack.encode(things))))
     except UnicodeEncodeError:
         return None

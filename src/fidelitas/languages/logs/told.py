@@ -14,7 +14,7 @@ from fidelitas.text import decode
 __all__ = ["Told"]
 
 # So many messages are remembered, of at most so many characters each; a log made of ever new ones costs time, not memory.
-_MOST, _LONGEST = 60_000, 500
+_MOST, _LONGEST = 40_000, 500
 
 
 class Told:
