@@ -1,6 +1,6 @@
 """A long log of which few lines matter, made short by several readers: each looks through a part of the file for the lines that can matter.
 
-What is left out leaves an empty line, so that lines keep their numbers.
+What is left out leaves an empty line, so that lines keep their numbers; blocks stay blocks, by which the years of stamps are counted.
 """
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
@@ -21,7 +21,6 @@ __all__ = ["thinned"]
 _SAMPLE, _FEW = 2 << 20, 20
 # What is left is held in memory, and worth it, as long as it is one byte in so many, and of each part no more than so many.
 _FEW_LEFT, _ALWAYS_LEFT, _MOST_LEFT = 8, 1 << 20, 32 << 20
-_BLOCK = 1 << 20
 
 _Blocks = Callable[[], Iterator[bytes]]
 _Each = Callable[[Callable[[_Blocks], list[bytes] | None], Sequence[_Blocks]], Iterable[list[bytes] | None]]
@@ -77,7 +76,7 @@ def _has_few_that_matter(log: LogLike) -> bool:
 
 
 def _lines_left(part: _Blocks) -> list[bytes] | None:
-    """Return what is left of a part in blocks, ``None`` where that is much, or cannot be read: then all of the log is read by one."""
+    """Return what is left of each block of a part, ``None`` where that is much, or cannot be read: then all of the log is read by one."""
     numpy, found, size, read = columns(), list[bytes](), 0, 0
     if numpy is None:
         return None
@@ -87,10 +86,7 @@ def _lines_left(part: _Blocks) -> list[bytes] | None:
             size, read = size + len(left), read + len(block)
             if size > _MOST_LEFT or (size > _ALWAYS_LEFT and size * _FEW_LEFT > read):
                 return None
-            if found and len(found[-1]) + len(left) < _BLOCK:
-                found[-1] += left
-            else:
-                found.append(left)
+            found.append(left)
     except ReadError:
         return None
     return found
