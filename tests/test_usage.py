@@ -4,6 +4,7 @@ import gzip
 import json
 import math
 import random
+import struct
 import time
 from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
@@ -566,6 +567,15 @@ def test_a_file_that_is_no_log_is_told_as_such(tmp_path: Path) -> None:
     ran = fidelitas("usage", "--log", "notes.txt", cwd=tmp_path)
     assert (ran.status, ran.err) == (3, "fidelitas: no line that concerns privilege was recognised in notes.txt\n")
     assert ran.out.startswith("0 events in 1 log of 1 host, in which no line that concerns privilege was recognised\n")
+
+
+def test_records_of_logins_alone_are_recognised(tmp_path: Path) -> None:
+    """They have no lines by which a log is known to be written steadily, and tell of logins all the same (utmp(5))."""
+    record = struct.pack("<hxxi32s4s32s256shhiii4I20x", 7, 99, b"pts/0", b"ts/0", b"ines", b"192.0.2.1", 0, 0, 0, 1764500000, 0, 0, 0, 0, 0)
+    (tmp_path / "wtmp").write_bytes(record)
+    ran = fidelitas("usage", "--log", "wtmp", cwd=tmp_path)
+    assert (ran.status, ran.err) == (0, "")
+    assert ran.out.startswith("1 event in 1 log of 1 host\n")
 
 
 def test_figures_are_drawn_and_are_the_same_twice(tmp_path: Path) -> None:

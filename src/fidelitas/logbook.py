@@ -115,7 +115,8 @@ class Logbook:
     @property
     def says_nothing(self) -> bool:
         """Whether there are logs, and in none of them a line that concerns privilege was recognised."""
-        return bool(self.covers) and all(cover.pulse.first is None for cover in self.covers)
+        told = any(use.events for use in self.hosts.values()) or any(cover.pulse.first is not None for cover in self.covers)
+        return bool(self.covers) and not told
 
     def spans(self) -> dict[str, tuple[datetime, datetime]]:
         """Return of each host from when to when its logs tell: up to when they were collected, where that is known."""

@@ -1,6 +1,6 @@
 """What was concluded from logs: findings, how rights came about, last logins; by the evidence of all hosts that were asked about.
 
-A log that grew, or another host, is another key: then all of those logs are read again.
+A log that grew, or another host, is another key: then what is kept of each host's logs is put together anew (`logbook_memory`).
 """
 
 from collections.abc import Callable, Mapping

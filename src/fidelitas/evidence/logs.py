@@ -43,7 +43,7 @@ class LogCopy:
     """One log of a bundle: `blocks` reads it anew; `by` is when it was last written to, `family` the log that it was rotated from.
 
     Blocks are of whole lines, but of `records`, which have none.  `tail` returns how a log ends, without reading all of it: nothing where
-    that cannot be had, as of a packed one.  `parts` returns what reads about so many parts of it, none where that cannot be had.
+    that cannot be had, as of a packed one.  `parts` returns what reads about so many parts of it, nothing where that cannot be had.
     """
 
     path: str

@@ -93,7 +93,7 @@ class Habits:
         """Return a stretch of hours spread over those near them, and what the group's habit without it is worth."""
         found = self._without.get(near)
         if found is None:
-            left_out = _spread_of(near)
+            left_out = _spread_of_stretch(near)
             group = [max(one - other, 0.0) for one, other in zip(self._all, left_out, strict=True)]
             worth = self._strength / sum(group)
             found = self._without[near] = left_out, [one * worth for one in group]
@@ -101,5 +101,5 @@ class Habits:
 
 
 @lru_cache(maxsize=5000)
-def _spread_of(near: tuple[int, ...]) -> list[float]:
+def _spread_of_stretch(near: tuple[int, ...]) -> list[float]:
     return smoothed([near.count(at) for at in range(BINS)])

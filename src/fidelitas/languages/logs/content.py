@@ -5,13 +5,14 @@ Knows blocks, not what is in them.
 
 from collections import deque
 from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
 from datetime import datetime
 from itertools import islice
 from typing import Protocol
 
 from fidelitas.errors import ReadError
 
-__all__ = ["LogContent", "LogLike"]
+__all__ = ["DerivedLog", "LogContent", "LogLike"]
 
 # How many blocks are looked at to tell the form of a log: in its copy the lines that were left out are empty.
 _PEEK = 32
@@ -23,7 +24,7 @@ class LogLike(Protocol):
     """A log to read, perhaps packed: `blocks` reads it anew each time, whole lines at a time; `by` is when it was last written to.
 
     Blocks of `records` are of any number of bytes.  `tail` returns how a log ends, without reading all of it, or nothing.
-    `parts` returns what reads about so many parts of it, one after another the whole: none where it has to be read from its begin.
+    `parts` returns what reads about so many parts of it, one after another the whole: nothing where it has to be read from its begin.
     `family` names the log that it is a rotated part of, `survey` counts when it was collected: the same log can be there twice.
     """
 
@@ -45,6 +46,25 @@ class LogLike(Protocol):
     def tail(self) -> Callable[[], bytes]: ...
     @property
     def parts(self) -> Callable[[int], Sequence[Callable[[], Iterator[bytes]]]]: ...
+
+
+@dataclass(frozen=True, slots=True)
+class DerivedLog:
+    """A log of which a part was left out, or as if another survey had collected it."""
+
+    path: str
+    subject: str
+    family: str
+    survey: int
+    by: datetime
+    blocks: Callable[[], Iterator[bytes]]
+    records: bool
+    tail: Callable[[], bytes]
+
+    def parts(self, count: int) -> Sequence[Callable[[], Iterator[bytes]]]:
+        """Return no parts: it is read from its begin."""
+        del count
+        return ()
 
 
 class LogContent:

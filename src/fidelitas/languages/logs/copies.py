@@ -4,39 +4,18 @@ Surveys of a host each bring its logs as a whole.  Where a later copy goes on fr
 has before the later begins, and the later.  Where they differ, both are kept as they are: a line may have been removed.
 """
 
-from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
-from datetime import datetime
+from collections.abc import Iterator, Sequence
 from functools import partial
 from itertools import islice
 from typing import NamedTuple
 
 from fidelitas.errors import ReadError
-from fidelitas.languages.logs.content import LogLike
+from fidelitas.languages.logs.content import DerivedLog, LogLike
 
 __all__ = ["without_copies"]
 
 # How often the first line of a later copy is looked for in an earlier: few lines are written twice within a second.
 _MOST_TRIES = 4
-
-
-@dataclass(frozen=True, slots=True)
-class _Part:
-    """A log, or its beginning, as if another survey had collected it."""
-
-    path: str
-    subject: str
-    family: str
-    survey: int
-    by: datetime
-    blocks: Callable[[], Iterator[bytes]]
-    records: bool
-    tail: Callable[[], bytes]
-
-    def parts(self, count: int) -> Sequence[Callable[[], Iterator[bytes]]]:
-        """Return none: it is read from its begin."""
-        del count
-        return ()
 
 
 class _At(NamedTuple):
@@ -70,7 +49,7 @@ def _joined(copies: Sequence[list[LogLike]]) -> list[LogLike]:
 
 
 def _as_of(log: LogLike, survey: int) -> LogLike:
-    return _Part(log.path, log.subject, log.family, survey, log.by, log.blocks, log.records, log.tail)
+    return DerivedLog(log.path, log.subject, log.family, survey, log.by, log.blocks, log.records, log.tail)
 
 
 def _before(earlier: Sequence[LogLike], later: Sequence[LogLike]) -> list[LogLike] | None:
@@ -146,7 +125,7 @@ def _is_beginning(earlier: Iterator[bytes], later: Iterator[bytes]) -> bool:
 
 def _beginning(log: LogLike, count: int) -> LogLike:
     """Return the first lines of a log."""
-    return _Part(log.path, log.subject, log.family, log.survey, log.by, partial(_first, log, count), log.records, bytes)
+    return DerivedLog(log.path, log.subject, log.family, log.survey, log.by, partial(_first, log, count), log.records, bytes)
 
 
 def _first(log: LogLike, count: int) -> Iterator[bytes]:

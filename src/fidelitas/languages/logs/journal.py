@@ -18,7 +18,7 @@ from fidelitas.languages.logs.journal_fields import Names, impostor
 from fidelitas.languages.logs.pam_verdicts import decided
 from fidelitas.languages.logs.pulse import Pulse
 from fidelitas.languages.logs.repetition import once, repeated
-from fidelitas.languages.logs.shares import WHOLE, Share
+from fidelitas.languages.logs.shares import WHOLE, OfShare, Share
 from fidelitas.languages.logs.sudo_stream import settled
 from fidelitas.languages.logs.told import Told
 from fidelitas.recorded import JOURNAL_FIELDS, PROGRAMS
@@ -28,7 +28,6 @@ __all__ = ["JournalReader", "is_export", "is_journal_json"]
 
 _PROGRAMS = frozenset(PROGRAMS)
 _LONGEST = 1 << 20  # bytes of a field
-_MOST_HOSTS = 10_000
 _AFTER_ACCOUNT, _LOGIN = Event._fields.index("account") + 1, Event._fields.index("login")
 
 
@@ -66,7 +65,7 @@ class JournalReader:
         self._pulse = pulse or Pulse()
         self._told = Told()
         self._counted = counted
-        self._hosts: dict[str, bool] = {}
+        self._ours = OfShare(share)
         self.gaps: list[Gap] = []
         self.unknown: Counter[str] = Counter()
 
@@ -119,9 +118,7 @@ class JournalReader:
         if program not in _PROGRAMS:
             return ()
         host, whole = _value(entry.hostname), _value(entry.message)
-        is_ours = self._hosts.get(host)
-        if is_ours is None:
-            is_ours = self._is_ours(host)
+        is_ours = self._ours[host]
         # A line of sudo can name another host than its own.
         concerns = is_ours or "HOST=" in whole or "submithost" in whole
         if not concerns and not self._share.times:
@@ -154,12 +151,6 @@ class JournalReader:
                 self._counted.login(host, made.target, made.at)
             return ()
         return (made,)
-
-    def _is_ours(self, host: str) -> bool:
-        if len(self._hosts) >= _MOST_HOSTS:
-            self._hosts.clear()
-        found = self._hosts[host] = self._share.has(host)
-        return found
 
     def _gap(self, why: str, line: int) -> None:
         self.gaps.append(Gap(what="journal entry", why=why, weakens="its content is not known", place=self._origin.at(line)))

@@ -4,12 +4,10 @@ What is left out leaves an empty line, so that lines keep their numbers; blocks 
 """
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import dataclass
-from datetime import datetime
 from functools import partial
 
 from fidelitas.errors import ReadError
-from fidelitas.languages.logs.content import LogLike
+from fidelitas.languages.logs.content import DerivedLog, LogLike
 from fidelitas.languages.logs.entries import BEGINNINGS, lines_that_matter
 from fidelitas.languages.logs.forms import is_syslog
 from fidelitas.languages.logs.sparse import candidates
@@ -26,25 +24,6 @@ _Blocks = Callable[[], Iterator[bytes]]
 _Each = Callable[[Callable[[_Blocks], list[bytes] | None], Sequence[_Blocks]], Iterable[list[bytes] | None]]
 
 
-@dataclass(frozen=True, slots=True)
-class _Thinned:
-    """A log without the lines that cannot matter."""
-
-    path: str
-    subject: str
-    family: str
-    survey: int
-    by: datetime
-    blocks: _Blocks
-    records: bool
-    tail: Callable[[], bytes]
-
-    def parts(self, count: int) -> Sequence[_Blocks]:
-        """Return none: what is short is read by one."""
-        del count
-        return ()
-
-
 def thinned(logs: Sequence[LogLike], each: _Each, readers: int) -> list[LogLike]:
     """Return logs of a host, those of which few lines matter without the others; `each` applies a function to all parts of one."""
     return [_thinned(log, each, readers) or log for log in logs] if readers > 1 else list(logs)
@@ -55,10 +34,10 @@ def _thinned(log: LogLike, each: _Each, readers: int) -> LogLike | None:
     if len(parts) < 2 or not _has_few_that_matter(log):
         return None
     left = list(each(_lines_left, parts))
-    blocks = [block for part in left for block in part or ()]
     if None in left:
         return None
-    return _Thinned(log.path, log.subject, log.family, log.survey, log.by, partial(iter, blocks), records=False, tail=log.tail)
+    blocks = [block for part in left for block in part or ()]
+    return DerivedLog(log.path, log.subject, log.family, log.survey, log.by, partial(iter, blocks), records=False, tail=log.tail)
 
 
 def _has_few_that_matter(log: LogLike) -> bool:
