@@ -8,7 +8,8 @@ import shutil
 import subprocess
 import sys
 import tempfile
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
+from contextlib import suppress
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from pathlib import Path
@@ -148,6 +149,22 @@ class Ran:
         return json.loads(self.out)
 
 
+# What takes so long stands still: a slow machine alone fails no test.
+_HANGS = 900
+
+
+def _doing(process: int) -> Iterator[str]:
+    """Yield what a process and those that it began are doing, as the kernel tells it."""
+    folder = Path(f"/proc/{process}")
+    with suppress(OSError):
+        told = {name: (folder / name).read_text().strip() for name in ("stat", "wchan", "syscall")}
+        opened = {path.name: str(path.readlink()) for path in (folder / "fd").iterdir()}
+        yield f"{told} {opened}"
+        for task in (folder / "task").iterdir():
+            for child in (task / "children").read_text().split():
+                yield from _doing(int(child))
+
+
 def fidelitas(*arguments: str | Path, cwd: Path, env: Mapping[str, str] | None = None, typed: str = "", **kwargs: Any) -> Ran:
     """Run the built program in a folder, with a ledger of its own there; a traceback is a failure wherever it comes; `typed` is its input."""
     program = Path(sys.executable).with_name("fidelitas")
@@ -158,16 +175,18 @@ def fidelitas(*arguments: str | Path, cwd: Path, env: Mapping[str, str] | None =
         "LC_ALL": "C.UTF-8",
         **(env or {}),
     }
-    done = subprocess.run(
-        [program, *map(str, arguments)],
-        cwd=cwd,
-        env=surroundings,
-        capture_output=True,
-        check=False,
-        timeout=120,
-        input=typed.encode(),
-        **kwargs,
-    )
-    ran = Ran(done.returncode, done.stdout.decode(), done.stderr.decode())
+    command = [program, *map(str, arguments)]
+    pipes = dict.fromkeys(("stdin", "stdout", "stderr"), subprocess.PIPE)
+    with subprocess.Popen(command, cwd=cwd, env=surroundings, **pipes, **kwargs) as process:  # type: ignore[call-overload]
+        try:
+            out, err = process.communicate(typed.encode(), timeout=_HANGS)
+        except subprocess.TimeoutExpired:
+            where = "\n".join(_doing(process.pid))
+            process.kill()
+            raise AssertionError(f"does not end: {command}\n{where}") from None
+        except BaseException:
+            process.kill()
+            raise
+    ran = Ran(process.returncode, out.decode(), err.decode())
     assert "Traceback" not in ran.err, ran.err
     return ran
