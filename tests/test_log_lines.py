@@ -116,14 +116,11 @@ def test_what_a_log_covers_is_told_of_minutes_as_of_single_lines(forms: tuple[st
     by, read, singly = at + timedelta(days=1), Pulse(), Pulse()
     deque(SyslogReader(Clock(UTC, by, stamps[0], stamps[-1]), Place("knot", "auth.log"), read).events([block]))
     clock = Clock(UTC, by, stamps[0], stamps[-1])
-    idle: dict[str, list[str]] = {}  # by hour, as it is written
     for number, (stamp, (*_, is_idle)) in enumerate(zip(stamps, steps, strict=True), 1):
-        if is_idle:
-            idle.setdefault(stamp[: 13 if stamp[0] == "2" else 9], []).append(stamp)
-        else:
+        if not is_idle:
             singly.beat(clock.read(stamp), number)
-    for first, *more in idle.values():
-        singly.many(clock.near(first), 1 + len(more))
+    for stamp in (stamp for stamp, (*_, is_idle) in zip(stamps, steps, strict=True) if is_idle):
+        singly.many(clock.near(stamp), 1)
     assert (read.first, read.last, read.hours, read.jumps) == (singly.first, singly.last, singly.hours, singly.jumps)
 
 

@@ -21,10 +21,10 @@ from fidelitas.errors import ReadError
 from fidelitas.facts import Event, EventKind, Place
 from fidelitas.languages.logs.audit_log import AuditReader
 from fidelitas.languages.logs.clock import Clock
-from fidelitas.languages.logs.deduplication import Sourced, deduplicate
+from fidelitas.languages.logs.deduplication import Deduplication, Sourced
 from fidelitas.languages.logs.journal import JournalReader
 from fidelitas.languages.logs.journal_fields import impostor
-from fidelitas.languages.logs.login_records import read_login_records
+from fidelitas.languages.logs.login_records import LoginReader
 from fidelitas.languages.logs.reading import LogReading
 from fidelitas.languages.logs.sudo_file import SudoFileReader
 from fidelitas.languages.logs.sudo_lines import read_sudo_line
@@ -467,7 +467,7 @@ def test_one_command_without_end_is_counted_once_each_and_in_time() -> None:
     assert event is not None
     alike = [(NOW + timedelta(milliseconds=10 * number), family) for number in range(20_000) for family in (0, 1)]
     sourced = (Sourced(at, family, event._replace(at=at), called=family == 0) for at, family in alike)
-    assert sum(1 for _ in deduplicate(sourced, [], [0, 0])) == 20_000
+    assert sum(1 for _ in Deduplication([0, 0]).told_once(sourced)) == 20_000
 
 
 @pytest.mark.parametrize("form", ["syslog", "journal"])
@@ -497,7 +497,7 @@ def test_any_log_is_survived(content: bytes, text: str) -> None:
         list(SudoFileReader(clock, HERE).events(blocks))
         list(JournalReader(HERE).events([b'{"SYSLOG_IDENTIFIER":"sudo","MESSAGE":' + content + b"}\n"]))
         list(AuditReader(HERE).events([b"type=USER_CMD msg=audit(1795400000.102:1): " + content + b"\n", *blocks]))
-        list(read_login_records(blocks, HERE))
+        list(LoginReader(HERE).events(blocks))
         list(JournalReader(HERE, export=True).events([b"__CURSOR=x\nSYSLOG_IDENTIFIER=sudo\nMESSAGE\n" + content]))
     line(text)
     masked(text)

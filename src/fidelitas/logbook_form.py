@@ -89,6 +89,7 @@ class LogbookForm(msgspec.Struct, array_like=True):
     covers: list[Cover]
     gone: list[Event]
     latest: dict[str, Latest]
+    states: dict[int, bytes]
 
 
 def form_of(host: HostLogs, book: Logbook) -> LogbookForm | None:
@@ -112,6 +113,7 @@ def form_of(host: HostLogs, book: Logbook) -> LogbookForm | None:
             covers=book.covers,
             gone=book.gone,
             latest=book.latest,
+            states=book.states,
         )
     )
 
@@ -144,7 +146,7 @@ def _use_form(name: str, use: HostUse, zone: str) -> _UseForm | None:
 def book_of(form: LogbookForm) -> Logbook:
     """Return the book of a form."""
     book = Logbook(records=form.records, unknown=Counter(form.unknown), gaps=form.gaps, covers=form.covers, gone=form.gone)
-    book.people, book.everyone, book.latest = People(), form.everyone, form.latest
+    book.people, book.everyone, book.latest, book.states = People(), form.everyone, form.latest, form.states
     book.people.by_name, book.people.causes.by_reason = form.people, form.causes
     book.hosts = {one.name: _use(one) for one in form.uses}
     return book

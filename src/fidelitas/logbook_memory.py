@@ -1,7 +1,7 @@
-"""Logbooks that are kept: what the logs of a host record is read once, and again when its evidence is another.
+"""Logbooks that are kept: what the logs of a host record is read once, and of another survey the lines that were added.
 
-What is kept is of one host, so that a new survey reads the logs of hosts that changed.  Kept in the form of conclusions: read back as the
-types that it was made of, and as nothing else.
+What is kept is of one host, so that a new survey reads the logs of hosts that changed; of long ones also where their reading stood, from
+which the next goes on.  Kept in the form of conclusions: read back as the types that it was made of, and as nothing else.
 """
 
 from collections.abc import Callable, Container, Iterable, Mapping
@@ -23,6 +23,8 @@ class _Store(Protocol):
     def put(self, kept: Mapping[bytes, bytes], rules: bytes, /) -> None: ...
 
 
+# Shorter logs are read from their begin sooner than it takes to find out where their reading stood.
+_WORTH = 1 << 20
 _Read = Callable[[Container[str]], Iterable[HostLogs]]
 _Each = Callable[..., Iterable[Logbook]]
 
@@ -36,6 +38,7 @@ class LogbookMemory:
     def __init__(self, store: _Store, evidence: Mapping[str, tuple[bytes, ...]], wanted: EventFilter, is_whole: Callable[[], bool]) -> None:
         self._store, self._wanted, self._is_whole = store, wanted, is_whole
         self._keys = {subject: self._key(b"logbook", subject, digests) for subject, digests in evidence.items()}
+        self.worth = _WORTH
 
     def _key(self, what: bytes, subject: str, digests: Iterable[bytes]) -> bytes:
         digest = blake2b(rules_digest(), digest_size=24)
@@ -49,17 +52,31 @@ class LogbookMemory:
 
     def keep(self, read: _Read) -> None:
         """Read the logs of hosts of which nothing is kept, one after another, and keep what they record."""
-        for host, book in read_places(read(self.lacking()), self._wanted, None, map, 1):
-            self._keep(self._keys[host.subject], form_of(host, book))
+        for host, book in read_places(read(self.lacking()), self._wanted, None, map, 1, self):
+            self._keep_book(host, book)
+
+    def states(self, subject: str, /) -> Mapping[int, bytes]:
+        """Return where the reading of a host's logs stood when they were read last."""
+        key = self._key(b"where the reading stood", subject, ())
+        try:
+            return decode(self._store.get([key])[key], dict[int, bytes])
+        except (KeyError, ConclusionError):
+            return {}
 
     def book(self, read: _Read, each: _Each, readers: int) -> Logbook:
         """Return what the logs of all hosts record; `read` gives the logs of those of which nothing is kept."""
         kept = self._kept()
         lacking = {subject for subject in self._keys if subject not in kept}
-        for host, book in read_places(read(lacking), self._wanted, None, each, readers) if lacking else ():
+        for host, book in read_places(read(lacking), self._wanted, None, each, readers, self) if lacking else ():
             kept[host.subject] = book
-            self._keep(self._keys[host.subject], form_of(host, book))
+            self._keep_book(host, book)
         return _KeptLogbook.of(included(kept[subject] for subject in self._keys if subject in kept), self._findings)
+
+    def _keep_book(self, host: HostLogs, book: Logbook) -> None:
+        states, book.states = book.states, {}
+        self._keep(self._keys[host.subject], form_of(host, book))
+        if states:
+            self._keep(self._key(b"where the reading stood", host.subject, ()), states)
 
     def _kept(self) -> dict[str, Logbook]:
         stated = self._store.get(list(self._keys.values()))

@@ -12,7 +12,7 @@ from typing import NamedTuple
 
 from fidelitas.text import decode
 
-__all__ = ["DEAD_PROCESS", "USER_PROCESS", "Record", "pieces", "read_records"]
+__all__ = ["DEAD_PROCESS", "USER_PROCESS", "Record", "pieces", "read_records", "whole_records"]
 
 # type, pid, line, ID, user, host, exit status (2), session, seconds, microseconds, address (4 words), unused
 _RECORD = struct.Struct("<hxxi32s4s32s256shhiii16s20x")
@@ -36,6 +36,11 @@ def read_records(blocks: Iterable[bytes]) -> Iterator[Record]:
     """Yield the records in some blocks of bytes, or of lines of hexadecimal digits; one that is cut off at the end is skipped."""
     for kind, pid, line, _, user, host, _, _, _, seconds, _, _ in map(_RECORD.unpack, pieces(_as_bytes(blocks), _RECORD.size)):
         yield Record(kind, _text(user), _text(line), _text(host), pid, datetime.fromtimestamp(seconds, UTC))
+
+
+def whole_records(block: bytes) -> int:
+    """Return how many bytes of a block, with which records begin, are of whole ones."""
+    return block.rfind(b"\n") + 1 if _DIGITS.match(block) else len(block) - len(block) % _RECORD.size
 
 
 def pieces(blocks: Iterable[bytes], size: int) -> Iterator[bytes]:

@@ -10,11 +10,11 @@ from fidelitas.usage.habits import bin_of, is_usual
 from fidelitas.usage.packed import Packed
 from fidelitas.usage.statistics import BINS
 
-__all__ = ["ActiveHours"]
+__all__ = ["LASTING", "ActiveHours", "FirstUse"]
 
 _MOST_PEOPLE = 20_000
 _MOST_COUNTED = 255  # of a byte: more is usual anyway
-_FirstUse = tuple[str, int, str, Place]
+FirstUse = tuple[str, int, str, Place]
 
 
 class _OfPerson:
@@ -49,12 +49,14 @@ class _OfPerson:
 class ActiveHours:
     """Counts uses and attempts; of hours that can turn out to be unusual the first command is kept, and where it stands."""
 
+    __slots__ = ("_bin", "_everyone", "_first", "_hour", "_hours", "_people", "zone")
+
     def __init__(self, zone: tzinfo) -> None:
         """`zone` is that of the host's clock, by which habits are told."""
         self.zone = zone
         self._people: dict[str, _OfPerson] = {}
         self._everyone = [0] * BINS  # active hours by hour of the day and kind of day
-        self._first: Packed[_FirstUse] = Packed(_FirstUse)
+        self._first: Packed[FirstUse] = Packed(FirstUse)
         self._hours = Hours()
         self._hour = self._bin = -1  # the hour that was looked up last
 
@@ -93,3 +95,7 @@ class ActiveHours:
     def first_uses(self, of: Container[tuple[str, int]]) -> dict[tuple[str, int], tuple[str, Place]]:
         """Return the first command of some hours of people, and its place, as far as these are kept."""
         return {(person, hour): (command, place) for person, hour, command, place in self._first if (person, hour) in of}
+
+
+# What is kept while logs go on.
+LASTING = (ActiveHours, _OfPerson)

@@ -35,6 +35,8 @@ class Cause:
 class Causes:
     """Counts by reason; `by_reason` begins with what was refused: ``login: no such account``."""
 
+    __slots__ = ("by_reason",)
+
     def __init__(self) -> None:
         self.by_reason: dict[str, Cause] = {}
 

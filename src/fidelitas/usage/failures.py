@@ -11,7 +11,7 @@ from fidelitas.usage.causes import METHODS
 from fidelitas.usage.packed import Packed
 from fidelitas.usage.persons import AttributedEvent
 
-__all__ = ["FailedAttempts", "Failures", "Spray"]
+__all__ = ["LASTING", "FailedAttempts", "Failures", "FirstFailure", "Spray"]
 
 K = TypeVar("K")
 _MOST_KEYS, _MOST_ACCOUNTS = 20_000, 500
@@ -19,7 +19,7 @@ _OTHERS = "(others)"
 # Accounts that are tried from one place within an hour: nobody has so many of their own.
 _MANY_ACCOUNTS = 5
 _MOST_SPRAYS = 20
-_First = tuple[str, int, str, Place]  # account, hour, where the first came from, and where it stands
+FirstFailure = tuple[str, int, str, Place]  # account, hour, where the first came from, and where it stands
 
 
 @dataclass(slots=True)
@@ -95,9 +95,11 @@ class _OfAccount:
 class FailedAttempts:
     """The failed attempts of a host; events come by time, but for a little disorder."""
 
+    __slots__ = ("_accounts", "_first", "_hours", "_sources")
+
     def __init__(self) -> None:
         self._accounts: dict[str, _OfAccount] = {}
-        self._first: Packed[_First] = Packed(_First)  # of hours past
+        self._first: Packed[FirstFailure] = Packed(FirstFailure)  # of hours past
         self._sources: dict[int, dict[str, Failures]] = {}  # by hour and address or terminal; of hours past those with many accounts
         self._hours = Hours()
 
@@ -175,3 +177,7 @@ def _failed(table: dict[K, Failures], key: K, record: AttributedEvent, count: in
         found = table[key] = Failures(event.place, event.address or event.terminal)
     found.add(event, count, own=event.kind is EventKind.FAILED and (bool(record.persons) or event.program not in LOGIN_SERVICES))
     return found
+
+
+# What is kept while logs go on.
+LASTING = (FailedAttempts, _OfAccount, Failures)

@@ -9,21 +9,22 @@ from collections.abc import Iterator
 from datetime import UTC, datetime, tzinfo
 from enum import Enum
 
-from fidelitas.facts import Change, Event, EventKind, Gap
+from fidelitas.facts import Change, Event, EventKind, Gap, Hours
 from fidelitas.usage.active_hours import ActiveHours
+from fidelitas.usage.causes import Cause, Causes
 from fidelitas.usage.failures import FailedAttempts
-from fidelitas.usage.latest import LatestSoFar
+from fidelitas.usage.latest import Latest, LatestSoFar
 from fidelitas.usage.novelties import FirstUses
 from fidelitas.usage.packed import Packed
-from fidelitas.usage.persons import CRON, AttributedEvent, Attribution
+from fidelitas.usage.persons import CRON, AttributedEvent, Attribution, AttributionBasis
 from fidelitas.usage.provenance import Grants
 from fidelitas.usage.sensitive_targets import SensitiveTarget, sensitive_targets
 from fidelitas.usage.sessions import Session, is_shell
 from fidelitas.usage.silences import LogState
-from fidelitas.usage.summary import People, is_sure
+from fidelitas.usage.summary import People, PersonUse, is_sure
 from fidelitas.usage.unusual import Unusual, bursts, odd_hours
 
-__all__ = ["HostUse", "Notable"]
+__all__ = ["LASTING", "HostUse", "Notable"]
 
 _MOST = 500
 _MOST_OF_PERSON = 20  # of a sort of actions; changes are compared with one another, and more of them are kept
@@ -58,8 +59,16 @@ def _of_whom(sort: Notable, record: AttributedEvent) -> tuple[Notable, str]:
 class HostUse:
     """The use of privilege on one host; `add` takes the events in the order of time, in the zone of whose clock habits are told.
 
+    The record of an account's last login is no event: it tells when that was, and counts as nothing else.
+
     `people` counts what everyone did, perhaps on other hosts, too; `latest` takes what the logs of one place tell, perhaps of other hosts.
     """
+
+    __slots__ = (
+        "_active", "_failed", "_first", "_people", "_shells_of", "_unusual", "attribution", "counted", "counted_of", "entitled", "events",
+        "gone", "grants", "host", "latest", "logs", "notable", "sessions", "sessions_left_out", "shells_left_out", "troubles", "until",
+        "users", "zone",
+    )  # fmt: skip
 
     def __init__(self, host: str, zone: tzinfo = UTC, people: People | None = None, latest: LatestSoFar | None = None) -> None:
         self.host, self.zone = host, zone
@@ -105,8 +114,11 @@ class HostUse:
 
     def add(self, event: Event) -> AttributedEvent:
         """Take the next event, and return it with who stood behind it."""
-        record = self.attribution.attribute(event)
         kind = event.kind
+        if event.last_only:
+            self.latest.login(event.target, event.at)
+            return AttributedEvent(event, (event.target,), AttributionBasis.NAMED)
+        record = self.attribution.attribute(event)
         self.events += 1
         if self.attribution.sessions.done:
             self._end_sessions()
@@ -130,7 +142,7 @@ class HostUse:
         elif kind is EventKind.CHANGED:
             self._keep(Notable.CHANGED, record)
             self.grants.add(record)
-        elif kind is EventKind.LOGIN and event.target == "root" and not event.last_only:
+        elif kind is EventKind.LOGIN and event.target == "root":
             self._keep(Notable.ROOT_LOGIN, record)
         return record
 
@@ -206,3 +218,7 @@ class HostUse:
             if key in before and before[key].event.change is not event.change:
                 yield before[key], record
             before[key] = record
+
+
+# What is kept while logs go on, of this and of what it is made of.
+LASTING = (HostUse, Attribution, Grants, LatestSoFar, Latest, People, PersonUse, Causes, Cause, Hours)

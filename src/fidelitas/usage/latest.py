@@ -33,6 +33,8 @@ class Latest:
 class LatestSoFar:
     """Takes the events of one place as they go by, host by host; `found` is what they tell."""
 
+    __slots__ = ("_hours", "found")
+
     def __init__(self) -> None:
         self.found = Latest()
         self._hours = Hours()

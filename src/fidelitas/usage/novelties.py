@@ -8,7 +8,7 @@ from fidelitas.usage.command_families import family_of
 from fidelitas.usage.persons import AttributedEvent
 from fidelitas.usage.statistics import novelty_tail
 
-__all__ = ["FirstUses", "New", "Novelty"]
+__all__ = ["LASTING", "FirstUses", "New", "Novelty"]
 
 _MOST_KEYS, _MOST = 20_000, 5000
 # A first time means something once there is a habit.
@@ -51,6 +51,8 @@ class _Known:
 class FirstUses:
     """Takes the uses of persons in the order of time; `novelties` are those that a person's own record makes improbable."""
 
+    __slots__ = ("_commands", "_rights", "novelties")
+
     def __init__(self) -> None:
         self.novelties: list[Novelty] = []
         self._rights, self._commands = _Known(New.RIGHT), _Known(New.COMMAND)
@@ -82,3 +84,7 @@ class FirstUses:
                 self.novelties.append(Novelty(record, of.what, uses, len(known), chance))
         if len(usual) < _TEAM:
             usual.add(record.persons[0])
+
+
+# What is kept while logs go on.
+LASTING = (FirstUses, _Known, Novelty)

@@ -63,6 +63,15 @@ class Packed(Generic[T]):
             raise zstandard.ZstdError("not packed here")
         return msgspec.msgpack.decode(_decompress(chunk), type=list[self._kind])  # type: ignore[name-defined]
 
+    @property
+    def parts(self) -> tuple[Any, int, list[bytes | list[T]], list[T]]:
+        """Of what type they are and how many, those that are packed, and those that are not yet."""
+        return self._kind, self._count, self._chunks, self._latest
+
+    def take_parts(self, count: int, chunks: list[bytes | list[T]], latest: list[T]) -> None:
+        """Be what another of the same type is, of which these are the other parts."""
+        self._count, self._chunks, self._latest = count, chunks, latest
+
     def chunks(self) -> tuple[int, list[bytes]] | None:
         """Return how many there are, and all of them packed; ``None`` where one cannot be."""
         self._pack()

@@ -86,6 +86,8 @@ class AttributedEvent(NamedTuple):
 class Attribution:
     """Ties the events of one host to persons while they go by; `sessions` are the elevated ones."""
 
+    __slots__ = ("_by_process", "_commands", "_enough", "_last", "_recorded", "sessions")
+
     def __init__(self) -> None:
         self.sessions = Sessions()
         self._commands: deque[AttributedEvent] = deque(maxlen=_MOST_RECENT)

@@ -15,8 +15,10 @@ from fidelitas.usage.command_lines import gives_shell
 
 __all__ = [
     "ELEVATED_LOGONS",
+    "LASTING",
     "MOMENT",
     "OF_SESSION",
+    "Numbered",
     "Session",
     "Sessions",
     "begins_session",
@@ -99,6 +101,8 @@ def may_be_elevated(event: Event) -> bool:
 
 class Sessions:
     """The sessions of one host while its events go by; `done` are those that are closed and were not taken yet."""
+
+    __slots__ = ("_open", "done")
 
     def __init__(self) -> None:
         self._open = _Index()
@@ -183,21 +187,24 @@ class Sessions:
         return [one for one in self._open if not one.nested]
 
 
-_Numbered = dict[int, Session]
+class Numbered(dict[int, Session]):
+    """Sessions by their identity, in an order."""
 
 
 class _Index:
     """Open sessions, in the order in which they were opened, and by what they are asked for."""
 
+    __slots__ = ("_as", "_by_number", "_of_process", "_on", "_recorded", "_root_shells", "_running", "_without_process")
+
     def __init__(self) -> None:
-        self._by_number: _Numbered = {}
-        self._as: dict[tuple[str, str], _Numbered] = {}  # by program and account
-        self._without_process: dict[tuple[str, str], _Numbered] = {}
-        self._of_process: dict[int, _Numbered] = {}
-        self._on: dict[tuple[str, str], _Numbered] = {}  # by account and terminal
-        self._recorded: dict[tuple[str, str], _Numbered] = {}
-        self._running: dict[tuple[str, str], _Numbered] | None = None  # by program and command, once that is asked for
-        self._root_shells: _Numbered = {}
+        self._by_number = Numbered()
+        self._as: dict[tuple[str, str], Numbered] = {}  # by program and account
+        self._without_process: dict[tuple[str, str], Numbered] = {}
+        self._of_process: dict[int, Numbered] = {}
+        self._on: dict[tuple[str, str], Numbered] = {}  # by account and terminal
+        self._recorded: dict[tuple[str, str], Numbered] = {}
+        self._running: dict[tuple[str, str], Numbered] | None = None  # by program and command, once that is asked for
+        self._root_shells = Numbered()
 
     def __len__(self) -> int:
         return len(self._by_number)
@@ -218,10 +225,10 @@ class _Index:
             _leave(table, key, id(session))
         self._root_shells.pop(id(session), None)
 
-    def _places(self, session: Session) -> list[tuple[dict[Any, _Numbered], object]]:
+    def _places(self, session: Session) -> list[tuple[dict[Any, Numbered], object]]:
         """Return the tables that a session is in, with its key in each."""
         program, whose, pid = session.program, (session.program, session.account), session.pid
-        found: list[tuple[dict[Any, _Numbered], object]] = [(self._as, whose)]
+        found: list[tuple[dict[Any, Numbered], object]] = [(self._as, whose)]
         found.append((self._without_process, whose) if pid is None else (self._of_process, pid))
         if session.terminal:
             found.append((self._on, (session.account, session.terminal)))
@@ -285,15 +292,14 @@ class _Index:
         return found
 
 
-def _enter(table: dict[K, _Numbered], key: K, session: Session) -> None:
+def _enter(table: dict[K, Numbered], key: K, session: Session) -> None:
     some = table.get(key)
     if some is None:
-        table[key] = {id(session): session}
-    else:
-        some[id(session)] = session
+        some = table[key] = Numbered()
+    some[id(session)] = session
 
 
-def _leave(table: dict[K, _Numbered], key: K, number: int) -> None:
+def _leave(table: dict[K, Numbered], key: K, number: int) -> None:
     some = table.get(key)
     if some is not None:
         some.pop(number, None)
@@ -301,11 +307,11 @@ def _leave(table: dict[K, _Numbered], key: K, number: int) -> None:
             del table[key]
 
 
-def _last(some: _Numbered | None) -> Session | None:
+def _last(some: Numbered | None) -> Session | None:
     return some[next(reversed(some))] if some else None
 
 
-_NONE: dict[int, Session] = {}
+_NONE = Numbered()
 
 
 def name_of_record(recording: str) -> str:
@@ -317,3 +323,7 @@ def name_of_record(recording: str) -> str:
 
 def _fresh(session: Session, at: datetime | None) -> bool:
     return at is None or at - session.opened < _STALE
+
+
+# What is kept while logs go on.
+LASTING = (Session, Sessions, _Index)

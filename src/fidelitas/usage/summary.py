@@ -53,6 +53,8 @@ class PersonUse:
 class People:
     """Counts the actions of everyone; what can be several persons' is nobody's here."""
 
+    __slots__ = ("_last_failure", "by_name", "causes")
+
     def __init__(self) -> None:
         self.by_name: dict[str, PersonUse] = {}
         self.causes = Causes()

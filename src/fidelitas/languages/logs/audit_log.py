@@ -7,7 +7,7 @@ event share a serial number: a system call and the arguments of what it started.
 import re
 from collections.abc import Iterable, Iterator, Mapping
 from datetime import UTC, datetime
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 from fidelitas.facts import Change, Event, EventKind, Place
 from fidelitas.masking import masked
@@ -73,9 +73,19 @@ class AuditReader:
         self._call: tuple[bytes, bytes] = (b"", b"")  # the last system call: its number, and what is told of it
         self._seen: set[tuple[bytes, ...]] = set()
 
-    def events(self, blocks: Iterable[bytes]) -> Iterator[Event]:
-        """Yield the events of blocks of whole lines."""
-        before = 1
+    @property
+    def lasting(self) -> tuple[object, ...]:
+        """What is known at the end of some blocks, for another reader to go on with."""
+        return self._names, self._call, self._seen
+
+    @lasting.setter
+    def lasting(self, known: tuple[Any, ...]) -> None:
+        self._names, self._call, self._seen = known
+
+    def events(self, blocks: Iterable[bytes], after: int = 0, until: datetime | None = None) -> Iterator[Event]:
+        """Yield the events of blocks of whole lines, which come after so many; nothing waits for others that come later."""
+        del until
+        before = 1 + after
         for block in blocks:
             at = 0
             for found in _RECORD.finditer(block):

@@ -6,6 +6,7 @@ The year follows from the order of the lines and from a time by which the last w
 import re
 from collections.abc import Sequence
 from datetime import UTC, datetime, timedelta, tzinfo
+from typing import Any
 
 __all__ = ["Clock", "has_year"]
 
@@ -41,9 +42,20 @@ class Clock:
         self._minutes: dict[str, datetime | None] = {}
         self._offsets: dict[str, timedelta] = {}
         self._before: datetime | None = None
-        self._year = _first_year(self._limit, [one for one in samples if one])
+        self._year = self._begins = _first_year(self._limit, [one for one in samples if one])
         self._turned: datetime | None = None  # the last time before the year was counted on
         self._again = 0  # 1 in the hour that comes a second time at the end of summer time
+
+    @property
+    def lasting(self) -> tuple[object, ...]:
+        """What the stamps so far have told, for another clock of the same log to go on with, which must find the same year to begin in."""
+        return self._begins, self._before, self._year, self._turned, self._again
+
+    @lasting.setter
+    def lasting(self, told: tuple[Any, ...]) -> None:
+        begins, self._before, self._year, self._turned, self._again = told
+        if begins != self._begins:
+            raise ValueError("another year to begin in")
 
     def read(self, stamp: str) -> datetime | None:
         """Return the time of a stamp in UTC, or ``None`` for one that is no time."""

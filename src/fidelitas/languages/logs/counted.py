@@ -18,18 +18,18 @@ class Counted:
 
     events: Counter[str] = field(default_factory=Counter)
     logins: dict[tuple[str, str], datetime] = field(default_factory=dict)
-    _met: set[tuple[str, str, str]] = field(default_factory=set)
+    met: set[tuple[str, str, str]] = field(default_factory=set)  # host, account and target of those that were an event
 
     def takes(self, event: Event, host: str) -> bool:
         """Count an event of which no more than that matters, and return whether it is one: not the first of its accounts on a host."""
         if event.kind not in _OF_LOGIN or not is_ordinary_login(event):
             return False
         met = host, event.account, event.target
-        if met in self._met:
+        if met in self.met:
             self.events[host] += 1
             return True
-        if len(self._met) < _MOST_MET:
-            self._met.add(met)
+        if len(self.met) < _MOST_MET:
+            self.met.add(met)
         return False
 
     def login(self, host: str, account: str, at: datetime | None) -> None:

@@ -14,7 +14,7 @@ from typing import NamedTuple
 from fidelitas.facts import Event, EventKind
 from fidelitas.text import short_host_name
 
-__all__ = ["Sourced", "deduplicate"]
+__all__ = ["LASTING", "Deduplication", "Sourced"]
 
 # Stamps of whole seconds, and the time that a message takes from one daemon to the next.
 _WITHIN = timedelta(seconds=2)
@@ -82,32 +82,34 @@ class _Held:
         return True
 
 
-def deduplicate(events: Iterable[Sourced], missed: list[Sourced], surveys: Sequence[int]) -> Iterator[Event]:
-    """Yield events that come by time, of those alike from different families within moments the one that tells most.
+class Deduplication:
+    """The events of several families as they go by; `missed` are those that no family of the last survey tells."""
 
-    `surveys` tells when each family was collected; what no family of the last one tells is added to `missed`.
-    """
-    return _Waiting(missed, surveys).told_once(events)
+    __slots__ = ("_alike", "_count", "_heap", "_newest", "_patience", "missed", "surveys")
 
-
-class _Waiting:
-    def __init__(self, missed: list[Sourced], surveys: Sequence[int]) -> None:
-        self._missed, self._surveys, self._last = missed, surveys, max(surveys)
+    def __init__(self, surveys: Sequence[int]) -> None:
+        """`surveys` tells when each family was collected."""
+        self.surveys = surveys
+        self.missed: list[Sourced] = []
+        self._patience = _WITHIN
         self._heap: list[tuple[_Place, int, _Held]] = []
         self._alike: dict[object, dict[int, _Held]] = {}
         self._newest: dict[int, _Held] = {}  # of each family
         self._count = 0
 
-    def told_once(self, events: Iterable[Sourced]) -> Iterator[Event]:
-        patience = _WITHIN
+    def told_once(self, events: Iterable[Sourced], *, last: bool = True) -> Iterator[Event]:
+        """Yield events that come by time, of those alike from different families within moments the one that tells most.
+
+        Where these are not the `last`, those that others may tell as well go on waiting.
+        """
         for one in events:
             if one.called:
-                patience = _ASKED
+                self._patience = _ASKED
             # A clock that is set back must not keep all.
-            while self._heap and (abs(one.at - self._heap[0][0][0]) > patience or len(self._heap) > _MOST_HELD):
+            while self._heap and (abs(one.at - self._heap[0][0][0]) > self._patience or len(self._heap) > _MOST_HELD):
                 yield from self._let_go()
             self._take(one)
-        while self._heap:
+        while self._heap and last:
             yield from self._let_go()
 
     def _take(self, one: Sourced) -> None:
@@ -121,7 +123,7 @@ class _Waiting:
         elif twin.take(one, self._count):
             self._push(twin)
         self._newest[one.family] = twin
-        if len(twin.families) == len(self._surveys):  # every log has it
+        if len(twin.families) == len(self.surveys):  # every log has it
             self._forget(twin)
 
     def _forget(self, one: _Held) -> None:
@@ -143,9 +145,9 @@ class _Waiting:
             return
         oldest.gone = True
         self._forget(oldest)
-        last = self._last
-        if last and len(self._missed) < _MOST_GONE and all(self._surveys[family] < last for family in oldest.families):
-            self._missed.append(oldest.one)
+        last = max(self.surveys)
+        if last and len(self.missed) < _MOST_GONE and all(self.surveys[family] < last for family in oldest.families):
+            self.missed.append(oldest.one)
         event = oldest.one.event
         yield event if event.at is None or event.at == place[0] else event._replace(at=place[0])
 
@@ -168,9 +170,14 @@ def _written(command: str) -> str:
 
 
 def _fuller(one: Sourced, other: Sourced) -> Sourced:
-    """Return the one that tells more, with the account of the log-in and a doubt where either tells them."""
-    base, second = (one, other) if sum(map(bool, one.event.dedup_key)) >= sum(map(bool, other.event.dedup_key)) else (other, one)
+    """Return the one that tells more, with the account of the log-in and a doubt where either tells them; a last login tells least."""
+    tells = [(not event.last_only, sum(map(bool, event.dedup_key))) for event in (one.event, other.event)]
+    base, second = (one, other) if tells[0] >= tells[1] else (other, one)
     login, doubt = base.event.login or second.event.login, base.event.doubt or second.event.doubt
     if (login, doubt) == (base.event.login, base.event.doubt):
         return base
     return base._replace(event=base.event._replace(login=login, doubt=doubt))
+
+
+# What is kept of logs that go on.
+LASTING = (Deduplication, _Held)

@@ -5,7 +5,6 @@ expression finds the lines of the programs that matter, and the lines between ar
 """
 
 import re
-from collections import Counter
 from collections.abc import Callable, Collection, Iterable, Iterator
 from typing import Any, NamedTuple
 
@@ -54,7 +53,8 @@ _HEAD = 5  # bytes by which the beginnings of messages are told apart at first; 
 _SHORT_HEAD = len(": ")
 _NINE = 57  # the last digit of ASCII
 _ALIKE, _TRADITIONAL = 14, 15  # bytes of a stamp of ISO 8601 up to the hour; bytes of a traditional one
-_HOUR_ISO, _HOUR_TRADITIONAL = 13, 9  # bytes of a stamp up to the minutes
+_MINUTE_ISO, _MINUTE_TRADITIONAL = 16, 12  # bytes of a stamp up to the seconds
+_UTC, _OFFSET = b"Z", slice(-6, -3)  # where a stamp says of which zone it is
 
 
 class Line(NamedTuple):
@@ -73,13 +73,15 @@ def first_stamp(blocks: Iterable[bytes]) -> str:
     return next((line.stamp.decode() for line in lines_that_matter(blocks)), "")
 
 
-def lines_that_matter(blocks: Iterable[bytes], idle: "Idle | None" = None, passed_over: Collection[bytes] = frozenset()) -> Iterator[Line]:
-    """Yield the lines of programs that matter; blocks are of whole lines.
+def lines_that_matter(
+    blocks: Iterable[bytes], idle: "Idle | None" = None, passed_over: Collection[bytes] = frozenset(), after: int = 0
+) -> Iterator[Line]:
+    """Yield the lines of programs that matter; blocks are of whole lines, which are counted on from those `after` which they come.
 
     With `idle`, lines that are known to concern no privilege are left out and counted, block by block.  Lines with a year whose host is one
     of those `passed_over`, which may become more meanwhile, are left out, unless messages in their block name hosts.
     """
-    heads, make, parted = idle.heads if idle is not None else {}, tuple.__new__, _Parted()
+    heads, make, parted = idle.heads if idle is not None else {}, tuple.__new__, _Parted(after)
     before = _ODD  # the stamp of the line before
     programs: dict[bytes, bytes | None] = {_NO_TAG: _ODD}  # by what stands behind the host, up to a bracket
     for block in blocks:
@@ -135,8 +137,8 @@ def lines_that_matter(blocks: Iterable[bytes], idle: "Idle | None" = None, passe
 class _Parted:
     """Parts blocks into lines with their numbers: all of them, or where few of a long log matter, those that can."""
 
-    def __init__(self) -> None:
-        self._before = self._count = self._read = 0
+    def __init__(self, after: int) -> None:
+        self._before, self._count, self._read = after, 0, 0
         self._columns: Any = None
 
     def lines(self, block: bytes) -> Iterator[tuple[int, bytes]]:
@@ -184,28 +186,49 @@ def _remember(programs: dict[bytes, bytes | None], name: bytes) -> bytes | None:
 
 
 class Idle:
-    """Counts lines whose message begins in a way that concerns no privilege; `seen` is called with a stamp of each hour and how many."""
+    """Counts lines whose message begins in a way that concerns no privilege.
+
+    `seen` is called with stamps and how many lines there were: of each minute the first by time, and the last.
+    """
 
     def __init__(self, beginnings: Iterable[bytes], seen: Callable[[bytes, int], None]) -> None:
         self.heads: dict[bytes, tuple[bytes, ...]] = {}  # beginnings by their first bytes
         for beginning in beginnings:
             self.heads[beginning[:_HEAD]] = (*self.heads.get(beginning[:_HEAD], ()), beginning)
         self._seen = seen
-        self._stamps: dict[bytes, bytes] = {}
-        self._counts: Counter[bytes] = Counter()
+        self._minutes: dict[bytes, _Stamps] = {}
 
     def count(self, stamp: bytes) -> None:
         """Count one line."""
-        hour = stamp[: _HOUR_ISO if stamp[0] <= _NINE else _HOUR_TRADITIONAL]
-        self._stamps.setdefault(hour, stamp)
-        self._counts[hour] += 1
+        zone = _UTC if stamp.endswith(_UTC) else stamp[_OFFSET]
+        minute = stamp[: _MINUTE_ISO if stamp[0] <= _NINE else _MINUTE_TRADITIONAL] + zone
+        known = self._minutes.get(minute)
+        if known is None:
+            self._minutes[minute] = _Stamps(stamp)
+            return
+        known.count += 1
+        if stamp > known.last:
+            known.last = stamp
+        elif stamp < known.first:
+            known.first = stamp
 
     def report(self) -> None:
         """Report what was counted in a block, once its other lines were yielded."""
-        for hour, stamp in self._stamps.items():
-            self._seen(stamp, self._counts[hour])
-        self._stamps.clear()
-        self._counts.clear()
+        for one in self._minutes.values():
+            self._seen(one.first, one.count)
+            if one.last != one.first:
+                self._seen(one.last, 0)
+        self._minutes.clear()
+
+
+class _Stamps:
+    """The first and the last stamp of a minute, and of how many lines."""
+
+    __slots__ = ("count", "first", "last")
+
+    def __init__(self, stamp: bytes) -> None:
+        self.first = self.last = stamp
+        self.count = 1
 
 
 def _process(head: bytes) -> bytes:

@@ -22,13 +22,17 @@ from fidelitas.languages.logs.syslog import SyslogReader
 from fidelitas.languages.logs.windows_events import WindowsEventReader, is_event_xml
 from fidelitas.text import decode
 
-__all__ = ["KnownLog", "LogReader", "events_of", "is_syslog"]
+__all__ = ["LAST_LOG", "KnownLog", "LogReader", "beating", "is_syslog", "reader_of"]
 
 LAST_LOG = "/lastlog"
 
 
 class LogReader(Protocol):
-    """Reads one log.  Some have `gaps`, lines that could not be read, or `unknown`, messages of no known form by program."""
+    """Reads one log.  Some have `gaps`, lines that could not be read, or `unknown`, messages of no known form by program.
+
+    Those that can go on where another stopped have something `lasting`, and take with blocks after how many lines they come, and whether
+    they are the last.
+    """
 
     def events(self, blocks: Iterable[bytes]) -> Iterator[Event]: ...
 
@@ -75,24 +79,20 @@ def is_syslog(start: bytes) -> bool:
     return not any(form.is_one(start) for form in _FORMS)
 
 
-def events_of(log: KnownLog, *, records: bool) -> tuple[LogReader, Iterator[Event]]:
-    """Return what reads a log, and its events, as they are asked for; the pulse of the log beats meanwhile."""
+def reader_of(log: KnownLog, *, records: bool) -> tuple[LogReader, bool]:
+    """Return what reads a log, and whether its events are what the pulse of the log beats by."""
     if records:
         last = log.origin.path.endswith(LAST_LOG)
-        reader: LogReader = LastLogReader(log.origin, log.names) if last else LoginReader(log.origin)
-        return reader, reader.events(log.content.blocks())
+        return (LastLogReader(log.origin, log.names) if last else LoginReader(log.origin)), False
     start = log.content.beginning()
     form = next((form for form in _FORMS if form.is_one(start)), None)
     if form is None:  # its pulse is that of all lines that matter, not of its events alone
         clock = Clock(log.zone, log.by, *_stamps(log.content))
-        reader = SyslogReader(clock, log.origin, log.pulse, log.names, log.share, log.counted)
-        return reader, reader.events(log.content.blocks())
-    reader = form.reader(log)
-    events = reader.events(log.content.blocks())
-    return reader, events if form.beats else _beating(events, log.pulse)
+        return SyslogReader(clock, log.origin, log.pulse, log.names, log.share, log.counted), False
+    return form.reader(log), not form.beats
 
 
-def _beating(events: Iterable[Event], pulse: Pulse) -> Iterator[Event]:
+def beating(events: Iterable[Event], pulse: Pulse) -> Iterator[Event]:
     """Yield the events of a log of which no other line is looked at."""
     for event in events:
         pulse.beat(event.at, event.place.line or 0)

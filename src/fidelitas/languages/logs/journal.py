@@ -15,12 +15,13 @@ import msgspec
 from fidelitas.facts import Event, EventKind, Gap, Place
 from fidelitas.languages.logs.counted import Counted
 from fidelitas.languages.logs.journal_fields import Names, impostor
-from fidelitas.languages.logs.pam_verdicts import decided
+from fidelitas.languages.logs.pam_verdicts import VerdictStream
 from fidelitas.languages.logs.pulse import Pulse
 from fidelitas.languages.logs.repetition import once, repeated
 from fidelitas.languages.logs.shares import WHOLE, OfShare, Share
-from fidelitas.languages.logs.sudo_stream import settled
+from fidelitas.languages.logs.sudo_stream import SudoStream
 from fidelitas.languages.logs.told import Told
+from fidelitas.languages.logs.waiting import earliest
 from fidelitas.recorded import JOURNAL_FIELDS, PROGRAMS
 from fidelitas.text import decode
 
@@ -66,17 +67,36 @@ class JournalReader:
         self._told = Told()
         self._counted = counted
         self._ours = OfShare(share)
+        self._verdicts, self._sudo = VerdictStream(), SudoStream()
         self.gaps: list[Gap] = []
         self.unknown: Counter[str] = Counter()
 
-    def events(self, blocks: Iterable[bytes]) -> Iterator[Event]:
-        """Yield the events of an export."""
-        entries = self._exported(blocks) if self._export else self._stated(blocks)
-        return settled(decided(event for entry, number in entries for event in self._events(entry, number)))
+    def events(self, blocks: Iterable[bytes], after: int = 0, until: datetime | None = None) -> Iterator[Event]:
+        """Yield the events of an export, whose blocks come after so many lines.
 
-    def _stated(self, blocks: Iterable[bytes]) -> Iterator[tuple[Any, int]]:
-        """Yield the entries of JSON lines with their numbers."""
-        number = 0
+        Where others come later, of no time before `until`, what may wait for them goes on waiting.
+        """
+        entries = self._exported(blocks) if self._export else self._stated(blocks, after)
+        events = (event for entry, number in entries for event in self._events(entry, number))
+        return self._sudo.settled(self._verdicts.decided(events, last=until is None), until=until)
+
+    @property
+    def since(self) -> datetime | None:
+        """Since when something waits for lines that come later, ``None`` where nothing does."""
+        return earliest(at for at in (self._verdicts.since, self._sudo.since) if at is not None)
+
+    @property
+    def lasting(self) -> tuple[object, ...] | None:
+        """What is known at the end of blocks that were not the last, for another reader to go on with; not of the export format."""
+        return None if self._export else (self._names.lasting, self._verdicts, self._sudo, self.unknown, self.gaps)
+
+    @lasting.setter
+    def lasting(self, known: tuple[Any, ...]) -> None:
+        self._names.lasting, self._verdicts, self._sudo, self.unknown, self.gaps = known
+
+    def _stated(self, blocks: Iterable[bytes], after: int) -> Iterator[tuple[Any, int]]:
+        """Yield the entries of JSON lines with their numbers, which come after so many others."""
+        number = after
         for block in blocks:
             for line in block.split(b"\n"):
                 number += 1

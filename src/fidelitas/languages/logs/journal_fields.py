@@ -7,6 +7,7 @@ its command name (``_COMM``) is its own choice, the file that it runs (``_EXE``)
 import re
 from collections.abc import Mapping
 from functools import lru_cache
+from typing import Any
 
 __all__ = ["Names", "impostor"]
 
@@ -89,6 +90,15 @@ class Names:
         self._known = known
         self._learned: dict[tuple[str, int], str] = {}
         self._numbers: dict[tuple[str, str], int] = {}
+
+    @property
+    def lasting(self) -> tuple[object, ...]:
+        """What was learned, for others of the same host."""
+        return self._learned, self._numbers
+
+    @lasting.setter
+    def lasting(self, learned: tuple[Any, ...]) -> None:
+        self._learned, self._numbers = learned
 
     def learn(self, host: str, message: str) -> None:
         """Take the pairs of PAM's message on a session that is opened, such as ``rada(uid=1013)``; who became root keeps a name with 0."""

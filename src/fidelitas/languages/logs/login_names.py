@@ -5,6 +5,7 @@ say whether there is such an account; of what the others log, a name that nobody
 """
 
 from collections.abc import Iterable
+from typing import Any
 
 from fidelitas.facts import Event, EventKind
 from fidelitas.masking import is_masked
@@ -28,6 +29,15 @@ class LoginNames:
         self._seen: dict[str, set[str]] = {}  # by host, as it is written, and by its name alone
         self._count = 0
         self._masked: dict[str, int] = {}
+
+    @property
+    def lasting(self) -> tuple[object, ...]:
+        """What was learned, for others of the same host."""
+        return self._seen, self._count, self._masked
+
+    @lasting.setter
+    def lasting(self, learned: tuple[Any, ...]) -> None:
+        self._seen, self._count, self._masked = learned
 
     def shown(self, event: Event) -> Event:
         """Return the event without what may be a password; of events that succeeded the names are learned."""

@@ -3,27 +3,61 @@
 import struct
 from collections.abc import Iterable, Iterator, Mapping
 from datetime import UTC, datetime
+from typing import Any
 
 from fidelitas.errors import ReadError
 from fidelitas.facts import Event, EventKind, Place
 from fidelitas.languages.utmp import DEAD_PROCESS, USER_PROCESS, pieces, read_records
 from fidelitas.text import decode
 
-__all__ = ["LastLogReader", "LoginReader", "read_last_log", "read_login_records"]
+__all__ = ["LastLogReader", "LoginReader"]
 
 _MOST = 1_000_000
 _LAST = struct.Struct("<i32s256s")  # time, line, host; one record for each user ID, whether used or not
 
 
 class LoginReader:
-    """Reads wtmp or btmp."""
+    """Reads wtmp or btmp; places count records.  A log-out is told by its terminal, whose last log-in tells the account."""
 
     def __init__(self, origin: Place) -> None:
         self._origin = origin
+        self._failed = origin.path.rpartition("/")[2].startswith("btmp")
+        self._accounts: dict[str, str] = {}  # that are logged in, by terminal
+        self._count = 0
 
-    def events(self, blocks: Iterable[bytes]) -> Iterator[Event]:
-        """Yield the events of a file."""
-        return read_login_records(blocks, self._origin)
+    @property
+    def lasting(self) -> tuple[object, ...]:
+        """What is known at the end of some records, for another reader to go on with."""
+        return self._accounts, self._count
+
+    @lasting.setter
+    def lasting(self, known: tuple[Any, ...]) -> None:
+        self._accounts, self._count = known
+
+    def events(self, blocks: Iterable[bytes], after: int = 0, until: datetime | None = None) -> Iterator[Event]:
+        """Yield the events of whole records, those after others that were read; nothing waits for others that come later."""
+        del after, until
+        for one in read_records(blocks):
+            self._count += 1
+            target, kind = one.account, EventKind.LOGIN_FAILED if self._failed else EventKind.LOGIN
+            if one.kind == DEAD_PROCESS and not self._failed:
+                target, kind = self._accounts.pop(one.terminal, ""), EventKind.CLOSED
+            elif one.kind == USER_PROCESS:
+                self._accounts[one.terminal] = one.account
+            elif not self._failed:
+                continue
+            if target:
+                yield Event(
+                    at=one.at,
+                    place=self._origin.at(self._count),
+                    pid=one.pid,
+                    kind=kind,
+                    program="login records",
+                    target=target,
+                    terminal=one.terminal,
+                    address=one.host,
+                    typed=self._failed,
+                )
 
 
 class LastLogReader:
@@ -34,36 +68,10 @@ class LastLogReader:
 
     def events(self, blocks: Iterable[bytes]) -> Iterator[Event]:
         """Yield the last log-in of each account, by time."""
-        yield from read_last_log(blocks, self._origin, self._names)
+        yield from _last_logins(blocks, self._origin, self._names)
 
 
-def read_login_records(content: Iterable[bytes], origin: Place) -> Iterator[Event]:
-    """Yield the events of a file; places count records.  A log-out is told by its terminal, whose last log-in tells the account."""
-    failed = origin.path.rpartition("/")[2].startswith("btmp")
-    accounts: dict[str, str] = {}
-    for number, one in enumerate(read_records(content), 1):
-        target, kind = one.account, EventKind.LOGIN_FAILED if failed else EventKind.LOGIN
-        if one.kind == DEAD_PROCESS and not failed:
-            target, kind = accounts.pop(one.terminal, ""), EventKind.CLOSED
-        elif one.kind == USER_PROCESS:
-            accounts[one.terminal] = one.account
-        elif not failed:
-            continue
-        if target:
-            yield Event(
-                at=one.at,
-                place=origin.at(number),
-                pid=one.pid,
-                kind=kind,
-                program="login records",
-                target=target,
-                terminal=one.terminal,
-                address=one.host,
-                typed=failed,
-            )
-
-
-def read_last_log(content: Iterable[bytes], origin: Place, names: Mapping[int, str]) -> list[Event]:
+def _last_logins(content: Iterable[bytes], origin: Place, names: Mapping[int, str]) -> list[Event]:
     """Return the last log-in of each account, by time; places count records, of which the first is that of user ID 0.
 
     Raises `ReadError` for a file with a record of more accounts than any host has.

@@ -10,8 +10,9 @@ from collections.abc import Callable, Iterable, Iterator
 from datetime import datetime, timedelta
 
 from fidelitas.facts import Event
+from fidelitas.languages.logs.waiting import earliest
 
-__all__ = ["OTHER_MODULES", "decided"]
+__all__ = ["LASTING", "OTHER_MODULES", "VerdictStream"]
 
 # How lines of other modules that say whether a password was right are known in a block.
 OTHER_MODULES = (b"pam_sss(", b"pam_krb5(", b"pam_winbind(", b"pam_ldap(", b"pam_radius_auth(")
@@ -24,14 +25,6 @@ _LONGEST = timedelta(minutes=15)
 _Process = tuple[str, int | None]
 
 
-def decided(events: Iterable[Event], may_be: Callable[[], bool] = lambda: True) -> Iterator[Event]:
-    """Yield the events of one log in their order, of several verdicts on one password the one that counts.
-
-    `may_be` says whether another module may speak soon: where none does nothing waits.
-    """
-    return _Stream(may_be).decided(events)
-
-
 class _Waiting:
     """An event in its place; `open` while another module may still decide, `event` is nothing once one has."""
 
@@ -42,24 +35,39 @@ class _Waiting:
         self.open = True
 
 
-class _Stream:
-    def __init__(self, may_be: Callable[[], bool]) -> None:
-        self._may_be = may_be
+class VerdictStream:
+    """The events of one log as they go by."""
+
+    __slots__ = ("_elsewhere", "_held", "_waiting")
+
+    def __init__(self) -> None:
         self._waiting: deque[_Waiting | Event] = deque()
         self._held: dict[_Process, _Waiting] = {}
         self._elsewhere: dict[_Process, datetime | None] = {}  # processes whose passwords another module decides on
 
-    def decided(self, events: Iterable[Event]) -> Iterator[Event]:
+    def decided(self, events: Iterable[Event], may_be: Callable[[], bool] = lambda: True, *, last: bool = True) -> Iterator[Event]:
+        """Yield the events of a log in their order, of several verdicts on one password the one that counts.
+
+        `may_be` says whether another module may speak soon: where none does nothing waits.  Where these are not the `last`, what may wait
+        for others goes on waiting.
+        """
         waiting = self._waiting
         for event in events:
-            one = self._taken(event) if event.module or self._held else event
+            one = self._taken(event, may_be) if event.module or self._held else event
             if one is event and not waiting:
                 yield event
                 continue
             if one is not None:
                 waiting.append(one)
             yield from self._released(_MOST_WAITING)
-        yield from self._released(0)
+        if last:
+            yield from self._released(0)
+
+    @property
+    def since(self) -> datetime | None:
+        """Since when something waits that was not yielded yet, ``None`` where nothing does."""
+        waiting = ((one if isinstance(one, Event) else one.event) for one in self._waiting)
+        return earliest(event.at for event in waiting if event is not None)
 
     def _released(self, most: int) -> Iterator[Event]:
         """Yield what need not wait any more; of what is still open at most `most` wait."""
@@ -76,7 +84,7 @@ class _Stream:
                     yield first.event
             waiting.popleft()
 
-    def _taken(self, event: Event) -> "_Waiting | Event | None":
+    def _taken(self, event: Event, may_be: Callable[[], bool]) -> "_Waiting | Event | None":
         """Return an event where it counts, held where another module may decide."""
         process = event.host, event.pid
         before = self._held.pop(process, None)
@@ -89,7 +97,7 @@ class _Stream:
         if event.module == _HOST_MODULE:
             if self._is_decided_elsewhere(process, event.at):
                 return None
-            if not self._may_be():
+            if not may_be():
                 return event
             self._held[process] = found = _Waiting(event)
             if len(self._held) > _MOST_PROCESSES:
@@ -105,3 +113,7 @@ class _Stream:
     def _is_decided_elsewhere(self, process: _Process, at: datetime | None) -> bool:
         last = self._elsewhere.get(process)
         return last is not None and at is not None and abs(at - last) <= _LONGEST
+
+
+# What is kept of a log that goes on.
+LASTING = (VerdictStream, _Waiting)

@@ -3,14 +3,19 @@
 import json
 import re
 from collections.abc import Iterable, Iterator
+from datetime import datetime
+from enum import Enum
+from itertools import chain
+from typing import Any
 
 from fidelitas.facts import Event, Gap, Place
 from fidelitas.languages.logs.clock import Clock
 from fidelitas.languages.logs.sudo_lines import read_sudo_event, read_sudo_line
-from fidelitas.languages.logs.sudo_stream import settled
+from fidelitas.languages.logs.sudo_stream import SudoStream
+from fidelitas.languages.logs.waiting import earliest, has_waited
 from fidelitas.text import decode
 
-__all__ = ["SudoFileReader", "is_sudo_file", "tells_calls"]
+__all__ = ["LASTING", "SudoFileReader", "is_sudo_file", "tells_calls"]
 
 _BEGINS = re.compile(r"(?P<stamp>[A-Z][a-z]{2} [ \d]\d \d\d:\d\d:\d\d)(?: (?P<year>\d{4}))? : (?P<rest>.*)\Z", re.DOTALL)
 # The indentation is sudo's own, and the text of a value cannot begin a line: JSON has no line breaks in strings.
@@ -32,6 +37,19 @@ def tells_calls(start: bytes) -> bool:
     return is_sudo_file(start) and not decode(start).lstrip().startswith("{")
 
 
+class _Form(Enum):
+    UNKNOWN = 0
+    TEXT = 1
+    LINES = 2  # of JSON
+    OBJECT = 3
+
+
+def _form_of(first: str) -> _Form:
+    if not first.startswith("{"):
+        return _Form.TEXT
+    return _Form.LINES if first.rstrip().endswith("}") else _Form.OBJECT
+
+
 class SudoFileReader:
     """Reads one file; what was given up is in `gaps`."""
 
@@ -39,28 +57,59 @@ class SudoFileReader:
         self._clock = clock
         self._origin = origin
         self.gaps: list[Gap] = []
+        self._form = _Form.UNKNOWN
+        self._held: tuple[int, str] | None = None  # a line that the next may go on with
+        self._held_since: datetime | None = None
+        self._sudo = SudoStream()
 
-    def events(self, blocks: Iterable[bytes]) -> Iterator[Event]:
-        """Yield the events of blocks of whole lines."""
-        lines = enumerate((line for block in blocks for line in decode(block).split("\n")[: -1 if block.endswith(b"\n") else None]), 1)
-        first = next(lines, None)
-        if first is None:
-            return
-        if first[1].startswith("{"):
-            yield from self._json(first, lines)
+    @property
+    def lasting(self) -> tuple[object, ...] | None:
+        """What is known at the end of blocks that were not the last, for another reader to go on with; not of one object of all events."""
+        return None if self._form is _Form.OBJECT else (self._clock.lasting, self._form, self._held, self._sudo, self.gaps)
+
+    @lasting.setter
+    def lasting(self, known: tuple[Any, ...]) -> None:
+        self._clock.lasting, self._form, self._held, self._sudo, self.gaps = known
+
+    def events(self, blocks: Iterable[bytes], after: int = 0, until: datetime | None = None) -> Iterator[Event]:
+        """Yield the events of blocks of whole lines, which come after so many.
+
+        Where others come later, of no time before `until`, what may wait for them goes on waiting.
+        """
+        texts = (line for block in blocks for line in decode(block).split("\n")[: -1 if block.endswith(b"\n") else None])
+        lines: Iterator[tuple[int, str]] = enumerate(texts, after + 1)
+        if self._form is _Form.UNKNOWN:
+            first = next(lines, None)
+            if first is None:
+                return
+            self._form, lines = _form_of(first[1]), chain([first], lines)
+        if self._form is _Form.TEXT:
+            yield from self._sudo.settled(self._text(lines, until), until=until)
         else:
-            yield from settled(self._text(first, lines))
+            yield from self._objects(lines) if self._form is _Form.LINES else self._properties(lines)
 
-    def _text(self, first: tuple[int, str], lines: Iterator[tuple[int, str]]) -> Iterator[Event]:
+    def _text(self, lines: Iterator[tuple[int, str]], until: datetime | None) -> Iterator[Event]:
         """Lines that begin with four blanks go on with the one before, which was broken at a blank."""
-        at, held = first
         for number, line in lines:
-            if line.startswith("    "):
-                held += " " + line[4:]
+            held = self._held
+            if held is not None and line.startswith("    "):
+                self._held = held[0], f"{held[1]} {line[4:]}"
                 continue
-            yield from self._line(at, held)
-            at, held = number, line
-        yield from self._line(at, held)
+            self._held = number, line
+            if held is not None:
+                yield from self._line(*held)
+        if self._held is not None:
+            events = list(self._line(*self._held))
+            if until is None or all(has_waited(event.at, until) for event in events):
+                self._held = None
+                yield from events
+            else:
+                self._held_since = earliest(event.at for event in events)
+
+    @property
+    def since(self) -> datetime | None:
+        """Since when something waits for lines that come later, ``None`` where nothing does."""
+        return earliest(at for at in (self._held_since if self._held else None, self._sudo.since) if at is not None)
 
     def _line(self, number: int, text: str) -> Iterator[Event]:
         found = _BEGINS.match(text)
@@ -76,13 +125,13 @@ class SudoFileReader:
         else:
             self._gap("not in sudo's form", number)
 
-    def _json(self, first: tuple[int, str], lines: Iterator[tuple[int, str]]) -> Iterator[Event]:
-        """Either one object of all events, a property each, or an object a line."""
-        if first[1].rstrip().endswith("}"):
-            yield from self._object(first[0], first[1])
-            for number, line in lines:
-                yield from self._object(number, line) if line.strip() else ()
-            return
+    def _objects(self, lines: Iterator[tuple[int, str]]) -> Iterator[Event]:
+        """An object a line."""
+        for number, line in lines:
+            yield from self._object(number, line) if line.strip() else ()
+
+    def _properties(self, lines: Iterator[tuple[int, str]]) -> Iterator[Event]:
+        """One object of all events, a property each."""
         for number, line in lines:
             opened = _OPENS.match(line)
             if opened is not None:
@@ -110,3 +159,7 @@ class SudoFileReader:
 def _month(stamp: str) -> str:
     months = "JanFebMarAprMayJunJulAugSepOctNovDec"
     return f"{months.find(stamp[:3]) // 3 + 1:02}-{int(stamp[4:6]):02}"
+
+
+# What is kept of a log that goes on.
+LASTING = (_Form,)

@@ -3,15 +3,19 @@
 sudo cuts what is longer than a message of syslog at blanks (sudoers(5), syslog_maxlen).  With log_exit_status it writes a second line when
 a command has ended, the first with ``; EXIT=0`` or ``; SIGNAL=TERM`` behind it, which anyone can give as arguments.  A line ends a command
 only if that command was begun by a line before and nothing shows that it is begun once more: whatever a user types, no use is lost.
+A use waits for the next part of its command a little while alone: sudo writes all parts at once.
 """
 
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator
+from datetime import datetime
+from hashlib import blake2b
 
 from fidelitas.facts import Event, EventKind
+from fidelitas.languages.logs.waiting import earliest, has_waited
 from fidelitas.masking import masked
 
-__all__ = ["settled"]
+__all__ = ["LASTING", "SudoStream"]
 
 # So many events wait for the next line of sudo on their host, and so many commands for their end.
 _MOST_WAITING = 1000
@@ -21,14 +25,6 @@ _MOST_RUNNING = 1
 # A word that fills a line of sudo's; lines are of some 960 bytes.
 _LONG_WORD = 200
 _OF_SUDO = frozenset({"sudo", "sudo-i"})
-
-
-def settled(events: Iterable[Event], goes_on: Callable[[], bool] = lambda: True) -> Iterator[Event]:
-    """Yield the events of one log in their order, commands whole, ends told from uses.
-
-    `goes_on` says whether a line that is soon to come can go on with a command: where none does, uses need not wait for it.
-    """
-    return _Stream(goes_on).settled(events)
 
 
 class _Waiting:
@@ -50,9 +46,11 @@ class _Waiting:
 class _Host:
     """What one host's lines have shown: the event that waits for the next, commands without an end, whether PAM tells of sessions."""
 
+    __slots__ = ("_begun", "_ends", "_has_sessions", "_uses", "_was_command", "waiting")
+
     def __init__(self) -> None:
         self.waiting: _Waiting | None = None
-        self._begun: dict[int, int] = {}
+        self._begun: dict[bytes, int] = {}
         self._uses = self._ends = 0
         self._has_sessions = self._was_command = False
 
@@ -94,17 +92,27 @@ class _Host:
         return 2 * self._ends < self._uses - _MOST_RUNNING
 
 
-class _Stream:
-    def __init__(self, goes_on: Callable[[], bool]) -> None:
+class SudoStream:
+    """The events of one log as they go by."""
+
+    __slots__ = ("_hosts", "_waiting")
+
+    def __init__(self) -> None:
         self._waiting: deque[_Waiting | Event] = deque()
         self._hosts: dict[str, _Host] = {}
-        self._goes_on = goes_on
 
-    def settled(self, events: Iterable[Event]) -> Iterator[Event]:
+    def settled(
+        self, events: Iterable[Event], goes_on: Callable[[], bool] = lambda: True, until: datetime | None = None
+    ) -> Iterator[Event]:
+        """Yield the events of a log in their order, commands whole, ends told from uses.
+
+        `goes_on` says whether a line that is soon to come can go on with a command: where none does, uses need not wait for it.  Where
+        others come later, none before `until`, what may wait for them goes on waiting.
+        """
         waiting = self._waiting
         for event in events:
             if event.program in _OF_SUDO:
-                one = self._taken(event)
+                one = self._taken(event, goes_on)
                 if one is None:
                     continue
                 if one is event and not waiting:
@@ -116,15 +124,21 @@ class _Stream:
                 continue
             else:
                 waiting.append(event)
-            while waiting:
-                first = waiting[0]
-                if first.__class__ is _Waiting and first.open and len(waiting) <= _MOST_WAITING:
-                    break
+            while waiting and not (self._may_wait(event.at) and len(waiting) <= _MOST_WAITING):
                 yield self._release()
-        while waiting:
+        while waiting and not (until is not None and self._may_wait(until)):
             yield self._release()
 
-    def _taken(self, event: Event) -> "_Waiting | Event | None":
+    def _may_wait(self, now: datetime | None) -> bool:
+        first = self._waiting[0]
+        return first.__class__ is _Waiting and first.open and (first.event.end != "" or not has_waited(first.event.at, now))
+
+    @property
+    def since(self) -> datetime | None:
+        """Since when something waits that was not yielded yet, ``None`` where nothing does."""
+        return earliest(one.at if isinstance(one, Event) else one.event.at for one in self._waiting)
+
+    def _taken(self, event: Event, goes_on: Callable[[], bool]) -> "_Waiting | Event | None":
         """Return an event of sudo, where it must wait for the next as that; nothing of one that was only a part of the one before."""
         host = self._hosts.get(event.host)
         if host is None:
@@ -140,7 +154,7 @@ class _Stream:
             host.settle(event)
         if complete:
             return event
-        if not event.end and not self._goes_on():
+        if not event.end and not goes_on():
             host.begun(event)
             return event
         host.waiting = found = _Waiting(event)
@@ -155,5 +169,11 @@ class _Stream:
         return one.event
 
 
-def _key(event: Event) -> int:
-    return hash((event.account, event.target, event.terminal, event.folder, event.command))
+def _key(event: Event) -> bytes:
+    """Return what stands for who runs what where: of a digest that nobody can find another command for."""
+    text = f"{event.account}\0{event.target}\0{event.terminal}\0{event.folder}\0{event.command}"
+    return blake2b(text.encode("utf-8", "surrogateescape"), digest_size=12).digest()
+
+
+# What is kept of a log that goes on.
+LASTING = (SudoStream, _Host, _Waiting)

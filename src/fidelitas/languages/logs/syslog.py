@@ -5,6 +5,8 @@ Keeps what a line alone does not tell: the year, and the names of user IDs.
 
 from collections import Counter, deque
 from collections.abc import Collection, Iterable, Iterator, Mapping
+from datetime import datetime
+from typing import Any
 
 from fidelitas.errors import ReadError
 from fidelitas.facts import LOGIN_SERVICES, Event, EventKind, Place
@@ -13,12 +15,13 @@ from fidelitas.languages.logs.counted import Counted
 from fidelitas.languages.logs.entries import NAMES_HOST, Idle, lines_that_matter
 from fidelitas.languages.logs.journal_fields import Names
 from fidelitas.languages.logs.messages import idle_beginnings
-from fidelitas.languages.logs.pam_verdicts import OTHER_MODULES, decided
+from fidelitas.languages.logs.pam_verdicts import OTHER_MODULES, VerdictStream
 from fidelitas.languages.logs.pulse import Pulse
 from fidelitas.languages.logs.repetition import REPEATED, once, repeated
 from fidelitas.languages.logs.shares import WHOLE, Share
-from fidelitas.languages.logs.sudo_stream import settled
+from fidelitas.languages.logs.sudo_stream import SudoStream
 from fidelitas.languages.logs.told import Told
+from fidelitas.languages.logs.waiting import earliest
 from fidelitas.text import decode
 
 __all__ = ["SyslogReader"]
@@ -88,19 +91,39 @@ class SyslogReader:
         self._hosts: dict[bytes, tuple[str, bool]] = {}
         self._others: set[bytes] = set()  # hosts that are not of the share
         self._counted = counted
+        self._verdicts, self._sudo = VerdictStream(), SudoStream()
         self._goes_on = self._others_decide = True
         self._texts: dict[bytes, str] = {}  # messages of PAM as they are read
         self.unknown: Counter[str] = Counter()
 
-    def events(self, blocks: Iterable[bytes]) -> Iterator[Event]:
-        """Yield the events of blocks of whole lines, in their order."""
-        return settled(decided(self._events(self._looking_ahead(blocks)), lambda: self._others_decide), lambda: self._goes_on)
+    def events(self, blocks: Iterable[bytes], after: int = 0, until: datetime | None = None) -> Iterator[Event]:
+        """Yield the events of blocks of whole lines, in their order; they come after so many lines.
 
-    def _looking_ahead(self, blocks: Iterable[bytes]) -> Iterator[bytes]:
+        Where others come later, of no time before `until`, what may wait for them goes on waiting.
+        """
+        lines = self._events(self._looking_ahead(blocks, until), after)
+        verdicts = self._verdicts.decided(lines, lambda: self._others_decide, last=until is None)
+        return self._sudo.settled(verdicts, lambda: self._goes_on, until)
+
+    @property
+    def since(self) -> datetime | None:
+        """Since when something waits for lines that come later, ``None`` where nothing does."""
+        return earliest(at for at in (self._verdicts.since, self._sudo.since) if at is not None)
+
+    @property
+    def lasting(self) -> tuple[object, ...]:
+        """What is known at the end of blocks that were not the last, for another reader to go on with."""
+        return self._clock.lasting, self._names.lasting, self._verdicts, self._sudo, self.unknown
+
+    @lasting.setter
+    def lasting(self, known: tuple[Any, ...]) -> None:
+        self._clock.lasting, self._names.lasting, self._verdicts, self._sudo, self.unknown = known
+
+    def _looking_ahead(self, blocks: Iterable[bytes], until: datetime | None) -> Iterator[bytes]:
         """Yield blocks, some behind what is read, and know whether a line in one or in those to come goes on with a command of sudo.
 
         The same of lines by which another module of PAM decides on a password.  A megabyte is looked ahead, however short blocks are:
-        no user can put as many lines between two that sudo writes at once.
+        no user can put as many lines between two that sudo writes at once.  What comes later may do anything.
         """
         held: deque[tuple[bytes, bool, bool]] = deque()
         size, damage = 0, None
@@ -114,7 +137,9 @@ class SyslogReader:
         except ReadError as error:  # what was read before counts
             damage = error
         while held:
-            yield self._next(held)
+            block = self._next(held)
+            self._goes_on, self._others_decide = self._goes_on or until is not None, self._others_decide or until is not None
+            yield block
         if damage is not None:
             raise damage
 
@@ -123,13 +148,13 @@ class SyslogReader:
         self._others_decide = any(decide for *_, decide in held)
         return held.popleft()[0]
 
-    def _events(self, blocks: Iterable[bytes]) -> Iterator[Event]:
+    def _events(self, blocks: Iterable[bytes], after: int) -> Iterator[Event]:
         told, hosts, known, counted = self._told.event, self._hosts, self._told.known, self._counted
         idle = Idle(idle_beginnings(), lambda stamp, count: self._pulse.many(self._clock.near(stamp.decode()), count))
         tells_time, minute, (by_field, by_json) = self._share.times, _Minute(self._clock, self._pulse), NAMES_HOST
         passed_over: Collection[bytes] = frozenset() if tells_time else self._others
         try:
-            for number, stamp, host, program, pid, message in lines_that_matter(blocks, idle, passed_over):
+            for number, stamp, host, program, pid, message in lines_that_matter(blocks, idle, passed_over, after):
                 name, is_ours = hosts.get(host) or self._host(host)
                 concerns = is_ours or by_field in message or by_json in message
                 if not concerns and not tells_time and stamp[0] <= _NINE:

@@ -1,0 +1,235 @@
+"""Where the reading of a place's logs stood, in a form that can be kept: what a later reading goes on from, when lines were added.
+
+The form holds plain values and things of the classes that are listed here, and nothing else comes of it: no code is run by it.  A class
+states by its slots what there is of it.  What can change is held once, however many others refer to it.
+"""
+
+from array import array
+from collections import Counter, deque
+from collections.abc import Callable, Iterable, Mapping
+from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
+from enum import Enum
+from typing import Any
+from zoneinfo import ZoneInfo
+
+import msgspec
+
+from fidelitas.facts import Change, Event, EventKind, Gap, GapKind, Place, TimeJump
+from fidelitas.languages.logs import deduplication, in_hand, pam_verdicts, reading, sudo_file, sudo_stream
+from fidelitas.languages.logs.deduplication import Sourced
+from fidelitas.languages.logs.reading import ReadingState
+from fidelitas.languages.logs.so_far import Extent
+from fidelitas.usage import (
+    AttributedEvent,
+    AttributionBasis,
+    HostUse,
+    LatestSoFar,
+    New,
+    Notable,
+    Packed,
+    People,
+    Session,
+    active_hours,
+    failures,
+    host_use,
+    novelties,
+    sessions,
+)
+from fidelitas.usage.active_hours import FirstUse
+from fidelitas.usage.sessions import Numbered
+
+__all__ = ["PlaceState", "StateError", "frozen", "thawed"]
+
+
+@dataclass(slots=True)
+class PlaceState:
+    """Where the reading of the logs of a place stood, and what they amounted to by then; `premises` is what it rests on besides."""
+
+    premises: tuple[object, ...]
+    reading: ReadingState
+    hosts: dict[str, HostUse]
+    by_written_name: dict[str, HostUse]
+    people: People
+    latest: LatestSoFar
+
+
+class StateError(Exception):
+    """What was kept is not of the form."""
+
+
+_LISTED: tuple[type, ...] = (
+    PlaceState, Gap, *reading.LASTING, *in_hand.LASTING, *deduplication.LASTING, *sudo_stream.LASTING, *pam_verdicts.LASTING,
+    *host_use.LASTING, *sessions.LASTING, *active_hours.LASTING, *failures.LASTING, *novelties.LASTING,
+)  # fmt: skip
+_ENUMERATIONS: tuple[type[Enum], ...] = (EventKind, Change, GapKind, AttributionBasis, Notable, New, *sudo_file.LASTING)
+_TUPLES: tuple[Any, ...] = (Event, Place, TimeJump, AttributedEvent, Sourced, Extent)
+_PACKED: tuple[Any, ...] = (Session, AttributedEvent, FirstUse)
+
+# -- the form ----------------------------------------------------------------------------------------------------------------------
+
+_EPOCH, _TICK = datetime(1970, 1, 1, tzinfo=UTC), timedelta(microseconds=1)
+_PLAIN: frozenset[type] = frozenset({type(None), bool, int, float, str, bytes})
+# What begins the form of each sort of value: of those that cannot change, and of those that can.
+_THING, _TUPLE, _SET_FOR_EVER, _TIME, _LOCAL_TIME, _DURATION, _MEMBER, _NAMED_TUPLE, _ZONE = range(9)
+_LIST, _SET, _DICT, _COUNTER, _DEQUE, _ARRAY, _BYTES, _NUMBERED, _OF_PACKED, _FIRST_LISTED = range(10)
+_NUMBERS = {one: number for number, one in enumerate(_LISTED)}
+_MEMBER_OF = {one: number for number, one in enumerate(_ENUMERATIONS)}
+_TUPLE_OF = {one: number for number, one in enumerate(_TUPLES)}
+
+
+def frozen(state: PlaceState) -> bytes | None:
+    """Return a state in the form; ``None`` where it holds what has none, such as text that is not Unicode."""
+    try:
+        return msgspec.msgpack.encode(_Freezing().all_of(state))
+    except (StateError, UnicodeEncodeError, OverflowError):
+        return None
+
+
+def thawed(content: bytes) -> PlaceState:
+    """Return the state of a form; raises `StateError`."""
+    try:
+        state = _Thawing(msgspec.msgpack.decode(content)).all_of_it()
+    except (msgspec.MsgspecError, ValueError, TypeError, LookupError, AttributeError, OverflowError) as error:
+        raise StateError(str(error)) from error
+    if not isinstance(state, PlaceState):
+        raise StateError("no state")
+    return state
+
+
+def _fields(thing: Any) -> Iterable[object]:
+    return (getattr(thing, name) for name in thing.__slots__)
+
+
+class _Freezing:
+    """Gives each thing that can change a number; those that were met are stated one after another."""
+
+    def __init__(self) -> None:
+        self._numbers: dict[int, int] = {}
+        self._met: list[Any] = []
+
+    def all_of(self, root: object) -> list[object]:
+        value = self._of(root)
+        return [value, [self._stated(thing) for thing in self._met]]  # which grows meanwhile
+
+    def _of(self, value: Any) -> object:
+        kind = value.__class__
+        if kind in _PLAIN:
+            return value
+        if kind is tuple:
+            return [_TUPLE, *map(self._of, value)]
+        if kind in _TUPLE_OF:
+            return [_NAMED_TUPLE, _TUPLE_OF[kind], *map(self._of, value)]
+        if kind in _MEMBER_OF:
+            return [_MEMBER, _MEMBER_OF[kind], value.name]
+        if kind is datetime:
+            return _time(value)
+        if kind is timedelta:
+            return [_DURATION, value // _TICK]
+        if kind is frozenset:
+            return [_SET_FOR_EVER, *map(self._of, value)]
+        if kind is ZoneInfo or value is UTC:
+            return [_ZONE, value.key if kind is ZoneInfo else ""]
+        number = self._numbers.get(id(value))
+        if number is None:
+            number = self._numbers[id(value)] = len(self._met)
+            self._met.append(value)
+        return [_THING, number]
+
+    def _stated(self, thing: Any) -> list[object]:
+        kind = thing.__class__
+        if kind in _NUMBERS:
+            return [_FIRST_LISTED + _NUMBERS[kind], *map(self._of, _fields(thing))]
+        if kind is dict or kind is Counter:
+            return [_DICT if kind is dict else _COUNTER, *(self._of(part) for item in thing.items() for part in item)]
+        if kind is list or kind is set:
+            return [_LIST if kind is list else _SET, *map(self._of, thing)]
+        if kind is Packed:
+            of, *parts = thing.parts
+            return [_OF_PACKED, _PACKED.index(of), *map(self._of, parts)]
+        if kind is deque:
+            return [_DEQUE, thing.maxlen, *map(self._of, thing)]
+        if kind is array:
+            return [_ARRAY, thing.typecode, thing.tobytes()]
+        if kind is bytearray:
+            return [_BYTES, bytes(thing)]
+        if kind is Numbered:
+            return [_NUMBERED, *map(self._of, thing.values())]
+        raise StateError(f"no form of {kind.__name__}")
+
+
+def _time(at: datetime) -> list[object]:
+    if at.tzinfo is None:
+        return [_LOCAL_TIME, (at - _EPOCH.replace(tzinfo=None)) // _TICK]
+    if at.utcoffset():
+        raise StateError("no form of a time that is not in UTC")
+    return [_TIME, (at - _EPOCH) // _TICK]
+
+
+class _Thawing:
+    """Makes all things first, which then may refer to each other."""
+
+    def __init__(self, stated: Any) -> None:
+        self._root, self._forms = stated
+        self._things = [_EMPTY.get(sort, _listed)(sort, *parts) for sort, *parts in self._forms]
+
+    def all_of_it(self) -> object:
+        for thing, (sort, *parts) in zip(self._things, self._forms, strict=True):
+            self._fill(thing, sort, parts)
+        return self._of(self._root)
+
+    def _of(self, stated: Any) -> Any:
+        if stated.__class__ is not list:
+            return stated
+        sort, *parts = stated
+        if sort == _THING:
+            return self._things[parts[0]]
+        return _MADE[sort](*parts) if sort in _MADE else _MADE_OF[sort](*map(self._of, parts))
+
+    def _fill(self, thing: Any, sort: int, parts: list[Any]) -> None:
+        if sort >= _FIRST_LISTED:
+            for name, part in zip(thing.__slots__, parts, strict=True):
+                object.__setattr__(thing, name, self._of(part))
+        elif sort in (_DICT, _COUNTER):
+            values = map(self._of, parts)
+            thing.update(dict(zip(values, values, strict=True)))
+        elif sort == _LIST:
+            thing.extend(map(self._of, parts))
+        elif sort == _SET:
+            thing.update(map(self._of, parts))
+        elif sort == _DEQUE:
+            thing.extend(map(self._of, parts[1:]))
+        elif sort == _NUMBERED:
+            thing.update({id(one): one for one in map(self._of, parts)})
+        elif sort == _OF_PACKED:
+            thing.take_parts(*map(self._of, parts[1:]))
+
+
+def _listed(sort: int, *_: object) -> object:
+    return object.__new__(_LISTED[sort - _FIRST_LISTED])
+
+
+_EMPTY: Mapping[int, Callable[..., object]] = {
+    _LIST: lambda *_: [],
+    _SET: lambda *_: set(),
+    _DICT: lambda *_: {},
+    _COUNTER: lambda *_: Counter(),
+    _DEQUE: lambda _, most, *__: deque(maxlen=most),
+    _ARRAY: lambda _, typecode, content: array(typecode, content),
+    _BYTES: lambda _, content: bytearray(content),
+    _NUMBERED: lambda *_: Numbered(),
+    _OF_PACKED: lambda _, of, *__: Packed(_PACKED[of]),
+}
+# Values that are made of plain ones, and those that are made of others.
+_MADE: Mapping[int, Callable[..., object]] = {
+    _TIME: lambda ticks: _EPOCH + ticks * _TICK,
+    _LOCAL_TIME: lambda ticks: _EPOCH.replace(tzinfo=None) + ticks * _TICK,
+    _DURATION: lambda ticks: ticks * _TICK,
+    _MEMBER: lambda of, name: _ENUMERATIONS[of][name],
+    _ZONE: lambda key: ZoneInfo(key) if key else UTC,
+}
+_MADE_OF: Mapping[int, Callable[..., object]] = {
+    _TUPLE: lambda *parts: parts,
+    _SET_FOR_EVER: lambda *parts: frozenset(parts),
+    _NAMED_TUPLE: lambda of, *parts: _TUPLES[of]._make(parts),
+}
