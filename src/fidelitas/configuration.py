@@ -55,7 +55,10 @@ def configuration_files() -> list[Path]:
     """Return the files that are looked for, the one that counts least first."""
     named = os.environ.get("XDG_CONFIG_HOME")
     user = (Path(named) if named else Path.home() / ".config") / "fidelitas" / NAME
-    return [user, Path.cwd() / NAME]
+    try:
+        return [user, Path.cwd() / NAME]
+    except FileNotFoundError:  # someone has removed the folder that this runs in
+        return [user]
 
 
 def read_settings(files: Sequence[Path] | None = None, *, environment: bool = True) -> dict[str, Value]:

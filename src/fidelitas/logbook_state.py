@@ -10,6 +10,7 @@ from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from enum import Enum
+from itertools import chain
 from typing import Any
 from zoneinfo import ZoneInfo
 
@@ -76,6 +77,7 @@ _LIST, _SET, _DICT, _COUNTER, _DEQUE, _ARRAY, _BYTES, _NUMBERED, _OF_PACKED, _FI
 _NUMBERS = {one: number for number, one in enumerate(_LISTED)}
 _MEMBER_OF = {one: number for number, one in enumerate(_ENUMERATIONS)}
 _TUPLE_OF = {one: number for number, one in enumerate(_TUPLES)}
+_DECODERS = [msgspec.msgpack.Decoder(one).decode for one in _TUPLES]
 
 
 def frozen(state: PlaceState) -> bytes | None:
@@ -119,7 +121,7 @@ class _Freezing:
         if kind is tuple:
             return [_TUPLE, *map(self._of, value)]
         if kind in _TUPLE_OF:
-            return [_NAMED_TUPLE, _TUPLE_OF[kind], *map(self._of, value)]
+            return [_NAMED_TUPLE, _TUPLE_OF[kind], msgspec.msgpack.encode(value)]
         if kind in _MEMBER_OF:
             return [_MEMBER, _MEMBER_OF[kind], value.name]
         if kind is datetime:
@@ -136,14 +138,19 @@ class _Freezing:
             self._met.append(value)
         return [_THING, number]
 
+    def _all(self, values: Iterable[Any]) -> list[object]:
+        """Return the forms of values, most of which are plain ones, as those that stand beside them."""
+        found = list(values)
+        return found if _PLAIN.issuperset(map(type, found)) else list(map(self._of, found))
+
     def _stated(self, thing: Any) -> list[object]:
         kind = thing.__class__
         if kind in _NUMBERS:
             return [_FIRST_LISTED + _NUMBERS[kind], *map(self._of, _fields(thing))]
         if kind is dict or kind is Counter:
-            return [_DICT if kind is dict else _COUNTER, *(self._of(part) for item in thing.items() for part in item)]
+            return [_DICT if kind is dict else _COUNTER, *self._all(chain.from_iterable(thing.items()))]
         if kind is list or kind is set:
-            return [_LIST if kind is list else _SET, *map(self._of, thing)]
+            return [_LIST if kind is list else _SET, *self._all(thing)]
         if kind is Packed:
             of, *parts = thing.parts
             return [_OF_PACKED, _PACKED.index(of), *map(self._of, parts)]
@@ -186,17 +193,20 @@ class _Thawing:
             return self._things[parts[0]]
         return _MADE[sort](*parts) if sort in _MADE else _MADE_OF[sort](*map(self._of, parts))
 
+    def _all(self, parts: list[Any]) -> list[Any]:
+        return list(map(self._of, parts)) if list in set(map(type, parts)) else parts
+
     def _fill(self, thing: Any, sort: int, parts: list[Any]) -> None:
         if sort >= _FIRST_LISTED:
             for name, part in zip(thing.__slots__, parts, strict=True):
                 object.__setattr__(thing, name, self._of(part))
         elif sort in (_DICT, _COUNTER):
-            values = map(self._of, parts)
+            values = iter(self._all(parts))
             thing.update(dict(zip(values, values, strict=True)))
         elif sort == _LIST:
-            thing.extend(map(self._of, parts))
+            thing.extend(self._all(parts))
         elif sort == _SET:
-            thing.update(map(self._of, parts))
+            thing.update(self._all(parts))
         elif sort == _DEQUE:
             thing.extend(map(self._of, parts[1:]))
         elif sort == _NUMBERED:
@@ -227,9 +237,9 @@ _MADE: Mapping[int, Callable[..., object]] = {
     _DURATION: lambda ticks: ticks * _TICK,
     _MEMBER: lambda of, name: _ENUMERATIONS[of][name],
     _ZONE: lambda key: ZoneInfo(key) if key else UTC,
+    _NAMED_TUPLE: lambda of, content: _DECODERS[of](content),
 }
 _MADE_OF: Mapping[int, Callable[..., object]] = {
     _TUPLE: lambda *parts: parts,
     _SET_FOR_EVER: lambda *parts: frozenset(parts),
-    _NAMED_TUPLE: lambda of, *parts: _TUPLES[of]._make(parts),
 }
