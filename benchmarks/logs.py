@@ -1,7 +1,8 @@
-"""Measures the whole command `usage --log` on logs made from a seed: dense ones of forty hosts, sparse ones, the journal as JSON.
+"""Measures the whole command `usage --log` on logs made from a seed: dense ones of forty hosts, sparse ones, journal, audit log.
 
 Prints MB and events a second, the ratio to `grep -c` on the same file in the same run, the peak of memory, and for each form ten times the
-size against the size: 1.00 is linear.  With --file any log is measured in their place.
+size against the size: 1.00 is linear.  Then `usage` by a ledger after a survey of a log, asked again, after another survey with a fiftieth
+of its lines added, and after that survey alone.  With --file any log is measured in their place.
 """
 
 import argparse
@@ -12,8 +13,11 @@ import sys
 import tempfile
 import time
 from collections.abc import Callable, Iterator
+from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
+
+from fidelitas.evidence import CopiedLog, Manifest, make_bundle
 
 NAMES = [f"person{number}" for number in range(300)]
 HOSTS = [f"{kind}-{number:02}" for number, kind in enumerate(["web", "db", "build", "jump", "ws"] * 8)]
@@ -88,12 +92,58 @@ def lines(line: Line, form: str, size: int) -> Iterator[str]:
                 json.dumps({**fields, **({"_PID": pid.rstrip("]")} if pid else {}), "_COMM": name, "_TRANSPORT": "syslog", "PRIORITY": "5"})
                 + "\n"
             )
+        elif form == "audit":
+            text = audited(chance, at, host)
         elif form == "traditional":
             text = f"{at:%b} {at.day:2} {at:%H:%M:%S} {host} {program}: {message}\n"
         else:
             text = f"{at:%Y-%m-%dT%H:%M:%S.%f}+00:00 {host} {program}: {message}\n"
         written += len(text)
         yield text
+
+
+def audited(chance: random.Random, at: datetime, host: str) -> str:
+    """Return a record of the audit log; two of ten concern privilege."""
+    uid, pid = 1000 + chance.randrange(300), chance.randrange(300, 99999)
+    head = f"node={host} type={{}} msg=audit({at.timestamp():.3f}:{pid}): pid={pid} uid={uid} auid={uid} ses={pid % 90}"
+    kind = chance.randrange(100)
+    if kind < 12:
+        command = chance.choice(COMMANDS).encode().hex().upper()
+        return f'{head.format("USER_CMD")} msg=\'cwd="/home" cmd={command} exe="/usr/bin/sudo" terminal=pts/{pid % 40} res=success\'\n'
+    if kind < 20:
+        acct = f'op=PAM:session_open grantors=pam_unix acct="root" exe="/usr/bin/sudo" terminal=pts/{pid % 40} res=success'
+        return f"{head.format('USER_START')} msg='{acct}'\n"
+    call = f"arch=c000003e syscall=59 success=yes exit=0 a0=55d a1=55e a2=55f items=2 ppid={pid}"
+    return f'{head.format("SYSCALL")} {call} gid={uid} euid={uid} tty=pts1 comm="ls" exe="/usr/bin/ls" key="exec"\n'
+
+
+def grown(path: Path) -> None:
+    """Print how long `usage` takes by a ledger, where lines are added to a log between two surveys."""
+    content, name = path.read_bytes(), f"/var/log/{path.name}"
+    cut = content.rfind(b"\n", 0, len(content) * 50 // 51) + 1
+    begun = datetime.now(UTC).replace(microsecond=0) - timedelta(days=1)
+    host = Manifest(subject="h", platform="linux", taken=begun, kernel="", live=True, probe=1, uid=0, items=(), gaps=())
+    with tempfile.TemporaryDirectory() as place:
+        folder, program = Path(place), Path(sys.executable).with_name("fidelitas")
+        for number, (log, later) in enumerate(((content[:cut], 0), (content, 1))):
+            manifest = replace(host, taken=begun + timedelta(hours=later), logs=(CopiedLog(path=name, member="logs/1"),))
+            (folder / f"{number}.tar").write_bytes(make_bundle(manifest, {}, {}, {name: log}))
+
+        def took(ledger: str, *asked: str) -> float:
+            begun = time.perf_counter()
+            env = {"PATH": "/usr/bin:/bin", "HOME": place, "FIDELITAS_LEDGER": f"{place}/{ledger}"}
+            subprocess.run([program, *asked], capture_output=True, check=False, env=env, cwd=place)
+            return time.perf_counter() - begun
+
+        took("two", "survey", "0.tar")
+        first, again = (took("two", "usage", "--format", "json") for _ in "12")
+        took("two", "survey", "1.tar")
+        took("one", "survey", "1.tar")
+        more, whole = took("two", "usage", "--format", "json"), took("one", "usage", "--format", "json")
+    print(
+        f"{path.name}, {len(content) / 1e6:.0f} MB by a ledger: {first:.1f} s, again {again:.1f} s, with a fiftieth added {more:.1f} s, "
+        f"that alone {whole:.1f} s: {more / whole:.2f} of it"
+    )
 
 
 def measured(path: Path) -> tuple[float, float, int, int]:
@@ -126,20 +176,22 @@ def main() -> None:
     asked = options.parse_args()
     if asked.file:
         report(asked.file.name, asked.file)
+        grown(asked.file)
         return
     forms: tuple[tuple[str, Line, str], ...] = (
         ("dense, ISO 8601", dense, "iso"), ("dense, traditional", dense, "traditional"),
-        ("sparse, ISO 8601", sparse, "iso"), ("dense, journal", dense, "journal"),
+        ("sparse, ISO 8601", sparse, "iso"), ("dense, journal", dense, "journal"), ("audit", dense, "audit"),
     )  # fmt: skip
     with tempfile.TemporaryDirectory() as folder:
         for name, line, form in forms:
-            path = Path(folder) / ("journal.json" if form == "journal" else "auth.log")
+            path = Path(folder) / {"journal": "journal.json", "audit": "audit.log"}.get(form, "auth.log")
             costs = []
             for size in (asked.size, 10 * asked.size):
                 with path.open("w") as out:
                     out.writelines(lines(line, form, size * 10**6))
                 costs.append(report(name, path))
             print(f"{name}: ten times the size costs {costs[1] / costs[0]:.2f} times as much for each MB")
+            grown(path)
 
 
 if __name__ == "__main__":
