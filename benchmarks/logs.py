@@ -8,6 +8,7 @@ of its lines added, and after that survey alone.  With --file any log is measure
 import argparse
 import json
 import random
+import re
 import subprocess
 import sys
 import tempfile
@@ -117,16 +118,29 @@ def audited(chance: random.Random, at: datetime, host: str) -> str:
     return f'{head.format("SYSCALL")} {call} gid={uid} euid={uid} tty=pts1 comm="ls" exe="/usr/bin/ls" key="exec"\n'
 
 
+_AT = re.compile(r'"__REALTIME_TIMESTAMP": "(\d{10})|audit\((\d{10})|(\d{4}-\S{12}\d\d)|(\w{3} [ \d]\d \d\d:\d\d:\d\d)')
+
+
+def last_time(log: bytes) -> datetime:
+    """Return when the last line of a log was written: those without a year in this one."""
+    found = _AT.search(log[log.rfind(b"\n", 0, -1) + 1 :].decode())
+    seconds, audit, iso, traditional = found.groups() if found is not None else (None, None, None, None)
+    if seconds or audit:
+        return datetime.fromtimestamp(int(seconds or audit), UTC)
+    if traditional:
+        return datetime.strptime(f"2026 {traditional}", "%Y %b %d %H:%M:%S").replace(tzinfo=UTC)
+    return datetime.fromisoformat(f"{iso}+00:00") if iso else datetime.now(UTC)
+
+
 def grown(path: Path) -> None:
     """Print how long `usage` takes by a ledger, where lines are added to a log between two surveys."""
     content, name = path.read_bytes(), f"/var/log/{path.name}"
     cut = content.rfind(b"\n", 0, len(content) * 50 // 51) + 1
-    begun = datetime.now(UTC).replace(microsecond=0) - timedelta(days=1)
-    host = Manifest(subject="h", platform="linux", taken=begun, kernel="", live=True, probe=1, uid=0, items=(), gaps=())
+    host = Manifest(subject="h", platform="linux", taken=last_time(content), kernel="", live=True, probe=1, uid=0, items=(), gaps=())
     with tempfile.TemporaryDirectory() as place:
         folder, program = Path(place), Path(sys.executable).with_name("fidelitas")
-        for number, (log, later) in enumerate(((content[:cut], 0), (content, 1))):
-            manifest = replace(host, taken=begun + timedelta(hours=later), logs=(CopiedLog(path=name, member="logs/1"),))
+        for number, log in enumerate((content[:cut], content)):
+            manifest = replace(host, taken=last_time(log) + timedelta(seconds=1), logs=(CopiedLog(path=name, member="logs/1"),))
             (folder / f"{number}.tar").write_bytes(make_bundle(manifest, {}, {}, {name: log}))
 
         def took(ledger: str, *asked: str) -> float:
