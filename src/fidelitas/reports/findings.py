@@ -4,7 +4,7 @@ The same check with the same message on several subjects is one thing that happe
 """
 
 from collections import Counter
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -27,6 +27,7 @@ __all__ = [
     "grouped",
     "groups_table",
     "tally",
+    "worst_groups",
 ]
 
 _STYLES = {
@@ -62,6 +63,23 @@ def grouped(findings: Sequence[Finding]) -> list[Group]:
     for finding in findings:
         groups.setdefault((finding.severity, finding.check, finding.message), []).append(finding)
     return [Group(tuple(those)) for those in groups.values()]
+
+
+def worst_groups(findings: Iterable[Finding], most: int) -> tuple[list[Group], Counter[str], int]:
+    """Return the first groups of equal findings, how many findings there are of others by check, and how many groups there are in all.
+
+    Of the others nothing but their number is held.
+    """
+    groups: dict[object, list[Finding]] = {}
+    others, met = Counter[str](), set[int]()
+    for finding in findings:
+        key = finding.severity, finding.check, finding.message
+        met.add(hash(key))
+        if key in groups or len(groups) < most:
+            groups.setdefault(key, []).append(finding)
+        else:
+            others[finding.check] += 1
+    return [Group(tuple(those)) for those in groups.values()], others, len(met)
 
 
 @dataclass(frozen=True, slots=True)

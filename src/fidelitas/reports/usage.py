@@ -6,6 +6,7 @@ Times are shown in a zone that is given, the reader's; documents have them in UT
 import json
 from collections.abc import Iterable, Mapping, Sequence
 from datetime import date, datetime, timedelta, tzinfo
+from itertools import islice
 from typing import Any
 
 from fidelitas.facts import Event, EventKind
@@ -132,7 +133,7 @@ def usage_blocks(hosts: Iterable[HostUse], zone: tzinfo) -> list[Block]:
     hosts = tuple(hosts)
     blocks = []
     for sort, title, style in _SORTS:
-        records = [record for use in hosts for record in use.notable.get(sort, ())]
+        records = list(islice((record for use in hosts for record in use.notable.get(sort, ())), _MOST_SHOWN))
         count = sum(use.counted[sort] for use in hosts)
         if records:
             blocks.append(_block(f"{title}: {count}", style, records, count, zone))

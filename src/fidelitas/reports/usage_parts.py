@@ -1,12 +1,13 @@
 """Parts of what is shown of the use of privilege: which hours the logs lack, why something was refused, who had a root shell."""
 
 from collections import Counter
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from datetime import datetime, timedelta, tzinfo
+from heapq import nsmallest
 
 from fidelitas.findings import Finding
 from fidelitas.logbook import Logbook
-from fidelitas.reports.findings import grouped, groups_table, tally
+from fidelitas.reports.findings import groups_table, tally, worst_groups
 from fidelitas.reports.numbers import counted, listed
 from fidelitas.reports.report import Part
 from fidelitas.reports.sessions import lasted
@@ -17,7 +18,7 @@ from fidelitas.text import shortened
 from fidelitas.usage import Causes, Session, log_silences, may_tell_silences
 from fidelitas.usage.sessions import ELEVATED_LOGONS
 
-__all__ = ["anomalies", "causes_table", "coverage_line", "recorded", "shells_table", "shells_title", "titled", "trend_of"]
+__all__ = ["anomalies", "causes_table", "coverage_line", "recorded", "shells_parts", "titled", "trend_of"]
 
 _MOST_SILENCES, _MOST_NAMES, _MOST_SHELLS, _MOST_CAUSES, _MOST_ANOMALIES = 3, 4, 12, 12, 40
 # A log that ends so long before the others ends early.
@@ -68,9 +69,8 @@ def _span(begin: datetime, end: datetime, zone: tzinfo) -> str:
 
 def anomalies(findings: Sequence[Finding]) -> list[Part]:
     """Return the worst anomalies, equal ones together, and of the others how many there are by check."""
-    groups = grouped(findings)
-    shown, others = groups[:_MOST_ANOMALIES], Counter(one.check for group in groups[_MOST_ANOMALIES:] for one in group.findings)
-    more = f"; the worst {len(shown)} of {len(groups)} lines" if others else ""
+    shown, others, lines = worst_groups(findings, _MOST_ANOMALIES)
+    more = f"; the worst {len(shown)} of {lines} lines" if others else ""
     parts = titled(f"Anomalies: {tally(findings)}{more}", groups_table(shown) if shown else None)
     if others:
         counts = ", ".join(f"{count} {check}" for check, count in others.most_common())
@@ -96,9 +96,15 @@ def _names(names: Iterable[str]) -> str:
     return listed(sorted(names), _MOST_NAMES, "more")
 
 
-def shells_table(sessions: Sequence[Session], zone: tzinfo) -> Table | None:
-    """Return the shells as another account, the longest first: who, for how long, and how much was done in them that logs tie to them."""
-    shells = sorted(_shells(sessions), key=lambda one: (one.duration is not None, -(one.duration or timedelta()), one.opened))
+def shells_parts(sessions: Iterable[Session], zone: tzinfo, left_out: int = 0) -> list[Part]:
+    """Return the shells as another account, the longest first: who, for how long, and how much was done in them that logs tie to them.
+
+    Of many no more are held than are shown; of those `left_out` nothing but their number is known.
+    """
+    count = Counter[str]()
+    longest = nsmallest(
+        _MOST_SHELLS, _counting(sessions, count), key=lambda one: (one.duration is not None, -(one.duration or timedelta()), one.opened)
+    )
     rows = [
         (
             time_shown(one.opened, zone, "%Y-%m-%d %H:%M"),
@@ -111,17 +117,21 @@ def shells_table(sessions: Sequence[Session], zone: tzinfo) -> Table | None:
             recorded(one),
             one.place.in_file(),
         )
-        for one in shells[:_MOST_SHELLS]
+        for one in longest
     ]
-    if not rows:
-        return None
     columns = ("opened", "lasted", "host", "person", "as", "by", "events", "recorded", "place")
-    return Table(columns=columns, rows=tuple(rows), may_fold=frozenset({"by"}), least=("place",))
+    table = Table(columns=columns, rows=tuple(rows), may_fold=frozenset({"by"}), least=("place",))
+    return titled(_shells_title(count, left_out), table if rows else None)
 
 
-def _shells(sessions: Sequence[Session]) -> list[Session]:
-    """Return the shells, without the log-ons of Windows, which tells what is run in them."""
-    return [one for one in sessions if one.shell and one.program not in ELEVATED_LOGONS]
+def _counting(sessions: Iterable[Session], count: Counter[str]) -> Iterator[Session]:
+    """Yield the shells, without the log-ons of Windows, which tells what is run in them; count them by what is known of them."""
+    for one in sessions:
+        if one.shell and one.program not in ELEVATED_LOGONS:
+            count["all"] += 1
+            count["recorded"] += bool(one.recording or one.lists_commands)
+            count["unending"] += one.duration is None
+            yield one
 
 
 def recorded(session: Session) -> str:
@@ -129,13 +139,11 @@ def recorded(session: Session) -> str:
     return ", ".join(filter(None, (session.recording, "each command" if session.lists_commands else ""))) or "no"
 
 
-def shells_title(sessions: Sequence[Session], left_out: int = 0) -> str:
+def _shells_title(count: Counter[str], left_out: int) -> str:
     """Return how many there are, of how many no end is known or their number alone, and how many sudo records what was done in."""
-    shells = _shells(sessions)
-    kept = sum(bool(one.recording or one.lists_commands) for one in shells)
-    unending = sum(one.duration is None for one in shells)
+    kept, unending = count["recorded"], count["unending"]
     more = f", {unending} of them without an end in the logs" if unending else ""
-    shown = f"; the {_MOST_SHELLS} longest" if len(shells) > _MOST_SHELLS else ""
+    shown = f"; the {_MOST_SHELLS} longest" if count["all"] > _MOST_SHELLS else ""
     ends = "in which attribution ends" if not kept else f"of which {kept} recorded by sudo; in others attribution ends"
     others = f"; of {left_out} more that were closed nothing but their number is kept" if left_out else ""
-    return f"Shells as another account, {ends}: {len(shells)}{more}{shown}{others}"
+    return f"Shells as another account, {ends}: {count['all']}{more}{shown}{others}"

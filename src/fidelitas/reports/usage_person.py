@@ -1,7 +1,7 @@
 """The page of one person: when privilege was used, for what, what was refused, which shells were had, and what is unusual about it."""
 
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime, tzinfo
 from typing import Protocol
@@ -14,7 +14,7 @@ from fidelitas.reports.report import Part
 from fidelitas.reports.table import Table
 from fidelitas.reports.trend import bars
 from fidelitas.reports.usage import people_table, record_blocks, time_shown
-from fidelitas.reports.usage_parts import causes_table, shells_table, shells_title, titled, trend_of
+from fidelitas.reports.usage_parts import causes_table, shells_parts, titled, trend_of
 from fidelitas.text import shortened
 from fidelitas.usage import AttributedEvent, Session
 
@@ -42,9 +42,8 @@ class Answer(Protocol):
     @property
     def findings(self) -> list[Finding]: ...
     @property
-    def sessions(self) -> list[Session]: ...
-    @property
     def shells_are_wanted(self) -> bool: ...
+    def sessions(self) -> Iterator[Session]: ...
 
 
 def person_parts(answer: Answer) -> list[Part]:
@@ -56,7 +55,7 @@ def person_parts(answer: Answer) -> list[Part]:
     parts += titled("What was run", _commands(acts, zone))
     parts += titled(f"Anomalies: {tally(answer.findings)}", groups_table(grouped(answer.findings)) if answer.findings else None)
     if answer.shells_are_wanted:
-        parts += titled(shells_title(answer.sessions), shells_table(answer.sessions, zone))
+        parts += shells_parts(answer.sessions(), zone)
     parts += titled("Refused, and passwords that were wrong", causes_table(people.causes, zone))
     return [*parts, *record_blocks(answer.records, zone)]
 

@@ -2,7 +2,7 @@
 
 import re
 import shlex
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime, tzinfo
 from functools import cached_property
@@ -15,7 +15,7 @@ from fidelitas.reports.numbers import counted
 from fidelitas.reports.report import Part, Report
 from fidelitas.reports.sessions import sessions_table, timeline_blocks
 from fidelitas.reports.usage import head_line, people_table, usage_blocks, usage_document, usage_table
-from fidelitas.reports.usage_parts import anomalies, causes_table, coverage_line, shells_table, shells_title, titled, trend_of
+from fidelitas.reports.usage_parts import anomalies, causes_table, coverage_line, shells_parts, titled, trend_of
 from fidelitas.reports.usage_person import person_parts
 from fidelitas.usage import AttributedEvent, Session
 
@@ -57,10 +57,9 @@ class UsageAnswer:
         """Whether nothing is asked for that a session is not chosen by."""
         return self.wanted.command is None and self.wanted.kinds == EventFilter().kinds
 
-    @property
-    def sessions(self) -> list[Session]:
-        """The sessions that are wanted."""
-        return [session for use in self.book.hosts.values() for session in use.sessions if self.wanted.takes_session(session)]
+    def sessions(self) -> Iterator[Session]:
+        """Yield the sessions that are wanted."""
+        return (session for use in self.book.hosts.values() for session in use.sessions if self.wanted.takes_session(session))
 
     def document(self, records: Sequence[AttributedEvent] | None = None) -> dict[str, Any]:
         """Return the JSON document, with each event where they are given."""
@@ -107,7 +106,7 @@ def _summary_parts(answer: UsageAnswer) -> list[Part]:
     parts += anomalies(answer.findings)
     if answer.shells_are_wanted:
         left_out = sum(use.shells_left_out for use in book.hosts.values())
-        parts += titled(shells_title(answer.sessions, left_out), shells_table(answer.sessions, zone))
+        parts += shells_parts(answer.sessions(), zone, left_out)
     parts += titled("Refused, and passwords that were wrong", causes_table(book.people.causes, zone))
     return [*parts, *usage_blocks(book.hosts.values(), zone)] if answer.whole else parts
 
@@ -126,8 +125,8 @@ def _timeline(answer: UsageAnswer) -> Report:
 
 def _sessions(answer: UsageAnswer) -> Report:
     return Report(
-        parts=lambda: [sessions_table(answer.sessions, answer.zone, everything=False)],
-        rows=lambda: [sessions_table(answer.sessions, answer.zone, everything=True)],
+        parts=lambda: [sessions_table(list(answer.sessions()), answer.zone, everything=False)],
+        rows=lambda: [sessions_table(list(answer.sessions()), answer.zone, everything=True)],
         document=answer.document,
     )
 
