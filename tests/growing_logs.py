@@ -1,4 +1,4 @@
-"""Logs of one host that grow: actions told in several forms, with what makes reading hard, and the logs as they were at some times."""
+"""Logs of one host that grow: actions recorded in several forms, with what makes reading hard, and the logs as they were at some times."""
 
 import json
 import random

@@ -154,12 +154,12 @@ _HANGS = 900
 
 
 def _doing(process: int) -> Iterator[str]:
-    """Yield what a process and those that it began are doing, as the kernel tells it."""
+    """Yield what a process and those that it began are doing, by the kernel."""
     folder = Path(f"/proc/{process}")
     with suppress(OSError):
-        told = {name: (folder / name).read_text().strip() for name in ("stat", "wchan", "syscall")}
+        stated = {name: (folder / name).read_text().strip() for name in ("stat", "wchan", "syscall")}
         opened = {path.name: str(path.readlink()) for path in (folder / "fd").iterdir()}
-        yield f"{told} {opened}"
+        yield f"{stated} {opened}"
         for task in (folder / "task").iterdir():
             for child in (task / "children").read_text().split():
                 yield from _doing(int(child))

@@ -16,6 +16,8 @@ from hypothesis import strategies as st
 from fidelitas.evidence import CopiedLog, make_bundle
 from fidelitas.evidence.logs import log_copy
 from fidelitas.languages.logs.reading import ChangedError, LogReading
+from fidelitas.languages.logs.so_far import BlocksSoFar
+from fidelitas.languages.utmp import whole_records
 from fidelitas.logbook import EventFilter, HostLogs, Logbook, read_places
 from fidelitas.logbook_form import form_of
 from fidelitas.logbook_state import StateError, frozen, thawed
@@ -206,6 +208,13 @@ def test_what_is_not_of_the_form_is_refused_or_read_anew(state: bytes, data: st.
     assert form_of(host, read(host, stood)) == form_of(host, read(host))
 
 
+def test_what_has_no_end_is_handed_on_before_it_fills_the_memory() -> None:
+    blocks = [b"ab" * (1 << 19)] * 70
+    sizes = [len(block) for block in BlocksSoFar(iter(blocks), whole_records).whole()]
+    assert max(sizes) <= 33 << 20
+    assert sum(sizes) >= 64 << 20
+
+
 def handed_in(folder: Path, contents: Mapping[str, bytes], at: datetime) -> None:
     made = bundle("ines ALL=(ALL) ALL\n")
     logs = tuple(CopiedLog(path=path, member=f"logs/{number}") for number, path in enumerate(contents))
@@ -219,12 +228,14 @@ def test_surveys_after_one_another_say_what_the_last_says_alone(tmp_path: Path) 
     lines = grown(random.Random(9), families, 4000)
     contents = {at: {family: written_by(lines, family, at) for family in families} for at in (lines[-900].at, lines[-40].at, lines[-1].at)}
     assert min(sum(map(len, one.values())) for one in contents.values()) > 1 << 20  # so long that it is worth to remember where one stood
-    told, alone = [], tmp_path / "alone"
+    answers, alone = [], tmp_path / "alone"
     for at, content in contents.items():
         handed_in(tmp_path, content, at)
-        told = [fidelitas(*asked, "--format", "json", cwd=tmp_path).json for asked in (("usage",), ("findings",), ("usage", "--sessions"))]
+        answers = [
+            fidelitas(*asked, "--format", "json", cwd=tmp_path).json for asked in (("usage",), ("findings",), ("usage", "--sessions"))
+        ]
     alone.mkdir()
     handed_in(alone, content, at)
-    for asked, one in zip((("usage",), ("findings",), ("usage", "--sessions")), told, strict=True):
+    for asked, one in zip((("usage",), ("findings",), ("usage", "--sessions")), answers, strict=True):
         other = fidelitas(*asked, "--format", "json", cwd=alone).json
         assert {key: value for key, value in one.items() if key != "made"} == {key: value for key, value in other.items() if key != "made"}

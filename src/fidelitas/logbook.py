@@ -36,7 +36,7 @@ class HostLogEvidence(HostEvidence, Protocol):
 
 
 class Memory(Protocol):
-    """What is kept of where the reading of a place's logs stood, by the shares of its hosts; so many bytes are `worth` it."""
+    """What is kept of where the reading of a place's logs stood, by the shares of its hosts; a log of `worth` bytes is worth it."""
 
     worth: int
 

@@ -108,8 +108,8 @@ class Logbook:
     @property
     def says_nothing(self) -> bool:
         """Whether there are logs, and in none of them a line that concerns privilege was recognised."""
-        told = any(use.events for use in self.hosts.values()) or any(latest.logins for latest in self.latest.values())
-        return bool(self.covers) and not told and all(cover.pulse.first is None for cover in self.covers)
+        recorded = any(use.events for use in self.hosts.values()) or any(latest.logins for latest in self.latest.values())
+        return bool(self.covers) and not recorded and all(cover.pulse.first is None for cover in self.covers)
 
     def spans(self) -> dict[str, tuple[datetime, datetime]]:
         """Return of each host from when to when its logs tell: up to when they were collected, where that is known."""
@@ -126,9 +126,9 @@ class Logbook:
 
 
 class LogTask(NamedTuple):
-    """The logs of one place, which of the places it is, what is asked of them, and which share of the hosts that they tell of.
+    """The logs of one place, which of the places it is, what is asked of them, and which share of the hosts that they are of.
 
-    `state` is where an earlier reading stood; where this one stands is stated, once so many bytes are `worth` it.
+    `state` is where an earlier reading stood; where this one stands is stated, where there are `worth` bytes or more.
     """
 
     at: int
@@ -140,7 +140,7 @@ class LogTask(NamedTuple):
 
 
 def read_task(task: LogTask, take: Callable[[AttributedEvent], None] | None = None) -> Logbook:
-    """Return what a share of the logs of one place tells, host by host."""
+    """Return what a share of the logs of one place records, host by host."""
     before = _before(task) if task.state else None
     return (_Place(task, take) if before is None else before).book()
 
@@ -156,7 +156,7 @@ def _before(task: LogTask) -> "_Place | None":
 
 
 class _Place:
-    """The logs of one place while they are read, and what they have told so far."""
+    """The logs of one place while they are read, and what they record so far."""
 
     def __init__(self, task: LogTask, take: Callable[[AttributedEvent], None] | None) -> None:
         host = task.host
@@ -187,7 +187,7 @@ class _Place:
         return host.subject, str(host.zone), share.number, share.of, share.many, share.times, digest
 
     def book(self) -> Logbook:
-        """Return what the logs tell, read to their ends."""
+        """Return what the logs record, read to their ends."""
         self._add(self._reading.steady())
         state = self._state()
         for event in self._reading.last_logins():

@@ -125,7 +125,7 @@ def shells_parts(sessions: Iterable[Session], zone: tzinfo, left_out: int = 0) -
 
 
 def _counting(sessions: Iterable[Session], count: Counter[str]) -> Iterator[Session]:
-    """Yield the shells, without the log-ons of Windows, which tells what is run in them; count them by what is known of them."""
+    """Yield the shells, without the logons of Windows, which records what is run in them; count them by what is known of them."""
     for one in sessions:
         if one.shell and one.program not in ELEVATED_LOGONS:
             count["all"] += 1

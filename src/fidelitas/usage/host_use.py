@@ -59,7 +59,7 @@ def _of_whom(sort: Notable, record: AttributedEvent) -> tuple[Notable, str]:
 class HostUse:
     """The use of privilege on one host; `add` takes the events in the order of time, in the zone of whose clock habits are told.
 
-    The record of an account's last login is no event: it tells when that was, and counts as nothing else.
+    The record of an account's last login is no event: it says when that was, and counts as nothing else.
 
     `people` counts what everyone did, perhaps on other hosts, too; `latest` takes what the logs of one place tell, perhaps of other hosts.
     """

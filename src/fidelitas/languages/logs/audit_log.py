@@ -83,7 +83,7 @@ class AuditReader:
         self._names, self._call, self._seen = known
 
     def events(self, blocks: Iterable[bytes], after: int = 0, until: datetime | None = None) -> Iterator[Event]:
-        """Yield the events of blocks of whole lines, which come after so many; nothing waits for others that come later."""
+        """Yield the events of blocks of whole lines, which come after a number of others; nothing waits for later ones."""
         del until
         before = 1 + after
         for block in blocks:

@@ -48,12 +48,12 @@ class Clock:
 
     @property
     def lasting(self) -> tuple[object, ...]:
-        """What the stamps so far have told, for another clock of the same log to go on with, which must find the same year to begin in."""
+        """What follows from the stamps so far: another clock of the same log goes on with it, if it finds the same year to begin in."""
         return self._begins, self._before, self._year, self._turned, self._again
 
     @lasting.setter
-    def lasting(self, told: tuple[Any, ...]) -> None:
-        begins, self._before, self._year, self._turned, self._again = told
+    def lasting(self, state: tuple[Any, ...]) -> None:
+        begins, self._before, self._year, self._turned, self._again = state
         if begins != self._begins:
             raise ValueError("another year to begin in")
 

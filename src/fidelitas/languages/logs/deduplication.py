@@ -83,12 +83,12 @@ class _Held:
 
 
 class Deduplication:
-    """The events of several families as they go by; `missed` are those that no family of the last survey tells."""
+    """The events of several families as they go by; `missed` are those that no family of the last survey has."""
 
     __slots__ = ("_alike", "_count", "_heap", "_newest", "_patience", "missed", "surveys")
 
     def __init__(self, surveys: Sequence[int]) -> None:
-        """`surveys` tells when each family was collected."""
+        """`surveys` are the numbers of the surveys that collected each family."""
         self.surveys = surveys
         self.missed: list[Sourced] = []
         self._patience = _WITHIN
@@ -98,9 +98,9 @@ class Deduplication:
         self._count = 0
 
     def told_once(self, events: Iterable[Sourced], *, last: bool = True) -> Iterator[Event]:
-        """Yield events that come by time, of those alike from different families within moments the one that tells most.
+        """Yield events that come by time, of those alike from different families within moments the one that says most.
 
-        Where these are not the `last`, those that others may tell as well go on waiting.
+        Where these are not the `last`, those that others may have as well go on waiting.
         """
         for one in events:
             if one.called:
@@ -170,9 +170,9 @@ def _written(command: str) -> str:
 
 
 def _fuller(one: Sourced, other: Sourced) -> Sourced:
-    """Return the one that tells more, with the account of the log-in and a doubt where either tells them; a last login tells least."""
-    tells = [(not event.last_only, sum(map(bool, event.dedup_key))) for event in (one.event, other.event)]
-    base, second = (one, other) if tells[0] >= tells[1] else (other, one)
+    """Return the one that says more, with the account of the login and a doubt where either has them; a last login says least."""
+    fullness = [(not event.last_only, sum(map(bool, event.dedup_key))) for event in (one.event, other.event)]
+    base, second = (one, other) if fullness[0] >= fullness[1] else (other, one)
     login, doubt = base.event.login or second.event.login, base.event.doubt or second.event.doubt
     if (login, doubt) == (base.event.login, base.event.doubt):
         return base

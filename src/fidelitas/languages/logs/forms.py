@@ -30,8 +30,8 @@ LAST_LOG = "/lastlog"
 class LogReader(Protocol):
     """Reads one log.  Some have `gaps`, lines that could not be read, or `unknown`, messages of no known form by program.
 
-    Those that can go on where another stopped have something `lasting`, and take with blocks after how many lines they come, and whether
-    they are the last.
+    Those that can go on where another stopped have something `lasting`, and take with blocks after how many lines they come, and a time
+    before which no line is that comes later.
     """
 
     def events(self, blocks: Iterable[bytes]) -> Iterator[Event]: ...

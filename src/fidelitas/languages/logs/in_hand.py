@@ -19,7 +19,7 @@ __all__ = ["LASTING", "Cover", "InHand", "KnownHost", "Stopped", "extent_of"]
 
 @dataclass(slots=True)
 class Cover:
-    """What one log covers: its `pulse` tells from when to when, and how steadily."""
+    """What one log covers: its `pulse` says from when to when, and how steadily."""
 
     subject: str
     path: str
@@ -71,7 +71,7 @@ class InHand:
         )
         self.reader, self._beats = reader_of(known, records=log.records)
         self._content = content
-        self._so_far = BlocksSoFar(content.blocks(), whole_records if log.records else _whole_lines)
+        self._so_far = _blocks_so_far(log, content.blocks())
 
     @property
     def may_go_on(self) -> bool:
@@ -93,7 +93,7 @@ class InHand:
         return found
 
     def rest(self) -> Iterator[Event]:
-        """Yield what is left behind these, as if the log ended here for ever."""
+        """Yield what is left behind these, as if no line came later."""
         return self._shown(self.reader.events(self._so_far.rest(), self._so_far.extent.lines))  # type: ignore[call-arg]
 
     def extent(self) -> Extent:
@@ -111,21 +111,25 @@ class InHand:
             return False
         try:
             self.reader.lasting = before.lasting  # type: ignore[attr-defined]
-        except ValueError:  # what the whole log tells is not what its begin told
+        except ValueError:  # by the whole log it begins in another year than by its begin
             return False
         return True
 
     def _shown(self, events: Iterator[Event]) -> Iterator[Event]:
-        told, ours = beating(events, self.cover.pulse) if self._beats else events, self._of_share
-        return told if ours is None else (one for one in told if ours[one.host or self.log.subject])
+        counted, ours = beating(events, self.cover.pulse) if self._beats else events, self._of_share
+        return counted if ours is None else (one for one in counted if ours[one.host or self.log.subject])
 
 
 def extent_of(log: LogLike) -> Extent:
     """Return how much there is of a log, read to its end."""
-    so_far = BlocksSoFar(log.blocks(), whole_records if log.records else _whole_lines)
+    so_far = _blocks_so_far(log, log.blocks())
     for _ in so_far.whole():
         pass
     return so_far.extent
+
+
+def _blocks_so_far(log: LogLike, blocks: Iterator[bytes]) -> BlocksSoFar:
+    return BlocksSoFar(blocks, whole_records if log.records else _whole_lines)
 
 
 def _whole_lines(block: bytes) -> int:

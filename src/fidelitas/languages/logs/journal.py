@@ -72,7 +72,7 @@ class JournalReader:
         self.unknown: Counter[str] = Counter()
 
     def events(self, blocks: Iterable[bytes], after: int = 0, until: datetime | None = None) -> Iterator[Event]:
-        """Yield the events of an export, whose blocks come after so many lines.
+        """Yield the events of an export, whose blocks come after a number of lines.
 
         Where others come later, of no time before `until`, what may wait for them goes on waiting.
         """
@@ -95,7 +95,7 @@ class JournalReader:
         self._names.lasting, self._verdicts, self._sudo, self.unknown, self.gaps = known
 
     def _stated(self, blocks: Iterable[bytes], after: int) -> Iterator[tuple[Any, int]]:
-        """Yield the entries of JSON lines with their numbers, which come after so many others."""
+        """Yield the entries of JSON lines with their numbers, which come after a number of others."""
         number = after
         for block in blocks:
             for line in block.split(b"\n"):

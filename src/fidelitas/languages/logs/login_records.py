@@ -17,7 +17,7 @@ _LAST = struct.Struct("<i32s256s")  # time, line, host; one record for each user
 
 
 class LoginReader:
-    """Reads wtmp or btmp; places count records.  A log-out is told by its terminal, whose last log-in tells the account."""
+    """Reads wtmp or btmp; places count records.  Of a logout the account is that of the last login on its terminal."""
 
     def __init__(self, origin: Place) -> None:
         self._origin = origin

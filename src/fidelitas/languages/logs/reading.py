@@ -153,12 +153,12 @@ class LogReading:
     def steady(self) -> Iterator[Event]:
         """Yield the events that no line can change that is added to the logs, as far as that is known."""
         streams = [chain(family.left(), family.sourced(self._steady_of(family))) for family in self._families]
-        yield from self._told(streams, self._until if self._steady else None, last=False)
+        yield from self._merged(streams, self._until if self._steady else None, last=False)
 
     def rest(self) -> Iterator[Event]:
         """Yield the others."""
         streams = [chain(family.left(), family.sourced(self._rest_of(family))) for family in self._families]
-        yield from self._told(streams, None, last=True)
+        yield from self._merged(streams, None, last=True)
         self.gaps.sort(key=lambda gap: (gap.place.path, gap.place.line or 0))
         self.covers.sort(key=lambda cover: self._order.index((cover.survey, cover.path)))
         self.gone = [one.event for one in self._once.missed if self._again(one)]
@@ -206,7 +206,7 @@ class LogReading:
         if not family.last.goes_on_from(state.stopped):
             raise ChangedError
         family.at, family.ended, family.pending, family.called = state.at, state.ended, state.pending, _tells_calls(last)
-        # What was written since comes behind what was told, or would have been told before it.
+        # What was written since comes behind what was yielded, or would have been yielded before it.
         family.more = family.sourced(self._steady_of(family))
         for one in family.more:
             family.pending.append(one)
@@ -217,7 +217,7 @@ class LogReading:
 
     # -- the stream ----------------------------------------------------------------------------------------------------------------
 
-    def _told(self, streams: Sequence[Iterator[Sourced]], until: datetime | None, *, last: bool) -> Iterator[Event]:
+    def _merged(self, streams: Sequence[Iterator[Sourced]], until: datetime | None, *, last: bool) -> Iterator[Event]:
         if len(streams) < 2:
             yield from (self._logins.shown(one.event) for stream in streams for one in stream)
         else:
@@ -249,7 +249,7 @@ class LogReading:
             self._steady = self._steady and len(family.pending) <= _MOST_PENDING
 
     def _before_what_waits(self, number: int, until: datetime | None) -> datetime | None:
-        """Return a time, or that of what waits in a log: other logs may tell it as well."""
+        """Return a time, or that of what waits in a log: other logs may have it as well."""
         last = self._families[number].last
         since = last.since if last is not None else None
         return until if until is None or since is None else min(until, since)
@@ -320,7 +320,7 @@ class LogReading:
 def _tells_calls(log: LogLike) -> bool:
     try:
         return tells_calls(LogContent(log).beginning())
-    except ReadError:  # told when it is read
+    except ReadError:  # reported when it is read
         return False
 
 

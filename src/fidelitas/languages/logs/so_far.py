@@ -8,6 +8,10 @@ from typing import NamedTuple
 __all__ = ["BlocksSoFar", "Extent"]
 
 
+# Longer than the longest line that is read: what has no end by then is of someone who wants to fill the memory.
+_MOST_BEGUN = 32 << 20
+
+
 class Extent(NamedTuple):
     """How much of a log was read: bytes, with their digest, and lines."""
 
@@ -36,10 +40,10 @@ class BlocksSoFar:
         passed, self._rest = self._rest, b""
         for coming in chain((passed,) if passed else (), self._blocks):
             block = self._rest + coming if self._rest else coming
-            size = self._whole(block)
+            size = self._whole(block) if len(block) < _MOST_BEGUN else len(block)
             self._rest = block[size:]
             if size:
-                yield self._taken(block if size == len(block) else block[:size])
+                yield self._count(block if size == len(block) else block[:size])
 
     def rest(self) -> Iterator[bytes]:
         """Yield what is left behind what is whole."""
@@ -47,17 +51,17 @@ class BlocksSoFar:
             yield self._rest
 
     def passes(self, before: Extent) -> bool:
-        """Pass over what was read of another copy, and return whether this one begins with the same."""
+        """Skip what was read of another copy, and return whether this one begins with the same."""
         while self._size < before.size:
             block = self._rest or next(self._blocks, b"")
             if not block:
                 return False
             wanted = before.size - self._size
             self._rest = block[wanted:]
-            self._taken(block[:wanted])
+            self._count(block[:wanted])
         return self.extent == before
 
-    def _taken(self, block: bytes) -> bytes:
+    def _count(self, block: bytes) -> bytes:
         self._size += len(block)
         self._lines += block.count(b"\n")
         self._digest.update(block)

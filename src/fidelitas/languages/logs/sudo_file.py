@@ -72,7 +72,7 @@ class SudoFileReader:
         self._clock.lasting, self._form, self._held, self._sudo, self.gaps = known
 
     def events(self, blocks: Iterable[bytes], after: int = 0, until: datetime | None = None) -> Iterator[Event]:
-        """Yield the events of blocks of whole lines, which come after so many.
+        """Yield the events of blocks of whole lines, which come after a number of others.
 
         Where others come later, of no time before `until`, what may wait for them goes on waiting.
         """

@@ -104,7 +104,7 @@ class SudoStream:
     def settled(
         self, events: Iterable[Event], goes_on: Callable[[], bool] = lambda: True, until: datetime | None = None
     ) -> Iterator[Event]:
-        """Yield the events of a log in their order, commands whole, ends told from uses.
+        """Yield the events of a log in their order, commands whole, ends distinguished from uses.
 
         `goes_on` says whether a line that is soon to come can go on with a command: where none does, uses need not wait for it.  Where
         others come later, none before `until`, what may wait for them goes on waiting.

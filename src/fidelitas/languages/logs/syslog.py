@@ -97,7 +97,7 @@ class SyslogReader:
         self.unknown: Counter[str] = Counter()
 
     def events(self, blocks: Iterable[bytes], after: int = 0, until: datetime | None = None) -> Iterator[Event]:
-        """Yield the events of blocks of whole lines, in their order; they come after so many lines.
+        """Yield the events of blocks of whole lines, in their order; they come after a number of lines.
 
         Where others come later, of no time before `until`, what may wait for them goes on waiting.
         """

@@ -1,4 +1,4 @@
-"""How long what a log tells waits for its next lines: a program writes at once what it writes of one action."""
+"""How long what a log records waits for its next lines: a program writes at once what it writes of one action."""
 
 from collections.abc import Iterable
 from datetime import UTC, datetime, timedelta
