@@ -113,22 +113,22 @@ class Measured:
         return f"postgresql://postgres@127.0.0.1:{self._server.port}/{name}"
 
     def survey(self, *, second: bool) -> float:
-        """Add a survey to the ledger that is copied, or to each copy; return how many seconds one took."""
-        at = FIRST + timedelta(days=int(second))
-        names = list(self._engines) if second else ["first"]
+        """Add a survey to a ledger, and make a copy for each engine; return how many seconds it took.
+
+        The second is added to the first engine's copy, in which the answers are that all have: the others are copies of it.
+        """
+        first, *others = self._engines
         if not second:
-            for name in ("first", *self._engines):
-                self._server.run(f"drop database if exists {name} with (force)")
-            self._server.run("create database first")
+            self._server.run(f"drop database if exists {first} with (force)")
+            self._server.run(f"create database {first}")
         begins = time.perf_counter()
-        for name in names:
-            ledger = Ledger(self.place(name))
-            ledger.add(bundles(self._hosts, self._roles, second=second), at)
-            ledger.database.close()
-        took = (time.perf_counter() - begins) / len(names)
-        if not second:
-            for name in self._engines:
-                self._server.run(f"create database {name} template first")
+        ledger = Ledger(self.place(first))
+        ledger.add(bundles(self._hosts, self._roles, second=second), FIRST + timedelta(days=int(second)))
+        ledger.database.close()
+        took = time.perf_counter() - begins
+        for name in others:
+            self._server.run(f"drop database if exists {name} with (force)")
+            self._server.run(f"create database {name} template {first}")
         return took
 
     def ask(self, commands: dict[str, list[str]], tell: Callable[[str, str, Cost], None]) -> None:

@@ -229,13 +229,14 @@ def drawn(chance: random.Random, made: Bundle) -> Bundle:
 
 
 @pytest.mark.parametrize("each", [None, on_all_cores])
-@pytest.mark.parametrize("most", [0, 2000])
+@pytest.mark.parametrize("is_kept", [True, False])
 @pytest.mark.parametrize("seed", range(5))
 def test_leaving_out_what_is_known_to_be_alike_changes_no_answer(
-    seed: int, most: int, each: Any, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+    seed: int, is_kept: bool, each: Any, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """Hosts of a directory by their groups, remembered and judged ones, in every mixture: as if all holdings were compared."""
-    monkeypatch.setattr(recollection, "_MOST_HOLDINGS", most)
+    if not is_kept:
+        monkeypatch.setattr(recollection, "encode_holders", lambda _: None)
     monkeypatch.setattr("fidelitas.changes.estate._WORTH_FORKING", 1)
     chance, ledger = random.Random(seed), Ledger(tmp_path)
     states: list[list[Bundle]] = []

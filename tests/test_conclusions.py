@@ -11,7 +11,8 @@ import pytest
 
 from fidelitas.audit import Audit, Each, InMemory, audit
 from fidelitas.conclusions import Recollection, RememberedHost, recollection
-from fidelitas.conclusions.typed import FINDINGS, ConclusionError, decode, decode_holdings, encode, encode_holdings
+from fidelitas.conclusions.link_forms import decode_holdings, encode_holdings
+from fidelitas.conclusions.typed import FINDINGS, ConclusionError, decode, encode
 from fidelitas.conclusions.use import UseMemory
 from fidelitas.demo import write_estate
 from fidelitas.engines.local import on_all_cores
@@ -91,11 +92,12 @@ def answers(found: Audit) -> dict[str, list[object]]:
     return {one.subject: list(everything(one, names)) for one in found.subjects}
 
 
-@pytest.mark.parametrize("most", [0, 2000])
+@pytest.mark.parametrize("is_kept", [True, False])
 @pytest.mark.parametrize("estate", ESTATES)
-def test_a_remembered_host_answers_as_a_judged_one(estate: str, most: int, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_remembered_host_answers_as_a_judged_one(estate: str, is_kept: bool, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """Whether all of its holdings are kept or none, in another order of questions, in part, and where only some hosts are as they were."""
-    monkeypatch.setattr(recollection, "_MOST_HOLDINGS", most)
+    if not is_kept:
+        monkeypatch.setattr(recollection, "encode_holders", lambda _: None)
     bundles = ESTATES[estate](tmp_path)
     fresh = audit(InMemory(bundles))
     expected, findings = answers(fresh), fresh.findings
@@ -118,13 +120,14 @@ def test_a_remembered_host_answers_as_a_judged_one(estate: str, most: int, tmp_p
     assert answers(again) == answers(anew)
 
 
-@pytest.mark.parametrize("most", [0, 2000])
+@pytest.mark.parametrize("is_kept", [True, False])
 @pytest.mark.parametrize("each", [map, on_all_cores])
 @pytest.mark.parametrize("estate", ESTATES)
 def test_hosts_that_other_processes_judged_answer_the_same(
-    estate: str, each: Each, most: int, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+    estate: str, each: Each, is_kept: bool, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(recollection, "_MOST_HOLDINGS", most)
+    if not is_kept:
+        monkeypatch.setattr(recollection, "encode_holders", lambda _: None)
     monkeypatch.setattr("fidelitas.audit._WORTH_FORKING", 1)
     bundles = ESTATES[estate](tmp_path)
     fresh = audit(InMemory(bundles))
@@ -136,8 +139,8 @@ def test_hosts_that_other_processes_judged_answer_the_same(
         assert found.findings == fresh.findings
         assert answers(found) == answers(fresh)
         assert audit(ledger.newest()).findings == fresh.findings
-        for holder in ("ines", "bruno", "%sudo"):  # of whom nothing is kept yet on hosts with many holdings
-            asked = audit(ledger.newest(), each=each, findings=False, holder=holder)
+        for holder in ("ines", "bruno", "%sudo"):
+            asked = audit(ledger.newest(), each=each, findings=False)
             assert [one.holdings_of(holder) for one in asked.subjects] == [one.holdings_of(holder) for one in fresh.subjects]
 
 

@@ -53,10 +53,9 @@ __all__ = [
 
 @dataclass(frozen=True, slots=True)
 class Concluding:
-    """What is to be worked out of hosts by their names, in a process that is forked for it: findings, what a holder holds on them."""
+    """What is to be worked out of hosts by their names, in a process that is forked for it: with findings or without."""
 
     findings: bool
-    holder: str | None
 
     def __call__(self, names: Sequence[str]) -> dict[bytes, bytes]:
         """Return what is to be kept of some hosts."""
@@ -194,17 +193,16 @@ def audit(
     findings: bool = True,
     platforms: Mapping[str, Platform] = PLATFORMS,
     each: Each | None = None,
-    holder: str | None = None,
     edits: Edits | None = None,
 ) -> Audit:
     """Return the audit of some subjects, or all; without `findings` only what their holdings depend on is read.
 
     `each` applies a function to all of some lists in processes that are forked for it; by it many hosts are judged apart from each other
-    where the source keeps conclusions, and what a `holder` holds, who is to be asked about, is worked out there as well.  With `edits`,
-    even none, the answer is what it would be with these memberships changed, and nothing that was concluded before is used.
+    where the source keeps conclusions.  With `edits`, even none, the answer is what it would be with these memberships changed, and nothing
+    that was concluded before is used.
     """
     source = InMemory(evidence) if isinstance(evidence, Iterable) else evidence
-    return _Reading(source, platforms, edits).audit(subjects, findings=findings, each=each, holder=holder)
+    return _Reading(source, platforms, edits).audit(subjects, findings=findings, each=each)
 
 
 def rights_in(evidence: HostEvidence, takings: Takings | None = None) -> HostRights:
@@ -249,7 +247,7 @@ class _Reading:
         self._context = Context(edits=edits)
         self._memory: Recollection | None = None  # what is kept depends on the directories, which are judged first
 
-    def audit(self, wanted: Collection[str] | None, *, findings: bool, each: Each | None = None, holder: str | None = None) -> Audit:
+    def audit(self, wanted: Collection[str] | None, *, findings: bool, each: Each | None = None) -> Audit:
         chosen = self._heads if wanted is None else set(wanted)
         names = [name for name in self._heads if name in chosen]
         if any(self._needs_directories(name) for name in names):
@@ -257,7 +255,7 @@ class _Reading:
         self._judge(name for name in names if not self._needs_directories(name))
         self.remember(self._directories_known())
         if each is not None:
-            self._judge_apart(names, each, Concluding(findings, holder))
+            self._judge_apart(names, each, Concluding(findings))
         self._judge(names)
         if wanted is not None:
             self._judge(self._depended_on(findings=findings))
@@ -332,14 +330,13 @@ class _Reading:
         if self._memory is None:
             return
         unknown = [name for name in self._recalled(names) if self._is_kept(name) and not self._memory.recall([name])]
-        unknown += [] if asked.holder is None else self._memory.lacking(asked.holder)
         if len(unknown) >= _WORTH_FORKING:
             with _forked(self), suppress(ReadError):  # processes that cannot be had, or are ended, cost time and nothing else
                 for kept in each(asked, self._memory.shares(unknown, max(_SHARES, len(unknown) // _HOSTS_OF_A_SHARE))):
                     self._memory.learn(kept)
 
     def concluded(self, names: Sequence[str], asked: Concluding) -> dict[bytes, bytes]:
-        """Return what is to be kept of some hosts, and of what a holder holds on them."""
+        """Return what is to be kept of some hosts."""
         if self._memory is None:
             return {}
         self._groups = HostGroups()  # what is judged here is let go, but for what is kept of it
@@ -348,13 +345,6 @@ class _Reading:
         for first in {id(one.like): one.like for one in judged if isinstance(one, HostRights)}.values():
             if asked.findings:
                 self._memory.note_findings(first, findings_on(first, self._platforms))
-            if asked.holder is not None:
-                self._memory.note_holder(first, asked.holder)
-        for remembered in known.values():
-            if asked.holder is not None:
-                remembered.holdings_of(asked.holder)  # which notes what it has to judge for that
-                remembered.let_go()
-                self._groups = HostGroups()  # it has no like among them: its group would be kept for nothing
         self._groups = HostGroups()
         return self._memory.taken()
 

@@ -10,8 +10,9 @@ from fidelitas.changes.causes import Cause
 from fidelitas.changes.held import Turn
 from fidelitas.changes.parts import AccountChange, SubjectChanges
 from fidelitas.changes.subject import RightChange
+from fidelitas.conclusions.link_forms import LinkForm, decode_holdings, encode_holdings, link_form, link_of
 from fidelitas.conclusions.rules import rules_digest
-from fidelitas.conclusions.typed import ConclusionError, LinkForm, decode, decode_holdings, encode, encode_holdings, link_form, link_of
+from fidelitas.conclusions.typed import ConclusionError, decode, encode
 from fidelitas.facts import Gap
 from fidelitas.findings import Finding
 from fidelitas.rights import SubjectRights
@@ -107,6 +108,6 @@ def _decoded(content: bytes) -> SubjectChanges | None:
             )
             for one in read.rights
         ]
-    except (ConclusionError, IndexError, ValueError):
+    except (ConclusionError, IndexError, TypeError):
         return None
     return SubjectChanges(rights, list(read.new_findings), list(read.gone_findings), list(read.accounts), list(read.less_read))

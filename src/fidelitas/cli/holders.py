@@ -63,7 +63,7 @@ def command(
         raise RequestError("--unsanctioned is about a charter", hint="Name it with --charter.")
     asked = [(subject, path) for subject, _, path in (place.partition("/") for place in places)]
     names = sorted({subject for subject, _ in asked})
-    hosts = [host for name in names for host in source.audit(name).subjects] if names else source.audit(holder=account).subjects
+    hosts = [host for name in names for host in source.audit(name).subjects] if names else source.audit().subjects
     if account is not None and not any(host.knows(account) for host in hosts):
         raise unknown_name(f"{source.no_subject} has an account, group or role", account, (name for host in hosts for name in host.names()))
     if account is not None:

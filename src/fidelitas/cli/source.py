@@ -270,10 +270,10 @@ class Source:
         latest = self._read_use(subjects).latest
         return {(subject, account): at for subject, one in latest.items() for account, at in one.logins.items()}
 
-    def audit(self, subject: str | None = None, *, findings: bool = False, holder: str | None = None) -> Audit:
+    def audit(self, subject: str | None = None, *, findings: bool = False) -> Audit:
         """Return the audit of the evidence in the ledger, of one subject or of all; refuse a subject that is not there.
 
-        Without `findings` only that is read which the holdings of the subject depend on; `holder` is who will be asked about.
+        Without `findings` only that is read which the holdings of the subject depend on.
         """
         stored = self._stored()
         chosen = self.chosen(stored)
@@ -281,7 +281,7 @@ class Source:
             raise unknown_subject(subject, chosen)
         wanted = [subject] if subject is not None else chosen if self.tags else None
         with progress(f"working out {subject or counted(len(chosen), 'subject')}"):
-            found = audit(stored, wanted, findings=findings, each=engine_for(self.ledger).judging(stored), holder=holder)
+            found = audit(stored, wanted, findings=findings, each=engine_for(self.ledger).judging(stored))
         click.get_current_context().call_on_close(found.keep)
         return found
 

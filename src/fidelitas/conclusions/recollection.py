@@ -5,33 +5,26 @@ Knows keys and types; where the bytes are kept is the business of an `AnswerStor
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from hashlib import blake2b
+from itertools import islice
 from typing import Protocol, TypeVar
 
+from fidelitas.conclusions.holders import KeptHolders, encode_holders
 from fidelitas.conclusions.remembered import RememberedHost
 from fidelitas.conclusions.rules import rules_digest
-from fidelitas.conclusions.typed import (
-    FINDINGS,
-    Conclusion,
-    ConclusionError,
-    Holders,
-    Mark,
-    Share,
-    decode,
-    decode_holdings,
-    encode,
-    encode_holdings,
-)
+from fidelitas.conclusions.typed import FINDINGS, Conclusion, ConclusionError, Mark, Share, decode, encode
+from fidelitas.facts import DirectorySource
 from fidelitas.findings import Finding
 from fidelitas.judging import Context
-from fidelitas.rights import Holding, HostRights, PrincipalKind
+from fidelitas.rights import Holding, HostRights
+from fidelitas.rights.accounts.nesting import Nesting
 from fidelitas.rights.estate.overlay import HostOverlay, renamed
 
 __all__ = ["AnswerStore", "Recollection"]
 
 T = TypeVar("T")
 
-# Of a host with more holdings each holder is kept when someone asks for it.
-_MOST_HOLDINGS = 2000
+# Who holds what is read of so many hosts at once, and held of so many.
+_READ_AT_ONCE, _MOST_HELD = 50, 300
 
 
 class AnswerStore(Protocol):
@@ -57,9 +50,9 @@ class Recollection:
         self._known: dict[str, RememberedHost | None] = {}
         self._conclusions: dict[bytes, Conclusion | None] = {}
         self._twins: dict[bytes, RememberedHost] = {}
-        self._holdings: dict[bytes, tuple[Holding, ...]] = {}
-        self._holders: dict[bytes, tuple[tuple[Holding, ...], Holders] | None] = {}
-        self._asked: dict[str, Mapping[bytes, tuple[Holding, ...]]] = {}
+        self._holdings: dict[tuple[bytes, str], tuple[Holding, ...]] = {}
+        self._holders: dict[bytes, KeptHolders | None] = {}  # the last that were read
+        self._unread: dict[bytes, bytes] = {}  # those that come next, as they are kept
         self._new: dict[bytes, bytes] = {}  # to be written
         self._learned: dict[bytes, bytes] = {}  # written, or learned of other processes
 
@@ -102,39 +95,46 @@ class Recollection:
         found = self._get(wanted)
         self._conclusions |= {like: _read(found[key], Conclusion) if key in found else None for key, like in wanted.items()}
 
-    def holdings_of(self, like: bytes, holder: str, ask: Callable[[], tuple[Holding, ...]]) -> tuple[Holding, ...]:
-        """Return what a holder holds on the host of a key, by asking that host where it is not kept."""
-        key = self._holder_key(like, holder)
-        if key not in self._holdings:
-            every = self.holders_of(like)
-            if every is not None:
-                self._holdings[key] = tuple(holding for holding in every[0] if holding.principal.is_called(holder))
-            else:
-                kept = self._holdings_of(holder).get(key)
-                self._holdings[key] = self._note_holdings(key, ask()) if kept is None else kept
-        return self._holdings[key]
-
-    def _holdings_of(self, holder: str) -> Mapping[bytes, tuple[Holding, ...]]:
-        """Return what is kept of a holder on all hosts that were recalled, read at once."""
-        if holder not in self._asked:
-            keys = [self._holder_key(like, holder) for like in self._twins]
-            found = {key: _read_holdings(content) for key, content in self._get(keys).items()}
-            self._asked[holder] = {key: holdings for key, holdings in found.items() if holdings is not None}
-        return self._asked[holder]
-
     def is_of_directory(self, name: str) -> bool:
         """Return whether a directory has an account or group of that name, a group written ``%name``."""
         return name in self._context.takings.names
 
-    def holders_of(self, like: bytes) -> tuple[tuple[Holding, ...], Holders] | None:
-        """Return all holdings on the host of a key and what is shown of the holders, or ``None`` where they are not kept."""
+    def holdings_of(self, like: bytes, holder: str) -> tuple[Holding, ...] | None:
+        """Return what a holder holds on the host of a key, or ``None`` where that is not kept."""
+        if (like, holder) not in self._holdings:
+            kept = self.holders_of(like)
+            if kept is None:
+                return None
+            self._holdings[like, holder] = kept.holdings_of(holder)
+        return self._holdings[like, holder]
+
+    def holders_of(self, like: bytes) -> KeptHolders | None:
+        """Return who holds what on the host of a key, or ``None`` where that is not kept."""
         if like not in self._holders:
-            key = _digest(b"holders", like)
-            content = self._get([key]).get(key)
-            kept = None if content is None else _read(content, Holders)
-            holdings = None if kept is None else _read_holdings(kept.holdings)
-            self._holders[like] = None if kept is None or holdings is None else (holdings, kept)
+            content = self._content_of(like)
+            while len(self._holders) >= _MOST_HELD:
+                del self._holders[next(iter(self._holders))]
+            self._holders[like] = None if content is None else self._kept_holders(content)
         return self._holders[like]
+
+    def _content_of(self, like: bytes) -> bytes | None:
+        """Return what is kept of the holders on the host of a key: hosts are asked one after another, and some are read at once."""
+        if like not in self._unread:
+            likes = list(self._twins)
+            at = likes.index(like) if like in self._twins else len(likes)
+            keys = {_digest(b"holders", one): one for one in (like, *islice(likes, at + 1, at + _READ_AT_ONCE))}
+            self._unread = {keys[key]: content for key, content in self._get(keys).items()}
+        return self._unread.pop(like, None)
+
+    def _kept_holders(self, content: bytes) -> KeptHolders | None:
+        try:
+            return KeptHolders(content, self._nesting_of)
+        except ConclusionError:
+            return None
+
+    def _nesting_of(self, sources: tuple[DirectorySource, ...], host: str) -> Nesting | None:
+        found = self._context.takings.of(sources, host)
+        return None if found is None else found[0]
 
     def findings_of(self, host: RememberedHost) -> list[Finding] | None:
         """Return the findings on a host, or ``None`` where they are not kept."""
@@ -154,9 +154,9 @@ class Recollection:
         self._put(self._key(host.subject), Share(like=like, host_name=host.host_name, span=host.span, only=self._only(host)))
         if first is host:
             self._put(_digest(b"conclusion", like), self._conclusion(host))
-            holders = _holders(host)
+            holders = encode_holders(host)
             if holders is not None:
-                self._put(_digest(b"holders", like), holders)
+                self._new[_digest(b"holders", like)] = holders
 
     def note_findings(self, host: HostRights, found: Sequence[Finding]) -> None:
         """Keep the findings on a host, under the name of the host that was judged; none where a check failed."""
@@ -175,18 +175,6 @@ class Recollection:
             self._new = {}
 
     # -- from other processes ----------------------------------------------------------------------------------------------------
-
-    def lacking(self, holder: str) -> list[str]:
-        """Return a host of each sort that was recalled of which it is not kept what a holder holds."""
-        kept = self._holdings_of(holder)
-        unkept = (twin for like, twin in self._twins.items() if self._holder_key(like, holder) not in kept)
-        return [twin.subject for twin in unkept if self.holders_of(twin.key) is None]
-
-    def note_holder(self, host: HostRights, holder: str) -> None:
-        """Keep what a holder holds on a host that was judged, where not all of its holdings are kept."""
-        if host.troubles or host.subject not in self._marks or _is_small(host):
-            return
-        self._note_holdings(self._holder_key(self._like(host), holder), host.holdings_of(holder))
 
     def shares(self, names: Iterable[str], count: int) -> list[list[str]]:
         """Return hosts in so many lists, or fewer: those whose files are equal in one, since the first of them speaks for the others."""
@@ -209,13 +197,7 @@ class Recollection:
         self._known = {name: host for name, host in self._known.items() if host is not None}
         self._conclusions = {like: one for like, one in self._conclusions.items() if one is not None}
         self._holders = {like: one for like, one in self._holders.items() if one is not None}
-        self._asked.clear()
-
-    def _note_holdings(self, key: bytes, holdings: tuple[Holding, ...]) -> tuple[Holding, ...]:
-        content = encode_holdings(holdings)
-        if content is not None:
-            self._new[key] = content
-        return holdings
+        self._unread = {}
 
     def _conclusion(self, host: HostRights) -> Conclusion:
         local = {who.name for who in host.population.effective if not who.of_directory}
@@ -235,9 +217,6 @@ class Recollection:
         if content is not None:
             self._new[key] = content
 
-    def _holder_key(self, like: bytes, holder: str) -> bytes:
-        return _digest(b"holder", like, holder.encode("utf-8", "surrogateescape"))
-
     def _key(self, name: str) -> bytes:
         return _digest(b"host", self._basis, name.encode(), self._marks[name].stated)
 
@@ -251,28 +230,6 @@ class Recollection:
         return self._marks[host.subject].digest if host.cites_processes else None
 
 
-def _is_small(host: HostRights) -> bool:
-    return len(host.by_node) + len(host.group_edges) <= _MOST_HOLDINGS
-
-
-def _holders(host: HostRights) -> Holders | None:
-    """Return who holds what on a host; nothing where that is more than is worth keeping: thousands of people of a directory."""
-    if not _is_small(host):
-        return None
-    holdings = host.holdings
-    content = encode_holdings(holdings)
-    if content is None:
-        return None
-    principals = {held.principal for held in holdings}
-    briefs = ((principal.name, host.in_brief(principal)) for principal in principals)
-    return Holders(
-        holdings=content,
-        accounts={name: brief for name, brief in briefs if brief is not None},
-        members={one.name: host.member_count(one.name) for one in principals if one.kind is PrincipalKind.GROUP},
-        account_count=host.account_count,
-    )
-
-
 def _digest(*parts: bytes) -> bytes:
     digest = blake2b(digest_size=24)
     for part in parts:
@@ -283,12 +240,5 @@ def _digest(*parts: bytes) -> bytes:
 def _read(content: bytes, kind: type[T]) -> T | None:
     try:
         return decode(content, kind)
-    except ConclusionError:
-        return None
-
-
-def _read_holdings(content: bytes) -> tuple[Holding, ...] | None:
-    try:
-        return decode_holdings(content)
     except ConclusionError:
         return None

@@ -3,20 +3,20 @@
 Nothing is decided here.  Each answer is one that the judged host gave, or the judged host is asked now.
 """
 
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from copy import copy
 from datetime import datetime
 from functools import cached_property
-from typing import Protocol, TypeVar
+from typing import Protocol, TypeVar, cast
 
-from fidelitas.conclusions.typed import Conclusion, Holders, Share
+from fidelitas.conclusions.holders import KeptHolders
+from fidelitas.conclusions.typed import Conclusion, Share
 from fidelitas.facts import AuthorizedKey, FileState, Gap, HostFacts, PrivateKey, Programs
-from fidelitas.rights import Holding, HostRights, Identity, Population, Principal, PrincipalKind, Right, SubjectRights
+from fidelitas.rights import Holding, HostRights, Identity, Population, Principal, SubjectRights
 from fidelitas.rights.accounts.identity import AccountInBrief
 from fidelitas.rights.estate.overlay import renamed
 from fidelitas.rights.graph.group_edges import GroupEdges
 from fidelitas.rights.graph.routes import order_of
-from fidelitas.rights.linux.host import is_own
 from fidelitas.rights.linux.ssh import KeyGrant
 from fidelitas.rights.linux.sudo import Effective, Policy
 from fidelitas.rights.linux.summary import HostSummary
@@ -29,11 +29,11 @@ T = TypeVar("T")
 class Memory(Protocol):
     """What a remembered host is answered from."""
 
-    def holdings_of(self, like: bytes, holder: str, ask: Callable[[], tuple[Holding, ...]], /) -> tuple[Holding, ...]:
-        """Return what a holder holds on the host of a key, by asking that host where it is not kept."""
+    def holdings_of(self, like: bytes, holder: str, /) -> tuple[Holding, ...] | None:
+        """Return what a holder holds on the host of a key, or ``None`` where that is not kept."""
 
-    def holders_of(self, like: bytes, /) -> tuple[tuple[Holding, ...], Holders] | None:
-        """Return all holdings on the host of a key and what is shown of the holders, or ``None`` where they are not kept."""
+    def holders_of(self, like: bytes, /) -> KeptHolders | None:
+        """Return who holds what on the host of a key, or ``None`` where that is not kept."""
 
     def is_of_directory(self, name: str, /) -> bool:
         """Return whether a directory has an account or group of that name, a group written ``%name``."""
@@ -117,79 +117,59 @@ class RememberedHost(HostRights):
         of_directory = self.conclusion.takes_directory and self._memory.is_of_directory(holder)
         return holder in names or of_directory or bool(self.holdings_of(holder))
 
+    @property
+    def _kept(self) -> KeptHolders | None:
+        return self._memory.holders_of(self.key)
+
+    @property
+    def by_node(self) -> tuple[Holding, ...]:  # type: ignore[override]
+        """The holdings worked out one by one."""
+        kept = self._kept
+        return self.judged.by_node if kept is None else self._as_here(kept.by_node)
+
+    @property
+    def group_edges(self) -> GroupEdges[Identity]:  # type: ignore[override]
+        """The holdings that accounts have by their groups alone."""
+        kept = self._kept
+        return self.judged.group_edges if kept is None else cast(GroupEdges[Identity], kept.group_edges.renamed(self._as_here))
+
     def holdings_of(self, holder: str) -> tuple[Holding, ...]:
         """Return those of all holdings whose holder is called so."""
-        here = self._as_here(self._memory.holdings_of(self.key, holder, lambda: self._as_kept(self._alone.holdings_of(holder))))
+        known = self._memory.holdings_of(self.key, holder)
+        if known is None:
+            return self.judged.holdings_of(holder)
+        here = self._as_here(known)
         elsewhere = [holding for holding in self.from_elsewhere if holding.principal.is_called(holder)]
         return tuple(sorted((*here, *elsewhere), key=order_of)) if elsewhere else here
 
-    def let_go(self) -> None:
-        """Forget what was judged here, where its answers are kept: it is large, and judged again if it is asked something else."""
-        for name in ("_alone", "judged"):
-            self.__dict__.pop(name, None)
-
-    @cached_property
-    def _kept(self) -> tuple[tuple[Holding, ...], Holders] | None:
-        """All holdings as they are here, and what is shown of their holders, where they are few enough to be kept."""
-        found = self._memory.holders_of(self.key)
-        return None if found is None else (self._as_here(found[0]), found[1])
-
-    @property
-    def holdings(self) -> tuple[Holding, ...]:
-        """All holdings, ordered by right, principal and strength of route."""
-        if self._kept is None:
-            return self.judged.holdings
-        return tuple(sorted((*self._kept[0], *self.from_elsewhere), key=order_of)) if self.from_elsewhere else self._kept[0]
-
-    @property
-    def own_holdings(self) -> tuple[Holding, ...]:
-        """The holdings without those that an account has in no other way than every account has them."""
-        return self.judged.own_holdings if self._kept is None else tuple(filter(is_own, self.holdings))
-
-    def own_holdings_with(self, wanted: Callable[[Right], bool]) -> tuple[Holding, ...]:
-        """Return those of the own holdings whose right is wanted."""
-        return self.judged.own_holdings_with(wanted) if self._kept is None else SubjectRights.own_holdings_with(self, wanted)
-
-    def differing(self, other: SubjectRights) -> tuple[Sequence[Holding], Sequence[Holding]]:
-        """Return the own holdings, and those of the same host at another time; without such as are known to be alike."""
-        if self._kept is not None:
-            return SubjectRights.differing(self, other)
-        return self.judged.differing(other.judged if isinstance(other, RememberedHost) else other)
-
-    def own_holders(self) -> set[str]:
-        """Return the holders of the own holdings, as they are written."""
-        return self.judged.own_holders() if self._kept is None else SubjectRights.own_holders(self)
-
-    def own_rights(self) -> set[Right]:
-        """Return the rights of the own holdings."""
-        return self.judged.own_rights() if self._kept is None else SubjectRights.own_rights(self)
-
-    def full_holders(self, kind: PrincipalKind) -> set[str]:
-        """Return the names of the holders of one kind that have full control in a way of their own."""
-        return self.judged.full_holders(kind) if self._kept is None else SubjectRights.full_holders(self, kind)
+    def held_by(self, account: str) -> tuple[Holding, ...]:
+        """Return what an account holds, also merely by being an account of the host."""
+        kept = self._kept
+        if kept is None:
+            return self.judged.held_by(account)
+        named = (holding for holding in self.by_node if holding.principal.name == account and kept.in_brief(holding.principal) is not None)
+        return (*named, *self.group_edges.held_by(account))
 
     def in_brief(self, principal: Principal) -> AccountInBrief | None:
         """Return what a list of holders shows of the account behind a holder, if it is one."""
-        if self._kept is None:
-            return self.judged.in_brief(principal)
-        return self._kept[1].accounts.get(principal.name) if principal.kind is PrincipalKind.ACCOUNT else None
+        kept = self._kept
+        return self.judged.in_brief(principal) if kept is None else kept.in_brief(principal)
 
     @property
     def account_count(self) -> int:
         """How many accounts it has."""
-        return self.judged.account_count if self._kept is None else self._kept[1].account_count
+        kept = self._kept
+        return self.judged.account_count if kept is None else kept.account_count
 
     def member_count(self, group: str) -> int:
         """Return how many accounts are in a group."""
-        known = None if self._kept is None else self._kept[1].members.get(group)
+        kept = self._kept
+        known = None if kept is None else kept.member_count(group)
         return self.judged.member_count(group) if known is None else known
 
     def _as_here(self, value: T) -> T:
         """Return what was kept under the name of the host that was judged as it is here."""
         return renamed(value, self.conclusion.summary.subject, self.subject)
-
-    def _as_kept(self, value: T) -> T:
-        return renamed(value, self.subject, self.conclusion.summary.subject)
 
     # -- what the judged host says -----------------------------------------------------------------------------------------------
 
@@ -214,8 +194,6 @@ class RememberedHost(HostRights):
     population: Population = property(lambda self: self.judged.population)  # type: ignore[assignment]
     policy: Policy = property(lambda self: self.judged.policy)  # type: ignore[assignment]
     effective: Effective = property(lambda self: self.judged.effective)  # type: ignore[assignment]
-    by_node: tuple[Holding, ...] = property(lambda self: self.judged.by_node)  # type: ignore[assignment]
-    group_edges: GroupEdges[Identity] = property(lambda self: self.judged.group_edges)  # type: ignore[assignment]
 
     @property
     def key_grants(self) -> tuple[tuple[Identity, KeyGrant], ...]:
@@ -226,10 +204,6 @@ class RememberedHost(HostRights):
     def private_keys(self) -> tuple[PrivateKey, ...]:
         """The private keys that are stored here."""
         return self.judged.private_keys
-
-    def held_by(self, account: str) -> tuple[Holding, ...]:
-        """Return what an account holds, also merely by being an account of the host."""
-        return self.judged.held_by(account)
 
     def names(self) -> set[str]:
         """Return its accounts and groups, and anyone who holds a right here."""

@@ -5,7 +5,6 @@ stated: what has such names is not kept.
 """
 
 from collections import Counter
-from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any, Protocol, TypeVar, get_args, get_origin
@@ -14,26 +13,17 @@ import msgspec
 
 from fidelitas.facts import Gap
 from fidelitas.findings import Finding
-from fidelitas.rights import By, Holding, Link, LinkKind, Mechanism, Principal, PrincipalKind, Right, RightKind, Route, Strength
-from fidelitas.rights.accounts.identity import AccountInBrief
 from fidelitas.rights.linux.dates import Span
 from fidelitas.rights.linux.summary import HostSummary
-from fidelitas.text import Place
 
 __all__ = [
     "FINDINGS",
     "Conclusion",
     "ConclusionError",
-    "Holders",
-    "LinkForm",
     "Mark",
     "Share",
     "decode",
-    "decode_holdings",
     "encode",
-    "encode_holdings",
-    "link_form",
-    "link_of",
 ]
 
 T = TypeVar("T")
@@ -95,54 +85,6 @@ class Conclusion:
     takes_directory: bool
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Holders:
-    """Who holds what on a host, all of it, and what a list of holders shows of each: of a host with few holdings."""
-
-    holdings: bytes  # in the form of `encode_holdings`
-    accounts: dict[str, AccountInBrief]
-    members: dict[str, int]
-    account_count: int
-
-
-_Node = tuple[str, str, str]  # kind, name, subject
-_End = tuple[str | int, str, str, str | None]  # of a principal its kind by name, of a right its kind by number; detail or name, subject, on
-
-
-class LinkForm(msgspec.Struct, array_like=True):
-    source: _Node
-    target: _End
-    kind: LinkKind
-    strength: Strength
-    mechanism: Mechanism
-    name: str | None
-    because: str
-    quote: str | None
-    asks: str | None
-    own_password: bool
-    conditions: tuple[str, ...]
-    place: Place
-    behind: tuple[Place, ...]
-
-
-class _Route(msgspec.Struct, array_like=True):
-    links: tuple[int, ...]
-    strength: Strength
-    conditions: tuple[str, ...]
-
-
-class _Holding(msgspec.Struct, array_like=True):
-    principal: _Node
-    right: _End
-    routes: tuple[_Route, ...]
-    cut: int
-
-
-class _Holdings(msgspec.Struct, array_like=True):
-    links: list[LinkForm]  # each once: routes share them
-    holdings: list[_Holding]
-
-
 def encode(value: object) -> bytes | None:
     """Return a value in the form, or ``None`` where it holds text that cannot be stated."""
     try:
@@ -165,98 +107,6 @@ def _counter(kind: Any, stated: object) -> object:
         raise NotImplementedError(f"{kind} is not of the form")
     (counted,) = get_args(kind)
     return Counter(msgspec.convert(stated, dict[counted, int]))  # type: ignore[valid-type]
-
-
-def encode_holdings(holdings: Iterable[Holding]) -> bytes | None:
-    """Return holdings in the form, or ``None`` where they hold text that cannot be stated."""
-    numbers: dict[int, int] = {}
-    links: list[Link] = []
-    rows = []
-    for holding in holdings:
-        routes = []
-        for route in holding.routes:
-            for link in route.links:
-                if id(link) not in numbers:
-                    numbers[id(link)] = len(links)
-                    links.append(link)
-            routes.append(_Route(tuple(numbers[id(link)] for link in route.links), route.strength, route.conditions))
-        rows.append(_Holding(_node(holding.principal), _end(holding.right), tuple(routes), holding.cut))
-    return encode(_Holdings([_stated(link) for link in links], rows))
-
-
-def decode_holdings(content: bytes) -> tuple[Holding, ...]:
-    """Return the holdings that were kept; raises `ConclusionError`."""
-    read = decode(content, _Holdings)
-    try:
-        links = [_link(one) for one in read.links]
-        return tuple(
-            Holding(
-                principal=_principal(*one.principal),
-                right=_right(one.right),
-                routes=tuple(
-                    Route(links=tuple(links[number] for number in route.links), strength=route.strength, conditions=route.conditions)
-                    for route in one.routes
-                ),
-                cut=one.cut,
-            )
-            for one in read.holdings
-        )
-    except (ValueError, IndexError, TypeError) as error:
-        raise ConclusionError(str(error)) from error
-
-
-def _node(principal: Principal) -> _Node:
-    return principal.kind.value, principal.name, principal.subject
-
-
-def _end(target: Principal | Right) -> _End:
-    if isinstance(target, Principal):
-        return target.kind.value, target.name, target.subject, None
-    return int(target.kind), target.detail, target.subject, target.on
-
-
-def link_form(link: Link | None) -> LinkForm | None:
-    """Return a link in the form."""
-    return None if link is None else _stated(link)
-
-
-def link_of(form: LinkForm | None) -> Link | None:
-    """Return the link that was kept; raises `ValueError` where it is none."""
-    return None if form is None else _link(form)
-
-
-def _stated(link: Link) -> LinkForm:
-    return LinkForm(
-        _node(link.source), _end(link.target), link.kind, link.strength, link.by.mechanism, link.by.name, link.because, link.quote,
-        link.asks, link.own_password, link.conditions, link.place, link.behind,
-    )  # fmt: skip
-
-
-def _link(one: LinkForm) -> Link:
-    kind, name, subject, _ = one.target
-    return Link(
-        source=_principal(*one.source),
-        target=_principal(kind, name, subject) if isinstance(kind, str) else _right(one.target),
-        kind=one.kind,
-        strength=one.strength,
-        by=By(one.mechanism, one.name),
-        because=one.because,
-        quote=one.quote,
-        asks=one.asks,
-        own_password=one.own_password,
-        conditions=one.conditions,
-        place=one.place,
-        behind=one.behind,
-    )
-
-
-def _principal(kind: str, name: str, subject: str) -> Principal:
-    return Principal(kind=PrincipalKind(kind), name=name, subject=subject)
-
-
-def _right(stated: Sequence[Any]) -> Right:
-    kind, detail, subject, on = stated
-    return Right(kind=RightKind(kind), detail=detail, subject=subject, on=on)
 
 
 FINDINGS = tuple[Finding, ...]

@@ -60,9 +60,8 @@ def duplicate_user_id(rights: HostRights) -> Iterator[Found]:
 
     To the kernel and to sudo they are one account: each has the files and the rights of the other, and the log shows one name for both.
     """
-    for who in rights.population.effective:
-        first = rights.population.by_uid(who.uid) if who.uid else None
-        if first is not None and first.name != who.name and who.account is not None and not who.of_directory:
+    for who, first in rights.population.under_one_id:
+        if who.uid and first.name != who.name and who.account is not None and not who.of_directory:
             message = f"{who.name} has the user ID of {first.name}, {who.uid}"
             yield Found(about=who.name, message=message, places=(who.account.place,))
 

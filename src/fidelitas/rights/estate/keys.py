@@ -78,7 +78,7 @@ def _private_keys(host: HostRights) -> Iterator[tuple[Identity, PrivateKey]]:
 
 
 def _links(host: HostRights, owner: Identity, key: PrivateKey, other: HostRights, who: Identity, key_grant: KeyGrant) -> LinkPath:
-    here, there = Nodes(host.subject, host.population), Nodes(other.subject, other.population)
+    here, there = _nodes(host), _nodes(other)
     node = there.principal(PrincipalKind.KEY, key_name(key_grant.key))
     needed = ("if its passphrase is known",) if key.encrypted else ()
     private = Link(
@@ -139,3 +139,7 @@ def _held(host: HostRights, account: str) -> Iterator[tuple[Right, LinkPath]]:
         return
     for holding in host.held_by(account):
         yield from ((holding.right, route.links) for route in holding.routes)
+
+
+def _nodes(host: HostRights) -> Nodes:
+    return Nodes(host.subject, host.population.group_names, host.population.nesting)

@@ -207,7 +207,7 @@ class HostOverlay(HostRights):
 
 def renamed(value: T, old: str, new: str) -> T:
     """Return facts, links or findings of one subject as those of another; what is of a third stays."""
-    return cast(T, _Renaming(old, new)(value))
+    return value if old == new else cast(T, _Renaming(old, new)(value))
 
 
 class _Renaming:

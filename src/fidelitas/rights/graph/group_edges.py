@@ -13,7 +13,7 @@ from typing import Any, Generic, Protocol, TypeVar
 from fidelitas.rights.graph.links import Holding, Link, Principal, Right
 from fidelitas.rights.graph.paths import MOST_ROUTES, Edge, LinkPath, holding_of
 
-__all__ = ["Edges", "GroupEdge", "GroupEdges", "GroupNodes"]
+__all__ = ["Edges", "GroupEdge", "GroupEdges", "GroupNodes", "Numbers", "Onward"]
 
 
 class _Named(Protocol):
@@ -59,7 +59,7 @@ class Edges(Generic[M]):
 
 
 # By right, the links from which it can be reached, by their numbers, each with the chains that begin with it.
-Onward = Mapping[Right, Sequence[tuple[int, tuple[LinkPath, ...]]]]
+Onward = Mapping[Right, Sequence[tuple[int, Sequence[LinkPath]]]]
 # By account, the numbers of the links that its groups give it.
 Numbers = Mapping[str, tuple[int, ...]]
 
@@ -81,14 +81,14 @@ class GroupEdges(Generic[M]):
         *,
         is_renamed: bool = False,
     ) -> None:
-        self._nodes = nodes
-        self._edges = edges
-        self._accounts = accounts
-        self._onward = onward
-        self._numbers = numbers
+        self.nodes = nodes
+        self.edges = edges
+        self.accounts = accounts
+        self.onward = onward
+        self.numbers = numbers
         self._here, self._is_renamed = here, is_renamed
         self._rights: dict[tuple[int, ...], tuple[Right, ...]] = {}
-        self._reached: dict[Right, list[tuple[int, tuple[LinkPath, ...]]]] = {}
+        self._chains: dict[tuple[Right, int], tuple[LinkPath, ...]] = {}
 
     @classmethod
     def of(cls, known: Edges[M], onward: Onward) -> "GroupEdges[M]":
@@ -99,13 +99,13 @@ class GroupEdges(Generic[M]):
 
     def __len__(self) -> int:
         """Return how many holdings there are."""
-        return sum(len(self._rights_by(numbers)) for numbers in self._numbers.values())
+        return sum(len(self._rights_by(numbers)) for numbers in self.numbers.values())
 
     def held_by(self, name: str) -> Iterator[Holding]:
         """Yield the holdings of an account, by right."""
-        numbers = self._numbers.get(name, ())
+        numbers = self.numbers.get(name, ())
         for right in self._rights_by(numbers):
-            yield self._holding(self._accounts[name], right, frozenset(numbers))
+            yield self._holding(self.accounts[name], right, frozenset(numbers))
 
     def rights(self) -> set[Right]:
         """Return the rights that an account has by a group, and not merely by being an account."""
@@ -119,33 +119,33 @@ class GroupEdges(Generic[M]):
             for numbers in self._distinct()
             if any(wanted(self._here(right)) and self._by_group(right, numbers) for right in self._rights_by(numbers))
         }
-        return (name for name, numbers in self._numbers.items() if numbers in having)
+        return (name for name, numbers in self.numbers.items() if numbers in having)
 
     def with_right(self, wanted: Callable[[Right], bool]) -> Iterator[Holding]:
         """Yield the holdings whose right is wanted, account by account."""
-        for name, numbers in self._numbers.items():
+        for name, numbers in self.numbers.items():
             for right in self._rights_by(numbers):
                 if wanted(self._here(right)):
-                    yield self._holding(self._accounts[name], right, frozenset(numbers))
+                    yield self._holding(self.accounts[name], right, frozenset(numbers))
 
     def _distinct(self) -> set[tuple[int, ...]]:
-        return set(self._numbers.values())
+        return set(self.numbers.values())
 
     def _by_group(self, right: Right, numbers: tuple[int, ...]) -> bool:
-        return any(link in numbers and self._edges[link].gid is not None for link, _ in self._onward[right])
+        return any(link in numbers and self.edges[link].gid is not None for link, _ in self.onward[right])
 
     def renamed(self, rename: Callable[[Any], Any]) -> "GroupEdges[M]":
         """Return the same on another subject; raises `ValueError` of one that is told from another itself."""
         if self._is_renamed:
             raise ValueError("holdings are derived from those of a subject that was judged")
-        return GroupEdges(self._nodes, self._edges, self._accounts, self._onward, self._numbers, rename, is_renamed=True)
+        return GroupEdges(self.nodes, self.edges, self.accounts, self.onward, self.numbers, rename, is_renamed=True)
 
     def differing(self, other: "GroupEdges[Any]") -> Iterator[Holding]:
         """Yield the holdings that accounts have not by the same links among others, which are the same accounts at another time."""
         for name, known in self._differing(other):
-            mine, having = self.signatures[name], frozenset(self._numbers[name])
-            rights = (right for right in self._rights_by(self._numbers[name]) if mine[_unnamed(right)] != known.get(_unnamed(right)))
-            yield from (self._holding(self._accounts[name], right, having) for right in rights)
+            mine, having = self.signatures[name], frozenset(self.numbers[name])
+            rights = (right for right in self._rights_by(self.numbers[name]) if mine[_unnamed(right)] != known.get(_unnamed(right)))
+            yield from (self._holding(self.accounts[name], right, having) for right in rights)
 
     def _differing(self, other: "GroupEdges[Any]") -> Iterator[tuple[str, Mapping[Hashable, Hashable]]]:
         """Yield accounts whose holdings are not alike, each with what gives it its own there."""
@@ -158,10 +158,10 @@ class GroupEdges(Generic[M]):
     @cached_property
     def signatures(self) -> Mapping[str, Mapping[Hashable, Hashable]]:
         """By account and right, by which links of its groups it has that; to be compared with another time, without the subject's name."""
-        links = {number: (_signature(self._edges[number].link), self._edges[number].gid) for number in self._used}
+        links = {number: (_signature(self.edges[number].link), self.edges[number].gid) for number in self._used}
         ways = {
             right: {number: (links[number], tuple(tuple(map(_signature, rest)) for rest in rests)) for number, rests in by_link}
-            for right, by_link in self._onward.items()
+            for right, by_link in self.onward.items()
         }
         together = {
             numbers: {
@@ -170,28 +170,28 @@ class GroupEdges(Generic[M]):
             }
             for numbers in self._distinct()
         }
-        return {name: together[numbers] for name, numbers in self._numbers.items()}
+        return {name: together[numbers] for name, numbers in self.numbers.items()}
 
     @property
     def _used(self) -> set[int]:
-        return {number for by_link in self._onward.values() for number, _ in by_link}
+        return {number for by_link in self.onward.values() for number, _ in by_link}
 
     def holdings(self) -> Iterator[Holding]:
         """Yield all holdings, account by account."""
-        return (holding for name in self._numbers for holding in self.held_by(name))
+        return (holding for name in self.numbers for holding in self.held_by(name))
 
     def _rights_by(self, numbers: tuple[int, ...]) -> tuple[Right, ...]:
         found = self._rights.get(numbers)
         if found is None:
             reached = sorted({place for number in numbers for place in self._places.get(number, ())})
-            found = self._rights[numbers] = tuple(map(list(self._onward).__getitem__, reached))
+            found = self._rights[numbers] = tuple(map(list(self.onward).__getitem__, reached))
         return found
 
     @cached_property
     def _places(self) -> Mapping[int, Sequence[int]]:
         """By link which rights it leads to, by their places among all."""
         found: dict[int, list[int]] = {}
-        for place, by_link in enumerate(self._onward.values()):
+        for place, by_link in enumerate(self.onward.values()):
             for link, _ in by_link:
                 found.setdefault(link, []).append(place)
         return found
@@ -199,18 +199,19 @@ class GroupEdges(Generic[M]):
     def _holding(self, who: M, right: Right, having: frozenset[int]) -> Holding:
         chains = [
             (*self._here(path), *rest)
-            for link, rests in self._onward_here(right)
-            if link in having
-            for path in self._nodes.paths(who, self._edges[link])
-            for rest in rests
+            for number, rests in self.onward[right]
+            if number in having
+            for path in self.nodes.paths(who, self.edges[number])
+            for rest in self._beyond(right, number, rests)
         ]
-        return holding_of(self._here(self._nodes.account(who)), self._here(right), chains[: MOST_ROUTES + 1])
+        return holding_of(self._here(self.nodes.account(who)), self._here(right), chains[: MOST_ROUTES + 1])
 
-    def _onward_here(self, right: Right) -> Sequence[tuple[int, tuple[LinkPath, ...]]]:
-        """Return by which links a right is reached, as they are on this subject; of each right it is worked out once."""
-        if right not in self._reached:
-            self._reached[right] = [(number, self._here(rests)) for number, rests in self._onward[right]]
-        return self._reached[right]
+    def _beyond(self, right: Right, number: int, rests: Sequence[LinkPath]) -> tuple[LinkPath, ...]:
+        """Return the chains that begin with a link and lead to a right, as they are on this subject: worked out once."""
+        known = self._chains.get((right, number))
+        if known is None:
+            known = self._chains[right, number] = self._here(tuple(rests))
+        return known
 
 
 def _signature(link: Link) -> Hashable:

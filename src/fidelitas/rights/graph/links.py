@@ -24,6 +24,8 @@ class PrincipalKind(Enum):
     ELSEWHERE = "account of another host"
     ROLE = "role of a database"
 
+    __hash__ = object.__hash__
+
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Principal:
@@ -48,15 +50,19 @@ class Principal:
         return hash((self.name, self.subject))
 
     def __str__(self) -> str:
-        return {
-            PrincipalKind.ACCOUNT: self.name or "(an account without a name)",
-            PrincipalKind.GROUP: f"%{self.name}",
-            PrincipalKind.ANY_ACCOUNT: "any account",
-            PrincipalKind.PASSWORD: f"{self.name}'s password",
-            PrincipalKind.KEY: f"key {self.name}",
-            PrincipalKind.ELSEWHERE: self.name,  # "account@host"
-            PrincipalKind.ROLE: self.name or "(a role without a name)",
-        }[self.kind]
+        return (_SHOWN if self.name else _SHOWN_NAMELESS)[self.kind].format(self.name)
+
+
+_SHOWN = {
+    PrincipalKind.ACCOUNT: "{}",
+    PrincipalKind.GROUP: "%{}",
+    PrincipalKind.ANY_ACCOUNT: "any account",
+    PrincipalKind.PASSWORD: "{}'s password",
+    PrincipalKind.KEY: "key {}",
+    PrincipalKind.ELSEWHERE: "{}",  # "account@host"
+    PrincipalKind.ROLE: "{}",
+}
+_SHOWN_NAMELESS = {**_SHOWN, PrincipalKind.ACCOUNT: "(an account without a name)", PrincipalKind.ROLE: "(a role without a name)"}
 
 
 class RightKind(IntEnum):
@@ -102,23 +108,28 @@ class Right:
         return hash((self.detail, self.on, self.subject))
 
     def __str__(self) -> str:
-        return {
-            RightKind.ROOT: "root",
-            RightKind.ADMIN: "admin",
-            RightKind.RUN_AS: f"run-as:{self.detail}",
-            RightKind.RUN_AS_GROUP: f"run-as-group:{self.detail}",
-            RightKind.COMMAND: f"command:{self.detail}",
-            RightKind.READ_SECRETS: "read-secrets",
-            RightKind.WRITE_EVIDENCE: "write-evidence",
-            RightKind.READ_EVIDENCE: "read-evidence",
-            RightKind.DB_SUPERUSER: "db-superuser",
-            RightKind.DB_HOST_ESCAPE: "db-host-escape",
-            RightKind.DB_GRANT: "db-grant",
-            RightKind.DB_WRITE_ALL: "db-write-all",
-            RightKind.DB_READ_ALL: "db-read-all",
-            RightKind.DB_OBJECT: f"{self.detail} {self.on}",
-            RightKind.DIRECTORY_ADMIN: f"directory-admin:{self.detail}" if self.detail else "directory-admin",
-        }[self.kind]
+        if self.kind is RightKind.DIRECTORY_ADMIN and not self.detail:
+            return "directory-admin"
+        return _SHOWN_RIGHTS[self.kind].format(self.detail, self.on)
+
+
+_SHOWN_RIGHTS = {
+    RightKind.ROOT: "root",
+    RightKind.ADMIN: "admin",
+    RightKind.RUN_AS: "run-as:{}",
+    RightKind.RUN_AS_GROUP: "run-as-group:{}",
+    RightKind.COMMAND: "command:{}",
+    RightKind.READ_SECRETS: "read-secrets",
+    RightKind.WRITE_EVIDENCE: "write-evidence",
+    RightKind.READ_EVIDENCE: "read-evidence",
+    RightKind.DB_SUPERUSER: "db-superuser",
+    RightKind.DB_HOST_ESCAPE: "db-host-escape",
+    RightKind.DB_GRANT: "db-grant",
+    RightKind.DB_WRITE_ALL: "db-write-all",
+    RightKind.DB_READ_ALL: "db-read-all",
+    RightKind.DB_OBJECT: "{} {}",
+    RightKind.DIRECTORY_ADMIN: "directory-admin:{}",
+}
 
 
 class LinkKind(Enum):

@@ -65,8 +65,9 @@ def visits_once(links: tuple[Link, ...]) -> bool:
 
 def holding_of(source: Principal, right: Right, chains: Sequence[LinkPath]) -> Holding:
     """Return the holding that chains of links from a principal to a right make; those beyond the limit are counted and not kept."""
-    routes = [_route(links) for links in dict.fromkeys(chains[:MOST_ROUTES])]
-    if len(routes) > 1:  # most have one, and its rank costs more than all else
+    different = chains if len(chains) == 1 else dict.fromkeys(chains[:MOST_ROUTES])  # most have one, and its rank costs more than all else
+    routes = [_route(links) for links in different]
+    if len(routes) > 1:
         routes.sort(key=_rank)
     return Holding(principal=source, right=right, routes=tuple(routes), cut=max(len(chains) - MOST_ROUTES, 0))
 

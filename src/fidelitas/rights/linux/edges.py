@@ -27,7 +27,7 @@ _LOOKING = frozenset({"pam_succeed_if.so", "pam_listfile.so"})
 
 def edges_of(facts: HostFacts, population: Population, policy: Policy) -> tuple[Edges[Identity], Effective]:
     """Return every edge that the facts of a host give to anyone, in a fixed order; and what each sudo rule still decides."""
-    nodes = Nodes(facts.subject, population)
+    nodes = Nodes(facts.subject, population.group_names, population.nesting)
     host = _Host(facts, population, nodes)
     found = [*host.user_ids(), *host.su(), *HostLinks(facts, population, policy, nodes).found()]
     sudo = SudoLinks(facts, population, policy, nodes)

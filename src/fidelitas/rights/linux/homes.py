@@ -45,11 +45,14 @@ def home_files(facts: HostFacts, population: Population) -> Iterator[tuple[Ident
     Accounts of services, whose homes are folders of their programs, are left out unless they have a login.
     """
     inhabited = {folder for path in facts.states for folder in _above(path)}
+    seen = inhabited | facts.states.keys()
     for who in population.effective:
-        idle = who.kind is not AccountKind.PERSON and who.login in (Login.REFUSED, Login.NEITHER)
-        if who.account is None or (who.uid != 0 and idle):
+        home = "" if who.account is None else who.account.home.rstrip("/")
+        if home not in seen:  # as of most accounts of a directory
             continue
-        home = who.account.home.rstrip("/")
+        idle = who.kind is not AccountKind.PERSON and who.login in (Login.REFUSED, Login.NEITHER)
+        if who.uid != 0 and idle:
+            continue
         if not home.startswith("/") or home in ("/usr/sbin", "/bin", "/dev", "/usr/bin", "/nonexistent", "/proc"):
             continue
         state = facts.states.get(home)

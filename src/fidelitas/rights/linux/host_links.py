@@ -96,9 +96,8 @@ class HostLinks(LinkMaker):
 
     def _same_ids(self) -> Iterator[LinkPath]:
         """Accounts of one user ID are one account to the kernel, and to sudo the one whose line is first."""
-        for who in self._population.effective:
-            first = self._population.by_uid(who.uid) if who.uid else None
-            if first is not None and first.name != who.name and who.account is not None:
+        for who, first in self._population.under_one_id:
+            if who.uid and first.name != who.name and who.account is not None:
                 because = f"has the user ID of {first.name}, {who.uid}: to the kernel and to sudo they are one"
                 why = Why(By(Mechanism.USER_ID), because, who.account.place, Strength.DIRECT, LinkKind.HAS)
                 yield (self.link(self._nodes.account(who), self._nodes.account(first), why),)

@@ -3,13 +3,15 @@
 Each is made once: the same node is asked for thousands of times.
 """
 
+from collections.abc import Mapping
 from operator import attrgetter
 
 from fidelitas.facts import Place
+from fidelitas.rights.accounts.nesting import Nesting
 from fidelitas.rights.graph.group_edges import GroupEdge
 from fidelitas.rights.graph.links import By, Link, LinkKind, Mechanism, Principal, PrincipalKind, Right, RightKind, Strength
 from fidelitas.rights.graph.paths import LinkPath
-from fidelitas.rights.linux.population import Identity, Membership, Population
+from fidelitas.rights.linux.population import Identity, Membership
 
 __all__ = ["Nodes"]
 
@@ -17,9 +19,10 @@ __all__ = ["Nodes"]
 class Nodes:
     """The nodes of one host."""
 
-    def __init__(self, subject: str, population: Population) -> None:
+    def __init__(self, subject: str, group_names: Mapping[int, str], nesting: Nesting | None) -> None:
+        """`group_names` are the host's groups by number, `nesting` the memberships of the directory that it takes accounts from."""
         self.subject = subject
-        self._population = population
+        self._group_names, self._nesting = group_names, nesting
         self._principals: dict[tuple[PrincipalKind, str], Principal] = {}
         self._groups: dict[int, Principal] = {}
         self._ways: dict[tuple[str, int], tuple[LinkPath, ...]] = {}
@@ -40,7 +43,7 @@ class Nodes:
 
     def account(self, who: Identity) -> Principal:
         """Return the principal that an account is; one of a directory is the same on every host."""
-        nesting = self._population.nesting
+        nesting = self._nesting
         if who.of_directory and nesting is not None:
             return nesting.node(PrincipalKind.ACCOUNT, who.name)
         return self.principal(PrincipalKind.ACCOUNT, who.name)
@@ -48,11 +51,11 @@ class Nodes:
     def group(self, gid: int) -> Principal:
         """Return the principal that a group is."""
         if gid not in self._groups:
-            self._groups[gid] = self._group(self._population.group_names.get(gid, str(gid)), gid)
+            self._groups[gid] = self._group(self._group_names.get(gid, str(gid)), gid)
         return self._groups[gid]
 
     def _group(self, name: str, gid: int) -> Principal:
-        nesting = self._population.nesting
+        nesting = self._nesting
         if nesting is not None and name in nesting.groups and nesting.groups[name].gid == gid:
             return nesting.node(PrincipalKind.GROUP, name)
         return self.principal(PrincipalKind.GROUP, name)
@@ -83,8 +86,8 @@ class Nodes:
         if not memberships:
             return ()
         membership = min(memberships, key=attrgetter("primary"))  # a listed one before the primary group
-        if membership.nested and self._population.nesting is not None:
-            return self._population.nesting.ways(who.name, membership.group.name)
+        if membership.nested and self._nesting is not None:
+            return self._nesting.ways(who.name, membership.group.name)
         return ((self._in_group(who, membership),),)
 
     def _in_group(self, who: Identity, membership: Membership) -> Link:

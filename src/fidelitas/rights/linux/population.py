@@ -135,15 +135,14 @@ class Population:
 
     @cached_property
     def _first_of_uid(self) -> Mapping[int, Identity]:
-        return {identity.uid: identity for identity in reversed(self._local) if identity.uid is not None}
+        own = {identity.uid: identity for identity in reversed(self._local) if identity.uid is not None}
+        return {**self.nesting.first_of_uid, **own} if self.nesting is not None and self._has_directory_unchanged else own
 
     def by_uid(self, uid: int) -> Identity | None:
         """Return the account that a user ID stands for: the first line that has it, as for getpwuid(3)."""
         own = self._first_of_uid.get(uid)
-        if own is not None or self.nesting is None:
+        if own is not None or self.nesting is None or self._has_directory_unchanged:
             return own
-        if self._has_directory_unchanged:
-            return self.nesting.first_of_uid.get(uid)
         return next(self._as_here(self.nesting.of_uid(uid)), None)
 
     def as_invoker(self, who: Identity) -> Identity:
@@ -151,8 +150,18 @@ class Population:
 
         The groups are those that it logged in with, its own.
         """
-        first = who if who.uid is None else self.by_uid(who.uid) or who
-        return who if first is who else replace(first, memberships=who.memberships)
+        first = self._first_of.get(who.name)
+        return who if first is None else replace(first, memberships=who.memberships)
+
+    @cached_property
+    def under_one_id(self) -> tuple[tuple[Identity, Identity], ...]:
+        """The accounts whose user ID stands for another account, each with that."""
+        firsts = ((who, self.by_uid(who.uid)) for who in self.effective if who.uid is not None)
+        return tuple((who, first) for who, first in firsts if first is not None and first is not who)
+
+    @cached_property
+    def _first_of(self) -> Mapping[str, Identity]:
+        return {who.name: first for who, first in self.under_one_id}
 
     @cached_property
     def _by_folded_name(self) -> Mapping[str, list[Identity]]:

@@ -8,7 +8,7 @@ import tomllib
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from fnmatch import fnmatchcase
-from functools import cache
+from functools import cache, lru_cache
 from importlib.resources import files
 from typing import Any
 
@@ -24,6 +24,10 @@ _VARIANT = re.compile(
     r"^(?:x86_64|i[3-6]86|aarch64|arm)-linux-gnu(?:eabihf)?-|-x86_64-linux-gnu$|-?[0-9]*\.[0-9.]+$|(?<=[a-z])[0-9]+$|(?<=[a-z+])-[0-9]+$"
     r"|\.(?:basic|tiny|nox|athena|gtk3?|openbsd|traditional|findutils|plocate|mailutils|default|sysstat)$|-im[67](?:\.q[0-9]+(?:hdri)?)?$"
 )
+
+
+# Longer commands are rare, and are not remembered.
+_LONG = 500
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -137,9 +141,8 @@ _TRIED = (
 )
 
 
-def _named_by_pattern(command: Command) -> str | None:
+def _named_by_pattern(path: str) -> str | None:
     """Return a program with power that a pattern, a folder or an expression for paths takes in, or nothing."""
-    path = command.path
     if path.endswith("/"):
         return next((name for name in _TRIED if path in _FOLDERS), None)
     if path.startswith("^"):
@@ -150,17 +153,30 @@ def _named_by_pattern(command: Command) -> str | None:
     return None
 
 
-def _powers(command: Command, *, noexec: bool) -> Iterator[Power]:
-    named = _named_by_pattern(command)
+def _powers(command: Command, *, noexec: bool) -> Sequence[Power]:
+    """Return the powers that a command amounts to: the same few are in the policies of many hosts."""
+    stated = command.path, command.arguments
+    if sum(map(len, filter(None, stated))) > _LONG:
+        return tuple(_worked_out(*stated, noexec=noexec))
+    return _known_powers(*stated, noexec)
+
+
+@lru_cache(maxsize=4096)
+def _known_powers(path: str, arguments: str | None, noexec: bool) -> Sequence[Power]:
+    return tuple(_worked_out(path, arguments, noexec=noexec))
+
+
+def _worked_out(path: str, arguments: str | None, *, noexec: bool) -> Iterator[Power]:
+    named = _named_by_pattern(path)
     if named is not None:
         for power in _table().get(named, ()):
             if power.full and not (noexec and power.noexec):
                 yield replace(power, reason=f"takes in {named}, which {power.reason}")
-    name = command.path.rpartition("/")[2]
-    for power in _rows(command.path):
-        if not (noexec and power.noexec) and _fits(command.arguments, power):
+    name = path.rpartition("/")[2]
+    for power in _rows(path):
+        if not (noexec and power.noexec) and _fits(arguments, power):
             yield power
-    written = _of_a_written_file(name, command.arguments)
+    written = _of_a_written_file(name, arguments)
     if written is not None:
         yield written
 

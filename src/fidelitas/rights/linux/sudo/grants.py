@@ -9,6 +9,7 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from enum import Enum
+from typing import cast
 
 from fidelitas.facts import AliasKind, Command, Member, MemberKind, PasswordState, SudoAlias, SudoRule, Tag
 from fidelitas.rights.linux.population import Identity
@@ -87,12 +88,19 @@ def reach(policy: Policy, who: Identity, rules: Iterable[SudoRule] | None = None
     return found
 
 
-def leaves(policy: Policy, member: Member) -> Iterator[Leaf]:
-    """Yield the commands of a rule's command member, aliases followed, in the order in which sudo tries them: last to first.
+def leaves(policy: Policy, member: Member) -> Sequence[Leaf]:
+    """Return the commands of a rule's command member, aliases followed, in the order in which sudo tries them: last to first.
 
     An alias that was met before is skipped: all that it can say has been said.  So cycles end, and aliases that name one another
     twice over do not multiply.
     """
+    known = policy.worked_out.get((leaves, id(member)))
+    if known is None:
+        known = policy.worked_out[leaves, id(member)] = member, tuple(_leaves(policy, member))
+    return cast(Sequence[Leaf], known[1])
+
+
+def _leaves(policy: Policy, member: Member) -> Iterator[Leaf]:
     met: set[str] = set()
     agenda: list[tuple[Member, bool, tuple[SudoAlias, ...]]] = [(member, True, ())]
     while agenda:
@@ -116,12 +124,12 @@ def grants(
     """
     settings = settings_for(policy, who, target)
     default = settings.value("runas_default") or "root"
-    first = next(iter(policy.facts.rules), None)
-    by_default = Match(member=Member(kind=MemberKind.NAME, value=default, place=first.place), allowed=True) if first else None
+    first = policy.facts.rules[0].place if policy.facts.rules else None
 
     def run_as(rule: SudoRule) -> Match | None:
         if rule.run_as_users is None and rule.run_as_groups is None:
-            return by_default if policy.is_account(default, target) else None
+            called = first is not None and policy.is_account(default, target)
+            return Match(member=Member(kind=MemberKind.NAME, value=default, place=first), allowed=True) if called and first else None
         return policy.run_as_users(rule.run_as_users or (), who, target)
 
     found = reach(policy, who) if rules is None else rules

@@ -5,9 +5,10 @@ says anything says nothing.  What depends on something not in evidence is taken 
 a conditional right that is shown can be checked, one that is not shown cannot.
 """
 
-from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Hashable, Mapping, Sequence
+from dataclasses import dataclass, replace
 from ipaddress import IPv4Interface, IPv6Interface
+from typing import Any
 
 from fidelitas.facts import AliasKind, Member, MemberKind, SudoAlias, SudoDefault, SudoPolicy
 from fidelitas.patterns import has_wildcards, wildcard_matches
@@ -75,10 +76,13 @@ class Policy:
         self.match_by_gid = _is_on(options.get("match_group_by_gid"), default=False)
         # What lists said, by the identity of the list, which is kept beside it; a host has few lists and is asked about them often.
         self._said: dict[tuple[int, str], tuple[Sequence[Member], Match | None]] = {}
+        # What others have worked out of it, by key; what is named by its identity is kept beside it.
+        self.worked_out: dict[Hashable, Any] = {}
 
     def forget(self) -> None:
-        """Let go of what lists said; it would be worked out again."""
+        """Let go of what lists said, and of what was worked out; it would be worked out again."""
         self._said.clear()
+        self.worked_out.clear()
 
     def users(self, members: Sequence[Member], who: Identity) -> Match | None:
         """Return what a user list says of an account, or nothing."""
@@ -152,7 +156,7 @@ class Policy:
                     continue
                 needed = (f"if {said}",) if isinstance(said, str) else ()
                 found = Match(member=member, allowed=not member.negated, conditions=needed)
-            return Match(member=found.member, allowed=found.allowed, aliases=found.aliases, conditions=(*found.conditions, *conditions))
+            return replace(found, conditions=(*found.conditions, *conditions)) if conditions else found
         return None
 
     def _known(self, said: _Answer) -> _Answer:

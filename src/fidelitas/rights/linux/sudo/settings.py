@@ -6,6 +6,7 @@ bound to commands come after all of them and are the business of the decision ab
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
+from typing import cast
 
 from fidelitas.facts import DefaultScope, Member, Place, SudoDefault
 from fidelitas.rights.linux.population import Identity
@@ -15,6 +16,8 @@ __all__ = ["EARLY", "Settings", "applies", "settings_for"]
 
 # Flags that are on without being stated.
 _ON = frozenset({"authenticate", "env_reset", "root_sudo", "use_netgroups", "case_insensitive_user", "case_insensitive_group"})
+# Entries of these scopes apply to everyone, or not to the question of who runs what as whom.
+_FOR_ALL = frozenset({DefaultScope.GLOBAL, DefaultScope.COMMAND})
 # Options that sudo applies before all others, since the rest depends on them (defaults.c, early_defaults).
 EARLY = frozenset({"ignore_unknown_defaults", "fqdn", "match_group_by_gid", "group_plugin", "runas_default", "sudoers_locale"})
 
@@ -47,7 +50,12 @@ def settings_for(policy: Policy, who: Identity, target: Identity | None) -> Sett
     def covers(members: Sequence[Member]) -> bool:
         return target is not None and _certain(policy.run_as_users(members, who, target))
 
-    return Settings({default.option: default for default in policy.facts.defaults if applies(policy, default, who, covers)})
+    if not all(default.scope in _FOR_ALL for default in policy.facts.defaults):
+        return Settings({default.option: default for default in policy.facts.defaults if applies(policy, default, who, covers)})
+    if "settings" not in policy.worked_out:
+        entries = {one.option: one for one in policy.facts.defaults if one.scope is DefaultScope.GLOBAL}
+        policy.worked_out["settings"] = Settings(entries)
+    return cast(Settings, policy.worked_out["settings"])
 
 
 def applies(policy: Policy, default: SudoDefault, who: Identity, covers: Callable[[Sequence[Member]], bool]) -> bool:

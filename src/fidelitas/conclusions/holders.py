@@ -1,0 +1,303 @@
+"""Who holds what on a host, as it is kept: what each holder has by itself, and what groups give to the accounts that are in them.
+
+Thousands of people of a directory can be accounts of a host.  What they hold by their groups is kept by link, as it was worked out: which
+links an account takes, and where each leads.  By which groups an account comes to a link the directory says, which is the same for all
+hosts; of accounts that are not just as a directory has them it is kept here.
+"""
+
+from collections import ChainMap, Counter
+from collections.abc import Callable, ItemsView, Iterator, Mapping, Sequence, ValuesView
+from functools import cached_property
+from typing import NamedTuple
+
+import msgspec
+
+from fidelitas.conclusions.link_forms import (
+    Chain,
+    End,
+    HoldingForm,
+    LinkForm,
+    LinkList,
+    LinkTable,
+    Node,
+    Number,
+    end_form,
+    holding_form,
+    holding_of,
+    node_form,
+    principal_of,
+    right_of,
+)
+from fidelitas.conclusions.typed import ConclusionError, decode, encode
+from fidelitas.facts import DirectorySource
+from fidelitas.rights import Holding, HostRights, Identity, Link, Principal, PrincipalKind
+from fidelitas.rights.accounts.identity import AccountInBrief
+from fidelitas.rights.accounts.nesting import Nesting
+from fidelitas.rights.graph.group_edges import GroupEdge, GroupEdges
+from fidelitas.rights.graph.paths import LinkPath
+from fidelitas.rights.graph.routes import order_of
+from fidelitas.rights.linux.nodes import Nodes
+
+__all__ = ["KeptHolders", "NestingOf", "encode_holders"]
+
+_NOTHING = -1  # in place of the number of a class of accounts
+# What a host of some name takes of directories, by what its files say.
+NestingOf = Callable[[tuple[DirectorySource, ...], str], Nesting | None]
+
+
+class _OwnForm(msgspec.Struct, array_like=True):
+    """An account that is not just as a directory has it: by which chains it is in each group, and an account like any."""
+
+    node: Node
+    ways: list[tuple[int | None, list[Chain]]]
+
+
+class _LentForm(msgspec.Struct, array_like=True):
+    """What groups give: accounts are of classes, of which each takes the same links."""
+
+    edges: list[tuple[Number, int | None]]  # a link, and the group that gives it; of none the link that any account has
+    onward: list[tuple[End, list[tuple[Number, list[Chain]]]]]
+    classes: list[tuple[Number, ...]]
+    accounts: dict[str, int]
+    rest: int  # the class of all other accounts of the directory
+    own: dict[str, _OwnForm]
+    groups: dict[int, str]
+    sources: tuple[DirectorySource, ...] | None  # what the host asks of directories; None where it asks none
+    host_name: str
+
+
+class _HoldersForm(msgspec.Struct, array_like=True):
+    subject: str
+    links: list[LinkForm]
+    by_node: list[HoldingForm]
+    lent: _LentForm
+    accounts: dict[str, AccountInBrief]
+    members: dict[str, int]
+    account_count: int
+
+
+# -- written -------------------------------------------------------------------------------------------------------------------------
+
+
+def encode_holders(host: HostRights) -> bytes | None:
+    """Return who holds what on a host that was judged in the form, or ``None`` where it holds text that cannot be stated."""
+    table = LinkTable()
+    by_node = [holding_form(holding, table) for holding in host.by_node]
+    lent = _lent(host, table)
+    principals = {held.principal for held in host.by_node}
+    names = [*(one.name for one in principals if one.kind is PrincipalKind.ACCOUNT), *lent.own]
+    accounts = {name: who.in_brief for name in names if (who := host.population.by_name.get(name)) is not None}
+    members = {one.name: host.member_count(one.name) for one in principals if one.kind is PrincipalKind.GROUP}
+    return encode(_HoldersForm(host.subject, table.forms(), by_node, lent, accounts, members, host.account_count))
+
+
+def _lent(host: HostRights, table: LinkTable) -> _LentForm:
+    given, nesting = host.group_edges, host.population.nesting
+    used = sorted({number for by_link in given.onward.values() for number, _ in by_link})
+    place = {number: at for at, number in enumerate(used)}
+    there = nesting.identities if nesting is not None else {}
+    classes: dict[tuple[int, ...], int] = {}
+    accounts = {name: classes.setdefault(numbers, len(classes)) for name, numbers in given.numbers.items()}
+    own = {name: _own(given, name, table) for name in accounts if there.get(name) is not given.accounts[name]}
+    alike = Counter(number for name, number in accounts.items() if name not in own)
+    ((rest, _),) = alike.most_common(1) or ((_NOTHING, 0),)
+    names = host.population.group_names
+    return _LentForm(
+        edges=[(table.number(given.edges[number].link), given.edges[number].gid) for number in used],
+        onward=[
+            (end_form(right), [(place[number], list(map(table.chain, rests))) for number, rests in by_link])
+            for right, by_link in given.onward.items()
+        ],
+        classes=[tuple(place[number] for number in numbers) for numbers in classes],
+        accounts={
+            **dict.fromkeys(there.keys() - accounts.keys() if rest != _NOTHING else (), _NOTHING),
+            **{name: number for name, number in accounts.items() if number != rest or name in own},
+        },
+        rest=rest,
+        own=own,
+        groups={gid: names[gid] for number in used if (gid := given.edges[number].gid) is not None and gid in names},
+        sources=None if nesting is None else host.facts.directories,
+        host_name=host.facts.host_name or host.facts.subject,
+    )
+
+
+def _own(given: GroupEdges[Identity], name: str, table: LinkTable) -> _OwnForm:
+    who = given.accounts[name]
+    by_group = {edge.gid: edge for number in given.numbers[name] for edge in (given.edges[number],)}
+    ways = [(gid, list(map(table.chain, given.nodes.paths(who, edge)))) for gid, edge in by_group.items()]
+    return _OwnForm(node_form(given.nodes.account(who)), ways)
+
+
+# -- read ----------------------------------------------------------------------------------------------------------------------------
+
+
+class KeptHolders:
+    """Who holds what on a host, read from what was kept; made of it when it is asked for.
+
+    All is as on the host that was judged, whose name is `subject`.
+    """
+
+    def __init__(self, content: bytes, nesting_of: NestingOf) -> None:
+        """Raise `ConclusionError` where it is not of the form, or what the host takes of directories is not known any more."""
+        self._read = _checked(decode(content, _HoldersForm))
+        lent = self._read.lent
+        self._nesting = None if lent.sources is None else nesting_of(lent.sources, lent.host_name)
+        if lent.sources is not None and self._nesting is None:
+            raise ConclusionError("what it takes of directories is not known")
+        self._links = LinkList(self._read.links)
+
+    @property
+    def subject(self) -> str:
+        """The host that was judged."""
+        return self._read.subject
+
+    @property
+    def account_count(self) -> int:
+        """How many accounts it has."""
+        return self._read.account_count
+
+    @cached_property
+    def by_node(self) -> tuple[Holding, ...]:
+        """The holdings worked out one by one."""
+        return tuple(holding_of(one, self._links) for one in self._read.by_node)
+
+    def holdings_of(self, holder: str) -> tuple[Holding, ...]:
+        """Return those of all holdings whose holder is called so."""
+        named = (holding_of(one, self._links) for one in self._read.by_node if principal_of(one.principal).is_called(holder))
+        return tuple(sorted((*named, *self.group_edges.held_by(holder)), key=order_of))
+
+    def in_brief(self, principal: Principal) -> AccountInBrief | None:
+        """Return what a list of holders shows of the account behind a holder, if it is one."""
+        if principal.kind is not PrincipalKind.ACCOUNT:
+            return None
+        known = self._read.accounts.get(principal.name)
+        who = self._there.get(principal.name) if known is None else None
+        return known if who is None else who.in_brief
+
+    def member_count(self, group: str) -> int | None:
+        """Return how many accounts are in a group that holds something; ``None`` of any other."""
+        return self._read.members.get(group)
+
+    @property
+    def _there(self) -> Mapping[str, Identity]:
+        return self._nesting.identities if self._nesting is not None else {}
+
+    @cached_property
+    def group_edges(self) -> "GroupEdges[Identity | _Own]":
+        """What groups give to accounts that hold nothing else."""
+        lent, links = self._read.lent, self._links
+        own = {name: _Own(name, principal_of(form.node), dict(form.ways), links) for name, form in lent.own.items()}
+        return GroupEdges(
+            _OwnNodes(Nodes(self.subject, lent.groups, self._nesting)),
+            [_Edge(links, link, gid) for link, gid in lent.edges],  # type: ignore[misc]
+            ChainMap(own, self._there),  # type: ignore[arg-type]
+            {right_of(end): [(number, _Chains(links, chains)) for number, chains in by_link] for end, by_link in lent.onward},
+            _Numbers(lent, self._there),
+        )
+
+
+class _Edge(NamedTuple):
+    """A link that a group gives, made when it is asked for."""
+
+    links: LinkList
+    number: int
+    gid: int | None
+
+    @property
+    def link(self) -> Link:
+        return self.links[self.number]
+
+
+class _Chains(Sequence[LinkPath]):
+    """Chains of links, made when they are asked for."""
+
+    __slots__ = ("_chains", "_links")
+
+    def __init__(self, links: LinkList, chains: Sequence[Chain]) -> None:
+        self._links, self._chains = links, chains
+
+    def __len__(self) -> int:
+        return len(self._chains)
+
+    def __getitem__(self, place: int) -> LinkPath:  # type: ignore[override]
+        return self._links.chain(self._chains[place])
+
+
+class _Own(NamedTuple):
+    """An account that is not just as a directory has it, with the chains by which it is in groups."""
+
+    name: str
+    node: Principal
+    ways: Mapping[int | None, Sequence[Chain]]
+    links: LinkList
+
+
+class _OwnNodes:
+    """Accounts and memberships as nodes and links: of a directory by what it says, of others as they were kept."""
+
+    def __init__(self, nodes: Nodes) -> None:
+        self._nodes = nodes
+
+    def account(self, who: "Identity | _Own", /) -> Principal:
+        return who.node if isinstance(who, _Own) else self._nodes.account(who)
+
+    def paths(self, who: "Identity | _Own", edge: "GroupEdge[Identity | _Own]", /) -> tuple[LinkPath, ...]:
+        if isinstance(who, _Own):
+            return tuple(_Chains(who.links, who.ways.get(edge.gid, ())))
+        return self._nodes.paths(who, edge)  # type: ignore[arg-type]
+
+
+class _Numbers(Mapping[str, tuple[int, ...]]):
+    """The links that each account takes, by its name: of one, or of all once they are asked for."""
+
+    def __init__(self, lent: _LentForm, there: Mapping[str, Identity]) -> None:
+        self._lent, self._there = lent, there
+
+    def __getitem__(self, name: str) -> tuple[int, ...]:
+        number = self._lent.accounts.get(name, self._lent.rest if name in self._there else _NOTHING)
+        if number == _NOTHING:
+            raise KeyError(name)
+        return self._lent.classes[number]
+
+    @cached_property
+    def _all(self) -> dict[str, tuple[int, ...]]:
+        lent, classes = self._lent, self._lent.classes
+        found = {name: classes[number] for name, number in lent.accounts.items() if number != _NOTHING}
+        if lent.rest != _NOTHING:
+            found |= dict.fromkeys((name for name in self._there if name not in lent.accounts), classes[lent.rest])
+        return found
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._all)
+
+    def __len__(self) -> int:
+        return len(self._all)
+
+    def values(self) -> ValuesView[tuple[int, ...]]:
+        return self._all.values()
+
+    def items(self) -> ItemsView[str, tuple[int, ...]]:
+        return self._all.items()
+
+
+def _checked(read: _HoldersForm) -> _HoldersForm:
+    """Return what was read; raises `ConclusionError` where it names links or classes that are not there, or ends that are none."""
+    lent = read.lent
+    links, classes = len(read.links), len(lent.classes)
+    chains = (
+        *(route.links for held in read.by_node for route in held.routes),
+        *(one for _, by_link in lent.onward for _, some in by_link for one in some),
+        *(one for own in lent.own.values() for _, some in own.ways for one in some),
+        [link for link, _ in lent.edges],
+    )
+    takes = (*lent.classes, [number for _, by_link in lent.onward for number, _ in by_link])
+    ends = (*(form.target for form in read.links), *(end for end, _ in lent.onward), *(held.right for held in read.by_node))
+    if (
+        max(map(max, filter(None, chains)), default=0) >= max(links, 1)
+        or max(map(max, filter(None, takes)), default=0) >= max(len(lent.edges), 1)
+        or not all(_NOTHING <= number < classes for number in (*lent.accounts.values(), lent.rest))
+        or not all(isinstance(end[3], tuple) is isinstance(end[0], PrincipalKind) for end in ends)
+        or any(isinstance(end[0], PrincipalKind) for end, _ in lent.onward)
+    ):
+        raise ConclusionError("it names what is not there")
+    return read
