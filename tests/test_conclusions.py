@@ -7,17 +7,19 @@ from datetime import UTC, datetime, timedelta
 from io import BytesIO
 from pathlib import Path
 
+import msgspec
 import pytest
 
-from fidelitas.audit import Audit, Each, InMemory, audit
+from fidelitas.audit import Audit, Each, InMemory, audit, takings_of
 from fidelitas.conclusions import Recollection, RememberedHost, recollection
-from fidelitas.conclusions.link_forms import decode_holdings, encode_holdings
+from fidelitas.conclusions.holders import KeptHolders, encode_holders
+from fidelitas.conclusions.link_forms import HoldingsForm, LinkTable, holding_form, holdings_in
 from fidelitas.conclusions.typed import FINDINGS, ConclusionError, decode, encode
 from fidelitas.conclusions.use import UseMemory
 from fidelitas.demo import write_estate
 from fidelitas.engines.local import on_all_cores
 from fidelitas.evidence import Bundle, Item, Listing, make_bundle, read_bundle
-from fidelitas.facts import Gap
+from fidelitas.facts import DirectorySource, Gap
 from fidelitas.findings import Finding
 from fidelitas.judging import judge_host
 from fidelitas.ledger import Ledger
@@ -25,6 +27,7 @@ from fidelitas.logbook import EventFilter, HostLogs, Logbook, host_logs, read_lo
 from fidelitas.logbook_memory import LogbookMemory
 from fidelitas.reports.usage_views import VIEWS, UsageAnswer
 from fidelitas.rights import HostRights, PrincipalKind, SubjectRights
+from fidelitas.rights.accounts.nesting import Nesting
 from fidelitas.sources import from_file
 from fidelitas.sources.directory import from_ldif
 from fidelitas.usage import Grants
@@ -233,18 +236,64 @@ def _spoilt(content: bytes, chance: random.Random, turn: int, kept: Mapping[byte
 def test_the_form_gives_back_what_it_was_given_and_nothing_else() -> None:
     found = audit(InMemory([*mixed_estate(), *hosts()[1:3]]))
     for one in found.subjects:
-        content = encode_holdings(one.holdings)
+        table = LinkTable()
+        rows = [holding_form(holding, table) for holding in one.holdings]
+        content = encode(HoldingsForm(table.form(), rows))
         assert content is not None
-        assert decode_holdings(content) == one.holdings
-        assert [route.links[0].place for held in decode_holdings(content) for route in held.routes] == [
-            route.links[0].place for held in one.holdings for route in held.routes
+        links, held = holdings_in(decode(content, HoldingsForm))
+        assert held == one.holdings
+        assert len(links) <= sum(len(route.links) for holding in held for route in holding.routes)
+        assert [(link.place, link.behind) for one in held for route in one.routes for link in route.links] == [
+            (link.place, link.behind) for holding in one.holdings for route in holding.routes for link in route.links
         ]
     assert decode(encode(found.findings) or b"", FINDINGS) == found.findings
-    for content in (b"", b"\xc1", encode([1]) or b"", (encode_holdings([]) or b"")[:-1]):
+    for spoilt in (b"", b"\xc1", encode([1]) or b"", (encode(HoldingsForm(LinkTable().form(), [])) or b"")[:-1]):
         with pytest.raises(ConclusionError):
-            decode_holdings(content)
+            decode(spoilt, HoldingsForm)
     assert encode(Gap(what="\udcff", why="", place=found.findings[0].places[0])) is None
     assert isinstance(found.findings[0], Finding)
+
+
+def _numbers(value: object, path: tuple[int, ...] = ()) -> Iterator[tuple[int, ...]]:
+    """Yield where the whole numbers of a nested list are."""
+    for place, one in enumerate(value if isinstance(value, list) else ()):
+        if isinstance(one, list):
+            yield from _numbers(one, (*path, place))
+        elif isinstance(one, int) and not isinstance(one, bool):
+            yield (*path, place)
+
+
+@pytest.mark.parametrize("seed", range(3))
+def test_holders_that_name_what_is_not_there_are_refused_when_they_are_read(seed: int) -> None:
+    """Every number of the form replaced by one that is too large or too small: refused, or read as something whole."""
+    chance = random.Random(seed)
+    source = InMemory(of_directory())
+    lending = ((one, encode_holders(one)) for one in audit(source).hosts if one.like is one and len(one.group_edges))
+    host, content = next((one, content) for one, content in lending if content is not None)
+    takings = takings_of(source)
+
+    def nesting_of(sources: tuple[DirectorySource, ...], name: str) -> Nesting | None:
+        found = takings.of(sources, name)
+        return None if found is None else found[0]
+
+    whole = KeptHolders(content, nesting_of)
+    assert (whole.by_node, set(whole.group_edges.holdings())) == (host.by_node, set(host.group_edges.holdings()))
+    refused = 0
+    places = list(_numbers(msgspec.msgpack.decode(content)))
+    for path in chance.sample(places, min(len(places), 400)):
+        spoilt = msgspec.msgpack.decode(content)
+        inner = spoilt
+        for place in path[:-1]:
+            inner = inner[place]
+        inner[path[-1]] = chance.choice([-1, -7, 10**6, 2**40, 3])
+        try:
+            read = KeptHolders(msgspec.msgpack.encode(spoilt), nesting_of)
+        except ConclusionError:
+            refused += 1
+        else:
+            made = [*read.by_node, *read.group_edges.holdings(), *(one for name in ("ines", "bruno") for one in read.holdings_of(name))]
+            assert all(route.links and route.kind for one in made for route in one.routes)
+    assert refused > 100
 
 
 def test_what_was_concluded_from_logs_is_kept_until_evidence_is_another(tmp_path: Path) -> None:

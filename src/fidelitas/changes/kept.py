@@ -10,12 +10,12 @@ from fidelitas.changes.causes import Cause
 from fidelitas.changes.held import Turn
 from fidelitas.changes.parts import AccountChange, SubjectChanges
 from fidelitas.changes.subject import RightChange
-from fidelitas.conclusions.link_forms import LinkForm, decode_holdings, encode_holdings, link_form, link_of
+from fidelitas.conclusions.link_forms import HoldingsForm, LinkTable, holding_form, holdings_in
 from fidelitas.conclusions.rules import rules_digest
 from fidelitas.conclusions.typed import ConclusionError, decode, encode
 from fidelitas.facts import Gap
 from fidelitas.findings import Finding
-from fidelitas.rights import SubjectRights
+from fidelitas.rights import Link, SubjectRights
 
 __all__ = ["KeptChanges"]
 
@@ -29,12 +29,12 @@ class _Right(msgspec.Struct, array_like=True):
     turn: Turn
     before: int | None  # the number of a holding
     after: int | None
-    causes: list[tuple[LinkForm | None, LinkForm | None]]
+    causes: list[tuple[int | None, int | None]]  # links by number
     doubtful: bool
 
 
 class _Changes(msgspec.Struct, array_like=True):
-    holdings: bytes
+    held: HoldingsForm
     rights: list[_Right]
     new_findings: tuple[Finding, ...]
     gone_findings: tuple[Finding, ...]
@@ -77,37 +77,40 @@ def _key(one: SubjectRights, another: SubjectRights) -> bytes | None:
 def _encoded(changes: SubjectChanges) -> bytes | None:
     held = [holding for change in changes.rights for holding in (change.before, change.after) if holding is not None]
     numbers = {id(holding): number for number, holding in enumerate(held)}
-    holdings = encode_holdings(held)
-    if holdings is None:
-        return None
+    table = LinkTable()
+    rows = [holding_form(holding, table) for holding in held]
     rights = [
         _Right(
             change.turn,
             numbers[id(change.before)] if change.before is not None else None,
             numbers[id(change.after)] if change.after is not None else None,
-            [(link_form(cause.before), link_form(cause.after)) for cause in change.causes],
+            [(_number(cause.before, table), _number(cause.after, table)) for cause in change.causes],
             change.doubtful,
         )
         for change in changes.rights
     ]
     rest = (tuple(changes.new_findings), tuple(changes.gone_findings), tuple(changes.accounts), tuple(changes.less_read))
-    return encode(_Changes(holdings, rights, *rest))
+    return encode(_Changes(HoldingsForm(table.form(), rows), rights, *rest))
+
+
+def _number(link: Link | None, table: LinkTable) -> int | None:
+    return None if link is None else table.number(link)
 
 
 def _decoded(content: bytes) -> SubjectChanges | None:
     try:
         read = decode(content, _Changes)
-        held = decode_holdings(read.holdings)
+        links, held = holdings_in(read.held)
         rights = [
             RightChange(
                 turn=one.turn,
                 before=held[one.before] if one.before is not None else None,
                 after=held[one.after] if one.after is not None else None,
-                causes=tuple(Cause(link_of(before), link_of(after)) for before, after in one.causes),
+                causes=tuple(Cause(*(None if number is None else links[number] for number in pair)) for pair in one.causes),
                 doubtful=one.doubtful,
             )
             for one in read.rights
         ]
-    except (ConclusionError, IndexError, TypeError):
+    except (ConclusionError, IndexError):
         return None
     return SubjectChanges(rights, list(read.new_findings), list(read.gone_findings), list(read.accounts), list(read.less_read))

@@ -12,22 +12,7 @@ from typing import NamedTuple
 
 import msgspec
 
-from fidelitas.conclusions.link_forms import (
-    Chain,
-    End,
-    HoldingForm,
-    LinkForm,
-    LinkList,
-    LinkTable,
-    Node,
-    Number,
-    end_form,
-    holding_form,
-    holding_of,
-    node_form,
-    principal_of,
-    right_of,
-)
+from fidelitas.conclusions.link_forms import Chain, HoldingForm, LinkList, LinksForm, LinkTable, Number, all_below, holding_form, holding_of
 from fidelitas.conclusions.typed import ConclusionError, decode, encode
 from fidelitas.facts import DirectorySource
 from fidelitas.rights import Holding, HostRights, Identity, Link, Principal, PrincipalKind
@@ -45,10 +30,14 @@ _NOTHING = -1  # in place of the number of a class of accounts
 NestingOf = Callable[[tuple[DirectorySource, ...], str], Nesting | None]
 
 
+# By right, the numbers of the edges from which it is reached, each with the chains of links that lead on from there.
+_Onward = list[tuple[Number, list[tuple[Number, list[Chain]]]]]
+
+
 class _OwnForm(msgspec.Struct, array_like=True):
     """An account that is not just as a directory has it: by which chains it is in each group, and an account like any."""
 
-    node: Node
+    node: Number
     ways: list[tuple[int | None, list[Chain]]]
 
 
@@ -56,7 +45,7 @@ class _LentForm(msgspec.Struct, array_like=True):
     """What groups give: accounts are of classes, of which each takes the same links."""
 
     edges: list[tuple[Number, int | None]]  # a link, and the group that gives it; of none the link that any account has
-    onward: list[tuple[End, list[tuple[Number, list[Chain]]]]]
+    onward: _Onward
     classes: list[tuple[Number, ...]]
     accounts: dict[str, int]
     rest: int  # the class of all other accounts of the directory
@@ -68,7 +57,7 @@ class _LentForm(msgspec.Struct, array_like=True):
 
 class _HoldersForm(msgspec.Struct, array_like=True):
     subject: str
-    links: list[LinkForm]
+    links: LinksForm
     by_node: list[HoldingForm]
     lent: _LentForm
     accounts: dict[str, AccountInBrief]
@@ -88,7 +77,7 @@ def encode_holders(host: HostRights) -> bytes | None:
     names = [*(one.name for one in principals if one.kind is PrincipalKind.ACCOUNT), *lent.own]
     accounts = {name: who.in_brief for name in names if (who := host.population.by_name.get(name)) is not None}
     members = {one.name: host.member_count(one.name) for one in principals if one.kind is PrincipalKind.GROUP}
-    return encode(_HoldersForm(host.subject, table.forms(), by_node, lent, accounts, members, host.account_count))
+    return encode(_HoldersForm(host.subject, table.form(), by_node, lent, accounts, members, host.account_count))
 
 
 def _lent(host: HostRights, table: LinkTable) -> _LentForm:
@@ -105,7 +94,7 @@ def _lent(host: HostRights, table: LinkTable) -> _LentForm:
     return _LentForm(
         edges=[(table.number(given.edges[number].link), given.edges[number].gid) for number in used],
         onward=[
-            (end_form(right), [(place[number], list(map(table.chain, rests))) for number, rests in by_link])
+            (table.end(right), [(place[number], list(map(table.chain, rests))) for number, rests in by_link])
             for right, by_link in given.onward.items()
         ],
         classes=[tuple(place[number] for number in numbers) for numbers in classes],
@@ -125,7 +114,7 @@ def _own(given: GroupEdges[Identity], name: str, table: LinkTable) -> _OwnForm:
     who = given.accounts[name]
     by_group = {edge.gid: edge for number in given.numbers[name] for edge in (given.edges[number],)}
     ways = [(gid, list(map(table.chain, given.nodes.paths(who, edge)))) for gid, edge in by_group.items()]
-    return _OwnForm(node_form(given.nodes.account(who)), ways)
+    return _OwnForm(table.end(given.nodes.account(who)), ways)
 
 
 # -- read ----------------------------------------------------------------------------------------------------------------------------
@@ -139,12 +128,16 @@ class KeptHolders:
 
     def __init__(self, content: bytes, nesting_of: NestingOf) -> None:
         """Raise `ConclusionError` where it is not of the form, or what the host takes of directories is not known any more."""
-        self._read = _checked(decode(content, _HoldersForm))
+        self._read = decode(content, _HoldersForm)
+        self._links = _checked(self._read)
         lent = self._read.lent
         self._nesting = None if lent.sources is None else nesting_of(lent.sources, lent.host_name)
         if lent.sources is not None and self._nesting is None:
             raise ConclusionError("what it takes of directories is not known")
-        self._links = LinkList(self._read.links)
+        there = self._there
+        if any(number != _NOTHING and name not in lent.own and name not in there for name, number in lent.accounts.items()):
+            raise ConclusionError("it names accounts that are not there")
+        self._numbers = _Numbers(lent, self._there)
 
     @property
     def subject(self) -> str:
@@ -163,8 +156,16 @@ class KeptHolders:
 
     def holdings_of(self, holder: str) -> tuple[Holding, ...]:
         """Return those of all holdings whose holder is called so."""
-        named = (holding_of(one, self._links) for one in self._read.by_node if principal_of(one.principal).is_called(holder))
-        return tuple(sorted((*named, *self.group_edges.held_by(holder)), key=order_of))
+        called = {number for number, principal in self._links.principals() if principal.is_called(holder)}
+        named = (holding_of(one, self._links) for one in self._read.by_node if one.principal in called)
+        return tuple(sorted((*named, *self._given_to(holder)), key=order_of))
+
+    def _given_to(self, account: str) -> Iterator[Holding]:
+        """Yield what groups give to an account, of which no more is made than it holds."""
+        taken = frozenset(self._numbers.get(account, ()))
+        if taken:
+            ways = ((right, [way for way in by_link if way[0] in taken]) for right, by_link in self._read.lent.onward)
+            yield from self._by_groups([(right, some) for right, some in ways if some]).held_by(account)
 
     def in_brief(self, principal: Principal) -> AccountInBrief | None:
         """Return what a list of holders shows of the account behind a holder, if it is one."""
@@ -185,15 +186,22 @@ class KeptHolders:
     @cached_property
     def group_edges(self) -> "GroupEdges[Identity | _Own]":
         """What groups give to accounts that hold nothing else."""
+        return self._by_groups(self._read.lent.onward)
+
+    def _by_groups(self, onward: _Onward) -> "GroupEdges[Identity | _Own]":
         lent, links = self._read.lent, self._links
-        own = {name: _Own(name, principal_of(form.node), dict(form.ways), links) for name, form in lent.own.items()}
         return GroupEdges(
             _OwnNodes(Nodes(self.subject, lent.groups, self._nesting)),
             [_Edge(links, link, gid) for link, gid in lent.edges],  # type: ignore[misc]
-            ChainMap(own, self._there),  # type: ignore[arg-type]
-            {right_of(end): [(number, _Chains(links, chains)) for number, chains in by_link] for end, by_link in lent.onward},
-            _Numbers(lent, self._there),
+            ChainMap(self._own, self._there),  # type: ignore[arg-type]
+            {links.right(right): [(number, _Chains(links, chains)) for number, chains in by_link] for right, by_link in onward},
+            self._numbers,
         )
+
+    @cached_property
+    def _own(self) -> "dict[str, _Own]":
+        links = self._links
+        return {name: _Own(name, links.principal(one.node), dict(one.ways), links) for name, one in self._read.lent.own.items()}
 
 
 class _Edge(NamedTuple):
@@ -280,24 +288,22 @@ class _Numbers(Mapping[str, tuple[int, ...]]):
         return self._all.items()
 
 
-def _checked(read: _HoldersForm) -> _HoldersForm:
-    """Return what was read; raises `ConclusionError` where it names links or classes that are not there, or ends that are none."""
-    lent = read.lent
-    links, classes = len(read.links), len(lent.classes)
+def _checked(read: _HoldersForm) -> LinkList:
+    """Return the links of what was read; raises `ConclusionError` where it names links, ends, edges or classes that are not there."""
+    lent, links, classes = read.lent, LinkList(read.links), len(read.lent.classes)
     chains = (
         *(route.links for held in read.by_node for route in held.routes),
         *(one for _, by_link in lent.onward for _, some in by_link for one in some),
         *(one for own in lent.own.values() for _, some in own.ways for one in some),
-        [link for link, _ in lent.edges],
     )
-    takes = (*lent.classes, [number for _, by_link in lent.onward for number, _ in by_link])
-    ends = (*(form.target for form in read.links), *(end for end, _ in lent.onward), *(held.right for held in read.by_node))
+    reaching = [number for _, by_link in lent.onward for number, _ in by_link]
+    principals = [*(held.principal for held in read.by_node), *(own.node for own in lent.own.values())]
+    rights = [*(held.right for held in read.by_node), *(right for right, _ in lent.onward)]
     if (
-        max(map(max, filter(None, chains)), default=0) >= max(links, 1)
-        or max(map(max, filter(None, takes)), default=0) >= max(len(lent.edges), 1)
+        not all_below(len(links), [link for link, _ in lent.edges], *chains)
+        or not all_below(len(lent.edges), reaching, *lent.classes)
+        or not links.has_ends(principals, rights)
         or not all(_NOTHING <= number < classes for number in (*lent.accounts.values(), lent.rest))
-        or not all(isinstance(end[3], tuple) is isinstance(end[0], PrincipalKind) for end in ends)
-        or any(isinstance(end[0], PrincipalKind) for end, _ in lent.onward)
     ):
         raise ConclusionError("it names what is not there")
-    return read
+    return links

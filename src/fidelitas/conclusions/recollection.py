@@ -24,7 +24,7 @@ __all__ = ["AnswerStore", "Recollection"]
 T = TypeVar("T")
 
 # Who holds what is read of so many hosts at once, and held of so many.
-_READ_AT_ONCE, _MOST_HELD = 50, 300
+_READ_AT_ONCE, _MOST_HELD = 50, 100
 
 
 class AnswerStore(Protocol):
