@@ -167,6 +167,12 @@ class KeptHolders:
             ways = ((right, [way for way in by_link if way[0] in taken]) for right, by_link in self._read.lent.onward)
             yield from self._by_groups([(right, some) for right, some in ways if some]).held_by(account)
 
+    def takes(self, name: str) -> bool:
+        """Return whether the host takes an account, or a group (written ``%name``), of some directory."""
+        if self._nesting is None:
+            return False
+        return name.removeprefix("%") in self._nesting.groups if name.startswith("%") else name in self._nesting.identities
+
     def in_brief(self, principal: Principal) -> AccountInBrief | None:
         """Return what a list of holders shows of the account behind a holder, if it is one."""
         if principal.kind is not PrincipalKind.ACCOUNT:

@@ -95,10 +95,6 @@ class Recollection:
         found = self._get(wanted)
         self._conclusions |= {like: _read(found[key], Conclusion) if key in found else None for key, like in wanted.items()}
 
-    def is_of_directory(self, name: str) -> bool:
-        """Return whether a directory has an account or group of that name, a group written ``%name``."""
-        return name in self._context.takings.names
-
     def holdings_of(self, like: bytes, holder: str) -> tuple[Holding, ...] | None:
         """Return what a holder holds on the host of a key, or ``None`` where that is not kept."""
         if (like, holder) not in self._holdings:
@@ -201,15 +197,14 @@ class Recollection:
 
     def _conclusion(self, host: HostRights) -> Conclusion:
         local = {who.name for who in host.population.effective if not who.of_directory}
-        groups = {f"%{group.name}" for group in host.population.groups}
+        groups = {f"%{group.name}" for group in host.facts.groups}
         return Conclusion(
             taken_by=host.taken_by,
             live=host.live,
             gaps=host.gaps,
             summary=host.summary,
-            names=frozenset({*local, *(group for group in groups if not self.is_of_directory(group))}),
+            names=frozenset(local | groups),
             accounts=dict(host.account_states()),
-            takes_directory=any(who.of_directory for who in host.population.effective),
         )
 
     def _put(self, key: bytes, value: object) -> None:

@@ -35,9 +35,6 @@ class Memory(Protocol):
     def holders_of(self, like: bytes, /) -> KeptHolders | None:
         """Return who holds what on the host of a key, or ``None`` where that is not kept."""
 
-    def is_of_directory(self, name: str, /) -> bool:
-        """Return whether a directory has an account or group of that name, a group written ``%name``."""
-
 
 class RememberedHost(HostRights):
     """A Linux host by what was kept of it; `judge` judges it."""
@@ -113,9 +110,10 @@ class RememberedHost(HostRights):
 
     def knows(self, holder: str) -> bool:
         """Return whether there is such an account, or such a group (written ``%name``), or such another holder."""
-        names = self.conclusion.names
-        of_directory = self.conclusion.takes_directory and self._memory.is_of_directory(holder)
-        return holder in names or of_directory or bool(self.holdings_of(holder))
+        if holder in self.conclusion.names:
+            return True
+        kept = self._kept
+        return self.judged.knows(holder) if kept is None else kept.takes(holder) or bool(self.holdings_of(holder))
 
     @property
     def _kept(self) -> KeptHolders | None:

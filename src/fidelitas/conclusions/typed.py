@@ -73,7 +73,7 @@ class Share:
 class Conclusion:
     """What was concluded of a host, and of all that state the same.
 
-    `names` are the accounts and groups that it has by itself; `takes_directory` says that those of the directory are accounts here as well.
+    `names` are the accounts and groups that it has by itself.
     """
 
     taken_by: int | None
@@ -82,7 +82,6 @@ class Conclusion:
     summary: HostSummary
     names: frozenset[str]
     accounts: dict[str, bool | None]  # its own, each with whether someone can log in by it
-    takes_directory: bool
 
 
 def encode(value: object) -> bytes | None:

@@ -2,7 +2,6 @@
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
-from functools import cached_property
 from hashlib import blake2b
 
 from fidelitas.facts import AccessRules, DirectorySource, Gap, HostAccessRule, HostFacts
@@ -75,18 +74,6 @@ class Takings:
     def plain(self) -> Iterator[Nesting]:
         """What a host takes of each directory whose files do not say more."""
         return (self._nesting(_Source(rights, None, 0)) for rights in self.directories)
-
-    @cached_property
-    def names(self) -> frozenset[str]:
-        """The names that accounts and groups of the directories can have on a host, a group's written ``%name``."""
-        found: set[str] = set()
-        for one in self.plain:
-            found |= {account.name for account in one.directory.accounts} | {f"%{group.name}" for group in one.directory.groups}
-        for rights in self.directories:
-            for source in _made_sources(rights):
-                taken = AsTaken(rights, source)
-                found |= {taken.name(account) for account in rights.facts.accounts} | {f"%{taken.name(group)}" for group in rights.groups}
-        return frozenset(found)
 
     def digest(self) -> bytes:
         """Return a digest of what hosts can take of the directories beside what is stated for all, and of who may change it."""
@@ -174,16 +161,6 @@ class _Over:
         if name is not None and name in there:
             return self._nesting.node(one.kind, name)
         return Principal(kind=PrincipalKind.ELSEWHERE, name=f"{one.name}@{one.subject}", subject=one.subject)
-
-
-def _made_sources(rights: DirectoryRights) -> Iterator[DirectorySource]:
-    """Yield the forms of names that hosts give to accounts whose numbers they make."""
-    realms = tuple(sorted(rights.realms))
-    if any(one.sid for one in rights.facts.groups):
-        name, place = realms[0] if realms else rights.subject, rights.facts.groups[0].place
-        for form in ("{name}", "{name}@{domain}", "{short}\\{name}"):
-            for lower_case in (True, False):
-                yield DirectorySource(name=name, realms=realms, form=form, numbers_made=True, lower_case=lower_case, place=place)
 
 
 def _here(gap: Gap, one: _Source) -> Gap:
