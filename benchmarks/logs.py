@@ -2,7 +2,8 @@
 
 Prints MB and events a second, the ratio to `grep -c` on the same file in the same run, the peak of memory, and for each form ten times the
 size against the size: 1.00 is linear.  Then `usage` by a ledger after a survey of a log, asked again, after another survey with a fiftieth
-of its lines added, and after that survey alone.  With --file any log is measured in their place.
+of its lines added, and after that survey alone.  With --file any log is measured in their place, with
+--days surveys of so many days.
 """
 
 import argparse
@@ -20,6 +21,7 @@ from pathlib import Path
 
 from fidelitas.evidence import CopiedLog, Manifest, make_bundle
 
+_A_DAY = 500_000
 NAMES = [f"person{number}" for number in range(300)]
 HOSTS = [f"{kind}-{number:02}" for number, kind in enumerate(["web", "db", "build", "jump", "ws"] * 8)]
 COMMANDS = (
@@ -160,6 +162,36 @@ def grown(path: Path) -> None:
     )
 
 
+def daily(days: int) -> None:
+    """Print how long `usage` takes by a ledger in which a survey of a host is every day, and logs are rotated every week."""
+    host = Manifest(
+        subject="h", platform="linux", taken=datetime(2026, 1, 1, tzinfo=UTC), kernel="", live=True, probe=1, uid=0, items=(), gaps=()
+    )
+    content = re.sub(r" (?:web|db|build|jump|ws)-\d\d ", " h ", "".join(lines(dense, "iso", days * _A_DAY))).encode()
+    cuts = [content.rfind(b"\n", 0, len(content) * day // days) + 1 for day in range(days + 1)]
+    program = Path(sys.executable).with_name("fidelitas")
+    with tempfile.TemporaryDirectory() as folder:
+        for day in range(1, days + 1):
+            weeks = [*range(day - day % 7, -1, -7)][:5]
+            parts = {
+                f"/var/log/auth.log{f'.{age}' if age else ''}": content[cuts[begin] : cuts[min(begin + 7, day)]]
+                for age, begin in enumerate(weeks)
+            }
+            logs = {path: part for path, part in parts.items() if part}
+            copied = tuple(CopiedLog(path=path, member=f"logs/{number}") for number, path in enumerate(logs))
+            manifest = replace(host, taken=last_time(content[: cuts[day]]) + timedelta(seconds=1), logs=copied)
+            (Path(folder) / "h.tar").write_bytes(make_bundle(manifest, {}, {}, logs))
+            env = {"PATH": "/usr/bin:/bin", "HOME": folder, "FIDELITAS_LEDGER": f"{folder}/ledger"}
+            subprocess.run([program, "survey", "h.tar"], capture_output=True, check=False, env=env, cwd=folder)
+            begun = time.perf_counter()
+            asked = ["/usr/bin/time", "-f", "%M", program, "usage", "--format", "json"]
+            ran = subprocess.run(asked, capture_output=True, check=False, env=env, cwd=folder)
+            took, peak = time.perf_counter() - begun, int(ran.stderr.split()[-1]) // 1024
+            if day in (1, days) or day % 10 == 0:
+                events = json.loads(ran.stdout)["event_count"]
+                print(f"day {day}: {took:.1f} s, {peak} MB, {events:,} events of {cuts[day] / 1e6:.0f} MB in all", flush=True)
+
+
 def measured(path: Path) -> tuple[float, float, int, int]:
     """Return the seconds of the whole command and of a search for one word in the same file, its events, and its peak of memory in MB."""
     program = Path(sys.executable).with_name("fidelitas")
@@ -186,8 +218,12 @@ def main() -> None:
     """Print the figures of each form at two sizes."""
     options = argparse.ArgumentParser(description=__doc__)
     options.add_argument("--size", type=int, default=3, help="MB of the smaller files; the larger are of ten times as many")
+    options.add_argument("--days", type=int, help="of how many days a survey each is measured, in place of all else")
     options.add_argument("--file", type=Path, help="a log to measure in place of those made here")
     asked = options.parse_args()
+    if asked.days:
+        daily(asked.days)
+        return
     if asked.file:
         report(asked.file.name, asked.file)
         grown(asked.file)

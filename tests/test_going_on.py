@@ -1,5 +1,6 @@
 """Of logs that were read before, the lines that were added are read, and what comes out is what reading all of them gives."""
 
+import gzip
 import random
 import sys
 from collections.abc import Callable, Mapping, Sequence
@@ -63,7 +64,8 @@ def read(host: HostLogs, stood: Stood | None = None) -> Logbook:
 def goes_on(host: HostLogs, stood: Stood) -> bool:
     reading = LogReading(host.logs, host.zone, host.names, {}, singly=False, until=host.taken)
     try:
-        reading.go_on(thawed(stood.kept[0]).reading)
+        moved = reading.moved(thawed(stood.kept[0]).reading)
+        reading.go_on(thawed(stood.kept[0], moved).reading)
     except ChangedError:
         return False
     return True
@@ -90,10 +92,38 @@ def test_added_lines_read_alone_give_what_the_whole_logs_give(families: Sequence
     assert went_on > 0.6 * tried, (went_on, tried)
 
 
-def _rotated(contents: dict[str, bytes]) -> dict[str, bytes]:
-    return {f"{AUTH}.1": contents[AUTH], AUTH: contents[AUTH][: contents[AUTH].find(b"\n") + 1]} | {
-        p: c for p, c in contents.items() if p != AUTH
-    }
+def rotated_at(lines: Sequence[Line], families: Sequence[str], at: datetime, turns: Sequence[datetime]) -> HostLogs:
+    """Return the logs as surveys have brought them: what was rotated away by now still under its last name, perhaps packed."""
+    logs = []
+    for family in families:
+        ends = [len(written_by(lines, family, turn)) for turn in (*turns, at) if turn <= at] if family != FAMILIES[-1] else [None]
+        content, begin = written_by(lines, family, at), 0
+        for age, end in zip(range(len(ends) - 1, -1, -1), ends, strict=True):
+            part, begin = content[begin:end], end or 0
+            path = family + ("", ".1", ".2.gz")[min(age, 2)]
+            if part:
+                logs.append(log_copy(path, HOST, at, gzip.compress(part, mtime=0) if path.endswith(".gz") else part))
+    return HostLogs(subject=HOST, logs=logs, zone=UTC, names=NAMES, taken=at)
+
+
+@pytest.mark.parametrize("traditional", [False, True], ids=["iso", "traditional"])
+@pytest.mark.parametrize("families", SETS, ids=lambda some: "+".join(one.rpartition("/")[2] for one in some))
+def test_logs_that_were_rotated_are_gone_on_with(families: Sequence[str], traditional: bool) -> None:
+    went_on = tried = 0
+    for seed in range(6):
+        rng = random.Random(f"{seed} {families} {traditional} rotated")
+        lines = grown(rng, families, rng.choice((60, 250)), traditional=traditional, many=seed % 3 == 0)
+        times = [line.at for line in lines]
+        turns = sorted(rng.sample(times, rng.choice((1, 2, 4))))
+        stood = Stood()
+        for at in sorted(rng.choices(times, k=5)):
+            host = rotated_at(lines, families, at + timedelta(seconds=rng.choice((0, 1, 900))), turns)
+            if not host.logs:
+                continue
+            if stood.kept:
+                tried, went_on = tried + 1, went_on + goes_on(host, stood)
+            assert form_of(host, read(host, stood)) == form_of(host, read(host))
+    assert went_on > 0.5 * tried, (went_on, tried)
 
 
 def _without_a_line(contents: dict[str, bytes]) -> dict[str, bytes]:
@@ -113,7 +143,7 @@ def _with_another_log(contents: dict[str, bytes]) -> dict[str, bytes]:
     return contents | {"/var/log/secure": contents[AUTH]}
 
 
-@pytest.mark.parametrize("changed", [_rotated, _without_a_line, _with_another_letter, _with_a_line_of_long_ago, _with_another_log])
+@pytest.mark.parametrize("changed", [_without_a_line, _with_another_letter, _with_a_line_of_long_ago, _with_another_log])
 def test_logs_that_changed_otherwise_are_read_from_their_begin(changed: Callable[[dict[str, bytes]], dict[str, bytes]]) -> None:
     families = FAMILIES[:3]
     lines = grown(random.Random(5), families, 200)
@@ -239,3 +269,25 @@ def test_surveys_after_one_another_say_what_the_last_says_alone(tmp_path: Path) 
     for asked, one in zip((("usage",), ("findings",), ("usage", "--sessions")), answers, strict=True):
         other = fidelitas(*asked, "--format", "json", cwd=alone).json
         assert {key: value for key, value in one.items() if key != "made"} == {key: value for key, value in other.items() if key != "made"}
+
+
+def test_surveys_between_which_logs_are_rotated_say_what_reading_all_says(tmp_path: Path) -> None:
+    """Two ledgers of the same surveys: of one it is asked after each of them, of the other once."""
+    families = FAMILIES[:2]
+    lines = grown(random.Random(10), families, 5000)
+    turns = [lines[-1500].at, lines[-300].at]
+    asked, once = tmp_path / "asked", tmp_path / "once"
+    questions = (("usage",), ("findings",), ("usage", "--sessions"))
+    for folder in (asked, once):
+        folder.mkdir()
+        for at in (lines[-1600].at, lines[-900].at, lines[-200].at, lines[-1].at):
+            logs = rotated_at(lines, families, at, turns).logs
+            handed_in(folder, {log.path: b"".join(log.blocks()) for log in logs}, at)
+            if folder is asked:
+                answers = [fidelitas(*question, "--format", "json", cwd=folder).json for question in questions]
+    for question, answer in zip(questions, answers, strict=True):
+        other = fidelitas(*question, "--format", "json", cwd=once).json
+        assert {key: value for key, value in answer.items() if key != "made"} == {
+            key: value for key, value in other.items() if key != "made"
+        }
+    assert answers[0]["event_count"] > 5000

@@ -2,14 +2,14 @@
 
 import gzip
 import random
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from datetime import UTC, datetime
 
 import pytest
 
 from fidelitas.evidence.logs import LogCopy, log_copy
 from fidelitas.languages.logs.content import LogLike
-from fidelitas.languages.logs.copies import without_copies
+from fidelitas.languages.logs.copies import Cut, Cuts, without_copies
 from fidelitas.logbook import HostLogs, Logbook, read_logbook
 from fidelitas.reports.usage import usage_document
 from test_log_lines import crossing
@@ -47,6 +47,11 @@ def told(logs: Sequence[LogLike]) -> tuple[dict[str, object], Logbook]:
     }, book
 
 
+def joined_of(logs: Sequence[LogLike]) -> list[LogLike]:
+    """Return what is read of copies, which are told apart by their surveys."""
+    return without_copies([[log for log in logs if log.survey == survey] for survey in range(max(log.survey for log in logs) + 1)])
+
+
 def lines_in(logs: Sequence[LogLike]) -> Iterator[bytes]:
     return (line for log in logs for block in log.blocks() for line in block.split(b"\n") if line)
 
@@ -60,12 +65,56 @@ def test_a_log_that_many_surveys_brought_is_read_as_if_it_were_one(seed: int) ->
     # So often that no line is rotated away between two.
     ends = sorted({*chance.sample(range(100, len(kept)), 9), *(turns[at] + 1 for at in (1, 3)), len(kept)})
     copies = [log for survey, end in enumerate(ends) for log in collected(kept, turns, end, survey)]
-    joined = without_copies(copies)
+    joined = joined_of(copies)
     begin = ([0, *(turn for turn in turns if turn < ends[0])][-3:])[0]
     assert list(lines_in(joined)) == [line.encode() for line in kept[begin : ends[-1]] if line]
     assert {log.survey for log in joined} == {len(ends) - 1}
     whole, _ = told([log_copy(AUTH, "tern", BY, text_of(kept[begin : ends[-1]]))])
     assert told(joined)[0] == whole
+
+
+class Remembered(dict[int, Cuts]):
+    """How copies are cut, by their numbers."""
+
+    def cuts(self, number: int) -> Cuts | None:
+        return self.get(number)
+
+    def note(self, number: int, cuts: Cuts) -> None:
+        self[number] = cuts
+
+
+class Loaded(list[list[LogLike]]):
+    """Copies that take note of which is asked for."""
+
+    def __init__(self, copies: Iterable[list[LogLike]]) -> None:
+        super().__init__(copies)
+        self.asked: set[int] = set()
+
+    def __getitem__(self, number: int) -> list[LogLike]:  # type: ignore[override]
+        self.asked.add(number)
+        return super().__getitem__(number)
+
+
+@pytest.mark.parametrize("seed", range(8))
+def test_copies_whose_next_is_known_to_hold_them_are_not_looked_at(seed: int) -> None:
+    chance = random.Random(seed)
+    lines = [line for line in crossing(seed, 1200).splitlines() if " tern " in line]
+    turns = sorted(chance.sample(range(60, len(lines)), 3))
+    ends = sorted(chance.sample(range(50, len(lines)), 12))
+    copies = [list[LogLike](collected(lines, turns, end, survey)) for survey, end in enumerate(ends)]
+    for survey in chance.sample(range(len(copies)), 3):  # another log, which some surveys lack, and a line that was removed
+        copies[survey].append(log_copy("/var/log/sudo.log", "tern", BY, text_of(lines[: ends[survey]]), survey))
+    removed = chance.randrange(len(copies))
+    copies[removed][-1] = log_copy(copies[removed][-1].path, "tern", BY, text_of(lines[3 : ends[removed]]), removed)
+    memory, shown = Remembered(), []
+    for count in (len(copies) - 1, len(copies), len(copies)):
+        loaded = Loaded(copies[:count])
+        found = without_copies(loaded, memory)
+        shown = [(log.path, log.survey, b"".join(log.blocks())) for log in found]
+        assert shown == [(log.path, log.survey, b"".join(log.blocks())) for log in without_copies(copies[:count])]
+    needed = {number for number, cuts in memory.items() if set(cuts.values()) != {Cut(0)}} | {len(copies) - 1}
+    assert loaded.asked <= needed | {one for number in set(range(len(copies))) - memory.keys() for one in range(number, len(copies))}
+    assert without_copies([[]], memory) == without_copies([], memory) == []
 
 
 def test_a_line_that_was_removed_is_noticed_as_before() -> None:
@@ -76,8 +125,8 @@ def test_a_line_that_was_removed_is_noticed_as_before() -> None:
         [log_copy(AUTH, "tern", BY, text_of(lines[:-50]), 0), log_copy(AUTH, "tern", BY, text_of(later), 1)],
         [log_copy(AUTH, "tern", BY, text_of(lines[:-50]), 0), log_copy(AUTH, "tern", BY, text_of(later[20:]), 1)],
     ):
-        assert without_copies(copies) == copies
-        found = told(without_copies(copies))[1].findings()
+        assert joined_of(copies) == copies
+        found = told(joined_of(copies))[1].findings()
         assert [one.check for one in found if one.check.startswith("logs.")] == ["logs.lines-removed"]
 
 
@@ -104,30 +153,30 @@ TWO, THREE = ONE.replace(b"10:00:00", b"10:00:01"), ONE.replace(b"10:00:00", b"1
 )  # fmt: skip
 def test_what_is_read_of_two_copies(earlier: bytes, later: bytes, read: list[tuple[int, bytes]]) -> None:
     logs = [log_copy(AUTH, "tern", BY, content, survey) for survey, content in enumerate((earlier, later))]
-    assert [(log.survey, b"".join(log.blocks())) for log in without_copies(logs)] == read
+    assert [(log.survey, b"".join(log.blocks())) for log in joined_of(logs)] == read
 
 
 def test_other_logs_damaged_ones_and_records() -> None:
     damaged = gzip.compress(ONE * 5000, mtime=0)[:-30]
     other = log_copy("/var/log/sudo.log", "tern", BY, ONE, 1)
     logs = [log_copy(f"{AUTH}.1.gz", "tern", BY, damaged, 0), log_copy(AUTH, "tern", BY, ONE * 9000, 1), other]
-    assert without_copies(logs) == logs
+    assert joined_of(logs) == logs
     records = bytes(range(256)) * 3
     for content, count in ((records, 1), (records + b"\n\n", 1), (b"\n" + records, 2), (records[:-1], 2), (b"", 2)):
         logs = [log_copy("/var/log/wtmp", "tern", BY, one, survey) for survey, one in enumerate((records, content))]
-        assert len(without_copies(logs)) == count
+        assert len(joined_of(logs)) == count
 
 
 def test_many_surveys_are_read_in_the_time_of_few() -> None:
     """By the number of lines that are read, not by a clock."""
     lines = [line for line in crossing(3, 600).splitlines() if " tern " in line]
-    sizes = [len(list(lines_in(without_copies([log for survey in range(count) for log in collected(lines, [], len(lines) - count + survey, survey)])))) for count in (1, 40)]  # fmt: skip
+    sizes = [len(list(lines_in(joined_of([log for survey in range(count) for log in collected(lines, [], len(lines) - count + survey, survey)])))) for count in (1, 40)]  # fmt: skip
     assert sizes == [len(lines) - 1] * 2
 
 
 def test_a_line_that_was_half_written_when_a_log_was_collected_is_one_with_the_whole() -> None:
     content = text_of([line for line in crossing(2, 600).splitlines() if " tern " in line])
     copies = [log_copy(AUTH, "tern", BY, content[: len(content) // 2], 0), log_copy(AUTH, "tern", BY, content, 1)]
-    assert without_copies(copies) == copies[1:]
+    assert joined_of(copies) == copies[1:]
     copies[0] = log_copy(AUTH, "tern", BY, b"", 0)
-    assert without_copies(copies) == copies
+    assert joined_of(copies) == copies

@@ -7,6 +7,7 @@ privilege amounts to, however long its logs are.
 """
 
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from dataclasses import replace
 from datetime import tzinfo
 from itertools import groupby
 from typing import Protocol
@@ -14,7 +15,7 @@ from typing import Protocol
 from fidelitas.facts import Place
 from fidelitas.languages.evidence import HostEvidence
 from fidelitas.languages.linux.host import read_host
-from fidelitas.languages.logs.copies import without_copies
+from fidelitas.languages.logs.copies import CutMemory, without_copies
 from fidelitas.languages.logs.reading import Cover, LogLike
 from fidelitas.languages.logs.shares import shares_of
 from fidelitas.languages.windows.machine import read_windows
@@ -43,28 +44,44 @@ class Memory(Protocol):
     def states(self, subject: str, /) -> Mapping[int, bytes]: ...
 
 
-def host_logs(evidence: Sequence[HostLogEvidence]) -> HostLogs:
-    """Return the logs that the evidence of one host holds, the oldest first, with what the newest tells of the host."""
+def host_logs(evidence: Sequence[HostLogEvidence], memory: CutMemory | None = None) -> HostLogs:
+    """Return the logs that the evidence of one host holds, the oldest first, with what the newest tells of the host.
+
+    Evidence of which the `memory` knows that the next holds all its logs as well is not asked for.
+    """
     newest = evidence[-1]
     try:
-        return _windows_logs(evidence) if newest.platform == "windows" else _host_logs(evidence)
+        made = _windows_logs(newest) if newest.platform == "windows" else _host_logs(newest)
+        return replace(made, logs=_logs_of(evidence, memory))
     except Exception as error:  # noqa: BLE001 its logs can be read without knowing its accounts
         place = Place(subject=newest.subject, path="evidence")
         trouble = internal_error(error, place, f"reading {newest.subject}", "whose user IDs the log names, and who holds rights")
-        return HostLogs(subject=newest.subject, logs=_logs_of(evidence), taken=newest.taken, troubles=(trouble,))
+        return HostLogs(subject=newest.subject, logs=_logs_of(evidence, memory), taken=newest.taken, troubles=(trouble,))
 
 
-def _logs_of(evidence: Sequence[HostLogEvidence]) -> list[LogLike]:
+class _Collected(Sequence[Sequence[LogLike]]):
+    """The logs of each evidence of a host, which is asked for when they are."""
+
+    def __init__(self, evidence: Sequence[HostLogEvidence]) -> None:
+        self._evidence = evidence
+
+    def __len__(self) -> int:
+        return len(self._evidence)
+
+    def __getitem__(self, number: int) -> Sequence[LogLike]:  # type: ignore[override]
+        return self._evidence[number].logs(number)
+
+
+def _logs_of(evidence: Sequence[HostLogEvidence], memory: CutMemory | None) -> list[LogLike]:
     """Return the logs that a host's surveys brought, each line as far as is plain once."""
-    return without_copies([log for number, bundle in enumerate(evidence) for log in bundle.logs(number)])
+    return without_copies(_Collected(evidence), memory)
 
 
-def _host_logs(evidence: Sequence[HostLogEvidence]) -> HostLogs:
-    newest = evidence[-1]
+def _host_logs(newest: HostLogEvidence) -> HostLogs:
     host = rights_of(read_host(newest))
     return HostLogs(
         subject=newest.subject,
-        logs=_logs_of(evidence),
+        logs=(),
         zone=newest.zone,
         names={account.uid: account.name for account in reversed(host.facts.accounts)},
         entitled=frozenset(host.own_holders()) | {"root"},
@@ -72,12 +89,11 @@ def _host_logs(evidence: Sequence[HostLogEvidence]) -> HostLogs:
     )
 
 
-def _windows_logs(evidence: Sequence[HostLogEvidence]) -> HostLogs:
-    newest = evidence[-1]
+def _windows_logs(newest: HostLogEvidence) -> HostLogs:
     machine = windows_rights_of(read_windows(newest))
     return HostLogs(
         subject=newest.subject,
-        logs=_logs_of(evidence),
+        logs=(),
         sids={sid: who.name.partition("@")[0] for sid, who in machine.holders.by_sid.items() if who.name},
         entitled=frozenset(holding.principal.name.partition("@")[0] for holding in machine.holdings),
         taken=newest.taken,

@@ -4,14 +4,17 @@ What is kept is of one host, so that a new survey reads the logs of hosts that c
 which the next goes on.  Kept in the form of conclusions: read back as the types that it was made of, and as nothing else.
 """
 
-from collections.abc import Callable, Container, Iterable, Mapping
+from collections.abc import Callable, Container, Iterable, Mapping, Sequence
 from dataclasses import dataclass, fields
+from functools import cached_property
 from hashlib import blake2b
+from itertools import pairwise
 from typing import Protocol
 
 from fidelitas.conclusions.rules import rules_digest
 from fidelitas.conclusions.typed import FINDINGS, ConclusionError, decode, encode
 from fidelitas.findings import Finding
+from fidelitas.languages.logs.copies import Cut, CutMemory, Cuts
 from fidelitas.logbook import EventFilter, HostLogs, Logbook, included, read_places
 from fidelitas.logbook_form import form_of, kept_book
 
@@ -36,7 +39,7 @@ class LogbookMemory:
     """
 
     def __init__(self, store: _Store, evidence: Mapping[str, tuple[bytes, ...]], wanted: EventFilter, is_whole: Callable[[], bool]) -> None:
-        self._store, self._wanted, self._is_whole = store, wanted, is_whole
+        self._store, self._evidence, self._wanted, self._is_whole = store, evidence, wanted, is_whole
         self._keys = {subject: self._key(b"logbook", subject, digests) for subject, digests in evidence.items()}
         self.worth = _WORTH
 
@@ -62,6 +65,10 @@ class LogbookMemory:
             return decode(self._store.get([key])[key], dict[int, bytes])
         except (KeyError, ConclusionError):
             return {}
+
+    def copies(self, subject: str) -> CutMemory:
+        """Return what is known of the copies of a host's logs that its evidence holds."""
+        return _KnownCuts(self._store, subject, self._evidence[subject], self._is_whole)
 
     def book(self, read: _Read, each: _Each, readers: int) -> Logbook:
         """Return what the logs of all hosts record; `read` gives the logs of those of which nothing is kept."""
@@ -102,6 +109,34 @@ class LogbookMemory:
         stated = encode(value) if value is not None and self._is_whole() else None
         if stated is not None:
             self._store.put({key: stated}, rules_digest())
+
+
+class _KnownCuts:
+    """How copies of a host's logs are cut by the next ones, kept by the digests of both: that is so whatever is collected later."""
+
+    def __init__(self, store: _Store, subject: str, digests: Sequence[bytes], is_whole: Callable[[], bool]) -> None:
+        self._store, self._is_whole = store, is_whole
+        named = b"copies of logs", rules_digest(), subject.encode("utf-8", "surrogateescape")
+        self._keys = [blake2b(b"\0".join((*named, *pair)), digest_size=24).digest() for pair in pairwise(digests)]
+
+    @cached_property
+    def _kept(self) -> Mapping[bytes, bytes]:
+        return self._store.get(self._keys)
+
+    def cuts(self, number: int, /) -> Cuts | None:
+        """Return how a copy is cut by the next, where that is kept."""
+        if number >= len(self._keys):
+            return None
+        try:
+            return decode(self._kept[self._keys[number]], dict[str, Cut | None])
+        except (KeyError, ConclusionError):
+            return None
+
+    def note(self, number: int, cuts: Cuts, /) -> None:
+        """Keep how a copy is cut by the next."""
+        stated = encode(cuts) if self._is_whole() else None
+        if stated is not None:
+            self._store.put({self._keys[number]: stated}, rules_digest())
 
 
 def _stated(wanted: EventFilter) -> bytes:

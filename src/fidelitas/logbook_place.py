@@ -148,8 +148,9 @@ def read_task(task: LogTask, take: Callable[[AttributedEvent], None] | None = No
 def _before(task: LogTask) -> "_Place | None":
     """Return a place as it was when its logs were read before; ``None`` where they are to be read from their begin."""
     try:
-        place = _Place(task, None)
-        place.go_on(thawed(task.state))
+        place, state = _Place(task, None), thawed(task.state)
+        moved = place.moved(state)
+        place.go_on(thawed(task.state, moved) if moved else state)
     except Exception:  # noqa: BLE001 the logs are others, or cannot be read, or something is wrong with what was kept: all is read
         return None
     return place
@@ -169,6 +170,10 @@ class _Place:
         )  # fmt: skip
         people = self._book.people if self._every else People()
         self._uses = _Uses(host, self._book.hosts, people, LatestSoFar())
+
+    def moved(self, state: PlaceState) -> dict[str, str]:
+        """Return under which paths logs are now that an earlier reading read, where they are others; may raise `ChangedError`."""
+        return self._reading.moved(state.reading)
 
     def go_on(self, state: PlaceState) -> None:
         """Go on where an earlier reading stood; raises `ChangedError` where the logs, or what is known of the host, are others."""

@@ -88,10 +88,10 @@ def frozen(state: PlaceState) -> bytes | None:
         return None
 
 
-def thawed(content: bytes) -> PlaceState:
-    """Return the state of a form; raises `StateError`."""
+def thawed(content: bytes, moved: Mapping[str, str] | None = None) -> PlaceState:
+    """Return the state of a form, in which places in logs that were `moved` are under their paths now; raises `StateError`."""
     try:
-        state = _Thawing(msgspec.msgpack.decode(content)).all_of_it()
+        state = _Thawing(msgspec.msgpack.decode(content), moved or {}).all_of_it()
     except (msgspec.MsgspecError, ValueError, TypeError, LookupError, AttributeError, OverflowError) as error:
         raise StateError(str(error)) from error
     if not isinstance(state, PlaceState):
@@ -176,13 +176,17 @@ def _time(at: datetime) -> list[object]:
 class _Thawing:
     """Makes all things first, which then may refer to each other."""
 
-    def __init__(self, stated: Any) -> None:
+    def __init__(self, stated: Any, moved: Mapping[str, str]) -> None:
         self._root, self._forms = stated
+        self._moved = moved
         self._things = [_EMPTY.get(sort, _listed)(sort, *parts) for sort, *parts in self._forms]
 
     def all_of_it(self) -> object:
         for thing, (sort, *parts) in zip(self._things, self._forms, strict=True):
             self._fill(thing, sort, parts)
+        for packed in self._things if self._moved else ():
+            if isinstance(packed, Packed):
+                packed.replace_packed(self._here)
         return self._of(self._root)
 
     def _of(self, stated: Any) -> Any:
@@ -191,7 +195,22 @@ class _Thawing:
         sort, *parts = stated
         if sort == _THING:
             return self._things[parts[0]]
+        if sort == _NAMED_TUPLE and self._moved:
+            return self._here(_MADE[sort](*parts))
         return _MADE[sort](*parts) if sort in _MADE else _MADE_OF[sort](*map(self._of, parts))
+
+    def _here(self, value: Any) -> Any:
+        """Return a value with the paths that logs have now."""
+        kind = value.__class__
+        if kind is Place:
+            return value._replace(path=self._moved[value.path]) if value.path in self._moved else value
+        if kind is tuple:
+            return tuple(map(self._here, value))
+        if hasattr(kind, "_make"):  # a named tuple
+            return kind._make(map(self._here, value))
+        if kind is Session:
+            value.place = self._here(value.place)
+        return value
 
     def _all(self, parts: list[Any]) -> list[Any]:
         return list(map(self._of, parts)) if list in set(map(type, parts)) else parts

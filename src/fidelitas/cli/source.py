@@ -1,7 +1,7 @@
 """Which evidence a command answers from, and the options that say so."""
 
 import os
-from collections.abc import Callable, Container, Iterable, Iterator, Mapping
+from collections.abc import Callable, Container, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 from pathlib import Path
@@ -32,6 +32,7 @@ if TYPE_CHECKING:
     from fidelitas.findings import Finding
     from fidelitas.ledger import Ledger, StoredEvidence
     from fidelitas.logbook import EventFilter, Logbook
+    from fidelitas.logbook_memory import LogbookMemory
     from fidelitas.usage import AttributedEvent, Grants, Latest
 
 __all__ = ["Source", "bundle_of_root", "default_ledger", "ledger_option", "log_option", "one_source_options", "source_options"]
@@ -128,7 +129,7 @@ class Source:
                 raise ReadError(f"{subject}: {lost.why}")
         return found
 
-    def history(self, subjects: Container[str] | None = None, *, with_logs: bool = False) -> Iterator[tuple[str, list[Bundle]]]:
+    def history(self, subjects: Container[str] | None = None, *, with_logs: bool = False) -> Iterator[tuple[str, Sequence[Bundle]]]:
         """Yield each host, or some, or those `with_logs`, with its evidence in the ledger, the oldest first."""
         return self.ledger.history(self.survey, self._with_logs(subjects), with_logs=with_logs)
 
@@ -140,7 +141,7 @@ class Source:
         named = {name for name, (platform, _) in stored.subjects().items() if platform in logging and name in chosen}
         return {name for name in named if subjects is None or name in subjects}
 
-    def evidence(self, subject: str) -> Iterator[tuple[str, list[Bundle]]]:
+    def evidence(self, subject: str) -> Iterator[tuple[str, Sequence[Bundle]]]:
         """Yield the evidence of a subject of any platform, the oldest first."""
         return self.ledger.history(self.survey, {subject})
 
@@ -150,7 +151,7 @@ class Source:
         bundle = stored.evidence(subject) if subject in stored.subjects() else None
         return None if bundle is None or lost_evidence(bundle) is not None else bundle
 
-    def all_history(self, subjects: Container[str] | None) -> Iterator[tuple[str, list[Bundle]]]:
+    def all_history(self, subjects: Container[str] | None) -> Iterator[tuple[str, Sequence[Bundle]]]:
         """Yield each subject that is asked for with all its evidence, the oldest first."""
         chosen = self.chosen(self._stored())
         return self.ledger.history(self.survey, {name for name in chosen if subjects is None or name in subjects})
@@ -164,7 +165,7 @@ class Source:
         """Return what the logs tell: those that were named, else those of the evidence in the ledger."""
         # Brings the numerical libraries, which other commands do without.
         from fidelitas.languages.logs.thinning import thinned  # noqa: PLC0415
-        from fidelitas.logbook import EventFilter, HostLogs, host_logs, read_logbook  # noqa: PLC0415
+        from fidelitas.logbook import EventFilter, HostLogs, read_logbook  # noqa: PLC0415
         from fidelitas.logbook_form import packed  # noqa: PLC0415
         from fidelitas.sources.logs import logs_at  # noqa: PLC0415
 
@@ -182,8 +183,7 @@ class Source:
             if take is None:
                 book = self._remembered_logbook(wanted or EventFilter(), report, None)
             else:
-                hosts_of_ledger = watched(self.history(), report, lambda one: one[0], len(self._stored().names))
-                book = read_logbook((host_logs(bundles) for _, bundles in hosts_of_ledger), wanted, take, packed(on_all_cores), cores())
+                book = self._read_now(wanted or EventFilter(), take, report, None)
         if not book.covers:
             raise RequestError(f'ledger "{self.ledger}" holds no logs', hint="Survey hosts with their logs, or name logs with --log.")
         return book
@@ -192,19 +192,40 @@ class Source:
         """Return what the logs of some hosts, or of all, record: read where that is not kept."""
         from fidelitas.logbook import HostLogs, host_logs  # noqa: PLC0415 as in logbook
         from fidelitas.logbook_form import packed  # noqa: PLC0415
-        from fidelitas.logbook_memory import LogbookMemory  # noqa: PLC0415
 
-        digests = self.ledger.history_digests(self.survey, self._with_logs(subjects), with_logs=subjects is not None)
+        memory, digests = self._logbook_memory(wanted, subjects)
 
         def read(subjects: Container[str]) -> Iterator[HostLogs]:
-            for _, bundles in watched(self.history(subjects), report, lambda one: one[0], len(digests)):
-                yield host_logs(bundles)
+            for subject, bundles in watched(self.history(subjects), report, lambda one: one[0], len(digests)):
+                yield host_logs(bundles, memory.copies(subject))
 
-        memory = LogbookMemory(self.ledger.stored_answers(), digests, wanted, lambda: self.ledger.is_whole)
         lacking = memory.lacking()
         if lacking:
             engine_for(self.ledger).read_logs(self.ledger, self.ledger.history_numbers(self.survey, lacking), wanted)
         return memory.book(read, packed(on_all_cores), cores())
+
+    def _logbook_memory(
+        self, wanted: "EventFilter", subjects: Container[str] | None
+    ) -> "tuple[LogbookMemory, Mapping[str, tuple[bytes, ...]]]":
+        """Return what is kept of the logs of some hosts, or of all, and the digests of their evidence."""
+        from fidelitas.logbook_memory import LogbookMemory  # noqa: PLC0415
+
+        digests = self.ledger.history_digests(self.survey, self._with_logs(subjects), with_logs=subjects is not None)
+        return LogbookMemory(self.ledger.stored_answers(), digests, wanted, lambda: self.ledger.is_whole), digests
+
+    def _read_now(
+        self,
+        wanted: "EventFilter",
+        take: "Callable[[AttributedEvent], None]",
+        report: Callable[[str], None],
+        subjects: Container[str] | None,
+    ) -> "Logbook":
+        """Read the logs that the ledger has of some hosts, or of all, and give each action that is asked for."""
+        from fidelitas.logbook import host_logs, read_logbook  # noqa: PLC0415
+
+        memory, digests = self._logbook_memory(wanted, subjects)
+        history = watched(self.history(subjects, with_logs=subjects is not None), report, lambda one: one[0], len(digests))
+        return read_logbook((host_logs(bundles, memory.copies(subject)) for subject, bundles in history), wanted, take)
 
     def use_findings(self, subjects: Container[str]) -> "list[Finding]":
         """Return what is out of order in the use of privilege on some hosts, by the logs in the ledger."""
@@ -252,14 +273,12 @@ class Source:
     def _read_use(
         self, subjects: Container[str], wanted: "EventFilter | None" = None, take: "Callable[[AttributedEvent], None] | None" = None
     ) -> "Logbook":
-        from fidelitas.logbook import EventFilter, host_logs, read_logbook  # noqa: PLC0415
-        from fidelitas.logbook_form import packed  # noqa: PLC0415
+        from fidelitas.logbook import EventFilter  # noqa: PLC0415
 
-        with progress("reading the logs") as report:
+        with progress("reading the logs of") as report:
             if take is None:
                 return self._remembered_logbook(wanted or EventFilter(), report, subjects)
-            found = (host_logs(bundles) for _, bundles in self.history(subjects, with_logs=True))
-            return read_logbook(found, wanted, take, packed(on_all_cores), cores())
+            return self._read_now(wanted or EventFilter(), take, report, subjects)
 
     def _grants(self, subjects: Container[str]) -> "dict[str, Grants]":
         book = self._read_use(subjects)

@@ -16,7 +16,7 @@ from fidelitas.audit import Concluding, concluded_of, context_of
 from fidelitas.conclusions.rules import rules_digest
 from fidelitas.cycles import look_seldom
 from fidelitas.judging import Context
-from fidelitas.ledger import Ledger
+from fidelitas.ledger import History, Ledger
 from fidelitas.logbook import EventFilter, HostLogs, host_logs
 from fidelitas.logbook_memory import LogbookMemory
 
@@ -77,9 +77,10 @@ def read_logs(task: LogTask) -> int:
         def read(subjects: Container[str]) -> Iterator[HostLogs]:
             for subject, history in numbers.items():
                 if subject in subjects:
-                    yield host_logs([ledger.load(subject, number) for number in history])
+                    yield host_logs(History(ledger, subject, history), memory.copies(subject))
 
-        LogbookMemory(ledger.stored_answers(), ledger.digests(numbers), task.wanted, lambda: ledger.is_whole).keep(read)
+        memory = LogbookMemory(ledger.stored_answers(), ledger.digests(numbers), task.wanted, lambda: ledger.is_whole)
+        memory.keep(read)
     return len(numbers)
 
 

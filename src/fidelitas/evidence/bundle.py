@@ -17,7 +17,7 @@ import msgspec
 from fidelitas.errors import EvidenceError
 from fidelitas.evidence.archive import LIMITS, Limits, Member, open_archive
 from fidelitas.evidence.identity import Identity
-from fidelitas.evidence.logs import LogCopy, family_of, log_copy
+from fidelitas.evidence.logs import LogCopy, age_of, family_of, log_copy
 from fidelitas.evidence.manifest import CopiedLog, Item, Listing, Manifest, MissingItem, parse_manifest, render_manifest
 
 _Copied = Item | Listing | CopiedLog
@@ -103,9 +103,9 @@ class Bundle:
             return UTC
 
     def logs(self, survey: int = 0) -> list[LogCopy]:
-        """Return the logs, those of a family in the order of time."""
+        """Return the logs, those of a family in the order of time, by their names where they were written at one time."""
         written = {item.path: datetime.fromtimestamp(item.mtime, UTC) for item in self.items if item.mtime is not None}
-        order = sorted(self.copies, key=lambda path: (family_of(path), written.get(path, self.taken)))
+        order = sorted(self.copies, key=lambda path: (family_of(path), written.get(path, self.taken), age_of(path)))
         return [log_copy(path, self.subject, written.get(path, self.taken), self.copies[path], survey) for path in order]
 
     def named(self, name: str) -> "Bundle":

@@ -20,7 +20,7 @@ import zstandard
 
 from fidelitas.errors import ReadError
 
-__all__ = ["LogCopy", "bounded", "cuts_of", "family_of", "has_records", "in_blocks", "log_copy", "tail_of", "whole_lines"]
+__all__ = ["LogCopy", "age_of", "bounded", "cuts_of", "family_of", "has_records", "in_blocks", "log_copy", "tail_of", "whole_lines"]
 
 _BLOCK = 1 << 20
 # A line that is longer is cut: no program that we read writes such lines, and anyone who makes one wants to stop the reader.
@@ -29,7 +29,8 @@ _LONGEST_LINE = 16 << 20
 _RATIO, _ALWAYS, _LARGEST = 2000, 64 << 20, 16 << 30
 _GZIP, _XZ, _BZIP2, _ZSTD = _PACKED = (b"\x1f\x8b", b"\xfd7zXZ", b"BZh", b"\x28\xb5\x2f\xfd")
 _MAGIC = 6  # the longest of them
-_TURN = re.compile(r"(?:[.-]\d+)?(?:\.(?:gz|xz|zst|bz2))?\Z")
+_TURN = re.compile(r"(?:(?P<by>[.-])(?P<turn>\d+))?(?:\.(?:gz|xz|zst|bz2))?\Z")
+_IN_USE = 10**20
 BROKEN = (OSError, EOFError, lzma.LZMAError, zlib.error, zstandard.ZstdError)
 
 
@@ -66,6 +67,14 @@ def log_copy(path: str, subject: str, by: datetime, content: bytes, survey: int 
 def family_of(path: str) -> str:
     """Return the path of the log that one was rotated from."""
     return _TURN.sub("", path)
+
+
+def age_of(path: str) -> int:
+    """Return by what the parts of a log are ordered by their names, the oldest first: numbers of turns shrink, dates grow."""
+    found = _TURN.search(path)
+    if found is None or not found["turn"]:
+        return _IN_USE
+    return int(found["turn"][:18]) if found["by"] == "-" else -int(found["turn"][:18])
 
 
 def _tail(content: bytes) -> bytes:

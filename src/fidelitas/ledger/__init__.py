@@ -5,6 +5,6 @@ A database, of SQLite in one file or of PostgreSQL for a team (`connection`); ev
 """
 
 from fidelitas.ledger.heads import Head
-from fidelitas.ledger.ledger import Ledger, Stored, StoredEvidence, Survey
+from fidelitas.ledger.ledger import History, Ledger, Stored, StoredEvidence, Survey
 
-__all__ = ["Head", "Ledger", "Stored", "StoredEvidence", "Survey"]
+__all__ = ["Head", "History", "Ledger", "Stored", "StoredEvidence", "Survey"]

@@ -26,7 +26,7 @@ from fidelitas.ledger.tables import evidence, members, surveys
 if TYPE_CHECKING:
     from fidelitas.ledger.draft import Draft
 
-__all__ = ["Ledger", "Stored", "StoredEvidence", "Survey", "read_evidence", "stamp"]
+__all__ = ["History", "Ledger", "Stored", "StoredEvidence", "Survey", "read_evidence", "stamp"]
 
 _DAY = re.compile(r"\d{4}-\d\d-\d\d\Z")
 _LAST = re.compile(r"last\Z|-(\d{1,6})\Z")
@@ -49,6 +49,27 @@ class Stored:
     number: int
     head: Head
     tags: tuple[str, ...] = ()
+
+
+class History(Sequence[Bundle]):
+    """The evidence of one subject over time, the oldest first, each read when it is asked for; the newest is held."""
+
+    def __init__(self, ledger: "Ledger", subject: str, numbers: Sequence[int]) -> None:
+        self._ledger, self._subject, self._numbers = ledger, subject, numbers
+        self._newest: Bundle | None = None
+
+    def __len__(self) -> int:
+        """Return how many there are."""
+        return len(self._numbers)
+
+    def __getitem__(self, place: int) -> Bundle:  # type: ignore[override]
+        """Return one by its place; raises `IndexError`."""
+        number = self._numbers[place]
+        if number != self._numbers[-1]:
+            return self._ledger.load(self._subject, number)
+        if self._newest is None:
+            self._newest = self._ledger.load(self._subject, number)
+        return self._newest
 
 
 class StoredEvidence:
@@ -211,13 +232,13 @@ class Ledger:
 
     def history(
         self, survey: str | None = None, subjects: Container[str] | None = None, *, with_logs: bool = False
-    ) -> Iterator[tuple[str, list[Bundle]]]:
+    ) -> Iterator[tuple[str, "History"]]:
         """Yield each subject, or some, with all evidence of it, the oldest first; with `survey` up to that one.
 
         `with_logs` leaves out subjects without any log.  Evidence of another machine that had the name before is left out.
         """
         for subject, stored in self._history(survey, subjects, with_logs=with_logs):
-            yield subject, [self.load(subject, one.number) for one in stored]
+            yield subject, History(self, subject, [one.number for one in stored])
 
     def history_digests(
         self, survey: str | None = None, subjects: Container[str] | None = None, *, with_logs: bool = False

@@ -1,6 +1,6 @@
 """Things of which many are kept, packed until someone looks: in a tenth of the memory."""
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from typing import Any, Generic, TypeVar
 
 import msgspec
@@ -71,6 +71,13 @@ class Packed(Generic[T]):
     def take_parts(self, count: int, chunks: list[bytes | list[T]], latest: list[T]) -> None:
         """Be what another of the same type is, of which these are the other parts."""
         self._count, self._chunks, self._latest = count, chunks, latest
+
+    def replace_packed(self, change: Callable[[T], T]) -> None:
+        """Replace each that is packed by what a function makes of it."""
+        for place, chunk in enumerate(self._chunks):
+            if isinstance(chunk, bytes):
+                changed = list(map(change, self._unpacked(chunk)))
+                self._chunks[place] = _packed(changed) or changed
 
     def chunks(self) -> tuple[int, list[bytes]] | None:
         """Return how many there are, and all of them packed; ``None`` where one cannot be."""

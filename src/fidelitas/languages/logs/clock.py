@@ -83,15 +83,14 @@ class Clock:
         return at
 
     def near(self, stamp: str) -> datetime | None:
-        """Return the time of a stamp that stands near the one read last; the order of such does not count."""
+        """Return the time of a stamp that stands near the one read last, or near the first of all; the order of such does not count."""
         if has_year(stamp):
             return _iso(stamp, self._zone)
-        years = (_traditional(stamp, year) for year in (self._year - 1, self._year, self._year + 1))
+        before, around = self._before, (self._year - 1, self._year, self._year + 1)
+        years = (_traditional(stamp, year) for year in (around if before is not None else (self._year,)))
         known = [found for found in years if found is not None]
-        before = self._before
-        if not known or before is None:
-            return None
-        return min(known, key=lambda found: abs(found - before)).replace(tzinfo=self._zone).astimezone(UTC)
+        found = min(known, key=lambda one: abs(one - (before or one)), default=None)
+        return None if found is None else found.replace(tzinfo=self._zone).astimezone(UTC)
 
     def _minute(self, text: str) -> datetime | None:
         found = self._in_year(f"{text}:00")

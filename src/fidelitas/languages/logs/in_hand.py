@@ -106,8 +106,8 @@ class InHand:
         return None if lasting is None else Stopped(self.log.path, type(self.reader).__name__, self._so_far.extent, lasting)
 
     def goes_on_from(self, before: Stopped) -> bool:
-        """Go on where the reading of an earlier copy stopped; return whether this is the same log, which has grown at most."""
-        if (before.path, before.reader) != (self.log.path, type(self.reader).__name__) or not self._so_far.passes(before.extent):
+        """Go on where the reading of an earlier copy stopped; return whether this is that log, perhaps grown or under another name."""
+        if before.reader != type(self.reader).__name__ or not self._so_far.passes(before.extent):
             return False
         try:
             self.reader.lasting = before.lasting  # type: ignore[attr-defined]

@@ -69,7 +69,10 @@ class ReadingState:
 
 @dataclass(slots=True)
 class _Family:
-    """The logs of one family while they are read, in the order in which they come; `last` is that which may go on."""
+    """The logs of one family while they are read, in the order in which they come; `last` is that which may go on.
+
+    Where an earlier reading is gone on with, `resumed` is the log in which it stood, and `coming` are those behind it.
+    """
 
     name: str
     logs: Sequence[LogLike]
@@ -78,6 +81,8 @@ class _Family:
     at: datetime = _EARLIEST
     ended: list[tuple[str, Extent]] = field(default_factory=list)
     last: InHand | None = None
+    resumed: InHand | None = None
+    coming: Sequence[LogLike] = ()
     pending: list[Sourced] = field(default_factory=list)
     more: Iterator[Sourced] = field(default_factory=lambda: iter(()))
 
@@ -129,7 +134,7 @@ class LogReading:
             else:
                 families.setdefault((log.survey, log.family), []).append(log)
         self._surveys = [survey for survey, _ in families]
-        self._families = [_Family(family, of, number) for number, ((_, family), of) in enumerate(families.items())]
+        self._families = [_Family(family, of, number, coming=of) for number, ((_, family), of) in enumerate(families.items())]
         self._apart, self._until = apart, until
         self._order = order
         self._steady = until is not None and len(set(self._surveys)) == 1
@@ -180,9 +185,29 @@ class LogReading:
         names = self._logins.lasting
         return ReadingState(self._until, families, self.covers, self.unknown, self.gaps, self.counted, names, self._once)
 
+    def moved(self, before: ReadingState) -> dict[str, str]:
+        """Return under which paths logs are now that were read before; those alone that were rotated.
+
+        Raises `ChangedError` where that cannot be: what is read of a family begins with what was read of it, log by log.
+        """
+        found: dict[str, str] = {}
+        if [family.name for family in self._families] != [family.name for family in before.families]:
+            raise ChangedError
+        for family, state in zip(self._families, before.families, strict=True):
+            paths = [*(path for path, _ in state.ended), state.stopped.path]
+            if len(paths) > len(family.logs):
+                raise ChangedError
+            for path, log in zip(paths, family.logs, strict=False):
+                if found.setdefault(path, log.path) != log.path:
+                    raise ChangedError  # two logs had one name
+        return {path: now for path, now in found.items() if now != path}
+
     def go_on(self, before: ReadingState) -> None:
-        """Go on where the reading of earlier copies of the logs stood; raises `ChangedError` where these are others."""
-        if not self._steady or [family.name for family in self._families] != [family.name for family in before.families]:
+        """Go on where the reading of earlier copies of the logs stood; raises `ChangedError` where these are others.
+
+        Where logs were `moved`, what is given says so already.
+        """
+        if not self._steady:
             raise ChangedError
         self.covers, self.unknown, self.gaps = before.covers, before.unknown, before.gaps
         self.counted.events, self.counted.logins, self.counted.met = before.counted.events, before.counted.logins, before.counted.met
@@ -194,23 +219,26 @@ class LogReading:
             self._go_on_in(family, state, before.until)
 
     def _go_on_in(self, family: _Family, state: FamilyState, until: datetime) -> None:
-        *ended, last = family.logs
-        if [log.path for log in ended] != [path for path, _ in state.ended]:
+        count = len(state.ended)
+        last = family.logs[count]
+        covers = [cover for cover in self.covers if cover.family == family.name]
+        same = zip(family.logs, state.ended, strict=False)
+        if len(covers) != count + 1 or any(extent_of(log) != extent for log, (_, extent) in same):
             raise ChangedError
-        if any(extent_of(log) != extent for log, (_, extent) in zip(ended, state.ended, strict=True)):
+        for cover, log in zip(covers, family.logs, strict=False):
+            cover.path = log.path
+        in_hand = InHand(last, self._host, covers[count])
+        if not in_hand.goes_on_from(state.stopped):
             raise ChangedError
-        cover = next((one for one in self.covers if one.path == last.path), None)
-        if cover is None:
-            raise ChangedError
-        family.last = InHand(last, self._host, cover)
-        if not family.last.goes_on_from(state.stopped):
-            raise ChangedError
-        family.at, family.ended, family.pending, family.called = state.at, state.ended, state.pending, _tells_calls(last)
+        family.ended = [(log.path, extent) for log, (_, extent) in zip(family.logs, state.ended, strict=False)]
+        family.resumed, family.coming = in_hand, family.logs[count + 1 :]
+        family.at, family.pending, family.called = state.at, state.pending, _tells_calls(last)
         # What was written since comes behind what was yielded, or would have been yielded before it.
         family.more = family.sourced(self._steady_of(family))
         for one in family.more:
             family.pending.append(one)
-            if last.records or (one.event.place.line or 0) > state.stopped.extent.lines:
+            place = one.event.place
+            if last.records or place.path != last.path or (place.line or 0) > state.stopped.extent.lines:
                 if one.at < until:
                     raise ChangedError
                 break
@@ -265,27 +293,33 @@ class LogReading:
 
     def _steady_of(self, family: _Family) -> Iterator[Event]:
         """Yield the events of a family, but of its last log those alone that the next lines cannot add to."""
-        if family.last is not None:
-            yield from self._guarded(family.last.log, family.last.events_so_far(self._until or _EARLIEST))
-            return
-        for log in family.logs:
+        resumed, coming = family.resumed, family.coming
+        family.resumed, family.coming = None, ()  # they are read once
+        if resumed is not None:
+            yield from self._guarded(resumed.log, self._so_far(family, resumed))
+        for log in coming:
             family.called = _tells_calls(log)
             yield from self._guarded(log, self._of_family(family, log))
 
     def _of_family(self, family: _Family, log: LogLike) -> Iterator[Event]:
         in_hand = self._begun(log)
         self._steady = self._steady and in_hand.may_go_on
-        if not self._steady or self._until is None:
+        if self._steady and self._until is not None:
+            yield from self._so_far(family, in_hand)
+        else:
             yield from in_hand.events()
             self._end(in_hand)
-        elif log is family.logs[-1]:
+
+    def _so_far(self, family: _Family, in_hand: InHand) -> Iterator[Event]:
+        """Yield the events of a log to its end, of the last one to the end that it has so far."""
+        if in_hand.log is family.logs[-1]:
             family.last = in_hand
-            yield from in_hand.events_so_far(self._until)
+            yield from in_hand.events_so_far(self._until or _EARLIEST)
         else:
-            yield from in_hand.events_so_far(self._until)
+            yield from in_hand.events_so_far(self._until or _EARLIEST)
             yield from in_hand.rest()
             self._end(in_hand)
-            family.ended.append((log.path, in_hand.extent()))
+            family.ended.append((in_hand.log.path, in_hand.extent()))
 
     def _rest_of(self, family: _Family) -> Iterator[Event]:
         if family.last is not None:
