@@ -97,7 +97,7 @@ MAY_IMPORT: dict[str, set[str]] = {
     "replay": {"masking", "inquiry", "refusal", "languages", "usage", "rights", "facts", "errors", "text"},
     "refusal": {"inquiry", "usage", "rights", "facts"},
     "engines": {"audit", "conclusions", "cycles", "errors", "judging", "ledger", "logbook", "logbook_memory", "rights"},
-    "logbook_memory": {"conclusions", "findings", "logbook", "logbook_form"},
+    "logbook_memory": {"conclusions", "findings", "languages", "logbook", "logbook_form"},
     "logbook_form": {"conclusions", "facts", "languages", "logbook", "usage"},
     "logbook": {"languages", "logbook_place", "usage", "rights", "facts", "text", "trouble"},
     "logbook_place": {"languages", "logbook_state", "usage", "checks", "facts", "findings", "errors", "text", "trouble"},
