@@ -143,7 +143,6 @@ def test_others_are_asked_where_a_worker_does_not_get_on(
 
 def test_a_worker_of_another_version_is_refused(tmp_path: Path, ledger: Ledger, expected: object, monkeypatch: pytest.MonkeyPatch) -> None:
     """Its tables differ; with a right one beside it that one does all, alone nothing is done there and all of it here."""
-    monkeypatch.setattr("fidelitas.engines.cluster._SECONDS_WITHOUT_WORKER", 1)
     other = tmp_path / "other"
     shutil.copytree(Path(__file__).parent.parent / "src/fidelitas", other / "fidelitas", ignore=shutil.ignore_patterns("__pycache__"))
     with (other / "fidelitas/rights/linux/data/programs.toml").open("a") as table:
@@ -157,6 +156,7 @@ def test_a_worker_of_another_version_is_refused(tmp_path: Path, ledger: Ledger, 
         assert (shown(answer), done) == (expected, 16)
         right.kill()
         right.wait()
+        monkeypatch.setattr("fidelitas.engines.cluster._SECONDS_WITHOUT_WORKER", 1)
         with ledger.database.writing() as connection:
             connection.exec_driver_sql("delete from answers")
         answer, done = judged(disturbed(found, ledger, said), ledger.newest())
@@ -192,6 +192,7 @@ def test_a_scheduler_that_is_restarted_is_asked_again(tmp_path: Path, ledger: Le
     assert len(restarted) == 1
 
 
+@pytest.mark.filterwarnings("ignore::pytest.PytestUnraisableExceptionWarning")  # as above
 @pytest.mark.parametrize("there", ["no scheduler", "no worker"])
 def test_what_no_cluster_does_is_done_here(
     there: str, tmp_path: Path, ledger: Ledger, expected: object, monkeypatch: pytest.MonkeyPatch

@@ -324,6 +324,8 @@ class _Reading:
         for name in self._recalled(names):
             if name not in self._known:
                 self._known[name] = self._remembered(name) or self._judged_first(name)
+                if self._memory is not None:
+                    self._memory.flush_much()
 
     def _judge_apart(self, names: Iterable[str], each: Each, asked: Concluding) -> None:
         """Have hosts of which nothing is kept judged in several processes: what those conclude is learned, and recalled like the rest."""
@@ -334,6 +336,7 @@ class _Reading:
             with _forked(self), suppress(ReadError):  # processes that cannot be had, or are ended, cost time and nothing else
                 for kept in each(asked, self._memory.shares(unknown, max(_SHARES, len(unknown) // _HOSTS_OF_A_SHARE))):
                     self._memory.learn(kept)
+                    self._memory.flush_much()
 
     def concluded(self, names: Sequence[str], asked: Concluding) -> dict[bytes, bytes]:
         """Return what is to be kept of some hosts."""

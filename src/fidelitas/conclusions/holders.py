@@ -99,7 +99,7 @@ def _lent(host: HostRights, table: LinkTable) -> _LentForm:
         ],
         classes=[tuple(place[number] for number in numbers) for numbers in classes],
         accounts={
-            **dict.fromkeys(there.keys() - accounts.keys() if rest != _NOTHING else (), _NOTHING),
+            **dict.fromkeys(sorted(there.keys() - accounts.keys()) if rest != _NOTHING else (), _NOTHING),
             **{name: number for name, number in accounts.items() if number != rest or name in own},
         },
         rest=rest,

@@ -25,6 +25,8 @@ T = TypeVar("T")
 
 # Who holds what is read of so many hosts at once, and held of so many.
 _READ_AT_ONCE, _MOST_HELD = 50, 100
+# What was noted is written once it is as much.
+_MUCH, _MUCH_BYTES = 500, 16 << 20
 
 
 class AnswerStore(Protocol):
@@ -36,8 +38,8 @@ class AnswerStore(Protocol):
     def get(self, keys: Iterable[bytes], /) -> Mapping[bytes, bytes]:
         """Return what is kept under some keys."""
 
-    def put(self, kept: Mapping[bytes, bytes], rules: bytes, /) -> None:
-        """Keep something, and say by which rules it was concluded."""
+    def put(self, kept: Mapping[bytes, bytes], rules: bytes, /) -> bool:
+        """Keep something, and say by which rules it was concluded; return whether it is kept."""
 
 
 class Recollection:
@@ -54,7 +56,7 @@ class Recollection:
         self._holders: dict[bytes, KeptHolders | None] = {}  # the last that were read
         self._unread: dict[bytes, bytes] = {}  # those that come next, as they are kept
         self._new: dict[bytes, bytes] = {}  # to be written
-        self._learned: dict[bytes, bytes] = {}  # written, or learned of other processes
+        self._unkept: dict[bytes, bytes] = {}  # what could not be written
 
     def _taken_from_directories(self) -> bytes:
         """Return a digest of all that hosts take from a directory: what else changes in it, such as last log-ins, is nothing to them."""
@@ -68,7 +70,7 @@ class Recollection:
 
     def _get(self, keys: Iterable[bytes]) -> dict[bytes, bytes]:
         wanted = set(keys)
-        here = {key: content for known in (self._learned, self._new) for key in wanted & known.keys() for content in [known[key]]}
+        here = {key: content for known in (self._unkept, self._new) for key in wanted & known.keys() for content in [known[key]]}
         return {**self._store.get(wanted - here.keys()), **here} if len(here) < len(wanted) else here
 
     # -- recalled ----------------------------------------------------------------------------------------------------------------
@@ -166,9 +168,14 @@ class Recollection:
     def flush(self) -> None:
         """Write what was noted."""
         if self._new:
-            self._store.put(self._new, rules_digest())
-            self._learned |= self._new
+            if not self._store.put(self._new, rules_digest()):
+                self._unkept |= self._new
             self._new = {}
+
+    def flush_much(self) -> None:
+        """Write what was noted where that is a lot: of thousands of hosts it need not be held."""
+        if len(self._new) >= _MUCH and sum(map(len, self._new.values())) >= _MUCH_BYTES:
+            self.flush()
 
     # -- from other processes ----------------------------------------------------------------------------------------------------
 

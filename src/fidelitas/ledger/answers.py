@@ -39,16 +39,20 @@ class StoredAnswers:
                 found.update((key, content) for key, content in contents if content is not None)
         return found
 
-    def put(self, kept: Mapping[bytes, bytes], rules: bytes) -> None:
-        """Keep something, and say by which rules it was concluded."""
+    def put(self, kept: Mapping[bytes, bytes], rules: bytes) -> bool:
+        """Keep something, and say by which rules it was concluded; return whether it is kept."""
         rows = [
             {"key": key, "rules": rules, "digest": hashlib.sha256(content).digest(), "packed": pack(content)}
             for key, content in kept.items()
         ]
-        with suppress(LedgerError), self._database.writing() as connection:  # an answer that cannot be kept is still an answer
-            for some in batches(kept):  # one that was damaged, or that another command has kept meanwhile
-                connection.execute(delete(answers).where(answers.c.key.in_(some)))
-            insert_new(connection, answers, rows)
+        try:
+            with self._database.writing() as connection:
+                for some in batches(kept):  # one that was damaged, or that another command has kept meanwhile
+                    connection.execute(delete(answers).where(answers.c.key.in_(some)))
+                insert_new(connection, answers, rows)
+        except LedgerError:  # an answer that cannot be kept is still an answer
+            return False
+        return True
 
 
 def _unpacked(packed: bytes, digest: bytes) -> bytes | None:
