@@ -65,7 +65,7 @@ class Concluding:
 # How that is applied to lists of hosts: in processes that are forked for it, or elsewhere, where what is concluded is kept at once.
 Each = Callable[[Concluding, Sequence[Sequence[str]]], Iterable[dict[bytes, bytes]]]
 # Fewer hosts are judged before other processes have begun; more shares than cores, so that all end together.
-_WORTH_FORKING, _SHARES, _HOSTS_OF_A_SHARE = 24, 16, 400
+_WORTH_FORKING, _SHARES, _HOSTS_OF_A_SHARE = 24, 16, 50
 
 
 class EvidenceSource(Protocol):

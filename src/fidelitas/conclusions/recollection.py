@@ -26,7 +26,7 @@ T = TypeVar("T")
 # Who holds what is read of so many hosts at once, and held of so many.
 _READ_AT_ONCE, _MOST_HELD = 50, 100
 # What was noted is written once it is as much.
-_MUCH, _MUCH_BYTES = 500, 16 << 20
+_MUCH, _MUCH_BYTES = 500, 8 << 20
 
 
 class AnswerStore(Protocol):
