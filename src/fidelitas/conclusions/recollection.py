@@ -15,7 +15,8 @@ from fidelitas.conclusions.typed import FINDINGS, Conclusion, ConclusionError, M
 from fidelitas.facts import DirectorySource
 from fidelitas.findings import Finding
 from fidelitas.judging import Context
-from fidelitas.rights import Holding, HostRights
+from fidelitas.rights import Holding, HostRights, Principal
+from fidelitas.rights.accounts.identity import AccountInBrief
 from fidelitas.rights.accounts.nesting import Nesting
 from fidelitas.rights.estate.overlay import HostOverlay, renamed
 
@@ -24,7 +25,7 @@ __all__ = ["AnswerStore", "Recollection"]
 T = TypeVar("T")
 
 # Who holds what is read of so many hosts at once, and held of so many.
-_READ_AT_ONCE, _MOST_HELD = 50, 100
+_READ_AT_ONCE, _MOST_HELD = 50, 700
 # What was noted is written once it is as much.
 _MUCH, _MUCH_BYTES = 500, 8 << 20
 
@@ -53,6 +54,7 @@ class Recollection:
         self._conclusions: dict[bytes, Conclusion | None] = {}
         self._twins: dict[bytes, RememberedHost] = {}
         self._holdings: dict[tuple[bytes, str], tuple[Holding, ...]] = {}
+        self._briefs: dict[tuple[bytes, Principal], AccountInBrief | None] = {}
         self._holders: dict[bytes, KeptHolders | None] = {}  # the last that were read
         self._unread: dict[bytes, bytes] = {}  # those that come next, as they are kept
         self._new: dict[bytes, bytes] = {}  # to be written
@@ -103,8 +105,13 @@ class Recollection:
             kept = self.holders_of(like)
             if kept is None:
                 return None
-            self._holdings[like, holder] = kept.holdings_of(holder)
+            self._holdings[like, holder] = found = kept.holdings_of(holder)
+            self._briefs |= {(like, held.principal): kept.in_brief(held.principal) for held in found}
         return self._holdings[like, holder]
+
+    def in_brief(self, like: bytes, principal: Principal) -> AccountInBrief | None:
+        """Return what a list of holders shows of a holder that was asked about on the host of a key; raises `KeyError` of another."""
+        return self._briefs[like, principal]
 
     def holders_of(self, like: bytes) -> KeptHolders | None:
         """Return who holds what on the host of a key, or ``None`` where that is not kept."""

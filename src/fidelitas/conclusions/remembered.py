@@ -4,6 +4,7 @@ Nothing is decided here.  Each answer is one that the judged host gave, or the j
 """
 
 from collections.abc import Callable, Iterable, Iterator, Mapping
+from contextlib import suppress
 from copy import copy
 from datetime import datetime
 from functools import cached_property
@@ -31,6 +32,9 @@ class Memory(Protocol):
 
     def holdings_of(self, like: bytes, holder: str, /) -> tuple[Holding, ...] | None:
         """Return what a holder holds on the host of a key, or ``None`` where that is not kept."""
+
+    def in_brief(self, like: bytes, principal: Principal, /) -> AccountInBrief | None:
+        """Return what a list of holders shows of a holder that was asked about on the host of a key; raises `KeyError` of another."""
 
     def holders_of(self, like: bytes, /) -> KeptHolders | None:
         """Return who holds what on the host of a key, or ``None`` where that is not kept."""
@@ -150,6 +154,8 @@ class RememberedHost(HostRights):
 
     def in_brief(self, principal: Principal) -> AccountInBrief | None:
         """Return what a list of holders shows of the account behind a holder, if it is one."""
+        with suppress(KeyError):
+            return self._memory.in_brief(self.key, self._as_judged(principal))
         kept = self._kept
         return self.judged.in_brief(principal) if kept is None else kept.in_brief(principal)
 
@@ -164,6 +170,9 @@ class RememberedHost(HostRights):
         kept = self._kept
         known = None if kept is None else kept.member_count(group)
         return self.judged.member_count(group) if known is None else known
+
+    def _as_judged(self, value: T) -> T:
+        return renamed(value, self.subject, self.conclusion.summary.subject)
 
     def _as_here(self, value: T) -> T:
         """Return what was kept under the name of the host that was judged as it is here."""
