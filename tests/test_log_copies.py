@@ -7,7 +7,7 @@ from datetime import UTC, datetime
 
 import pytest
 
-from fidelitas.evidence.logs import LogCopy, log_copy
+from fidelitas.evidence.logs import LogCopy, age_of, log_copy
 from fidelitas.languages.logs.content import LogLike
 from fidelitas.languages.logs.copies import Cut, Cuts, without_copies
 from fidelitas.logbook import HostLogs, Logbook, read_logbook
@@ -71,6 +71,18 @@ def test_a_log_that_many_surveys_brought_is_read_as_if_it_were_one(seed: int) ->
     assert {log.survey for log in joined} == {len(ends) - 1}
     whole, _ = told([log_copy(AUTH, "tern", BY, text_of(kept[begin : ends[-1]]))])
     assert told(joined)[0] == whole
+
+
+@pytest.mark.parametrize(
+    "names",
+    [
+        ["auth.log.11.gz", "auth.log.2.gz", "auth.log.1", "auth.log"],
+        ["secure-20251228.xz", "secure-20260104", "secure-20260111", "secure"],
+        ["sudo.log.20251231235959", "sudo.log.20260101000000", "sudo.log.9999999999999999999999", "sudo.log"],
+    ],
+)
+def test_rotated_logs_that_were_written_at_one_time_are_in_the_order_of_their_names(names: list[str]) -> None:
+    assert sorted(names[::-1], key=age_of) == names
 
 
 class Remembered(dict[int, Cuts]):

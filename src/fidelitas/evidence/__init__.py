@@ -9,7 +9,7 @@ from pathlib import Path
 from fidelitas.evidence.archive import is_archive
 from fidelitas.evidence.bundle import UNREAD, Bundle, make_bundle, make_rows_bundle, read_bundle, unread_bundle
 from fidelitas.evidence.identity import Identity, Sameness, keep_apart, sameness
-from fidelitas.evidence.logs import BROKEN, LogCopy, bounded, cuts_of, family_of, has_records, in_blocks, tail_of, whole_lines
+from fidelitas.evidence.logs import BROKEN, LogCopy, age_of, bounded, cuts_of, family_of, has_records, in_blocks, tail_of, whole_lines
 from fidelitas.evidence.manifest import (
     CopiedLog,
     Item,
@@ -35,6 +35,7 @@ __all__ = [
     "Manifest",
     "MissingItem",
     "Sameness",
+    "age_of",
     "bounded",
     "cuts_of",
     "family_of",

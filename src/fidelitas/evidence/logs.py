@@ -29,8 +29,9 @@ _LONGEST_LINE = 16 << 20
 _RATIO, _ALWAYS, _LARGEST = 2000, 64 << 20, 16 << 30
 _GZIP, _XZ, _BZIP2, _ZSTD = _PACKED = (b"\x1f\x8b", b"\xfd7zXZ", b"BZh", b"\x28\xb5\x2f\xfd")
 _MAGIC = 6  # the longest of them
-_TURN = re.compile(r"(?:(?P<by>[.-])(?P<turn>\d+))?(?:\.(?:gz|xz|zst|bz2))?\Z")
-_IN_USE = 10**20
+_TURN = re.compile(r"(?:[.-](?P<turn>\d+))?(?:\.(?:gz|xz|zst|bz2))?\Z")
+# A number of so many digits is a date; no other is as large.
+_DATE, _LARGEST_TURN = 7, 10**18
 BROKEN = (OSError, EOFError, lzma.LZMAError, zlib.error, zstandard.ZstdError)
 
 
@@ -70,11 +71,15 @@ def family_of(path: str) -> str:
 
 
 def age_of(path: str) -> int:
-    """Return by what the parts of a log are ordered by their names, the oldest first: numbers of turns shrink, dates grow."""
+    """Return by what the parts of a log are ordered by their names, the oldest first, the one in use last.
+
+    A date grows, the number of a turn shrinks towards the present.
+    """
     found = _TURN.search(path)
-    if found is None or not found["turn"]:
-        return _IN_USE
-    return int(found["turn"][:18]) if found["by"] == "-" else -int(found["turn"][:18])
+    turn = found["turn"] if found is not None else None
+    if not turn:
+        return 1
+    return -int(turn) if len(turn) < _DATE else int(turn[:18]) - _LARGEST_TURN
 
 
 def _tail(content: bytes) -> bytes:

@@ -16,7 +16,7 @@ from pathlib import Path
 from typing import cast
 
 from fidelitas.errors import ReadError
-from fidelitas.evidence import BROKEN, LogCopy, bounded, cuts_of, has_records, in_blocks, tail_of, whole_lines
+from fidelitas.evidence import BROKEN, LogCopy, age_of, bounded, cuts_of, has_records, in_blocks, tail_of, whole_lines
 from fidelitas.extras import installed_extra
 from fidelitas.sources.session_records import is_record_folder, session_records
 
@@ -100,10 +100,7 @@ def _age(path: Path) -> tuple[str, int, str]:
     found = _NAMES.match(path.name)
     if found is None or found["base"] is None:
         return str(path), 0, ""
-    turn = found["turn"]
-    # A date grows, a number shrinks towards the present.
-    age = 1 if not turn else -int(turn[1:]) if len(turn) < 7 else int(turn[1:]) - 10**14
-    return str(path.parent / found["base"]), age, found["pack"] or ""
+    return str(path.parent / found["base"]), age_of(path.name), found["pack"] or ""
 
 
 def _log(path: Path, subject: str) -> LogCopy:
