@@ -37,12 +37,14 @@ cluster-demo: $(VENV)/installed-dev
 survey: $(VENV)/installed
 	$(BIN)/fidelitas survey
 
+# The tests start the program some thousand times: it is compiled once, also where Python is told to write nothing.
 test: packages check
 
 check: $(VENV)/installed-dev
 	$(BIN)/ruff check src tests benchmarks
 	$(BIN)/ruff format --check src tests benchmarks
 	$(BIN)/mypy
+	$(BIN)/python -m compileall -q src
 	$(BIN)/pytest -n auto --dist loadscope
 
 # The same tests with the coverage of the core, which must be 90 %: a fifth slower.

@@ -13,9 +13,10 @@ import resource
 import time
 from collections import Counter
 from collections.abc import Iterator
-from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from hashlib import sha256
+
+from msgspec import Struct
 
 from fidelitas.audit import judged
 from fidelitas.evidence import Bundle, Item, Listing, Manifest
@@ -53,8 +54,7 @@ LOCAL_GROUPS = {"wheel": 900, "sudo": 27, "ops": 901, "dba": 902, "docker": 903}
 NSSWITCH = b"passwd: files sss\ngroup: files sss\nshadow: files\nsudoers: files\n"
 
 
-@dataclass
-class Estate:
+class Estate(Struct, dict=True):
     """What the generator makes: a directory, and evidence of hosts."""
 
     chance: random.Random

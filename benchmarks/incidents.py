@@ -12,9 +12,10 @@ import sys
 import tempfile
 from collections import Counter, defaultdict
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
+
+from msgspec import Struct, field
 
 START = datetime(2026, 3, 2, tzinfo=UTC)
 DAYS = 60
@@ -22,8 +23,7 @@ NAMES = ("apt", "systemctl", "journalctl", "docker", "rsync", "lsof", "ss", "tcp
 SUBJECTS = ("ingest", "tides", "gauges", "surge", "archive")
 
 
-@dataclass
-class Person:
+class Person(Struct, dict=True):
     """Someone with habits: when they work, how much, and with which commands."""
 
     name: str
@@ -35,8 +35,7 @@ class Person:
     late: float = 0.0
 
 
-@dataclass
-class Host:
+class Host(Struct, dict=True):
     """A host under construction: lines, and the labels of what was planted: a check, and what its message must hold."""
 
     name: str

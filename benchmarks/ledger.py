@@ -14,11 +14,11 @@ import sys
 import tempfile
 import time
 from collections.abc import Iterator
-from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 from estate import Estate
+from msgspec.structs import replace
 
 from fidelitas.evidence import Bundle
 from fidelitas.facts import Directory

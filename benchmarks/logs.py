@@ -15,9 +15,10 @@ import sys
 import tempfile
 import time
 from collections.abc import Callable, Iterator
-from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
+
+from msgspec.structs import replace
 
 from fidelitas.evidence import CopiedLog, Manifest, make_bundle
 

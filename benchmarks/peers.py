@@ -14,11 +14,12 @@ import sys
 import tempfile
 import time
 from collections.abc import Iterable
-from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from pathlib import Path
 
 from estate import Estate as Generated
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from fidelitas.evidence import Bundle
 from fidelitas.ledger import Ledger
@@ -27,8 +28,7 @@ PROGRAM = Path(sys.executable).with_name("fidelitas")
 NOW = datetime(2026, 11, 20, tzinfo=UTC)
 
 
-@dataclass
-class Made:
+class Made(Struct, dict=True):
     """What is in the estate: groups with members, rules by host, teams, and what was planted."""
 
     chance: random.Random

@@ -13,11 +13,11 @@ import sys
 import tempfile
 import time
 from collections.abc import Iterator
-from dataclasses import replace
 from datetime import UTC, datetime
 from pathlib import Path
 
 from estate import Estate as Generated
+from msgspec.structs import replace
 
 from fidelitas.evidence import Bundle
 from fidelitas.ledger import Ledger

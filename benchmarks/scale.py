@@ -20,9 +20,10 @@ import tempfile
 import time
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import ExitStack
-from dataclasses import dataclass
 from datetime import timedelta
 from pathlib import Path
+
+from msgspec import Struct
 
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
 
@@ -42,8 +43,7 @@ PEOPLE, GROUPS = 2_000, 500
 ROLES = {"638": 60, "3000": 2_600, "all": 0}
 
 
-@dataclass(frozen=True)
-class Cost:
+class Cost(Struct, frozen=True, dict=True):
     """What a command took: seconds, its most memory and that of all workers and the scheduler in MB, and bytes over the loopback."""
 
     seconds: float

@@ -9,16 +9,16 @@ import os
 import re
 import subprocess
 import sys
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 _BLOCK = re.compile(r"^```console(?P<mark>[^\n]*)\n(?P<body>.*?)^```$", re.DOTALL | re.MULTILINE)
 _MARKER = "-- end of an example --"
 _ANY = "…"
 
 
-@dataclass(frozen=True)
-class Step:
+class Step(Struct, frozen=True, dict=True):
     """A command of an example, with the lines that are said to follow."""
 
     line: int
@@ -26,8 +26,7 @@ class Step:
     expected: tuple[str, ...]
 
 
-@dataclass(frozen=True)
-class Ran:
+class Ran(Struct, frozen=True, dict=True):
     """What a command printed, and its exit status."""
 
     out: tuple[str, ...]

@@ -5,7 +5,8 @@ the server itself is asked.
 """
 
 import random
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 TABLE = ("SELECT", "INSERT", "UPDATE", "DELETE", "TRUNCATE", "REFERENCES", "TRIGGER")
 COLUMN = ("SELECT", "INSERT", "UPDATE", "REFERENCES")
@@ -23,8 +24,7 @@ def text(value: str) -> str:
     return "'" + value.replace("'", "''") + "'"
 
 
-@dataclass(frozen=True, slots=True)
-class Question:
+class Question(Struct, frozen=True):
     """An object: how the program is asked, which privileges there are, the server's function that says who has one, and its schema."""
 
     path: str
@@ -34,8 +34,7 @@ class Question:
     column: str = ""
 
 
-@dataclass(slots=True)
-class Estate:
+class Estate(Struct):
     """What is made, and asked."""
 
     roles: list[str]

@@ -4,10 +4,11 @@ import io
 import tarfile
 from collections.abc import Callable, Iterable, Mapping
 from contextlib import suppress
-from dataclasses import replace
 from datetime import UTC, datetime
 from pathlib import Path
 from tempfile import TemporaryDirectory
+
+from msgspec.structs import replace
 
 from fidelitas.charter import read_charter
 from fidelitas.errors import FidelitasError

@@ -5,10 +5,10 @@ import socket
 import subprocess
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
 from pathlib import Path
 
 import pytest
+from msgspec import Struct
 
 from support import open_up
 
@@ -40,8 +40,7 @@ access to attrs=userPassword by anonymous auth by * none
 access to * by users read by anonymous auth"""
 
 
-@dataclass
-class Slapd:
+class Slapd(Struct, dict=True):
     """A running server."""
 
     folder: Path

@@ -10,10 +10,12 @@ import sys
 import tempfile
 from collections.abc import Iterator, Mapping
 from contextlib import suppress
-from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from fidelitas.evidence import Bundle, Item, Listing, Manifest, make_bundle, probe_script, read_bundle
 from fidelitas.facts import SudoPolicy
@@ -58,8 +60,7 @@ DEBIAN = 'ID=debian\nPRETTY_NAME="Debian GNU/Linux 12 (bookworm)"\nVERSION_ID="1
 FOLDERS = ("/", "/etc", "/etc/sudoers.d")
 
 
-@dataclass(frozen=True)
-class Put:
+class Put(Struct, frozen=True, dict=True):
     """A file with a mode and owner of its own."""
 
     text: str | bytes
@@ -136,8 +137,7 @@ def open_up(folder: Path) -> None:
             path.chmod(0o755)
 
 
-@dataclass(frozen=True)
-class Ran:
+class Ran(Struct, frozen=True, dict=True):
     """What the built program did."""
 
     status: int

@@ -2,10 +2,10 @@
 
 import json
 from collections.abc import Iterator
-from dataclasses import replace
 from pathlib import Path
 
 import pytest
+from msgspec.structs import replace
 
 from fidelitas.audit import audit
 from fidelitas.checks import Found, check

@@ -4,12 +4,12 @@ import hashlib
 import json
 import random
 from collections.abc import Mapping
-from dataclasses import replace
 from datetime import timedelta
 from pathlib import Path
 from typing import Any
 
 import pytest
+from msgspec.structs import replace
 
 from fidelitas.audit import InMemory, audit
 from fidelitas.changes import RightChange, Turn, changes_between, estate

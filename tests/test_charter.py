@@ -3,7 +3,6 @@
 import json
 import tomllib
 from collections.abc import Mapping
-from dataclasses import replace
 from datetime import date, timedelta
 from pathlib import Path
 from typing import Any
@@ -11,6 +10,7 @@ from typing import Any
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 from fidelitas.audit import audit
 from fidelitas.charter import Sanction, Sanctions, Scope, draft, read_charter

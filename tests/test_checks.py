@@ -1,12 +1,12 @@
 """Checks: each with policies that have the fault and with ones that only look so."""
 
-from dataclasses import replace
 from typing import Any
 
 import msgspec
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 from fidelitas.checks import ESTATE_CHECKS, estate_findings
 from fidelitas.checks.linux.sudo_rules import NEEDED

@@ -2,13 +2,13 @@
 
 import random
 from collections.abc import Container, Iterable, Iterator, Mapping
-from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from io import BytesIO
 from pathlib import Path
 
 import msgspec
 import pytest
+from msgspec.structs import replace
 
 from fidelitas.audit import Audit, Each, InMemory, audit, takings_of
 from fidelitas.conclusions import Recollection, RememberedHost, recollection

@@ -5,12 +5,12 @@ import json
 import pickle
 import tracemalloc
 from collections.abc import Iterable, Mapping
-from dataclasses import replace
 from datetime import timedelta
 from io import BytesIO
 from pathlib import Path
 
 import pytest
+from msgspec.structs import replace
 
 from fidelitas.audit import InMemory, audit, judged, rights_in
 from fidelitas.evidence import Bundle, make_bundle, make_rows_bundle, read_bundle

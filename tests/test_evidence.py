@@ -10,13 +10,13 @@ import time
 import zlib
 from collections.abc import Callable
 from contextlib import suppress
-from dataclasses import replace
 from pathlib import Path
 
 import pytest
 import zstandard
 from hypothesis import given
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 from fidelitas.errors import EvidenceError, ReadError
 from fidelitas.evidence import Bundle, Item, Manifest, is_valid_subject_name, make_bundle, read_bundle

@@ -5,7 +5,6 @@ import random
 import sys
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from contextlib import suppress
-from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
@@ -13,6 +12,7 @@ import msgspec
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 from fidelitas.evidence import CopiedLog, make_bundle
 from fidelitas.evidence.logs import log_copy
@@ -165,7 +165,7 @@ def test_where_other_accounts_are_known_all_is_read(other: dict[str, object]) ->
     lines = grown(random.Random(6), FAMILIES[:1], 200)
     stood = Stood()
     read(logs_at(lines, FAMILIES[:1], lines[100].at), stood)
-    host = replace(logs_at(lines, FAMILIES[:1], lines[-1].at), **other)  # type: ignore[arg-type]
+    host = replace(logs_at(lines, FAMILIES[:1], lines[-1].at), **other)
     assert form_of(host, read(host, stood)) == form_of(host, read(host))
 
 

@@ -8,12 +8,12 @@ import socket
 import subprocess
 import sys
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 
 import pytest
 import tree_sitter
 import tree_sitter_powershell
+from msgspec import Struct
 
 from fidelitas.ledger import Ledger
 from support import Ran, fidelitas, open_up
@@ -34,8 +34,7 @@ BEHAVIOUR = {
 }
 
 
-@dataclass(frozen=True)
-class World:
+class World(Struct, frozen=True, dict=True):
     """A folder with an sshd on a port, and one that prints noise on another."""
 
     place: Path

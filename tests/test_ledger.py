@@ -14,7 +14,6 @@ import sys
 import time
 from collections.abc import Callable, Iterator
 from contextlib import closing
-from dataclasses import replace
 from datetime import datetime, timedelta
 from io import BytesIO
 from itertools import pairwise
@@ -29,6 +28,7 @@ from alembic.migration import MigrationContext
 from alembic.script import ScriptDirectory
 from hypothesis import given
 from hypothesis import strategies as st
+from msgspec.structs import replace
 from sqlalchemy import update
 
 from fidelitas.errors import LedgerError

@@ -5,7 +5,6 @@ import random
 import re
 import shutil
 import subprocess
-from dataclasses import replace
 from datetime import timedelta
 from pathlib import Path
 from typing import Any
@@ -13,6 +12,7 @@ from typing import Any
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 from fidelitas.evidence import make_bundle
 from fidelitas.facts import Command, Event, EventKind, SudoRule

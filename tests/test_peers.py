@@ -3,7 +3,6 @@
 import importlib
 import random
 import sys
-from dataclasses import replace
 from itertools import combinations
 from pathlib import Path
 from typing import Any
@@ -11,6 +10,7 @@ from typing import Any
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 from fidelitas.audit import audit
 from fidelitas.languages.directory import read_directory

@@ -9,10 +9,10 @@ import subprocess
 import tarfile
 import time
 from collections.abc import Callable
-from dataclasses import replace
 from pathlib import Path
 
 import pytest
+from msgspec.structs import replace
 
 from fidelitas.demo import make_estate
 from fidelitas.demo.estate import bundle_of

@@ -5,10 +5,10 @@ import re
 import shlex
 import subprocess
 from collections.abc import Callable
-from dataclasses import replace
 from pathlib import Path
 
 import pytest
+from msgspec.structs import replace
 
 from fidelitas.cli.main import COMMANDS
 from fidelitas.evidence import make_bundle

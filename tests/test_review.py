@@ -10,12 +10,12 @@ import shutil
 import subprocess
 import tarfile
 from collections.abc import Callable
-from dataclasses import replace
 from datetime import timedelta
 from pathlib import Path
 
 import msgspec
 import pytest
+from msgspec.structs import replace
 from sqlalchemy import text
 
 from fidelitas.errors import ReadError

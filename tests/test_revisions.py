@@ -4,12 +4,12 @@ import json
 import random
 import subprocess
 from collections.abc import Mapping
-from dataclasses import replace
 from datetime import datetime, timedelta
 from pathlib import Path
 from typing import Any
 
 import pytest
+from msgspec.structs import replace
 
 from fidelitas.evidence import Bundle
 from fidelitas.ledger import Ledger

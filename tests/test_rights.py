@@ -1,10 +1,9 @@
 """Rights: who exists, what a policy gives them, and by which routes."""
 
-from dataclasses import replace
-
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 from fidelitas.facts import OperatingSystem
 from fidelitas.languages.sudoers.times import generalized_time, timeout_seconds

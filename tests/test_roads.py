@@ -3,11 +3,11 @@
 import base64
 import struct
 from collections.abc import Mapping
-from dataclasses import replace
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 from fidelitas.checks import estate_findings
 from fidelitas.evidence import Item

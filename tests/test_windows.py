@@ -4,7 +4,6 @@ import gzip
 import json
 import re
 import struct
-from dataclasses import replace
 from datetime import UTC, datetime
 from io import BytesIO
 from pathlib import Path
@@ -13,6 +12,7 @@ from typing import Any
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 from evtx_writer import event_file
 from fidelitas.audit import audit

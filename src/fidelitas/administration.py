@@ -2,7 +2,8 @@
 
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from fidelitas.evidence import Bundle
 from fidelitas.facts import Place
@@ -16,8 +17,7 @@ __all__ = ["AdminGroup", "AdminMember", "Administration", "InertRule", "administ
 _POLICY = re.compile(r"/sudoers(\.d/[^/]+)?$")
 
 
-@dataclass(frozen=True, slots=True)
-class AdminMember:
+class AdminMember(Struct, frozen=True):
     """A member of a group that administers: `how` it is one, and what about it, such as that it is in force after the next login only."""
 
     name: str
@@ -25,24 +25,21 @@ class AdminMember:
     note: str | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class AdminGroup:
+class AdminGroup(Struct, frozen=True):
     """A group, or a role, that administers the subject, with its members."""
 
     holding: Holding
     members: tuple[AdminMember, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class InertRule:
+class InertRule(Struct, frozen=True):
     """A rule of sudo that is commented out: it gives nothing."""
 
     place: Place
     text: str
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Administration:
+class Administration(Struct, frozen=True, kw_only=True):
     """Who administers a subject: by a group, alone, and by what is not in force."""
 
     rights: SubjectRights

@@ -13,9 +13,10 @@ audit that of `reports`.
 
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass
 from functools import cached_property
 from typing import Protocol
+
+from msgspec import Struct
 
 from fidelitas.checks import estate_findings
 from fidelitas.conclusions import AnswerStore, Recollection, RememberedHost
@@ -51,8 +52,7 @@ __all__ = [
 ]
 
 
-@dataclass(frozen=True, slots=True)
-class Concluding:
+class Concluding(Struct, frozen=True):
     """What is to be worked out of hosts by their names, in a process that is forked for it: with findings or without."""
 
     findings: bool

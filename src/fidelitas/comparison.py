@@ -1,15 +1,15 @@
 """Two accounts held against each other: which groups and rights one has and the other lacks, host by host.  Pure."""
 
 from collections.abc import Iterable
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from fidelitas.rights import Holding, SubjectRights
 
 __all__ = ["Compared", "compare"]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Compared:
+class Compared(Struct, frozen=True, kw_only=True):
     """One group or right on one host, and who of the two has it; `first` and `second` are the holdings, for a right."""
 
     subject: str

@@ -9,8 +9,9 @@ import os
 import stat
 import tomllib
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from fidelitas.errors import ReadError
 
@@ -19,8 +20,7 @@ __all__ = ["SETTINGS", "Setting", "Value", "configuration_files", "read_settings
 NAME = "fidelitas.toml"
 
 
-@dataclass(frozen=True, slots=True)
-class Setting:
+class Setting(Struct, frozen=True):
     """One setting: what it is for, the type of its value, what it may be, and the variable of the environment that counts more."""
 
     about: str
@@ -43,8 +43,7 @@ SETTINGS: Mapping[str, Setting] = {
 }
 
 
-@dataclass(frozen=True, slots=True)
-class Value:
+class Value(Struct, frozen=True):
     """A value and where it comes from."""
 
     value: str | bool

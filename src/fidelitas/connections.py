@@ -1,17 +1,17 @@
 """Who is logged in or connected, as of the evidence: sessions on hosts and Windows machines, connections to databases."""
 
 from collections.abc import Callable, Iterable, Iterator, Mapping
-from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
+
+from msgspec import Struct
 
 from fidelitas.rights import DatabaseRights, HostRights, MariadbRights, SubjectRights, WindowsRights
 
 __all__ = ["Connection", "connections"]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Connection:
+class Connection(Struct, frozen=True, kw_only=True):
     """One session: whose, on what, from where, since when; `right` is the furthest that the account has there."""
 
     subject: str

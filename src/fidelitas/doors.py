@@ -1,9 +1,10 @@
 """Which account a connection to a database server gets, and by which line it is accepted."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from ipaddress import IPv4Address, IPv6Address, ip_address
 from typing import Any
+
+from msgspec import Struct
 
 from fidelitas.facts import DatabaseAccount, Place
 from fidelitas.rights import DatabaseRights, MariadbRights, SubjectRights
@@ -12,8 +13,7 @@ from fidelitas.rights.postgresql.login_paths import first_rule, hindrance
 __all__ = ["Admission", "admission"]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Admission:
+class Admission(Struct, frozen=True, kw_only=True):
     """What becomes of a connection: the `account` that it gets, ``None`` where it is refused; `method` says what it must prove.
 
     `why` is the reason in a clause, `place` the line that decides; `others` are accounts of the same user that it does not get.

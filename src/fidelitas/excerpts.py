@@ -1,9 +1,10 @@
 """Lines of evidence around a place, and since when the evidence shows a finding."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from datetime import datetime
 from functools import lru_cache
+
+from msgspec import Struct
 
 from fidelitas.audit import audit
 from fidelitas.evidence import Bundle
@@ -15,8 +16,7 @@ __all__ = ["ExcerptLine", "excerpt", "excerpt_lines", "known_since"]
 _WIDEST = 160
 
 
-@dataclass(frozen=True, slots=True)
-class ExcerptLine:
+class ExcerptLine(Struct, frozen=True):
     """A line of an excerpt; `here` is the one that was asked for."""
 
     number: int

@@ -4,9 +4,10 @@ Knows nothing of rights: checks make findings, reports show them.
 """
 
 import hashlib
-from dataclasses import dataclass
 from enum import IntEnum
 from typing import NamedTuple
+
+from msgspec import Struct
 
 from fidelitas.text import Place
 
@@ -41,8 +42,7 @@ class CheckText(NamedTuple):
     needs: str
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Statistic:
+class Statistic(Struct, frozen=True, kw_only=True):
     """The numbers behind a finding: what was observed, what is usual, and how probable the observation is by chance."""
 
     observed: int
@@ -50,8 +50,7 @@ class Statistic:
     chance: float
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Finding:
+class Finding(Struct, frozen=True, kw_only=True):
     """One risky or unexpected thing on one subject.
 
     `about` names what it is about in a way that survives an edited file: never a line number.  `message` says what was found, `why`

@@ -6,10 +6,11 @@ evidence, files and the time of the question are given.
 
 import json
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass
 from datetime import UTC, datetime
 from ipaddress import ip_interface
 from typing import Any
+
+from msgspec import Struct
 
 from fidelitas.errors import RequestError
 from fidelitas.facts import FileState, PolicyFileState, SudoPolicy, SudoRule
@@ -41,8 +42,7 @@ __all__ = ["Answer", "Inquiry", "parse_time", "run_as_of"]
 LONGEST_QUESTION = 4 * 2**20
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Answer:
+class Answer(Struct, frozen=True, kw_only=True):
     """A question with its decision and, where it is no, what came nearest."""
 
     question: Question

@@ -7,10 +7,11 @@ privilege amounts to, however long its logs are.
 """
 
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from dataclasses import replace
 from datetime import tzinfo
 from itertools import groupby
 from typing import Protocol
+
+from msgspec.structs import replace
 
 from fidelitas.facts import Place
 from fidelitas.languages.evidence import HostEvidence

@@ -5,7 +5,6 @@ which the next goes on.  Kept in the form of conclusions: read back as the types
 """
 
 from collections.abc import Callable, Container, Iterable, Mapping, Sequence
-from dataclasses import dataclass, fields
 from functools import cached_property
 from hashlib import blake2b
 from itertools import pairwise
@@ -145,7 +144,6 @@ def _stated(wanted: EventFilter) -> bytes:
     return repr((wanted.person, wanted.host, wanted.command, kinds, times)).encode("utf-8", "surrogateescape")
 
 
-@dataclass(slots=True)
 class _KeptLogbook(Logbook):
     """A logbook whose findings are worked out once."""
 
@@ -153,7 +151,7 @@ class _KeptLogbook(Logbook):
 
     @classmethod
     def of(cls, book: Logbook, recall: Callable[[Logbook, Callable[[], list[Finding]]], list[Finding]]) -> "_KeptLogbook":
-        return cls(**{one.name: getattr(book, one.name) for one in fields(book)}, _recall=recall)
+        return cls(**{name: getattr(book, name) for name in book.__struct_fields__}, _recall=recall)
 
     def findings(self) -> list[Finding]:
-        return self._recall(self, super(_KeptLogbook, self).findings)
+        return self._recall(self, super().findings)

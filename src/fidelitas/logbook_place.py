@@ -7,10 +7,11 @@ Hosts are read one after another, and of each no more is kept than its use of pr
 
 from collections import Counter
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta, tzinfo
 from hashlib import blake2b
 from typing import NamedTuple
+
+from msgspec import Struct, field
 
 from fidelitas.checks.usage.table import use_findings
 from fidelitas.errors import ReadError
@@ -31,8 +32,7 @@ _DISORDER = timedelta(minutes=2)
 _MOST_WAITING = 20_000
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class HostLogs:
+class HostLogs(Struct, frozen=True, kw_only=True):
     """The logs of one host, and what is known of it: the zone of its clock, its accounts by user ID, and those with rights."""
 
     subject: str
@@ -45,8 +45,7 @@ class HostLogs:
     troubles: tuple[Gap, ...] = ()
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class EventFilter:
+class EventFilter(Struct, frozen=True, kw_only=True):
     """Which actions are asked for; what is left out of all."""
 
     person: str | None = None
@@ -78,8 +77,7 @@ class EventFilter:
         )
 
 
-@dataclass(slots=True)
-class Logbook:
+class Logbook(Struct):
     """The use of privilege on each host, by its name; what was not understood or could not be read; what each log covers.
 
     `people` counts the actions that were asked for, of all hosts, `records` is how many those are; `everyone` are the persons of any

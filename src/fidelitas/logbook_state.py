@@ -1,13 +1,12 @@
 """Where the reading of a place's logs stood, in a form that can be kept: what a later reading goes on from, when lines were added.
 
 The form holds plain values and things of the classes that are listed here, and nothing else comes of it: no code is run by it.  A class
-states by its slots what there is of it.  What can change is held once, however many others refer to it.
+states by its fields, or slots, what there is of it.  What can change is held once, however many others refer to it.
 """
 
 from array import array
 from collections import Counter, deque
 from collections.abc import Callable, Iterable, Mapping
-from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from enum import Enum
 from itertools import chain
@@ -15,6 +14,8 @@ from typing import Any
 from zoneinfo import ZoneInfo
 
 import msgspec
+from msgspec import Struct
+from msgspec.structs import force_setattr
 
 from fidelitas.facts import Change, Event, EventKind, Gap, GapKind, Place, TimeJump
 from fidelitas.languages.logs import deduplication, in_hand, pam_verdicts, reading, sudo_file, sudo_stream
@@ -43,8 +44,7 @@ from fidelitas.usage.sessions import Numbered
 __all__ = ["PlaceState", "StateError", "frozen", "thawed"]
 
 
-@dataclass(slots=True)
-class PlaceState:
+class PlaceState(Struct):
     """Where the reading of the logs of a place stood, and what they amounted to by then; `premises` is what it rests on besides."""
 
     premises: tuple[object, ...]
@@ -99,8 +99,13 @@ def thawed(content: bytes, moved: Mapping[str, str] | None = None) -> PlaceState
     return state
 
 
+def _names(kind: Any) -> tuple[str, ...]:
+    names: tuple[str, ...] = kind.__struct_fields__ if issubclass(kind, msgspec.Struct) else kind.__slots__
+    return names
+
+
 def _fields(thing: Any) -> Iterable[object]:
-    return (getattr(thing, name) for name in thing.__slots__)
+    return (getattr(thing, name) for name in _names(thing.__class__))
 
 
 class _Freezing:
@@ -217,8 +222,9 @@ class _Thawing:
 
     def _fill(self, thing: Any, sort: int, parts: list[Any]) -> None:
         if sort >= _FIRST_LISTED:
-            for name, part in zip(thing.__slots__, parts, strict=True):
-                object.__setattr__(thing, name, self._of(part))
+            fill = force_setattr if isinstance(thing, msgspec.Struct) else object.__setattr__
+            for name, part in zip(_names(thing.__class__), parts, strict=True):
+                fill(thing, name, self._of(part))
         elif sort in (_DICT, _COUNTER):
             values = iter(self._all(parts))
             thing.update(dict(zip(values, values, strict=True)))
@@ -234,8 +240,10 @@ class _Thawing:
             thing.take_parts(*map(self._of, parts[1:]))
 
 
-def _listed(sort: int, *_: object) -> object:
-    return object.__new__(_LISTED[sort - _FIRST_LISTED])
+def _listed(sort: int, *parts: object) -> object:
+    """Return a thing of a listed class, which is filled later."""
+    kind = _LISTED[sort - _FIRST_LISTED]
+    return kind(**dict(zip(_names(kind), parts, strict=True))) if issubclass(kind, msgspec.Struct) else object.__new__(kind)
 
 
 _EMPTY: Mapping[int, Callable[..., object]] = {

@@ -5,8 +5,9 @@ Reads the decision that was made; decides nothing about the policy itself.
 
 import re
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
 from enum import StrEnum
+
+from msgspec import Struct
 
 from fidelitas.facts import SudoRule
 from fidelitas.rights.linux.live import Stale
@@ -35,8 +36,7 @@ class ObstacleKind(StrEnum):
     BARRED = "refused-by-access-rules"  # access rules of the host refuse the account
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Obstacle:
+class Obstacle(Struct, frozen=True, kw_only=True):
     """One cause: `near` is the rule that came nearest, `rule` the one that denies, `groups` whom a rule allows the same command."""
 
     kind: ObstacleKind

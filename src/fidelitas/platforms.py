@@ -5,9 +5,10 @@ driver may not be installed.  Knows which function is whose; not what they do.
 """
 
 from collections.abc import Callable, Iterable, Mapping
-from dataclasses import dataclass
 from importlib import import_module
 from typing import Any, cast
+
+from msgspec import Struct
 
 from fidelitas.checks import ESTATE_CHECKS, Check, directory, linux, mariadb, postgresql, run_checks, windows
 from fidelitas.checks.check import AnyCheck
@@ -24,8 +25,7 @@ from fidelitas.rights import SubjectRights
 __all__ = ["PLATFORMS", "Dump", "Platform", "Reach", "check_names", "check_texts", "every_check", "findings_on", "is_host", "load"]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Reach:
+class Reach(Struct, frozen=True, kw_only=True):
     """How a server is read from here: `source` takes its address, a name, a password and a deadline."""
 
     source: str
@@ -33,16 +33,14 @@ class Reach:
     help: str
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Dump:
+class Dump(Struct, frozen=True, kw_only=True):
     """A file in which a subject was carried here, other than a bundle: how it is recognised, and what makes evidence of it."""
 
     recognise: Callable[[bytes], bool]
     source: str
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Platform:
+class Platform(Struct, frozen=True, kw_only=True):
     """One platform.
 
     `judge` makes rights of evidence.  `needs_directories` says that it names accounts and groups of directories, which are judged first;

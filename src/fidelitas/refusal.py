@@ -5,8 +5,9 @@ in force in the session that was open.  One that the policy refuses is explained
 """
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from enum import StrEnum
+
+from msgspec import Struct
 
 from fidelitas.facts import Event, SudoRule
 from fidelitas.inquiry import Inquiry
@@ -27,8 +28,7 @@ class CauseKind(StrEnum):
     ALLOWED_LATER = "allowed-later"  # by the rule as it was surveyed, and nothing shows what changed
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Cause:
+class Cause(Struct, frozen=True, kw_only=True):
     """One cause of a refusal, with the rule, the log event and the group that it is about."""
 
     kind: CauseKind

@@ -4,9 +4,10 @@ Compares what everyone holds before and after; texts are not compared.  Pure.
 """
 
 from collections.abc import Collection, Iterable, Iterator, Sequence
-from dataclasses import dataclass
 from enum import StrEnum
 from itertools import pairwise
+
+from msgspec import Struct
 
 from fidelitas.audit import EvidenceSource, audit
 from fidelitas.changes import HeldChange, Turn, held_changes
@@ -26,8 +27,7 @@ class LockOutKind(StrEnum):
     SUDO = "sudo"  # everyone who can by sudo now would lose it
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class LockOut:
+class LockOut(Struct, frozen=True, kw_only=True):
     """That a change would lock out: `accounts` are who is left or who loses it, `left` what would lead to root still."""
 
     kind: LockOutKind
@@ -35,8 +35,7 @@ class LockOut:
     left: tuple[Holding, ...] = ()
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Rehearsal:
+class Rehearsal(Struct, frozen=True, kw_only=True):
     """What a change does to one subject: the changes in rights."""
 
     before: SubjectRights
@@ -57,8 +56,7 @@ class Rehearsal:
         return bool(self.gained or self.lost or self.altered)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Rehearsed:
+class Rehearsed(Struct, frozen=True, kw_only=True):
     """A change rehearsed on every subject that it is about: those where someone gains full control first."""
 
     subjects: Sequence[SubjectRights]  # as they are

@@ -4,8 +4,9 @@ Pure: events, and the hosts to ask, are given.  A log holds the command as one t
 """
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
 from datetime import datetime
+
+from msgspec import Struct
 
 from fidelitas.errors import RequestError
 from fidelitas.facts import Event, EventKind, SudoRule
@@ -25,8 +26,7 @@ __all__ = ["NO_COMMANDS", "PolicyHistory", "Replay", "Replayed", "replay"]
 NO_COMMANDS = frozenset({"list", "validate", ""})
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Replayed:
+class Replayed(Struct, frozen=True, kw_only=True):
     """Uses that are the same but for their time, `last` the latest, with what the policy says of them."""
 
     last: Event
@@ -41,8 +41,7 @@ class Replayed:
         return self.decision.verdict is Verdict.ALLOWED
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Replay:
+class Replay(Struct, frozen=True, kw_only=True):
     """What the policy of one host says of the logged uses: those that were allowed then, those that were refused then, and unused rules."""
 
     subject: str

@@ -4,10 +4,11 @@ A link that took the place of another is one change: from what to what.
 """
 
 from collections.abc import Callable, Hashable, Iterable, Iterator, Sequence
-from dataclasses import dataclass
 from difflib import SequenceMatcher
 from enum import StrEnum
 from functools import cached_property
+
+from msgspec import Struct
 
 from fidelitas.rights import Holding, Link, Mechanism, PrincipalKind
 
@@ -26,8 +27,7 @@ class CauseKind(StrEnum):
     CHANGED = "changed"
 
 
-@dataclass(frozen=True, slots=True)
-class Cause:
+class Cause(Struct, frozen=True):
     """A link that was added (`before` is ``None``), removed (`after` is ``None``) or changed."""
 
     before: Link | None

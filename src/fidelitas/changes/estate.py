@@ -5,9 +5,10 @@ less was read than before, a right that is not shown any more may be held still.
 """
 
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from datetime import datetime
 from enum import StrEnum
+
+from msgspec import Struct
 
 from fidelitas.audit import Audit
 from fidelitas.changes.causes import IsIn
@@ -40,8 +41,7 @@ class SubjectTurn(StrEnum):
     UNREAD = "unread"  # nothing of it could be read, before or after
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class SubjectChange:
+class SubjectChange(Struct, frozen=True, kw_only=True):
     """A subject that is new, silent or gone; `holders` are how many accounts have full control of a new one."""
 
     subject: str
@@ -50,7 +50,6 @@ class SubjectChange:
     holders: int = 0
 
 
-@dataclass(slots=True)
 class EstateChanges(SubjectChanges):
     """Everything that changed; `compared` is how many subjects are in both states."""
 
@@ -145,8 +144,7 @@ def _full_holders(one: SubjectRights) -> int:
     return len({holding.principal for holding in one.own_holdings_with(lambda right: right.kind.full)})
 
 
-@dataclass(frozen=True, slots=True)
-class _Pairs:
+class _Pairs(Struct, frozen=True):
     """Subjects before and after, and the audits that they are of."""
 
     pairs: Sequence[tuple[SubjectRights, SubjectRights]]

@@ -1,8 +1,9 @@
 """Holdings before and after: what is gained, what is lost, and what is held on other terms."""
 
 from collections.abc import Iterable
-from dataclasses import dataclass
 from enum import StrEnum
+
+from msgspec import Struct
 
 from fidelitas.rights import Holding
 
@@ -21,8 +22,7 @@ class Turn(StrEnum):
     ROUTE_REMOVED = "route removed"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class HeldChange:
+class HeldChange(Struct, frozen=True, kw_only=True):
     """A holding that is gained (`before` is ``None``), lost (`after` is ``None``), or held on other terms."""
 
     before: Holding | None

@@ -1,8 +1,9 @@
 """What changed on one subject, and what became of its accounts."""
 
 from collections.abc import Iterable
-from dataclasses import dataclass, field
 from enum import StrEnum
+
+from msgspec import Struct, field
 
 from fidelitas.changes.subject import RightChange
 from fidelitas.facts import Gap
@@ -20,8 +21,7 @@ class AccountTurn(StrEnum):
     DISABLED = "disabled"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class AccountChange:
+class AccountChange(Struct, frozen=True, kw_only=True):
     """An account that is new or gone, or that can be used again, or no longer."""
 
     subject: str
@@ -29,8 +29,7 @@ class AccountChange:
     turn: AccountTurn
 
 
-@dataclass(slots=True)
-class SubjectChanges:
+class SubjectChanges(Struct):
     """What changed in rights, findings and accounts, and what could be read before and now cannot."""
 
     rights: list[RightChange] = field(default_factory=list)

@@ -1,7 +1,8 @@
 """What changed in rights on one subject, with causes; what was lost and gained at once by one change is one thing."""
 
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from fidelitas.changes.causes import Cause, IsIn, LinkChanges
 from fidelitas.changes.held import HeldChange, Turn, held_changes
@@ -10,8 +11,7 @@ from fidelitas.rights import Holding, Link, Principal, Right
 __all__ = ["RightChange", "right_changes"]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class RightChange:
+class RightChange(Struct, frozen=True, kw_only=True):
     """What became of a right of a holder, and why.
 
     `before` and `after` are holdings of one holder and right, unless it is `replaced`: then one change took one holding and gave the other,

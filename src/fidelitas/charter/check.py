@@ -1,8 +1,9 @@
 """A charter checked against policies: which demands are kept, which are broken, and which cannot be decided."""
 
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass
 from enum import Enum
+
+from msgspec import Struct
 
 from fidelitas.charter.entries import Clause, Kind
 from fidelitas.charter.scope import gives
@@ -22,8 +23,7 @@ class Outcome(Enum):
     UNKNOWN = "not known"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Result:
+class Result(Struct, frozen=True, kw_only=True):
     """A clause, what became of it, and the decision or the reason behind that."""
 
     clause: Clause

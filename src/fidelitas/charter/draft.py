@@ -1,7 +1,8 @@
 """A first charter from what is held today, so that a person can read and sign it: equal holdings together, by group, by team and by tag."""
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from fidelitas.charter.scope import Scope, is_systems_own
 from fidelitas.rights import Holding, Principal, PrincipalKind
@@ -9,8 +10,7 @@ from fidelitas.rights import Holding, Principal, PrincipalKind
 __all__ = ["Drafted", "draft"]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Drafted:
+class Drafted(Struct, frozen=True, kw_only=True):
     """A warrant to be signed: who, which rights, where; `holders` are who holds it today."""
 
     who: tuple[str, ...]

@@ -1,9 +1,10 @@
 """What a charter holds: demands, warrants, segregations of duties, exceptions; each with the number that it has in the file."""
 
 import shlex
-from dataclasses import dataclass, field
 from datetime import date
 from enum import Enum, StrEnum
+
+from msgspec import Struct
 
 __all__ = ["AcceptedFinding", "Charter", "Clause", "Condition", "Kind", "Segregation", "Warrant", "Within"]
 
@@ -15,8 +16,7 @@ class Kind(Enum):
     NEVER = "never"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Clause:
+class Clause(Struct, frozen=True, kw_only=True):
     """One demand, for one account on one subject: a command, or a `right`; `number` counts the entries of its kind in the file, from 1."""
 
     kind: Kind
@@ -42,8 +42,7 @@ class Condition(StrEnum):
     COMMANDS = "only these commands"  # said for a reader: a further right is never sanctioned by a narrower one
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Warrant:
+class Warrant(Struct, frozen=True, kw_only=True):
     """One sanctioned holding: who may hold which right where, why, by whose decision, and from when to when."""
 
     number: int
@@ -77,8 +76,7 @@ class Within(StrEnum):
     ESTATE = "estate"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Segregation:
+class Segregation(Struct, frozen=True, kw_only=True):
     """Rights that nobody may hold together, on one subject or anywhere."""
 
     number: int
@@ -88,8 +86,7 @@ class Segregation:
     why: str = ""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class AcceptedFinding:
+class AcceptedFinding(Struct, frozen=True, kw_only=True):
     """An exception: findings that someone has decided to live with, by key, or by check, subjects and what they are about."""
 
     number: int
@@ -109,12 +106,11 @@ class AcceptedFinding:
         return self.key or f"{self.check} on {', '.join(self.on) or 'any subject'}" + (f" about {self.about}" if self.about else "")
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Charter:
+class Charter(Struct, frozen=True, kw_only=True):
     """A charter as its file states it."""
 
     origin: str
     clauses: tuple[Clause, ...] = ()
     warrants: tuple[Warrant, ...] = ()
     segregations: tuple[Segregation, ...] = ()
-    exceptions: tuple[AcceptedFinding, ...] = field(default=())
+    exceptions: tuple[AcceptedFinding, ...] = ()

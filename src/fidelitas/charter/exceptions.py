@@ -1,8 +1,10 @@
 """Accepted findings: what someone has decided to live with for a time is counted and not listed; once the time is over it is louder."""
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, field, replace
 from datetime import date
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from fidelitas.charter.entries import AcceptedFinding
 from fidelitas.charter.scope import Scope
@@ -11,8 +13,7 @@ from fidelitas.findings import Finding, Severity
 __all__ = ["Reviewed", "review"]
 
 
-@dataclass(frozen=True, slots=True)
-class Reviewed:
+class Reviewed(Struct, frozen=True):
     """Findings that count, those that are excepted, and the exceptions that nothing was found for."""
 
     findings: list[Finding] = field(default_factory=list)

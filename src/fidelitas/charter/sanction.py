@@ -1,9 +1,10 @@
 """Whether what is held is sanctioned: by which warrant, or why by none."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from datetime import date
 from enum import StrEnum
+
+from msgspec import Struct
 
 from fidelitas.charter.entries import Charter, Clause, Condition, Kind, Warrant
 from fidelitas.charter.scope import Scope, covers, is_systems_own
@@ -20,8 +21,7 @@ class Sanction(StrEnum):
     NO = "unsanctioned"
 
 
-@dataclass(frozen=True, slots=True)
-class Judged:
+class Judged(Struct, frozen=True):
     """A holding, whether it is sanctioned, by which warrant or in spite of which, and why it is not."""
 
     holding: Holding

@@ -1,7 +1,8 @@
 """Segregation of duties: who holds rights together that nobody may."""
 
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from fidelitas.charter.entries import Segregation, Within
 from fidelitas.charter.scope import Scope, is_named
@@ -14,8 +15,7 @@ _HOLDERS = frozenset({PrincipalKind.ACCOUNT, PrincipalKind.ROLE, PrincipalKind.E
 _SYSTEM = frozenset({"root"})
 
 
-@dataclass(frozen=True, slots=True)
-class Conflict:
+class Conflict(Struct, frozen=True):
     """A holder, a person where the identity map says so, with a holding of each of the rights."""
 
     segregation: Segregation

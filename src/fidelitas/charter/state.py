@@ -1,9 +1,10 @@
 """A charter checked against an estate: what is sanctioned, what conflicts, and which entries are due."""
 
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass
 from datetime import date, timedelta
 from enum import StrEnum
+
+from msgspec import Struct
 
 from fidelitas.charter.entries import AcceptedFinding, Charter, Warrant
 from fidelitas.charter.exceptions import Reviewed
@@ -26,8 +27,7 @@ class DueKind(StrEnum):
     NOTHING_FOUND = "nothing is found any more"
 
 
-@dataclass(frozen=True, slots=True)
-class Due:
+class Due(Struct, frozen=True):
     """A warrant or an exception that someone has to see to, and the day that it is about."""
 
     kind: DueKind
@@ -35,8 +35,7 @@ class Due:
     day: date | None = None
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class CharterState:
+class CharterState(Struct, frozen=True, kw_only=True):
     """What a charter says of an estate on a day."""
 
     day: date

@@ -1,8 +1,9 @@
 """Names in a charter that nothing in the estate has: an entry about one would say nothing, and a demand about it would look kept."""
 
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass
 from typing import Protocol
+
+from msgspec import Struct
 
 from fidelitas.charter.entries import Charter, Clause
 from fidelitas.charter.scope import Scope, right_words
@@ -17,8 +18,7 @@ class _Subject(Protocol):
     def names(self) -> Iterable[str]: ...
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class UnknownName:
+class UnknownName(Struct, frozen=True, kw_only=True):
     """Where a charter has a name that is not known, and what is; with a `hint` it may be known, once that is followed."""
 
     problem: str

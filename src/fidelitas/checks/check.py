@@ -2,8 +2,9 @@
 
 import inspect
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
 from typing import Generic, Protocol, TypeVar
+
+from msgspec import Struct
 
 from fidelitas.findings import Finding, Severity, Statistic
 from fidelitas.text import Place
@@ -11,8 +12,7 @@ from fidelitas.text import Place
 __all__ = ["AnyCheck", "Check", "Found", "check", "title_and_reason"]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Found:
+class Found(Struct, frozen=True, kw_only=True):
     """What a check yields: what it is about, the message, the places; a rank of its own where it differs from the check's."""
 
     about: str
@@ -24,8 +24,7 @@ class Found:
     statistic: Statistic | None = None
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class AnyCheck:
+class AnyCheck(Struct, frozen=True, kw_only=True):
     """What every check has: `title` says what is wrong, `why` why it matters."""
 
     name: str
@@ -59,8 +58,7 @@ class _Subject(Protocol):
 S = TypeVar("S", bound=_Subject)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Check(AnyCheck, Generic[S]):
+class Check(AnyCheck, Generic[S], frozen=True, kw_only=True):
     """A check of one subject: the rights on a host, a server or in a directory, or the use of privilege on a host."""
 
     run: Callable[[S], Iterator[Found]]

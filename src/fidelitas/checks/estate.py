@@ -1,7 +1,6 @@
 """Checks across the hosts of the estate: what no single host can tell."""
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import dataclass
 
 from fidelitas.checks.check import AnyCheck, Found, title_and_reason
 from fidelitas.findings import Finding, Severity
@@ -11,8 +10,7 @@ from fidelitas.rights.linux.summary import HostSummary, KeyUse, PrivateHalf
 __all__ = ["ESTATE_CHECKS", "EstateCheck"]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class EstateCheck(AnyCheck):
+class EstateCheck(AnyCheck, frozen=True, kw_only=True):
     """A check across all hosts in evidence, by what is to be known of each."""
 
     run: Callable[[Sequence[HostSummary]], Iterator[tuple[str, Found]]]

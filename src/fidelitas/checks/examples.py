@@ -2,15 +2,15 @@
 
 import tomllib
 from collections.abc import Mapping
-from dataclasses import dataclass
 from functools import cache
 from importlib import resources
+
+from msgspec import Struct
 
 __all__ = ["Example", "example_of", "examples"]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Example:
+class Example(Struct, frozen=True, kw_only=True):
     """Of one check: what raises it, what only looks like it, and what must be in evidence; `quiet` is text like it that raises nothing."""
 
     example: str

@@ -1,10 +1,10 @@
 """``fidelitas changes``."""
 
 from collections.abc import Collection, Sequence
-from dataclasses import replace
 from pathlib import Path
 
 import click
+from msgspec.structs import replace
 
 from fidelitas.audit import Audit, audit
 from fidelitas.changes import EstateChanges, changes_between

@@ -1,12 +1,12 @@
 """The charter that a command honours, and the options that name it."""
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass
 from datetime import date
 from pathlib import Path
 from typing import Any, TypeVar
 
 import click
+from msgspec import Struct
 
 from fidelitas.charter import Charter, Sanctions, Scope, UnknownName, read_charter, unknown_in_entries
 from fidelitas.cli.names import unknown_name
@@ -20,8 +20,7 @@ __all__ = ["CharterInUse", "charter_in_use", "charter_options", "charter_text", 
 F = TypeVar("F", bound=Callable[..., Any])
 
 
-@dataclass(frozen=True, slots=True)
-class CharterInUse:
+class CharterInUse(Struct, frozen=True):
     """A charter, what its names mean, and the day for which it is checked."""
 
     charter: Charter

@@ -4,11 +4,11 @@ import os
 import shutil
 import sys
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass
 from functools import partial
 from typing import Any, TypeVar
 
 import click
+from msgspec import Struct
 
 from fidelitas.reports import Report
 from fidelitas.reports.forms import FORMS, OF_ISSUES, OF_ROUTES, Screen, render
@@ -26,8 +26,7 @@ _AT_ONCE = frozenset({"jsonl", "ocsf"})
 _COLOURS = ("auto", "always", "never")
 
 
-@dataclass(frozen=True, slots=True)
-class Output:
+class Output(Struct, frozen=True):
     """How and where a command prints."""
 
     form: str = "table"

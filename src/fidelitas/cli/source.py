@@ -2,12 +2,13 @@
 
 import os
 from collections.abc import Callable, Container, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
 from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from fidelitas.audit import Audit, audit, takings_of
 from fidelitas.cli.complete import surveys
@@ -18,6 +19,7 @@ from fidelitas.cli.output import say
 from fidelitas.cli.progress import progress, watched
 from fidelitas.cli.times import zone_of
 from fidelitas.engines import cores, on_all_cores
+from fidelitas.equality import equal_apart_from
 from fidelitas.errors import ReadError, RequestError
 from fidelitas.estate import has_tag
 from fidelitas.evidence import Bundle
@@ -49,8 +51,8 @@ def default_ledger() -> str:
     return str((Path(state) if state else Path.home() / ".local" / "state") / "fidelitas" / "ledger")
 
 
-@dataclass(frozen=True, slots=True)
-class Source:
+@equal_apart_from("_opened", "_read")
+class Source(Struct, frozen=True):
     """Which evidence a command answers from, by the place of the ledger.
 
     With `logs` these and not those of the evidence, of host `name` and `zone`.
@@ -62,8 +64,8 @@ class Source:
     name: str | None = None
     zone: str | None = None
     tags: tuple[str, ...] = ()
-    _opened: "list[Ledger]" = field(default_factory=list, compare=False, repr=False)
-    _read: "list[StoredEvidence]" = field(default_factory=list, compare=False, repr=False)
+    _opened: "list[Ledger]" = field(default_factory=list)
+    _read: "list[StoredEvidence]" = field(default_factory=list)
 
     @classmethod
     def of(cls, ledger: "Ledger") -> "Source":

@@ -5,11 +5,11 @@ stated: what has such names is not kept.
 """
 
 from collections import Counter
-from dataclasses import dataclass
 from datetime import datetime
 from typing import Any, Protocol, TypeVar, get_args, get_origin
 
 import msgspec
+from msgspec import Struct
 
 from fidelitas.facts import Gap
 from fidelitas.findings import Finding
@@ -49,8 +49,7 @@ class ConclusionError(Exception):
     """What was kept is not of the form."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Share:
+class Share(Struct, frozen=True, kw_only=True):
     """That a host's evidence states what another's does: the key of that one, and what is the host's own.
 
     It holds for evidence of another time within the `span` in which none of the dates passes that the host's policy and accounts name;
@@ -69,8 +68,7 @@ class Share:
         return self.only in (None, mark.digest) and (since is None or since <= moment) and (until is None or moment < until)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Conclusion:
+class Conclusion(Struct, frozen=True, kw_only=True):
     """What was concluded of a host, and of all that state the same.
 
     `names` are the accounts and groups that it has by itself.

@@ -6,10 +6,11 @@ Each change stands in the table `_UNDONE`: where it is, and how it was before.  
 import io
 import re
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 
 import msgspec
+from msgspec import Struct
+from msgspec.structs import replace
 
 from fidelitas.demo.people import Person
 from fidelitas.evidence import Bundle, make_bundle, read_bundle
@@ -21,8 +22,7 @@ SURVEYS = (datetime(2026, 9, 20, 6, 0, tzinfo=UTC), datetime(2026, 10, 20, 6, 0,
 _NEW_SUBJECTS = frozenset({"avocet"})  # not surveyed up to then
 
 
-@dataclass(frozen=True, slots=True)
-class PlantedChange:
+class PlantedChange(Struct, frozen=True):
     """What must be shown as changed since the survey before: of a right, an account or a subject."""
 
     change: str
@@ -34,8 +34,7 @@ class PlantedChange:
 Edit = Callable[[str], str]
 
 
-@dataclass(frozen=True, slots=True)
-class _Undo:
+class _Undo(Struct, frozen=True):
     """How a file or a listing was until a survey; `edit` returns nothing for a file that was not there, `mode` is what it had."""
 
     until: datetime

@@ -5,9 +5,11 @@ import json
 import os
 import random
 from collections.abc import Mapping, Sequence
-from dataclasses import asdict, dataclass
 from datetime import UTC, datetime
 from pathlib import Path
+
+from msgspec import Struct
+from msgspec.structs import asdict
 
 from fidelitas.demo.charter import charter_text
 from fidelitas.demo.database import SERVER, database_bundle
@@ -42,8 +44,7 @@ TAGS = {
 TAKEN = datetime(2026, 11, 20, 6, 0, tzinfo=UTC)
 
 
-@dataclass(frozen=True, slots=True)
-class Estate:
+class Estate(Struct, frozen=True):
     """The hosts, and what was planted in them."""
 
     hosts: tuple[HostBuilder, ...]

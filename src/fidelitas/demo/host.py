@@ -3,7 +3,7 @@
 Knows how account files are laid out; passwords are states, written as the probe writes them or, for a root folder, as made-up hashes.
 """
 
-from dataclasses import dataclass, field
+from msgspec import Struct, field
 
 from fidelitas.demo.people import Person
 
@@ -13,8 +13,7 @@ __all__ = ["File", "HostBuilder"]
 _HASHES = {"yescrypt": "$y$j9T$saltmarsh$tide", "sha512": "$6$saltmarsh$tide"}
 
 
-@dataclass(frozen=True, slots=True)
-class File:
+class File(Struct, frozen=True):
     """A file that is copied; with no text a folder, or something that is only looked at, by its `kind`."""
 
     text: str | None
@@ -24,8 +23,7 @@ class File:
     kind: str = "folder"
 
 
-@dataclass(slots=True)
-class HostBuilder:
+class HostBuilder(Struct):
     """A host under construction.  Lines are added in the order in which they stand in the files."""
 
     name: str

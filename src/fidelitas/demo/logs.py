@@ -6,8 +6,9 @@ tern writes traditional stamps, which have no year, and packs what it rotates; d
 import gzip
 import random
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
+
+from msgspec import Struct
 
 from fidelitas.demo.host import HostBuilder
 from fidelitas.demo.incidents import Groups, Line, incidents, silence, use_of_sudo
@@ -35,8 +36,7 @@ _HABITS: Mapping[str, Sequence[tuple[str, float, str, tuple[str, ...]]]] = {
 }
 
 
-@dataclass(frozen=True, slots=True)
-class LogFile:
+class LogFile(Struct, frozen=True):
     """One file of a host's logs, as it lies on the host."""
 
     path: str

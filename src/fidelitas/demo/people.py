@@ -1,7 +1,8 @@
 """The people of the observatory, drawn from a seed."""
 
 import random
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 __all__ = ["Person", "draw_people"]
 
@@ -18,8 +19,7 @@ _FAMILY = (
 TEAMS = {"administrators": 4, "scientists": 8, "technicians": 9, "operators": 6, "contractors": 3}
 
 
-@dataclass(frozen=True, slots=True)
-class Person:
+class Person(Struct, frozen=True):
     """A member of the observatory."""
 
     name: str  # of the account

@@ -1,12 +1,11 @@
 """The truth list: what was planted, and where it must be found."""
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 __all__ = ["Planted"]
 
 
-@dataclass(frozen=True, slots=True)
-class Planted:
+class Planted(Struct, frozen=True):
     """A problem that was planted: a check that must find it, and where."""
 
     check: str

@@ -1,7 +1,8 @@
 """What a person still holds: on which subject, by which account, which right; also by keys on other hosts and by sockets."""
 
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from fidelitas.departure.removal import key_steps, removal_steps
 from fidelitas.departure.steps import Phase, Step
@@ -11,8 +12,7 @@ from fidelitas.rights import Holding, HostRights, SubjectRights
 __all__ = ["Departure", "Remaining", "departure_of"]
 
 
-@dataclass(frozen=True, slots=True)
-class Remaining:
+class Remaining(Struct, frozen=True):
     """A right that is still held, by which account."""
 
     subject: SubjectRights
@@ -20,8 +20,7 @@ class Remaining:
     holding: Holding
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Departure:
+class Departure(Struct, frozen=True, kw_only=True):
     """Everything of a person: `accounts` by subject, what they still hold, and the steps that end it, in their order."""
 
     person: MappedPerson

@@ -1,7 +1,8 @@
 """A step that takes something from a person who leaves."""
 
-from dataclasses import dataclass
 from enum import IntEnum
+
+from msgspec import Struct
 
 from fidelitas.text import Place
 
@@ -18,8 +19,7 @@ class Phase(IntEnum):
     LEFT_BEHIND = 5  # jobs and files that act for the account
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Step:
+class Step(Struct, frozen=True, kw_only=True):
     """One step: on which subject, what it does, by which command or edit, and where what it removes is stated."""
 
     phase: Phase

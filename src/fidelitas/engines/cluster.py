@@ -13,7 +13,6 @@ import time
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from concurrent.futures import CancelledError
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass
 from ipaddress import ip_address
 from pathlib import Path
 from typing import Any
@@ -21,6 +20,7 @@ from urllib.parse import parse_qs, urlsplit
 
 from distributed import Client, Future, Security, wait
 from distributed.comm.core import CommClosedError
+from msgspec import Struct
 
 from fidelitas.audit import Concluding, Each
 from fidelitas.conclusions.rules import rules_digest
@@ -46,8 +46,7 @@ _LOG_TASKS = 200
 _LOST = (CommClosedError, OSError, TimeoutError, RuntimeError, asyncio.CancelledError, CancelledError)
 
 
-@dataclass(frozen=True, slots=True)
-class _Scheduler:
+class _Scheduler(Struct, frozen=True):
     address: str
     security: Security | None
 

@@ -7,10 +7,10 @@ answers of two versions are never mixed.
 import threading
 from collections.abc import Container, Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
 from functools import lru_cache
 
 from distributed import get_worker
+from msgspec import Struct
 
 from fidelitas.audit import Concluding, concluded_of, context_of
 from fidelitas.conclusions.rules import rules_digest
@@ -30,8 +30,7 @@ class OtherRulesError(Exception):
     """The worker of this address is of another version than the one who asks."""
 
 
-@dataclass(frozen=True, slots=True)
-class JudgeTask:
+class JudgeTask(Struct, frozen=True):
     """Hosts to be judged, each with the number of its evidence in the ledger at a place, and the directories that they may take from."""
 
     rules: bytes
@@ -41,8 +40,7 @@ class JudgeTask:
     asked: Concluding
 
 
-@dataclass(frozen=True, slots=True)
-class LogTask:
+class LogTask(Struct, frozen=True):
     """Hosts whose logs are to be read, each with the numbers of its evidence, the oldest first."""
 
     rules: bytes

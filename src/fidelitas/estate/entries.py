@@ -1,9 +1,10 @@
 """What an estate is made of: hosts that are reached over SSH, servers that are reached by URI, and tags on both."""
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from enum import Enum
 from pathlib import Path
+
+from msgspec import Struct
 
 __all__ = ["Elevation", "Estate", "HostEntry", "PolicySource", "ServerEntry", "Shell", "has_tag"]
 
@@ -23,8 +24,7 @@ class Shell(Enum):
     POWERSHELL = "powershell"  # of a Windows machine, by its OpenSSH server
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class HostEntry:
+class HostEntry(Struct, frozen=True, kw_only=True):
     """A host.  What is ``None`` is left to the configuration of ssh; `collector` is where the probe is installed on it."""
 
     name: str
@@ -40,8 +40,7 @@ class HostEntry:
     line: int = 0
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class ServerEntry:
+class ServerEntry(Struct, frozen=True, kw_only=True):
     """A database server or a directory, by its URI without a password; `kind` is its platform."""
 
     name: str | None
@@ -56,8 +55,7 @@ class ServerEntry:
         return self.name or self.uri
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class PolicySource:
+class PolicySource(Struct, frozen=True, kw_only=True):
     """The git repository that a policy is kept in.
 
     `files` says which file of it, or folder with a slash at its end, a path on a host is; `intended` which commit, tag or branch is to be
@@ -69,8 +67,7 @@ class PolicySource:
     intended: Mapping[str, str]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Estate:
+class Estate(Struct, frozen=True, kw_only=True):
     """All hosts and servers, in the order of the file; `ssh_config` is the configuration file of ssh to use in place of the user's."""
 
     hosts: Sequence[HostEntry]

@@ -10,10 +10,10 @@ import io
 import tarfile
 import zlib
 from collections.abc import Iterator
-from dataclasses import dataclass
 from typing import IO, cast
 
 import zstandard
+from msgspec import Struct
 
 from fidelitas.errors import EvidenceError
 from fidelitas.text import clipped, escape_control
@@ -21,8 +21,7 @@ from fidelitas.text import clipped, escape_control
 __all__ = ["LIMITS", "Limits", "Member", "is_archive", "open_archive"]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Limits:
+class Limits(Struct, frozen=True, kw_only=True):
     """How much an archive may ask of us."""
 
     members: int = 100_000
@@ -37,8 +36,7 @@ class Limits:
 LIMITS = Limits()
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Member:
+class Member(Struct, frozen=True, kw_only=True):
     """A member of an archive, or, where `refused` is set, the reason why it was skipped."""
 
     name: str

@@ -7,13 +7,15 @@ import hashlib
 import io
 import tarfile
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime, tzinfo
 from typing import IO
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 import msgspec
+from msgspec import Struct, field
+from msgspec.structs import replace
 
+from fidelitas.equality import equal_apart_from
 from fidelitas.errors import EvidenceError
 from fidelitas.evidence.archive import LIMITS, Limits, Member, open_archive
 from fidelitas.evidence.identity import Identity
@@ -28,8 +30,8 @@ __all__ = ["UNREAD", "Bundle", "make_bundle", "make_rows_bundle", "read_bundle",
 UNREAD = "the evidence"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Bundle:
+@equal_apart_from("came")
+class Bundle(Struct, frozen=True, kw_only=True):
     """The evidence of one subject.
 
     `files` maps a path of the subject to its copy, `listings` a name to what a tool printed; `gaps` also holds what was found wrong on
@@ -42,7 +44,7 @@ class Bundle:
     gaps: tuple[MissingItem, ...]
     copies: Mapping[str, bytes] = field(default_factory=dict)  # of logs, by path, as they are packed
     name: str | None = None  # given by the auditor, in place of what the host calls itself
-    came: tuple[Manifest, bytes] | None = field(default=None, repr=False, compare=False)  # a manifest, and the bytes that it was read from
+    came: tuple[Manifest, bytes] | None = None  # a manifest, and the bytes that it was read from
 
     @property
     def source(self) -> bytes:

@@ -5,10 +5,12 @@ the one that it was made from, so that one alone decides nothing.
 """
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
 from datetime import datetime
 from enum import Enum
 from typing import Protocol, Self, TypeVar
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from fidelitas.text import clipped, escape_control
 
@@ -24,8 +26,7 @@ class Sameness(Enum):
     UNKNOWN = "unknown"  # no mark is in both
 
 
-@dataclass(frozen=True, slots=True)
-class Identity:
+class Identity(Struct, frozen=True):
     """The marks of a machine: digests of its machine-id, and of its host keys."""
 
     machine: str | None = None
@@ -61,8 +62,7 @@ class _Piece(Protocol):
 P = TypeVar("P", bound=_Piece)
 
 
-@dataclass(frozen=True, slots=True)
-class _Seen:
+class _Seen(Struct, frozen=True):
     """What is kept of a piece of evidence: enough to tell whether another is of the same machine."""
 
     subject: str

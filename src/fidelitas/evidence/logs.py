@@ -10,13 +10,13 @@ import lzma
 import re
 import zlib
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
 from datetime import datetime
 from functools import partial
 from io import BufferedIOBase
 from typing import IO, cast
 
 import zstandard
+from msgspec import Struct
 
 from fidelitas.errors import ReadError
 
@@ -40,8 +40,7 @@ def _no_parts(count: int) -> Sequence[Callable[[], Iterator[bytes]]]:
     return ()
 
 
-@dataclass(frozen=True, slots=True)
-class LogCopy:
+class LogCopy(Struct, frozen=True):
     """One log of a bundle: `blocks` reads it anew; `by` is when it was last written to, `family` the log that it was rotated from.
 
     Blocks are of whole lines, but of `records`, which have none.  `tail` returns how a log ends, without reading all of it: nothing where

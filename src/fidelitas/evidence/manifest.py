@@ -6,12 +6,13 @@ Knows the JSON form and nothing of the archive around it.  See ``docs/schemas/ma
 import json
 import re
 from collections.abc import Mapping
-from dataclasses import asdict, dataclass
 from datetime import UTC, datetime
 from ipaddress import ip_interface
 from typing import Any, TypeVar
 
 import msgspec
+from msgspec import Struct
+from msgspec.structs import asdict
 
 from fidelitas.errors import EvidenceError
 from fidelitas.text import clipped, decode, escape_control
@@ -61,8 +62,7 @@ class Item(msgspec.Struct, frozen=True, kw_only=True, gc=False):  # a host has t
     digests: tuple[tuple[str, str], ...] = ()  # of the file itself: algorithm and hexadecimal value, where the policy asks for them
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Listing:
+class Listing(Struct, frozen=True, kw_only=True):
     """What a tool of the subject printed about it, under which name the archive holds it."""
 
     name: str
@@ -71,8 +71,7 @@ class Listing:
     sha256: str | None = None
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class MissingItem:
+class MissingItem(Struct, frozen=True, kw_only=True):
     """A path that was wanted and could not be had."""
 
     path: str
@@ -80,8 +79,7 @@ class MissingItem:
     weakens: str = ""  # what is not known without it
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class CopiedLog:
+class CopiedLog(Struct, frozen=True, kw_only=True):
     """A log of the subject: which lines of it are in the archive, and how the first and the last of all begin, with their times."""
 
     path: str
@@ -93,8 +91,7 @@ class CopiedLog:
     sha256: str | None = None
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Manifest:
+class Manifest(Struct, frozen=True, kw_only=True):
     """The head of a bundle."""
 
     subject: str

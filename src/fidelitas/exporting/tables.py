@@ -1,7 +1,8 @@
 """The tables of an export: their columns with types, and their rows; docs/formats.md describes each."""
 
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from fidelitas.findings import Finding
 from fidelitas.reports.sentences import brief
@@ -18,8 +19,7 @@ Value = str | int | None
 Take = Callable[[tuple[Value, ...]], None]
 
 
-@dataclass(frozen=True, slots=True)
-class ExportTable:
+class ExportTable(Struct, frozen=True):
     """A table: the names of its columns with the types of SQL; `feed` gives its rows, one after another, to what takes them."""
 
     name: str

@@ -3,9 +3,11 @@
 Never a password hash: only what kind there is.
 """
 
-from dataclasses import dataclass, field
 from enum import Enum
 
+from msgspec import Struct
+
+from fidelitas.equality import equal_apart_from
 from fidelitas.text import Place
 
 __all__ = ["Account", "Group", "GroupShadow", "LoginLimits", "Password", "PasswordState", "Shadow"]
@@ -21,16 +23,15 @@ class PasswordState(Enum):
     SHADOWED = "shadowed"  # passwd(5) "x": the shadow file says more
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Password:
+class Password(Struct, frozen=True, kw_only=True):
     """The state of a password field; `algorithm` is the name of the hash method where a hash is there."""
 
     state: PasswordState
     algorithm: str | None = None
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Account:
+@equal_apart_from("place")
+class Account(Struct, frozen=True, kw_only=True):
     """A line of the passwd file."""
 
     name: str
@@ -40,11 +41,11 @@ class Account:
     comment: str
     home: str
     shell: str
-    place: Place = field(compare=False)
+    place: Place
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Shadow:
+@equal_apart_from("place")
+class Shadow(Struct, frozen=True, kw_only=True):
     """A line of the shadow file; all times are days since 1970-01-01, or ``None`` where the field is empty."""
 
     name: str
@@ -53,33 +54,32 @@ class Shadow:
     maximum_age: int | None
     inactivity: int | None
     expiry: int | None
-    place: Place = field(compare=False)
+    place: Place
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Group:
+@equal_apart_from("place")
+class Group(Struct, frozen=True, kw_only=True):
     """A line of the group file."""
 
     name: str
     password: Password
     gid: int
     members: tuple[str, ...]
-    place: Place = field(compare=False)
+    place: Place
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class GroupShadow:
+@equal_apart_from("place")
+class GroupShadow(Struct, frozen=True, kw_only=True):
     """A line of the gshadow file: administrators may add and remove members, see gpasswd(1)."""
 
     name: str
     password: Password
     administrators: tuple[str, ...]
     members: tuple[str, ...]
-    place: Place = field(compare=False)
+    place: Place
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class LoginLimits:
+class LoginLimits(Struct, frozen=True, kw_only=True):
     """The range of user IDs that the host itself gives to people: UID_MIN and UID_MAX of login.defs(5)."""
 
     uid_min: int | None = None

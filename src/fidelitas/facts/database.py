@@ -1,9 +1,11 @@
 """What a database service states about its roles: attributes, memberships, grants, owners, and what lets a connection in."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from datetime import datetime
 
+from msgspec import Struct, field
+
+from fidelitas.equality import equal_apart_from
 from fidelitas.facts.gaps import Gap
 from fidelitas.facts.rows import Rows
 from fidelitas.text import Place
@@ -29,8 +31,8 @@ __all__ = [
 ]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class DatabaseRole:
+@equal_apart_from("place")
+class DatabaseRole(Struct, frozen=True, kw_only=True):
     """A role.  `password` is how it is kept (none, md5, scram-sha-256), ``None`` where that could not be seen."""
 
     name: str
@@ -44,11 +46,11 @@ class DatabaseRole:
     connection_limit: int = -1
     valid_until: datetime | None = None
     password: str | None = None
-    place: Place = field(compare=False)
+    place: Place
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class RoleMembership:
+@equal_apart_from("place")
+class RoleMembership(Struct, frozen=True, kw_only=True):
     """A membership: with `inherit` the member has what the role is granted, with `set` it may become the role, with `admin` give it on."""
 
     role: str
@@ -57,11 +59,11 @@ class RoleMembership:
     inherit: bool
     set: bool
     grantor: str | None
-    place: Place = field(compare=False)
+    place: Place
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class DatabaseObject:
+@equal_apart_from("place")
+class DatabaseObject(Struct, frozen=True, kw_only=True):
     """An object of any kind, and who owns it; `database` is empty for what is the server's."""
 
     database: str
@@ -72,11 +74,11 @@ class DatabaseObject:
     row_security: bool = False
     forced: bool = False  # row security is for its owner, too
     plain: bool = False  # nothing was granted or revoked: what is granted by default is no row of its own
-    place: Place = field(compare=False)
+    place: Place
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class RowPolicy:
+@equal_apart_from("place")
+class RowPolicy(Struct, frozen=True, kw_only=True):
     """A policy of row security; `roles` holds "" for everyone, `command` is a letter as in pg_policy, ``*`` for all."""
 
     database: str
@@ -86,11 +88,11 @@ class RowPolicy:
     permissive: bool
     command: str
     roles: tuple[str, ...]
-    place: Place = field(compare=False)
+    place: Place
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class DatabaseGrant:
+@equal_apart_from("place")
+class DatabaseGrant(Struct, frozen=True, kw_only=True):
     """A privilege on an object; `grantee` is empty for everyone (PUBLIC), `column` for the whole object."""
 
     database: str
@@ -102,11 +104,11 @@ class DatabaseGrant:
     grantee: str
     privilege: str
     grantable: bool
-    place: Place = field(compare=False)
+    place: Place
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Routine:
+@equal_apart_from("place")
+class Routine(Struct, frozen=True, kw_only=True):
     """A function that acts as its owner, or in a language that is not trusted."""
 
     database: str
@@ -117,11 +119,11 @@ class Routine:
     language: str
     trusted: bool
     settings: tuple[str, ...]
-    place: Place = field(compare=False)
+    place: Place
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class EventTrigger:
+@equal_apart_from("place")
+class EventTrigger(Struct, frozen=True, kw_only=True):
     """A function that runs, as any role, when that role makes, changes or removes an object."""
 
     database: str
@@ -129,11 +131,11 @@ class EventTrigger:
     enabled: bool
     function: str
     owner: str
-    place: Place = field(compare=False)
+    place: Place
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Rewrite:
+@equal_apart_from("place")
+class Rewrite(Struct, frozen=True, kw_only=True):
     """A view or a rule, and a table that it reaches with the rights of its owner, no matter who asks it (PostgreSQL manual, 41.5).
 
     `event` is a digit as in pg_rewrite: ``1`` for a view.  `updatable` adds up what a view passes on: 4 UPDATE, 8 INSERT, 16 DELETE.
@@ -148,11 +150,11 @@ class Rewrite:
     updatable: int
     other_schema: str
     other: str
-    place: Place = field(compare=False)
+    place: Place
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Trigger:
+@equal_apart_from("place")
+class Trigger(Struct, frozen=True, kw_only=True):
     """A trigger whose function acts as its owner, or belongs to another than the table; `events` is as in pg_trigger."""
 
     database: str
@@ -165,11 +167,11 @@ class Trigger:
     function_owner: str
     definer: bool
     settings: tuple[str, ...]
-    place: Place = field(compare=False)
+    place: Place
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class TriggerMaker:
+@equal_apart_from("place")
+class TriggerMaker(Struct, frozen=True, kw_only=True):
     """Who may put triggers on so many tables of an owner; `table` is one of them, `grantee` is empty for everyone."""
 
     database: str
@@ -177,11 +179,11 @@ class TriggerMaker:
     grantee: str
     tables: int
     table: str
-    place: Place = field(compare=False)
+    place: Place
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class DefaultPrivilege:
+@equal_apart_from("place")
+class DefaultPrivilege(Struct, frozen=True, kw_only=True):
     """What `owner` grants on every object of a kind that it makes; `schema` is empty for all."""
 
     database: str
@@ -190,21 +192,21 @@ class DefaultPrivilege:
     object_kind: str
     grantee: str
     privilege: str
-    place: Place = field(compare=False)
+    place: Place
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class DatabaseExtension:
+@equal_apart_from("place")
+class DatabaseExtension(Struct, frozen=True, kw_only=True):
     """An extension that a database has."""
 
     database: str
     name: str
     owner: str
-    place: Place = field(compare=False)
+    place: Place
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class AccessRule:
+@equal_apart_from("place")
+class AccessRule(Struct, frozen=True, kw_only=True):
     """A line that says how whom to let in from where: the first that fits decides (pg_hba.conf)."""
 
     line: int
@@ -218,43 +220,42 @@ class AccessRule:
     # Names in quotation marks, which take a special meaning from them.
     quoted_databases: tuple[str, ...] = ()
     quoted_roles: tuple[str, ...] = ()
-    place: Place = field(compare=False)
+    place: Place
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class IdentityMap:
+@equal_apart_from("place")
+class IdentityMap(Struct, frozen=True, kw_only=True):
     """A line of pg_ident.conf: whom a map lets in as which role; an account that begins with a slash is an expression."""
 
     map: str
     account: str
     role: str
-    place: Place = field(compare=False)
+    place: Place
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class DatabaseSession:
+@equal_apart_from("place")
+class DatabaseSession(Struct, frozen=True, kw_only=True):
     """A connection that was open."""
 
     role: str
     database: str
     address: str
     since: datetime | None
-    place: Place = field(compare=False)
+    place: Place
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class UserMapping:
+@equal_apart_from("place")
+class UserMapping(Struct, frozen=True, kw_only=True):
     """A role, or everyone, for whom a name at another server is kept, perhaps with a password."""
 
     database: str
     server: str
     role: str
     password: bool
-    place: Place = field(compare=False)
+    place: Place
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class DatabaseFacts:
+class DatabaseFacts(Struct, frozen=True, kw_only=True):
     """Everything that one server states; what could not be seen is in `gaps`.
 
     Objects and grants are those in databases; those of the server itself (databases, tablespaces, parameters) stand apart.

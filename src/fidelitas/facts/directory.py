@@ -3,10 +3,12 @@
 The accounts and groups are the same facts as a host's own; only the nesting is more.
 """
 
-from dataclasses import dataclass, field
 from datetime import datetime
 from enum import StrEnum
 
+from msgspec import Struct, field
+
+from fidelitas.equality import equal_apart_from
 from fidelitas.facts.accounts import Account
 from fidelitas.facts.directory_control import DirectoryControl
 from fidelitas.facts.gaps import Gap
@@ -34,27 +36,27 @@ __all__ = [
 ON_THE_WAY = -1_000_000_000
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class DirectoryMember:
+@equal_apart_from("place")
+class DirectoryMember(Struct, frozen=True, kw_only=True):
     """An account, or a group, that a group of the directory holds."""
 
     name: str
     is_group: bool
-    place: Place = field(compare=False)
+    place: Place
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class DirectoryGroup:
+@equal_apart_from("place")
+class DirectoryGroup(Struct, frozen=True, kw_only=True):
     """A group of a directory, with its own members only."""
 
     name: str
     gid: int
     members: tuple[DirectoryMember, ...]
-    place: Place = field(compare=False)
+    place: Place
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class HostAccessRule:
+@equal_apart_from("place")
+class HostAccessRule(Struct, frozen=True, kw_only=True):
     """A rule of a directory on who may use which service of which host (host-based access); an empty list with `all_…` false is nobody's.
 
     `users`, `groups`, `hosts` and `services` are names.
@@ -68,11 +70,10 @@ class HostAccessRule:
     all_hosts: bool = False
     services: tuple[str, ...] = ()
     all_services: bool = False
-    place: Place = field(compare=False)
+    place: Place
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Directory:
+class Directory(Struct, frozen=True, kw_only=True):
     """The accounts and groups that a host takes from a directory, and its sudo rules, where it has any.
 
     A number below zero stands for one that the directory does not state.  `barred` are the names of accounts that the host lets nobody log
@@ -90,8 +91,7 @@ class Directory:
     rule_search: "RuleSearch | None" = None
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class RuleSearch:
+class RuleSearch(Struct, frozen=True, kw_only=True):
     """How sssd looks for a directory's sudo rules: whether letters large and small differ, and rules for hosts by wildcards are found.
 
     Names of hosts are compared by the server: `exact_hosts` is of that.
@@ -113,8 +113,8 @@ class DirectoryKind(StrEnum):
     FOREIGN = "of another domain"  # known by its SID alone
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class DirectoryAccount:
+@equal_apart_from("member_of", "descriptor", "permissions_at", "place")
+class DirectoryAccount(Struct, frozen=True, kw_only=True):
     """An account of a directory as it states it; flags that it does not state are ``None``.  `posix` is what a Unix host makes of it.
 
     `member_of` are the DNs of groups that the object itself says it is in, each with its place.
@@ -127,7 +127,7 @@ class DirectoryAccount:
     mail: str = ""
     employee: str = ""
     principal_name: str = ""  # userPrincipalName: name@realm
-    member_of: tuple[tuple[str, Place], ...] = field(default=(), compare=False)
+    member_of: tuple[tuple[str, Place], ...] = ()
     sid: str | None = None
     primary_rid: int | None = None
     disabled: bool | None = None
@@ -147,10 +147,10 @@ class DirectoryAccount:
     acted_for_by: SecurityDescriptor | None = None  # who may call it as anyone
     password_read_by: SecurityDescriptor | None = None  # of a managed service account
     sid_history: tuple[str, ...] = ()
-    descriptor: SecurityDescriptor | None = field(default=None, compare=False)
-    permissions_at: Place | None = field(default=None, compare=False)  # where the descriptor is stated
+    descriptor: SecurityDescriptor | None = None
+    permissions_at: Place | None = None  # where the descriptor is stated
     posix: Account | None = None
-    place: Place = field(compare=False)
+    place: Place
 
     @property
     def rid(self) -> str | None:
@@ -158,8 +158,8 @@ class DirectoryAccount:
         return _rid(self.sid)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class StatedGroup:
+@equal_apart_from("member_of", "descriptor", "permissions_at", "place")
+class StatedGroup(Struct, frozen=True, kw_only=True):
     """A group of a directory as it states it: members by their DN, or by their name; each with its place.
 
     `security` is false of a distribution group, which gives its members nothing ([MS-ADTS] 2.2.12); ``None`` where no type is stated.
@@ -171,15 +171,15 @@ class StatedGroup:
     sid: str | None = None
     security: bool | None = None
     stated: bool = True
-    member_of: tuple[tuple[str, Place], ...] = field(default=(), compare=False)
+    member_of: tuple[tuple[str, Place], ...] = ()
     gid: int | None = None
     members: tuple[tuple[str, Place], ...] = ()
     member_names: tuple[tuple[str, Place], ...] = ()
     member_attribute: str = "member"  # which holds the DNs of members (RFC 4519)
     once_administrative: bool = False
-    descriptor: SecurityDescriptor | None = field(default=None, compare=False)
-    permissions_at: Place | None = field(default=None, compare=False)  # where the descriptor is stated
-    place: Place = field(compare=False)
+    descriptor: SecurityDescriptor | None = None
+    permissions_at: Place | None = None  # where the descriptor is stated
+    place: Place
 
     @property
     def rid(self) -> str | None:
@@ -187,16 +187,14 @@ class StatedGroup:
         return _rid(self.sid)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class DirectoryDomain:
+class DirectoryDomain(Struct, frozen=True, kw_only=True):
     """A domain that a directory names: its DNS name, and its short (NetBIOS) name."""
 
     realm: str
     short: str
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class DirectoryFacts:
+class DirectoryFacts(Struct, frozen=True, kw_only=True):
     """Everything that one directory states."""
 
     subject: str

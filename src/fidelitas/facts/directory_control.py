@@ -1,8 +1,10 @@
 """Objects of a directory that decide over accounts and groups: where they lie, what is linked there, which certificates there are."""
 
-from dataclasses import dataclass, field
 from enum import StrEnum
 
+from msgspec import Struct
+
+from fidelitas.equality import equal_apart_from
 from fidelitas.facts.security import SecurityDescriptor
 from fidelitas.text import Place
 
@@ -21,8 +23,8 @@ class ContainerKind(StrEnum):
     TEMPLATE = "AdminSDHolder"  # whose permissions those of administrators are made equal to
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Container:
+@equal_apart_from("place")
+class Container(Struct, frozen=True, kw_only=True):
     """A container, with the DNs of the group policies that are linked to it and not switched off; `blocks` those of containers above."""
 
     dn: str
@@ -31,21 +33,21 @@ class Container:
     policies: tuple[str, ...] = ()
     enforced: frozenset[str] = frozenset()  # of these policies, the ones that no container below can block
     blocks: bool = False
-    place: Place = field(compare=False)
+    place: Place
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class GroupPolicy:
+@equal_apart_from("place")
+class GroupPolicy(Struct, frozen=True, kw_only=True):
     """A group policy as an object of the directory."""
 
     dn: str
     name: str
     descriptor: SecurityDescriptor | None
-    place: Place = field(compare=False)
+    place: Place
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class CertificateTemplate:
+@equal_apart_from("place")
+class CertificateTemplate(Struct, frozen=True, kw_only=True):
     """A sort of certificates: whether who asks names the subject, whether one can log on by it, and who must agree before it is given."""
 
     dn: str
@@ -56,22 +58,22 @@ class CertificateTemplate:
     any_purpose: bool
     needs_approval: bool
     signatures: int
-    place: Place = field(compare=False)
+    place: Place
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class CertificateAuthority:
+@equal_apart_from("place")
+class CertificateAuthority(Struct, frozen=True, kw_only=True):
     """An authority that gives certificates by templates, which it names."""
 
     dn: str
     name: str
     descriptor: SecurityDescriptor | None
     templates: tuple[str, ...]
-    place: Place = field(compare=False)
+    place: Place
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class DomainTrust:
+@equal_apart_from("place")
+class DomainTrust(Struct, frozen=True, kw_only=True):
     """A trust: `inbound` lets this domain's accounts use the other, `outbound` the other's accounts use this one ([MS-ADTS] 6.1.6.7)."""
 
     name: str
@@ -80,7 +82,7 @@ class DomainTrust:
     within_forest: bool
     of_forest: bool
     filters_sids: bool
-    place: Place = field(compare=False)
+    place: Place
 
 
 class Who(StrEnum):
@@ -95,8 +97,7 @@ class Who(StrEnum):
     UNKNOWN = "unknown"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class ServerBy:
+class ServerBy(Struct, frozen=True, kw_only=True):
     """A clause: whom it is about, and what it allows, as letters: "a" to add values, "z" to take them away, "m" to manage.
 
     One of the `own` name ("selfwrite") is about values that are the DN of the one who asks, and of others as if it were not there.
@@ -114,8 +115,8 @@ class ServerBy:
     own: bool = False
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class ServerRule:
+@equal_apart_from("place")
+class ServerRule(Struct, frozen=True, kw_only=True):
     """An access rule of a server: about which objects (a DN and a style) and attributes, all where none is named; `known` if no more."""
 
     style: str
@@ -124,22 +125,21 @@ class ServerRule:
     known: bool
     by: tuple[ServerBy, ...]
     text: str
-    place: Place = field(compare=False)
+    place: Place
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class ServerRules:
+@equal_apart_from("place")
+class ServerRules(Struct, frozen=True, kw_only=True):
     """The access rules of one database of a server, in their order; `general` ones hold for every database, after its own."""
 
     suffixes: tuple[str, ...]
     root: str
     general: bool
     rules: tuple[ServerRule, ...]
-    place: Place = field(compare=False)
+    place: Place
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class DirectoryControl:
+class DirectoryControl(Struct, frozen=True, kw_only=True):
     """Everything of a directory that decides by permissions; `password_attributes` are GUIDs of attributes that hold machine passwords."""
 
     containers: tuple[Container, ...] = ()

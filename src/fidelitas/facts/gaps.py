@@ -1,8 +1,10 @@
 """Gaps: what we wanted to read and could not."""
 
-from dataclasses import dataclass, field
 from enum import StrEnum
 
+from msgspec import Struct
+
+from fidelitas.equality import equal_apart_from
 from fidelitas.text import Place
 
 __all__ = ["Gap", "GapKind"]
@@ -17,8 +19,8 @@ class GapKind(StrEnum):
     INTERNAL = "internal-error"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Gap:
+@equal_apart_from("place", "begin")
+class Gap(Struct, frozen=True, kw_only=True):
     """Something that could not be read: a fact like any other, so that it reaches the report.
 
     `weakens` says in words which answers cannot be relied on because of it; empty when only the text itself is lost.
@@ -30,8 +32,8 @@ class Gap:
     kind: GapKind = GapKind.UNREAD
     source: tuple[str, str] | None = None  # of a name service: database and source, as nsswitch.conf(5) calls them
     fatal: bool = False  # the whole subject, log or check was lost, not a part of it
-    place: Place = field(compare=False)
-    begin: int | None = field(default=None, compare=False)  # the column where the offending text begins, if before the place
+    place: Place
+    begin: int | None = None  # the column where the offending text begins, if before the place
 
     def __str__(self) -> str:
         return f"{self.place}: {self.what}: {self.why}"

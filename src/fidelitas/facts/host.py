@@ -1,11 +1,13 @@
 """What a host states about itself, and the container of all facts of one host."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field, fields
 from datetime import datetime
 from enum import Enum, StrEnum
 from functools import cached_property
 
+from msgspec import Struct, field
+
+from fidelitas.equality import equal_apart_from
 from fidelitas.facts.accounts import Account, Group, GroupShadow, LoginLimits, Shadow
 from fidelitas.facts.delegations import Delegations
 from fidelitas.facts.directory import RuleSearch
@@ -32,8 +34,7 @@ __all__ = [
 ]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class OperatingSystem:
+class OperatingSystem(Struct, frozen=True, kw_only=True):
     """os-release(5): `family` is the ID followed by what ID_LIKE names, nearest first."""
 
     name: str
@@ -41,17 +42,17 @@ class OperatingSystem:
     version: str
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class NameService:
+@equal_apart_from("place")
+class NameService(Struct, frozen=True, kw_only=True):
     """One database of nsswitch.conf(5) and the sources that it is looked up in, in order."""
 
     database: str
     sources: tuple[str, ...]
-    place: Place = field(compare=False)
+    place: Place
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class AccessRules:
+@equal_apart_from("place")
+class AccessRules(Struct, frozen=True, kw_only=True):
     """Which accounts of a directory a host accepts (sssd.conf(5), access_provider); lists that are not stated are ``None``."""
 
     provider: str
@@ -62,7 +63,7 @@ class AccessRules:
     filter: str = ""
     order: tuple[str, ...] = ("filter",)  # of access_provider ldap
     policies: bool = False  # group policies of the domain refuse, too (sssd-ad(5), ad_gpo_access_control)
-    place: Place = field(compare=False)
+    place: Place
 
 
 class MemberNaming(StrEnum):
@@ -74,8 +75,7 @@ class MemberNaming(StrEnum):
     LOGON = "by DNs, groups for distribution too, and by the groups of a logon (tokenGroups)"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class SearchBase:
+class SearchBase(Struct, frozen=True, kw_only=True):
     """Where a host looks for the accounts or groups of a directory: below a DN, by a filter (RFC 4515), empty for all."""
 
     dn: str
@@ -83,8 +83,7 @@ class SearchBase:
     filter: str = ""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class SidNumbers:
+class SidNumbers(Struct, frozen=True, kw_only=True):
     """How numbers are made of SIDs: slices of `size` from `least` up to `most` (sssd-ldap(5), ID MAPPING; of one slice idmap_rid(8))."""
 
     least: int = 200_000
@@ -97,8 +96,8 @@ class SidNumbers:
         return (self.most - self.least) // self.size
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class DirectorySource:
+@equal_apart_from("place")
+class DirectorySource(Struct, frozen=True, kw_only=True):
     """A directory that a host asks, as its files name it: by realms, and by the bases of its tree.
 
     `form` is how the host writes a name of it (``{name}``, ``{domain}`` and ``{short}`` filled in); `numbers_made` says that it makes user
@@ -141,12 +140,12 @@ class DirectorySource:
     rule_search: RuleSearch | None = None
     unread: tuple[str, ...] = ()
     access: AccessRules | None = None
-    place: Place = field(compare=False)
+    place: Place
 
     @property
     def taking(self) -> tuple[object, ...]:
         """What is taken follows from this: all that is stated but who may log in."""
-        return tuple(getattr(self, one.name) for one in fields(self) if one.name not in ("access", "place"))
+        return tuple(getattr(self, name) for name in self.__struct_fields__ if name not in ("access", "place"))
 
 
 class FileKind(Enum):
@@ -167,8 +166,7 @@ class AccessTag(StrEnum):
     OTHER = "other"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class AccessEntry:
+class AccessEntry(Struct, frozen=True, kw_only=True):
     """An entry of an access control list (acl(5)): `id` is ``None`` for the owner and owning group.
 
     `permissions` are the bits 4, 2 and 1 for reading, writing and searching or running.
@@ -179,8 +177,7 @@ class AccessEntry:
     permissions: int
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class FileState:
+class FileState(Struct, frozen=True, kw_only=True):
     """What stands at a path: kind, permission bits, numeric owner and group; ``None`` where it could not be had.
 
     `read` says whether the evidence holds its content, `size` is in bytes.  `access` is empty where the mode says all, `digests` holds
@@ -199,8 +196,7 @@ class FileState:
     digests: tuple[tuple[str, str], ...] = ()
 
 
-@dataclass(frozen=True, kw_only=True)
-class HostFacts:
+class HostFacts(Struct, frozen=True, kw_only=True, dict=True):
     """All facts of one host at one time."""
 
     subject: str

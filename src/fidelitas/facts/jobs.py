@@ -1,8 +1,10 @@
 """What runs by itself: cron jobs, units, scripts in the folders that are run as a whole; and where programs are taken from."""
 
-from dataclasses import dataclass, field
 from enum import StrEnum
 
+from msgspec import Struct
+
+from fidelitas.equality import equal_apart_from
 from fidelitas.text import Place
 
 __all__ = ["Job", "JobKind", "SearchFolder"]
@@ -22,8 +24,8 @@ class JobKind(StrEnum):
     START_UP = "start-up file"  # of a shell
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Job:
+@equal_apart_from("place")
+class Job(Struct, frozen=True, kw_only=True):
     """Something that runs by itself.
 
     `run_as` is the account, as it is written, `programs` are the paths of what it starts: programs, and scripts for an interpreter.
@@ -34,14 +36,14 @@ class Job:
     run_as: str
     command: str
     programs: tuple[str, ...]
-    place: Place = field(compare=False)
+    place: Place
     how: str = "runs"  # "runs", "reads" as code, or takes options from the "names" in a folder
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class SearchFolder:
+@equal_apart_from("place")
+class SearchFolder(Struct, frozen=True, kw_only=True):
     """A folder from which root takes programs or libraries that are named without a path; `why` says by which setting."""
 
     path: str
     why: str
-    place: Place = field(compare=False)
+    place: Place

@@ -1,18 +1,20 @@
 """What a MariaDB or MySQL server states: accounts as user and host pattern, roles, grants, and what is in force."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from datetime import datetime
 from enum import StrEnum
 
+from msgspec import Struct
+
+from fidelitas.equality import equal_apart_from
 from fidelitas.facts.gaps import Gap
 from fidelitas.text import Place
 
 __all__ = ["AccountGrant", "DatabaseAccount", "DefinerObject", "GrantScope", "MariadbFacts", "ProxyGrant", "RoleGrant"]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class DatabaseAccount:
+@equal_apart_from("place")
+class DatabaseAccount(Struct, frozen=True, kw_only=True):
     """An account, or with `role` a role.  `privileges` are the global ones; `logins` the ways to log in: plugin and kind of password.
 
     A kind is empty, none, plain, outdated or current; of several ways any one is enough.  `certificate` says what a client certificate must
@@ -29,7 +31,7 @@ class DatabaseAccount:
     tls: bool = False
     certificate: str = ""
     default_roles: frozenset[str] = frozenset()
-    place: Place = field(compare=False)
+    place: Place
 
     @property
     def name(self) -> str:
@@ -46,8 +48,8 @@ class GrantScope(StrEnum):
     ROUTINE = "routine"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class AccountGrant:
+@equal_apart_from("place")
+class AccountGrant(Struct, frozen=True, kw_only=True):
     """Privileges on a database (its name a pattern), a table, a column or a routine."""
 
     user: str
@@ -57,44 +59,43 @@ class AccountGrant:
     name: str
     column: str
     privileges: frozenset[str]
-    place: Place = field(compare=False)
+    place: Place
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class RoleGrant:
+@equal_apart_from("place")
+class RoleGrant(Struct, frozen=True, kw_only=True):
     """A role that an account or another role was granted; `host` is empty where the member is a role."""
 
     user: str
     host: str
     role: str
     admin: bool
-    place: Place = field(compare=False)
+    place: Place
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class ProxyGrant:
+@equal_apart_from("place")
+class ProxyGrant(Struct, frozen=True, kw_only=True):
     """An account that may act as another; an empty proxied user is anyone."""
 
     user: str
     host: str
     proxied_user: str
     proxied_host: str
-    place: Place = field(compare=False)
+    place: Place
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class DefinerObject:
+@equal_apart_from("place")
+class DefinerObject(Struct, frozen=True, kw_only=True):
     """A routine, view, trigger or event that acts as the account that defined it."""
 
     object_kind: str  # routine, view, trigger or event, in the words of the server
     database: str
     name: str
     definer: str
-    place: Place = field(compare=False)
+    place: Place
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class MariadbFacts:
+class MariadbFacts(Struct, frozen=True, kw_only=True):
     """Everything that one server states.  `in_force` are the global privileges that the server really gives, by account."""
 
     subject: str

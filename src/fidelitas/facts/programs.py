@@ -1,14 +1,15 @@
 """Programs that run with more than their caller's rights: setuid and setgid files, file capabilities, and what the packages say of them."""
 
-from dataclasses import dataclass, field
+from msgspec import Struct, field
 
+from fidelitas.equality import equal_apart_from
 from fidelitas.text import Place
 
 __all__ = ["CapableFile", "Packaged", "Programs", "SetIdFile"]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class SetIdFile:
+@equal_apart_from("place")
+class SetIdFile(Struct, frozen=True, kw_only=True):
     """A regular file with the setuid or setgid bit; `mtime` is in seconds since 1970-01-01 UTC."""
 
     path: str
@@ -17,11 +18,11 @@ class SetIdFile:
     gid: int
     size: int
     mtime: int
-    place: Place = field(compare=False)
+    place: Place
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class CapableFile:
+@equal_apart_from("place")
+class CapableFile(Struct, frozen=True, kw_only=True):
     """A file with capabilities (capabilities(7), File capabilities).
 
     `effective` says that they are in force as soon as the program starts.  `root_uid` is that of the user namespace in which alone they
@@ -33,11 +34,10 @@ class CapableFile:
     inheritable: frozenset[str] = frozenset()
     effective: bool = True
     root_uid: int | None = None
-    place: Place = field(compare=False)
+    place: Place
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Packaged:
+class Packaged(Struct, frozen=True, kw_only=True):
     """What a package manager says of a file: `digest` and `mode` as packaged, ``None`` where its database does not tell.
 
     `algorithm` names that of the digest.  `overridden` is the mode that the administrator registered (dpkg-statoverride(1)).
@@ -51,8 +51,7 @@ class Packaged:
     overridden: int | None = None
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Programs:
+class Programs(Struct, frozen=True, kw_only=True):
     """What a search of the files found.
 
     `packaged` maps a path to what the package manager says of it; a path that is not there belongs to no package, where `manager` is

@@ -1,15 +1,16 @@
 """What is in force on a running host: processes with the groups that they really have, mounts, kernel settings."""
 
-from dataclasses import dataclass, field
 from datetime import datetime
 
+from msgspec import Struct
+
+from fidelitas.equality import equal_apart_from
 from fidelitas.text import Place
 
 __all__ = ["KernelSetting", "LoginSession", "Mount", "Process"]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Process:
+class Process(Struct, frozen=True, kw_only=True):
     """A live process: real, effective and saved user and group IDs, its supplementary groups as the kernel has them.
 
     `login_uid` is the user ID of the log-in that it descends from (credentials of audit), ``None`` where there is none.
@@ -24,8 +25,7 @@ class Process:
     login_uid: int | None = None
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class LoginSession:
+class LoginSession(Struct, frozen=True, kw_only=True):
     """Someone who is logged on (utmp(5)): `host` is where from, empty for the machine itself."""
 
     account: str
@@ -35,8 +35,7 @@ class LoginSession:
     since: datetime
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Mount:
+class Mount(Struct, frozen=True, kw_only=True):
     """A mounted file system (proc(5), mountinfo)."""
 
     path: str
@@ -44,10 +43,10 @@ class Mount:
     options: tuple[str, ...]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class KernelSetting:
+@equal_apart_from("place")
+class KernelSetting(Struct, frozen=True, kw_only=True):
     """A setting of the kernel, by its path below /proc/sys."""
 
     name: str
     value: str
-    place: Place = field(compare=False)
+    place: Place

@@ -1,12 +1,11 @@
 """Security descriptors: who owns an object, and who is allowed or denied what on it ([MS-DTYP] 2.4.6)."""
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 __all__ = ["AccessControlEntry", "SecurityDescriptor"]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class AccessControlEntry:
+class AccessControlEntry(Struct, frozen=True, kw_only=True):
     """An entry of an access control list: who (a SID) is allowed or denied which bits; `inherit_only` ones do not concern the object.
 
     `object_type` is the GUID, in small letters, of the one attribute, set of attributes or extended right that it is about; empty for all.
@@ -22,8 +21,7 @@ class AccessControlEntry:
     conditional: bool = False
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class SecurityDescriptor:
+class SecurityDescriptor(Struct, frozen=True, kw_only=True):
     """Owner and access control list; with ``None`` for `entries` there is no list, and everyone may do everything.
 
     A `protected` one takes nothing from the containers above.

@@ -6,10 +6,12 @@ account that does not exist, an upper-case word may or may not be an alias.
 """
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
 from datetime import datetime
 from enum import Enum
 
+from msgspec import Struct
+
+from fidelitas.equality import equal_apart_from
 from fidelitas.facts.gaps import Gap
 from fidelitas.text import Place
 
@@ -53,8 +55,7 @@ class MemberKind(Enum):
     COMMAND = "command"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Command:
+class Command(Struct, frozen=True, kw_only=True):
     """A command as the policy spells it, escapes undone.
 
     `arguments` is ``None`` for "any", ``""`` for "none at all" (written ``""``), else the pattern as one string.  `digests` are pairs
@@ -72,15 +73,15 @@ class Command:
         return " ".join(words)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Member:
+@equal_apart_from("place")
+class Member(Struct, frozen=True, kw_only=True):
     """One member of a user, host, run-as or command list."""
 
     kind: MemberKind
     value: str
     negated: bool = False
     command: Command | None = None
-    place: Place = field(compare=False)
+    place: Place
 
     def __str__(self) -> str:
         shown = str(self.command) if self.command else self.value
@@ -100,8 +101,7 @@ class Tag(Enum):
     FOLLOW = "FOLLOW"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class CommandOptions:
+class CommandOptions(Struct, frozen=True, kw_only=True):
     """The options of sudoers(5), Option_Spec; ``None`` where not stated."""
 
     cwd: str | None = None
@@ -118,8 +118,8 @@ class CommandOptions:
         return (self.not_before is None or now >= self.not_before) and (self.not_after is None or now <= self.not_after)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class SudoRule:
+@equal_apart_from("place", "last_line", "dn")
+class SudoRule(Struct, frozen=True, kw_only=True):
     """One command of a user specification with all that applies to it.
 
     `run_as_users` and `run_as_groups` are ``None`` where the rule has no such list.  `tags` holds the tags in force; one that is not
@@ -135,23 +135,23 @@ class SudoRule:
     options: CommandOptions
     command: Member
     statement: str
-    place: Place = field(compare=False)
-    last_line: int = field(compare=False)
-    dn: str = field(default="", compare=False)
+    place: Place
+    last_line: int
+    dn: str = ""
 
     def tag(self, tag: Tag) -> bool | None:
         """Return whether a tag is on or off, or ``None`` where the rule does not say."""
         return dict(self.tags).get(tag)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class SudoAlias:
+@equal_apart_from("place")
+class SudoAlias(Struct, frozen=True, kw_only=True):
     """The definition of an alias."""
 
     kind: AliasKind
     name: str
     members: tuple[Member, ...]
-    place: Place = field(compare=False)
+    place: Place
 
 
 class DefaultScope(Enum):
@@ -164,8 +164,8 @@ class DefaultScope(Enum):
     COMMAND = "!"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class SudoDefault:
+@equal_apart_from("place", "dn")
+class SudoDefault(Struct, frozen=True, kw_only=True):
     """One option of a Defaults entry; `operator` is one of ``""`` (switched on), ``"!"``, ``"="``, ``"+="`` and ``"-="``.
 
     `dn` is the object of a directory that states it.
@@ -176,8 +176,8 @@ class SudoDefault:
     option: str
     operator: str
     value: str | None
-    place: Place = field(compare=False)
-    dn: str = field(default="", compare=False)
+    place: Place
+    dn: str = ""
 
 
 class PolicyFileState(Enum):
@@ -190,8 +190,8 @@ class PolicyFileState(Enum):
     NOT_SEEN = "not in evidence"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class PolicyFile:
+@equal_apart_from("by")
+class PolicyFile(Struct, frozen=True, kw_only=True):
     """A file or folder that a policy reaches; `reason` says why it is not read, `by` is the place of the include directive.
 
     `statements` counts the rules, aliases and options that the file states, also where sudo passes it over.
@@ -202,11 +202,10 @@ class PolicyFile:
     folder: bool = False
     reason: str | None = None
     statements: int = 0
-    by: Place | None = field(default=None, compare=False)
+    by: Place | None = None
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class SudoPolicy:
+class SudoPolicy(Struct, frozen=True, kw_only=True):
     """A whole sudo policy: statements in the order in which sudo reads them."""
 
     rules: tuple[SudoRule, ...] = ()

@@ -3,10 +3,12 @@
 Names are translated from one language of Windows to the next, SIDs are not ([MS-DTYP] 2.4.2.4): every fact that has a SID keeps it.
 """
 
-from dataclasses import dataclass, field
 from datetime import datetime
 from enum import StrEnum
 
+from msgspec import Struct
+
+from fidelitas.equality import equal_apart_from
 from fidelitas.facts.gaps import Gap
 from fidelitas.facts.security import SecurityDescriptor
 from fidelitas.text import Place
@@ -25,14 +27,14 @@ __all__ = [
 ]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class LocalMember:
+@equal_apart_from("place")
+class LocalMember(Struct, frozen=True, kw_only=True):
     """A member of a local group; `name` has its domain before it, and is ``None`` where the SID belongs to nobody any more."""
 
     sid: str | None
     name: str | None
     group: bool | None
-    place: Place = field(compare=False)
+    place: Place
 
     @property
     def called(self) -> str:
@@ -40,18 +42,18 @@ class LocalMember:
         return self.name or self.sid or "someone without a name"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class LocalGroup:
+@equal_apart_from("place")
+class LocalGroup(Struct, frozen=True, kw_only=True):
     """A group of the machine; `sid` is ``None`` where the evidence is text that tells names alone."""
 
     name: str
     sid: str | None
     members: tuple[LocalMember, ...]
-    place: Place = field(compare=False)
+    place: Place
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class LocalAccount:
+@equal_apart_from("place")
+class LocalAccount(Struct, frozen=True, kw_only=True):
     """An account of the machine; what it does not state is ``None``."""
 
     name: str
@@ -63,27 +65,27 @@ class LocalAccount:
     expires: datetime | None = None
     last_logon: datetime | None = None
     description: str | None = None
-    place: Place = field(compare=False)
+    place: Place
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class UserRight:
+@equal_apart_from("place")
+class UserRight(Struct, frozen=True, kw_only=True):
     """A user right, such as ``SeDebugPrivilege``, and one of its holders: a SID, or a name where no SID is stated."""
 
     right: str
     holder: str
-    place: Place = field(compare=False)
+    place: Place
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class SecuredPath:
+@equal_apart_from("place")
+class SecuredPath(Struct, frozen=True, kw_only=True):
     """A file or folder with its access control list; one that is not there has none."""
 
     path: str
     exists: bool
     folder: bool
     access: SecurityDescriptor | None
-    place: Place = field(compare=False)
+    place: Place
 
 
 class WindowsJobKind(StrEnum):
@@ -93,8 +95,8 @@ class WindowsJobKind(StrEnum):
     TASK = "task"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class WindowsJob:
+@equal_apart_from("place")
+class WindowsJob(Struct, frozen=True, kw_only=True):
     """A service or scheduled task: as whom it runs (as stated, and by SID where that is told), and by which command line.
 
     `access` is the list of the service itself: who may reconfigure it.
@@ -110,22 +112,22 @@ class WindowsJob:
     further_commands: tuple[str, ...] = ()  # what else it runs or loads: a library, the command of a failure
     keys: tuple[SecuredPath, ...] = ()  # of the registry, that say what it runs
     highest: bool = False  # a task: with all rights that its account has, without a prompt
-    place: Place = field(compare=False)
+    place: Place
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class WindowsSession:
+@equal_apart_from("place")
+class WindowsSession(Struct, frozen=True, kw_only=True):
     """A log-on session that is open: whose, of which kind ([MS-WMI] log-on types), and since when."""
 
     account: str
     sid: str
     kind: int
     since: datetime | None
-    place: Place = field(compare=False)
+    place: Place
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class MembershipChange:
+@equal_apart_from("place")
+class MembershipChange(Struct, frozen=True, kw_only=True):
     """A member that was put into a local group, or taken out, as the security log tells."""
 
     at: datetime
@@ -133,11 +135,10 @@ class MembershipChange:
     member: str  # SID
     added: bool
     by: str
-    place: Place = field(compare=False)
+    place: Place
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class WindowsFacts:
+class WindowsFacts(Struct, frozen=True, kw_only=True):
     """Everything that one Windows machine states.
 
     `sid` is that of the machine's own accounts, without the last number; empty where it is not told.  `settings` are registry values by

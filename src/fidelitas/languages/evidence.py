@@ -1,9 +1,10 @@
 """What a subject is read from: a bundle, by the look of it, so that languages need not know bundles."""
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Protocol
+
+from msgspec import Struct, field
 
 from fidelitas.facts import Gap, GapKind, Place
 
@@ -67,8 +68,7 @@ class HostEvidence(Protocol):
     def gaps(self) -> Sequence[_MissingLike]: ...
 
 
-@dataclass(frozen=True, slots=True)
-class NothingRead:
+class NothingRead(Struct, frozen=True):
     """Evidence that stands for what could not be judged: it says when and of what it is, and nothing else."""
 
     subject: str

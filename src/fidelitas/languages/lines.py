@@ -4,8 +4,9 @@ Knows lines and columns; nothing of what is on them.
 """
 
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
 from typing import Generic, TypeVar
+
+from msgspec import Struct
 
 from fidelitas.facts import Gap, Place
 from fidelitas.text import byte_column, clipped, escape_control
@@ -20,8 +21,7 @@ LONGEST_LINE = 4 * 2**20
 MOST_GAPS = 20
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Parsed(Generic[T]):
+class Parsed(Struct, Generic[T], frozen=True, kw_only=True):
     """What a text states, and what of it could not be read."""
 
     entries: tuple[T, ...]
@@ -36,8 +36,7 @@ class Broken(Exception):  # noqa: N818  # a signal within the languages, never s
         self.offset = offset
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Line:
+class Line(Struct, frozen=True, kw_only=True):
     """One physical line, without its line break."""
 
     text: str

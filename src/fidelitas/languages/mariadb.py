@@ -5,8 +5,9 @@ Follows "mysql.global_priv table" and "mysql.user table" of the MariaDB manual, 
 
 import json
 from collections.abc import Callable, Iterator
-from dataclasses import replace
 from typing import Any
+
+from msgspec.structs import replace
 
 from fidelitas.facts import AccountGrant, DatabaseAccount, DefinerObject, GrantScope, MariadbFacts, Place, ProxyGrant, RoleGrant
 from fidelitas.languages.evidence import HostEvidence

@@ -2,12 +2,12 @@
 
 from collections import Counter
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import fields
 from datetime import UTC, datetime
 from functools import cache
 from typing import Any, TypeVar, cast
 
 import msgspec
+from msgspec.structs import fields
 
 from fidelitas.facts import Gap, Place
 from fidelitas.languages.evidence import HostEvidence

@@ -13,11 +13,11 @@ import stat
 import weakref
 from collections.abc import Iterable, Iterator
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, TypeVar
 from urllib.parse import quote
 
+from msgspec import Struct
 from sqlalchemy import Connection, Engine, create_engine, event, exc, inspect, text
 from sqlalchemy.pool import QueuePool
 
@@ -38,8 +38,7 @@ _ALONE = {"isolation_level": "AUTOCOMMIT", "alone": True}
 _VERIFIED = ("verify-ca", "verify-full")
 
 
-@dataclass(frozen=True, slots=True)
-class Place:
+class Place(Struct, frozen=True):
     """Where a ledger is: a file, or the parameters of a connection."""
 
     file: Path | None = None

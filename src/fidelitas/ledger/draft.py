@@ -8,9 +8,9 @@ import json
 import os
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import suppress
-from dataclasses import replace
 from datetime import UTC, datetime
 
+from msgspec.structs import replace
 from sqlalchemy import Connection, delete, insert, select, update
 from sqlalchemy.exc import IntegrityError
 

@@ -3,10 +3,10 @@
 import json
 from collections.abc import Iterable
 from contextlib import suppress
-from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Any
 
+from msgspec import Struct
 from sqlalchemy import Connection, Row, select
 
 from fidelitas.evidence import Identity
@@ -21,8 +21,7 @@ _HEAD = (
 )  # fmt: skip
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Head:
+class Head(Struct, frozen=True, kw_only=True):
     """What evidence says of itself: its platform, the subject's own name, the machine's marks; its digest, and whether it has logs."""
 
     platform: str

@@ -6,11 +6,11 @@ Evidence tells who is root where.  Nothing that was stored is ever changed; only
 import re
 from collections.abc import Callable, Container, Iterable, Iterator, Mapping, Sequence
 from contextlib import suppress
-from dataclasses import dataclass, field
 from datetime import UTC, date, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from msgspec import Struct, field
 from sqlalchemy import Connection, Select, func, select
 
 from fidelitas.errors import EvidenceError, LedgerError, RequestError
@@ -32,8 +32,7 @@ _DAY = re.compile(r"\d{4}-\d\d-\d\d\Z")
 _LAST = re.compile(r"last\Z|-(\d{1,6})\Z")
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Survey:
+class Survey(Struct, frozen=True, kw_only=True):
     """One dated pass: its name, and the number of each subject's evidence."""
 
     name: str
@@ -42,8 +41,7 @@ class Survey:
     notes: tuple[str, ...] = ()  # what is odd about it beside the surveys before
 
 
-@dataclass(frozen=True, slots=True)
-class Stored:
+class Stored(Struct, frozen=True):
     """Where the evidence of a subject is kept, what it says of itself, and the tags that the subject had in the estate's file."""
 
     number: int

@@ -5,10 +5,10 @@ Every piece is held against its digest when it is read: one that is damaged cost
 
 import struct
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from typing import Any
 
 import zstandard
+from msgspec import Struct
 from sqlalchemy import ColumnElement, Connection, Row, exc, select
 
 from fidelitas.ledger.connection import batches, insert_new
@@ -102,8 +102,7 @@ class PieceReader:
         return None if any(part is None for part in found) else b"".join(part for part in found if part is not None)
 
 
-@dataclass(frozen=True, slots=True)
-class Packed:
+class Packed(Struct, frozen=True):
     """A piece that is ready to be added: `parts` are the digests of those that it is made of."""
 
     digest: bytes

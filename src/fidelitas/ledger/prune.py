@@ -5,10 +5,10 @@ Never removed: surveys that are marked to be kept, and the newest evidence of a 
 
 import struct
 from collections.abc import Collection, Iterable, Iterator
-from dataclasses import dataclass
 from datetime import datetime, timedelta
 
 import zstandard
+from msgspec import Struct
 from sqlalchemy import Connection, delete, insert, select, update
 
 from fidelitas.errors import LedgerError
@@ -25,8 +25,7 @@ __all__ = ["Pruned", "keep", "keep_all", "prune", "release", "to_prune"]
 _INTERRUPTED = timedelta(days=1)  # a survey that was begun later may be under way
 
 
-@dataclass(frozen=True, slots=True)
-class Pruned:
+class Pruned(Struct, frozen=True):
     """What was removed: surveys; pieces of evidence; and subjects whose newest evidence is in a survey that was otherwise removed."""
 
     surveys: tuple[str, ...]

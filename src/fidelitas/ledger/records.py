@@ -5,10 +5,10 @@ without a digest, listings that came in several members, what the archive lacked
 """
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 from typing import NamedTuple
 
 import msgspec
+from msgspec import Struct
 
 from fidelitas.errors import EvidenceError
 from fidelitas.evidence import Bundle, Manifest, MissingItem, parse_manifest, stated_parts
@@ -28,8 +28,7 @@ class _Record(msgspec.Struct, array_like=True):
     faults: list[tuple[bytes, bytes, bytes]]
 
 
-@dataclass(frozen=True, slots=True)
-class Kept:
+class Kept(Struct, frozen=True):
     """Evidence as it is kept: the record, the digest of each content by what it is of.
 
     `frame` is what evidence of equal files has in common, `stated` what evidence has in common that states the same at another time.

@@ -6,9 +6,10 @@ Knows nothing of what they say but the number of the item that a decision is abo
 import hashlib
 import json
 from collections.abc import Iterable
-from dataclasses import asdict, dataclass
 
 import zstandard
+from msgspec import Struct
+from msgspec.structs import asdict
 from sqlalchemy import Connection, insert, select, update
 
 from fidelitas.errors import LedgerError, RequestError
@@ -20,8 +21,7 @@ from fidelitas.ledger.tables import review_decisions, reviews
 __all__ = ["Reviews", "StoredDecision", "StoredReview"]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class StoredDecision:
+class StoredDecision(Struct, frozen=True, kw_only=True):
     """A decision about an item, as text."""
 
     item: int
@@ -31,8 +31,7 @@ class StoredDecision:
     at: str
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class StoredReview:
+class StoredReview(Struct, frozen=True, kw_only=True):
     """A review: its content as it was stored, and when it was closed (ISO 8601), where it was."""
 
     name: str

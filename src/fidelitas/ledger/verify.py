@@ -1,8 +1,8 @@
 """A ledger held against itself: is the evidence of every survey there, and is it what it was when it came?"""
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 
+from msgspec import Struct
 from sqlalchemy import Connection, delete, exc, func, select
 
 from fidelitas.errors import EvidenceError, LedgerError
@@ -19,8 +19,7 @@ __all__ = ["Damage", "Extent", "damages", "drop_damaged", "extent"]
 _AT_ONCE = 100
 
 
-@dataclass(frozen=True, slots=True)
-class Damage:
+class Damage(Struct, frozen=True):
     """Evidence that is not what it was: of which subjects of which surveys, which item of it, and why."""
 
     what: str
@@ -30,8 +29,7 @@ class Damage:
     is_newest: bool  # whether the newest evidence of a subject is damaged
 
 
-@dataclass(frozen=True, slots=True)
-class Extent:
+class Extent(Struct, frozen=True):
     """How much a ledger holds: surveys with their subjects; pieces of evidence, their bytes as packed and as they came.
 
     `changes` are the packed bytes of pieces that are stated as what changed since earlier ones; `answers` those of stored answers.

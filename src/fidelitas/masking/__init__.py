@@ -8,9 +8,10 @@ columns hold; only the length of a secret is given away.
 import re
 import tomllib
 from collections.abc import Iterator
-from dataclasses import dataclass
 from functools import cache, lru_cache
 from importlib import resources
+
+from msgspec import Struct
 
 __all__ = ["Format", "awk_code", "awk_program", "command_line_expressions", "is_masked", "mask", "masked", "masked_lines"]
 
@@ -23,8 +24,7 @@ _LONGEST = 16384
 _DEPTH = 3
 
 
-@dataclass(frozen=True, slots=True)
-class Format:
+class Format(Struct, frozen=True):
     """How the words of a line end: in shells, sudoers(5), doas.conf(5), JSON."""
 
     name: str
@@ -39,16 +39,14 @@ _FORMATS = {
 }
 
 
-@dataclass(frozen=True, slots=True)
-class _Option:
+class _Option(Struct, frozen=True):
     programs: re.Pattern[str] | None
     option: re.Pattern[str]
     value: str
     condition: re.Pattern[str] | None
 
 
-@dataclass(frozen=True, slots=True)
-class _Table:
+class _Table(Struct, frozen=True):
     names: str
     not_names: str
     plain_variables: str

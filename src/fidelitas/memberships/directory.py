@@ -3,8 +3,9 @@
 import shlex
 from base64 import b64encode
 from collections.abc import Mapping, Sequence
-from dataclasses import replace
 from functools import cached_property
+
+from msgspec.structs import replace
 
 from fidelitas.distinguished_names import folded
 from fidelitas.facts import DirectoryAccount, DirectoryFacts, Place, StatedGroup

@@ -1,9 +1,10 @@
 """What is wanted of memberships, and what that comes to on each subject that has the accounts and the groups."""
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from itertools import chain
 from typing import NamedTuple, Protocol
+
+from msgspec import Struct
 
 __all__ = ["Absent", "AmbiguousNameError", "Edits", "GroupTable", "MembershipEdit", "Memberships", "Named", "Plan", "planned"]
 
@@ -41,8 +42,7 @@ class GroupTable(Protocol):
         """Return the command that makes the change, to be run by an administrator; a standard one of the platform."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Memberships:
+class Memberships(Struct, frozen=True, kw_only=True):
     """What is to be done with the memberships of some accounts: into groups, out of groups, or as those of the account `like`."""
 
     accounts: tuple[str, ...]
@@ -54,8 +54,7 @@ class Memberships:
         return bool(self.into or self.out_of or self.like)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class MembershipEdit:
+class MembershipEdit(Struct, frozen=True, kw_only=True):
     """An account that is put into a group of one subject, or taken out of it; `already` where it is so without."""
 
     subject: str

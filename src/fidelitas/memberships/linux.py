@@ -2,7 +2,8 @@
 
 import shlex
 from collections.abc import Sequence
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from fidelitas.facts import Group, HostFacts
 from fidelitas.memberships.edits import MembershipEdit, Named

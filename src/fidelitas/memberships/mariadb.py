@@ -1,7 +1,8 @@
 """The roles of a MariaDB or MySQL server; a name without a host stands for all accounts of that user."""
 
 from collections.abc import Sequence
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from fidelitas.facts import DatabaseAccount, MariadbFacts, RoleGrant
 from fidelitas.memberships.edits import MembershipEdit, Named

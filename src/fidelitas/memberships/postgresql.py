@@ -1,7 +1,8 @@
 """The roles of a PostgreSQL server, which are accounts and groups at once; names are literal."""
 
 from collections.abc import Sequence
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from fidelitas.facts import DatabaseFacts, RoleMembership
 from fidelitas.memberships.edits import MembershipEdit, Named

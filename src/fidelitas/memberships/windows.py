@@ -2,8 +2,9 @@
 
 import re
 from collections.abc import Mapping, Sequence
-from dataclasses import replace
 from functools import cached_property
+
+from msgspec.structs import replace
 
 from fidelitas.facts import LocalGroup, LocalMember, WindowsFacts
 from fidelitas.memberships.edits import MembershipEdit, Named

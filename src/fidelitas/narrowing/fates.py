@@ -6,8 +6,9 @@ and by who can write the program's file.  Nothing else is decided here.
 
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass
 from enum import StrEnum
+
+from msgspec import Struct
 
 from fidelitas.facts import Command, FileState, SudoRule, Tag
 from fidelitas.narrowing.uses import Use
@@ -31,8 +32,7 @@ class FateKind(StrEnum):
     NO_FORM = "no-form"  # sudoers has no form for it
 
 
-@dataclass(frozen=True, slots=True)
-class Fate:
+class Fate(Struct, frozen=True):
     """What becomes of a use: `path` and `arguments` of what is allowed in its place, or the `reason` why nothing is."""
 
     kind: FateKind

@@ -6,7 +6,8 @@ arguments but one are the same: of the values that were seen, or of numbers and 
 
 import re
 from collections.abc import Collection, Iterator, Mapping, Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from fidelitas.narrowing.spelling import exact_arguments
 
@@ -20,8 +21,7 @@ _NUMBER, _DATE = re.compile(r"[0-9]{1,9}\Z"), re.compile(r"[0-9]{4}-[0-9]{2}-[0-
 _LISTED = re.compile(r"[A-Za-z0-9_./@%+:=,-]+\Z")
 
 
-@dataclass(frozen=True, slots=True)
-class Form:
+class Form(Struct, frozen=True):
     """A pattern of arguments, as a policy has it once read, and the texts that were seen and that it allows.
 
     `bounded` says that it also allows what was not seen.

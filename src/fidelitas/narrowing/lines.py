@@ -1,8 +1,9 @@
 """The rules that take the place of a statement: just what was used, by whom it was used, each with the uses that speak for it."""
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
 from datetime import date
+
+from msgspec import Struct, field
 
 from fidelitas.facts import Command, MemberKind, SudoRule, Tag
 from fidelitas.narrowing.fates import Fate, FateKind
@@ -28,8 +29,7 @@ __all__ = ["Allotted", "Narrowed", "Narrowing", "NewRule", "days_of", "is_rare",
 _WIDTH = 140
 
 
-@dataclass(slots=True)
-class Allotted:
+class Allotted(Struct):
     """A use of one host, the rule that allows it with the decision of the policy in force, and what becomes of it."""
 
     use: Use
@@ -39,8 +39,7 @@ class Allotted:
     as_default: bool = False  # the rule names nobody to run as, and the policy says for whom that is whom
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Narrowing:
+class Narrowing(Struct, frozen=True, kw_only=True):
     """What is asked: rules for accounts instead of those whom a statement is about; what else is to stay; what the policy's sudo knows."""
 
     by_account: bool = False
@@ -50,8 +49,7 @@ class Narrowing:
     days: int = 0  # how many days the logs tell of
 
 
-@dataclass(slots=True)
-class NewRule:
+class NewRule(Struct):
     """A rule, with what it allows and the uses that speak for it; one that is not `active` is proposed to people, not granted.
 
     `who` is its user list, `rest` what follows up to the commands: hosts, run-as list, options and tags.
@@ -83,8 +81,7 @@ class NewRule:
         return f"{self.who} {self.rest}\\\n    {joint.join(commands)}"
 
 
-@dataclass(slots=True)
-class Narrowed:
+class Narrowed(Struct):
     """What becomes of a statement: why it is `left`, or the rules in its place; `used` says whether anything used it."""
 
     statement: Statement
@@ -147,8 +144,7 @@ def _ban(rule: SudoRule, bans: Sequence[str]) -> NewRule:
     return NewRule(spelled_members(rule.users), rest, {ban: [] for ban in bans}, ban=True)
 
 
-@dataclass(frozen=True, slots=True)
-class _Key:
+class _Key(Struct, frozen=True):
     """What uses have in common that one list of arguments is made for."""
 
     who: str

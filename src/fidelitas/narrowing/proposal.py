@@ -6,9 +6,11 @@ Pure.  Hosts whose policies are the same text share one proposal, since one file
 """
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
 from typing import Any
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from fidelitas.audit import rights_in
 from fidelitas.errors import RequestError
@@ -31,8 +33,7 @@ __all__ = ["HostCase", "Narrowed", "Proposal", "Replayed", "narrow", "shared_pol
 _EXPRESSIONS = (1, 9, 10)
 
 
-@dataclass(slots=True)
-class HostCase:
+class HostCase(Struct):
     """A host with its newest evidence and the logged uses of sudo on it."""
 
     subject: str
@@ -54,8 +55,7 @@ class HostCase:
         return self.inquiry.policy
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Replayed:
+class Replayed(Struct, frozen=True, kw_only=True):
     """A logged use that the policy in force allows, what was meant to become of it, and what the narrower policy says."""
 
     subject: str
@@ -71,8 +71,7 @@ class Replayed:
         return self.after.verdict is Verdict.ALLOWED and not asks_anew
 
 
-@dataclass(slots=True, kw_only=True)
-class Proposal:
+class Proposal(Struct, kw_only=True):
     """A narrower policy for the hosts that share one, and what it does.
 
     `unused_hosts` are those of which no use of sudo is logged, `refused_now` the uses that the policy in force would refuse already.

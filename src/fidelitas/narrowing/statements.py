@@ -1,8 +1,9 @@
 """The statements of a sudo policy as they stand in its files: which may be narrowed, and which stay as they are."""
 
 from collections.abc import Callable, Iterable, Iterator
-from dataclasses import dataclass, field
 from enum import StrEnum
+
+from msgspec import Struct, field
 
 from fidelitas.facts import MemberKind, SudoRule
 from fidelitas.rights.linux.population import Identity
@@ -25,8 +26,7 @@ class Left(StrEnum):
     NOT_A_FILE = "not-a-file"  # it is stored in a directory
 
 
-@dataclass(slots=True)
-class Statement:
+class Statement(Struct):
     """One user specification: its rules by their number in the policy, and its lines in a file."""
 
     path: str

@@ -1,8 +1,9 @@
 """Uses of sudo gathered by what was used: which account ran which command as whom, how often, on which days, with a terminal or without."""
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, field
 from datetime import date, datetime
+
+from msgspec import Struct, field
 
 from fidelitas.facts import Event, EventKind
 from fidelitas.languages.logs.sudo_lines import logged_words
@@ -12,8 +13,7 @@ from fidelitas.replay import NO_COMMANDS
 __all__ = ["Use", "gather_uses"]
 
 
-@dataclass(slots=True)
-class Use:
+class Use(Struct):
     """Uses of one host that are the same but for their time.
 
     `without_terminal` counts those that sudo logged without a terminal, at which nobody can type a password.

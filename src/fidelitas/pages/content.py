@@ -2,8 +2,9 @@
 
 from collections import Counter
 from collections.abc import Callable, Collection, Mapping, Sequence
-from dataclasses import dataclass, field
 from datetime import date, datetime
+
+from msgspec import Struct, field
 
 from fidelitas.charter import AcceptedFinding, Sanctions
 from fidelitas.evidence import Bundle
@@ -30,16 +31,14 @@ _MOST_NAMED = 3
 _MOST_PLACES, _MOST_ROUTES = 4, 3  # of a finding
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Standing:
+class Standing(Struct, frozen=True, kw_only=True):
     """What a charter and reviews say: `lines` in words, those that are overdue first."""
 
     lines: tuple[str, ...] = ()
     overdue: int = 0
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Asked:
+class Asked(Struct, frozen=True, kw_only=True):
     """What a report is made of.
 
     `survey` names it, `since` are lines on what changed since the one before, `trend` counts of earlier ones.  `evidence` gives what was
@@ -64,8 +63,7 @@ class Asked:
     glossary: Sequence[tuple[str, str]] = ()
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class FindingPart:
+class FindingPart(Struct, frozen=True, kw_only=True):
     """Findings that say the same, with their evidence; `routes` are holdings that a place of the first is a link of."""
 
     number: int
@@ -81,8 +79,7 @@ class FindingPart:
         return self.group.first
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class HeldRow:
+class HeldRow(Struct, frozen=True, kw_only=True):
     """One holding, as a row: who, what, how, and the excerpts of its strongest route."""
 
     number: int
@@ -100,8 +97,7 @@ class HeldRow:
     sanction: str
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class SubjectPart:
+class SubjectPart(Struct, frozen=True, kw_only=True):
     """One subject: what it is, how many administer it or could, its findings by severity, and what was not read."""
 
     name: str
@@ -114,8 +110,7 @@ class SubjectPart:
     gaps: tuple[Gap, ...]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Content:
+class Content(Struct, frozen=True, kw_only=True):
     """Everything that is on the page."""
 
     survey: str

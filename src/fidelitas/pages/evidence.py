@@ -1,7 +1,8 @@
 """Excerpts of evidence that statements of the report link to: each place once, with the lines around it."""
 
 from collections.abc import Callable
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from fidelitas.evidence import Bundle
 from fidelitas.excerpts import ExcerptLine, excerpt_lines
@@ -14,8 +15,7 @@ _AROUND = 3
 _MOST = 6000
 
 
-@dataclass(frozen=True, slots=True)
-class Excerpt:
+class Excerpt(Struct, frozen=True):
     """A place of the evidence: its anchor in the page, and its lines; none where the evidence holds no text of it."""
 
     anchor: str

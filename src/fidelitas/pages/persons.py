@@ -1,9 +1,10 @@
 """Each person of the report: what is held, on which systems, and whether the logs show that it is used."""
 
 from collections.abc import Collection, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
 from datetime import date
 from typing import Protocol
+
+from msgspec import Struct, field
 
 __all__ = ["HeldUsed", "PersonPart", "held_and_used", "persons_of"]
 
@@ -28,8 +29,7 @@ class _Row(Protocol):
     def granted(self) -> bool: ...
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class PersonPart:
+class PersonPart(Struct, frozen=True, kw_only=True):
     """One person, or account that is nobody's: the systems of full control, held or to be obtained, others, and the rows of all.
 
     `used` are the systems on which the logs show a use, `last` is the day of the last; `logged` those of full control that have logs.
@@ -47,8 +47,7 @@ class PersonPart:
     last: date | None
 
 
-@dataclass(frozen=True, slots=True)
-class HeldUsed:
+class HeldUsed(Struct, frozen=True):
     """One bar: of how many systems with logs someone has full control, on how many of them it was used, and how long both are drawn."""
 
     name: str
@@ -58,8 +57,7 @@ class HeldUsed:
     used_length: int
 
 
-@dataclass(slots=True)
-class _Gathered:
+class _Gathered(Struct):
     accounts: set[str] = field(default_factory=set)
     full: set[str] = field(default_factory=set)
     obtainable: set[str] = field(default_factory=set)

@@ -2,7 +2,8 @@
 
 from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 __all__ = ["Bar", "Cell", "Matrix", "Trend", "TrendPoint", "bars_of", "matrix_of"]
 
@@ -10,8 +11,7 @@ _MOST_ROWS, _MOST_COLUMNS = 40, 30
 _WIDTH = 220
 
 
-@dataclass(frozen=True, slots=True)
-class Bar:
+class Bar(Struct, frozen=True):
     """A bar: what it counts, how many, and how long it is drawn, of 220."""
 
     name: str
@@ -19,8 +19,7 @@ class Bar:
     length: int
 
 
-@dataclass(frozen=True, slots=True)
-class Cell:
+class Cell(Struct, frozen=True):
     """A square of the matrix, by row and column, and what it stands for: "full", "obtainable", or "limited"."""
 
     row: int
@@ -28,8 +27,7 @@ class Cell:
     kind: str
 
 
-@dataclass(frozen=True, slots=True)
-class Matrix:
+class Matrix(Struct, frozen=True):
     """Holders by subjects, those that are alike beside each other; `hidden` says how many of each are not drawn."""
 
     rows: tuple[str, ...] = ()
@@ -38,8 +36,7 @@ class Matrix:
     hidden: tuple[int, int] = (0, 0)
 
 
-@dataclass(frozen=True, slots=True)
-class TrendPoint:
+class TrendPoint(Struct, frozen=True):
     """One survey: its day, how many have full control, and how many findings are critical or high."""
 
     day: str
@@ -47,8 +44,7 @@ class TrendPoint:
     findings: int
 
 
-@dataclass(frozen=True, slots=True)
-class Trend:
+class Trend(Struct, frozen=True):
     """Surveys over time, the oldest first."""
 
     points: tuple[TrendPoint, ...] = ()

@@ -2,8 +2,9 @@
 
 from collections import Counter
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
 from datetime import datetime, tzinfo
+
+from msgspec import Struct
 
 __all__ = ["DAYS", "Hour", "Week", "week_of"]
 
@@ -12,8 +13,7 @@ _LEVELS = 4
 _SECONDS = 15 * 60
 
 
-@dataclass(frozen=True, slots=True)
-class Hour:
+class Hour(Struct, frozen=True):
     """One hour of one day of the week: its row (0 is Monday) and column, how many uses, and a level from 1 to 4 by the busiest."""
 
     day: int
@@ -22,8 +22,7 @@ class Hour:
     level: int
 
 
-@dataclass(frozen=True, slots=True)
-class Week:
+class Week(Struct, frozen=True):
     """Uses by day and hour of a time zone, those without any left out; `begin` and `end` are the days of the first and the last."""
 
     hours: tuple[Hour, ...] = ()

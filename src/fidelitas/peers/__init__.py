@@ -4,7 +4,8 @@
 """
 
 from collections.abc import Collection, Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from fidelitas.peers.copies import Copy, copies, given_on
 from fidelitas.peers.groups import PeerGroup, peer_groups, role_groups, shared_roles
@@ -29,8 +30,7 @@ __all__ = [
 ]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Oddities:
+class Oddities(Struct, frozen=True, kw_only=True):
     """What stands out: among peers, among hosts of one role, and accounts that look copied; `groups` are who was compared with whom."""
 
     groups: Sequence[PeerGroup]

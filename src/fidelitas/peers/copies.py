@@ -1,8 +1,9 @@
 """Accounts that look copied from another: all of its groups and few more, though it is of another team; perhaps given on one day."""
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from datetime import date
+
+from msgspec import Struct
 
 from fidelitas.peers.groups import PeerGroup
 from fidelitas.peers.profiles import Profile
@@ -16,8 +17,7 @@ _ALIKE = 0.75
 GivenOn = Callable[[str, str], date | None]
 
 
-@dataclass(frozen=True, slots=True)
-class Copy:
+class Copy(Struct, frozen=True):
     """A holder that has all groups of another one; `day` on which the most of them were given, and how many."""
 
     holder: str

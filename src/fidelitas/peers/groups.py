@@ -2,8 +2,9 @@
 
 from collections import Counter
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
+
+from msgspec import Struct
 
 from fidelitas.peers.profiles import Having, Profile
 from fidelitas.people import MappedPerson
@@ -19,8 +20,7 @@ _MOST_CLUSTERED = 4000  # holders whose distances are worked out: the square of 
 _CUT = 0.7  # average Jaccard distance up to which holders are peers
 
 
-@dataclass(frozen=True, slots=True)
-class PeerGroup:
+class PeerGroup(Struct, frozen=True):
     """Holders that are compared with each other; `declared` says that someone called them a group, and not only their likeness."""
 
     name: str

@@ -1,7 +1,8 @@
 """What each holder has, as a set that can be compared: rights where they are held, and memberships."""
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from fidelitas.people import MappedPerson
 from fidelitas.rights import DatabaseServer, DirectoryRights, Holding, HostRights, PrincipalKind, SubjectRights
@@ -9,8 +10,7 @@ from fidelitas.rights import DatabaseServer, DirectoryRights, Holding, HostRight
 __all__ = ["Having", "Profile", "host_profiles", "profiles"]
 
 
-@dataclass(frozen=True, slots=True, order=True)
-class Having:
+class Having(Struct, frozen=True, order=True):
     """A right, or a membership (``%group``), and where: a subject, or the role that several subjects have."""
 
     what: str
@@ -22,8 +22,7 @@ class Having:
         return self.what.startswith("%")
 
 
-@dataclass(slots=True)
-class Profile:
+class Profile(Struct):
     """A holder, a person where the identity map knows one, with what it has; `evidence` is a holding behind each right."""
 
     name: str

@@ -1,7 +1,8 @@
 """What is rare among peers, with the numbers that say so."""
 
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from fidelitas.peers.groups import PeerGroup
 from fidelitas.peers.profiles import Having, Profile
@@ -15,8 +16,7 @@ _RARE = 0.15
 _DOUBT = 0.5
 
 
-@dataclass(frozen=True, slots=True)
-class Unusual:
+class Unusual(Struct, frozen=True):
     """Something that a holder has and few of its peers have: `count` of `size`, itself included; `others` are those who have it too."""
 
     holder: str

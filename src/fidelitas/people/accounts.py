@@ -1,7 +1,8 @@
 """The accounts of a person on each subject, and what they hold: also as accounts of another host, by a key or a socket."""
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from fidelitas.people.map import MappedPerson
 from fidelitas.rights import DirectoryRights, Holding, HostRights, PrincipalKind, SubjectRights
@@ -9,8 +10,7 @@ from fidelitas.rights import DirectoryRights, Holding, HostRights, PrincipalKind
 __all__ = ["PersonalAccounts"]
 
 
-@dataclass(frozen=True, slots=True)
-class _Known:
+class _Known(Struct, frozen=True):
     """A subject with the names of its accounts."""
 
     subject: SubjectRights

@@ -1,9 +1,10 @@
 """Accounts of all subjects joined by the map: what each person holds altogether, who has left and still holds, and what is nobody's."""
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from datetime import date
 from difflib import get_close_matches
+
+from msgspec import Struct
 
 from fidelitas.facts import AuthorizedKey, Place
 from fidelitas.people.accounts import PersonalAccounts
@@ -17,8 +18,7 @@ __all__ = ["Joined", "OneKey", "Owned", "Suggestion", "join"]
 _HELD_BY = frozenset({PrincipalKind.ACCOUNT, PrincipalKind.ROLE})
 
 
-@dataclass(frozen=True, slots=True)
-class Owned:
+class Owned(Struct, frozen=True):
     """An account of a subject with what it holds there."""
 
     subject: str
@@ -29,8 +29,7 @@ class Owned:
         return f"{self.subject}:{self.account}"
 
 
-@dataclass(frozen=True, slots=True)
-class Suggestion:
+class Suggestion(Struct, frozen=True):
     """An account that is in nobody's entry, whose it may be, why, and how likely from 0 to 1."""
 
     owned: Owned
@@ -39,8 +38,7 @@ class Suggestion:
     score: float = 0
 
 
-@dataclass(frozen=True, slots=True)
-class OneKey:
+class OneKey(Struct, frozen=True):
     """An account of nobody, or of several, that the keys of one person alone open; `why` says how the keys are known as theirs."""
 
     subject: str
@@ -50,8 +48,7 @@ class OneKey:
     place: Place
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Joined:
+class Joined(Struct, frozen=True, kw_only=True):
     """`people` with their accounts, in the order of the map; `unmapped` accounts that hold rights, `shared` ones of several people."""
 
     people: tuple[tuple[MappedPerson, tuple[Owned, ...]], ...]

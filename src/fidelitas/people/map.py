@@ -7,9 +7,10 @@ import csv
 import io
 import tomllib
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
 from datetime import date, datetime
 from typing import Any
+
+from msgspec import Struct
 
 from fidelitas.errors import ReadError
 from fidelitas.text import has_endless_key
@@ -20,8 +21,7 @@ _KNOWN = ("person", "accounts", "team", "status", "until", "manager")
 _STATUSES = ("active", "leaving", "left", "external")
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class MappedPerson:
+class MappedPerson(Struct, frozen=True, kw_only=True):
     """A person of the map; `until` is the last day, `line` where it stands (of CSV the line, of TOML which entry)."""
 
     name: str

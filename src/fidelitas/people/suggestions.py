@@ -6,7 +6,8 @@ likely, and clearly more so than anyone else: a wrong suggestion costs more than
 
 import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from fidelitas.people.map import MappedPerson
 from fidelitas.people.spellings import account_names, bare_account, fold, is_near, words_of
@@ -19,8 +20,7 @@ _TELLING = 0.9  # of names that are made of a person's: those that hold both nam
 _SHORTEST_TYPO = 7  # of shorter names others are one letter away
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class AccountSigns:
+class AccountSigns(Struct, frozen=True, kw_only=True):
     """What tells whose an account is: its name, what is noted of it, and numbers and keys that it shares with other accounts."""
 
     subject: str
@@ -33,8 +33,7 @@ class AccountSigns:
     keys: frozenset[str] = frozenset()
 
 
-@dataclass(frozen=True, slots=True)
-class Guess:
+class Guess(Struct, frozen=True):
     """Whose an account may be, how likely from 0 to 1, and why in words."""
 
     person: str
@@ -42,8 +41,7 @@ class Guess:
     why: str
 
 
-@dataclass(slots=True)
-class _Known:
+class _Known(Struct):
     """What is known of a person: account names that their name makes, and what their accounts say."""
 
     person: MappedPerson

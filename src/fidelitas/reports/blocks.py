@@ -1,12 +1,11 @@
 """Blocks: a headline with indented lines under it, for what does not fit a row."""
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 __all__ = ["Block", "Row"]
 
 
-@dataclass(frozen=True, slots=True)
-class Row:
+class Row(Struct, frozen=True):
     """One line of a block: a label, text, and how far it is indented; `style` is a style of Rich for the whole line."""
 
     text: str
@@ -15,8 +14,7 @@ class Row:
     style: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Block:
+class Block(Struct, frozen=True):
     """A headline and the rows under it."""
 
     headline: str

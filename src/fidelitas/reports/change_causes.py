@@ -1,9 +1,10 @@
 """Why a right was gained or lost, in words: which membership, rule, key, grant or file changed, from what to what, and by whose doing."""
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any
+
+from msgspec import Struct, field
 
 from fidelitas.changes import Cause, CauseKind
 from fidelitas.reports.documents import link_document
@@ -16,8 +17,7 @@ from fidelitas.usage import AttributedEvent, Grants
 __all__ = ["Window", "cause_document", "cause_words", "doer"]
 
 
-@dataclass(frozen=True, slots=True)
-class Window:
+class Window(Struct, frozen=True):
     """The time between two states, subject by subject, and what the logs of each subject say of how its rights came about."""
 
     provenance: Mapping[str, Grants] = field(default_factory=dict)

@@ -4,9 +4,10 @@ The same change on several subjects is one row.  Whose doing it was is shown whe
 """
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from typing import Any
+
+from msgspec import Struct, field
 
 from fidelitas.changes import AccountTurn, EstateChanges, RightChange, SubjectTurn, Turn
 from fidelitas.charter import Sanctions
@@ -46,8 +47,7 @@ _FINDINGS = ("New findings", "Findings that are gone")
 _MOST_SUBJECTS, _MOST_NAMES, _MOST_FINDINGS, _MOST_GAPS = 3, 8, 12, 6
 
 
-@dataclass(frozen=True, slots=True)
-class Compared:
+class Compared(Struct, frozen=True):
     """The two states that were compared, by what they are called; of surveys also what the logs say of the time between."""
 
     before: str

@@ -1,9 +1,10 @@
 """Who has full control of a subject, and who can obtain it: counted in one place for every table and sentence that says how many."""
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass
 from functools import cache
 from math import inf
+
+from msgspec import Struct
 
 from fidelitas.people import MappedPerson
 from fidelitas.reports.numbers import counted, listed
@@ -17,8 +18,7 @@ __all__ = ["COUNTED", "Control", "control_of", "control_report", "controls_of", 
 COUNTED = frozenset({PrincipalKind.ACCOUNT, PrincipalKind.ROLE})
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Control:
+class Control(Struct, frozen=True, kw_only=True):
     """The holders of full control of a subject: those who were granted it, and others; `anyone` says whether that is any account's, too:
 
     granted (true), to be obtained (false), or not (``None``).

@@ -1,12 +1,11 @@
 """Routes as something to draw: rows of boxes with arrows between them."""
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 __all__ = ["DrawnRoute", "Step"]
 
 
-@dataclass(frozen=True, slots=True)
-class Step:
+class Step(Struct, frozen=True):
     """An arrow: from which box to which, why, by which place; `sure` is false where a condition belongs to it."""
 
     source: str
@@ -16,8 +15,7 @@ class Step:
     sure: bool = True
 
 
-@dataclass(frozen=True, slots=True)
-class DrawnRoute:
+class DrawnRoute(Struct, frozen=True):
     """A route under its title, such as "root on tern (certain)"."""
 
     title: str

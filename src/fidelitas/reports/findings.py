@@ -5,8 +5,9 @@ The same check with the same message on several subjects is one thing that happe
 
 from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
 from typing import Any
+
+from msgspec import Struct
 
 from fidelitas.charter import AcceptedFinding
 from fidelitas.findings import Finding, Severity, Statistic
@@ -40,8 +41,7 @@ _STYLES = {
 _MOST_SUBJECTS = 2
 
 
-@dataclass(frozen=True, slots=True)
-class Group:
+class Group(Struct, frozen=True):
     """Findings of one check that say the same of several subjects, or one by itself."""
 
     findings: tuple[Finding, ...]
@@ -82,19 +82,21 @@ def worst_groups(findings: Iterable[Finding], most: int) -> tuple[list[Group], C
     return [Group(tuple(those)) for those in groups.values()], others, len(met)
 
 
-@dataclass(frozen=True, slots=True)
-class Detail:
+class Detail(Struct, frozen=True):
     """How much of each finding is shown: `each` by itself instead of equal ones together; `explain` with reason and fix."""
 
     each: bool = False
     explain: bool = False
 
 
+_IN_SHORT = Detail()
+
+
 def findings_report(
     findings: Sequence[Finding],
     *,
     complete: bool,
-    detail: Detail = Detail(),
+    detail: Detail = _IN_SHORT,
     context: Mapping[str, Sequence[str]] | None = None,
     excepted: Sequence[tuple[Finding, AcceptedFinding]] = (),
 ) -> Report:

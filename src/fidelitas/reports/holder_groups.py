@@ -4,8 +4,9 @@ What was granted, and what can be obtained by a weakness, are two things to an a
 """
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
 from enum import Enum
+
+from msgspec import Struct
 
 from fidelitas.reports.numbers import counted, listed
 from fidelitas.reports.provenance import UNTOLD, Provenance, since_in_brief
@@ -31,8 +32,7 @@ class _Section(Enum):
 _STYLES = {Strength.DIRECT: "", Strength.CERTAIN: "bold", Strength.CONDITIONAL: "dim"}
 
 
-@dataclass(frozen=True, slots=True)
-class _Way:
+class _Way(Struct, frozen=True):
     """How a right is held: what is equal for all holders in a row."""
 
     section: _Section

@@ -1,7 +1,8 @@
 """A thing that is wrong, or a demand that was tested, as tools beside this one take it: with its rule, places and key."""
 
-from dataclasses import dataclass
 from enum import Enum
+
+from msgspec import Struct
 
 from fidelitas.findings import Severity
 from fidelitas.text import Place
@@ -18,8 +19,7 @@ class Verdict(Enum):
     ACCEPTED = "accepted"
 
 
-@dataclass(frozen=True, slots=True)
-class Rule:
+class Rule(Struct, frozen=True):
     """What was tested: a check, a demand, a sort of change; in a sentence, with the reason and what to do."""
 
     name: str
@@ -28,8 +28,7 @@ class Rule:
     advice: str = ""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Issue:
+class Issue(Struct, frozen=True, kw_only=True):
     """One thing that a rule says of a subject; `key` stays the same from survey to survey, `accepted` is the reason why it is accepted."""
 
     rule: Rule

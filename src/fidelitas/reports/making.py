@@ -1,8 +1,10 @@
 """What every JSON document says of itself: by which version it was made, when, from which ledger, and how many gaps weaken it."""
 
-from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from typing import Any
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from fidelitas import __version__
 from fidelitas.reports.report import Report
@@ -10,8 +12,7 @@ from fidelitas.reports.report import Report
 __all__ = ["Making", "made_by"]
 
 
-@dataclass(frozen=True, slots=True)
-class Making:
+class Making(Struct, frozen=True):
     """What a document was made from; ``None`` where that is not said: no ledger, the newest evidence of each subject, gaps not counted."""
 
     ledger: str | None

@@ -1,7 +1,8 @@
 """Who may do what with an object of a database: by account, with the way in beside the right; what is had now stands apart."""
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from fidelitas.reports.numbers import counted, listed
 from fidelitas.reports.report import Part
@@ -22,8 +23,7 @@ _EVERY = (
 )
 
 
-@dataclass(frozen=True, slots=True)
-class _Way:
+class _Way(Struct, frozen=True):
     """How what is had on an object is had: equal for all holders in a row."""
 
     title: int

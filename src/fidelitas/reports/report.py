@@ -5,8 +5,9 @@ writes them, is the business of `fidelitas.reports.forms`.  All are made only wh
 """
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import dataclass
 from typing import Any
+
+from msgspec import Struct
 
 from fidelitas.reports.blocks import Block
 from fidelitas.reports.drawing import DrawnRoute
@@ -40,8 +41,7 @@ class Listed:
     __hash__ = None  # type: ignore[assignment]  # as of a list
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Report:
+class Report(Struct, frozen=True, kw_only=True):
     """An answer in the ways in which it can be told.
 
     `answer` is the answer in one to five lines, `onward` what to type next.  `parts` are the details for a reader.  `rows` are for a

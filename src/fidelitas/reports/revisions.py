@@ -1,10 +1,11 @@
 """The revisions of a policy: when each was seen, on which hosts, what it changed; and how every host stands to the repository."""
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
 from datetime import datetime
 from difflib import unified_diff
 from typing import Any
+
+from msgspec import Struct
 
 from fidelitas.changes import RightChange, Turn
 from fidelitas.reports.blocks import Block, Row
@@ -20,8 +21,7 @@ __all__ = ["RevisionHistory", "revisions_report"]
 _MOST_HOSTS, _MOST_RIGHTS, _LONGEST = 4, 3, 2000
 
 
-@dataclass(frozen=True, slots=True)
-class RevisionHistory:
+class RevisionHistory(Struct, frozen=True):
     """What there is to say: revisions in groups that go back to one, what each changed in rights, commits that are at one, standings."""
 
     family: str  # in words

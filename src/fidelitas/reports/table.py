@@ -1,12 +1,11 @@
 """A table: rows of text under titles."""
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 __all__ = ["Table"]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Table:
+class Table(Struct, frozen=True, kw_only=True):
     """A table: column titles and rows of text.
 
     Columns in `may_fold` hold prose, which is folded where the terminal is narrow; where that is not enough, those in `least` move to a

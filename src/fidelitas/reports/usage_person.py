@@ -2,9 +2,10 @@
 
 from collections import Counter
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field
 from datetime import datetime, tzinfo
 from typing import Protocol
+
+from msgspec import Struct, field
 
 from fidelitas.facts import EventKind
 from fidelitas.findings import Finding
@@ -70,8 +71,7 @@ def _hours(acts: Sequence[AttributedEvent], zone: tzinfo) -> list[Part]:
     return [f"Hours of the day ({name})  0 {bars([hours[hour] for hour in range(24)])} 23", f"Days of the week  {week}"]
 
 
-@dataclass(slots=True)
-class _Command:
+class _Command(Struct):
     count: int = 0
     targets: set[str] = field(default_factory=set)
     hosts: set[str] = field(default_factory=set)

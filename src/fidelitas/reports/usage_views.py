@@ -3,10 +3,11 @@
 import re
 import shlex
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
 from datetime import datetime, tzinfo
 from functools import cached_property
 from typing import Any
+
+from msgspec import Struct
 
 from fidelitas.findings import Finding
 from fidelitas.logbook import EventFilter, Logbook
@@ -25,8 +26,7 @@ __all__ = ["VIEWS", "UsageAnswer"]
 _WORD = re.compile(r"[^\s,:;\"']+")
 
 
-@dataclass(frozen=True)
-class UsageAnswer:
+class UsageAnswer(Struct, frozen=True, dict=True):
     """What the logs say of the events that are `wanted`; `records` are kept for views that show each. Times are shown in `zone`."""
 
     book: Logbook

@@ -6,8 +6,9 @@ no command: it is to be mended where it is.
 
 import shlex
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from enum import StrEnum
+
+from msgspec import Struct
 
 from fidelitas.departure import Phase, Step
 from fidelitas.departure.removal import removal_steps
@@ -37,8 +38,7 @@ class Outcome(StrEnum):
     UNREAD = "not surveyed since"
 
 
-@dataclass(frozen=True, slots=True)
-class Action:
+class Action(Struct, frozen=True):
     """A step with the items that it is for; `last` where it takes root from the last who has it on its subject."""
 
     step: Step
@@ -46,8 +46,7 @@ class Action:
     last: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class Revocation:
+class Revocation(Struct, frozen=True):
     """An item that is to be revoked on one subject, and what became of that."""
 
     item: Item

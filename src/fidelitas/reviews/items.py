@@ -6,9 +6,9 @@ signed and read without the evidence.
 
 import hashlib
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass
 
 import msgspec
+from msgspec import Struct
 
 from fidelitas.charter.scope import is_systems_own
 from fidelitas.rights import Holding, Link, Mechanism, PrincipalKind, Route
@@ -102,8 +102,7 @@ class Review(msgspec.Struct, frozen=True, kw_only=True):
         return self.items[number - 1] if 0 < number <= len(self.items) else None
 
 
-@dataclass(frozen=True, slots=True)
-class About:
+class About(Struct, frozen=True):
     """What is known of a holding besides its routes: whose it is, who decides it, what the charter says, when it was used last."""
 
     persons: tuple[str, ...] = ()

@@ -1,7 +1,8 @@
 """A review with its decisions, and what became of its revocations."""
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from fidelitas.reviews.actions import Outcome, Revocation
 from fidelitas.reviews.decisions import Decision, DecisionKind, counting, undecided
@@ -10,8 +11,7 @@ from fidelitas.reviews.items import Item, Review
 __all__ = ["Standing"]
 
 
-@dataclass(frozen=True, slots=True)
-class Standing:
+class Standing(Struct, frozen=True):
     """A review as it stands: every decision, the oldest first; when it was closed (ISO 8601, UTC); its revocations, where looked at."""
 
     review: Review

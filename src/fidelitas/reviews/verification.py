@@ -10,11 +10,11 @@ import re
 import tarfile
 import zlib
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 import msgspec
+from msgspec import Struct
 
 from fidelitas.errors import ReadError
 from fidelitas.reviews.decisions import Decision
@@ -27,8 +27,7 @@ _NAME = re.compile(r"(?:[a-z]{1,20}\.json(?:\.sig)?|evidence/[0-9]{5,9})\Z")
 _LARGEST, _MOST, _ALL = 256 * 2**20, 100_000, 2 * 2**30
 
 
-@dataclass(frozen=True, slots=True)
-class Pack:
+class Pack(Struct, frozen=True):
     """The files of a pack by name; `head` says which review it is of."""
 
     files: Mapping[str, bytes]

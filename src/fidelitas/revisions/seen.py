@@ -2,8 +2,9 @@
 
 import hashlib
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
 from datetime import datetime
+
+from msgspec import Struct, field
 
 from fidelitas.languages.evidence import HostEvidence
 from fidelitas.revisions.families import family_files
@@ -11,8 +12,7 @@ from fidelitas.revisions.families import family_files
 __all__ = ["Revision", "Step", "gather"]
 
 
-@dataclass(frozen=True, slots=True)
-class Step:
+class Step(Struct, frozen=True):
     """A subject that went from one revision to another, with its evidence before and after."""
 
     subject: str
@@ -20,8 +20,7 @@ class Step:
     after: HostEvidence
 
 
-@dataclass(slots=True)
-class Revision:
+class Revision(Struct):
     """One state of a policy: its files by path, when it was seen first and last, and which subjects have it now.
 
     `number` counts the revisions of an estate in the order in which they were seen first; `before` is the one whose place it took, on the

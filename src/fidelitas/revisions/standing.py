@@ -1,18 +1,18 @@
 """How the policy of a subject stands to a repository: at the intended commit, behind it, or edited where it is.  Pure."""
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
 from datetime import datetime
 from difflib import SequenceMatcher
 from enum import StrEnum
+
+from msgspec import Struct
 
 from fidelitas.revisions.seen import Revision
 
 __all__ = ["Commit", "Repository", "Standing", "StandingKind", "commits_of", "line_changes", "standing_of", "standings_of"]
 
 
-@dataclass(frozen=True, slots=True)
-class Commit:
+class Commit(Struct, frozen=True):
     """A commit of a policy's repository, with the files of a host that it has, by their paths there."""
 
     id: str
@@ -27,8 +27,7 @@ class Commit:
         return self.id[:10]
 
 
-@dataclass(frozen=True, slots=True)
-class Repository:
+class Repository(Struct, frozen=True):
     """The commits of a policy, the newest first; `intended` says by tag which is to be on the subjects with it, by its ID."""
 
     commits: Sequence[Commit]
@@ -61,8 +60,7 @@ class StandingKind(StrEnum):
     UNINTENDED = "nothing is intended"
 
 
-@dataclass(frozen=True, slots=True)
-class Standing:
+class Standing(Struct, frozen=True):
     """A kind, the commit that the policy is at or nearest to, how many commits lie between, and lines that differ from it."""
 
     kind: StandingKind

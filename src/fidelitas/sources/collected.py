@@ -4,10 +4,11 @@ import hashlib
 import io
 import tomllib
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from importlib import resources
 from typing import Any
+
+from msgspec import Struct, field
 
 from fidelitas.errors import ReadError
 from fidelitas.evidence import Bundle, Identity, MissingItem, make_rows_bundle, read_bundle
@@ -19,8 +20,7 @@ __all__ = ["DEADLINE", "Answers", "Collected", "ConnectionLost", "queries", "sea
 DEADLINE = 1800.0
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Collected:
+class Collected(Struct, frozen=True, kw_only=True):
     """A bundle and the archive that it was read from."""
 
     bundle: Bundle
@@ -55,8 +55,7 @@ class ConnectionLost(Exception):  # noqa: N818 it ends the reading of one server
     """The server went away while it was read."""
 
 
-@dataclass(slots=True)
-class Answers:
+class Answers(Struct):
     """What a server has answered so far: listings of rows, and what it did not tell."""
 
     listings: dict[str, bytes] = field(default_factory=dict)

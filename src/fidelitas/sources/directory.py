@@ -11,11 +11,12 @@ import ssl
 import warnings
 from collections.abc import Iterator, Mapping
 from contextlib import suppress
-from dataclasses import dataclass
 from itertools import chain
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 from urllib.parse import parse_qs, unquote, urlsplit
+
+from msgspec import Struct
 
 from fidelitas.errors import ReadError, RequestError
 from fidelitas.evidence import MissingItem
@@ -164,8 +165,7 @@ def from_directory(uri: str, name: str | None = None, password: str | None = Non
     return _sealed(name or asked.host or "localhost", without_secrets(b"\n".join(texts)), gaps)
 
 
-@dataclass(frozen=True, slots=True)
-class _Asked:
+class _Asked(Struct, frozen=True):
     """What a URI of a directory asks for."""
 
     server: str

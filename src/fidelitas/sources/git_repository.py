@@ -6,9 +6,10 @@ What the repository itself configures is not obeyed: no hook, no filter, no prog
 import os
 import subprocess
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
+
+from msgspec import Struct
 
 from fidelitas.errors import ReadError
 
@@ -18,8 +19,7 @@ _MOST_COMMITS, _SECONDS = 500, 60
 _SAFE = ("core.fsmonitor=false", "core.hooksPath=/dev/null", "log.showSignature=false", "diff.external=", "protocol.allow=never")
 
 
-@dataclass(frozen=True, slots=True)
-class CommittedFiles:
+class CommittedFiles(Struct, frozen=True):
     """A commit: its ID, author, time and comment, and files by the paths that they have on a host."""
 
     id: str

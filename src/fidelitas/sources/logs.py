@@ -7,13 +7,14 @@ import hashlib
 import re
 import subprocess
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import replace
 from datetime import UTC, datetime
 from functools import partial
 from io import BufferedIOBase
 from itertools import pairwise
 from pathlib import Path
 from typing import cast
+
+from msgspec.structs import replace
 
 from fidelitas.errors import ReadError
 from fidelitas.evidence import BROKEN, LogCopy, age_of, bounded, cuts_of, has_records, in_blocks, tail_of, whole_lines

@@ -1,8 +1,9 @@
 """A policy file that is nowhere in force: on a host's evidence in place of its own, to see what it would amount to."""
 
 import os
-from dataclasses import replace
 from pathlib import Path
+
+from msgspec.structs import replace
 
 from fidelitas.errors import ReadError
 from fidelitas.evidence import Bundle, Item

@@ -7,8 +7,9 @@ it.  Answers are kept: a policy asks for the same few files over and over.
 import hashlib
 import os
 import stat
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 __all__ = ["FoundFile", "RootFiles"]
 
@@ -17,8 +18,7 @@ _MOST_LINKS = 40
 _BLOCK = 1 << 20
 
 
-@dataclass(frozen=True, slots=True)
-class FoundFile:
+class FoundFile(Struct, frozen=True):
     """What makes a file the same file: device and inode; and its mode."""
 
     device: int

@@ -15,10 +15,11 @@ import tempfile
 import time
 from collections.abc import Sequence
 from contextlib import suppress
-from dataclasses import dataclass, field
 from pathlib import Path
 from threading import Event, Lock
 from typing import IO
+
+from msgspec import Struct, field
 
 from fidelitas.errors import EvidenceError, ReadError
 from fidelitas.estate import Elevation, HostEntry, Shell
@@ -48,8 +49,7 @@ _TOO_LARGE = Failure(f"it sent more than {_LARGEST >> 20} MiB", "Collect it with
 _STOPPED = Failure("it was stopped", "Survey with --resume.")
 
 
-@dataclass(slots=True)
-class SshReader:
+class SshReader(Struct):
     """Reads hosts, of several threads; `arguments` are those of the probe, `config` is a file in place of the user's ssh_config."""
 
     arguments: Sequence[str] = ()

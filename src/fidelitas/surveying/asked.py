@@ -1,7 +1,9 @@
 """What a survey is to read besides the hosts of an estate: this machine, root folders, files, servers; and how each is to be called."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from fidelitas.errors import RequestError
 from fidelitas.evidence import is_valid_subject_name
@@ -9,8 +11,7 @@ from fidelitas.evidence import is_valid_subject_name
 __all__ = ["Asked", "with_access_rules", "with_names"]
 
 
-@dataclass(frozen=True, slots=True)
-class Asked:
+class Asked(Struct, frozen=True):
     """One thing to read: its `kind` is "host", "file" or the platform of a server, `what` a folder, a path or an address, or nothing.
 
     `access_rules` is the configuration file of the server of a directory.

@@ -1,10 +1,11 @@
 """Reading everything that a survey asks for; a subject that cannot be read costs only itself."""
 
 from collections.abc import Generator, Iterable, Iterator, Sequence
-from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
 from typing import cast
+
+from msgspec import Struct
 
 from fidelitas.errors import FidelitasError, ReadError, RequestError
 from fidelitas.estate import HostEntry
@@ -22,8 +23,7 @@ from fidelitas.trouble import told
 __all__ = ["Manner", "Reading"]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Manner:
+class Manner(Struct, frozen=True, kw_only=True):
     """How subjects are read: which files and logs, for how many seconds each, with which password on servers."""
 
     files: FileScan

@@ -1,6 +1,6 @@
 """Two states of an estate in a ledger: the newest evidence that every subject had when each of two surveys was finished."""
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from fidelitas.errors import RequestError
 from fidelitas.evidence import Sameness, sameness
@@ -9,8 +9,7 @@ from fidelitas.ledger import Ledger, StoredEvidence
 __all__ = ["States", "states_of"]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class States:
+class States(Struct, frozen=True, kw_only=True):
     """The surveys by name, what evidence there was with each, and what is not the same: `silent` subjects, `other` machines."""
 
     before: str

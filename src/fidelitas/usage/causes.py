@@ -1,8 +1,10 @@
 """Why privilege, a password or a login was refused, counted while the actions go by."""
 
-from dataclasses import dataclass, field, replace
 from datetime import datetime
 from functools import lru_cache
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from fidelitas.facts import Event, EventKind
 
@@ -15,8 +17,7 @@ METHODS = frozenset({"password", "publickey", "keyboard-interactive/pam", "hostb
 _OTHERS = "(other reasons)"
 
 
-@dataclass(slots=True)
-class Cause:
+class Cause(Struct):
     """How often something was refused for one reason, who met it, on which hosts, and when last."""
 
     count: int = 0

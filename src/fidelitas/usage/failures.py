@@ -2,9 +2,10 @@
 
 from array import array
 from collections.abc import Collection, Iterator
-from dataclasses import dataclass
 from itertools import chain
 from typing import TypeVar
+
+from msgspec import Struct
 
 from fidelitas.facts import LOGIN_SERVICES, Event, EventKind, Hours, Place
 from fidelitas.usage.causes import METHODS
@@ -22,8 +23,7 @@ _MOST_SPRAYS = 20
 FirstFailure = tuple[str, int, str, Place]  # account, hour, where the first came from, and where it stands
 
 
-@dataclass(slots=True)
-class Failures:
+class Failures(Struct):
     """Failed attempts of one hour from one place or on one account.
 
     One attempt at a login is told by up to three lines: PAM's, that of the attempt itself, and why it cannot succeed (no such account,
@@ -52,8 +52,7 @@ class Failures:
             self.refusals += count
 
 
-@dataclass(frozen=True, slots=True)
-class Spray:
+class Spray(Struct, frozen=True):
     """Many accounts, `names` some of them, tried from one place within an hour."""
 
     source: str

@@ -1,7 +1,8 @@
 """When accounts of one place logged in last and used privilege last, and how many uses there were in which quarter of an hour."""
 
-from dataclasses import dataclass, field
 from datetime import datetime
+
+from msgspec import Struct, field
 
 from fidelitas.facts import Hours
 from fidelitas.usage.persons import AttributedEvent
@@ -12,8 +13,7 @@ _MOST, _MOST_QUARTERS = 20_000, 200_000  # of accounts; of six years
 _QUARTERS, _MINUTES = 4, 15
 
 
-@dataclass(slots=True)
-class Latest:
+class Latest(Struct):
     """The last logins by account, the last uses by the account that a line names and by person; how many uses by quarter since 1970."""
 
     logins: dict[str, datetime] = field(default_factory=dict)

@@ -1,8 +1,9 @@
 """What accounts of one host use for the first time, against what each has used so far."""
 
 from collections import Counter
-from dataclasses import dataclass
 from enum import Enum
+
+from msgspec import Struct
 
 from fidelitas.usage.command_families import family_of
 from fidelitas.usage.persons import AttributedEvent
@@ -26,8 +27,7 @@ class New(Enum):
     COMMAND = "command"
 
 
-@dataclass(frozen=True, slots=True)
-class Novelty:
+class Novelty(Struct, frozen=True):
     """The first use of a command or a right by an account with a habit: after so many uses of `known` others; how probable that is."""
 
     record: AttributedEvent

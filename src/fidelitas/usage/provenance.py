@@ -1,6 +1,6 @@
 """Since when a right is held, and by whose doing: the log events that gave a membership, made an account, or edited a policy file."""
 
-from dataclasses import dataclass, field
+from msgspec import Struct, field
 
 from fidelitas.facts import Change, EventKind
 from fidelitas.usage.persons import AttributedEvent
@@ -11,8 +11,7 @@ __all__ = ["Grants"]
 _MOST = 10_000
 
 
-@dataclass(slots=True)
-class Grants:
+class Grants(Struct):
     """What the logs of one host tell of how rights came about; of each thing the latest."""
 
     memberships: dict[tuple[str, str], AttributedEvent] = field(default_factory=dict)  # by group and account

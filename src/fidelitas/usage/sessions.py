@@ -5,10 +5,11 @@ last that was opened as the same account.  One that no line closes is told as ne
 """
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from datetime import datetime, timedelta
 from functools import lru_cache
 from typing import Any, TypeVar
+
+from msgspec import Struct
 
 from fidelitas.facts import Event, EventKind, Place
 from fidelitas.usage.command_lines import gives_shell
@@ -47,8 +48,7 @@ _DISORDER = timedelta(minutes=1)  # by which lines may stand out of order
 _STALE = timedelta(days=2)
 
 
-@dataclass(slots=True)
-class Session:
+class Session(Struct):
     """One elevated session; `person` is empty where nobody can be tied to it, `closed` is ``None`` where no line tells of its end."""
 
     person: str

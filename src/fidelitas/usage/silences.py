@@ -2,11 +2,12 @@
 
 from collections import Counter
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from datetime import UTC, datetime, tzinfo
 from itertools import groupby
 from statistics import fmean
 from typing import Protocol
+
+from msgspec import Struct
 
 from fidelitas.facts import TimeJump
 from fidelitas.usage.habits import bin_of
@@ -19,8 +20,7 @@ _MOST_HOURS = 24 * 366 * 3
 _LEAST_ACTIVE = 15  # hours with lines from which what is usual is worked out
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class LogState:
+class LogState(Struct, frozen=True, kw_only=True):
     """One log as it was read: from when to when, its lines by hour, jumps back in time, and whether it was empty."""
 
     path: str
@@ -41,8 +41,7 @@ class _Logged(Protocol):
     zone: tzinfo
 
 
-@dataclass(frozen=True, slots=True)
-class Silence:
+class Silence(Struct, frozen=True):
     """A time in which a log holds nothing, though so many lines were expected; `last` where it goes on to the end."""
 
     family: str

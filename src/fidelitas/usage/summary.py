@@ -1,8 +1,9 @@
 """What a person did with privilege, counted while the actions go by."""
 
 from collections import Counter
-from dataclasses import dataclass, field
 from datetime import datetime, timedelta
+
+from msgspec import Struct, field
 
 from fidelitas.facts import EventKind
 from fidelitas.usage.causes import Causes
@@ -26,8 +27,7 @@ _SURE = frozenset(
 _MOST_COMMANDS = 5000
 
 
-@dataclass(slots=True)
-class PersonUse:
+class PersonUse(Struct):
     """One person on all hosts: numbers of events, and when the first and the last of them were."""
 
     person: str

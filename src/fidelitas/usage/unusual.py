@@ -5,8 +5,9 @@ tests some come out by chance: `discoveries` keeps the share of those small.
 """
 
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass, field
 from statistics import median
+
+from msgspec import Struct, field
 
 from fidelitas.facts import Place
 from fidelitas.usage.active_hours import ActiveHours
@@ -27,8 +28,7 @@ _NEAR = 6  # hours that are of one stretch of work
 _LEAST_ACTIVE = 15  # hours of activity from which an account's or a host's habit is worked out
 
 
-@dataclass(frozen=True, slots=True)
-class Burst:
+class Burst(Struct, frozen=True):
     """Wrong passwords of one account within an hour."""
 
     account: str
@@ -38,8 +38,7 @@ class Burst:
     chance: float
 
 
-@dataclass(frozen=True, slots=True)
-class OddHour:
+class OddHour(Struct, frozen=True):
     """Uses at an hour outside an account's habit, the first with a `command`; `share` is that of its activity expected at such hours."""
 
     person: str
@@ -51,8 +50,7 @@ class OddHour:
     expected: float
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Unusual:
+class Unusual(Struct, frozen=True, kw_only=True):
     """What is unusual on a host."""
 
     odd_hours: list[OddHour] = field(default_factory=list)

@@ -2,8 +2,9 @@
 
 import re
 from collections.abc import Iterator
-from dataclasses import replace
 from datetime import UTC
+
+from msgspec.structs import replace
 
 from fidelitas.checks.check import Check, Found, check
 from fidelitas.checks.linux.sudo_rules import NEEDED, as_root, named_instead, users_of, without_tag

@@ -2,7 +2,8 @@
 
 import shlex
 from collections.abc import Iterator
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from fidelitas.checks.check import Check, Found, check
 from fidelitas.checks.linux.sudo_rules import as_root

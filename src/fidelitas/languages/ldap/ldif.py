@@ -7,7 +7,8 @@ import base64
 import binascii
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from fidelitas.facts import Gap, Place
 from fidelitas.languages.lines import lines_of
@@ -32,8 +33,7 @@ def is_ldif(text: str) -> bool:
     return first_line(text).lower().startswith(("version:", "dn:"))
 
 
-@dataclass(slots=True)
-class Entry:
+class Entry(Struct):
     """One object: attribute names in lower case and without options, each value with its line.
 
     `told` says of an attribute that came in ranges how far the last of them goes ([MS-ADTS] 3.1.1.3.1.3.3): ``*`` is the end.

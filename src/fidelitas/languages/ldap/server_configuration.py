@@ -5,7 +5,8 @@ What stands before the first database holds for all of them, after their own rul
 
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from fidelitas.facts import Gap, Place, ServerRule, ServerRules
 from fidelitas.languages.ldap.server_rules import server_rule, unquoted
@@ -17,8 +18,7 @@ __all__ = ["read_server_configuration"]
 _SCHEMA = re.compile(r"schema", re.IGNORECASE)
 
 
-@dataclass(slots=True)
-class _Database:
+class _Database(Struct):
     place: Place
     general: bool = False
     root: str = ""

@@ -6,7 +6,8 @@ line of a file does; the values of an attribute have no order, so that those wit
 
 import re
 from collections.abc import Iterator, Mapping
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from fidelitas.facts import (
     Command,

@@ -5,7 +5,8 @@ Of all, the base of the tree or the realm.  Passwords in these files are never r
 
 import re
 from collections.abc import Iterator, Mapping
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from fidelitas.facts import DirectorySource, Place, SearchBase, SidNumbers
 from fidelitas.languages.linux.nslcd import read_nslcd

@@ -6,11 +6,12 @@ Knows where a command stands in each form; not who can write what it names.
 import re
 import tomllib
 from collections.abc import Iterator
-from dataclasses import dataclass
 from fnmatch import fnmatchcase
 from functools import cache
 from importlib.resources import files
 from posixpath import dirname
+
+from msgspec import Struct
 
 from fidelitas.facts import Job, JobKind, Place
 from fidelitas.languages.linux.shell import Call, calls_of
@@ -24,8 +25,7 @@ _BINARY = 8192  # characters, in which a compiled program has a NUL
 _PYTHON_IMPORT = re.compile(r"^\s*(?:from\s+([A-Za-z_]\w*)|import\s+([A-Za-z_]\w*(?:\s*,\s*[A-Za-z_]\w*)*))", re.MULTILINE)
 
 
-@dataclass(frozen=True, slots=True)
-class _Hook:
+class _Hook(Struct, frozen=True):
     patterns: tuple[str, ...]
     commands: tuple[re.Pattern[str], ...]
     whole: tuple[re.Pattern[str], ...]

@@ -4,9 +4,11 @@ Knows the paths and what each is read for; not the syntax, nor what follows from
 """
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
 from functools import lru_cache
 from typing import TypeVar
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from fidelitas.facts import (
     AccessEntry,
@@ -113,8 +115,7 @@ def _masked_before(content: bytes, form: str) -> str:
     return masked_lines(decode(content), form)
 
 
-@dataclass(frozen=True, slots=True)
-class _Files:
+class _Files(Struct, frozen=True):
     """The files of a bundle, as the languages ask for them."""
 
     contents: Mapping[str, bytes]

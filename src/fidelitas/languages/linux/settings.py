@@ -4,7 +4,8 @@ Knows their syntax.  Their unknown settings are skipped, as their own readers pa
 """
 
 import re
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from fidelitas.facts import LoginLimits, NameService, Netgroup, OperatingSystem, Place
 from fidelitas.languages.lines import lines_of
@@ -85,8 +86,7 @@ def read_netgroup(text: str, origin: Place) -> tuple[Netgroup, ...]:
     return tuple(found)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class PolicyPlugin:
+class PolicyPlugin(Struct, frozen=True, kw_only=True):
     """The policy plugin that sudo.conf names, and the policy file, owner and group that it is told to use."""
 
     path: str

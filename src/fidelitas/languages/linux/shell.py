@@ -6,9 +6,10 @@ plain text; what only a running shell can know is skipped.  In linear time: ever
 
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass, field
 from itertools import pairwise, takewhile
 from posixpath import dirname, join, normpath
+
+from msgspec import Struct, field
 
 from fidelitas.languages.words import shell_words
 
@@ -53,8 +54,7 @@ _OWN_FOLDER = re.compile(r"\$\(\s*(?:cd\s+)?\"?\$?\(?\s*dirname\s+[^)]*\)?[^)]*\
 _HERE_DOCUMENT = re.compile(r"<<-?\s*(['\"]?)([A-Za-z_][A-Za-z0-9_]*)\1")
 
 
-@dataclass(frozen=True, slots=True)
-class Call:
+class Call(Struct, frozen=True):
     """A path that a script runs (`how` is "runs"), reads as code ("reads"), or from whose names it takes options ("names"), by a line."""
 
     path: str
@@ -62,8 +62,7 @@ class Call:
     line: int
 
 
-@dataclass(slots=True)
-class _Reader:
+class _Reader(Struct):
     folder: str | None  # the working folder, where it is known
     script: str | None  # the path of the script itself
     variables: dict[str, str] = field(default_factory=dict)

@@ -6,8 +6,9 @@ is kept.
 
 import re
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, field
 from fnmatch import fnmatchcase
+
+from msgspec import Struct, field
 
 from fidelitas.facts import Gap, Place, SshdSetting
 from fidelitas.languages.lines import lines_of
@@ -26,8 +27,7 @@ _ALONE = frozenset({"all", "invalid-user", "canonical", "final"})
 Matches = tuple[tuple[str, str], ...]
 
 
-@dataclass(slots=True)
-class _Reading:
+class _Reading(Struct):
     text: Callable[[str], str | None]
     names: Callable[[str], Sequence[str]]
     subject: str

@@ -7,7 +7,8 @@ lookup has found, and makes deeper ones effective.  Passwords are never read.
 
 import re
 from collections.abc import Iterator, Mapping
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from fidelitas.facts import AccessRules, DirectorySource, MemberNaming, Place, RuleSearch, SearchBase, SidNumbers
 

@@ -5,7 +5,8 @@ Knows the files, their drop-ins and which of two of one name counts; not what a 
 
 import re
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from fidelitas.facts import Job, JobKind, Place
 from fidelitas.languages.lines import lines_of
@@ -26,8 +27,7 @@ _SPECIFIER = re.compile(r"%[A-Za-z]")
 _PREFIX = re.compile(r"[@:|\-+!]*")
 
 
-@dataclass(frozen=True, slots=True)
-class _Setting:
+class _Setting(Struct, frozen=True):
     section: str
     name: str
     value: str

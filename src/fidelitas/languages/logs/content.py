@@ -5,10 +5,11 @@ Knows blocks, not what is in them.
 
 from collections import deque
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
 from datetime import datetime
 from itertools import islice
 from typing import Protocol
+
+from msgspec import Struct
 
 from fidelitas.errors import ReadError
 
@@ -48,8 +49,7 @@ class LogLike(Protocol):
     def parts(self) -> Callable[[int], Sequence[Callable[[], Iterator[bytes]]]]: ...
 
 
-@dataclass(frozen=True, slots=True)
-class DerivedLog:
+class DerivedLog(Struct, frozen=True):
     """A log of which a part was left out, or as if another survey had collected it."""
 
     path: str

@@ -1,8 +1,9 @@
 """Ordinary logins of which nothing matters but how many there were, and the last of each account."""
 
 from collections import Counter
-from dataclasses import dataclass, field
 from datetime import datetime
+
+from msgspec import Struct, field
 
 from fidelitas.facts import Event, EventKind, is_ordinary_login
 
@@ -12,8 +13,7 @@ _MOST_MET = 100_000
 _OF_LOGIN = frozenset({EventKind.LOGIN, EventKind.OPENED, EventKind.CLOSED})
 
 
-@dataclass(slots=True)
-class Counted:
+class Counted(Struct):
     """What was counted in place of being yielded: events by host, the last login by host and account."""
 
     events: Counter[str] = field(default_factory=Counter)

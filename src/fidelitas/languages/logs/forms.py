@@ -1,9 +1,10 @@
 """The forms of logs: how each is recognised, by how a log begins, and what reads it.  A new form is its module and one row here."""
 
 from collections.abc import Callable, Iterable, Iterator, Mapping
-from dataclasses import dataclass, field
 from datetime import datetime, tzinfo
 from typing import NamedTuple, Protocol
+
+from msgspec import Struct, field
 
 from fidelitas.facts import Event, Place
 from fidelitas.languages.logs.audit_log import AuditReader, is_audit_log
@@ -37,8 +38,7 @@ class LogReader(Protocol):
     def events(self, blocks: Iterable[bytes]) -> Iterator[Event]: ...
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class KnownLog:
+class KnownLog(Struct, frozen=True, kw_only=True):
     """One log with what is known of its host: the zone of its clock, its accounts by ID; `by` is when it was last written to."""
 
     origin: Place

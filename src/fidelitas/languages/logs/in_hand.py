@@ -1,9 +1,10 @@
 """One log while it is read: in its form, to its end, or to the end that it has so far."""
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field
 from datetime import datetime, tzinfo
 from typing import Any
+
+from msgspec import Struct, field
 
 from fidelitas.facts import Event, Place
 from fidelitas.languages.logs.content import LogContent, LogLike
@@ -17,8 +18,7 @@ from fidelitas.languages.utmp import whole_records
 __all__ = ["LASTING", "Cover", "InHand", "KnownHost", "Stopped", "extent_of"]
 
 
-@dataclass(slots=True)
-class Cover:
+class Cover(Struct):
     """What one log covers: its `pulse` says from when to when, and how steadily."""
 
     subject: str
@@ -29,8 +29,7 @@ class Cover:
     empty: bool = False
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class KnownHost:
+class KnownHost(Struct, frozen=True, kw_only=True):
     """What is known of the host of some logs: the zone of its clock, its accounts by ID; whose lines are read, and what is only counted."""
 
     zone: tzinfo
@@ -40,8 +39,7 @@ class KnownHost:
     counted: Counted | None = None
 
 
-@dataclass(slots=True)
-class Stopped:
+class Stopped(Struct):
     """Where the reading of a log stopped: how much of it was read by which reader, and what that knew."""
 
     path: str

@@ -1,8 +1,9 @@
 """How steadily a log was written: lines by hour, and places where its time runs backwards."""
 
 from collections import Counter
-from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
+
+from msgspec import Struct, field
 
 from fidelitas.facts import TimeJump
 
@@ -14,8 +15,7 @@ _MOST_JUMPS = 100
 _START = datetime(1970, 1, 1, tzinfo=UTC)
 
 
-@dataclass(slots=True)
-class Pulse:
+class Pulse(Struct):
     """Of one log: when its first and last lines were written, how many in which hour (since 1970, UTC), and its jumps back in time."""
 
     first: datetime | None = None

@@ -7,11 +7,12 @@ reading goes on from.
 
 from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
 from datetime import UTC, datetime, tzinfo
 from heapq import heapify, heappop, heapreplace
 from itertools import chain, islice
 from typing import Any
+
+from msgspec import Struct, field
 
 from fidelitas.errors import ReadError
 from fidelitas.facts import Event, Gap, Place
@@ -37,8 +38,7 @@ class ChangedError(Exception):
     """The logs are not those that were read before, with lines added at their ends: they have to be read from their begin."""
 
 
-@dataclass(slots=True)
-class FamilyState:
+class FamilyState(Struct):
     """Where the reading of a family stands: its logs that were read to their ends, the last one, and events that are not steady yet."""
 
     name: str
@@ -48,8 +48,7 @@ class FamilyState:
     pending: list[Sourced]
 
 
-@dataclass(slots=True)
-class ReadingState:
+class ReadingState(Struct):
     """Where the reading of some logs stands after what is steady before a time."""
 
     until: datetime
@@ -67,8 +66,7 @@ class ReadingState:
         return sum(extent.size for family in self.families for extent in (family.stopped.extent, *(extent for _, extent in family.ended)))
 
 
-@dataclass(slots=True)
-class _Family:
+class _Family(Struct):
     """The logs of one family while they are read, in the order in which they come; `last` is that which may go on.
 
     Where an earlier reading is gone on with, `resumed` is the log in which it stood, and `coming` are those behind it.

@@ -4,9 +4,10 @@ Knows the include rules of sudoers(5): which names are skipped, which owners and
 through `PolicyFiles`; where those come from is not known here.
 """
 
-from dataclasses import dataclass, field
 from posixpath import dirname, normpath
 from typing import Protocol
+
+from msgspec import Struct, field
 
 from fidelitas.facts import FileKind, FileState, Gap, Place, PolicyFile, PolicyFileState, SudoPolicy
 from fidelitas.languages.sudoers.parser import Statements, parse_policy
@@ -36,8 +37,7 @@ class PolicyFiles(Protocol):
         """Return the names in a folder."""
 
 
-@dataclass(slots=True)
-class _Includes:
+class _Includes(Struct):
     files: PolicyFiles
     origin: Place
     host: str

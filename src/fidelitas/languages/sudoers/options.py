@@ -7,17 +7,17 @@ is wrong about the host.
 import re
 import tomllib
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
 from functools import cache
 from importlib.resources import files
+
+from msgspec import Struct
 
 from fidelitas.languages.sudoers.times import timeout_seconds
 
 __all__ = ["option_fault"]
 
 
-@dataclass(frozen=True, slots=True)
-class _Option:
+class _Option(Struct, frozen=True):
     kind: str
     negatable: bool
     values: frozenset[str]

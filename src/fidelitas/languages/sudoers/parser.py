@@ -6,9 +6,11 @@ include directives are handed to the caller in place.
 """
 
 from collections.abc import Callable
-from dataclasses import dataclass, field, replace
 from datetime import datetime
 from typing import Any
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from fidelitas.facts import (
     AliasKind,
@@ -55,8 +57,7 @@ _OPTION_FIELDS = {
 }
 
 
-@dataclass(slots=True)
-class Statements:
+class Statements(Struct):
     """What a policy states, in the order in which sudo reads it; filled by `parse_policy`, over all files of the policy."""
 
     rules: list[SudoRule] = field(default_factory=list)
@@ -85,8 +86,7 @@ def parse_policy(text: str, origin: Place, include: Include, statements: Stateme
     _Parser(text, origin, include, statements, token_by_token=token_by_token).policy()
 
 
-@dataclass(frozen=True, slots=True)
-class _CommandSpec:
+class _CommandSpec(Struct, frozen=True):
     """What is handed down along a command list."""
 
     run_as_users: tuple[Member, ...] | None = None

@@ -7,8 +7,9 @@ A column that is empty in all rows is left out.
 
 import textwrap
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from itertools import zip_longest
+
+from msgspec import Struct
 
 from fidelitas.reports.table import Table
 from fidelitas.text import escape_control
@@ -22,8 +23,7 @@ _INDENT = "    "
 _PROSE = 24
 
 
-@dataclass(frozen=True, slots=True)
-class Line:
+class Line(Struct, frozen=True):
     """One line of output, and its style of Rich, which is for the first `upto` characters where that is set."""
 
     text: str = ""
@@ -31,8 +31,7 @@ class Line:
     upto: int | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class _Column:
+class _Column(Struct, frozen=True):
     title: str
     cells: tuple[str, ...]
     prose: bool

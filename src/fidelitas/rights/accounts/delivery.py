@@ -9,8 +9,10 @@ out again (sudoers.ldap(5); plugins/sudoers/ldap.c, sudo_ldap_build_pass1).
 """
 
 from collections.abc import Iterable
-from dataclasses import dataclass, replace
 from ipaddress import ip_interface
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from fidelitas.facts import Member, MemberKind, SudoPolicy, SudoRule
 
@@ -36,8 +38,7 @@ class Names:
         return name in self._names or name.lower() not in self._folded
 
 
-@dataclass(frozen=True)
-class Here:
+class Here(Struct, frozen=True, dict=True):
     """What the host is called, and its accounts and groups; whether rules for hosts by wildcards are found (ldap_sudo_include_regexp).
 
     Of its `addresses`, and the networks that these are in, those of the loopback do not count; ``None`` where they are not known.

@@ -5,7 +5,8 @@ in evidence tells is no gap any more.
 """
 
 from collections.abc import Iterator, Sequence
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from fidelitas.facts import Account, Directory, DirectoryGroup, FileKind, Gap, Group, HostFacts, SudoPolicy, joined_policies
 from fidelitas.rights.accounts.delivery import Here, Names, addresses_of, given_by_server, given_by_sssd

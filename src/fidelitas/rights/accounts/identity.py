@@ -1,8 +1,11 @@
 """One account of a host: what stands behind it, how it logs in, and the groups that it is in."""
 
-from dataclasses import dataclass, field
 from enum import Enum
 
+from msgspec import Struct
+from msgspec.structs import force_setattr
+
+from fidelitas.equality import equal_apart_from
 from fidelitas.facts import ON_THE_WAY, Account, Group, Password, Place, Shadow
 
 __all__ = ["AccountInBrief", "AccountKind", "Identity", "Login", "Membership", "synthetic_member"]
@@ -38,8 +41,7 @@ class Login(Enum):
         return False if self in (Login.NEITHER, Login.REFUSED, Login.EXPIRED, Login.BARRED) else None
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Membership:
+class Membership(Struct, frozen=True, kw_only=True):
     """An account's place in a group: by the group file's list, its own primary group ID, or, where `nested`, by a directory."""
 
     group: Group
@@ -48,8 +50,7 @@ class Membership:
     nested: bool = False
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class AccountInBrief:
+class AccountInBrief(Struct, frozen=True, kw_only=True):
     """What a list of holders shows of an account."""
 
     uid: int | None
@@ -57,8 +58,8 @@ class AccountInBrief:
     login: Login
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Identity:
+@equal_apart_from("gids")
+class Identity(Struct, frozen=True, kw_only=True):
     """One account of a host.
 
     `password` is ``None`` where the shadow file was not read; `of_directory` says that it comes from a directory, not from a file here.
@@ -74,7 +75,7 @@ class Identity:
     account: Account | None  # None for a made-up member, by which a group's own rights are asked
     shadow: Shadow | None = None
     of_directory: bool = False
-    gids: frozenset[int] = field(init=False, compare=False)  # all group IDs, the primary one included
+    gids: frozenset[int] = frozenset()  # worked out: all group IDs, the primary one included
 
     @property
     def in_brief(self) -> AccountInBrief:
@@ -88,7 +89,7 @@ class Identity:
 
     def __post_init__(self) -> None:
         own = frozenset(membership.group.gid for membership in self.memberships)
-        object.__setattr__(self, "gids", own if self.gid is None else own | {self.gid})
+        force_setattr(self, "gids", own if self.gid is None else own | {self.gid})
 
 
 def synthetic_member(gid: int | None = None) -> Identity:

@@ -6,7 +6,8 @@ An account that is refused keeps what it holds, as one that has expired does: li
 
 import re
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from fidelitas.facts import AccessRules, DirectoryAccount, Gap, HostAccessRule
 from fidelitas.rights.directory.filters import FilterError, Matcher, matcher
@@ -20,8 +21,7 @@ _DOMAIN = re.compile(r"\A(?:DOM|FOREST):[^:()]*:|\A[A-Za-z0-9.-]+:(?=\()")
 _WEAKENS = "who of the directory may log in: accounts that are refused are shown as if they were not"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Applicant:
+class Applicant(Struct, frozen=True, kw_only=True):
     """An account as a host knows it: its `name` and its groups by their names there; by their DNs those that list it, and round them."""
 
     name: str
@@ -31,8 +31,7 @@ class Applicant:
     in_chain: frozenset[str] = frozenset()
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Admission:
+class Admission(Struct, frozen=True, kw_only=True):
     """The names of accounts that are refused, and what is not known of it."""
 
     barred: frozenset[str] = frozenset()

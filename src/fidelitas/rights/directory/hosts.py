@@ -4,7 +4,8 @@ How a host writes the names, and whether accounts without a number are there, is
 """
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from fidelitas.distinguished_names import realm_of
 from fidelitas.facts import (

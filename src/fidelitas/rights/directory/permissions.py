@@ -1,7 +1,8 @@
 """Who may do what to an object of a directory, by its list of permissions: what bits and parts of an entry stand for there."""
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from fidelitas.facts import AccessControlEntry, SecurityDescriptor
 from fidelitas.rights.access_lists import allowances, owner_of
@@ -13,8 +14,7 @@ _GENERIC = ((0x10000000, 0xF01FF), (0x20000000, 0x20004), (0x40000000, 0x20028),
 _EVERYONE = frozenset({"S-1-1-0", "S-1-5-11", "S-1-5-15"})
 
 
-@dataclass(frozen=True, slots=True)
-class Access:
+class Access(Struct, frozen=True):
     """Something that a permission can allow: bits, any of which is enough, on the whole object or one of some parts of it (GUIDs)."""
 
     bits: int
@@ -25,8 +25,7 @@ class Access:
         return _mask(entry) & self.bits if not entry.object_type or entry.object_type in self.parts else 0
 
 
-@dataclass(frozen=True, slots=True)
-class Allowance:
+class Allowance(Struct, frozen=True):
     """Who (a SID) is allowed something, unless he is also one of those who are `denied` it before; `conditional` by what is not read."""
 
     sid: str

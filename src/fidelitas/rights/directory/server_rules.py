@@ -5,8 +5,9 @@ database may everything.  What cannot be decided (a filter, an expression, a set
 """
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import replace
 from functools import cached_property
+
+from msgspec.structs import replace
 
 from fidelitas.distinguished_names import folded
 from fidelitas.facts import DirectoryAccount, DirectoryFacts, Place, ServerBy, ServerRule, ServerRules, StatedGroup, Who

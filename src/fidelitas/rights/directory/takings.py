@@ -1,8 +1,10 @@
 """What each host takes of the directories in evidence: worked out once for all hosts that take the same in the same way."""
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, replace
 from hashlib import blake2b
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from fidelitas.facts import AccessRules, DirectorySource, Gap, HostAccessRule, HostFacts
 from fidelitas.rights.accounts.from_directory import with_directory
@@ -21,8 +23,7 @@ __all__ = ["Takings"]
 _Key = tuple[object, ...]
 
 
-@dataclass(frozen=True)
-class _Source:
+class _Source(Struct, frozen=True, dict=True):
     """One directory as a host asks it: the host's first, or a further one by its `number`."""
 
     rights: DirectoryRights

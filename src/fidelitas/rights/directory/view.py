@@ -5,7 +5,8 @@ A filter that asks for what is not in evidence leaves nothing out, and is a gap.
 
 import re
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from fidelitas.distinguished_names import first_value, folded, levels_below
 from fidelitas.facts import DirectoryAccount, DirectorySource, Gap, MemberNaming, SearchBase, StatedGroup, SudoPolicy

@@ -4,7 +4,8 @@ Anyone who can read the key there, or become an account that can, is the other a
 """
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from fidelitas.facts import Place, PrivateKey
 from fidelitas.rights.accounts.identity import Identity
@@ -22,8 +23,7 @@ __all__ = ["across_hosts"]
 _At = tuple[str, str]
 
 
-@dataclass(frozen=True, slots=True)
-class _KeyPath:
+class _KeyPath(Struct, frozen=True):
     """The links from an account of one host to an account of another."""
 
     links: LinkPath

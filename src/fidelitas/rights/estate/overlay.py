@@ -5,11 +5,13 @@ passed.  Where two hosts have the same content and that is the same too, the sec
 """
 
 from collections.abc import Callable, Iterable, Mapping
-from dataclasses import dataclass, fields, is_dataclass, replace
 from datetime import datetime
 from functools import cache, cached_property
 from ipaddress import ip_interface
 from typing import Any, TypeVar, cast
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from fidelitas.facts import AliasKind, DefaultScope, Gap, HostFacts, Member, Place, PrivateKey, Process
 from fidelitas.rights.accounts.identity import Identity
@@ -30,8 +32,7 @@ __all__ = ["HostOverlay", "OwnDetails", "host_specific_key", "renamed"]
 T = TypeVar("T")
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class OwnDetails:
+class OwnDetails(Struct, frozen=True, kw_only=True):
     """What is a host's own where all else is as on another."""
 
     subject: str
@@ -228,7 +229,7 @@ class _Renaming:
             return [self(one) for one in value]
         if kind is dict:
             return {key: self(one) for key, one in value.items()}
-        return self._once(value, self._dataclass) if _names_of(kind) else value
+        return self._once(value, self._fields) if _names_of(kind) else value
 
     def _once(self, value: Any, make: Callable[[Any], Any]) -> Any:
         known = self._done.get(id(value))
@@ -240,7 +241,7 @@ class _Renaming:
         after = tuple(self(one) for one in value)
         return after if any(new is not old for new, old in zip(after, value, strict=True)) else value
 
-    def _dataclass(self, value: Any) -> Any:
+    def _fields(self, value: Any) -> Any:
         changed = {}
         for name in _names_of(value.__class__):
             before = getattr(value, name)
@@ -252,5 +253,5 @@ class _Renaming:
 
 @cache
 def _names_of(kind: Any) -> tuple[str, ...]:
-    """Return the fields of a kind of values that can hold places; none of one that is no dataclass."""
-    return tuple(field.name for field in fields(kind) if field.init) if is_dataclass(kind) else ()
+    """Return the fields of a kind of values that can hold places; none of one that is none."""
+    return getattr(kind, "__struct_fields__", ())

@@ -6,9 +6,10 @@ a group, is the business of the platform: `GroupNodes` answers for it.
 """
 
 from collections.abc import Callable, Hashable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from functools import cached_property
 from typing import Any, Generic, Protocol, TypeVar
+
+from msgspec import Struct
 
 from fidelitas.rights.graph.links import Holding, Link, Principal, Right
 from fidelitas.rights.graph.paths import MOST_ROUTES, Edge, LinkPath, holding_of
@@ -29,8 +30,7 @@ def _itself(value: T) -> T:  # a function with a name, since what judges in anot
     return value
 
 
-@dataclass(frozen=True, slots=True)
-class GroupEdge(Generic[M]):
+class GroupEdge(Struct, Generic[M], frozen=True):
     """A link that a group, or with ``None`` for `gid` "any account", gives to some of its members."""
 
     link: Link
@@ -48,8 +48,7 @@ class GroupNodes(Protocol[M]):
         """Return the chains of memberships by which an account comes to the link of a group."""
 
 
-@dataclass(frozen=True, slots=True)
-class Edges(Generic[M]):
+class Edges(Struct, Generic[M], frozen=True):
     """All edges of a subject: `edges` each by itself, and `group_edges` to those accounts, `group_only`, that have nothing else."""
 
     nodes: GroupNodes[M]

@@ -4,10 +4,12 @@ A link says: *principal P → Q, under conditions C, because of place O*.  A rou
 """
 
 from collections.abc import Hashable
-from dataclasses import dataclass, field
 from enum import Enum, IntEnum
 from typing import NamedTuple
 
+from msgspec import Struct
+
+from fidelitas.equality import equal_apart_from
 from fidelitas.text import Place
 
 __all__ = ["By", "Holding", "Link", "LinkKind", "Mechanism", "Principal", "PrincipalKind", "Right", "RightKind", "Route", "Strength"]
@@ -27,14 +29,14 @@ class PrincipalKind(Enum):
     __hash__ = object.__hash__
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Principal:
+@equal_apart_from("aliases")
+class Principal(Struct, frozen=True, kw_only=True):
     """Someone who can hold a right on a subject; `name` is empty for any account."""
 
     kind: PrincipalKind
     name: str
     subject: str
-    aliases: tuple[str, ...] = field(default=(), compare=False)  # further names to ask by: name@realm, DOMAIN\\name, a SID
+    aliases: tuple[str, ...] = ()  # further names to ask by: name@realm, DOMAIN\\name, a SID
 
     def is_called(self, name: str) -> bool:
         """Return whether someone who is asked for by name is this; an account of another host, or for some hosts, also without them."""
@@ -95,8 +97,7 @@ _FULL = frozenset({
 })  # fmt: skip
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Right:
+class Right(Struct, frozen=True, kw_only=True):
     """A right on a subject.  `detail` is the account, the group, the command, or the privilege on the object `on` of a database."""
 
     kind: RightKind
@@ -223,8 +224,8 @@ class Strength(IntEnum):
         return self.name.lower()
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Link:
+@equal_apart_from("place", "behind")
+class Link(Struct, frozen=True, kw_only=True):
     """One thing that a principal can do to become, or act as, something else.
 
     `by` is the mechanism; `because` a clause that completes "P → Q because …", for readers alone: nothing decides by it.  `quote` is the
@@ -242,8 +243,8 @@ class Link:
     asks: str | None = None
     own_password: bool = False
     conditions: tuple[str, ...] = ()
-    place: Place = field(compare=False)
-    behind: tuple[Place, ...] = field(default=(), compare=False)
+    place: Place
+    behind: tuple[Place, ...] = ()
 
     def __hash__(self) -> int:
         return hash((self.because, self.quote, self.source, self.target))
@@ -259,8 +260,7 @@ class Link:
         return self.source, self.target, self.by, self.kind, self.strength, self.quote, self.asks, self.conditions
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Route:
+class Route(Struct, frozen=True, kw_only=True):
     """A chain of links from a principal to a right."""
 
     links: tuple[Link, ...]
@@ -293,8 +293,7 @@ class Route:
         return self.links[-1].place
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Holding:
+class Holding(Struct, frozen=True, kw_only=True):
     """A principal × a right × a subject, with its routes, the strongest and shortest first."""
 
     principal: Principal

@@ -1,7 +1,8 @@
 """Chains of links, the routes that they amount to, and routes to one right as a holding."""
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from fidelitas.rights.graph.links import By, Holding, Link, Mechanism, Principal, PrincipalKind, Right, Route, Strength
 
@@ -11,8 +12,7 @@ __all__ = ["MOST_ROUTES", "Edge", "LinkPath", "further_links", "holding_of", "vi
 LinkPath = tuple[Link, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Edge:
+class Edge(Struct, frozen=True):
     """One way on for a principal: a link, or a membership and the link that it opens."""
 
     links: LinkPath

@@ -7,8 +7,10 @@ strongest way.
 """
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
 from itertools import islice
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from fidelitas.rights.graph.group_edges import Edges, GroupEdges, M
 from fidelitas.rights.graph.links import Holding, Link, LinkKind, Mechanism, Principal, PrincipalKind, Right, Strength
@@ -21,8 +23,7 @@ __all__ = ["holdings_by", "holdings_from", "order_of", "without_echoes"]
 _MOST_LINKS = 100
 
 
-@dataclass(frozen=True, slots=True)
-class _Strongest:
+class _Strongest(Struct, frozen=True):
     """The first step of each principal's strongest way to a right, and how strong that way is."""
 
     steps: Mapping[Principal | Right, tuple[Strength, Edge]]
@@ -44,8 +45,7 @@ class _Strongest:
         return chains
 
 
-@dataclass(slots=True)
-class _Graph:
+class _Graph(Struct):
     # By source and target: an account may have a thousand steps, few of which lead to one right.
     forward: dict[Principal, dict[Principal | Right, list[Edge]]] = field(default_factory=dict)
     backward: dict[Principal | Right, list[Principal]] = field(default_factory=dict)

@@ -4,8 +4,10 @@ Knows permissions; not what the file is for.  A file's owner counts as able to w
 """
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, replace
 from posixpath import dirname
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from fidelitas.facts import AccessTag, FileKind, FileState
 from fidelitas.rights.linux.population import Identity, Population
@@ -15,8 +17,7 @@ __all__ = ["Writers", "above", "is_link", "readers", "readers_told", "runners", 
 _RUN, _WRITE, _READ = 1, 2, 4
 
 
-@dataclass(frozen=True, slots=True)
-class Writers:
+class Writers(Struct, frozen=True):
     """Who besides root can change a file: user IDs, group IDs, or everyone."""
 
     uids: frozenset[int] = frozenset()

@@ -5,17 +5,17 @@ Knows names and what is examined; not who can write a file.
 
 import re
 import tomllib
-from dataclasses import dataclass
 from functools import cache
 from importlib.resources import files
+
+from msgspec import Struct
 
 from fidelitas.facts import OperatingSystem
 
 __all__ = ["examined_by", "is_read"]
 
 
-@dataclass(frozen=True, slots=True)
-class _Row:
+class _Row(Struct, frozen=True):
     names: re.Pattern[str] | None
     skipped: tuple[str, ...]
     systems: frozenset[str]

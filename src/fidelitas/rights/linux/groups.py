@@ -6,9 +6,10 @@ Knows what groups are for and which paths that hangs on; not who is in them.
 import re
 import tomllib
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from functools import cache
 from importlib.resources import files
+
+from msgspec import Struct
 
 from fidelitas.facts import AccessTag, FileKind, FileState, Group
 
@@ -18,16 +19,14 @@ _DISK = re.compile(r"/dev/(sd[a-z]|x?vd[a-z]|nvme[0-9]n[0-9]|mmcblk[0-9]|dm-[0-9
 _BITS = {"r": 4, "w": 2}
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class _Entry:
+class _Entry(Struct, frozen=True, kw_only=True):
     right: str
     needs: tuple[str, ...]
     access: str
     reason: str
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Conferred:
+class Conferred(Struct, frozen=True, kw_only=True):
     """What a group confers on a host.
 
     `right` is root, read-secrets, read-evidence or write-evidence, or empty where it confers none; `path` the file or socket that

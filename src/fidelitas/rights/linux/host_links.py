@@ -6,7 +6,8 @@ delegations in modules of their own.
 
 import re
 from collections.abc import Iterator
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from fidelitas.facts import HostFacts, PasswordState, Place, SudoRule
 from fidelitas.rights.graph.links import By, LinkKind, Mechanism, Principal, PrincipalKind, Right, RightKind, Strength

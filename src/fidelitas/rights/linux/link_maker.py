@@ -4,7 +4,8 @@ Knows identities and how many links one fact gives; not what the facts mean.
 """
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from fidelitas.facts import HostFacts, Place
 from fidelitas.rights.graph.group_edges import GroupEdge
@@ -20,8 +21,7 @@ __all__ = ["LinkMaker", "Links", "Why"]
 Links = Iterator[LinkPath | GroupEdge[Identity]]
 
 
-@dataclass(frozen=True, slots=True)
-class Why:
+class Why(Struct, frozen=True):
     """What a link says besides its ends."""
 
     by: By

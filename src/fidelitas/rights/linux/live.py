@@ -4,7 +4,8 @@ A process keeps the groups that it was started with (credentials(7)); a change o
 """
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from fidelitas.facts import HostFacts, Process
 from fidelitas.rights.linux.population import AccountKind, Identity, Population
@@ -12,8 +13,7 @@ from fidelitas.rights.linux.population import AccountKind, Identity, Population
 __all__ = ["Stale", "stale_groups"]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Stale:
+class Stale(Struct, frozen=True, kw_only=True):
     """A group of an account in which its processes and the files differ.
 
     `held`: processes have it and the files do not; else the files have it and no process does.

@@ -6,12 +6,13 @@ Knows places and what they are for; not who can write them.
 import re
 import tomllib
 from collections.abc import Iterator
-from dataclasses import dataclass
 from fnmatch import translate
 from functools import cache
 from importlib.resources import files
 from posixpath import dirname
 from typing import Any
+
+from msgspec import Struct
 
 from fidelitas.facts import FileState
 from fidelitas.rights.linux.folder_readers import is_read
@@ -39,16 +40,14 @@ def is_stock(path: str, state: FileState, population: Population) -> bool:
     return owner is not None and not others and any(owner.name in owners and places.match(path) for owners, places in _stock())
 
 
-@dataclass(frozen=True, slots=True)
-class Obeyed:
+class Obeyed(Struct, frozen=True):
     """What is obeyed at a place: the folder or file of the table, and how root uses it."""
 
     path: str
     why: str
 
 
-@dataclass(frozen=True, slots=True)
-class _Row:
+class _Row(Struct, frozen=True):
     entries: bool  # whether what is in the folder counts, not only the folder itself
     why: str
     order: int

@@ -4,7 +4,8 @@ Knows those modules; a rule of another module that must succeed is a condition.
 """
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from fidelitas.facts import PamRule, PamTask
 
@@ -24,8 +25,7 @@ _USUAL = frozenset({
 _ASKING = frozenset({"pam_unix.so", "pam_sss.so", "pam_deny.so"})
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class SuRules:
+class SuRules(Struct, frozen=True, kw_only=True):
     """What su asks of an ordinary account.
 
     `open_to_all`: the rule by which nothing is asked at all.  `trusted`: a group whose members are not asked, by `trusted_by`.  `only`: the

@@ -7,7 +7,8 @@ one that asks.  What depends on a file that was not copied is a condition.
 import operator
 import re
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from fidelitas.facts import PamRule
 from fidelitas.patterns import wildcard_matches
@@ -36,8 +37,7 @@ _COMPARED: Mapping[str, Callable[[int, int], bool]] = {
 }  # fmt: skip
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Passage:
+class Passage(Struct, frozen=True, kw_only=True):
     """How a stack is passed without a password: by which rule, under which conditions."""
 
     rule: PamRule

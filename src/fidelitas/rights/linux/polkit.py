@@ -1,7 +1,8 @@
 """What polkit's own defaults amount to: actions that are answered "yes" where no rule says anything (polkit(8), pkexec(1))."""
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from fidelitas.facts import HostFacts, PolkitAction
 
@@ -19,8 +20,7 @@ _POWERFUL: Mapping[str, str] = {
 _AT_CONSOLE = "if the session is at the console of the machine: polkit asks for no password there"
 
 
-@dataclass(frozen=True, slots=True)
-class Unasked:
+class Unasked(Struct, frozen=True):
     """An action that polkit lets be done unasked: for a `program` alone, or else root for a `reason`; with the condition, if any."""
 
     action: PolkitAction

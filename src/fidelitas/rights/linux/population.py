@@ -5,11 +5,14 @@ The time of the evidence is an argument, never asked for.
 """
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
 from datetime import datetime
 from functools import cached_property
 from typing import TypeVar
 
+from msgspec import Struct
+from msgspec.structs import replace
+
+from fidelitas.equality import equal_apart_from
 from fidelitas.facts import Account, Group, HostFacts, LoginLimits, OperatingSystem, Password, PasswordState, Shadow
 from fidelitas.rights.accounts.from_directory import DIRECTORY_SOURCES
 from fidelitas.rights.accounts.identity import AccountKind, Identity, Login, Membership, synthetic_member
@@ -73,14 +76,14 @@ def _uid_range(facts: HostFacts) -> tuple[int, int]:
     return lowest or 0, highest or 0
 
 
-@dataclass(frozen=True)
-class Population:
+@equal_apart_from("nesting")
+class Population(Struct, frozen=True, dict=True):
     """Who exists on one host.  Where two lines give one name, the first counts, as it does for getpwnam(3)."""
 
     identities: tuple[Identity, ...]  # every line of the passwd file, in its order
     groups: tuple[Group, ...]
     admin_groups: tuple[str, ...]
-    nesting: Nesting | None = field(default=None, compare=False)
+    nesting: Nesting | None = None
 
     @cached_property
     def by_name(self) -> Mapping[str, Identity]:

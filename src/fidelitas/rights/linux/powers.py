@@ -6,11 +6,13 @@ Knows names and argument patterns; nothing of policies.
 import re
 import tomllib
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
 from fnmatch import fnmatchcase
 from functools import cache, lru_cache
 from importlib.resources import files
 from typing import Any
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from fidelitas.facts import Command
 from fidelitas.rights.linux.obeyed import obeyed_at
@@ -30,8 +32,7 @@ _VARIANT = re.compile(
 _LONG = 500
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Power:
+class Power(Struct, frozen=True, kw_only=True):
     """A program that hands over the account it runs as, under some arguments, with the reason.
 
     `escape` says that this is a feature of a program that is for something else, `noexec` that the NOEXEC tag stops it.

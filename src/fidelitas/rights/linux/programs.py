@@ -5,10 +5,12 @@ Knows where a file comes from and what its program can do; and who can start it.
 
 import tomllib
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
 from enum import Enum
 from functools import cache
 from importlib.resources import files
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from fidelitas.facts import CapableFile, Command, FileKind, FileState, HostFacts, Mount, Packaged, Programs, SetIdFile
 from fidelitas.rights.linux.files import Writers, runners
@@ -29,8 +31,7 @@ class Origin(Enum):
     UNKNOWN = "not known: no package database was read"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Capability:
+class Capability(Struct, frozen=True, kw_only=True):
     """What a capability amounts to: root, reading every file, changing what is recorded, or less."""
 
     name: str
@@ -40,8 +41,7 @@ class Capability:
     reason: str
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class PrivilegedProgram:
+class PrivilegedProgram(Struct, frozen=True, kw_only=True):
     """A file with such a bit, where it comes from and what it amounts to.
 
     `power` is set where the program does whatever its user likes, `lesser` where it reads any file or removes what is recorded, `copy_of`

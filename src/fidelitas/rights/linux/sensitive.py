@@ -6,9 +6,10 @@ Knows the places; who can read or write them is the business of `files`.
 import re
 import tomllib
 from collections.abc import Iterator
-from dataclasses import dataclass
 from functools import cache
 from importlib.resources import files
+
+from msgspec import Struct
 
 from fidelitas.facts import FileKind, FileState, HostFacts, Place
 from fidelitas.rights.linux.files import Writers, above, readers, writers, writers_told
@@ -17,8 +18,7 @@ from fidelitas.rights.linux.population import Population
 __all__ = ["Exposed", "exposed_logs", "exposed_secrets", "is_secret"]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Exposed:
+class Exposed(Struct, frozen=True, kw_only=True):
     """A secret that `who` can read, or a log that `who` can write; `at` is the place that lets them, the same or above it."""
 
     path: str
@@ -29,8 +29,7 @@ class Exposed:
     place: Place
 
 
-@dataclass(frozen=True, slots=True)
-class _Row:
+class _Row(Struct, frozen=True):
     pattern: re.Pattern[str]
     besides: re.Pattern[str] | None
     owners: frozenset[str]

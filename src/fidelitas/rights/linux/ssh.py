@@ -5,7 +5,9 @@ is known: criteria on addresses, ports and host names are taken as not met, and 
 """
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, replace
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from fidelitas.facts import AuthorizedKey, HostFacts, Logins, SshdSetting
 from fidelitas.patterns import wildcard_matches
@@ -46,8 +48,7 @@ _LISTS = frozenset({"allowusers", "allowgroups", "denyusers", "denygroups"})
 _NOT_KNOWN = frozenset({"host", "address", "localaddress", "localport", "rdomain", "version", "tagged"})
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Effective:
+class Effective(Struct, frozen=True, kw_only=True):
     """The settings for one account: `values` by keyword in lower case, with sshd's defaults; `stated` the lines that gave them."""
 
     values: dict[str, str]
@@ -129,8 +130,7 @@ def key_name(key: AuthorizedKey) -> str:
     return f"{key.fingerprint} ({key.comment})" if key.comment else key.fingerprint
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class KeyGrant:
+class KeyGrant(Struct, frozen=True, kw_only=True):
     """A key that opens an account; `conditions` is where it may be used from, `command` what it is confined to, if anything."""
 
     key: AuthorizedKey

@@ -6,7 +6,8 @@ is in that group and nothing else.
 """
 
 from collections.abc import Hashable, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from fidelitas.facts import AliasKind, Command, HostFacts, Member, MemberKind, Place, Tag
 from fidelitas.rights.graph.group_edges import GroupEdge
@@ -20,8 +21,7 @@ from fidelitas.rights.linux.sudo import Asks, Effective, EquivalenceClasses, Gra
 __all__ = ["SudoLinks"]
 
 
-@dataclass(frozen=True, slots=True)
-class _Offer:
+class _Offer(Struct, frozen=True):
     """A grant for a class of accounts: `targets` are whom it lets them act as, `group` with which group alone, if it is that.
 
     `links` are those made of it so far, by their source: with the name of the target, so that nobody is offered their own account.

@@ -4,9 +4,10 @@ Joining an estate is work over these; the hosts themselves are looked at only wh
 """
 
 from collections.abc import Iterable
-from dataclasses import dataclass
 from posixpath import dirname
 from typing import TYPE_CHECKING
+
+from msgspec import Struct
 
 from fidelitas.facts import AliasKind, Member, MemberKind
 from fidelitas.text import Place
@@ -17,8 +18,7 @@ if TYPE_CHECKING:
 __all__ = ["HostSummary", "KeyUse", "PrivateHalf", "linked_by_keys", "summary_of"]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class KeyUse:
+class KeyUse(Struct, frozen=True, kw_only=True):
     """A public key that opens an account; `confined` says that it is to one command."""
 
     fingerprint: str
@@ -29,8 +29,7 @@ class KeyUse:
     place: Place
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class PrivateHalf:
+class PrivateHalf(Struct, frozen=True, kw_only=True):
     """A private key: its path, and the account in whose home it is, if it is in one."""
 
     fingerprint: str
@@ -39,8 +38,7 @@ class PrivateHalf:
     owner: str | None
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class HostSummary:
+class HostSummary(Struct, frozen=True, kw_only=True):
     """One host: the hosts that its sudo policy names, by what and where; the keys that open its accounts; the private keys on it."""
 
     subject: str

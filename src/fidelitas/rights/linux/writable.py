@@ -4,8 +4,9 @@ Knows what runs, where instructions are, and who can write; a path whose state i
 """
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
 from posixpath import dirname
+
+from msgspec import Struct
 
 from fidelitas.facts import FileKind, FileState, HostFacts, Job, JobKind, Place
 from fidelitas.rights.linux.files import NOBODY, Writers, above, writers, writers_told
@@ -19,8 +20,7 @@ from fidelitas.rights.linux.population import Identity, Population
 __all__ = ["Weak", "weak_places"]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Weak:
+class Weak(Struct, frozen=True, kw_only=True):
     """A path that others can write and that an account runs or loads something from; `account` is ``None`` for root.
 
     `path` is what is used, `at` what can be written: the same, or above it.  `use` says how it is used, by the line at `place`.

@@ -2,9 +2,10 @@
 
 from collections.abc import Iterator
 from collections.abc import Set as AbstractSet
-from dataclasses import dataclass
 from functools import cache
 from ipaddress import IPv4Address, IPv4Network, IPv6Address, IPv6Network, ip_network
+
+from msgspec import Struct
 
 from fidelitas.facts import AccessRule, DatabaseFacts, DatabaseRole
 from fidelitas.rights.postgresql.expressions import found_in
@@ -25,8 +26,7 @@ _TAKES = {
 }
 
 
-@dataclass(frozen=True, slots=True)
-class LoginPath:
+class LoginPath(Struct, frozen=True):
     """A way in for a role: by which rule, from which addresses, to which databases, and what is asked for."""
 
     rule: AccessRule

@@ -7,7 +7,8 @@ becomes another role.
 """
 
 from collections.abc import Iterator
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from fidelitas.facts import DatabaseGrant, Place
 from fidelitas.rights.graph.links import By, Link, LinkKind, Mechanism, Principal, PrincipalKind, Right, Strength

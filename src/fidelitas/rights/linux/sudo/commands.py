@@ -4,7 +4,8 @@ import base64
 import binascii
 import re
 from collections.abc import Callable, Container
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from fidelitas.facts import Command
 from fidelitas.masking import is_masked
@@ -17,8 +18,7 @@ __all__ = ["ResolvedCommand", "command_matches", "depends_on_mask", "raw_digest"
 USUAL_PATH = "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin"
 
 
-@dataclass(frozen=True, slots=True)
-class ResolvedCommand:
+class ResolvedCommand(Struct, frozen=True):
     """A command line as sudo sees it: where the command was found, and the arguments joined by blanks (``None`` for none)."""
 
     path: str

@@ -5,10 +5,12 @@ decides.  Time, host and files are arguments.
 """
 
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, field, replace
 from datetime import datetime
 from enum import Enum
 from posixpath import normpath
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from fidelitas.facts import DefaultScope, Member, MemberKind, SudoDefault, SudoRule, Tag
 from fidelitas.rights.linux.population import AccountKind, Identity, Login
@@ -40,8 +42,7 @@ class UnknownNameError(ValueError):
     """A question about an account or a group that does not exist."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Question:
+class Question(Struct, frozen=True, kw_only=True):
     """Who asks to run what as whom, when.  Run-as names may be ``#`` and a number; ``None`` where the option is not given.
 
     A command without a slash is looked for in the folders of `path`, unless the policy says where (secure_path); one with a slash that is
@@ -57,8 +58,7 @@ class Question:
     folder: str | None = None
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Decision:
+class Decision(Struct, frozen=True, kw_only=True):
     """The answer: the rule that decided and its command, whether a password is asked, and the tags in force."""
 
     verdict: Verdict
@@ -73,8 +73,7 @@ class Decision:
     near: tuple[Near, ...] = ()  # where it is no: the rules that came nearest, and what differs
 
 
-@dataclass(frozen=True, slots=True)
-class _Asker:
+class _Asker(Struct, frozen=True):
     """Who asks to act as whom, with all that does not depend on the command: worked out once, asked many times."""
 
     target: Target

@@ -8,7 +8,8 @@ Knows rules and commands; not routes, nor what is risky.
 """
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from fidelitas.facts import Command, Member, MemberKind, SudoRule
 from fidelitas.rights.linux.population import Identity
@@ -17,8 +18,7 @@ from fidelitas.rights.linux.sudo.grants import Asks, Grant, Leaf, Walk, jail_of
 __all__ = ["Effective", "InForce", "RuleEffect"]
 
 
-@dataclass(slots=True)
-class InForce:
+class InForce(Struct):
     """A command that a rule gives as root: `members` of the user list by which it does, each under the alias it is named by.
 
     `accounts` are those that have it by name, `excluded` what later rules take from it, `asks` whose passwords it asks for.
@@ -51,8 +51,7 @@ class InForce:
         return sorted(self.members, key=lambda member: (member.place.path, member.place.line or 0, member.place.column or 0))
 
 
-@dataclass(slots=True)
-class RuleEffect:
+class RuleEffect(Struct):
     """`as_root` are the commands that a rule gives as root, `decides` those that it gives or takes at all, as any account.
 
     `overridden_by` are the later rules that decided what this one says.

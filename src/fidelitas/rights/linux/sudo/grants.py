@@ -6,10 +6,11 @@ list that says "no" merely skips its rule.
 """
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import dataclass
 from datetime import datetime
 from enum import Enum
 from typing import cast
+
+from msgspec import Struct
 
 from fidelitas.facts import AliasKind, Command, Member, MemberKind, PasswordState, SudoAlias, SudoRule, Tag
 from fidelitas.rights.linux.population import Identity
@@ -29,8 +30,7 @@ class Asks(Enum):
     DEFAULT = "the password of the account that is run as by default"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Leaf:
+class Leaf(Struct, frozen=True, kw_only=True):
     """One command of a rule, aliases followed; `aliases` led to it."""
 
     command: Command
@@ -43,8 +43,7 @@ class Leaf:
         return self.command.path == "ALL" and not self.command.digests
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Grant:
+class Grant(Struct, frozen=True, kw_only=True):
     """Something that a policy lets an account run as a target.
 
     `behind` are the earlier rules that would give everything all the same if this one were gone.  `excluded` are the commands that later

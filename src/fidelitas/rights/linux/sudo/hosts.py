@@ -1,8 +1,9 @@
 """Addresses and netgroups: the two ways besides names in which a rule can be about a host."""
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
 from ipaddress import AddressValueError, IPv4Address, IPv4Interface, IPv6Address, IPv6Interface
+
+from msgspec import Struct, field
 
 __all__ = ["Netgroups", "address_matches"]
 
@@ -48,8 +49,7 @@ def _mask(text: str, version: int) -> int | None:
     return ((1 << int(text)) - 1) << (width - int(text))
 
 
-@dataclass(frozen=True, slots=True)
-class Netgroups:
+class Netgroups(Struct, frozen=True):
     """The netgroups of netgroup(5): for each the triples (host, user, domain) and the netgroups within it."""
 
     triples: Mapping[str, Sequence[Triple]] = field(default_factory=dict)

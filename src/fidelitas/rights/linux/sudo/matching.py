@@ -6,9 +6,11 @@ a conditional right that is shown can be checked, one that is not shown cannot.
 """
 
 from collections.abc import Callable, Hashable, Mapping, Sequence
-from dataclasses import dataclass, replace
 from ipaddress import IPv4Interface, IPv6Interface
 from typing import Any
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from fidelitas.facts import AliasKind, Member, MemberKind, SudoAlias, SudoDefault, SudoPolicy
 from fidelitas.patterns import has_wildcards, wildcard_matches
@@ -21,8 +23,7 @@ __all__ = ["Host", "Match", "Policy", "stated_id"]
 _MOST_ALIASES = 400
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Host:
+class Host(Struct, frozen=True, kw_only=True):
     """What a host is called: as it calls itself, and its full name where that is known to be another."""
 
     name: str
@@ -41,8 +42,7 @@ class Host:
         return self.full_name or self.name
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Match:
+class Match(Struct, frozen=True, kw_only=True):
     """A list's answer: the member that decided, `allowed`, the aliases that led to it, and on what the answer depends."""
 
     member: Member

@@ -5,10 +5,11 @@ about, its target, its hosts and its times are decided by the same functions tha
 """
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from datetime import datetime
 from difflib import SequenceMatcher
 from enum import StrEnum
+
+from msgspec import Struct
 
 from fidelitas.facts import Member, MemberKind, SudoRule
 from fidelitas.rights.linux.sudo.commands import ResolvedCommand, arguments_match
@@ -30,8 +31,7 @@ class Difference(StrEnum):
     TIME = "time"
 
 
-@dataclass(frozen=True, slots=True)
-class Near:
+class Near(Struct, frozen=True):
     """A rule that nearly matches: the command of it, what differs, and how much of it matches.
 
     `allowed` is what the rule states of it and `asked` what was asked; ``None`` where there is nothing to state, as with any argument.

@@ -5,7 +5,8 @@ what one would guess from the manual.
 """
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from fidelitas.facts import AliasKind, Member, MemberKind
 from fidelitas.rights.linux.population import Identity
@@ -19,8 +20,7 @@ Members = Sequence[Member]
 _MOST_ALIASES = 200
 
 
-@dataclass(frozen=True, slots=True)
-class Target:
+class Target(Struct, frozen=True):
     """Who asks, and which account and group to run as; `user_given` says whether the account was named, `default` who it is else."""
 
     who: Identity

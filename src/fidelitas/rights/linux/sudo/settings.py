@@ -5,8 +5,9 @@ bound to commands come after all of them and are the business of the decision ab
 """
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
 from typing import cast
+
+from msgspec import Struct
 
 from fidelitas.facts import DefaultScope, Member, Place, SudoDefault
 from fidelitas.rights.linux.population import Identity
@@ -22,8 +23,7 @@ _FOR_ALL = frozenset({DefaultScope.GLOBAL, DefaultScope.COMMAND})
 EARLY = frozenset({"ignore_unknown_defaults", "fqdn", "match_group_by_gid", "group_plugin", "runas_default", "sudoers_locale"})
 
 
-@dataclass(frozen=True, slots=True)
-class Settings:
+class Settings(Struct, frozen=True):
     """The last entry for each option that applies."""
 
     entries: Mapping[str, SudoDefault]
