@@ -14,7 +14,7 @@ import pytest
 from distributed import Client
 
 from cluster import Cluster, cluster
-from fidelitas.audit import Audit, Concluding, InMemory, audit
+from fidelitas.audit import Audit, Conclude, InMemory, audit
 from fidelitas.engines.cluster import ClusterEngine
 from fidelitas.evidence import Bundle
 from fidelitas.ledger import Ledger, StoredEvidence
@@ -78,8 +78,8 @@ def judged(engine: ClusterEngine, stored: StoredEvidence) -> tuple[Audit, int]:
     """Return the audit by an engine, and how many tasks its workers did."""
     done = []
 
-    def each(asked: Concluding, shares: Sequence[Sequence[str]]) -> Iterator[dict[bytes, bytes]]:
-        for kept in engine.judging(stored)(asked, shares):
+    def each(conclude: Conclude, shares: Sequence[Sequence[str]]) -> Iterator[dict[bytes, bytes]]:
+        for kept in engine.judging(stored)(conclude, shares):
             done.append(kept)
             yield kept
 

@@ -22,7 +22,7 @@ from fidelitas.evidence import Bundle, Item, Listing, make_bundle, read_bundle
 from fidelitas.facts import DirectorySource, Gap
 from fidelitas.findings import Finding
 from fidelitas.judging import judge_host
-from fidelitas.ledger import Ledger
+from fidelitas.ledger import Ledger, StoredEvidence
 from fidelitas.logbook import EventFilter, HostLogs, Logbook, host_logs, read_logbook
 from fidelitas.logbook_memory import LogbookMemory
 from fidelitas.reports.usage_views import VIEWS, UsageAnswer
@@ -205,6 +205,32 @@ def test_hosts_that_other_processes_judged_answer_the_same(
             assert [one.holdings_of(holder) for one in asked.subjects] == [one.holdings_of(holder) for one in fresh.subjects]
 
 
+def what_is_read(stored: StoredEvidence, monkeypatch: pytest.MonkeyPatch) -> list[str]:
+    """Return a list that grows by the name of each subject whose evidence is read."""
+    read: list[str] = []
+    load = stored.evidence
+
+    def noted(name: str) -> Bundle:
+        read.append(name)
+        return load(name)
+
+    monkeypatch.setattr(stored, "evidence", noted)
+    return read
+
+
+def test_many_hosts_that_were_judged_for_their_holders_are_not_judged_again_for_findings(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("fidelitas.audit._WORTH_FORKING", 1)
+    ledger = Ledger(tmp_path)
+    ledger.add(of_directory(), NOW)
+    assert audit(ledger.newest(), each=on_all_cores, findings=False).hosts
+    stored = ledger.newest()
+    read = what_is_read(stored, monkeypatch)
+    assert audit(stored).findings == audit(InMemory(of_directory())).findings
+    assert set(read) == {"saltmarsh", "odd"}  # names that are not Unicode cannot be kept
+
+
 def test_a_question_that_was_asked_judges_nothing_again(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     ledger = Ledger(tmp_path)
     ledger.add(of_directory(), NOW)
@@ -213,15 +239,8 @@ def test_a_question_that_was_asked_judges_nothing_again(tmp_path: Path, monkeypa
     before = [(one.subject, one.holdings_of("bruno"), one.knows("chiara")) for one in first.hosts]
     assert first.findings
     first.keep()
-    read: list[str] = []
     stored = ledger.newest()
-    load = stored.evidence
-
-    def noted(name: str) -> Bundle:
-        read.append(name)
-        return load(name)
-
-    monkeypatch.setattr(stored, "evidence", noted)
+    read = what_is_read(stored, monkeypatch)
     second = audit(stored)
     assert second.findings == first.findings
     assert [(one.subject, one.holdings_of("bruno"), one.knows("chiara")) for one in second.hosts] == before

@@ -16,8 +16,6 @@ from contextlib import contextmanager, suppress
 from functools import cached_property
 from typing import Protocol
 
-from msgspec import Struct
-
 from fidelitas.checks import estate_findings
 from fidelitas.conclusions import AnswerStore, Recollection, RememberedHost
 from fidelitas.errors import ReadError
@@ -39,7 +37,7 @@ from fidelitas.trouble import internal_error
 __all__ = [
     "Altered",
     "Audit",
-    "Concluding",
+    "Conclude",
     "Each",
     "EvidenceSource",
     "InMemory",
@@ -52,18 +50,10 @@ __all__ = [
 ]
 
 
-class Concluding(Struct, frozen=True):
-    """What is to be worked out of hosts by their names, in a process that is forked for it: with findings or without."""
-
-    findings: bool
-
-    def __call__(self, names: Sequence[str]) -> dict[bytes, bytes]:
-        """Return what is to be kept of some hosts."""
-        return _READINGS[-1].concluded(names, self)
-
-
+# Returns what is to be kept of hosts by their names, in a process that is forked for it.
+Conclude = Callable[[Sequence[str]], dict[bytes, bytes]]
 # How that is applied to lists of hosts: in processes that are forked for it, or elsewhere, where what is concluded is kept at once.
-Each = Callable[[Concluding, Sequence[Sequence[str]]], Iterable[dict[bytes, bytes]]]
+Each = Callable[[Conclude, Sequence[Sequence[str]]], Iterable[dict[bytes, bytes]]]
 # Fewer hosts are judged before other processes have begun; more shares than cores, so that all end together.
 _WORTH_FORKING, _SHARES, _HOSTS_OF_A_SHARE = 24, 16, 50
 
@@ -228,11 +218,11 @@ def context_of(source: EvidenceSource) -> Context:
     return _Reading(source, PLATFORMS, None).directories()
 
 
-def concluded_of(source: EvidenceSource, context: Context, names: Sequence[str], asked: Concluding) -> dict[bytes, bytes]:
+def concluded_of(source: EvidenceSource, context: Context, names: Sequence[str]) -> dict[bytes, bytes]:
     """Return what is to be kept of some hosts, as an audit of all would work it out by the directories of the `context`."""
     reading = _Reading(source, PLATFORMS, None)
     reading.remember(context)
-    return reading.concluded(names, asked)
+    return reading.concluded(names)
 
 
 class _Reading:
@@ -255,7 +245,7 @@ class _Reading:
         self._judge(name for name in names if not self._needs_directories(name))
         self.remember(self._directories_known())
         if each is not None:
-            self._judge_apart(names, each, Concluding(findings))
+            self._judge_apart(names, each)
         self._judge(names)
         if wanted is not None:
             self._judge(self._depended_on(findings=findings))
@@ -327,27 +317,26 @@ class _Reading:
                 if self._memory is not None:
                     self._memory.flush_much()
 
-    def _judge_apart(self, names: Iterable[str], each: Each, asked: Concluding) -> None:
+    def _judge_apart(self, names: Iterable[str], each: Each) -> None:
         """Have hosts of which nothing is kept judged in several processes: what those conclude is learned, and recalled like the rest."""
         if self._memory is None:
             return
         unknown = [name for name in self._recalled(names) if self._is_kept(name) and not self._memory.recall([name])]
         if len(unknown) >= _WORTH_FORKING:
             with _forked(self), suppress(ReadError):  # processes that cannot be had, or are ended, cost time and nothing else
-                for kept in each(asked, self._memory.shares(unknown, max(_SHARES, len(unknown) // _HOSTS_OF_A_SHARE))):
+                for kept in each(_conclude, self._memory.shares(unknown, max(_SHARES, len(unknown) // _HOSTS_OF_A_SHARE))):
                     self._memory.learn(kept)
                     self._memory.flush_much()
 
-    def concluded(self, names: Sequence[str], asked: Concluding) -> dict[bytes, bytes]:
-        """Return what is to be kept of some hosts."""
+    def concluded(self, names: Sequence[str]) -> dict[bytes, bytes]:
+        """Return what is to be kept of some hosts: their findings too, whatever is asked now, since a host is judged for them again."""
         if self._memory is None:
             return {}
         self._groups = HostGroups()  # what is judged here is let go, but for what is kept of it
         known = self._memory.recall(names)
         judged = [self._judged_first(name) for name in names if name not in known]
         for first in {id(one.like): one.like for one in judged if isinstance(one, HostRights)}.values():
-            if asked.findings:
-                self._memory.note_findings(first, findings_on(first, self._platforms))
+            self._memory.note_findings(first, findings_on(first, self._platforms))
         self._groups = HostGroups()
         return self._memory.taken()
 
@@ -387,6 +376,10 @@ class _Reading:
 
 # What processes that are forked in the course of a reading find it by: evidence and rights are not to be carried to them.
 _READINGS: list[_Reading] = []
+
+
+def _conclude(names: Sequence[str]) -> dict[bytes, bytes]:
+    return _READINGS[-1].concluded(names)
 
 
 @contextmanager

@@ -22,9 +22,10 @@ def refuse_unknown(hosts: Sequence[SubjectRights], places: Sequence[tuple[str, s
         raise RequestError(lack.why, hint="Such as shop/app.payments; a name with odd characters in the server's quoting.")
 
 
-def note_ambiguous(subjects: Iterable[SubjectRights], name: str) -> None:
-    """Say that a name is that of several accounts, and how each is asked for."""
-    meant = list(dict.fromkeys(one for subject in subjects for one in subject.meant_by(name)))
+def note_ambiguous(subjects: Sequence[SubjectRights], name: str) -> None:
+    """Say that a name is that of several accounts, and how each is asked for; thousands of hosts need not be asked where it is not."""
+    elsewhere = {one for subject in subjects if subject.has_further_names for one in subject.meant_by(name)}
+    meant = list(dict.fromkeys(one for subject in subjects for one in subject.meant_by(name))) if elsewhere - {name} else []
     if len(meant) > 1:
         say(f'"{name}" can mean {", ".join(meant[:_MOST])}{f" and {len(meant) - _MOST} more" if len(meant) > _MOST else ""}: all are shown')
 

@@ -5,9 +5,12 @@ links an account takes, and where each leads.  By which groups an account comes 
 hosts; of accounts that are not just as a directory has them it is kept here.
 """
 
-from collections import ChainMap, Counter
-from collections.abc import Callable, ItemsView, Iterator, Mapping, Sequence, ValuesView
+import sys
+from array import array
+from collections import ChainMap
+from collections.abc import Callable, ItemsView, Iterable, Iterator, Mapping, Sequence, ValuesView
 from functools import cached_property
+from itertools import chain
 from typing import NamedTuple
 
 import msgspec
@@ -25,7 +28,7 @@ from fidelitas.rights.linux.nodes import Nodes
 
 __all__ = ["KeptHolders", "NestingOf", "encode_holders"]
 
-_NOTHING = -1  # in place of the number of a class of accounts
+_NOTHING = 0  # in place of the number of a class of accounts
 # What a host of some name takes of directories, by what its files say.
 NestingOf = Callable[[tuple[DirectorySource, ...], str], Nesting | None]
 
@@ -47,11 +50,12 @@ class _LentForm(msgspec.Struct, array_like=True):
     edges: list[tuple[Number, int | None]]  # a link, and the group that gives it; of none the link that any account has
     onward: _Onward
     classes: list[tuple[Number, ...]]
-    accounts: dict[str, int]
-    rest: int  # the class of all other accounts of the directory
+    column: bytes  # of the accounts of the directory in their order, the class of each from 1 on; 0 where it takes no link
+    elsewhere: dict[str, Number]  # the same of accounts that it does not have
     own: dict[str, _OwnForm]
     groups: dict[int, str]
     sources: tuple[DirectorySource, ...] | None  # what the host asks of directories; None where it asks none
+    names: bytes  # a digest of the accounts of the directory in their order
     host_name: str
 
 
@@ -86,10 +90,8 @@ def _lent(host: HostRights, table: LinkTable) -> _LentForm:
     place = {number: at for at, number in enumerate(used)}
     there = nesting.identities if nesting is not None else {}
     classes: dict[tuple[int, ...], int] = {}
-    accounts = {name: classes.setdefault(numbers, len(classes)) for name, numbers in given.numbers.items()}
+    accounts = {name: classes.setdefault(numbers, len(classes) + 1) for name, numbers in given.numbers.items()}
     own = {name: _own(given, name, table) for name in accounts if there.get(name) is not given.accounts[name]}
-    alike = Counter(number for name, number in accounts.items() if name not in own)
-    ((rest, _),) = alike.most_common(1) or ((_NOTHING, 0),)
     names = host.population.group_names
     return _LentForm(
         edges=[(table.number(given.edges[number].link), given.edges[number].gid) for number in used],
@@ -98,14 +100,12 @@ def _lent(host: HostRights, table: LinkTable) -> _LentForm:
             for right, by_link in given.onward.items()
         ],
         classes=[tuple(place[number] for number in numbers) for numbers in classes],
-        accounts={
-            **dict.fromkeys(sorted(there.keys() - accounts.keys()) if rest != _NOTHING else (), _NOTHING),
-            **{name: number for name, number in accounts.items() if number != rest or name in own},
-        },
-        rest=rest,
+        column=_packed(accounts.get(name, _NOTHING) for name in there),
+        elsewhere={name: number for name, number in accounts.items() if name not in there},
         own=own,
         groups={gid: names[gid] for number in used if (gid := given.edges[number].gid) is not None and gid in names},
         sources=None if nesting is None else host.facts.directories,
+        names=b"" if nesting is None else nesting.names_digest,
         host_name=host.facts.host_name or host.facts.subject,
     )
 
@@ -132,12 +132,9 @@ class KeptHolders:
         self._links = _checked(self._read)
         lent = self._read.lent
         self._nesting = None if lent.sources is None else nesting_of(lent.sources, lent.host_name)
-        if lent.sources is not None and self._nesting is None:
+        if lent.names != (b"" if self._nesting is None else self._nesting.names_digest):
             raise ConclusionError("what it takes of directories is not known")
-        there = self._there
-        if any(number != _NOTHING and name not in lent.own and name not in there for name, number in lent.accounts.items()):
-            raise ConclusionError("it names accounts that are not there")
-        self._numbers = _Numbers(lent, self._there)
+        self._numbers = _Numbers(lent, self._nesting)
 
     @property
     def subject(self) -> str:
@@ -264,22 +261,26 @@ class _OwnNodes:
 class _Numbers(Mapping[str, tuple[int, ...]]):
     """The links that each account takes, by its name: of one, or of all once they are asked for."""
 
-    def __init__(self, lent: _LentForm, there: Mapping[str, Identity]) -> None:
-        self._lent, self._there = lent, there
+    def __init__(self, lent: _LentForm, nesting: Nesting | None) -> None:
+        """Raise `ConclusionError` where there is not one number for each account of a directory, of a class that is there."""
+        self._column, self._elsewhere, self._classes = _unpacked(lent.column), lent.elsewhere, lent.classes
+        self._places: Mapping[str, int] = nesting.places if nesting is not None else {}
+        if len(self._column) != len(self._places) or not all_below(len(self._classes) + 1, self._column, self._elsewhere.values()):
+            raise ConclusionError("accounts of a class that is not there")
+        if not self._elsewhere.keys() <= lent.own.keys() - self._places.keys():
+            raise ConclusionError("accounts that are not there")
 
     def __getitem__(self, name: str) -> tuple[int, ...]:
-        number = self._lent.accounts.get(name, self._lent.rest if name in self._there else _NOTHING)
+        place = self._places.get(name)
+        number = self._elsewhere.get(name, _NOTHING) if place is None else self._column[place]
         if number == _NOTHING:
             raise KeyError(name)
-        return self._lent.classes[number]
+        return self._classes[number - 1]
 
     @cached_property
     def _all(self) -> dict[str, tuple[int, ...]]:
-        lent, classes = self._lent, self._lent.classes
-        found = {name: classes[number] for name, number in lent.accounts.items() if number != _NOTHING}
-        if lent.rest != _NOTHING:
-            found |= dict.fromkeys((name for name in self._there if name not in lent.accounts), classes[lent.rest])
-        return found
+        numbered = chain(zip(self._places, self._column, strict=True), self._elsewhere.items())
+        return {name: self._classes[number - 1] for name, number in numbered if number != _NOTHING}
 
     def __iter__(self) -> Iterator[str]:
         return iter(self._all)
@@ -294,9 +295,28 @@ class _Numbers(Mapping[str, tuple[int, ...]]):
         return self._all.items()
 
 
+def _packed(numbers: Iterable[int]) -> bytes:
+    column = array("I", numbers)
+    if sys.byteorder == "big":
+        column.byteswap()
+    return column.tobytes()
+
+
+def _unpacked(content: bytes) -> "array[int]":
+    """Return numbers of four bytes each, the lowest first; raises `ConclusionError`."""
+    column = array("I")
+    try:
+        column.frombytes(content)
+    except ValueError as error:
+        raise ConclusionError("half a number") from error
+    if sys.byteorder == "big":
+        column.byteswap()
+    return column
+
+
 def _checked(read: _HoldersForm) -> LinkList:
-    """Return the links of what was read; raises `ConclusionError` where it names links, ends, edges or classes that are not there."""
-    lent, links, classes = read.lent, LinkList(read.links), len(read.lent.classes)
+    """Return the links of what was read; raises `ConclusionError` where it names links, ends or edges that are not there."""
+    lent, links = read.lent, LinkList(read.links)
     chains = (
         *(route.links for held in read.by_node for route in held.routes),
         *(one for _, by_link in lent.onward for _, some in by_link for one in some),
@@ -309,7 +329,6 @@ def _checked(read: _HoldersForm) -> LinkList:
         not all_below(len(links), [link for link, _ in lent.edges], *chains)
         or not all_below(len(lent.edges), reaching, *lent.classes)
         or not links.has_ends(principals, rights)
-        or not all(_NOTHING <= number < classes for number in (*lent.accounts.values(), lent.rest))
     ):
         raise ConclusionError("it names what is not there")
     return links

@@ -5,6 +5,7 @@ the cost of some lists of numbers, and a link is made when it is asked for.
 """
 
 from collections.abc import Hashable, Iterable, Sequence
+from itertools import chain
 from typing import Annotated, Any
 
 import msgspec
@@ -245,9 +246,9 @@ def _checked(form: LinksForm) -> LinksForm:
     return form
 
 
-def all_below(limit: int, *lists: Sequence[int]) -> bool:
+def all_below(limit: int, *lists: Iterable[int]) -> bool:
     """Return whether all numbers in some lists are below a limit."""
-    return max(map(max, filter(None, lists)), default=-1) < limit
+    return max(chain.from_iterable(lists), default=-1) < limit
 
 
 def holdings_in(read: HoldingsForm) -> tuple[LinkList, tuple[Holding, ...]]:

@@ -22,7 +22,7 @@ from distributed import Client, Future, Security, wait
 from distributed.comm.core import CommClosedError
 from msgspec import Struct
 
-from fidelitas.audit import Concluding, Each
+from fidelitas.audit import Conclude, Each
 from fidelitas.conclusions.rules import rules_digest
 from fidelitas.engines.local import on_all_cores
 from fidelitas.engines.tasks import JudgeTask, LogTask, OtherRulesError, judge, read_logs
@@ -73,9 +73,10 @@ class ClusterEngine:
             (name, numbers[name]) for name, (platform, _) in stored.subjects().items() if platform == DirectoryRights.platform
         )
 
-        def each(asked: Concluding, shares: Sequence[Sequence[str]]) -> Iterator[dict[bytes, bytes]]:
+        def each(conclude: Conclude, shares: Sequence[Sequence[str]]) -> Iterator[dict[bytes, bytes]]:
+            del conclude  # workers do it by the names of hosts
             rules = rules_digest()
-            tasks = [JudgeTask(rules, self._place, directories, tuple((name, numbers[name]) for name in some), asked) for some in shares]
+            tasks = [JudgeTask(rules, self._place, directories, tuple((name, numbers[name]) for name in some)) for some in shares]
             for _ in self._done(judge, tasks):
                 yield {}
             yield {}  # what was kept elsewhere is asked for anew, however much that was

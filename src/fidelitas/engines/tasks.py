@@ -12,7 +12,7 @@ from functools import lru_cache
 from distributed import get_worker
 from msgspec import Struct
 
-from fidelitas.audit import Concluding, concluded_of, context_of
+from fidelitas.audit import concluded_of, context_of
 from fidelitas.conclusions.rules import rules_digest
 from fidelitas.cycles import look_seldom
 from fidelitas.judging import Context
@@ -37,7 +37,6 @@ class JudgeTask(Struct, frozen=True):
     place: str
     directories: tuple[tuple[str, int], ...]
     hosts: tuple[tuple[str, int], ...]
-    asked: Concluding
 
 
 class LogTask(Struct, frozen=True):
@@ -56,7 +55,7 @@ def judge(task: JudgeTask) -> int:
         context = _context(task.place, task.directories)
         stored = ledger.numbered(dict(task.directories + task.hosts))
         names = [name for name, _ in task.hosts if name in stored.subjects()]
-        stored.stored_answers().put(concluded_of(stored, context, names, task.asked), rules_digest())
+        stored.stored_answers().put(concluded_of(stored, context, names), rules_digest())
         return len(names)
 
 

@@ -147,6 +147,9 @@ class SubjectRights(ABC):
     def knows(self, holder: str) -> bool:
         """Return whether there is such an account, role or group (written ``%name``), or such another holder."""
 
+    # Whether an account can be meant by a name that is not its own.
+    has_further_names: ClassVar[bool] = False
+
     def meant_by(self, holder: str) -> list[str]:
         """Return what those are called that a name can mean: several where it is the name of more than one account."""
         return [holder] if self.knows(holder) else []

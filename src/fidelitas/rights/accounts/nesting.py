@@ -6,6 +6,7 @@ groups.  Cycles are allowed, as directories allow them.
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from functools import cached_property
+from hashlib import blake2b
 
 from fidelitas.facts import ON_THE_WAY, Account, Directory, DirectoryGroup, Group, Password, PasswordState, Place
 from fidelitas.rights.accounts.identity import AccountKind, Identity, Login, Membership
@@ -51,6 +52,16 @@ class Nesting:
             name: _identity(account, tuple(memberships[group] for group in self._reached(account)), barred=name in self.directory.barred)
             for name, account in self._accounts.items()
         }
+
+    @cached_property
+    def places(self) -> Mapping[str, int]:
+        """The place of each account among `identities`, by its name: what is one of for each account is kept in that order."""
+        return {name: place for place, name in enumerate(self.identities)}
+
+    @cached_property
+    def names_digest(self) -> bytes:
+        """A digest of the names of the accounts in their order."""
+        return blake2b("\0".join(self.identities).encode("utf-8", "surrogateescape"), digest_size=16).digest()
 
     @cached_property
     def _accounts_by_gid(self) -> Mapping[int, list[Identity]]:

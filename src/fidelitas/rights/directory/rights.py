@@ -210,6 +210,8 @@ class DirectoryRights(RowSubject):
             found.setdefault(name.casefold(), []).extend(principals)
         return found
 
+    has_further_names = True
+
     def meant_by(self, holder: str) -> list[str]:
         """Return what those are called that a name can mean: several where it is that of more than one account."""
         found = self._called.get(holder) or self._called_alike.get(holder.casefold()) or []

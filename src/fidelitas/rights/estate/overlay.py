@@ -6,9 +6,10 @@ passed.  Where two hosts have the same content and that is the same too, the sec
 
 from collections.abc import Callable, Iterable, Mapping
 from datetime import datetime
+from enum import Enum
 from functools import cache, cached_property
 from ipaddress import ip_interface
-from typing import Any, TypeVar, cast
+from typing import Any, TypeVar, cast, get_args, get_type_hints
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -28,6 +29,8 @@ from fidelitas.rights.linux.summary import HostSummary
 from fidelitas.rights.subject import SubjectRights
 
 __all__ = ["HostOverlay", "OwnDetails", "host_specific_key", "renamed"]
+
+_PLAIN = (str, int, float, bytes, Enum, datetime, type(None))
 
 T = TypeVar("T")
 
@@ -253,5 +256,14 @@ class _Renaming:
 
 @cache
 def _names_of(kind: Any) -> tuple[str, ...]:
-    """Return the fields of a kind of values that can hold places; none of one that is none."""
-    return getattr(kind, "__struct_fields__", ())
+    """Return the fields of a kind of values that can name a subject; none of one that has no fields."""
+    if not issubclass(kind, Struct):
+        return ()
+    hints = get_type_hints(kind)
+    return tuple(name for name in kind.__struct_fields__ if name == "subject" or _may_name(hints[name]))
+
+
+def _may_name(hint: Any) -> bool:
+    """Return whether values of a type can name a subject: what is made of texts and numbers alone does not."""
+    within = [one for one in get_args(hint) if one is not Ellipsis]
+    return any(map(_may_name, within)) if within else not (isinstance(hint, type) and issubclass(hint, _PLAIN))

@@ -120,12 +120,15 @@ class GroupEdges(Generic[M]):
         }
         return (name for name, numbers in self.numbers.items() if numbers in having)
 
-    def with_right(self, wanted: Callable[[Right], bool]) -> Iterator[Holding]:
-        """Yield the holdings whose right is wanted, account by account."""
+    def own_holdings(self, wanted: Callable[[Right], bool]) -> Iterator[Holding]:
+        """Yield the holdings whose right is wanted, account by account, but those that each has merely by being an account."""
+        rights = {
+            numbers: [right for right in self._rights_by(numbers) if wanted(self._here(right)) and self._by_group(right, numbers)]
+            for numbers in self._distinct()
+        }
         for name, numbers in self.numbers.items():
-            for right in self._rights_by(numbers):
-                if wanted(self._here(right)):
-                    yield self._holding(self.accounts[name], right, frozenset(numbers))
+            for right in rights[numbers]:
+                yield self._holding(self.accounts[name], right, frozenset(numbers))
 
     def _distinct(self) -> set[tuple[int, ...]]:
         return set(self.numbers.values())

@@ -194,7 +194,7 @@ class HostRights(SubjectRights):
     def own_holdings_with(self, wanted: Callable[[Right], bool]) -> tuple[Holding, ...]:
         """Return those of the own holdings whose right is wanted."""
         some = (holding for holding in (*self.by_node, *self.from_elsewhere) if wanted(holding.right))
-        return tuple(filter(is_own, sorted((*some, *self.group_edges.with_right(wanted)), key=order_of)))
+        return tuple(sorted(filter(is_own, (*some, *self.group_edges.own_holdings(wanted))), key=order_of))
 
     def own_holdings_of(self, holder: str) -> tuple[Holding, ...]:
         """Return those of the own holdings whose holder is called so."""
@@ -229,7 +229,7 @@ class HostRights(SubjectRights):
     @property
     def own_holdings(self) -> tuple[Holding, ...]:
         """The holdings without those that an account has in no other way than every account has them; "any account" stands for those."""
-        return tuple(filter(is_own, self.holdings))
+        return self.own_holdings_with(lambda _: True)
 
 
 def _differing(one: HostRights, other: HostRights) -> list[Holding]:
