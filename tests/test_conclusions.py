@@ -28,6 +28,7 @@ from fidelitas.logbook_memory import LogbookMemory
 from fidelitas.reports.usage_views import VIEWS, UsageAnswer
 from fidelitas.rights import HostRights, PrincipalKind, SubjectRights
 from fidelitas.rights.accounts.nesting import Nesting
+from fidelitas.rights.graph.full_control import full_control_by
 from fidelitas.sources import from_file
 from fidelitas.sources.directory import from_ldif
 from fidelitas.usage import Grants
@@ -83,7 +84,9 @@ def everything(one: SubjectRights, names: Iterable[str]) -> Iterator[object]:
         sorted(str(held) for held in own if held.principal.is_called(name)) for name in called
     ]
     yield "accounts", [one.in_brief(holding.principal) for holding in one.holdings]
-    yield "rights", one.own_rights(), one.own_holdings_with(lambda right: right.kind.full)
+    full = one.own_holdings_with(lambda right: right.kind.full)
+    assert one.full_control == full_control_by(full)
+    yield "rights", one.own_rights(), full
     for name in names:
         yield name, one.knows(name), one.holdings_of(name), one.held_by(name), sorted(one.belongs_to(name))
     if isinstance(one, HostRights):
@@ -169,12 +172,14 @@ def test_hosts_of_random_directories_are_remembered_as_they_were_judged(seed: in
     assert {type(one) for one in found.hosts} == {RememberedHost}
     assert answers(found) == answers(fresh)
     named = {str(held.principal) for one in fresh.hosts for held in one.holdings}
+    found.keep()
     stored = ledger.newest()
     again = audit(stored)
     stored.evidence = _refused  # type: ignore[assignment,method-assign]  # who holds what is known without it
     assert {name: [one.own_holdings_of(name) for one in again.hosts] for name in named} == {
         name: [one.own_holdings_of(name) for one in fresh.hosts] for name in named
     }
+    assert [one.full_control for one in again.hosts] == [one.full_control for one in fresh.hosts]
 
 
 def _refused(name: str) -> Bundle:
@@ -379,7 +384,7 @@ def test_what_was_concluded_from_logs_is_kept_until_evidence_is_another(tmp_path
     asked: list[str] = []
 
     def grants(subjects: set[str], *, whole: bool = True) -> dict[str, Grants]:
-        memory = UseMemory(ledger.stored_answers(), ledger.history_digests(None, subjects, with_logs=True), lambda: whole)
+        memory = UseMemory(ledger.stored_answers(), ledger.mark_of_logs() or b"", subjects, lambda: whole)
 
         def ask() -> dict[str, Grants]:
             asked.append("asked")

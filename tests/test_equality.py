@@ -48,6 +48,18 @@ def test_what_can_change_has_no_hash() -> None:
         hash(Counted(1, HERE))
 
 
+def test_a_hash_of_its_own_stays() -> None:
+    @equal_apart_from("place")
+    class Named(Struct, frozen=True):
+        name: str
+        place: Place
+
+        def __hash__(self) -> int:
+            return len(self.name)
+
+    assert (Named("abc", HERE) == Named("abc", THERE), hash(Named("abc", HERE))) == (True, 3)
+
+
 def kinds(base: type[Struct]) -> Iterator[type[Struct]]:
     for kind in base.__subclasses__():
         yield kind

@@ -27,7 +27,10 @@ def equal_apart_from(*apart: str) -> Callable[[type[S]], type[S]]:
             return hash(of(one))
 
         kind.__eq__ = equals  # type: ignore[method-assign]
-        kind.__hash__ = hash_of if kind.__struct_config__.frozen else None  # type: ignore[method-assign,assignment]
+        if not kind.__struct_config__.frozen:
+            kind.__hash__ = None  # type: ignore[method-assign,assignment]
+        elif "__hash__" not in vars(kind):  # a class can have a cheaper one
+            kind.__hash__ = hash_of  # type: ignore[method-assign,assignment]
         return kind
 
     return decorated

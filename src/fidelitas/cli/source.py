@@ -264,13 +264,14 @@ class Source(Struct, frozen=True):
             self._read_use(subjects, None, take)
 
     def _use_memory(self, subjects: Container[str]) -> "UseMemory | None":
-        """Return what is kept of the logs of some hosts; nothing where none of them has any."""
-        digests = self.ledger.history_digests(self.survey, self._with_logs(subjects), with_logs=True)
-        if not digests:
+        """Return what is kept of the logs of some hosts; nothing where the ledger has none."""
+        mark = self.ledger.mark_of_logs(self.survey)
+        hosts = self._with_logs(subjects) if mark is not None else set()
+        if mark is None or not hosts:
             return None
         from fidelitas.conclusions.use import UseMemory  # noqa: PLC0415 brings what questions without logs do without
 
-        return UseMemory(self.ledger.stored_answers(), digests, lambda: self.ledger.is_whole)
+        return UseMemory(self.ledger.stored_answers(), mark, hosts, lambda: self.ledger.is_whole)
 
     def _read_use(
         self, subjects: Container[str], wanted: "EventFilter | None" = None, take: "Callable[[AttributedEvent], None] | None" = None

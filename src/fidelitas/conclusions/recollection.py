@@ -19,6 +19,7 @@ from fidelitas.rights import Holding, HostRights, Principal
 from fidelitas.rights.accounts.identity import AccountInBrief
 from fidelitas.rights.accounts.nesting import Nesting
 from fidelitas.rights.estate.overlay import HostOverlay, renamed
+from fidelitas.rights.graph.full_control import FullControl
 
 __all__ = ["AnswerStore", "Recollection"]
 
@@ -56,7 +57,8 @@ class Recollection:
         self._holdings: dict[tuple[bytes, str], tuple[Holding, ...]] = {}
         self._briefs: dict[tuple[bytes, Principal], AccountInBrief | None] = {}
         self._holders: dict[bytes, KeptHolders | None] = {}  # the last that were read
-        self._unread: dict[bytes, bytes] = {}  # those that come next, as they are kept
+        self._controls: dict[bytes, FullControl | None] = {}
+        self._unread: dict[tuple[bytes, bytes], bytes] = {}  # what comes next, as it is kept, by sort and key of the host
         self._new: dict[bytes, bytes] = {}  # to be written
         self._unkept: dict[bytes, bytes] = {}  # what could not be written
 
@@ -116,20 +118,38 @@ class Recollection:
     def holders_of(self, like: bytes) -> KeptHolders | None:
         """Return who holds what on the host of a key, or ``None`` where that is not kept."""
         if like not in self._holders:
-            content = self._content_of(like)
+            content = self._content_of(b"holders", like)
             while len(self._holders) >= _MOST_HELD:
                 del self._holders[next(iter(self._holders))]
             self._holders[like] = None if content is None else self._kept_holders(content)
         return self._holders[like]
 
-    def _content_of(self, like: bytes) -> bytes | None:
-        """Return what is kept of the holders on the host of a key: hosts are asked one after another, and some are read at once."""
-        if like not in self._unread:
+    def full_control_of(self, like: bytes) -> FullControl | None:
+        """Return who has full control of the host of a key, or ``None`` where that is not kept."""
+        if like not in self._controls:
+            content = self._content_of(b"control", like)
+            self._controls[like] = None if content is None else _read(content, FullControl)
+        return self._controls[like]
+
+    def note_full_control(self, like: bytes, found: FullControl) -> None:
+        """Keep that."""
+        self._controls[like] = found
+        self._put(_digest(b"control", like), found)
+        self.flush_much()
+
+    def _content_of(self, sort: bytes, like: bytes) -> bytes | None:
+        """Return what is kept of a sort of the host of a key: hosts are asked one after another, and some are read at once."""
+        if (sort, like) not in self._unread:
             likes = list(self._twins)
-            at = likes.index(like) if like in self._twins else len(likes)
-            keys = {_digest(b"holders", one): one for one in (like, *islice(likes, at + 1, at + _READ_AT_ONCE))}
-            self._unread = {keys[key]: content for key, content in self._get(keys).items()}
-        return self._unread.pop(like, None)
+            at = self._place_of(like)
+            keys = {_digest(sort, one): (sort, one) for one in (like, *islice(likes, at + 1, at + _READ_AT_ONCE))}
+            others = {key: content for key, content in self._unread.items() if key[0] != sort}
+            self._unread = others | {keys[key]: content for key, content in self._get(keys).items()}
+        return self._unread.pop((sort, like), None)
+
+    def _place_of(self, like: bytes) -> int:
+        likes = list(self._twins)
+        return likes.index(like) if like in self._twins else len(likes)
 
     def _kept_holders(self, content: bytes) -> KeptHolders | None:
         try:
@@ -207,6 +227,7 @@ class Recollection:
         self._known = {name: host for name, host in self._known.items() if host is not None}
         self._conclusions = {like: one for like, one in self._conclusions.items() if one is not None}
         self._holders = {like: one for like, one in self._holders.items() if one is not None}
+        self._controls = {like: one for like, one in self._controls.items() if one is not None}
         self._unread = {}
 
     def _conclusion(self, host: HostRights) -> Conclusion:

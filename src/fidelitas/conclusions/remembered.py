@@ -16,6 +16,7 @@ from fidelitas.facts import AuthorizedKey, FileState, Gap, HostFacts, PrivateKey
 from fidelitas.rights import Holding, HostRights, Identity, Population, Principal, SubjectRights
 from fidelitas.rights.accounts.identity import AccountInBrief
 from fidelitas.rights.estate.overlay import renamed
+from fidelitas.rights.graph.full_control import FullControl, full_control_by
 from fidelitas.rights.graph.group_edges import GroupEdges
 from fidelitas.rights.graph.routes import order_of
 from fidelitas.rights.linux.ssh import KeyGrant
@@ -35,6 +36,12 @@ class Memory(Protocol):
 
     def in_brief(self, like: bytes, principal: Principal, /) -> AccountInBrief | None:
         """Return what a list of holders shows of a holder that was asked about on the host of a key; raises `KeyError` of another."""
+
+    def full_control_of(self, like: bytes, /) -> FullControl | None:
+        """Return who has full control of the host of a key, or ``None`` where that is not kept."""
+
+    def note_full_control(self, like: bytes, found: FullControl, /) -> None:
+        """Keep that."""
 
     def holders_of(self, like: bytes, /) -> KeptHolders | None:
         """Return who holds what on the host of a key, or ``None`` where that is not kept."""
@@ -143,6 +150,20 @@ class RememberedHost(HostRights):
         here = self._as_here(known)
         elsewhere = [holding for holding in self.from_elsewhere if holding.principal.is_called(holder)]
         return tuple(sorted((*here, *elsewhere), key=order_of)) if elsewhere else here
+
+    @property
+    def full_control(self) -> FullControl:
+        """Who has full control of it, and who can obtain that: worked out where it is first asked for, and kept."""
+        if self.from_elsewhere:
+            return full_control_by(self.own_holdings_with(lambda right: right.kind.full))
+        judged = self.conclusion.summary.subject
+        known = self._memory.full_control_of(self.key)
+        if known is None:
+            here = full_control_by(self.own_holdings_with(lambda right: right.kind.full))
+            known = here.renamed(self.subject, judged)
+            if not self.troubles:
+                self._memory.note_full_control(self.key, known)
+        return known.renamed(judged, self.subject)
 
     def held_by(self, account: str) -> tuple[Holding, ...]:
         """Return what an account holds, also merely by being an account of the host."""

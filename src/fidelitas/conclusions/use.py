@@ -1,9 +1,9 @@
-"""What was concluded from logs: findings, how rights came about, last logins; by the evidence of all hosts that were asked about.
+"""What was concluded from logs: findings, how rights came about, last logins; by the hosts that were asked about, and all surveys.
 
-A log that grew, or another host, is another key: then what is kept of each host's logs is put together anew (`logbook_memory`).
+A further survey, or another host, is another key: then what is kept of each host's logs is put together anew (`logbook_memory`).
 """
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from datetime import datetime
 from hashlib import blake2b
 from typing import Protocol, TypeVar
@@ -25,13 +25,13 @@ class _Store(Protocol):
 
 
 class UseMemory:
-    """What is kept of some hosts' logs, by the digests of each host's evidence; `is_whole` says whether what was read was undamaged."""
+    """What is kept of some hosts' logs by a `mark` of all evidence; `is_whole` says whether what was read was undamaged."""
 
-    def __init__(self, store: _Store, evidence: Mapping[str, tuple[bytes, ...]], is_whole: Callable[[], bool]) -> None:
+    def __init__(self, store: _Store, mark: bytes, hosts: Iterable[str], is_whole: Callable[[], bool]) -> None:
         self._store, self._is_whole = store, is_whole
-        digest = blake2b(rules_digest(), digest_size=24)
-        for subject, digests in sorted(evidence.items()):
-            digest.update(f"{len(digests)}\0{subject}\0".encode() + b"".join(digests))
+        digest = blake2b(rules_digest() + mark, digest_size=24)
+        for host in sorted(hosts):
+            digest.update(host.encode("utf-8", "surrogateescape") + b"\0")
         self._basis = digest.digest()
 
     def findings(self, ask: Callable[[], list[Finding]]) -> list[Finding]:

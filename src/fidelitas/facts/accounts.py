@@ -22,6 +22,8 @@ class PasswordState(Enum):
     NONE = "none"  # the field holds something that no password can match, such as "*"
     SHADOWED = "shadowed"  # passwd(5) "x": the shadow file says more
 
+    __hash__ = object.__hash__
+
 
 class Password(Struct, frozen=True, kw_only=True):
     """The state of a password field; `algorithm` is the name of the hash method where a hash is there."""

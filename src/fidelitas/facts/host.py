@@ -156,6 +156,8 @@ class FileKind(Enum):
     OTHER = "other"  # a device, a pipe, a socket
     ABSENT = "absent"
 
+    __hash__ = object.__hash__
+
 
 class AccessTag(StrEnum):
     """Whom an entry of an access control list is about (acl(5))."""

@@ -41,6 +41,8 @@ class AliasKind(Enum):
     HOST = "Host_Alias"
     COMMAND = "Cmnd_Alias"
 
+    __hash__ = object.__hash__
+
 
 class MemberKind(Enum):
     """The forms that a member of a list can have, as sudo's own lexer tells them apart."""
@@ -53,6 +55,8 @@ class MemberKind(Enum):
     ADDRESS = "address"  # an IP address or network
     MYSELF = "myself"  # "()" or "(:)": the invoking user
     COMMAND = "command"
+
+    __hash__ = object.__hash__
 
 
 class Command(Struct, frozen=True, kw_only=True):
@@ -99,6 +103,8 @@ class Tag(Enum):
     LOG_OUTPUT = "LOG_OUTPUT"
     MAIL = "MAIL"
     FOLLOW = "FOLLOW"
+
+    __hash__ = object.__hash__
 
 
 class CommandOptions(Struct, frozen=True, kw_only=True):
@@ -163,6 +169,8 @@ class DefaultScope(Enum):
     RUNAS = ">"
     COMMAND = "!"
 
+    __hash__ = object.__hash__
+
 
 @equal_apart_from("place", "dn")
 class SudoDefault(Struct, frozen=True, kw_only=True):
@@ -188,6 +196,8 @@ class PolicyFileState(Enum):
     REFUSED = "refused by sudo"
     MISSING = "missing"
     NOT_SEEN = "not in evidence"
+
+    __hash__ = object.__hash__
 
 
 @equal_apart_from("by")

@@ -4,6 +4,7 @@ import json
 from collections.abc import Iterable
 from contextlib import suppress
 from datetime import UTC, datetime
+from functools import lru_cache
 from typing import Any
 
 from msgspec import Struct
@@ -13,7 +14,9 @@ from fidelitas.evidence import Identity
 from fidelitas.ledger.connection import AT_ONCE, batches
 from fidelitas.ledger.tables import evidence, pieces
 
-__all__ = ["Head", "heads_of", "tags_of"]
+__all__ = ["Head", "heads_of", "identity_of", "tags_of"]
+
+_NO_TEXTS = "[]"
 
 _HEAD = (
     evidence.c.id, evidence.c.platform, evidence.c.host_name, evidence.c.machine, evidence.c.host_keys, evidence.c.has_logs,
@@ -34,24 +37,27 @@ class Head(Struct, frozen=True, kw_only=True):
     has_logs: bool
 
 
-# Of more than so many heads all are read.
-_WORTH_READING_ALL = 10 * AT_ONCE
+# More than so many are read as a range of numbers, of which at least one in so many is wanted: a survey's come one after another.
+_MANY, _WORTH_PASSING_OVER = 10 * AT_ONCE, 4
 
 
 def heads_of(connection: Connection, numbers: Iterable[int]) -> dict[int, Head]:
     """Return what evidence says of itself, by its number."""
-    wanted = set(numbers)
+    wanted = sorted(set(numbers))
     every = select(*_HEAD).join(pieces, pieces.c.id == evidence.c.record)
-    questions = [every] if len(wanted) > _WORTH_READING_ALL else [every.where(evidence.c.id.in_(some)) for some in batches(wanted)]
-    return {row.id: _head(row) for question in questions for row in connection.execute(question) if row.id in wanted}
+    if len(wanted) > _MANY and wanted[-1] - wanted[0] < _WORTH_PASSING_OVER * len(wanted):
+        known = set(wanted)
+        rows = connection.execute(every.where(evidence.c.id.between(wanted[0], wanted[-1])))
+        return {row.id: _head(row) for row in rows if row.id in known}
+    questions = (every.where(evidence.c.id.in_(some)) for some in batches(wanted))
+    return {row.id: _head(row) for question in questions for row in connection.execute(question)}
 
 
 def _head(row: Row[*tuple[Any, ...]]) -> Head:
-    identity = Identity(row.machine, _keys(row.host_keys))
     return Head(
         platform=row.platform,
         host_name=row.host_name,
-        identity=identity,
+        identity=identity_of(row.machine, row.host_keys),
         digest=bytes(row.digest),
         frame=bytes(row.frame),
         stated=bytes(row.stated or row.digest),
@@ -66,12 +72,16 @@ def _moment(stated: str) -> datetime:
     return datetime.fromtimestamp(0, UTC)  # a row that was damaged: its seal says so
 
 
-def _keys(stated: str) -> frozenset[str]:
-    return frozenset(tags_of(stated))
+@lru_cache(maxsize=20_000)
+def identity_of(machine: str | None, host_keys: str) -> Identity:
+    """Return the marks of a machine as they stand in a row: its host keys are a list in JSON."""
+    return Identity(machine, frozenset(tags_of(host_keys)))
 
 
 def tags_of(stated: str) -> tuple[str, ...]:
     """Return the texts of a list in JSON; none of what is not one."""
+    if stated == _NO_TEXTS:
+        return ()
     with suppress(ValueError, RecursionError, TypeError):
         return tuple(text for text in json.loads(stated) if isinstance(text, str))
     return ()

@@ -5,20 +5,23 @@ Evidence tells who is root where.  Nothing that was stored is ever changed; only
 
 import re
 from collections.abc import Callable, Container, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Set as AbstractSet
 from contextlib import suppress
 from datetime import UTC, date, datetime
+from hashlib import blake2b
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from msgspec import Struct, field
-from sqlalchemy import Connection, Select, func, select
+from sqlalchemy import Connection, select
 
 from fidelitas.errors import EvidenceError, LedgerError, RequestError
 from fidelitas.evidence import Bundle, Identity, MissingItem, Sameness, sameness, unread_bundle
 from fidelitas.ledger.answers import StoredAnswers
-from fidelitas.ledger.connection import Database, place_of
-from fidelitas.ledger.heads import Head, heads_of, tags_of
+from fidelitas.ledger.connection import AT_ONCE, Database, place_of
+from fidelitas.ledger.heads import Head, heads_of, identity_of, tags_of
 from fidelitas.ledger.pieces import PieceReader
+from fidelitas.ledger.queries import COPIES, Member, finished, members_of_surveys, newest_members
 from fidelitas.ledger.records import bundle_of, parse_record
 from fidelitas.ledger.seals import broken_seals
 from fidelitas.ledger.tables import evidence, members, surveys
@@ -28,6 +31,7 @@ if TYPE_CHECKING:
 
 __all__ = ["History", "Ledger", "Stored", "StoredEvidence", "Survey", "read_evidence", "stamp"]
 
+_VERIFY = '"fidelitas ledger verify" says what else is damaged'
 _DAY = re.compile(r"\d{4}-\d\d-\d\d\Z")
 _LAST = re.compile(r"last\Z|-(\d{1,6})\Z")
 
@@ -159,8 +163,8 @@ class Ledger:
         if not self._is_there():
             return ()
         with self.database.reading() as connection:
-            found: dict[str, dict[str, int]] = {name: {} for name in connection.execute(_finished()).scalars()}
-            for row in connection.execute(_members().order_by(members.c.subject)):
+            found: dict[str, dict[str, int]] = {name: {} for name in connection.execute(finished()).scalars()}
+            for row in connection.execute(members_of_surveys().order_by(members.c.subject)):
                 found[row.name][row.subject] = row.evidence
         return tuple(Survey(name=name, subjects=subjects) for name, subjects in found.items())
 
@@ -169,7 +173,7 @@ class Ledger:
         if not self._is_there():
             return ()
         with self.database.reading() as connection:
-            return tuple(connection.execute(_finished()).scalars())
+            return tuple(connection.execute(finished()).scalars())
 
     def named(self, survey: str) -> str:
         """Return the name of the survey that is meant: its name, ``last``, ``-2`` for the second last, or the last up to a date.
@@ -191,17 +195,20 @@ class Ledger:
             if survey is not None:
                 self.named(survey)
             return StoredEvidence(self, {})
-        return self._read(_members().where(surveys.c.name == self.named(survey)) if survey is not None else _newest(), survey)
+        if survey is None:
+            return self._read(newest_members, None)
+        chosen = members_of_surveys().where(surveys.c.name == self.named(survey))
+        return self._read(lambda connection: connection.execute(chosen).all(), survey)
 
-    def _read(self, chosen: Select[str, str, int, str], survey: str | None) -> StoredEvidence:
+    def _read(self, choose: Callable[[Connection], Sequence[Member]], survey: str | None) -> StoredEvidence:
         """Return the evidence of some members of surveys; refuse a survey whose list of subjects is damaged."""
         with self.database.reading() as connection:
-            rows = connection.execute(chosen).all()
+            rows = choose(connection)
             broken = broken_seals(connection, {row.name for row in rows} | ({self.named(survey)} if survey is not None else set()))
             if broken:
                 raise LedgerError(
                     f'ledger "{self.place}" is damaged: which subjects survey {broken[0]} has is not what it was',
-                    hint='"fidelitas ledger verify" says what else is damaged; name another survey with --survey, or survey again.',
+                    hint=f"{_VERIFY}; name another survey with --survey, or survey again.",
                 )
             heads = heads_of(connection, {row.evidence for row in rows})
         stored = {row.subject: Stored(row.evidence, heads[row.evidence], tags_of(row.tags)) for row in rows}
@@ -216,12 +223,13 @@ class Ledger:
     def subjects_of(self, survey: str) -> frozenset[str]:
         """Return the subjects of one survey."""
         with self.database.reading() as connection:
-            found = connection.execute(_members().where(surveys.c.name == self.named(survey)))
+            found = connection.execute(members_of_surveys().where(surveys.c.name == self.named(survey)))
             return frozenset(row.subject for row in found)
 
     def as_of(self, survey: str) -> StoredEvidence:
         """Return the newest evidence that every subject had when a survey was finished, in that one or an earlier one."""
-        return self._read(_newest(self.named(survey)), survey)
+        until = self.named(survey)
+        return self._read(lambda connection: newest_members(connection, until), survey)
 
     def bundles(self, survey: str | None = None) -> tuple[Bundle, ...]:
         """Return the newest evidence of every subject, or that of one survey, all at once."""
@@ -235,21 +243,29 @@ class Ledger:
 
         `with_logs` leaves out subjects without any log.  Evidence of another machine that had the name before is left out.
         """
-        for subject, stored in self._history(survey, subjects, with_logs=with_logs):
-            yield subject, History(self, subject, [one.number for one in stored])
+        for subject, copies in self._history(survey, subjects, with_logs=with_logs):
+            yield subject, History(self, subject, list(copies))
 
     def history_digests(
         self, survey: str | None = None, subjects: Container[str] | None = None, *, with_logs: bool = False
     ) -> dict[str, tuple[bytes, ...]]:
         """Return the digests of the same evidence, which is not read for it."""
-        found = self._history(survey, subjects, with_logs=with_logs)
-        return {subject: tuple(one.head.digest for one in stored) for subject, stored in found}
+        return {subject: tuple(copies.values()) for subject, copies in self._history(survey, subjects, with_logs=with_logs)}
 
     def history_numbers(
         self, survey: str | None = None, subjects: Container[str] | None = None, *, with_logs: bool = False
     ) -> dict[str, tuple[int, ...]]:
         """Return the numbers of the same evidence."""
-        return {subject: tuple(one.number for one in stored) for subject, stored in self._history(survey, subjects, with_logs=with_logs)}
+        return {subject: tuple(copies) for subject, copies in self._history(survey, subjects, with_logs=with_logs)}
+
+    def mark_of_logs(self, survey: str | None = None) -> bytes | None:
+        """Return a digest of which evidence all surveys up to one have, by their seals; ``None`` where no evidence has logs."""
+        if not self._is_there() or not self.has_logs:
+            return None
+        rows = select(surveys.c.name, surveys.c.seal).where(surveys.c.finished).order_by(surveys.c.name)
+        with self.database.reading() as connection:
+            found = connection.execute(rows if survey is None else rows.where(surveys.c.name <= self.named(survey))).all()
+        return blake2b(b"".join(name.encode() + bytes(seal or b"") for name, seal in found), digest_size=24).digest()
 
     def digests(self, numbers: Mapping[str, tuple[int, ...]]) -> dict[str, tuple[bytes, ...]]:
         """Return the digests of evidence by its numbers; without subjects of which some is no longer there."""
@@ -268,25 +284,31 @@ class Ledger:
         """Return what was concluded from the evidence in the ledger before."""
         return StoredAnswers(self.database, {})
 
-    def _history(self, survey: str | None, subjects: Container[str] | None, *, with_logs: bool) -> list[tuple[str, list[Stored]]]:
+    def _history(self, survey: str | None, subjects: Container[str] | None, *, with_logs: bool) -> list[tuple[str, dict[int, bytes]]]:
+        """Return some subjects, each with the digests of its evidence by their numbers, the oldest first."""
         if not self._is_there():
             return []
-        with self.database.reading() as connection:
-            rows = _members() if survey is None else _members().where(surveys.c.name <= self.named(survey))
-            found = [(row.subject, row.evidence) for row in connection.execute(rows) if subjects is None or row.subject in subjects]
-            heads = heads_of(connection, {number for _, number in found})
-        known: dict[str, list[int]] = {}
+        rows = COPIES if survey is None else COPIES.where(surveys.c.name <= self.named(survey))
+        if isinstance(subjects, AbstractSet) and len(subjects) <= AT_ONCE:
+            rows = rows.where(members.c.subject.in_(subjects))
+        known: dict[str, dict[int, bytes]] = {}
         marks: dict[str, Identity] = {}
-        for subject, number in found:
-            mark, numbers = heads[number].identity, known.setdefault(subject, [])
-            if sameness(mark, marks.get(subject, mark)) is Sameness.OTHER:
-                numbers.clear()  # another machine under the same name: what came before is not of it
-            marks[subject] = mark
-            if number not in numbers:
-                numbers.append(number)
-        if with_logs:
-            known = {subject: numbers for subject, numbers in known.items() if any(heads[number].has_logs for number in numbers)}
-        return [(subject, [Stored(number, heads[number]) for number in numbers]) for subject, numbers in sorted(known.items())]
+        logging = set()
+        with self.database.reading() as connection:
+            for subject, number, machine, host_keys, has_logs, digest in connection.execute(rows):
+                if subjects is not None and subject not in subjects:
+                    continue
+                if digest is None:
+                    raise LedgerError(f'ledger "{self.place}" is damaged: evidence of {subject} is missing', hint=_VERIFY)
+                mark, copies = identity_of(machine, host_keys), known.setdefault(subject, {})
+                if sameness(mark, marks.get(subject, mark)) is Sameness.OTHER:
+                    copies.clear()  # another machine under the same name: what came before is not of it
+                    logging.discard(subject)
+                marks[subject] = mark
+                copies.setdefault(number, bytes(digest))
+                if has_logs:
+                    logging.add(subject)
+        return sorted((subject, copies) for subject, copies in known.items() if not with_logs or subject in logging)
 
     def load(self, subject: str, number: int) -> Bundle:
         """Return evidence by its number; of what cannot be read a gap, of evidence without a record nothing but that."""
@@ -309,7 +331,7 @@ class Ledger:
     def marks(self) -> dict[str, Identity]:
         """Return the marks of the machine that each name was last given to."""
         with self.database.reading() as connection:
-            numbers = {row.subject: row.evidence for row in connection.execute(_newest())}
+            numbers = {row.subject: row.evidence for row in newest_members(connection)}
             heads = heads_of(connection, numbers.values())
         return {subject: heads[number].identity for subject, number in numbers.items()}
 
@@ -337,25 +359,6 @@ def read_evidence(connection: Connection, number: int) -> tuple[Bundle, tuple[Mi
         raise EvidenceError(f"its record {next(iter(reader.faults.values()), 'is missing')}")
     parsed = parse_record(record)
     return bundle_of(parsed, reader.by_digest(parsed.digests.values()), reader.faults)
-
-
-def _finished() -> Select[str]:
-    return select(surveys.c.name).where(surveys.c.finished).order_by(surveys.c.name)
-
-
-def _members() -> Select[str, str, int, str]:
-    """Return which survey has which subject with which evidence, the oldest survey first."""
-    columns = select(surveys.c.name, members.c.subject, members.c.evidence, members.c.tags)
-    return columns.join(members, members.c.survey == surveys.c.id).where(surveys.c.finished).order_by(surveys.c.name)
-
-
-def _newest(until: str | None = None) -> Select[str, str, int, str]:
-    """Return each subject with the evidence of the last survey that has it, of those up to one."""
-    place = func.row_number().over(partition_by=members.c.subject, order_by=surveys.c.name.desc())
-    columns = select(surveys.c.name, members.c.subject, members.c.evidence, members.c.tags, place.label("place"))
-    wanted = [surveys.c.finished, *([] if until is None else [surveys.c.name <= until])]
-    ranked = columns.join(members, members.c.survey == surveys.c.id).where(*wanted).subquery()
-    return select(ranked.c.name, ranked.c.subject, ranked.c.evidence, ranked.c.tags).where(ranked.c.place == 1)
 
 
 def _meant(survey: str, names: Sequence[str]) -> str | None:

@@ -15,13 +15,13 @@ from fidelitas.pages.persons import HeldUsed, PersonPart, held_and_used, persons
 from fidelitas.pages.pictures import Bar, Matrix, Trend, bars_of, matrix_of
 from fidelitas.pages.week import Week
 from fidelitas.people import MappedPerson
-from fidelitas.reports.control import COUNTED, Control, controls_of, in_control, person_of
+from fidelitas.reports.control import administrators, controls_of, escalations, in_control, person_of
 from fidelitas.reports.findings import Group, grouped
 from fidelitas.reports.holders import Filter, selected
 from fidelitas.reports.numbers import counted, listed
 from fidelitas.reports.sentences import brief
 from fidelitas.reports.subjects import words_of
-from fidelitas.rights import Holding, SubjectRights
+from fidelitas.rights import COUNTED, FullControl, Holding, SubjectRights
 from fidelitas.usage import Latest
 
 __all__ = ["Asked", "Content", "FindingPart", "HeldRow", "Standing", "SubjectPart", "content_of"]
@@ -177,7 +177,7 @@ def _taken(subjects: Sequence[SubjectRights]) -> str:
     return days[0] if len(days) == 1 else f"{days[0]} to {days[-1]}" if days else ""
 
 
-def _sentences(asked: Asked, controls: Mapping[str, Control], gaps: Sequence[Gap]) -> list[str]:
+def _sentences(asked: Asked, controls: Mapping[str, FullControl], gaps: Sequence[Gap]) -> list[str]:
     """Return the answers for a reader in a hurry."""
     granted, others = in_control(controls, asked.people)
     where = [subject for subject, control in controls.items() if control.granted or control.obtaining]
@@ -275,7 +275,7 @@ def _held(number: int, host: SubjectRights, holding: Holding, asked: Asked, exce
     )
 
 
-def _subject(one: SubjectRights, control: Control, asked: Asked) -> SubjectPart:
+def _subject(one: SubjectRights, control: FullControl, asked: Asked) -> SubjectPart:
     found = Counter(finding.severity for finding in asked.findings if finding.subject == one.subject)
     worst = [f"{found[severity]} {severity}" for severity in Severity if found[severity]]
     return SubjectPart(
@@ -283,8 +283,8 @@ def _subject(one: SubjectRights, control: Control, asked: Asked) -> SubjectPart:
         system=words_of(one).system(one),
         tags=asked.tags.get(one.subject, ()),
         taken=one.taken,
-        administrators=control.administrators,
-        escalations=control.escalations,
+        administrators=administrators(control),
+        escalations=escalations(control),
         worst=", ".join(worst[:3]) or "none",
         gaps=one.gaps,
     )

@@ -1,72 +1,31 @@
-"""Who has full control of a subject, and who can obtain it: counted in one place for every table and sentence that says how many."""
+"""How many have full control of subjects, and can obtain it, in words."""
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from functools import cache
 from math import inf
 
-from msgspec import Struct
-
 from fidelitas.people import MappedPerson
 from fidelitas.reports.numbers import counted, listed
 from fidelitas.reports.report import Report
 from fidelitas.reports.table import Table
-from fidelitas.rights import Principal, PrincipalKind, Strength, SubjectRights
+from fidelitas.rights import FullControl, SubjectRights
 
-__all__ = ["COUNTED", "Control", "control_of", "control_report", "controls_of", "in_control", "person_of"]
-
-# Who is counted: not keys, groups and passwords, by which accounts are meant that are counted already.
-COUNTED = frozenset({PrincipalKind.ACCOUNT, PrincipalKind.ROLE})
+__all__ = ["administrators", "control_report", "controls_of", "escalations", "in_control", "person_of"]
 
 
-class Control(Struct, frozen=True, kw_only=True):
-    """The holders of full control of a subject: those who were granted it, and others; `anyone` says whether that is any account's, too:
-
-    granted (true), to be obtained (false), or not (``None``).
-    """
-
-    granted: frozenset[Principal]
-    obtaining: frozenset[Principal]
-    anyone: bool | None
-
-    @property
-    def administrators(self) -> str:
-        """How many were granted full control, in words."""
-        return "any account" if self.anyone else str(len(self.granted))
-
-    @property
-    def escalations(self) -> str:
-        """How many can obtain full control by a weakness, in words."""
-        return "any account" if self.anyone is False else str(len(self.obtaining))
+def administrators(control: FullControl) -> str:
+    """Return how many were granted full control, in words."""
+    return "any account" if control.anyone else str(len(control.granted))
 
 
-def control_of(subject: SubjectRights) -> Control:
-    """Return who has full control of a subject; what any account can obtain only under a condition does not count."""
-    full = subject.own_holdings_with(lambda right: right.kind.full)
-    held = [holding for holding in full if holding.principal.kind in COUNTED]
-    granted = frozenset(holding.principal for holding in held if holding.granted)
-    by_anyone = [one for one in full if one.principal.kind is PrincipalKind.ANY_ACCOUNT and one.strength is not Strength.CONDITIONAL]
-    return Control(
-        granted=granted,
-        obtaining=frozenset(holding.principal for holding in held) - granted,
-        anyone=any(one.granted for one in by_anyone) if by_anyone else None,
-    )
+def escalations(control: FullControl) -> str:
+    """Return how many can obtain full control by a weakness, in words."""
+    return "any account" if control.anyone is False else str(len(control.obtaining))
 
 
-def controls_of(subjects: Iterable[SubjectRights]) -> dict[str, Control]:
-    """Return who has full control of each of some subjects, by its name; of those that state the same it is worked out once."""
-    known: dict[int, tuple[SubjectRights, Control]] = {}  # by identity; the subject is held, so that its identity stays its own
-
-    def of(subject: SubjectRights) -> Control:
-        like = subject.like
-        if like is subject or subject.from_elsewhere or like.from_elsewhere:
-            return control_of(subject)
-        if id(like) not in known:
-            known[id(like)] = like, control_of(like)
-        found = known[id(like)][1]
-        granted, obtaining = (frozenset(subject.here(tuple(some))) for some in (found.granted, found.obtaining))
-        return Control(granted=granted, obtaining=obtaining, anyone=found.anyone)
-
-    return {one.subject: of(one) for one in subjects}
+def controls_of(subjects: Iterable[SubjectRights]) -> dict[str, FullControl]:
+    """Return who has full control of each of some subjects, by its name."""
+    return {one.subject: one.full_control for one in subjects}
 
 
 def person_of(subject: str, account: str, people: Sequence[MappedPerson]) -> str:
@@ -74,7 +33,7 @@ def person_of(subject: str, account: str, people: Sequence[MappedPerson]) -> str
     return next((person.name for person in people if person.owns(subject, account)), account)
 
 
-def in_control(controls: Mapping[str, Control], people: Sequence[MappedPerson]) -> tuple[frozenset[str], frozenset[str]]:
+def in_control(controls: Mapping[str, FullControl], people: Sequence[MappedPerson]) -> tuple[frozenset[str], frozenset[str]]:
     """Return the people, and accounts that are nobody's, who were granted full control of some subject; and others who can obtain it."""
     granted = frozenset(person_of(subject, str(who), people) for subject, control in controls.items() for who in control.granted)
     obtaining = frozenset(person_of(subject, str(who), people) for subject, control in controls.items() for who in control.obtaining)
@@ -98,16 +57,16 @@ def control_report(subjects: Sequence[SubjectRights], whole: Callable[[], Report
     )
 
 
-def _control_answer(controls: Mapping[str, Control]) -> str:
+def _control_answer(controls: Mapping[str, FullControl]) -> str:
     granted, obtaining = in_control(controls, ())
     some = f"{counted(len(controls), 'subject')}: {counted(len(granted), 'account')} with full control of some"
     return f"{some}, {len(obtaining)} more can obtain it by a weakness"
 
 
-def _control_table(controls: Mapping[str, Control]) -> Table:
+def _control_table(controls: Mapping[str, FullControl]) -> Table:
     alike: dict[tuple[str, str], list[str]] = {}
     for name, control in controls.items():
-        alike.setdefault((control.administrators, control.escalations), []).append(name)
+        alike.setdefault((administrators(control), escalations(control)), []).append(name)
     most = sorted(alike.items(), key=lambda one: [-float(count) if count.isdigit() else -inf for count in one[0]])
     rows = [(listed(sorted(names), 3, "subject"), *counts) for counts, names in most]
     return Table(columns=("subject", "full control", "can obtain it"), rows=tuple(rows), may_fold=frozenset({"subject"}))

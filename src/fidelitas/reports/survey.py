@@ -10,7 +10,7 @@ from typing import Any
 from fidelitas.facts import Gap
 from fidelitas.findings import Finding, Severity
 from fidelitas.reports.blocks import Block, Row
-from fidelitas.reports.control import Control, controls_of
+from fidelitas.reports.control import administrators, controls_of, escalations
 from fidelitas.reports.coverage import coverage_document, coverage_table
 from fidelitas.reports.findings import findings_blocks, findings_document, findings_table, grouped, groups_table, tally
 from fidelitas.reports.holder_groups import grouped_tables
@@ -19,7 +19,7 @@ from fidelitas.reports.numbers import counted, listed, plural
 from fidelitas.reports.report import Part, Report
 from fidelitas.reports.subjects import words_of
 from fidelitas.reports.table import Table
-from fidelitas.rights import SubjectRights
+from fidelitas.rights import FullControl, SubjectRights
 
 __all__ = ["survey_document", "survey_report"]
 
@@ -92,10 +92,10 @@ def _subjects_table(subjects: Sequence[SubjectRights], findings: Sequence[Findin
     )
 
 
-def _subject_row(one: SubjectRights, control: Control, found: Mapping[Severity, int]) -> tuple[str, ...]:
+def _subject_row(one: SubjectRights, control: FullControl, found: Mapping[Severity, int]) -> tuple[str, ...]:
     worst = [f"{found[severity]} {severity}" for severity in Severity if found.get(severity)][:2]
     evidence = counted(len(one.gaps), "gap") if one.gaps else "complete"
-    return one.subject, words_of(one).system(one), control.administrators, control.escalations, ", ".join(worst) or "none", evidence
+    return one.subject, words_of(one).system(one), administrators(control), escalations(control), ", ".join(worst) or "none", evidence
 
 
 def _together(rows: Sequence[tuple[str, ...]]) -> list[tuple[str, ...]]:

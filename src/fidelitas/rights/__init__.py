@@ -5,6 +5,7 @@ this and `routes` follows them.  Everything here is pure: facts in, holdings out
 """
 
 from fidelitas.rights.directory import DirectoryRights, Takings, directory_rights_of, for_hosts
+from fidelitas.rights.graph.full_control import COUNTED, FullControl
 from fidelitas.rights.graph.links import By, Holding, Link, LinkKind, Mechanism, Principal, PrincipalKind, Right, RightKind, Route, Strength
 from fidelitas.rights.linux.host import HostRights, rights_of
 from fidelitas.rights.linux.population import AccountKind, Identity, Login, Membership, Population
@@ -14,11 +15,13 @@ from fidelitas.rights.subject import DatabaseServer, Lack, SubjectRights, Unread
 from fidelitas.rights.windows import WindowsRights, windows_rights_of
 
 __all__ = [
+    "COUNTED",
     "AccountKind",
     "By",
     "DatabaseRights",
     "DatabaseServer",
     "DirectoryRights",
+    "FullControl",
     "Holding",
     "HostRights",
     "Identity",

@@ -11,6 +11,7 @@ from typing import ClassVar, NamedTuple, TypeVar
 
 from fidelitas.facts import AuthorizedKey, FileState, Gap, Programs
 from fidelitas.rights.accounts.identity import AccountInBrief, Identity
+from fidelitas.rights.graph.full_control import FullControl, full_control_by
 from fidelitas.rights.graph.links import By, Holding, Link, LinkKind, Mechanism, Principal, PrincipalKind, Right, RightKind, Strength
 from fidelitas.text import Place
 
@@ -138,6 +139,11 @@ class SubjectRights(ABC):
         """Return the names of the holders of one kind that have full control in a way of their own."""
         held = self.own_holdings_with(lambda right: right.kind.full)
         return {holding.principal.name for holding in held if holding.principal.kind is kind}
+
+    @property
+    def full_control(self) -> FullControl:
+        """Who has full control of it, and who can obtain that."""
+        return full_control_by(self.own_holdings_with(lambda right: right.kind.full))
 
     def held_by(self, name: str) -> tuple[Holding, ...]:
         """Return what an account, group or role holds."""

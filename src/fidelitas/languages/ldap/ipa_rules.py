@@ -5,6 +5,7 @@ sudoRole object that the directory makes of it for other clients (sudoers.ldap(5
 """
 
 from collections.abc import Callable, Iterable, Iterator
+from functools import cached_property
 
 from fidelitas.distinguished_names import first_value, folded
 from fidelitas.facts import HostAccessRule, Place
@@ -37,7 +38,7 @@ class IpaRules:
 
     def __init__(self, origin: Place) -> None:
         self._origin = origin
-        self._by_dn: dict[str, tuple[Entry, set[str]]] = {}
+        self._others: list[tuple[Entry, set[str]]] = []
         self._rules: list[Entry] = []
         self._access: list[Entry] = []
 
@@ -48,7 +49,12 @@ class IpaRules:
         elif "ipahbacrule" in classes:
             self._access.append(entry)
         else:
-            self._by_dn[folded(entry.first("dn") or "")] = (entry, classes)
+            self._others.append((entry, classes))
+
+    @cached_property
+    def _by_dn(self) -> dict[str, tuple[Entry, set[str]]]:
+        """What rules refer to, with its classes: worked out where there is a rule."""
+        return {folded(entry.first("dn") or ""): (entry, classes) for entry, classes in self._others}
 
     def sudo_roles(self) -> Iterator[Entry]:
         """Yield a sudoRole object for each sudo rule that is enabled; the lines are those of the rule."""

@@ -1,6 +1,8 @@
 """One account of a host: what stands behind it, how it logs in, and the groups that it is in."""
 
+from collections.abc import Mapping
 from enum import Enum
+from functools import cached_property
 
 from msgspec import Struct
 from msgspec.structs import force_setattr
@@ -19,6 +21,8 @@ class AccountKind(Enum):
     SERVICE = "service"
     SYSTEM = "system"
 
+    __hash__ = object.__hash__
+
 
 class Login(Enum):
     """Whether an account can log in, as far as the account files tell."""
@@ -32,6 +36,8 @@ class Login(Enum):
     EXPIRED = "no: expired"
     BARRED = "no: the access rules of the host refuse it"
     UNKNOWN = "not known: the shadow file was not read"
+
+    __hash__ = object.__hash__
 
     @property
     def possible(self) -> bool | None:
@@ -59,7 +65,7 @@ class AccountInBrief(Struct, frozen=True, kw_only=True):
 
 
 @equal_apart_from("gids")
-class Identity(Struct, frozen=True, kw_only=True):
+class Identity(Struct, frozen=True, kw_only=True, dict=True):
     """One account of a host.
 
     `password` is ``None`` where the shadow file was not read; `of_directory` says that it comes from a directory, not from a file here.
@@ -81,6 +87,15 @@ class Identity(Struct, frozen=True, kw_only=True):
     def in_brief(self) -> AccountInBrief:
         """What a list of holders shows of it."""
         return AccountInBrief(uid=self.uid, kind=self.kind, login=self.login)
+
+    @cached_property
+    def by_group(self) -> Mapping[int, Membership]:
+        """How it is in each group, by the group's ID: a listed membership comes before the primary group."""
+        found: dict[int, Membership] = {}
+        for one in self.memberships:
+            if one.group.gid not in found or (found[one.group.gid].primary and not one.primary):
+                found[one.group.gid] = one
+        return found
 
     @property
     def memberships_here(self) -> tuple[Membership, ...]:

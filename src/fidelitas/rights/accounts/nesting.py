@@ -11,6 +11,7 @@ from hashlib import blake2b
 from fidelitas.facts import ON_THE_WAY, Account, Directory, DirectoryGroup, Group, Password, PasswordState, Place
 from fidelitas.rights.accounts.identity import AccountKind, Identity, Login, Membership
 from fidelitas.rights.graph.links import By, Link, LinkKind, Mechanism, Principal, PrincipalKind, Strength
+from fidelitas.rights.graph.paths import Memberships
 from fidelitas.rights.graph.walks import distances, reached
 
 __all__ = ["Nesting"]
@@ -56,12 +57,12 @@ class Nesting:
     @cached_property
     def places(self) -> Mapping[str, int]:
         """The place of each account among `identities`, by its name: what is one of for each account is kept in that order."""
-        return {name: place for place, name in enumerate(self.identities)}
+        return {name: place for place, name in enumerate(self._accounts)}
 
     @cached_property
     def names_digest(self) -> bytes:
         """A digest of the names of the accounts in their order."""
-        return blake2b("\0".join(self.identities).encode("utf-8", "surrogateescape"), digest_size=16).digest()
+        return blake2b("\0".join(self._accounts).encode("utf-8", "surrogateescape"), digest_size=16).digest()
 
     @cached_property
     def _accounts_by_gid(self) -> Mapping[int, list[Identity]]:
@@ -219,7 +220,7 @@ class Nesting:
                 outer, at = min(nearer)
                 chain.append(self._link(PrincipalKind.GROUP, inner, outer, at))
                 inner = outer
-            yield tuple(chain)
+            yield Memberships(chain)
 
     def _link(self, kind: PrincipalKind, name: str, group: str, place: Place) -> Link:
         if (kind, name, group) not in self._links:

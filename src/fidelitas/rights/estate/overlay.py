@@ -16,6 +16,7 @@ from msgspec.structs import replace
 
 from fidelitas.facts import AliasKind, DefaultScope, Gap, HostFacts, Member, Place, PrivateKey, Process
 from fidelitas.rights.accounts.identity import Identity
+from fidelitas.rights.graph.full_control import FullControl
 from fidelitas.rights.graph.group_edges import GroupEdges
 from fidelitas.rights.graph.links import Holding, PrincipalKind, Right
 from fidelitas.rights.graph.routes import order_of
@@ -193,6 +194,13 @@ class HostOverlay(HostRights):
     def own_rights(self) -> set[Right]:
         """Return the rights of the own holdings."""
         return {*self.here(tuple(self.first.own_rights())), *(holding.right for holding in self.from_elsewhere)}
+
+    @property
+    def full_control(self) -> FullControl:
+        """Who has full control of it, and who can obtain that."""
+        if self.from_elsewhere or self.first.from_elsewhere:
+            return super().full_control
+        return self.first.full_control.renamed(self.first.subject, self.subject)
 
     def full_holders(self, kind: PrincipalKind) -> set[str]:
         """Return the names of the holders of one kind that have full control in a way of their own."""

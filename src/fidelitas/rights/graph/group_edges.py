@@ -12,7 +12,7 @@ from typing import Any, Generic, Protocol, TypeVar
 from msgspec import Struct
 
 from fidelitas.rights.graph.links import Holding, Link, Principal, Right
-from fidelitas.rights.graph.paths import MOST_ROUTES, Edge, LinkPath, holding_of
+from fidelitas.rights.graph.paths import MOST_ROUTES, Edge, LinkPath, Tail, holding_by
 
 __all__ = ["Edges", "GroupEdge", "GroupEdges", "GroupNodes", "Numbers", "Onward"]
 
@@ -87,7 +87,8 @@ class GroupEdges(Generic[M]):
         self.numbers = numbers
         self._here, self._is_renamed = here, is_renamed
         self._rights: dict[tuple[int, ...], tuple[Right, ...]] = {}
-        self._chains: dict[tuple[Right, int], tuple[LinkPath, ...]] = {}
+        self._ways: dict[tuple[Right, tuple[int, ...]], Sequence[tuple[int, Sequence[LinkPath]]]] = {}
+        self._chains: dict[tuple[Right, int], tuple[Tail, ...]] = {}
 
     @classmethod
     def of(cls, known: Edges[M], onward: Onward) -> "GroupEdges[M]":
@@ -104,7 +105,7 @@ class GroupEdges(Generic[M]):
         """Yield the holdings of an account, by right."""
         numbers = self.numbers.get(name, ())
         for right in self._rights_by(numbers):
-            yield self._holding(self.accounts[name], right, frozenset(numbers))
+            yield self._holding(self.accounts[name], right, numbers)
 
     def rights(self) -> set[Right]:
         """Return the rights that an account has by a group, and not merely by being an account."""
@@ -128,7 +129,7 @@ class GroupEdges(Generic[M]):
         }
         for name, numbers in self.numbers.items():
             for right in rights[numbers]:
-                yield self._holding(self.accounts[name], right, frozenset(numbers))
+                yield self._holding(self.accounts[name], right, numbers)
 
     def _distinct(self) -> set[tuple[int, ...]]:
         return set(self.numbers.values())
@@ -145,9 +146,9 @@ class GroupEdges(Generic[M]):
     def differing(self, other: "GroupEdges[Any]") -> Iterator[Holding]:
         """Yield the holdings that accounts have not by the same links among others, which are the same accounts at another time."""
         for name, known in self._differing(other):
-            mine, having = self.signatures[name], frozenset(self.numbers[name])
-            rights = (right for right in self._rights_by(self.numbers[name]) if mine[_unnamed(right)] != known.get(_unnamed(right)))
-            yield from (self._holding(self.accounts[name], right, having) for right in rights)
+            mine, numbers = self.signatures[name], self.numbers[name]
+            rights = (right for right in self._rights_by(numbers) if mine[_unnamed(right)] != known.get(_unnamed(right)))
+            yield from (self._holding(self.accounts[name], right, numbers) for right in rights)
 
     def _differing(self, other: "GroupEdges[Any]") -> Iterator[tuple[str, Mapping[Hashable, Hashable]]]:
         """Yield accounts whose holdings are not alike, each with what gives it its own there."""
@@ -198,21 +199,28 @@ class GroupEdges(Generic[M]):
                 found.setdefault(link, []).append(place)
         return found
 
-    def _holding(self, who: M, right: Right, having: frozenset[int]) -> Holding:
-        chains = [
-            (*self._here(path), *rest)
-            for number, rests in self.onward[right]
-            if number in having
-            for path in self.nodes.paths(who, self.edges[number])
+    def _holding(self, who: M, right: Right, numbers: tuple[int, ...]) -> Holding:
+        ways = [
+            (path, rest)
+            for number, rests in self._leading(right, numbers)
+            for path in map(self._here, self.nodes.paths(who, self.edges[number]))
             for rest in self._beyond(right, number, rests)
         ]
-        return holding_of(self._here(self.nodes.account(who)), self._here(right), chains[: MOST_ROUTES + 1])
+        return holding_by(self._here(self.nodes.account(who)), self._here(right), ways[: MOST_ROUTES + 1])
 
-    def _beyond(self, right: Right, number: int, rests: Sequence[LinkPath]) -> tuple[LinkPath, ...]:
+    def _leading(self, right: Right, numbers: tuple[int, ...]) -> Sequence[tuple[int, Sequence[LinkPath]]]:
+        """Return those of some links that lead to a right, each with the chains that begin with it."""
+        known = self._ways.get((right, numbers))
+        if known is None:
+            having = frozenset(numbers)
+            known = self._ways[right, numbers] = [one for one in self.onward[right] if one[0] in having]
+        return known
+
+    def _beyond(self, right: Right, number: int, rests: Sequence[LinkPath]) -> tuple[Tail, ...]:
         """Return the chains that begin with a link and lead to a right, as they are on this subject: worked out once."""
         known = self._chains.get((right, number))
         if known is None:
-            known = self._chains[right, number] = self._here(tuple(rests))
+            known = self._chains[right, number] = tuple(map(Tail.of, self._here(tuple(rests))))
         return known
 
 

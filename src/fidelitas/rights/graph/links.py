@@ -140,6 +140,8 @@ class LinkKind(Enum):
     MAY_BECOME = "may become"  # on asking
     MAY_GRANT = "may grant"  # can give it to itself or others
 
+    __hash__ = object.__hash__
+
 
 _KINDS = {kind: rank for rank, kind in enumerate(LinkKind)}
 
@@ -197,6 +199,8 @@ class Mechanism(Enum):
     # Many links shown as one.
     FURTHER = "further-links"
 
+    __hash__ = object.__hash__
+
 
 # By these a principal obtains what nobody granted it: a weakness, not a grant.
 _WEAKNESSES = frozenset({
@@ -246,8 +250,8 @@ class Link(Struct, frozen=True, kw_only=True):
     place: Place
     behind: tuple[Place, ...] = ()
 
-    def __hash__(self) -> int:
-        return hash((self.because, self.quote, self.source, self.target))
+    def __hash__(self) -> int:  # by texts alone, which know theirs: chains of links are looked up a great deal
+        return hash((self.because, self.quote, self.source.name))
 
     @property
     def mechanism(self) -> Mechanism:

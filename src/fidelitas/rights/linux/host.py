@@ -9,6 +9,7 @@ from ipaddress import ip_interface
 from fidelitas.facts import AuthorizedKey, FileState, Gap, HostFacts, PrivateKey, Programs
 from fidelitas.rights.accounts.identity import AccountKind
 from fidelitas.rights.accounts.nesting import Nesting
+from fidelitas.rights.graph.full_control import FullControl, full_control_by
 from fidelitas.rights.graph.group_edges import GroupEdges
 from fidelitas.rights.graph.links import Holding, Principal, PrincipalKind, Right, Route
 from fidelitas.rights.graph.routes import holdings_from, order_of
@@ -134,6 +135,7 @@ class HostRights(SubjectRights):
     def joined_with(self, from_elsewhere: tuple[Holding, ...]) -> "HostRights":
         """Return the same host with what accounts of other hosts hold on it."""
         joined = copy(self)
+        joined.__dict__.pop("full_control", None)
         joined.alone = self
         joined.from_elsewhere = from_elsewhere
         return joined
@@ -214,6 +216,11 @@ class HostRights(SubjectRights):
     def own_rights(self) -> set[Right]:
         """Return the rights of the own holdings."""
         return {holding.right for holding in (*self.by_node, *self.from_elsewhere) if is_own(holding)} | self.group_edges.rights()
+
+    @cached_property
+    def full_control(self) -> FullControl:
+        """Who has full control of it, and who can obtain that."""
+        return full_control_by(self.own_holdings_with(lambda right: right.kind.full))
 
     def full_holders(self, kind: PrincipalKind) -> set[str]:
         """Return the names of the holders of one kind that have full control in a way of their own."""

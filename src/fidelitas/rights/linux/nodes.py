@@ -4,7 +4,6 @@ Each is made once: the same node is asked for thousands of times.
 """
 
 from collections.abc import Mapping
-from operator import attrgetter
 
 from fidelitas.facts import Place
 from fidelitas.rights.accounts.nesting import Nesting
@@ -80,12 +79,11 @@ class Nodes:
         return ((self.as_anyone(who, who.account.place),),) if who.account else ()
 
     def _found(self, who: Identity, gid: int) -> tuple[LinkPath, ...]:
-        memberships = [membership for membership in who.memberships if membership.group.gid == gid]
-        if not memberships and who.account is not None and who.gid == gid:  # an ID that no group has is in force all the same
+        membership = who.by_group.get(gid)
+        if membership is None and who.account is not None and who.gid == gid:  # an ID that no group has is in force all the same
             return ((self.membership(who, self.group(gid), f"{gid} is its primary group ID", who.account.place),),)
-        if not memberships:
+        if membership is None:
             return ()
-        membership = min(memberships, key=attrgetter("primary"))  # a listed one before the primary group
         if membership.nested and self._nesting is not None:
             return self._nesting.ways(who.name, membership.group.name)
         return ((self._in_group(who, membership),),)

@@ -30,6 +30,8 @@ class Origin(Enum):
     UNPACKAGED = "from no package"
     UNKNOWN = "not known: no package database was read"
 
+    __hash__ = object.__hash__
+
 
 class Capability(Struct, frozen=True, kw_only=True):
     """What a capability amounts to: root, reading every file, changing what is recorded, or less."""

@@ -36,6 +36,8 @@ class Tampering(Enum):
     BEFORE = "path-tried-before"  # an unquoted path with blanks
     ABSENT = "make-what-is-not-there"
 
+    __hash__ = object.__hash__
+
 
 class WeakSpot(NamedTuple):
     """Someone beyond administrators who can make a service or task run something else: who, how, by which path, if what."""

@@ -37,6 +37,8 @@ class Verdict(Enum):
     DENIED = "denied"
     NO_RULE = "no-rule"
 
+    __hash__ = object.__hash__
+
 
 class UnknownNameError(ValueError):
     """A question about an account or a group that does not exist."""

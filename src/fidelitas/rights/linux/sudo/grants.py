@@ -29,6 +29,8 @@ class Asks(Enum):
     ROOT = "root's password"
     DEFAULT = "the password of the account that is run as by default"
 
+    __hash__ = object.__hash__
+
 
 class Leaf(Struct, frozen=True, kw_only=True):
     """One command of a rule, aliases followed; `aliases` led to it."""
