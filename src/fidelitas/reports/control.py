@@ -8,7 +8,7 @@ from fidelitas.people import MappedPerson
 from fidelitas.reports.numbers import counted, listed
 from fidelitas.reports.report import Report
 from fidelitas.reports.table import Table
-from fidelitas.rights import FullControl, SubjectRights
+from fidelitas.rights import FullControl, Principal, SubjectRights
 
 __all__ = ["administrators", "control_report", "controls_of", "escalations", "in_control", "person_of"]
 
@@ -33,10 +33,15 @@ def person_of(subject: str, account: str, people: Sequence[MappedPerson]) -> str
     return next((person.name for person in people if person.owns(subject, account)), account)
 
 
+def _people_of(controls: Mapping[str, FullControl], some: str, people: Sequence[MappedPerson]) -> frozenset[str]:
+    if not people:
+        return frozenset(map(str, frozenset[Principal]().union(*(getattr(control, some) for control in controls.values()))))
+    return frozenset(person_of(subject, str(who), people) for subject, control in controls.items() for who in getattr(control, some))
+
+
 def in_control(controls: Mapping[str, FullControl], people: Sequence[MappedPerson]) -> tuple[frozenset[str], frozenset[str]]:
     """Return the people, and accounts that are nobody's, who were granted full control of some subject; and others who can obtain it."""
-    granted = frozenset(person_of(subject, str(who), people) for subject, control in controls.items() for who in control.granted)
-    obtaining = frozenset(person_of(subject, str(who), people) for subject, control in controls.items() for who in control.obtaining)
+    granted, obtaining = (_people_of(controls, some, people) for some in ("granted", "obtaining"))
     return granted, obtaining - granted
 
 
