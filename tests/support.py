@@ -8,7 +8,7 @@ import shutil
 import subprocess
 import sys
 import tempfile
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import suppress
 from datetime import UTC, datetime
 from pathlib import Path
@@ -190,3 +190,20 @@ def fidelitas(*arguments: str | Path, cwd: Path, env: Mapping[str, str] | None =
     ran = Ran(process.returncode, out.decode(), err.decode())
     assert "Traceback" not in ran.err, ran.err
     return ran
+
+
+def calls_of(work: Callable[[], object]) -> int:
+    """Return how many calls of functions something takes: what it costs, whichever machine it runs on."""
+    count = 0
+
+    def called(*_: object) -> None:
+        nonlocal count
+        count += 1
+
+    before = sys.getprofile()
+    sys.setprofile(called)
+    try:
+        work()
+    finally:
+        sys.setprofile(before)
+    return count

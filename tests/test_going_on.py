@@ -2,7 +2,6 @@
 
 import gzip
 import random
-import sys
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from contextlib import suppress
 from datetime import UTC, datetime, timedelta
@@ -23,7 +22,7 @@ from fidelitas.logbook import EventFilter, HostLogs, Logbook, read_places
 from fidelitas.logbook_form import form_of
 from fidelitas.logbook_state import StateError, frozen, thawed
 from growing_logs import FAMILIES, HOST, NAMES, Actions, Line, written_by
-from support import bundle, fidelitas
+from support import bundle, calls_of, fidelitas
 
 AUTH = FAMILIES[0]
 
@@ -167,22 +166,6 @@ def test_where_other_accounts_are_known_all_is_read(other: dict[str, object]) ->
     read(logs_at(lines, FAMILIES[:1], lines[100].at), stood)
     host = replace(logs_at(lines, FAMILIES[:1], lines[-1].at), **other)
     assert form_of(host, read(host, stood)) == form_of(host, read(host))
-
-
-def calls_of(work: Callable[[], object]) -> int:
-    count = 0
-
-    def called(*_: object) -> None:
-        nonlocal count
-        count += 1
-
-    before = sys.getprofile()
-    sys.setprofile(called)
-    try:
-        work()
-    finally:
-        sys.setprofile(before)
-    return count
 
 
 def test_what_was_read_is_not_read_again() -> None:
