@@ -5,7 +5,6 @@ Knows keys and types; where the bytes are kept is the business of an `AnswerStor
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from hashlib import blake2b
-from itertools import islice
 from typing import Protocol, TypeVar
 
 from fidelitas.conclusions.holders import KeptHolders, encode_holders
@@ -58,7 +57,7 @@ class Recollection:
         self._briefs: dict[tuple[bytes, Principal], AccountInBrief | None] = {}
         self._holders: dict[bytes, KeptHolders | None] = {}  # the last that were read
         self._controls: dict[bytes, FullControl | None] = {}
-        self._unread: dict[tuple[bytes, bytes], bytes] = {}  # what comes next, as it is kept, by sort and key of the host
+        self._unread: dict[tuple[bytes, bytes], bytes | None] = {}  # what comes next, as it is kept, by sort and key of the host
         self._new: dict[bytes, bytes] = {}  # to be written
         self._unkept: dict[bytes, bytes] = {}  # what could not be written
 
@@ -140,16 +139,13 @@ class Recollection:
     def _content_of(self, sort: bytes, like: bytes) -> bytes | None:
         """Return what is kept of a sort of the host of a key: hosts are asked one after another, and some are read at once."""
         if (sort, like) not in self._unread:
-            likes = list(self._twins)
-            at = self._place_of(like)
-            keys = {_digest(sort, one): (sort, one) for one in (like, *islice(likes, at + 1, at + _READ_AT_ONCE))}
+            coming = list(self._twins)
+            at = coming.index(like) if like in self._twins else len(coming)
+            asked = {one: _digest(sort, one) for one in (like, *coming[at + 1 : at + _READ_AT_ONCE])}
+            found = self._get(asked.values())
             others = {key: content for key, content in self._unread.items() if key[0] != sort}
-            self._unread = others | {keys[key]: content for key, content in self._get(keys).items()}
-        return self._unread.pop((sort, like), None)
-
-    def _place_of(self, like: bytes) -> int:
-        likes = list(self._twins)
-        return likes.index(like) if like in self._twins else len(likes)
+            self._unread = others | {(sort, one): found.get(key) for one, key in asked.items()}
+        return self._unread.pop((sort, like))
 
     def _kept_holders(self, content: bytes) -> KeptHolders | None:
         try:
