@@ -3,6 +3,8 @@
 The estate is that of `estate.py`: 10,000 hosts of which 638 are distinct, and a directory.  For the second survey every host has another
 time and other processes, and one in a hundred another policy.  Each command is run on its own, with its time and most memory; the first
 judges everything, what comes after has its stored answers.  At the end 200 hosts that are all different, without a directory.
+
+With --surveys, 200 hosts with logs are surveyed so often, a day apart, and asked after the first survey and after the last.
 """
 
 import argparse
@@ -20,7 +22,7 @@ from pathlib import Path
 from estate import Estate
 from msgspec.structs import replace
 
-from fidelitas.evidence import Bundle
+from fidelitas.evidence import Bundle, CopiedLog
 from fidelitas.facts import Directory
 from fidelitas.ledger import Ledger
 from fidelitas.ledger.verify import extent
@@ -84,8 +86,13 @@ def main() -> None:
     options = argparse.ArgumentParser(description=__doc__)
     options.add_argument("--hosts", type=int, default=10_000)
     options.add_argument("--different", action="store_true", help="draw every host's policies and accounts anew")
+    options.add_argument("--surveys", type=int, metavar="COUNT", help="so many daily surveys of 200 hosts with logs, in place of all else")
     options.add_argument("--keep", type=Path, help="leave the ledger in this folder")
     chosen = options.parse_args()
+    if chosen.surveys:
+        with tempfile.TemporaryDirectory() as scratch:
+            daily(Path(scratch) / "ledger", chosen.surveys)
+        return
     estate = Estate(random.Random(7), 2_000, 500, 0 if chosen.different else 60)
     directory = from_ldif(ldif(estate.directory()), "saltmarsh").bundle
     hosts = list(estate.hosts(chosen.hosts))
@@ -120,6 +127,30 @@ def different(place: Path) -> None:
     for turn in ("first", "again"):
         ask(place, f"holders, {turn}", "holders", wanted="<= 2 s" if turn == "again" else "")
         ask(place, f"findings, {turn}", "findings", wanted="<= 2 s" if turn == "again" else "")
+
+
+def on_day(bundle: Bundle, day: int) -> Bundle:
+    """Return the evidence of a host on a day, with a log."""
+    log = f"{FIRST.isoformat()} {bundle.subject} sudo: person7 : TTY=pts/1 ; PWD=/ ; USER=root ; COMMAND=/usr/bin/id\n".encode()
+    logs = (CopiedLog(path="/var/log/auth.log", member="logs/0"),)
+    manifest = replace(bundle.manifest, taken=bundle.taken + timedelta(days=day), logs=logs)
+    return replace(bundle, manifest=manifest, copies={"/var/log/auth.log": log})
+
+
+def daily(place: Path, count: int) -> None:
+    """Ask a ledger of 200 hosts after one survey, and after one on each of so many days."""
+    estate = Estate(random.Random(7), 2_000, 500, 60)
+    directory, hosts = from_ldif(ldif(estate.directory()), "saltmarsh").bundle, list(estate.hosts(200))
+    costs: list[list[float]] = []
+    for day in range(count):
+        Ledger(place).add(iter([directory, *(on_day(host, day) for host in hosts)]), FIRST + timedelta(days=day))
+        if day in (0, count - 1):
+            print(f"after {day + 1} surveys of 200 hosts with logs:", flush=True)
+            asked = (("holders",), ("findings", "--severity", "high"), ("accounts", "host17"), ("holders", "--account", "person7"))
+            for words in asked:
+                run(place, *words)
+            costs.append([ask(place, " ".join(words), *words) for words in asked])
+    print("the last, of the first: " + ", ".join(f"{last / first:.2f}" for first, last in zip(*costs, strict=True)))
 
 
 def answers(place: Path) -> None:

@@ -87,11 +87,20 @@ def everything(one: SubjectRights, names: Iterable[str]) -> Iterator[object]:
     full = one.own_holdings_with(lambda right: right.kind.full)
     assert one.full_control == full_control_by(full)
     yield "rights", one.own_rights(), full
+    yield "furthest", one.furthest_of_accounts()
     for name in names:
         yield name, one.knows(name), one.holdings_of(name), one.held_by(name), sorted(one.belongs_to(name))
     if isinstance(one, HostRights):
         groups = {holding.principal.name for holding in one.holdings if holding.principal.kind is PrincipalKind.GROUP}
         yield "counts", one.account_count, [one.member_count(name) for name in sorted(groups)]
+        here = {who.name: who for who in one.population.effective}
+        accounts = (held for held in one.holdings if held.principal.kind is PrincipalKind.ACCOUNT and held in own)
+        listed = [
+            held
+            for held in accounts
+            if (who := here.get(held.principal.name)) and who.of_directory is (held.principal.subject != one.subject)
+        ]
+        assert one.furthest_of_accounts() == {held.principal.name: held for held in reversed(listed)}
         yield "summary", one.summary, one.host_name, sorted(one.comments()), one.facts.policy, list(one.opening_keys)
 
 

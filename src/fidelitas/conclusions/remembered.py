@@ -142,6 +142,11 @@ class RememberedHost(HostRights):
         kept = self._kept
         return self.judged.group_edges if kept is None else cast(GroupEdges[Identity], kept.group_edges.renamed(self._as_here))
 
+    def has_account(self, principal: Principal) -> bool:
+        """Return whether a holder is an account of it, its own or one that it takes from a directory."""
+        is_own = principal.name in self.conclusion.accounts
+        return is_own is (principal.subject == self.subject) and self.in_brief(principal) is not None
+
     def holdings_of(self, holder: str) -> tuple[Holding, ...]:
         """Return those of all holdings whose holder is called so."""
         known = self._memory.holdings_of(self.key, holder)

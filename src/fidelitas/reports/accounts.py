@@ -14,17 +14,13 @@ from fidelitas.rights import Holding, Principal, PrincipalKind, SubjectRights
 __all__ = ["AccountRow", "account_rows", "accounts_report"]
 
 AccountRow = tuple[SubjectRights, str, AccountLine, Holding | None]
-_OWN = frozenset({PrincipalKind.ACCOUNT, PrincipalKind.ROLE})
 
 
 def account_rows(subjects: Iterable[SubjectRights], *, kind: str | None = None, elevated: bool = False) -> list[AccountRow]:
     """Return the accounts of subjects, of one kind or elevated ones where that is wanted, each with the furthest right that it has."""
     found = []
     for one in subjects:
-        furthest: dict[str, Holding] = {}
-        for holding in one.own_holdings:
-            if holding.principal.kind in _OWN and holding.principal.subject == one.subject:
-                furthest.setdefault(holding.principal.name, holding)
+        furthest = one.furthest_of_accounts()
         for name, line in words_of(one).accounts(one):
             held = furthest.get(name)
             if (kind is None or line.kind.partition(",")[0] == kind) and (held is not None or not elevated):

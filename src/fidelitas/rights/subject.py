@@ -11,7 +11,7 @@ from typing import ClassVar, NamedTuple, TypeVar
 
 from fidelitas.facts import AuthorizedKey, FileState, Gap, Programs
 from fidelitas.rights.accounts.identity import AccountInBrief, Identity
-from fidelitas.rights.graph.full_control import FullControl, full_control_by
+from fidelitas.rights.graph.full_control import COUNTED, FullControl, full_control_by
 from fidelitas.rights.graph.links import By, Holding, Link, LinkKind, Mechanism, Principal, PrincipalKind, Right, RightKind, Strength
 from fidelitas.text import Place
 
@@ -148,6 +148,18 @@ class SubjectRights(ABC):
     def held_by(self, name: str) -> tuple[Holding, ...]:
         """Return what an account, group or role holds."""
         return tuple(holding for holding in self.holdings if holding.principal.is_called(name))
+
+    def has_account(self, principal: Principal) -> bool:
+        """Return whether a holder is an account or role that is listed among those of the subject."""
+        return principal.kind in COUNTED and principal.subject == self.subject
+
+    def furthest_of_accounts(self) -> Mapping[str, Holding]:
+        """Return the furthest reaching of the own holdings of each of its accounts and roles that has any, by name."""
+        found: dict[str, Holding] = {}
+        for holding in self.own_holdings:
+            if self.has_account(holding.principal):
+                found.setdefault(holding.principal.name, holding)
+        return found
 
     @abstractmethod
     def knows(self, holder: str) -> bool:

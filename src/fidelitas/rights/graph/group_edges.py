@@ -7,6 +7,7 @@ a group, is the business of the platform: `GroupNodes` answers for it.
 
 from collections.abc import Callable, Hashable, Iterator, Mapping, Sequence
 from functools import cached_property
+from itertools import islice
 from typing import Any, Generic, Protocol, TypeVar
 
 from msgspec import Struct
@@ -130,6 +131,16 @@ class GroupEdges(Generic[M]):
         for name, numbers in self.numbers.items():
             for right in rights[numbers]:
                 yield self._holding(self.accounts[name], right, numbers)
+
+    def furthest(self, order: Callable[[Right], Any], is_own: Callable[[Holding], bool]) -> Iterator[Holding]:
+        """Yield of each account that of its own holdings whose right is the first by an order."""
+        rights = {
+            numbers: sorted((right for right in self._rights_by(numbers) if self._by_group(right, numbers)), key=order)
+            for numbers in self._distinct()
+        }
+        for name, numbers in self.numbers.items():
+            made = (self._holding(self.accounts[name], right, numbers) for right in rights[numbers])
+            yield from islice(filter(is_own, made), 1)
 
     def _distinct(self) -> set[tuple[int, ...]]:
         return set(self.numbers.values())

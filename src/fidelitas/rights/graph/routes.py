@@ -17,7 +17,7 @@ from fidelitas.rights.graph.links import Holding, Link, LinkKind, Mechanism, Pri
 from fidelitas.rights.graph.paths import MOST_ROUTES, Edge, LinkPath, further_links, holding_of, visits_once, weakest
 from fidelitas.rights.graph.walks import distances
 
-__all__ = ["holdings_by", "holdings_from", "order_of", "without_echoes"]
+__all__ = ["holdings_by", "holdings_from", "order_of", "order_of_right", "without_echoes"]
 
 # No honest nesting is as deep.  Beyond, a route tells its first link and how many follow: thousands of groups in a row are an attack.
 _MOST_LINKS = 100
@@ -137,7 +137,7 @@ def holdings_from(found: Edges[M]) -> tuple[tuple[Holding, ...], GroupEdges[M]]:
     """Return who holds which right by which routes, ordered by right, principal and strength of route; and what groups lend besides."""
     graph = _Graph.of(found.edges)
     targets = (*(edge.target for edge in found.edges), *(one.link.target for one in found.group_edges))
-    rights = sorted({target for target in targets if isinstance(target, Right)}, key=_order_of_right)
+    rights = sorted({target for target in targets if isinstance(target, Right)}, key=order_of_right)
     holdings: list[Holding] = []
     onward = {}
     group_edges: dict[Principal | Right, list[int]] = {}
@@ -156,7 +156,7 @@ def holdings_from(found: Edges[M]) -> tuple[tuple[Holding, ...], GroupEdges[M]]:
 def holdings_by(edges: Sequence[Edge]) -> tuple[Holding, ...]:
     """Return who holds which right by some steps, ordered by right, principal and strength of route."""
     graph = _Graph.of(edges)
-    rights = sorted({edge.target for edge in edges if isinstance(edge.target, Right)}, key=_order_of_right)
+    rights = sorted({edge.target for edge in edges if isinstance(edge.target, Right)}, key=order_of_right)
     reached = ((right, graph.distances(right)) for right in rights)
     return tuple(one for right, away in reached for one in graph.holdings(right, away, graph.strongest(right, away)))
 
@@ -184,7 +184,7 @@ def without_echoes(holding: Holding) -> Holding:
 _ORDER = list(PrincipalKind)
 
 
-def _order_of_right(right: Right) -> tuple[object, ...]:
+def order_of_right(right: Right) -> tuple[object, ...]:
     return right.kind, right.detail
 
 
@@ -194,4 +194,4 @@ def _order_of_principal(principal: Principal) -> tuple[object, ...]:
 
 def order_of(holding: Holding) -> tuple[object, ...]:
     """Return by what holdings are ordered: the furthest reaching rights first, then by principal."""
-    return *_order_of_right(holding.right), *_order_of_principal(holding.principal)
+    return *order_of_right(holding.right), *_order_of_principal(holding.principal)

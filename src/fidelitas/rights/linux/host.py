@@ -12,7 +12,7 @@ from fidelitas.rights.accounts.nesting import Nesting
 from fidelitas.rights.graph.full_control import FullControl, full_control_by
 from fidelitas.rights.graph.group_edges import GroupEdges
 from fidelitas.rights.graph.links import Holding, Principal, PrincipalKind, Right, Route
-from fidelitas.rights.graph.routes import holdings_from, order_of
+from fidelitas.rights.graph.routes import holdings_from, order_of, order_of_right
 from fidelitas.rights.linux.dates import Span, span_around
 from fidelitas.rights.linux.edges import edges_of
 from fidelitas.rights.linux.live import stale_groups
@@ -169,6 +169,21 @@ class HostRights(SubjectRights):
     def identity(self, principal: Principal) -> Identity | None:
         """Return the account behind a principal, if it is one."""
         return self.population.by_name.get(principal.name) if principal.kind is PrincipalKind.ACCOUNT else None
+
+    def has_account(self, principal: Principal) -> bool:
+        """Return whether a holder is an account of it, its own or one that it takes from a directory."""
+        who = self.identity(principal)
+        return who is not None and who.of_directory is (principal.subject != self.subject)
+
+    def furthest_of_accounts(self) -> Mapping[str, Holding]:
+        """Return the furthest reaching of the own holdings of each of its accounts that has any, by name."""
+        found: dict[str, Holding] = {}
+        for holding in sorted(filter(is_own, self.by_node), key=order_of):
+            if self.has_account(holding.principal):
+                found.setdefault(holding.principal.name, holding)
+        for holding in self.group_edges.furthest(order_of_right, is_own):
+            found.setdefault(holding.principal.name, holding)
+        return found
 
     def account_states(self) -> Mapping[str, bool | None]:
         """Return its own accounts, those of a directory left out, each with whether someone can log in by it."""
