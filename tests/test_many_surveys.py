@@ -25,10 +25,13 @@ def surveyed(place: Path, chance: random.Random, count: int) -> Ledger:
     for day in chance.sample(range(count), count):
         some = chance.sample(NAMES, chance.choice([1, 1, 2, len(NAMES)]))
         ledger.add([found(name, day, log=LOG if name == "tern" and day % 2 else b"") for name in some], NOW + timedelta(days=day))
+    draft = ledger.draft()  # of an interrupted survey
+    for name in ("ruff", "tern"):
+        draft.add(found(name, count), ())
     return ledger
 
 
-@pytest.mark.parametrize("last", [0, 2, 30])
+@pytest.mark.parametrize("last", [1, 2, 30])
 @pytest.mark.parametrize("seed", range(4))
 def test_the_newest_evidence_is_that_of_the_last_survey_that_has_a_subject(
     seed: int, last: int, tmp_path: Path, monkeypatch: pytest.MonkeyPatch

@@ -16,7 +16,7 @@ from fidelitas.facts import AuthorizedKey, FileState, Gap, HostFacts, PrivateKey
 from fidelitas.rights import Holding, HostRights, Identity, Population, Principal, SubjectRights
 from fidelitas.rights.accounts.identity import AccountInBrief
 from fidelitas.rights.estate.overlay import renamed
-from fidelitas.rights.graph.full_control import FullControl, full_control_by
+from fidelitas.rights.graph.full_control import FullControl
 from fidelitas.rights.graph.group_edges import GroupEdges
 from fidelitas.rights.graph.routes import order_of
 from fidelitas.rights.linux.ssh import KeyGrant
@@ -160,12 +160,11 @@ class RememberedHost(HostRights):
     def full_control(self) -> FullControl:
         """Who has full control of it, and who can obtain that: worked out where it is first asked for, and kept."""
         if self.from_elsewhere:
-            return full_control_by(self.own_holdings_with(lambda right: right.kind.full))
+            return self._full_control_now()
         judged = self.conclusion.summary.subject
         known = self._memory.full_control_of(self.key)
         if known is None:
-            here = full_control_by(self.own_holdings_with(lambda right: right.kind.full))
-            known = here.renamed(self.subject, judged)
+            known = self._full_control_now().renamed(self.subject, judged)
             if not self.troubles:
                 self._memory.note_full_control(self.key, known)
         return known.renamed(judged, self.subject)

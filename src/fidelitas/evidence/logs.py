@@ -30,7 +30,7 @@ _RATIO, _ALWAYS, _LARGEST = 2000, 64 << 20, 16 << 30
 _GZIP, _XZ, _BZIP2, _ZSTD = _PACKED = (b"\x1f\x8b", b"\xfd7zXZ", b"BZh", b"\x28\xb5\x2f\xfd")
 _MAGIC = 6  # the longest of them
 _TURN = re.compile(r"(?:[.-](?P<turn>\d+))?(?:\.(?:gz|xz|zst|bz2))?\Z")
-# A number of so many digits is a date; no other is as large.
+# A number with so many digits, or more, is a date.
 _DATE, _LARGEST_TURN = 7, 10**18
 BROKEN = (OSError, EOFError, lzma.LZMAError, zlib.error, zstandard.ZstdError)
 

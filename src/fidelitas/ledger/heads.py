@@ -37,7 +37,7 @@ class Head(Struct, frozen=True, kw_only=True):
     has_logs: bool
 
 
-# More than so many are read as a range of numbers, of which at least one in so many is wanted: a survey's come one after another.
+# The numbers of a survey follow each other: from so many on they are read as a range, if at least one in four of it is wanted.
 _MANY, _WORTH_PASSING_OVER = 10 * AT_ONCE, 4
 
 

@@ -33,15 +33,16 @@ def person_of(subject: str, account: str, people: Sequence[MappedPerson]) -> str
     return next((person.name for person in people if person.owns(subject, account)), account)
 
 
-def _people_of(controls: Mapping[str, FullControl], some: str, people: Sequence[MappedPerson]) -> frozenset[str]:
-    if not people:
-        return frozenset(map(str, frozenset[Principal]().union(*(getattr(control, some) for control in controls.values()))))
-    return frozenset(person_of(subject, str(who), people) for subject, control in controls.items() for who in getattr(control, some))
+def _people_of(holders: Mapping[str, frozenset[Principal]], people: Sequence[MappedPerson]) -> frozenset[str]:
+    if not people:  # thousands of hosts have the same accounts of a directory
+        return frozenset(map(str, frozenset[Principal]().union(*holders.values())))
+    return frozenset(person_of(subject, str(who), people) for subject, some in holders.items() for who in some)
 
 
 def in_control(controls: Mapping[str, FullControl], people: Sequence[MappedPerson]) -> tuple[frozenset[str], frozenset[str]]:
     """Return the people, and accounts that are nobody's, who were granted full control of some subject; and others who can obtain it."""
-    granted, obtaining = (_people_of(controls, some, people) for some in ("granted", "obtaining"))
+    granted = _people_of({subject: control.granted for subject, control in controls.items()}, people)
+    obtaining = _people_of({subject: control.obtaining for subject, control in controls.items()}, people)
     return granted, obtaining - granted
 
 

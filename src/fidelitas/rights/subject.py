@@ -143,6 +143,9 @@ class SubjectRights(ABC):
     @property
     def full_control(self) -> FullControl:
         """Who has full control of it, and who can obtain that."""
+        return self._full_control_now()
+
+    def _full_control_now(self) -> FullControl:
         return full_control_by(self.own_holdings_with(lambda right: right.kind.full))
 
     def held_by(self, name: str) -> tuple[Holding, ...]:

@@ -250,8 +250,8 @@ class Link(Struct, frozen=True, kw_only=True):
     place: Place
     behind: tuple[Place, ...] = ()
 
-    def __hash__(self) -> int:  # by texts alone, which know theirs: chains of links are looked up a great deal
-        return hash((self.because, self.quote, self.source.name))
+    def __hash__(self) -> int:  # chains of links are looked up a great deal; one rule can give thousands that differ in their target alone
+        return hash((self.because, self.quote, self.source.name, self.target))
 
     @property
     def mechanism(self) -> Mechanism:

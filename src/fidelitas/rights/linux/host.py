@@ -9,7 +9,7 @@ from ipaddress import ip_interface
 from fidelitas.facts import AuthorizedKey, FileState, Gap, HostFacts, PrivateKey, Programs
 from fidelitas.rights.accounts.identity import AccountKind
 from fidelitas.rights.accounts.nesting import Nesting
-from fidelitas.rights.graph.full_control import FullControl, full_control_by
+from fidelitas.rights.graph.full_control import FullControl
 from fidelitas.rights.graph.group_edges import GroupEdges
 from fidelitas.rights.graph.links import Holding, Principal, PrincipalKind, Right, Route
 from fidelitas.rights.graph.routes import holdings_from, order_of, order_of_right
@@ -235,7 +235,7 @@ class HostRights(SubjectRights):
     @cached_property
     def full_control(self) -> FullControl:
         """Who has full control of it, and who can obtain that."""
-        return full_control_by(self.own_holdings_with(lambda right: right.kind.full))
+        return self._full_control_now()
 
     def full_holders(self, kind: PrincipalKind) -> set[str]:
         """Return the names of the holders of one kind that have full control in a way of their own."""
