@@ -203,10 +203,14 @@ def crossing(seed: int, count: int) -> str:
         who, whom, pid = chance.choice(names), chance.choice(names), chance.randrange(100, 108)
         terminal, command = (
             chance.choice(("pts/0", "pts/1")),
-            chance.choice(("/bin/bash", "/usr/bin/id", "/usr/sbin/useradd eve", "/bin/su -")),
+            chance.choice(("/bin/bash", "/usr/bin/id", "/usr/bin/id", "/usr/bin/ls ; EXIT=0", "/usr/bin/cat /etc/shadow", "/bin/su -")),
         )
         message = chance.choice((
             f"sudo[{pid}]: {who} : TTY={terminal} ; PWD=/ ; USER={whom} ; COMMAND={command}",
+            f"sudo: {who} : TTY={terminal} ; PWD=/ ; USER={whom} ; {chance.choice(('', '', 'TSID=00000A ; '))}COMMAND={command}",
+            f"sudo: {who} : command not allowed ; TTY={terminal} ; PWD=/ ; USER={whom} ; COMMAND={command}",
+            f"sudo: pam_unix(sudo:session): session opened for user {whom}(uid=0) by {who}(uid={names.index(who)})",
+            f"sudo: pam_unix(sudo:session): session closed for user {whom}",
             f"sudo[{pid}]: pam_unix(sudo:session): session opened for user {whom}(uid=0) by {who}(uid={names.index(who)})",
             f"sudo[{pid}]: pam_unix(sudo:session): session closed for user {whom}",
             f"sshd[{pid}]: Accepted publickey for {who} from 10.0.0.{pid} port 5 ssh2: ED25519 SHA256:x",
@@ -238,8 +242,8 @@ def as_journal(lines: str) -> str:
 
 @pytest.mark.parametrize("seed", range(6))
 @pytest.mark.parametrize("form", [str, as_journal])
-def test_logins_that_are_counted_change_nothing(form: Callable[[str], str], seed: int, tmp_path: Path) -> None:
-    """A summary counts most logins without looking at each; who asks for every event gets each, and the same summary."""
+def test_what_is_counted_or_taken_aside_changes_nothing(form: Callable[[str], str], seed: int, tmp_path: Path) -> None:
+    """A summary looks at few of the usual lines one by one; who asks for every event gets each, and the same summary."""
     (tmp_path / "auth.log").write_text(form(crossing(seed, 4000)), encoding="utf-8")
     hosts = [HostLogs(subject=logs[0].subject, logs=logs) for logs in logs_at([tmp_path / "auth.log"], "tern")]
     every: list[AttributedEvent] = []

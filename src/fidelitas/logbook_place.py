@@ -22,7 +22,7 @@ from fidelitas.languages.logs.shares import WHOLE, Share
 from fidelitas.logbook_state import PlaceState, frozen, thawed
 from fidelitas.text import short_host_name
 from fidelitas.trouble import guarded, internal_error
-from fidelitas.usage import AttributedEvent, HostUse, Latest, LatestSoFar, People, Session
+from fidelitas.usage import AttributedEvent, HostUse, Latest, LatestSoFar, People, PlainUse, Session, plain_use
 
 __all__ = ["EventFilter", "HostLogs", "LogTask", "Logbook", "read_task"]
 
@@ -162,12 +162,11 @@ class _Place:
         self._task, self._take = task, take
         self._every = task.wanted == EventFilter()
         self._book = Logbook()
+        self._uses = _Uses(host, self._book.hosts, self._book.people if self._every else People())
         self._reading = LogReading(
             host.logs, host.zone, host.names, host.sids, task.share,
-            singly=take is not None or not self._every, until=None if task.worth is None else _steady_until(host),
+            singly=take is not None or not self._every, until=None if task.worth is None else _steady_until(host), aside=self._uses,
         )  # fmt: skip
-        people = self._book.people if self._every else People()
-        self._uses = _Uses(host, self._book.hosts, people, LatestSoFar())
 
     def moved(self, state: PlaceState) -> dict[str, str]:
         """Return under which paths logs are now that an earlier reading read, where they are others; may raise `ChangedError`."""
@@ -178,9 +177,8 @@ class _Place:
         if state.premises != self._premises():
             raise ChangedError
         self._reading.go_on(state.reading)
-        book = self._book = Logbook(hosts=state.hosts, people=state.people)
-        self._uses = _Uses(self._task.host, book.hosts, book.people, state.latest)
-        self._uses.by_written_name = state.by_written_name
+        self._book = Logbook(hosts=state.hosts, people=state.people)
+        self._uses.go_on(state)
 
     def _premises(self) -> tuple[object, ...]:
         """Return what the reading rests on besides the logs: it is the same, or all is read anew."""
@@ -214,7 +212,7 @@ class _Place:
         events = guarded(events, book.gaps, Place(subject=host.subject, path="logs"), doing, "what its logs record from there on")
         if self._every and self._take is None:
             for event in events:
-                uses.wait(event)
+                uses.take(event)
             uses.add_waiting()
             return
         for event in events:
@@ -261,17 +259,25 @@ def _work_out(use: HostUse) -> None:
         use.troubles.append(internal_error(error, place, doing, "what is unusual in it"))
 
 
+_Plain = tuple[PlainUse, datetime, Place, int, int | None, str]  # what a host is given of a plain use
+
+
 class _Uses:
     """The use of privilege on each host of a log, by its name as it is written there.
 
     Hosts do not bear on one another: where nobody looks on, events wait and are added host by host, of which a processor's cache has all.
     """
 
-    def __init__(self, place: HostLogs, hosts: dict[str, HostUse], people: People, latest: LatestSoFar) -> None:
-        self._place, self._hosts, self.people, self.latest = place, hosts, people, latest
+    def __init__(self, place: HostLogs, hosts: dict[str, HostUse], people: People) -> None:
+        self._place, self._hosts, self.people, self.latest = place, hosts, people, LatestSoFar()
         self.by_written_name: dict[str, HostUse] = {}
-        self._waiting: dict[str, list[Event]] = {}  # by the name as it is written; a host has one list
+        self._waiting: dict[str, list[Event | _Plain]] = {}  # by the name as it is written; a host has one list
         self._count = 0
+        self.ready = False
+
+    def go_on(self, state: PlaceState) -> None:
+        """Go on where an earlier reading stood."""
+        self._hosts, self.people, self.latest, self.by_written_name = state.hosts, state.people, state.latest, state.by_written_name
 
     def of(self, written: str) -> HostUse:
         """Return the use of privilege on a host."""
@@ -283,13 +289,24 @@ class _Uses:
             use = self.by_written_name[written] = self._hosts.setdefault(name, HostUse(shown, place.zone, self.people, self.latest))
         return use
 
-    def wait(self, event: Event) -> None:
+    def plain(self, said: Event) -> PlainUse | None:
+        """Return what a message tells as a plain use, ``None`` where it is none."""
+        return plain_use(said)
+
+    def take(self, event: Event) -> None:
         """Add an event, now or later."""
-        events = self._waiting.get(event.host)
+        self._wait(event.host, event)
+
+    def take_plain(self, use: PlainUse, at: datetime, place: Place, line: int, pid: int | None, host: str) -> None:
+        """Add a plain use, now or later."""
+        self._wait(host, (use, at, place, line, pid, host))
+
+    def _wait(self, host: str, event: Event | _Plain) -> None:
+        events = self._waiting.get(host)
         if events is None:
-            use = self.of(event.host)
+            use = self.of(host)
             events = next((self._waiting[name] for name, one in self.by_written_name.items() if one is use and name in self._waiting), [])
-            self._waiting[event.host] = events
+            self._waiting[host] = events
         events.append(event)
         self._count += 1
         if self._count >= _MOST_WAITING:
@@ -298,8 +315,12 @@ class _Uses:
     def add_waiting(self) -> None:
         """Add the events that wait, those of one host in their order."""
         for written, events in self._waiting.items():
-            add = self.of(written).add
+            use = self.of(written)
+            add, add_plain = use.add, use.add_plain
             for event in events:
-                add(event)
+                if isinstance(event, Event):
+                    add(event)
+                else:
+                    add_plain(*event)
             events.clear()
         self._count = 0

@@ -39,6 +39,7 @@ from fidelitas.usage import (
     sessions,
 )
 from fidelitas.usage.active_hours import FirstUse
+from fidelitas.usage.persons import RecentUse
 from fidelitas.usage.sessions import Numbered
 
 __all__ = ["PlaceState", "StateError", "frozen", "thawed"]
@@ -64,7 +65,7 @@ _LISTED: tuple[type, ...] = (
     *host_use.LASTING, *sessions.LASTING, *active_hours.LASTING, *failures.LASTING, *novelties.LASTING,
 )  # fmt: skip
 _ENUMERATIONS: tuple[type[Enum], ...] = (EventKind, Change, GapKind, AttributionBasis, Notable, New, *sudo_file.LASTING)
-_TUPLES: tuple[Any, ...] = (Event, Place, TimeJump, AttributedEvent, Sourced, Extent)
+_TUPLES: tuple[Any, ...] = (Event, Place, TimeJump, AttributedEvent, RecentUse, Sourced, Extent)
 _PACKED: tuple[Any, ...] = (Session, AttributedEvent, FirstUse)
 
 # -- the form ----------------------------------------------------------------------------------------------------------------------

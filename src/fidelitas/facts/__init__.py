@@ -94,7 +94,7 @@ from fidelitas.facts.host import (
     SearchBase,
     SidNumbers,
 )
-from fidelitas.facts.hours import Hours
+from fidelitas.facts.hours import hour_of
 from fidelitas.facts.jobs import Job, JobKind, SearchFolder
 from fidelitas.facts.logins import AuthorizedKey, KeptPassword, LentGroups, Logins, PamRule, PamTask, PrivateKey, SshdSetting
 from fidelitas.facts.mariadb import AccountGrant, DatabaseAccount, DefinerObject, GrantScope, MariadbFacts, ProxyGrant, RoleGrant
@@ -189,7 +189,6 @@ __all__ = [
     "GroupShadow",
     "HostAccessRule",
     "HostFacts",
-    "Hours",
     "IdentityMap",
     "Job",
     "JobKind",
@@ -263,6 +262,7 @@ __all__ = [
     "WindowsJob",
     "WindowsJobKind",
     "WindowsSession",
+    "hour_of",
     "is_ordinary_login",
     "joined_policies",
 ]

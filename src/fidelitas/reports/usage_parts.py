@@ -16,7 +16,7 @@ from fidelitas.reports.trend import Trend
 from fidelitas.reports.usage import ranked_causes, time_shown
 from fidelitas.text import shortened
 from fidelitas.usage import Causes, Session, log_silences, may_tell_silences
-from fidelitas.usage.sessions import ELEVATED_LOGONS
+from fidelitas.usage.plain import ELEVATED_LOGONS
 
 __all__ = ["anomalies", "causes_table", "coverage_line", "recorded", "shells_parts", "titled", "trend_of"]
 

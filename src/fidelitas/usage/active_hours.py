@@ -3,9 +3,9 @@
 from array import array
 from bisect import bisect_left
 from collections.abc import Container, Iterator
-from datetime import tzinfo
+from datetime import datetime, tzinfo
 
-from fidelitas.facts import Event, Hours, Place
+from fidelitas.facts import Place, hour_of
 from fidelitas.usage.habits import bin_of, is_usual
 from fidelitas.usage.packed import Packed
 from fidelitas.usage.statistics import BINS
@@ -49,7 +49,7 @@ class _OfPerson:
 class ActiveHours:
     """Counts uses and attempts; of hours that can turn out to be unusual the first command is kept, and where it stands."""
 
-    __slots__ = ("_bin", "_everyone", "_first", "_hour", "_hours", "_people", "zone")
+    __slots__ = ("_bin", "_everyone", "_first", "_hour", "_people", "zone")
 
     def __init__(self, zone: tzinfo) -> None:
         """`zone` is that of the host's clock, by which habits are told."""
@@ -57,7 +57,6 @@ class ActiveHours:
         self._people: dict[str, _OfPerson] = {}
         self._everyone = [0] * BINS  # active hours by hour of the day and kind of day
         self._first: Packed[FirstUse] = Packed(FirstUse)
-        self._hours = Hours()
         self._hour = self._bin = -1  # the hour that was looked up last
 
     def __contains__(self, person: str) -> bool:
@@ -70,18 +69,18 @@ class ActiveHours:
         """Return the active hours of someone, with the number of uses in each."""
         return self._people[person].by_hour()
 
-    def add(self, person: str, event: Event) -> None:
-        """Count a use or an attempt of one person by its hour."""
-        if event.at is None:
+    def add(self, person: str, at: datetime | None, command: str, place: Place, line: int | None = None) -> None:
+        """Count a use or an attempt of one person by its hour; it is told at a place, or by a line of the log that this is in."""
+        if at is None:
             return
         one = self._people.get(person)
         if one is None:
             if len(self._people) >= _MOST_PEOPLE:
                 return
             one = self._people[person] = _OfPerson()
-        hour = self._hours.number(event.at)
+        hour = hour_of(at)
         if one.add(hour) and self._may_be_odd(one, hour):
-            self._first.append((person, hour, event.command, event.place))
+            self._first.append((person, hour, command, place if line is None else place.at(line)))
 
     def _may_be_odd(self, one: _OfPerson, hour: int) -> bool:
         """Count an hour that someone is active in, and return whether it can still turn out to be unusual."""

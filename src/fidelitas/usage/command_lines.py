@@ -223,8 +223,6 @@ def _braces(word: str) -> list[str]:
     return [word] if found is None else [word[: found.start()] + one + word[found.end() :] for one in found[1].split(",")[:50]]
 
 
-@lru_cache(maxsize=60_000)
-@lru_cache(maxsize=60_000)
 def gives_shell(command: str) -> bool:
     """Return whether a command line gives an interactive shell: by itself, or as what another program starts."""
     words = _split(command)

@@ -7,7 +7,7 @@ from typing import TypeVar
 
 from msgspec import Struct
 
-from fidelitas.facts import LOGIN_SERVICES, Event, EventKind, Hours, Place
+from fidelitas.facts import LOGIN_SERVICES, Event, EventKind, Place, hour_of
 from fidelitas.usage.causes import METHODS
 from fidelitas.usage.packed import Packed
 from fidelitas.usage.persons import AttributedEvent
@@ -94,13 +94,12 @@ class _OfAccount:
 class FailedAttempts:
     """The failed attempts of a host; events come by time, but for a little disorder."""
 
-    __slots__ = ("_accounts", "_first", "_hours", "_sources")
+    __slots__ = ("_accounts", "_first", "_sources")
 
     def __init__(self) -> None:
         self._accounts: dict[str, _OfAccount] = {}
         self._first: Packed[FirstFailure] = Packed(FirstFailure)  # of hours past
         self._sources: dict[int, dict[str, Failures]] = {}  # by hour and address or terminal; of hours past those with many accounts
-        self._hours = Hours()
 
     def counts(self) -> dict[str, dict[int, int]]:
         """Return how many attempts failed, by account and hour."""
@@ -123,7 +122,7 @@ class FailedAttempts:
             return
         account = (record.persons[0] if event.kind is EventKind.FAILED and record.persons else event.target or event.account) or "(no name)"
         source = event.address or event.terminal or event.account
-        hour = self._hours.number(event.at)
+        hour = hour_of(event.at)
         known = account in self._accounts or len(self._accounts) < _MOST_KEYS
         self._add_to(account if known else _OTHERS, hour, record, count)
         if source:

@@ -9,17 +9,19 @@ from collections.abc import Iterator
 from datetime import UTC, datetime, tzinfo
 from enum import Enum
 
-from fidelitas.facts import Change, Event, EventKind, Gap, Hours
+from fidelitas.facts import Change, Event, EventKind, Gap, Place
 from fidelitas.usage.active_hours import ActiveHours
 from fidelitas.usage.causes import Cause, Causes
 from fidelitas.usage.failures import FailedAttempts
 from fidelitas.usage.latest import Latest, LatestSoFar
+from fidelitas.usage.meanings import meaning_of
 from fidelitas.usage.novelties import FirstUses
 from fidelitas.usage.packed import Packed
-from fidelitas.usage.persons import CRON, AttributedEvent, Attribution, AttributionBasis
+from fidelitas.usage.persons import AttributedEvent, Attribution, AttributionBasis
+from fidelitas.usage.plain import CRON, PlainUse
 from fidelitas.usage.provenance import Grants
-from fidelitas.usage.sensitive_targets import SensitiveTarget, sensitive_targets
-from fidelitas.usage.sessions import Session, is_shell
+from fidelitas.usage.sensitive_targets import SensitiveTarget
+from fidelitas.usage.sessions import Session
 from fidelitas.usage.silences import LogState
 from fidelitas.usage.summary import People, PersonUse, is_sure
 from fidelitas.usage.unusual import Unusual, bursts, odd_hours
@@ -122,9 +124,11 @@ class HostUse:
         self.events += 1
         if self.attribution.sessions.done:
             self._end_sessions()
-        tries = 0 if kind is EventKind.OPENED or kind is EventKind.CLOSED else self._people.add(record)
+        if (kind is EventKind.OPENED or kind is EventKind.CLOSED) and not event.doubt:
+            return record
+        tries = self._people.add(record)
         if kind is EventKind.USED:
-            self.latest.use(record)
+            self.latest.use(event.account, record.person, event.at)
         elif kind is EventKind.LOGIN:
             self.latest.login(event.target, event.at)
         if event.doubt:
@@ -134,8 +138,8 @@ class HostUse:
         elif kind is EventKind.REFUSED:
             self._keep(Notable.REFUSED, record)
             if len(record.persons) == 1:
-                self._active.add(record.persons[0], event)
-            if sensitive_targets(event.command, event.folder):
+                self._active.add(record.persons[0], event.at, event.command, event.place)
+            if meaning_of(event).targets:
                 self._keep(Notable.REFUSED_SENSITIVE, record)
         elif kind is EventKind.FAILED or kind is EventKind.LOGIN_FAILED:
             self._failed.add(record, tries if record.persons and kind is EventKind.FAILED else event.times)
@@ -145,6 +149,23 @@ class HostUse:
         elif kind is EventKind.LOGIN and event.target == "root":
             self._keep(Notable.ROOT_LOGIN, record)
         return record
+
+    def add_plain(self, use: PlainUse, at: datetime, place: Place, line: int, pid: int | None, host: str) -> None:
+        """Take a plain use, told by a line of the log that a place is in, where a host has a name: the same as that of its event."""
+
+        def event() -> Event:
+            return use.said.stamped(at, place.at(line), pid, host)
+
+        if not self.attribution.takes_plain(use, at, pid):
+            self.add(event())
+            return
+        person, meaning = use.persons[0], use.meaning
+        self.events += 1
+        self._people.use(person, meaning.program, use.target, host, at)
+        self.latest.use(person, person, at)
+        self.users.add(person)
+        self._active.add(person, at, use.said.command, place, line)
+        self._first.add(person, use.target, meaning.work, lambda: AttributedEvent(event(), use.persons, AttributionBasis.NAMED))
 
     def finish(self) -> None:
         """Take the sessions that no line closed; no event comes any more."""
@@ -186,20 +207,21 @@ class HostUse:
 
     def _use(self, record: AttributedEvent) -> None:
         event, persons, basis = record
-        targets = sensitive_targets(event.command, event.folder)
-        for target in targets:
-            self._keep(_NOTABLE[target], record)
-        if SensitiveTarget.POLICY in targets:
-            self.grants.add(record)
-        if is_shell(event):
+        meaning = meaning_of(event)
+        if meaning.targets:
+            for target in meaning.targets:
+                self._keep(_NOTABLE[target], record)
+            if SensitiveTarget.POLICY in meaning.targets:
+                self.grants.add(record)
+        if meaning.shell and not event.within:
             self._keep(Notable.SHELL, record)
         if len(persons) != 1:
             return
         if is_sure(basis):
             self.users.add(persons[0])
         if event.program not in CRON:
-            self._active.add(persons[0], event)
-            self._first.add(record)
+            self._active.add(persons[0], event.at, event.command, event.place)
+            self._first.add(persons[0], event.target or "root", meaning.work, lambda: record)
 
     def is_entitled(self, account: str) -> bool:
         """Return whether an account holds rights here: by a survey, else by having used some; root always does."""
@@ -221,4 +243,4 @@ class HostUse:
 
 
 # What is kept while logs go on, of this and of what it is made of.
-LASTING = (HostUse, Attribution, Grants, LatestSoFar, Latest, People, PersonUse, Causes, Cause, Hours)
+LASTING = (HostUse, Attribution, Grants, LatestSoFar, Latest, People, PersonUse, Causes, Cause)

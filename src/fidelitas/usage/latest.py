@@ -4,8 +4,7 @@ from datetime import datetime
 
 from msgspec import Struct, field
 
-from fidelitas.facts import Hours
-from fidelitas.usage.persons import AttributedEvent
+from fidelitas.facts import hour_of
 
 __all__ = ["Latest", "LatestSoFar"]
 
@@ -33,28 +32,27 @@ class Latest(Struct):
 class LatestSoFar:
     """Takes the events of one place as they go by, host by host; `found` is what they tell."""
 
-    __slots__ = ("_hours", "found")
+    __slots__ = ("found",)
 
     def __init__(self) -> None:
         self.found = Latest()
-        self._hours = Hours()
 
     def login(self, account: str, at: datetime | None) -> None:
         """Take a login."""
         if at is not None and account:
             _keep(self.found.logins, account, at)
 
-    def use(self, record: AttributedEvent) -> None:
-        """Take a use of privilege."""
-        event, found = record.event, self.found
-        at = event.at
+    def use(self, account: str, person: str, at: datetime | None) -> None:
+        """Take a use of privilege: the account that the line names, and who is known to have stood behind it, or nothing."""
+        found = self.found
         if at is None:
             return
-        _keep(found.uses, event.account, at)
-        _keep(found.by_person, record.person, at)
-        quarter = self._hours.number(at) * _QUARTERS + at.minute // _MINUTES
-        if quarter in found.quarters or len(found.quarters) < _MOST_QUARTERS:
-            found.quarters[quarter] = found.quarters.get(quarter, 0) + 1
+        _keep(found.uses, account, at)
+        _keep(found.by_person, person, at)
+        quarter, quarters = hour_of(at) * _QUARTERS + at.minute // _MINUTES, found.quarters
+        count = quarters.get(quarter, 0)
+        if count or len(quarters) < _MOST_QUARTERS:
+            quarters[quarter] = count + 1
 
 
 def _keep(latest: dict[str, datetime], name: str, at: datetime) -> None:

@@ -1,11 +1,11 @@
 """What accounts of one host use for the first time, against what each has used so far."""
 
 from collections import Counter
+from collections.abc import Callable
 from enum import Enum
 
 from msgspec import Struct
 
-from fidelitas.usage.command_families import family_of
 from fidelitas.usage.persons import AttributedEvent
 from fidelitas.usage.statistics import novelty_tail
 
@@ -57,33 +57,32 @@ class FirstUses:
         self.novelties: list[Novelty] = []
         self._rights, self._commands = _Known(New.RIGHT), _Known(New.COMMAND)
 
-    def add(self, record: AttributedEvent) -> None:
-        """Take a use by one person."""
-        event = record.event
-        self._first(record, self._rights, event.target or "root")
-        self._first(record, self._commands, family_of(event.command) or event.program)
+    def add(self, person: str, right: str, work: str, record: Callable[[], AttributedEvent]) -> None:
+        """Take a use by one person, as the account of a right and of a kind of work; its `record` is asked for where it is reported."""
+        self._first(person, self._rights, right, record)
+        self._first(person, self._commands, work, record)
 
-    def _first(self, record: AttributedEvent, of: _Known, value: str) -> None:
-        person = record.persons[0]
+    def _first(self, person: str, of: _Known, value: str, record: Callable[[], AttributedEvent]) -> None:
         known = of.values.get(person)
         if known is None:
             known = of.values[person] = Counter()
-        if value in known:
-            known[value] += 1
+        count = known.get(value)
+        if count is not None:
+            known[value] = count + 1
         elif len(known) < _MOST_KEYS:
-            self._met(record, of, value, known)
+            self._met(person, of, value, known, record)
             known[value] = 1
 
-    def _met(self, record: AttributedEvent, of: _Known, value: str, known: Counter[str]) -> None:
+    def _met(self, person: str, of: _Known, value: str, known: Counter[str], record: Callable[[], AttributedEvent]) -> None:
         uses, users = known.total(), of.users
         usual = users.setdefault(value, set()) if value in users or len(users) < _MOST_KEYS else set()
         # What colleagues do is a habit of the team.
         if uses >= _HABIT and len(self.novelties) < _MOST and (of.what is New.RIGHT or len(usual) < _TEAM):
             chance = novelty_tail(uses, sum(count == 1 for count in known.values()), len(known))
             if chance <= _NOVEL:
-                self.novelties.append(Novelty(record, of.what, uses, len(known), chance))
+                self.novelties.append(Novelty(record(), of.what, uses, len(known), chance))
         if len(usual) < _TEAM:
-            usual.add(record.persons[0])
+            usual.add(person)
 
 
 # What is kept while logs go on.

@@ -12,9 +12,10 @@ from enum import Enum
 from typing import NamedTuple
 
 from fidelitas.facts import LOGIN_SERVICES, Event, EventKind, is_ordinary_login
-from fidelitas.usage.sessions import MOMENT, OF_SESSION, Session, Sessions, begins_session, may_be_elevated, name_of_record, stem
+from fidelitas.usage.plain import CRON, OF_SESSION, PlainUse
+from fidelitas.usage.sessions import MOMENT, Session, Sessions, begins_session, may_be_elevated, name_of_record, stem
 
-__all__ = ["CRON", "AttributedEvent", "Attribution", "AttributionBasis"]
+__all__ = ["AttributedEvent", "Attribution", "AttributionBasis", "RecentUse"]
 
 _ROOT, _SUDO = "root", "sudo"
 _MOST_RECENT = 64
@@ -22,7 +23,6 @@ _FEW_USES, _MOST_USES = 200, 10_000  # that wait for the session that PAM opens 
 _DISORDER = timedelta(minutes=2)
 _MOST_PROCESSES = 100_000
 _LOGINS = frozenset({EventKind.LOGIN, EventKind.LOGIN_FAILED})
-CRON = frozenset({"cron", "CRON", "crond", "atd"})
 # They write the terminal that they are used on: one without was not used in a shell on a terminal.
 _NAME_TERMINAL = frozenset({"sudo", "su", "doas", "pkexec"})
 
@@ -83,6 +83,15 @@ class AttributedEvent(NamedTuple):
         return " or ".join(self.persons) or self.event.account or "nobody known"
 
 
+class RecentUse(NamedTuple):
+    """A use that a session of PAM, or what another program logs, may come of: when, by which process and whom; what its line says."""
+
+    at: datetime | None
+    pid: int | None
+    persons: tuple[str, ...]
+    said: Event
+
+
 class Attribution:
     """Ties the events of one host to persons while they go by; `sessions` are the elevated ones."""
 
@@ -90,8 +99,8 @@ class Attribution:
 
     def __init__(self) -> None:
         self.sessions = Sessions()
-        self._commands: deque[AttributedEvent] = deque(maxlen=_MOST_RECENT)
-        self._last: dict[tuple[str, object, object], AttributedEvent] = {}  # uses by what a session of PAM has in common with them
+        self._commands: deque[RecentUse] = deque(maxlen=_MOST_RECENT)
+        self._last: dict[tuple[str, object, object], RecentUse] = {}  # uses by what a session of PAM has in common with them
         self._enough = _FEW_USES
         self._by_process: dict[int, str] = {}
         self._recorded: dict[tuple[str, str, str], datetime | None] = {}  # when each record was met last, by account and terminal
@@ -128,39 +137,48 @@ class Attribution:
         if program in OF_SESSION:
             self.sessions.count(event)
         if not event.doubt:
-            self._expect_session(record)
-            if len(record.persons) == 1 and begins_session(event):
-                self.sessions.begin(event, record.persons[0])
+            persons = record.persons
+            self._expect_session(event.at, event.pid, persons, event)
+            if len(persons) == 1 and begins_session(event):
+                self.sessions.begin(event, persons[0])
         return record
 
-    def _expect_session(self, record: AttributedEvent) -> None:
+    def takes_plain(self, use: PlainUse, at: datetime, pid: int | None) -> bool:
+        """Take a plain use, and return whether it is that of the account that it names: nothing open here says otherwise."""
+        if self.sessions.may_hold(use.on, pid):
+            return False
+        self._expect_session(at, pid, use.persons, use.said)
+        return True
+
+    def _expect_session(self, at: datetime | None, pid: int | None, persons: tuple[str, ...], said: Event) -> None:
         """Remember a use by what the session of PAM that it opens will have in common with it."""
-        event, last = record.event, self._last
-        program, target = stem(event.program), event.target or _ROOT
-        if record.persons:
-            self._commands.append(record)
-        if event.pid is not None:
-            last[program, "process", event.pid] = record
-        if event.account:
-            last[program, target, event.account] = record
-        last[program, target, None] = record
+        use, last = tuple.__new__(RecentUse, (at, pid, persons, said)), self._last
+        program, target, account = stem(said.program), said.target or _ROOT, said.account
+        if persons:
+            self._commands.append(use)
+        if pid is not None:
+            last[program, "process", pid] = use
+        if account:
+            last[program, target, account] = use
+        last[program, target, None] = use
         if len(last) > self._enough:
-            self._forget_uses(event.at)
+            self._forget_uses(at)
 
     def _forget_uses(self, now: datetime | None) -> None:
         """Forget uses whose session would have been opened long ago; lines may be a little out of order."""
-        kept = {key: one for key, one in self._last.items() if now is None or one.event.at is None or now - one.event.at <= _DISORDER}
+        kept = {key: one for key, one in self._last.items() if now is None or one.at is None or now - one.at <= _DISORDER}
         self._last = dict(list(kept.items())[-_MOST_USES // 2 :])
         self._enough = max(_FEW_USES, 2 * len(self._last))
 
     def _opened(self, event: Event) -> AttributedEvent:
         if is_ordinary_login(event):
             return _record(event, _of_login(event))
-        before = self._command_of(event)
+        before = self._command_of(event) if self._last else None
         record = _record(event, self._tied_opening(event, before))
-        self._remember_process(record)
+        if event.pid is not None:
+            self._remember_process(record)
         if may_be_elevated(event):
-            self.sessions.begin(event, record.person, None if before is None else before.event)
+            self.sessions.begin(event, record.person, None if before is None else before.said)
         return record
 
     def _closed(self, event: Event) -> AttributedEvent:
@@ -211,7 +229,7 @@ class Attribution:
             return (session.person,), AttributionBasis.TERMINAL
         return ((account,), AttributionBasis.NAMED) if account and account != _ROOT else None
 
-    def _tied_opening(self, event: Event, before: AttributedEvent | None) -> _Tie:
+    def _tied_opening(self, event: Event, before: RecentUse | None) -> _Tie:
         account = event.account
         if event.login and event.login != account:
             return (event.login,), AttributionBasis.LOGIN_ID
@@ -242,7 +260,7 @@ class Attribution:
         """Return who can have done what bears root's name or none."""
         if event.pid is not None and event.pid in self._by_process:
             return (self._by_process[event.pid],), AttributionBasis.LOGIN_NAME
-        started = next((one for one in self._recent(event) if _starts(one.event, event)), None)
+        started = next((one for one in self._recent(event) if _starts(one.said, event)), None)
         if started is not None:
             return started.persons, AttributionBasis.COMMAND
         shells = self._shells_for(event)
@@ -262,35 +280,31 @@ class Attribution:
         without = {person: [one for one in sessions if not one.terminal] for person, sessions in shells.items()}
         return {person: sessions for person, sessions in without.items() if sessions}
 
-    def _command_of(self, event: Event) -> AttributedEvent | None:
+    def _command_of(self, event: Event) -> RecentUse | None:
         """Return the use that a session of PAM was opened for: of the same process, else of the account that it names, else the last.
 
         Several can use the same program within a second; the process tells them apart, and the account where no process is logged.
         """
-        program, target, account, pid = stem(event.program), event.target or _ROOT, event.account, event.pid
-        keys: list[tuple[str, object, object]] = [] if pid is None else [(program, "process", pid)]
-        if account:
-            keys.append((program, target, account))
-        if account in ("", _ROOT):
-            keys.append((program, target, None))
-        for key in keys:
-            before = self._last.get(key)
-            if before is None or not _close_in_time(before.event, event):
-                continue
-            if None in (before.event.pid, pid) or before.event.pid == pid:
-                return before
+        last, program, target, account, pid = self._last, stem(event.program), event.target or _ROOT, event.account, event.pid
+        for known in (
+            last.get((program, "process", pid)) if pid is not None else None,
+            last.get((program, target, account)) if account else None,
+            last.get((program, target, None)) if account in ("", _ROOT) else None,
+        ):
+            if known is not None and _close_in_time(known, event) and (pid is None or known.pid in (None, pid)):
+                return known
         return None
 
-    def _recent(self, event: Event) -> Iterator[AttributedEvent]:
+    def _recent(self, event: Event) -> Iterator[RecentUse]:
         """Yield the uses of the moments before an event, the last first."""
         for one in reversed(self._commands):
-            if not _close_in_time(one.event, event):
+            if not _close_in_time(one, event):
                 return
             yield one
 
 
 def _record(event: Event, tie: _Tie) -> AttributedEvent:
-    return tuple.__new__(AttributedEvent, (event, *tie))
+    return tuple.__new__(AttributedEvent, (event, tie[0], tie[1]))
 
 
 def _of_login(event: Event) -> _Tie:
@@ -298,8 +312,9 @@ def _of_login(event: Event) -> _Tie:
     return _BY_NOBODY if event.target in ("", _ROOT) else ((event.target,), AttributionBasis.LOGIN_NAME)
 
 
-def _close_in_time(before: Event, event: Event) -> bool:
-    return before.at is not None and event.at is not None and abs(event.at - before.at) <= MOMENT
+def _close_in_time(before: RecentUse, event: Event) -> bool:
+    begin, at = before.at, event.at
+    return begin is not None and at is not None and abs(at - begin) <= MOMENT
 
 
 def _starts(command: Event, event: Event) -> bool:

@@ -3,8 +3,9 @@
 from msgspec import Struct, field
 
 from fidelitas.facts import Change, EventKind
+from fidelitas.usage.meanings import meaning_of
 from fidelitas.usage.persons import AttributedEvent
-from fidelitas.usage.sensitive_targets import SensitiveTarget, edited_paths, sensitive_targets
+from fidelitas.usage.sensitive_targets import SensitiveTarget, edited_paths
 
 __all__ = ["Grants"]
 
@@ -27,7 +28,7 @@ class Grants(Struct):
             return
         if event.kind is EventKind.CHANGED:
             self._change(record)
-        elif event.kind is EventKind.USED and SensitiveTarget.POLICY in sensitive_targets(event.command, event.folder):
+        elif event.kind is EventKind.USED and SensitiveTarget.POLICY in meaning_of(event).targets:
             for path in edited_paths(event.command, event.folder):
                 if path in self.files or len(self.files) < _MOST:
                     self.files[path] = record

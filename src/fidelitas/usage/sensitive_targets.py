@@ -5,7 +5,7 @@ import re
 import tomllib
 from collections.abc import Sequence
 from enum import Enum
-from functools import cache, lru_cache
+from functools import cache
 from importlib import resources
 from typing import NamedTuple
 
@@ -55,7 +55,6 @@ def _table() -> dict[SensitiveTarget, _Row]:
     return {target: row(rows[target.value]) for target in SensitiveTarget}
 
 
-@lru_cache(maxsize=60_000)
 def sensitive_targets(command: str, folder: str = "") -> frozenset[SensitiveTarget]:
     """Return what a command line touches, as far as its words tell; relative paths are of `folder`."""
     commands = [one for one in simple_commands(command, folder) if _may_touch(one)]

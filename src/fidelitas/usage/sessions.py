@@ -12,13 +12,12 @@ from typing import Any, TypeVar
 from msgspec import Struct
 
 from fidelitas.facts import Event, EventKind, Place
-from fidelitas.usage.command_lines import gives_shell
+from fidelitas.usage.meanings import SWITCHES, meaning_of
+from fidelitas.usage.plain import ELEVATED_LOGONS
 
 __all__ = [
-    "ELEVATED_LOGONS",
     "LASTING",
     "MOMENT",
-    "OF_SESSION",
     "Numbered",
     "Session",
     "Sessions",
@@ -34,10 +33,6 @@ K = TypeVar("K")
 _PARTS_OF_RECORD, _LETTERS_OF_PART = 3, 2
 # A command and what it does are logged within moments of each other.
 MOMENT = timedelta(seconds=3)
-_SWITCHES = frozenset({"sudo", "su", "doas", "pkexec", "runuser"})
-# A log-on of Windows with an administrator's privileges is a session by itself.
-ELEVATED_LOGONS = frozenset({"logon"})
-OF_SESSION = frozenset({"elevation", "runas", "accounts", "policy", "system"})
 _LOGINS = frozenset({"sshd", "login"})
 # Programs of whose opened sessions each is a shell; sudo's can be of any command.
 _GIVING_SHELLS = _LOGINS | {"su"}
@@ -81,12 +76,7 @@ def stem(program: str) -> str:
 
 def is_shell(event: Event) -> bool:
     """Return whether an event is a use that gives an interactive shell, which ends attribution by name."""
-    return (
-        event.kind is EventKind.USED
-        and event.program in _SWITCHES
-        and not event.within
-        and (event.program == "su" or gives_shell(event.command))
-    )
+    return event.kind is EventKind.USED and not event.within and meaning_of(event).shell
 
 
 def begins_session(event: Event) -> bool:
@@ -96,7 +86,7 @@ def begins_session(event: Event) -> bool:
 
 def may_be_elevated(event: Event) -> bool:
     """Return whether an opened session is one as another account, or a log-in as root."""
-    return stem(event.program) in _SWITCHES or (event.program in _LOGINS and event.target == "root")
+    return stem(event.program) in SWITCHES or (event.program in _LOGINS and event.target == "root")
 
 
 class Sessions:
@@ -117,20 +107,24 @@ class Sessions:
         found = self._open.on(terminal, account)
         return found if found is not None and _fresh(found, at) else None
 
+    def may_hold(self, on: tuple[str, str], pid: int | None) -> bool:
+        """Return whether a session is open as an account on a terminal, or of a process."""
+        return self._open.may_hold(on, pid)
+
     def begin(self, event: Event, person: str, before: Event | None = None) -> None:
         """A use that gives a shell, or PAM that tells of a session: two lines of one session are one.
 
         The line `before` has the terminal and the command of a session that PAM tells of.
         """
-        at, program, account, pid = event.at, stem(event.program), event.target or "root", event.pid
+        at, program, account, pid, known = event.at, stem(event.program), event.target or "root", event.pid, self._open
         if at is None:
             return
         opened = event.kind is EventKind.OPENED
         if opened:
-            same = self._open.begun_since(at - MOMENT, (program, account), pid)
+            same = known.begun_about(at, (program, account), pid)
             if same is not None:
                 if same.pid is None and pid is not None:
-                    self._open.number(same, pid)
+                    known.number(same, pid)
                 same.person = same.person or person
                 return
         nested = opened and event.account == account
@@ -138,9 +132,9 @@ class Sessions:
         terminal, command = (event.terminal, event.command) if before is None else (before.terminal, before.command)
         session = Session(person, account, event.host, program, at, event.place, terminal, command, pid, shell)
         session.recording, session.nested = event.recording, nested
-        self._open.add(session)
-        if len(self._open) > _MOST_OPEN:
-            self._end(self._open.oldest())
+        known.add(session)
+        if len(known) > _MOST_OPEN:
+            self._end(known.oldest())
 
     def count(self, event: Event) -> None:
         """Count an event of Windows for its session, whose number it bears as its process."""
@@ -213,29 +207,40 @@ class _Index:
         return iter(self._by_number.values())
 
     def add(self, session: Session) -> None:
-        self._by_number[id(session)] = session
-        for table, key in self._places(session):
-            _enter(table, key, session)
+        number, whose, pid = id(session), (session.program, session.account), session.pid
+        self._by_number[number] = session
+        _enter(self._as, whose, number, session)
+        if pid is None:
+            _enter(self._without_process, whose, number, session)
+        else:
+            _enter(self._of_process, pid, number, session)
+        for table, key in self._other_places(session):
+            _enter(table, key, number, session)
         if session.shell and session.account == "root":
-            self._root_shells[id(session)] = session
+            self._root_shells[number] = session
 
     def remove(self, session: Session) -> None:
-        self._by_number.pop(id(session), None)
-        for table, key in self._places(session):
-            _leave(table, key, id(session))
-        self._root_shells.pop(id(session), None)
+        number, whose, pid = id(session), (session.program, session.account), session.pid
+        self._by_number.pop(number, None)
+        _leave(self._as, whose, number)
+        if pid is None:
+            _leave(self._without_process, whose, number)
+        else:
+            _leave(self._of_process, pid, number)
+        for table, key in self._other_places(session):
+            _leave(table, key, number)
+        if session.shell:
+            self._root_shells.pop(number, None)
 
-    def _places(self, session: Session) -> list[tuple[dict[Any, Numbered], object]]:
-        """Return the tables that a session is in, with its key in each."""
-        program, whose, pid = session.program, (session.program, session.account), session.pid
-        found: list[tuple[dict[Any, Numbered], object]] = [(self._as, whose)]
-        found.append((self._without_process, whose) if pid is None else (self._of_process, pid))
+    def _other_places(self, session: Session) -> list[tuple[dict[Any, Numbered], object]]:
+        """Return the tables that a session can be in beside those that each is in, with its key in each."""
+        found: list[tuple[dict[Any, Numbered], object]] = []
         if session.terminal:
             found.append((self._on, (session.account, session.terminal)))
         if session.recording:
-            found.append((self._recorded, (program, name_of_record(session.recording))))
+            found.append((self._recorded, (session.program, name_of_record(session.recording))))
         if self._running is not None:
-            found.append((self._running, (program, session.command or "")))
+            found.append((self._running, (session.program, session.command or "")))
         return found
 
     def oldest(self) -> Session:
@@ -245,7 +250,7 @@ class _Index:
         """Learn the process of a session."""
         _leave(self._without_process, (session.program, session.account), id(session))
         session.pid = pid
-        _enter(self._of_process, pid, session)
+        _enter(self._of_process, pid, id(session), session)
 
     def of_process(self, pid: int) -> Session | None:
         """Return the last session of a process."""
@@ -254,6 +259,9 @@ class _Index:
     def on(self, terminal: str, account: str) -> Session | None:
         """Return the last session as an account on a terminal."""
         return _last(self._on.get((account, terminal))) if self._on else None
+
+    def may_hold(self, on: tuple[str, str], pid: int | None) -> bool:
+        return on in self._on or (pid is not None and pid in self._of_process)
 
     def recorded(self, program: str, name: str) -> Session | None:
         """Return the last session that has a record."""
@@ -268,14 +276,17 @@ class _Index:
         if self._running is None:
             self._running = {}
             for session in self._by_number.values():
-                _enter(self._running, (session.program, session.command or ""), session)
+                _enter(self._running, (session.program, session.command or ""), id(session), session)
         some = self._running.get((program, command), _NONE)
         return next((one for one in reversed(some.values()) if numbered or one.pid is None), None)
 
-    def begun_since(self, begin: datetime, whose: tuple[str, str], pid: int | None) -> Session | None:
-        """Return the last session of a program as an account that began after a time and is of a process, or of one that is not known."""
+    def begun_about(self, at: datetime, whose: tuple[str, str], pid: int | None) -> Session | None:
+        """Return the last session of a program as an account that began about a time, or later; of a process, or of one not known."""
         some = self._as.get(whose)
-        for one in reversed(some.values()) if some else ():
+        if not some:
+            return None
+        begin = at - MOMENT
+        for one in reversed(some.values()):
             if one.opened >= begin and (one.pid is None or one.pid == pid):
                 return one
             if begin - one.opened > _DISORDER:
@@ -292,11 +303,12 @@ class _Index:
         return found
 
 
-def _enter(table: dict[K, Numbered], key: K, session: Session) -> None:
+def _enter(table: dict[K, Numbered], key: K, number: int, session: Session) -> None:
     some = table.get(key)
     if some is None:
-        some = table[key] = Numbered()
-    some[id(session)] = session
+        table[key] = Numbered({number: session})
+    else:
+        some[number] = session
 
 
 def _leave(table: dict[K, Numbered], key: K, number: int) -> None:

@@ -5,7 +5,8 @@ and, here, the regularised incomplete beta function; the tests compare both with
 """
 
 import math
-from collections.abc import Sequence
+from collections import Counter
+from collections.abc import Mapping, Sequence
 from itertools import groupby
 from typing import Any
 
@@ -59,10 +60,10 @@ def smoothed(counts: Numbers) -> list[float]:
 
 def smoothed_rows(numpy: Any, counts: Sequence[Numbers]) -> Any:
     """Return the same of many rows of counts (rows, 48), as an array of NumPy: added in the same order, so to the same numbers."""
-    rows = numpy.array(counts, dtype=float)
+    rows, near = numpy.array(counts, dtype=float), numpy.array(_NEAR)
     result = numpy.zeros(rows.shape)
-    for at, shares in enumerate(_NEAR):
-        result = result + rows[:, at : at + 1] * numpy.array(shares)
+    for at in range(BINS):
+        result += rows[:, at : at + 1] * near[at]
     return result
 
 
@@ -71,21 +72,22 @@ def concentration(counts: Sequence[Numbers]) -> float:
 
     The likeliest of some strengths, counts of each account being drawn from a Dirichlet-multinomial distribution about the group's.
     """
-    group = smoothed([sum(row[at] for row in counts) + 1 / BINS for at in range(BINS)])
+    columns = list(zip(*counts, strict=True))
+    group = smoothed([sum(column) + 1 / BINS for column in columns])
     whole = sum(group)
-    rows = [[(at, count) for at, count in enumerate(row) if count] for row in counts]
-    return float(max(_STRENGTHS, key=lambda strength: _likelihood(rows, [strength * one / whole for one in group])))
+    rows = Counter(map(sum, counts))
+    cells = [(at, count, times) for at, column in enumerate(columns) for count, times in Counter(column).items() if count]
+    return float(max(_STRENGTHS, key=lambda strength: _likelihood(rows, cells, [strength * one / whole for one in group])))
 
 
-def _likelihood(rows: Sequence[Sequence[tuple[int, float]]], weight: Numbers) -> float:
-    """Return the logarithm of how probable counts by hour are under a Dirichlet-multinomial distribution, but for a constant."""
+def _likelihood(rows: Mapping[float, int], cells: Sequence[tuple[int, float, int]], weight: Numbers) -> float:
+    """Return the logarithm of how probable counts by hour are under a Dirichlet-multinomial distribution, but for a constant.
+
+    `rows` says how many accounts have so many in all, `cells` how many have so many in one hour: most counts are few, and the same.
+    """
     total, lgamma = sum(weight), math.lgamma
-    before, whole = [lgamma(prior) for prior in weight], lgamma(total)
-    result = 0.0
-    for row in rows:
-        result += whole - lgamma(sum([count for _, count in row]) + total)
-        result += sum([lgamma(count + weight[at]) - before[at] for at, count in row])
-    return result
+    of_rows = sum(times * (lgamma(total) - lgamma(count + total)) for count, times in rows.items())
+    return of_rows + sum(times * (lgamma(count + weight[at]) - lgamma(weight[at])) for at, count, times in cells)
 
 
 def burst_tail(observed: float, expected: float, shape: float) -> float:

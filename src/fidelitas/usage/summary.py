@@ -7,8 +7,8 @@ from msgspec import Struct, field
 
 from fidelitas.facts import EventKind
 from fidelitas.usage.causes import Causes
+from fidelitas.usage.meanings import meaning_of
 from fidelitas.usage.persons import AttributedEvent, AttributionBasis
-from fidelitas.usage.sessions import is_shell
 
 __all__ = ["People", "PersonUse", "is_sure"]
 
@@ -66,53 +66,47 @@ class People:
         kind = event.kind
         if kind is EventKind.LOGIN_FAILED:
             self.causes.add(event, event.target or event.account, event.times)
-        if len(persons) != 1 or kind in _NOT_COUNTED:
+        if kind in _NOT_COUNTED or len(persons) != 1:
             return 0
-        use = self.by_name.get(persons[0])
-        if use is None:
-            use = self.by_name[persons[0]] = PersonUse(persons[0])
-        use.hosts.add(event.host)
-        at = event.at
-        if at is not None:
-            if use.first is None or at < use.first:
-                use.first = at
-            if use.last is None or at > use.last:
-                use.last = at
+        person, at = persons[0], event.at
+        use = self._seen(person, event.host, at)
         if event.doubt:
             use.doubtful += 1
         elif kind is EventKind.USED:
-            if is_sure(basis):
-                self._count_use(use, record)
+            if basis in _SURE:
+                meaning = meaning_of(event)
+                _count_use(use, meaning.program, event.target or "root", at)
+                use.shells += meaning.shell and not event.within
         elif kind is EventKind.REFUSED:
             use.refused += 1
-            self._act(use, at)
+            _act(use, at)
             self.causes.add(event, persons[0], 1)
         elif kind is EventKind.CHANGED:
             use.changes += 1
-            self._act(use, at)
+            _act(use, at)
         elif kind is EventKind.FAILED:
             tries = self._tries(record)
             use.failed += tries
-            self._act(use, at)
+            _act(use, at)
             self.causes.add(event, persons[0], tries)
             return tries
         return 0
 
-    @staticmethod
-    def _act(use: PersonUse, at: datetime | None) -> None:
-        if at is not None:
-            use.days[at.toordinal()] += 1
+    def use(self, person: str, program: str, target: str, host: str, at: datetime) -> None:
+        """Count a use that is one person's own, of a program as an account."""
+        _count_use(self._seen(person, host, at), program, target, at)
 
-    def _count_use(self, use: PersonUse, record: AttributedEvent) -> None:
-        event, commands = record.event, use.commands
-        use.used += 1
-        self._act(use, event.at)
-        if is_shell(event):
-            use.shells += 1
-        command = _program_of(event.command) or event.program
-        if command in commands or len(commands) < _MOST_COMMANDS:
-            commands[command] += 1
-        use.targets[event.target or "root"] += 1
+    def _seen(self, person: str, host: str, at: datetime | None) -> PersonUse:
+        use = self.by_name.get(person)
+        if use is None:
+            use = self.by_name[person] = PersonUse(person)
+        use.hosts.add(host)
+        if at is not None:
+            if use.last is None or at > use.last:
+                use.last = at
+            if use.first is None or at < use.first:
+                use.first = at
+        return use
 
     def _tries(self, record: AttributedEvent) -> int:
         """Return how many wrong passwords a line adds to those that a line before it told."""
@@ -150,11 +144,22 @@ class People:
         return sorted(self.by_name.values(), key=lambda use: (-use.used - use.refused - use.failed, use.person))
 
 
+def _count_use(use: PersonUse, program: str, target: str, at: datetime | None) -> None:
+    commands, targets = use.commands, use.targets
+    use.used += 1
+    _act(use, at)
+    count = commands.get(program, 0)  # half of the time that Counter takes to add to what it has
+    if count or len(commands) < _MOST_COMMANDS:
+        commands[program] = count + 1
+    targets[target] = targets.get(target, 0) + 1
+
+
+def _act(use: PersonUse, at: datetime | None) -> None:
+    if at is not None:
+        day, days = at.toordinal(), use.days
+        days[day] = days.get(day, 0) + 1
+
+
 def is_sure(basis: AttributionBasis) -> bool:
     """Return whether what is tied to a person on a basis counts as that person's."""
     return basis in _SURE
-
-
-def _program_of(command: str) -> str:
-    """Return the program of a command, which has blanks only where it is in quotes."""
-    return command[1:].partition('"')[0] if command.startswith('"') else command.partition(" ")[0]

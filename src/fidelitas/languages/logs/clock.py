@@ -59,14 +59,14 @@ class Clock:
 
     def read(self, stamp: str) -> datetime | None:
         """Return the time of a stamp in UTC, or ``None`` for one that is no time."""
-        if has_year(stamp):
-            ahead = self._offsets.get(stamp[-6:])
-            if ahead is None:
-                return self._with_offset(stamp)
+        ahead = self._offsets.get(stamp[-6:])
+        if ahead is not None:
             try:
-                return datetime.fromisoformat(stamp[:-6] + "+00:00") - ahead
+                return datetime.fromisoformat(stamp[:-6] + "+00:00") - ahead if ahead else datetime.fromisoformat(stamp)
             except (ValueError, OverflowError):
                 return _iso(stamp, self._zone)
+        if has_year(stamp):
+            return self._with_offset(stamp)
         minute = self._minutes.get(stamp[:12])
         if minute is None:
             minute = self._minute(stamp[:12])

@@ -5,12 +5,9 @@ from datetime import datetime
 
 from msgspec import Struct, field
 
-from fidelitas.facts import Event, EventKind, is_ordinary_login
-
 __all__ = ["Counted"]
 
 _MOST_MET = 100_000
-_OF_LOGIN = frozenset({EventKind.LOGIN, EventKind.OPENED, EventKind.CLOSED})
 
 
 class Counted(Struct):
@@ -20,11 +17,12 @@ class Counted(Struct):
     logins: dict[tuple[str, str], datetime] = field(default_factory=dict)
     met: set[tuple[str, str, str]] = field(default_factory=set)  # host, account and target of those that were an event
 
-    def takes(self, event: Event, host: str) -> bool:
-        """Count an event of which no more than that matters, and return whether it is one: not the first of its accounts on a host."""
-        if event.kind not in _OF_LOGIN or not is_ordinary_login(event):
-            return False
-        met = host, event.account, event.target
+    def takes(self, host: str, names: tuple[str, str]) -> bool:
+        """Count an ordinary login of which no more than that matters, and return whether it is one: not the first of its names on a host.
+
+        These are the account and the target of the event.
+        """
+        met = host, *names
         if met in self.met:
             self.events[host] += 1
             return True

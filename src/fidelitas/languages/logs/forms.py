@@ -7,6 +7,7 @@ from typing import NamedTuple, Protocol
 from msgspec import Struct, field
 
 from fidelitas.facts import Event, Place
+from fidelitas.languages.logs.aside import Aside
 from fidelitas.languages.logs.audit_log import AuditReader, is_audit_log
 from fidelitas.languages.logs.clock import Clock, has_year
 from fidelitas.languages.logs.content import LogContent
@@ -50,6 +51,7 @@ class KnownLog(Struct, frozen=True, kw_only=True):
     pulse: Pulse = field(default_factory=Pulse)
     share: Share = WHOLE
     counted: Counted | None = None
+    aside: Aside | None = None
 
 
 class _Form(NamedTuple):
@@ -88,7 +90,7 @@ def reader_of(log: KnownLog, *, records: bool) -> tuple[LogReader, bool]:
     form = next((form for form in _FORMS if form.is_one(start)), None)
     if form is None:  # its pulse is that of all lines that matter, not of its events alone
         clock = Clock(log.zone, log.by, *_stamps(log.content))
-        return SyslogReader(clock, log.origin, log.pulse, log.names, log.share, log.counted), False
+        return SyslogReader(clock, log.origin, log.pulse, log.names, log.share, log.counted, log.aside), False
     return form.reader(log), not form.beats
 
 

@@ -7,6 +7,7 @@ from typing import Any
 from msgspec import Struct, field
 
 from fidelitas.facts import Event, Place
+from fidelitas.languages.logs.aside import Aside
 from fidelitas.languages.logs.content import LogContent, LogLike
 from fidelitas.languages.logs.counted import Counted
 from fidelitas.languages.logs.forms import KnownLog, beating, reader_of
@@ -30,13 +31,17 @@ class Cover(Struct):
 
 
 class KnownHost(Struct, frozen=True, kw_only=True):
-    """What is known of the host of some logs: the zone of its clock, its accounts by ID; whose lines are read, and what is only counted."""
+    """What is known of the host of some logs: the zone of its clock, its accounts by ID.
+
+    Beside it whose lines are read, in what ordinary logins are only counted, and what else takes events aside.
+    """
 
     zone: tzinfo
     names: Mapping[int, str]
     sids: Mapping[str, str]
     share: Share = WHOLE
     counted: Counted | None = None
+    aside: Aside | None = None
 
 
 class Stopped(Struct):
@@ -66,6 +71,7 @@ class InHand:
             pulse=cover.pulse,
             share=host.share,
             counted=host.counted,
+            aside=host.aside,
         )
         self.reader, self._beats = reader_of(known, records=log.records)
         self._content = content

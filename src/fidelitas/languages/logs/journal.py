@@ -12,9 +12,9 @@ from typing import Any
 
 import msgspec
 
-from fidelitas.facts import Event, EventKind, Gap, Place
+from fidelitas.facts import Event, EventKind, Gap, Place, is_ordinary_login
 from fidelitas.languages.logs.counted import Counted
-from fidelitas.languages.logs.journal_fields import Names, impostor
+from fidelitas.languages.logs.journal_fields import Names, impostor, pairs_of
 from fidelitas.languages.logs.pam_verdicts import VerdictStream
 from fidelitas.languages.logs.pulse import Pulse
 from fidelitas.languages.logs.repetition import once, repeated
@@ -64,7 +64,7 @@ class JournalReader:
         self._export = export
         self._share = share
         self._pulse = pulse or Pulse()
-        self._told = Told()
+        self._told: Told[str, Event] = Told(lambda _, event: event)
         self._counted = counted
         self._ours = OfShare(share)
         self._verdicts, self._sudo = VerdictStream(), SudoStream()
@@ -147,7 +147,7 @@ class JournalReader:
         self._pulse.beat(at, number)
         if not concerns:
             return ()
-        event = self._told.known.get((program, whole)) or self._told.event(program, whole)
+        event = self._told.known.get((program, whole)) or self._told.of(program, whole)
         if not isinstance(event, Event):
             if not event:
                 self.unknown[program] += 1
@@ -157,7 +157,7 @@ class JournalReader:
         if event.kind is EventKind.OPENED:
             message = once(whole)
             if not doubt:  # of no other message: a user can type such pairs
-                self._names.learn(host, message)
+                self._names.learn(host, pairs_of(message))
             account = account or self._names.opener(host, event.program, message)
         login = self._names.login(host, _value(entry.audit_loginuid), account)
         pid = _value(entry.pid) or _value(entry.syslog_pid)
@@ -166,7 +166,7 @@ class JournalReader:
         made: Event = tuple.__new__(Event, (*head, *event[_AFTER_ACCOUNT:_LOGIN], event.login or login, doubt, *event[_LOGIN + 2 :]))
         if whole.startswith("message repeated "):
             return repeated(made, whole)
-        if self._counted is not None and self._counted.takes(made, host):
+        if self._counted is not None and is_ordinary_login(made) and self._counted.takes(host, (made.account, made.target)):
             if made.kind is EventKind.LOGIN:
                 self._counted.login(host, made.target, made.at)
             return ()

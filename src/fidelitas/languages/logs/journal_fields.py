@@ -5,11 +5,11 @@ its command name (``_COMM``) is its own choice, the file that it runs (``_EXE``)
 """
 
 import re
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from functools import lru_cache
 from typing import Any
 
-__all__ = ["Names", "impostor"]
+__all__ = ["Names", "impostor", "pairs_of"]
 
 # Under which names a program's messages are written; those of a program that is not listed by its own.
 _WRITERS = {
@@ -79,7 +79,8 @@ def _is_privileged_name(base: str, path: str, name: str, uid: str) -> bool:
 
 
 @lru_cache(10_000)
-def _pairs(message: str) -> tuple[tuple[str, int], ...]:
+def pairs_of(message: str) -> tuple[tuple[str, int], ...]:
+    """Return the accounts with their user IDs that PAM's message on a session names; who became root keeps a name with 0."""
     return tuple((name, int(number)) for name, number in _PAIR.findall(message) if int(number) != 0)
 
 
@@ -100,9 +101,9 @@ class Names:
     def lasting(self, learned: tuple[Any, ...]) -> None:
         self._learned, self._numbers = learned
 
-    def learn(self, host: str, message: str) -> None:
-        """Take the pairs of PAM's message on a session that is opened, such as ``rada(uid=1013)``; who became root keeps a name with 0."""
-        for name, number in _pairs(message):
+    def learn(self, host: str, pairs: Iterable[tuple[str, int]]) -> None:
+        """Take the pairs of PAM's message on a session that is opened, such as ``rada(uid=1013)``."""
+        for name, number in pairs:
             if self._learned.get((host, number)) != name and len(self._learned) < _MOST:
                 self._learned[host, number] = name
                 self._numbers[host, name] = number

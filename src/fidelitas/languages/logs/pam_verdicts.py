@@ -6,7 +6,7 @@ passwords, and what is not known to be of one process, is counted as ever: no li
 """
 
 from collections import deque
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Collection, Iterable, Iterator
 from datetime import datetime, timedelta
 
 from fidelitas.facts import Event
@@ -68,6 +68,11 @@ class VerdictStream:
         """Since when something waits that was not yielded yet, ``None`` where nothing does."""
         waiting = ((one if isinstance(one, Event) else one.event) for one in self._waiting)
         return earliest(event.at for event in waiting if event is not None)
+
+    @property
+    def held(self) -> tuple[Collection[object], Collection[object]]:
+        """What waits, and processes of which the next line may decide: while both are empty, what has no module passes as it is."""
+        return self._waiting, self._held
 
     def _released(self, most: int) -> Iterator[Event]:
         """Yield what need not wait any more; of what is still open at most `most` wait."""

@@ -16,6 +16,7 @@ from msgspec import Struct, field
 
 from fidelitas.errors import ReadError
 from fidelitas.facts import Event, Gap, Place
+from fidelitas.languages.logs.aside import Aside
 from fidelitas.languages.logs.content import LogContent, LogLike
 from fidelitas.languages.logs.counted import Counted
 from fidelitas.languages.logs.deduplication import Deduplication, Sourced
@@ -114,12 +115,14 @@ class LogReading:
         *,
         singly: bool = True,
         until: datetime | None = None,
+        aside: Aside | None = None,
     ) -> None:
         """`zone` is the host's; `names` are its accounts by user ID, `sids` those of Windows by SID, where they are known.
 
         Of logs of many hosts the events of a `share` of them are read, but what the logs cover is told of all.  Where events are not asked
         for `singly`, ordinary logins of which nothing but their number matters may be `counted` by host in place of being yielded, and the
-        last logins of accounts (lastlog) are no events: `last_logins` are.  `until` is a time by which every line was written that is
+        last logins of accounts (lastlog) are no events: `last_logins` are; and of the events of one log `aside` may take some in their
+        place between the others.  `until` is a time by which every line was written that is
         there: what is before it is steady.
         """
         families: dict[tuple[int, str], list[LogLike]] = {}
@@ -146,7 +149,8 @@ class LogReading:
         self.counted = Counted()
         # Of several logs one is compared with the other.
         counted = self.counted if not singly and len(families) == 1 else None
-        self._host = KnownHost(zone=zone, names=names or {}, sids=sids or {}, share=share, counted=counted)
+        self._aside = None if counted is None else aside
+        self._host = KnownHost(zone=zone, names=names or {}, sids=sids or {}, share=share, counted=counted, aside=self._aside)
 
     def events(self) -> Iterator[Event]:
         """Yield all events by time; what two logs tell alike once."""
@@ -155,6 +159,8 @@ class LogReading:
 
     def steady(self) -> Iterator[Event]:
         """Yield the events that no line can change that is added to the logs, as far as that is known."""
+        if self._aside is not None:
+            self._aside.ready = True  # what was read of logs that are gone on with comes before
         streams = [chain(family.left(), family.sourced(self._steady_of(family))) for family in self._families]
         yield from self._merged(streams, self._until if self._steady else None, last=False)
 

@@ -7,7 +7,7 @@ A use waits for the next part of its command a little while alone: sudo writes a
 """
 
 from collections import deque
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Collection, Iterable, Iterator
 from datetime import datetime
 from hashlib import blake2b
 
@@ -15,7 +15,7 @@ from fidelitas.facts import Event, EventKind
 from fidelitas.languages.logs.waiting import earliest, has_waited
 from fidelitas.masking import masked
 
-__all__ = ["LASTING", "SudoStream"]
+__all__ = ["LASTING", "OF_SUDO", "SudoStream", "key_of"]
 
 # So many events wait for the next line of sudo on their host, and so many commands for their end.
 _MOST_WAITING = 1000
@@ -24,7 +24,7 @@ _MOST_OPEN = 1000
 _MOST_RUNNING = 1
 # A word that fills a line of sudo's; lines are of some 960 bytes.
 _LONG_WORD = 200
-_OF_SUDO = frozenset({"sudo", "sudo-i"})
+OF_SUDO = frozenset({"sudo", "sudo-i"})
 
 
 class _Waiting:
@@ -60,11 +60,11 @@ class _Host:
             self._has_sessions = True
         self._was_command = not complete
 
-    def begun(self, event: Event) -> None:
-        """Count a use, which may end by a line of its own; a sub-command has none."""
+    def begun(self, event: Event, key: bytes = b"") -> None:
+        """Count a use, which may end by a line of its own; a sub-command has none.  `key` is that of the event, where it is known."""
         if event.kind is EventKind.USED and not event.within:
             self._uses += 1
-            key = _key(event)
+            key = key or key_of(event)
             self._begun[key] = self._begun.pop(key, 0) + 1
             if len(self._begun) > _MOST_OPEN:
                 del self._begun[next(iter(self._begun))]
@@ -76,10 +76,10 @@ class _Host:
             return
         one.open, event = False, one.event
         if event.end:
-            begun = self._begun.get(_key(event), 0)
+            begun = self._begun.get(key_of(event), 0)
             self._ends += bool(begun)
             if begun and not self._is_begun_again(following):
-                self._begun[_key(event)] = begun - 1
+                self._begun[key_of(event)] = begun - 1
                 one.event = event._replace(kind=EventKind.CLOSED, reason=f"exit {event.end.rpartition('=')[2]}", end="", within=False)
                 return
             one.event = event = event._replace(command=event.command + event.end, end="")
@@ -111,7 +111,7 @@ class SudoStream:
         """
         waiting = self._waiting
         for event in events:
-            if event.program in _OF_SUDO:
+            if event.program in OF_SUDO:
                 one = self._taken(event, goes_on)
                 if one is None:
                     continue
@@ -128,6 +128,21 @@ class SudoStream:
                 yield self._release()
         while waiting and not (until is not None and self._may_wait(until)):
             yield self._release()
+
+    @property
+    def waiting(self) -> Collection[object]:
+        """What waits: while it is empty, `passes` may be asked."""
+        return self._waiting
+
+    def passes(self, event: Event, host: str, key: bytes) -> None:
+        """Take note of an event of a host which neither waits nor completes another; `key` is that of the event."""
+        one = self._hosts.get(host)
+        if one is None:
+            one = self._hosts[host] = _Host()
+        complete = event.kind is EventKind.OPENED or event.kind is EventKind.CLOSED
+        one.follows(event, complete=complete)
+        if not complete:
+            one.begun(event, key)
 
     def _may_wait(self, now: datetime | None) -> bool:
         first = self._waiting[0]
@@ -169,7 +184,7 @@ class SudoStream:
         return one.event
 
 
-def _key(event: Event) -> bytes:
+def key_of(event: Event) -> bytes:
     """Return what stands for who runs what where: of a digest that nobody can find another command for."""
     text = f"{event.account}\0{event.target}\0{event.terminal}\0{event.folder}\0{event.command}"
     return blake2b(text.encode("utf-8", "surrogateescape"), digest_size=12).digest()

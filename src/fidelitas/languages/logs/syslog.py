@@ -4,29 +4,31 @@ Keeps what a line alone does not tell: the year, and the names of user IDs.
 """
 
 from collections import Counter, deque
-from collections.abc import Collection, Iterable, Iterator, Mapping
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
 from datetime import datetime
 from typing import Any
 
 from fidelitas.errors import ReadError
-from fidelitas.facts import LOGIN_SERVICES, Event, EventKind, Place
+from fidelitas.facts import LOGIN_SERVICES, Event, EventKind, Place, is_ordinary_login
+from fidelitas.languages.logs.aside import Aside
 from fidelitas.languages.logs.clock import Clock
 from fidelitas.languages.logs.counted import Counted
 from fidelitas.languages.logs.entries import NAMES_HOST, Idle, lines_that_matter
-from fidelitas.languages.logs.journal_fields import Names
+from fidelitas.languages.logs.journal_fields import Names, pairs_of
 from fidelitas.languages.logs.messages import idle_beginnings
 from fidelitas.languages.logs.pam_verdicts import OTHER_MODULES, VerdictStream
 from fidelitas.languages.logs.pulse import Pulse
 from fidelitas.languages.logs.repetition import REPEATED, once, repeated
 from fidelitas.languages.logs.shares import WHOLE, Share
-from fidelitas.languages.logs.sudo_stream import SudoStream
+from fidelitas.languages.logs.sudo_stream import OF_SUDO, SudoStream, key_of
 from fidelitas.languages.logs.told import Told
 from fidelitas.languages.logs.waiting import earliest
 from fidelitas.text import decode
 
 __all__ = ["SyslogReader"]
 
-_MOST_HOSTS, _MOST_TEXTS = 10_000, 10_000
+_MOST_HOSTS, _MOST_MET = 10_000, 100_000
+_FAILURES = frozenset({EventKind.FAILED, EventKind.LOGIN_FAILED})
 # What sudo writes in a line that goes on with a command (sudoers(5), syslog_maxlen).
 _CONTINUED = b"(command continued)"
 _AHEAD = 1 << 20
@@ -66,6 +68,28 @@ class _Minute:
             self.more = 0
 
 
+class _Said:
+    """What a message tells, and what follows of it for every line that says it.
+
+    `passes` says that nothing which comes later changes it, `by_key` of sudo under what it begins, `names` are the accounts that it names,
+    `pairs` those that it names with their user IDs.  `plain` is what the taker of plain events has made of it.
+    """
+
+    __slots__ = ("by_key", "event", "is_login", "names", "of_sudo", "pairs", "passes", "plain")
+
+    def __init__(self, message: bytes, event: Event, plain: Callable[[Event], object | None]) -> None:
+        kind, opened = event.kind, event.kind is EventKind.OPENED
+        self.event, self.names = event, (event.account, event.target)
+        self.pairs = pairs_of(once(decode(message).strip(" \r"))) if opened else ()
+        is_whole = not opened or bool(event.account) or (event.program in LOGIN_SERVICES and message.endswith(b" by (uid=0)"))
+        is_whole = is_whole and event.at is None and not event.host and not message.startswith(REPEATED)
+        self.is_login = is_whole and is_ordinary_login(event)
+        self.passes = is_whole and kind not in _FAILURES and not (event.end or event.part or event.module or event.last_only)
+        self.of_sudo = event.program in OF_SUDO
+        self.by_key = key_of(event) if self.of_sudo and kind is not EventKind.OPENED and kind is not EventKind.CLOSED else b""
+        self.plain = plain(event) if self.passes else None
+
+
 class SyslogReader:
     """Reads one log; `unknown` counts the messages of no known form, by program, `pulse` all lines that matter, by time."""
 
@@ -77,23 +101,26 @@ class SyslogReader:
         names: Mapping[int, str] | None = None,
         share: Share = WHOLE,
         counted: Counted | None = None,
+        aside: Aside | None = None,
     ) -> None:
         """`share` is whose lines are read; of all others no more than when they were written, and that by the first share alone.
 
-        With `counted` ordinary logins are counted there by host, each but the first of an account: they are no events then.
+        With `counted` ordinary logins are counted there by host, each but the first of an account: they are no events then.  While nothing
+        waits for the lines to come, `aside` is given events that name no account which no other did on their host.
         """
         self._clock = clock
         self._origin = origin
-        self._told = Told()
+        plain = aside.plain if aside is not None else lambda _: None
+        self._told: Told[bytes, _Said] = Told(lambda message, event: _Said(message, event, plain))
         self._pulse = pulse or Pulse()
         self._names = Names(names or {})
         self._share = share
-        self._hosts: dict[bytes, tuple[str, bool]] = {}
+        self._hosts: dict[bytes, tuple[str, bool, set[tuple[str, str]]]] = {}  # name, whether it is of the share, accounts that were met
+        self._met = 0
         self._others: set[bytes] = set()  # hosts that are not of the share
-        self._counted = counted
+        self._counted, self._aside = counted, aside
         self._verdicts, self._sudo = VerdictStream(), SudoStream()
         self._goes_on = self._others_decide = True
-        self._texts: dict[bytes, str] = {}  # messages of PAM as they are read
         self.unknown: Counter[str] = Counter()
 
     def events(self, blocks: Iterable[bytes], after: int = 0, until: datetime | None = None) -> Iterator[Event]:
@@ -149,13 +176,14 @@ class SyslogReader:
         return held.popleft()[0]
 
     def _events(self, blocks: Iterable[bytes], after: int) -> Iterator[Event]:
-        told, hosts, known, counted = self._told.event, self._hosts, self._told.known, self._counted
+        told, hosts, known, counted, clock = self._told.of, self._hosts, self._told.known, self._counted, self._clock
+        aside, names, waiting, (undecided, held) = self._aside, self._names, self._sudo.waiting, self._verdicts.held
         idle = Idle(idle_beginnings(), lambda stamp, count: self._pulse.many(self._clock.near(stamp.decode()), count))
         tells_time, minute, (by_field, by_json) = self._share.times, _Minute(self._clock, self._pulse), NAMES_HOST
         passed_over: Collection[bytes] = frozenset() if tells_time else self._others
         try:
             for number, stamp, host, program, pid, message in lines_that_matter(blocks, idle, passed_over, after):
-                name, is_ours = hosts.get(host) or self._host(host)
+                name, is_ours, met = hosts.get(host) or self._host(host)
                 concerns = is_ours or by_field in message or by_json in message
                 if not concerns and not tells_time and stamp[0] <= _NINE:
                     continue  # of a stamp without its year the time follows from all lines before
@@ -167,22 +195,29 @@ class SyslogReader:
                     minute.more += 1
                 if not concerns:
                     continue
-                event = known.get((program, message)) or told(program, message)
-                if event.__class__ is Event:
-                    kind = event[3]
-                    if kind is EventKind.OPENED:
-                        event = self._opened(event, name, message)
-                    if counted is not None and not message.startswith(REPEATED) and counted.takes(event, name):
-                        if kind is EventKind.LOGIN:
-                            counted.login(name, event.target, self._clock.read(stamp.decode()))
+                said = known.get((program, message)) or told(program, message)
+                if said.__class__ is not _Said:
+                    if not said:
+                        self.unknown[program.decode()] += 1
+                    continue
+                event = said.event
+                if said.pairs:
+                    names.learn(event.host or name, said.pairs)
+                if said.is_login and counted is not None and counted.takes(name, said.names):
+                    if event.kind is EventKind.LOGIN:
+                        counted.login(name, event.target, clock.read(stamp.decode()))
+                    continue
+                if aside is not None and said.passes:
+                    if said.names not in met:
+                        self._meet(met, said.names)
+                    elif aside.ready and not (waiting or undecided or held or self._goes_on):
+                        self._pass(aside, said, number, stamp, name, pid)
                         continue
-                    event = self._stamped(event, number, stamp, name, pid)
-                    if message.startswith(REPEATED):
-                        yield from repeated(event, decode(message))
-                    else:
-                        yield event
-                elif not event:
-                    self.unknown[program.decode()] += 1
+                event = self._stamped(self._opened(event, name, message), number, stamp, name, pid)
+                if message.startswith(REPEATED):
+                    yield from repeated(event, decode(message))
+                else:
+                    yield event
         finally:  # what was read before damage counts
             minute.end()
 
@@ -193,24 +228,36 @@ class SyslogReader:
         process = int(pid) if 0 < len(pid) < 10 else None
         return tuple.__new__(Event, (at, place, process, event[3], event[4], event[5] or host, *event[6:]))
 
-    def _host(self, written: bytes) -> tuple[str, bool]:
-        """Return a host's name, and whether its lines are of our share."""
+    def _pass(self, aside: Aside, said: _Said, number: int, stamp: bytes, host: str, pid: bytes) -> None:
+        """Have an event taken aside of which no line to come changes anything."""
+        event, at, process = said.event, self._clock.read(stamp.decode()), int(pid) if 0 < len(pid) < 10 else None
+        if said.of_sudo:
+            self._sudo.passes(event, host, said.by_key)
+        if at is not None and said.plain is not None:
+            aside.take_plain(said.plain, at, self._origin, number, process, host)
+        else:
+            aside.take(event.stamped(at, self._origin.at(number), process, host))
+
+    def _meet(self, met: set[tuple[str, str]], names: tuple[str, str]) -> None:
+        if self._met < _MOST_MET:
+            met.add(names)
+            self._met += 1
+
+    def _host(self, written: bytes) -> tuple[str, bool, set[tuple[str, str]]]:
+        """Return a host's name, whether its lines are of our share, and the accounts that were met on it."""
         name = decode(written)
         if len(self._hosts) >= _MOST_HOSTS:
             self._hosts.clear()
-        found = self._hosts[written] = name, self._share.has(name)
+            self._met = 0
+        found = self._hosts[written] = name, self._share.has(name), set()
         if not found[1] and len(self._others) < _MOST_HOSTS:
             self._others.add(written)
         return found
 
     def _opened(self, event: Event, host: str, message: bytes) -> Event:
-        """Learn names from what PAM says of a session, and from nothing else: a user can type such pairs."""
-        text = self._texts.get(message)
-        if text is None:
-            if len(self._texts) >= _MOST_TEXTS:
-                self._texts.clear()
-            text = self._texts[message] = once(decode(message).strip(" \r"))
-        self._names.learn(event.host or host, text)
-        if event.account or (event.program in LOGIN_SERVICES and message.endswith(b" by (uid=0)")):
+        """Return what PAM says of a session that is opened with the name of the account that it states the number of."""
+        if event.kind is not EventKind.OPENED or event.account:
             return event
-        return event._replace(account=self._names.opener(event.host or host, event.program, text))
+        if event.program in LOGIN_SERVICES and message.endswith(b" by (uid=0)"):
+            return event
+        return event._replace(account=self._names.opener(event.host or host, event.program, once(decode(message).strip(" \r"))))

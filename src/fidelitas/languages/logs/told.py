@@ -3,6 +3,9 @@
 Knows no times and no hosts: a message that many hosts write is one.
 """
 
+from collections.abc import Callable
+from typing import Generic, TypeVar
+
 from fidelitas.facts import Event
 from fidelitas.languages.logs.entries import NAME_FIRST, SUDO
 from fidelitas.languages.logs.messages import is_idle, is_part, read_message
@@ -13,24 +16,29 @@ from fidelitas.text import decode
 
 __all__ = ["Told"]
 
+A = TypeVar("A", str, bytes)
+T = TypeVar("T")
 # So many messages are remembered, of at most so many characters each; a log made of ever new ones costs time, not memory.
 _MOST, _LONGEST = 40_000, 500
 
 
-class Told:
-    """Messages and what they tell, by the program that says them; those of `known` need not be worked out again."""
+class Told(Generic[A, T]):
+    """Messages, as text or as they are written, and what they tell, by the program that says them; those of `known` are worked out."""
 
-    def __init__(self) -> None:
-        self.known: dict[tuple[str | bytes, str | bytes], Event | bool] = {}
+    def __init__(self, made: Callable[[A, Event], T]) -> None:
+        """`made` is what is kept of a message and its event, which has no time, host and place."""
+        self._made: Callable[[A, Event], T] = made
+        self.known: dict[tuple[A, A], T | bool] = {}
 
-    def event(self, program: str | bytes, message: str | bytes) -> Event | bool:
-        """Return the event of a message, as text or as it is written; without time, host and place; else whether its form is known.
+    def of(self, program: A, message: A) -> T | bool:
+        """Return what is kept of a message, or where it tells of no event, whether its form is known.
 
-        Of a message that says how often another was repeated it is that of the other.
+        Of a message that says how often another was repeated the event is that of the other.
         """
         found = self.known.get((program, message))
         if found is None:
-            found = _read(_text(program), once(_text(message)))
+            event = _read(_text(program), once(_text(message)))
+            found = self._made(message, event) if isinstance(event, Event) else event
             if len(message) <= _LONGEST:
                 if len(self.known) >= _MOST:
                     self.known.clear()
