@@ -81,7 +81,7 @@ def command(
         named = [finding for finding, _ in reviewed.excepted if finding.key in keys]  # who asks for one by its key wants to see it
         every = sorted([*reviewed.findings, *named], key=lambda finding: finding.severity)
     found = [one for one in every if one.subject in subjects and (not wanted or one.key in keys or {one.check, one.theme} & names)]
-    for key in sorted(keys - {finding.key for finding in found}):
+    for key in sorted(keys - {finding.key for finding in found}) if keys else ():
         raise unknown_name("there is no finding with the key", key, (finding.key for finding in every))
     shown = [finding for finding in found if finding.severity <= Severity[severity.upper()]]
     gaps = [gap for host in hosts for gap in host.gaps]

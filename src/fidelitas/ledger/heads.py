@@ -5,10 +5,9 @@ from collections.abc import Iterable
 from contextlib import suppress
 from datetime import UTC, datetime
 from functools import lru_cache
-from typing import Any
 
 from msgspec import Struct
-from sqlalchemy import Connection, Row, select
+from sqlalchemy import Connection, select
 
 from fidelitas.evidence import Identity
 from fidelitas.ledger.connection import AT_ONCE, batches
@@ -47,22 +46,33 @@ def heads_of(connection: Connection, numbers: Iterable[int]) -> dict[int, Head]:
     every = select(*_HEAD).join(pieces, pieces.c.id == evidence.c.record)
     if len(wanted) > _MANY and wanted[-1] - wanted[0] < _WORTH_PASSING_OVER * len(wanted):
         known = set(wanted)
-        rows = connection.execute(every.where(evidence.c.id.between(wanted[0], wanted[-1])))
-        return {row.id: _head(row) for row in rows if row.id in known}
+        rows = connection.execute(every.where(evidence.c.id.between(wanted[0], wanted[-1]))).all()
+        return {number: _head(*row) for number, *row in rows if number in known}
     questions = (every.where(evidence.c.id.in_(some)) for some in batches(wanted))
-    return {row.id: _head(row) for question in questions for row in connection.execute(question)}
+    return {number: _head(*row) for question in questions for number, *row in connection.execute(question).all()}
 
 
-def _head(row: Row[*tuple[Any, ...]]) -> Head:
+def _head(
+    platform: str,
+    host_name: str,
+    machine: str | None,
+    host_keys: str,
+    has_logs: bool,
+    frame: bytes,
+    stated: bytes | None,
+    taken: str,
+    digest: bytes,
+) -> Head:
+    """Return the head of a row, in the order of `_HEAD`."""
     return Head(
-        platform=row.platform,
-        host_name=row.host_name,
-        identity=identity_of(row.machine, row.host_keys),
-        digest=bytes(row.digest),
-        frame=bytes(row.frame),
-        stated=bytes(row.stated or row.digest),
-        taken=_moment(row.taken),
-        has_logs=row.has_logs,
+        platform=platform,
+        host_name=host_name,
+        identity=identity_of(machine, host_keys),
+        digest=bytes(digest),
+        frame=bytes(frame),
+        stated=bytes(stated or digest),
+        taken=_moment(taken),
+        has_logs=has_logs,
     )
 
 

@@ -50,11 +50,11 @@ def newest_members(connection: Connection, until: str | None = None) -> list[Mem
     for name in reversed(names[-_LAST:]):
         if lacking:
             rows = _members_among(lacking).where(surveys.c.name == name)
-            found |= {row.subject: row for row in connection.execute(rows) if row.subject in lacking}
+            found |= {row.subject: row for row in connection.execute(rows).all() if row.subject in lacking}
             lacking -= found.keys()
     for some in batches(lacking if names else ()):
         earlier = _members_among(some).where(surveys.c.name <= names[-1])
-        found |= {row.subject: row for row in connection.execute(earlier)}
+        found |= {row.subject: row for row in connection.execute(earlier).all()}
     return list(found.values())
 
 

@@ -9,6 +9,7 @@ from datetime import datetime
 from enum import Enum
 from functools import cache, cached_property
 from ipaddress import ip_interface
+from operator import is_
 from typing import Any, TypeVar, cast, get_args, get_type_hints
 
 from msgspec import Struct
@@ -233,7 +234,7 @@ class _Renaming:
         if kind is str or kind is int or value is None:
             return value
         if kind is Place:
-            return value._replace(subject=self._new) if value.subject == self._old else value
+            return tuple.__new__(Place, (self._new, *value[1:])) if value[0] == self._old else value
         if kind is tuple:
             return self._once(value, self._tuple)
         if kind is list:
@@ -249,15 +250,17 @@ class _Renaming:
         return known[1]
 
     def _tuple(self, value: tuple[Any, ...]) -> tuple[Any, ...]:
-        after = tuple(self(one) for one in value)
-        return after if any(new is not old for new, old in zip(after, value, strict=True)) else value
+        after = list(map(self, value))
+        return value if all(map(is_, after, value)) else tuple(after)
 
     def _fields(self, value: Any) -> Any:
         changed = {}
         for name in _names_of(value.__class__):
             before = getattr(value, name)
-            after = self._new if name == "subject" and before == self._old else self(before)
-            if after is not before:
+            if before.__class__ is str:
+                if name == "subject" and before == self._old:
+                    changed[name] = self._new
+            elif before is not None and (after := self(before)) is not before:
                 changed[name] = after
         return replace(value, **changed) if changed else value
 
