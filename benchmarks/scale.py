@@ -20,7 +20,7 @@ import tempfile
 import time
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import ExitStack
-from datetime import timedelta
+from datetime import datetime, timedelta
 from pathlib import Path
 
 from msgspec import Struct
@@ -39,6 +39,8 @@ from postgresql_server import Server, scratch_server
 
 PROGRAM = Path(sys.executable).with_name("fidelitas")
 PEOPLE, GROUPS = 2_000, 500
+# One part in so many of the smallest log is made; all further ones have the same lines, on later days.
+PARTS = 4
 # How many roles give about so many distinct hosts of 10,000; none makes all differ.
 ROLES = {"638": 60, "3000": 2_600, "all": 0}
 
@@ -170,14 +172,29 @@ def only_local(hosts: int) -> None:
             print(f"  {title:24} {cost.seconds:7.1f} s {cost.client:6.0f} MB (wanted: at most 2,000 MB)", flush=True)
 
 
+def again(part: Path, number: int) -> Iterator[bytes]:
+    """Yield the lines of a part of a log as a later one has them: the same is done once more, from the day on after the last."""
+    with part.open("rb") as lines:
+        dates = list(dict.fromkeys(line[:10] for line in lines))
+        later = timedelta(days=number * len(dates))
+        moved = {date: (datetime.fromisoformat(date.decode()) + later).date().isoformat().encode() for date in dates}
+        lines.seek(0)
+        yield from (moved[line[:10]] + line[10:] for line in lines)
+
+
 def logs(megabytes: int) -> None:
     """Measure logs of three sizes, and say what follows for 100 GB."""
     rates: list[float] = []
     with tempfile.TemporaryDirectory() as folder:
-        path = Path(folder) / "auth.log"
+        part, path = Path(folder) / "part", Path(folder) / "auth.log"
+        with part.open("w") as log:
+            log.writelines(lines(dense, "iso", megabytes * 1_000_000 // PARTS))
+        written = 0
         for size in (megabytes, 2 * megabytes, 4 * megabytes):
-            with path.open("w") as log:
-                log.writelines(lines(dense, "iso", size * 1_000_000))
+            with path.open("ab") as log:
+                for number in range(written, PARTS * size // megabytes):
+                    log.writelines(again(part, number))
+                    written += 1
             begins = time.perf_counter()
             done = subprocess.run(
                 ["/usr/bin/time", "-f", "%M", PROGRAM, "usage", "--log", path], capture_output=True, text=True, check=False
