@@ -168,7 +168,7 @@ class KeptHolders:
         """Return whether the host takes an account, or a group (written ``%name``), of some directory."""
         if self._nesting is None:
             return False
-        return name.removeprefix("%") in self._nesting.groups if name.startswith("%") else name in self._nesting.identities
+        return name.removeprefix("%") in self._nesting.groups if name.startswith("%") else name in self._nesting.singly
 
     def in_brief(self, principal: Principal) -> AccountInBrief | None:
         """Return what a list of holders shows of the account behind a holder, if it is one."""
@@ -184,7 +184,7 @@ class KeptHolders:
 
     @property
     def _there(self) -> Mapping[str, Identity]:
-        return self._nesting.identities if self._nesting is not None else {}
+        return self._nesting.singly if self._nesting is not None else {}
 
     @cached_property
     def group_edges(self) -> "GroupEdges[Identity | _Own]":

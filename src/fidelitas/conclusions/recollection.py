@@ -159,8 +159,7 @@ class Recollection:
 
     def findings_of(self, host: RememberedHost) -> list[Finding] | None:
         """Return the findings on a host, or ``None`` where they are not kept."""
-        key = _digest(b"findings", host.key)
-        content = self._get([key]).get(key)
+        content = self._content_of(b"findings", host.key)
         found = None if content is None else _read(content, FINDINGS)
         return None if found is None else list(renamed(found, host.conclusion.summary.subject, host.subject))
 

@@ -27,7 +27,7 @@ def meaning_of(event: Event) -> Meaning:
     return _meaning(event.program, event.command, event.folder)
 
 
-@lru_cache(maxsize=60_000)
+@lru_cache(maxsize=20_000)
 def _meaning(program: str, command: str, folder: str) -> Meaning:
     shell = program in SWITCHES and (program == "su" or gives_shell(command))
     return Meaning(shell, sensitive_targets(command, folder), family_of(command) or program, _program_of(command) or program)

@@ -4,7 +4,7 @@ A directory is worked out once for all hosts that use it: its accounts are the s
 groups.  Cycles are allowed, as directories allow them.
 """
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, KeysView, Mapping, Sequence
 from functools import cached_property
 from hashlib import blake2b
 
@@ -48,11 +48,18 @@ class Nesting:
     @cached_property
     def identities(self) -> Mapping[str, Identity]:
         """The accounts, as a host that uses the directory has them, by name; with all their groups, the nearest first."""
+        return dict(self.singly)
+
+    @cached_property
+    def singly(self) -> Mapping[str, Identity]:
+        """The same, each made when it is first asked for: few hold anything on a host, which a question about it is answered by."""
         memberships = {name: Membership(group=group, primary=False, place=group.place, nested=True) for name, group in self.groups.items()}
-        return {
-            name: _identity(account, tuple(memberships[group] for group in self._reached(account)), barred=name in self.directory.barred)
-            for name, account in self._accounts.items()
-        }
+
+        def made(name: str) -> Identity:
+            account = self._accounts[name]
+            return _identity(account, tuple(memberships[group] for group in self._reached(account)), barred=name in self.directory.barred)
+
+        return _Made(self._accounts.keys(), made)
 
     @cached_property
     def places(self) -> Mapping[str, int]:
@@ -234,6 +241,29 @@ class Nesting:
                 place=place,
             )
         return self._links[kind, name, group]
+
+
+class _Made(Mapping[str, Identity]):
+    """Accounts by name, each made when it is first asked for."""
+
+    def __init__(self, names: KeysView[str], made: Callable[[str], Identity]) -> None:
+        self._names, self._made = names, made
+        self._known: dict[str, Identity] = {}
+
+    def __getitem__(self, name: str) -> Identity:
+        known = self._known.get(name)
+        if known is None:
+            known = self._known[name] = self._made(name)
+        return known
+
+    def __contains__(self, name: object) -> bool:
+        return name in self._names
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._names)
+
+    def __len__(self) -> int:
+        return len(self._names)
 
 
 def _aliases(kind: PrincipalKind, name: str) -> tuple[str, ...]:
