@@ -12,7 +12,7 @@ from msgspec.structs import replace
 
 from fidelitas.audit import Audit, Each, InMemory, audit, takings_of
 from fidelitas.conclusions import Recollection, RememberedHost, recollection
-from fidelitas.conclusions.holders import KeptHolders, encode_holders
+from fidelitas.conclusions.holders import HoldersInBrief, KeptHolders, encode_holders
 from fidelitas.conclusions.link_forms import HoldingsForm, LinkTable, holding_form, holdings_in
 from fidelitas.conclusions.typed import FINDINGS, ConclusionError, decode, encode
 from fidelitas.conclusions.use import UseMemory
@@ -369,6 +369,11 @@ def test_holders_that_name_what_is_not_there_are_refused_when_they_are_read(seed
 
     whole = KeptHolders(content, nesting_of)
     assert (whole.by_node, set(whole.group_edges.holdings())) == (host.by_node, set(host.group_edges.holdings()))
+    brief, every = HoldersInBrief(content, nesting_of), {*host.by_node, *host.group_edges.holdings()}
+    asked = {name for one in every for name in (one.principal.name, str(one.principal), *one.principal.aliases)}
+    assert {name for name in asked if brief.may_hold(name)} >= {name for name in asked if whole.holdings_of(name)}
+    assert any(whole.holdings_of(name) for name in asked)
+    assert not any(map(brief.may_hold, ("nobody-here", "%nobody-here")))
     refused = 0
     places = list(_numbers(msgspec.msgpack.decode(content)))
     for path in places:

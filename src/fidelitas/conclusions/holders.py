@@ -15,10 +15,23 @@ from typing import NamedTuple
 
 import msgspec
 
-from fidelitas.conclusions.link_forms import Chain, HoldingForm, LinkList, LinksForm, LinkTable, Number, all_below, holding_form, holding_of
+from fidelitas.conclusions.link_forms import (
+    Chain,
+    End,
+    HoldingForm,
+    LinkList,
+    LinksForm,
+    LinkTable,
+    Number,
+    all_below,
+    end_form,
+    end_of,
+    holding_form,
+    holding_of,
+)
 from fidelitas.conclusions.typed import ConclusionError, decode, encode
 from fidelitas.facts import DirectorySource
-from fidelitas.rights import Holding, HostRights, Identity, Link, Principal, PrincipalKind
+from fidelitas.rights import Holding, HostRights, Identity, Link, Principal, PrincipalKind, Right
 from fidelitas.rights.accounts.identity import AccountInBrief
 from fidelitas.rights.accounts.nesting import Nesting
 from fidelitas.rights.graph.group_edges import GroupEdge, GroupEdges
@@ -26,7 +39,7 @@ from fidelitas.rights.graph.paths import LinkPath
 from fidelitas.rights.graph.routes import order_of
 from fidelitas.rights.linux.nodes import Nodes
 
-__all__ = ["KeptHolders", "NestingOf", "encode_holders"]
+__all__ = ["HoldersInBrief", "KeptHolders", "NestingOf", "encode_holders"]
 
 _NOTHING = 0  # in place of the number of a class of accounts
 # What a host of some name takes of directories, by what its files say.
@@ -50,13 +63,8 @@ class _LentForm(msgspec.Struct, array_like=True):
     edges: list[tuple[Number, int | None]]  # a link, and the group that gives it; of none the link that any account has
     onward: _Onward
     classes: list[tuple[Number, ...]]
-    column: bytes  # of the accounts of the directory in their order, the class of each from 1 on; 0 where it takes no link
-    elsewhere: dict[str, Number]  # the same of accounts that it does not have
     own: dict[str, _OwnForm]
     groups: dict[int, str]
-    sources: tuple[DirectorySource, ...] | None  # what the host asks of directories; None where it asks none
-    names: bytes  # a digest of the accounts of the directory in their order
-    host_name: str
 
 
 class _HoldersForm(msgspec.Struct, array_like=True):
@@ -69,29 +77,54 @@ class _HoldersForm(msgspec.Struct, array_like=True):
     account_count: int
 
 
+class _KeptForm(msgspec.Struct, array_like=True):
+    """All of it, behind what says whether someone holds anything: most hold nothing on most hosts."""
+
+    principals: list[End]  # who holds anything by itself
+    column: bytes  # of the accounts of the directory in their order, the class of each from 1 on; 0 where it takes no link
+    elsewhere: dict[str, Number]  # the same of accounts that it does not have
+    sources: tuple[DirectorySource, ...] | None  # what the host asks of directories; None where it asks none
+    names: bytes  # a digest of the accounts of the directory in their order
+    host_name: str
+    all: msgspec.Raw
+
+
 # -- written -------------------------------------------------------------------------------------------------------------------------
 
 
 def encode_holders(host: HostRights) -> bytes | None:
     """Return who holds what on a host that was judged in the form, or ``None`` where it holds text that cannot be stated."""
-    table = LinkTable()
+    table, nesting = LinkTable(), host.population.nesting
     by_node = [holding_form(holding, table) for holding in host.by_node]
-    lent = _lent(host, table)
-    principals = {held.principal for held in host.by_node}
+    classes: dict[tuple[int, ...], int] = {}
+    numbers = {name: classes.setdefault(taken, len(classes) + 1) for name, taken in host.group_edges.numbers.items()}
+    lent = _lent(host, table, classes)
+    principals = {held.principal: None for held in host.by_node}
     names = [*(one.name for one in principals if one.kind is PrincipalKind.ACCOUNT), *lent.own]
     accounts = {name: who.in_brief for name in names if (who := host.population.by_name.get(name)) is not None}
     members = {one.name: host.member_count(one.name) for one in principals if one.kind is PrincipalKind.GROUP}
-    return encode(_HoldersForm(host.subject, table.form(), by_node, lent, accounts, members, host.account_count))
+    whole = encode(_HoldersForm(host.subject, table.form(), by_node, lent, accounts, members, host.account_count))
+    if whole is None:
+        return None
+    there = nesting.identities if nesting is not None else {}
+    form = _KeptForm(
+        principals=list(map(end_form, principals)),
+        column=_packed(numbers.get(name, _NOTHING) for name in there),
+        elsewhere={name: number for name, number in numbers.items() if name not in there},
+        sources=None if nesting is None else host.facts.directories,
+        names=b"" if nesting is None else nesting.names_digest,
+        host_name=host.facts.host_name or host.facts.subject,
+        all=msgspec.Raw(whole),
+    )
+    return encode(form)
 
 
-def _lent(host: HostRights, table: LinkTable) -> _LentForm:
+def _lent(host: HostRights, table: LinkTable, classes: Iterable[tuple[int, ...]]) -> _LentForm:
     given, nesting = host.group_edges, host.population.nesting
     used = sorted({number for by_link in given.onward.values() for number, _ in by_link})
     place = {number: at for at, number in enumerate(used)}
     there = nesting.identities if nesting is not None else {}
-    classes: dict[tuple[int, ...], int] = {}
-    accounts = {name: classes.setdefault(numbers, len(classes) + 1) for name, numbers in given.numbers.items()}
-    own = {name: _own(given, name, table) for name in accounts if there.get(name) is not given.accounts[name]}
+    own = {name: _own(given, name, table) for name in given.numbers if there.get(name) is not given.accounts[name]}
     names = host.population.group_names
     return _LentForm(
         edges=[(table.number(given.edges[number].link), given.edges[number].gid) for number in used],
@@ -100,13 +133,8 @@ def _lent(host: HostRights, table: LinkTable) -> _LentForm:
             for right, by_link in given.onward.items()
         ],
         classes=[tuple(place[number] for number in numbers) for numbers in classes],
-        column=_packed(accounts.get(name, _NOTHING) for name in there),
-        elsewhere={name: number for name, number in accounts.items() if name not in there},
         own=own,
         groups={gid: names[gid] for number in used if (gid := given.edges[number].gid) is not None and gid in names},
-        sources=None if nesting is None else host.facts.directories,
-        names=b"" if nesting is None else nesting.names_digest,
-        host_name=host.facts.host_name or host.facts.subject,
     )
 
 
@@ -120,6 +148,27 @@ def _own(given: GroupEdges[Identity], name: str, table: LinkTable) -> _OwnForm:
 # -- read ----------------------------------------------------------------------------------------------------------------------------
 
 
+class HoldersInBrief:
+    """Whether someone holds anything on a host, by what was kept: of that no more is read than says so."""
+
+    def __init__(self, content: bytes, nesting_of: NestingOf) -> None:
+        """Raise `ConclusionError` where it is not of the form, or what the host takes of directories is not known any more."""
+        self.kept = kept = decode(content, _KeptForm)
+        self.nesting = None if kept.sources is None else nesting_of(kept.sources, kept.host_name)
+        if kept.names != (b"" if self.nesting is None else self.nesting.names_digest):
+            raise ConclusionError("what it takes of directories is not known")
+        self._places: Mapping[str, int] = self.nesting.places if self.nesting is not None else {}
+        self._column = _unpacked(kept.column)
+        if len(self._column) != len(self._places):
+            raise ConclusionError("another number of accounts")
+
+    def may_hold(self, holder: str) -> bool:
+        """Return whether someone who is called so holds anything, or may."""
+        place = self._places.get(holder)
+        takes = holder in self.kept.elsewhere if place is None else self._column[place] != _NOTHING
+        return takes or any(isinstance(one := end_of(end), Right) or one.is_called(holder) for end in self.kept.principals)
+
+
 class KeptHolders:
     """Who holds what on a host, read from what was kept; made of it when it is asked for.
 
@@ -128,13 +177,11 @@ class KeptHolders:
 
     def __init__(self, content: bytes, nesting_of: NestingOf) -> None:
         """Raise `ConclusionError` where it is not of the form, or what the host takes of directories is not known any more."""
-        self._read = decode(content, _HoldersForm)
+        brief = HoldersInBrief(content, nesting_of)
+        self._read = decode(bytes(brief.kept.all), _HoldersForm)
         self._links = _checked(self._read)
-        lent = self._read.lent
-        self._nesting = None if lent.sources is None else nesting_of(lent.sources, lent.host_name)
-        if lent.names != (b"" if self._nesting is None else self._nesting.names_digest):
-            raise ConclusionError("what it takes of directories is not known")
-        self._numbers = _Numbers(lent, self._nesting)
+        self._nesting = brief.nesting
+        self._numbers = _Numbers(brief.kept, self._read.lent, self._nesting)
 
     @property
     def subject(self) -> str:
@@ -261,9 +308,9 @@ class _OwnNodes:
 class _Numbers(Mapping[str, tuple[int, ...]]):
     """The links that each account takes, by its name: of one, or of all once they are asked for."""
 
-    def __init__(self, lent: _LentForm, nesting: Nesting | None) -> None:
+    def __init__(self, kept: _KeptForm, lent: _LentForm, nesting: Nesting | None) -> None:
         """Raise `ConclusionError` where there is not one number for each account of a directory, of a class that is there."""
-        self._column, self._elsewhere, self._classes = _unpacked(lent.column), lent.elsewhere, lent.classes
+        self._column, self._elsewhere, self._classes = _unpacked(kept.column), kept.elsewhere, lent.classes
         self._places: Mapping[str, int] = nesting.places if nesting is not None else {}
         if len(self._column) != len(self._places) or not all_below(len(self._classes) + 1, self._column, self._elsewhere.values()):
             raise ConclusionError("accounts of a class that is not there")

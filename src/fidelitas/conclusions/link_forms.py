@@ -16,6 +16,7 @@ from fidelitas.text import Place
 
 __all__ = [
     "Chain",
+    "End",
     "HoldingForm",
     "HoldingsForm",
     "LinkList",
@@ -23,6 +24,8 @@ __all__ = [
     "LinksForm",
     "Number",
     "all_below",
+    "end_form",
+    "end_of",
     "holding_form",
     "holding_of",
     "holdings_in",
@@ -32,14 +35,14 @@ Number = Annotated[int, msgspec.Meta(ge=0)]
 Chain = Annotated[tuple[Number, ...], msgspec.Meta(min_length=1)]  # links that follow one another, by their numbers
 _NONE = 0  # the number of no text
 # Of a principal its kind, name, subject and further names; of a right its kind, detail, subject, and on what it is.
-_End = tuple[PrincipalKind | RightKind, str, str, tuple[str, ...] | str | None]
+End = tuple[PrincipalKind | RightKind, str, str, tuple[str, ...] | str | None]
 
 
 class LinksForm(msgspec.Struct, array_like=True):
     """Links in columns; of each the numbers of its texts, ends and places."""
 
     texts: list[str]  # the first stands for none
-    ends: list[_End]
+    ends: list[End]
     places: list[Place]
     sources: list[Number]
     targets: list[Number]
@@ -147,7 +150,7 @@ class LinkTable:
             at=[places.number(one.place) for one in links],
             behind=[tuple(map(places.number, one.behind)) for one in links],
             texts=texts.values,
-            ends=list(map(_end_form, self._ends.values)),
+            ends=list(map(end_form, self._ends.values)),
             places=places.values,
         )
 
@@ -199,7 +202,7 @@ class LinkList(Sequence[Link]):
         """Return what a link can lead from or to, by its number."""
         known = self._ends.get(number)
         if known is None:
-            known = self._ends[number] = _end_of(self._form.ends[number])
+            known = self._ends[number] = end_of(self._form.ends[number])
         return known
 
     def has_ends(self, principals: Iterable[int], rights: Iterable[int]) -> bool:
@@ -272,13 +275,15 @@ def holding_of(one: HoldingForm, links: LinkList) -> Holding:
     return Holding(principal=links.principal(one.principal), right=links.right(one.right), routes=tuple(routes), cut=one.cut)
 
 
-def _end_form(end: Principal | Right) -> _End:
+def end_form(end: Principal | Right) -> End:
+    """Return what a link can lead from or to in the form."""
     if isinstance(end, Principal):
         return end.kind, end.name, end.subject, end.aliases
     return end.kind, end.detail, end.subject, end.on
 
 
-def _end_of(form: _End) -> Principal | Right:
+def end_of(form: End) -> Principal | Right:
+    """Return what a link can lead from or to of its form."""
     kind, name, subject, rest = form
     if isinstance(kind, RightKind):
         return Right(kind=kind, detail=name, subject=subject, on=None if rest is None else str(rest))

@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from hashlib import blake2b
 from typing import Protocol, TypeVar
 
-from fidelitas.conclusions.holders import KeptHolders, encode_holders
+from fidelitas.conclusions.holders import HoldersInBrief, KeptHolders, NestingOf, encode_holders
 from fidelitas.conclusions.remembered import RememberedHost
 from fidelitas.conclusions.rules import rules_digest
 from fidelitas.conclusions.typed import FINDINGS, Conclusion, ConclusionError, Mark, Share, decode, encode
@@ -26,6 +26,8 @@ T = TypeVar("T")
 
 # Who holds what is read of so many hosts at once, and held of so many.
 _READ_AT_ONCE, _MOST_HELD = 50, 700
+# So many hosts are worth to be recalled at once.
+_MANY = 1000
 # What was noted is written once it is as much.
 _MUCH, _MUCH_BYTES = 500, 8 << 20
 
@@ -55,7 +57,9 @@ class Recollection:
         self._twins: dict[bytes, RememberedHost] = {}
         self._holdings: dict[tuple[bytes, str], tuple[Holding, ...]] = {}
         self._briefs: dict[tuple[bytes, Principal], AccountInBrief | None] = {}
-        self._holders: dict[bytes, KeptHolders | None] = {}  # the last that were read
+        self._contents: dict[bytes, bytes | None] = {}  # who holds what, as it is kept: the last that were read
+        self._in_brief: dict[bytes, HoldersInBrief | None] = {}
+        self._holders: dict[bytes, KeptHolders | None] = {}
         self._controls: dict[bytes, FullControl | None] = {}
         self._unread: dict[tuple[bytes, bytes], bytes | None] = {}  # what comes next, as it is kept, by sort and key of the host
         self._new: dict[bytes, bytes] = {}  # to be written
@@ -81,7 +85,7 @@ class Recollection:
     def recall(self, names: Sequence[str]) -> dict[str, RememberedHost]:
         """Return those of some hosts of which conclusions are kept."""
         unasked = {self._key(name): name for name in names if name not in self._known and name in self._marks}
-        kept = {key: _read(content, Share) for key, content in self._get(unasked).items()}
+        kept = self._shares_of(list(unasked))
         shares = {key: share if share is not None and share.holds_for(self._marks[unasked[key]]) else None for key, share in kept.items()}
         self._read_conclusions({share.like for share in shares.values() if share is not None})
         for key, name in unasked.items():
@@ -89,6 +93,19 @@ class Recollection:
             conclusion = self._conclusions.get(share.like) if share is not None else None
             self._known[name] = self._remembered(name, share, conclusion) if share is not None and conclusion is not None else None
         return {name: host for name in names if (host := self._known.get(name)) is not None}
+
+    def _shares_of(self, keys: Sequence[bytes]) -> Mapping[bytes, Share | None]:
+        """Return what is kept under some keys of hosts; of thousands all at once, where the same were asked for before."""
+        together = _digest(b"shares", *keys) if len(keys) >= _MANY else None
+        content = self._get([together]).get(together) if together is not None else None
+        at_once = _read(content, list[Share]) if content is not None else None
+        if at_once is not None and len(at_once) == len(keys):
+            return dict(zip(keys, at_once, strict=True))
+        found = {key: _read(content, Share) for key, content in self._get(keys).items()}
+        known = [share for key in keys if (share := found.get(key)) is not None]
+        if together is not None and len(known) == len(keys):
+            self._put(together, known)
+        return found
 
     def _remembered(self, name: str, share: Share, conclusion: Conclusion) -> RememberedHost:
         host = RememberedHost(name, self._marks[name].taken, share, conclusion, self, lambda: self._judge(name))
@@ -103,12 +120,19 @@ class Recollection:
     def holdings_of(self, like: bytes, holder: str) -> tuple[Holding, ...] | None:
         """Return what a holder holds on the host of a key, or ``None`` where that is not kept."""
         if (like, holder) not in self._holdings:
+            if self._holds_nothing(like, holder):
+                return ()
             kept = self.holders_of(like)
             if kept is None:
                 return None
             self._holdings[like, holder] = found = kept.holdings_of(holder)
             self._briefs |= {(like, held.principal): kept.in_brief(held.principal) for held in found}
         return self._holdings[like, holder]
+
+    def _holds_nothing(self, like: bytes, holder: str) -> bool:
+        """Return whether the begin of what is kept of a host says that someone holds nothing on it."""
+        brief = self._brief_of(like) if like not in self._holders else None
+        return brief is not None and not brief.may_hold(holder)
 
     def in_brief(self, like: bytes, principal: Principal) -> AccountInBrief | None:
         """Return what a list of holders shows of a holder that was asked about on the host of a key; raises `KeyError` of another."""
@@ -117,11 +141,24 @@ class Recollection:
     def holders_of(self, like: bytes) -> KeptHolders | None:
         """Return who holds what on the host of a key, or ``None`` where that is not kept."""
         if like not in self._holders:
-            content = self._content_of(b"holders", like)
-            while len(self._holders) >= _MOST_HELD:
-                del self._holders[next(iter(self._holders))]
-            self._holders[like] = None if content is None else self._kept_holders(content)
+            content = self._holders_content(like)
+            self._contents.pop(like, None)  # it is made of that
+            _make_room(self._holders)
+            self._holders[like] = None if content is None else self._kept_of(KeptHolders, content)
         return self._holders[like]
+
+    def _brief_of(self, like: bytes) -> HoldersInBrief | None:
+        if like not in self._in_brief:
+            content = self._holders_content(like)
+            _make_room(self._in_brief)
+            self._in_brief[like] = None if content is None else self._kept_of(HoldersInBrief, content)
+        return self._in_brief[like]
+
+    def _holders_content(self, like: bytes) -> bytes | None:
+        if like not in self._contents:
+            _make_room(self._contents)
+            self._contents[like] = self._content_of(b"holders", like)
+        return self._contents[like]
 
     def full_control_of(self, like: bytes) -> FullControl | None:
         """Return who has full control of the host of a key, or ``None`` where that is not kept."""
@@ -147,9 +184,9 @@ class Recollection:
             self._unread = others | {(sort, one): found.get(key) for one, key in asked.items()}
         return self._unread.pop((sort, like))
 
-    def _kept_holders(self, content: bytes) -> KeptHolders | None:
+    def _kept_of(self, kind: Callable[[bytes, NestingOf], T], content: bytes) -> T | None:
         try:
-            return KeptHolders(content, self._nesting_of)
+            return kind(content, self._nesting_of)
         except ConclusionError:
             return None
 
@@ -260,6 +297,12 @@ def _digest(*parts: bytes) -> bytes:
     for part in parts:
         digest.update(len(part).to_bytes(8, "little") + part)
     return digest.digest()
+
+
+def _make_room(held: dict[bytes, T]) -> None:
+    """Let the first of some that are held go, where they are many."""
+    while len(held) >= _MOST_HELD:
+        del held[next(iter(held))]
 
 
 def _read(content: bytes, kind: type[T]) -> T | None:

@@ -93,7 +93,11 @@ class RememberedHost(HostRights):
     @property
     def gaps(self) -> tuple[Gap, ...]:
         """Everything that could not be read."""
-        return (*self._as_here(self.conclusion.gaps), *self.troubles)
+        return (*self._gaps_here, *self.troubles)
+
+    @cached_property
+    def _gaps_here(self) -> tuple[Gap, ...]:
+        return self._as_here(self.conclusion.gaps)
 
     @property
     def conclusion_mark(self) -> object:
