@@ -290,7 +290,7 @@ class _Uses:
         return use
 
     def plain(self, said: Event) -> PlainUse | None:
-        """Return what a message tells as a plain use, ``None`` where it is none."""
+        """Return what a message tells as a plain use, ``None`` where it is not one."""
         return plain_use(said)
 
     def take(self, event: Event) -> None:

@@ -157,15 +157,15 @@ class HoldersInBrief:
         self.nesting = None if kept.sources is None else nesting_of(kept.sources, kept.host_name)
         if kept.names != (b"" if self.nesting is None else self.nesting.names_digest):
             raise ConclusionError("what it takes of directories is not known")
-        self._places: Mapping[str, int] = self.nesting.places if self.nesting is not None else {}
-        self._column = _unpacked(kept.column)
-        if len(self._column) != len(self._places):
+        self.places: Mapping[str, int] = self.nesting.places if self.nesting is not None else {}
+        self.column = _unpacked(kept.column)
+        if len(self.column) != len(self.places):
             raise ConclusionError("another number of accounts")
 
     def may_hold(self, holder: str) -> bool:
         """Return whether someone who is called so holds anything, or may."""
-        place = self._places.get(holder)
-        takes = holder in self.kept.elsewhere if place is None else self._column[place] != _NOTHING
+        place = self.places.get(holder)
+        takes = holder in self.kept.elsewhere if place is None else self.column[place] != _NOTHING
         return takes or any(isinstance(one := end_of(end), Right) or one.is_called(holder) for end in self.kept.principals)
 
 
@@ -181,7 +181,7 @@ class KeptHolders:
         self._read = decode(bytes(brief.kept.all), _HoldersForm)
         self._links = _checked(self._read)
         self._nesting = brief.nesting
-        self._numbers = _Numbers(brief.kept, self._read.lent, self._nesting)
+        self._numbers = _Numbers(brief, self._read.lent)
 
     @property
     def subject(self) -> str:
@@ -308,11 +308,10 @@ class _OwnNodes:
 class _Numbers(Mapping[str, tuple[int, ...]]):
     """The links that each account takes, by its name: of one, or of all once they are asked for."""
 
-    def __init__(self, kept: _KeptForm, lent: _LentForm, nesting: Nesting | None) -> None:
-        """Raise `ConclusionError` where there is not one number for each account of a directory, of a class that is there."""
-        self._column, self._elsewhere, self._classes = _unpacked(kept.column), kept.elsewhere, lent.classes
-        self._places: Mapping[str, int] = nesting.places if nesting is not None else {}
-        if len(self._column) != len(self._places) or not all_below(len(self._classes) + 1, self._column, self._elsewhere.values()):
+    def __init__(self, brief: HoldersInBrief, lent: _LentForm) -> None:
+        """Raise `ConclusionError` where an account is of a class that is not there."""
+        self._places, self._column, self._elsewhere, self._classes = brief.places, brief.column, brief.kept.elsewhere, lent.classes
+        if not all_below(len(self._classes) + 1, self._column, self._elsewhere.values()):
             raise ConclusionError("accounts of a class that is not there")
         if not self._elsewhere.keys() <= lent.own.keys() - self._places.keys():
             raise ConclusionError("accounts that are not there")

@@ -26,7 +26,7 @@ T = TypeVar("T")
 
 # Who holds what is read of so many hosts at once, and held of so many.
 _READ_AT_ONCE, _MOST_HELD = 50, 700
-# So many hosts are worth to be recalled at once.
+# So many hosts are recalled at once.
 _MANY = 1000
 # What was noted is written once it is as much.
 _MUCH, _MUCH_BYTES = 500, 8 << 20

@@ -46,8 +46,8 @@ def heads_of(connection: Connection, numbers: Iterable[int]) -> dict[int, Head]:
     every = select(*_HEAD).join(pieces, pieces.c.id == evidence.c.record)
     if len(wanted) > _MANY and wanted[-1] - wanted[0] < _WORTH_PASSING_OVER * len(wanted):
         known = set(wanted)
-        rows = connection.execute(every.where(evidence.c.id.between(wanted[0], wanted[-1]))).all()
-        return {number: _head(*row) for number, *row in rows if number in known}
+        rows = connection.execute(every.where(evidence.c.id.between(wanted[0], wanted[-1])))
+        return {number: _head(*row) for some in rows.partitions(AT_ONCE) for number, *row in some if number in known}
     questions = (every.where(evidence.c.id.in_(some)) for some in batches(wanted))
     return {number: _head(*row) for question in questions for number, *row in connection.execute(question).all()}
 

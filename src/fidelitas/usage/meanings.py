@@ -14,7 +14,7 @@ SWITCHES = frozenset({"sudo", "su", "doas", "pkexec", "runuser"})
 
 
 class Meaning(NamedTuple):
-    """Whether a use gives a shell, unless it is one within another; what it touches; the kind of work, and the program that is run."""
+    """Whether a use gives a shell, unless it is one within another; its sensitive targets; the kind of work, and the program."""
 
     shell: bool
     targets: frozenset[SensitiveTarget]

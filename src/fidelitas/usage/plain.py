@@ -1,4 +1,4 @@
-"""Uses of the plainest sort, of which most logs are made: commands that named accounts ran, which are no shells and touch nothing of note.
+"""Uses of the plainest sort, of which most logs are made: commands of named accounts that give no shell and have no sensitive target.
 
 What follows of such a use by its message alone is worked out once, however many lines say the same; no event need be made of any of them.
 What depends on the other lines is asked of each: where they say that it may be another's, it is an event like all others.
@@ -30,7 +30,7 @@ class PlainUse(NamedTuple):
 
 
 def plain_use(said: Event) -> PlainUse | None:
-    """Return what a message tells as a plain use, ``None`` where it is none."""
+    """Return what a message tells as a plain use, ``None`` where it is not one."""
     account = said.account
     if (
         said.kind is not EventKind.USED

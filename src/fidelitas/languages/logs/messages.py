@@ -8,7 +8,6 @@ import re
 import tomllib
 from functools import cache
 from importlib import resources
-from sys import intern
 from typing import NamedTuple
 
 from fidelitas.facts import LOGIN_SERVICES, NOWHERE, Change, Event, EventKind
@@ -110,8 +109,8 @@ def _event(row: _Row, found: re.Match[str], program: str) -> Event:
         None,
         kind,
         of := part("program") or program.partition("(")[0],
-        account=intern(part("ruser") or part("account", "")),
-        target="root" if found.string.startswith("ROOT LOGIN") else intern(part("target", "")),
+        account=part("ruser") or part("account", ""),
+        target="root" if found.string.startswith("ROOT LOGIN") else part("target", ""),
         group=part("group", ""),
         terminal="" if terminal in _NO_TERMINAL else terminal,
         folder=part("folder", ""),

@@ -9,7 +9,6 @@ import json
 import re
 from collections.abc import Mapping
 from datetime import UTC, datetime, timedelta
-from sys import intern
 from typing import Any
 
 from fidelitas.facts import NOWHERE, Event, EventKind
@@ -47,9 +46,7 @@ def read_sudo_line(message: str) -> Event | None:
     plain = _PLAIN.match(message)
     if plain is not None:
         account, terminal, folder, target, command = plain.groups()
-        # Of messages that are remembered most differ in their commands alone.
-        account, terminal, folder, target = map(intern, (account, _terminal(terminal), folder, target))
-        told = {"account": account, "target": target, "terminal": terminal, "folder": folder, "command": masked(command)}
+        told = {"account": account, "target": target, "terminal": _terminal(terminal), "folder": folder, "command": masked(command)}
         return Event(None, NOWHERE, None, EventKind.USED, "sudo", **told)  # type: ignore[arg-type]
     found = _LINE.match(message)
     if found is None:
