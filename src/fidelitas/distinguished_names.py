@@ -17,6 +17,8 @@ _TYPES = {
     "commonname": "cn", "organizationalunitname": "ou", "organizationname": "o", "domaincomponent": "dc", "userid": "uid",
     "countryname": "c", "localityname": "l", "stateorprovincename": "st", "streetaddress": "street", "surname": "sn",
 }  # fmt: skip
+# A name of which only the case of letters is to be folded: short types and the commonest signs, no blank beside another or at an end.
+_SIMPLE = re.compile(r"[A-Za-z]{1,3}=[\w.@-]+(?: [\w.@-]+)*(?:,[A-Za-z]{1,3}=[\w.@-]+(?: [\w.@-]+)*)*", re.ASCII)
 _HEX = re.compile(r"(?:\\[0-9A-Fa-f]{2})+")
 _LONGEST = 1 << 16
 
@@ -26,6 +28,8 @@ def folded(name: str) -> str:
     """Return a distinguished name in the form in which equal ones are equal; what is not one as it stands, in small letters."""
     if len(name) > _LONGEST:
         return name
+    if _SIMPLE.fullmatch(name):
+        return name.lower()
     return ",".join(_steps(name))
 
 

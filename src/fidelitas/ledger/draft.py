@@ -60,12 +60,13 @@ class Draft:
         head = Head(
             platform=bundle.platform,
             host_name=bundle.host_name,
-            identity=bundle.identity,
-            digest=record,
-            frame=kept.frame,
-            stated=kept.stated,
-            taken=bundle.taken,
+            machine=bundle.identity.machine,
+            host_keys=json.dumps(sorted(bundle.identity.host_keys)),
             has_logs=bool(bundle.copies),
+            frame=kept.frame,
+            stated_or_none=kept.stated,
+            taken_at=bundle.taken.astimezone(UTC).isoformat(),
+            digest=record,
         )
         self._stored[bundle.subject] = Stored(number, head, tuple(tags))
 

@@ -13,27 +13,47 @@ from fidelitas.evidence import Identity
 from fidelitas.ledger.connection import AT_ONCE, batches
 from fidelitas.ledger.tables import evidence, pieces
 
-__all__ = ["Head", "heads_of", "identity_of", "tags_of"]
+__all__ = ["HEAD", "Head", "heads_of", "identity_of", "tags_of"]
 
 _NO_TEXTS = "[]"
 
-_HEAD = (
-    evidence.c.id, evidence.c.platform, evidence.c.host_name, evidence.c.machine, evidence.c.host_keys, evidence.c.has_logs,
-    evidence.c.frame, evidence.c.stated, evidence.c.taken, pieces.c.digest,
+# The columns of a head, of evidence and of its record among the pieces.
+HEAD = (
+    evidence.c.platform, evidence.c.host_name, evidence.c.machine, evidence.c.host_keys, evidence.c.has_logs, evidence.c.frame,
+    evidence.c.stated, evidence.c.taken, pieces.c.digest,
 )  # fmt: skip
 
 
-class Head(Struct, frozen=True, kw_only=True):
-    """What evidence says of itself: its platform, the subject's own name, the machine's marks; its digest, and whether it has logs."""
+class Head(Struct, frozen=True):
+    """What evidence says of itself: its platform, the subject's own name, the machine's marks; its digest, and whether it has logs.
+
+    The fields are as they stand in a row, in the order of `HEAD`: there are thousands of rows, and few are looked at closely.
+    """
 
     platform: str
     host_name: str
-    identity: Identity
-    digest: bytes
-    frame: bytes  # what evidence of equal files has in common
-    stated: bytes  # what evidence has in common that states the same at another time
-    taken: datetime
+    machine: str | None
+    host_keys: str
     has_logs: bool
+    frame: bytes  # what evidence of equal files has in common
+    stated_or_none: bytes | None
+    taken_at: str
+    digest: bytes
+
+    @property
+    def identity(self) -> Identity:
+        """The marks of the machine."""
+        return identity_of(self.machine, self.host_keys)
+
+    @property
+    def stated(self) -> bytes:
+        """What evidence has in common that states the same at another time."""
+        return self.stated_or_none or self.digest
+
+    @property
+    def taken(self) -> datetime:
+        """When it was taken."""
+        return _moment(self.taken_at)
 
 
 # The numbers of a survey follow each other: from so many on they are read as a range, if at least one in four of it is wanted.
@@ -43,37 +63,13 @@ _MANY, _WORTH_PASSING_OVER = 10 * AT_ONCE, 4
 def heads_of(connection: Connection, numbers: Iterable[int]) -> dict[int, Head]:
     """Return what evidence says of itself, by its number."""
     wanted = sorted(set(numbers))
-    every = select(*_HEAD).join(pieces, pieces.c.id == evidence.c.record)
+    every = select(evidence.c.id, *HEAD).join(pieces, pieces.c.id == evidence.c.record)
     if len(wanted) > _MANY and wanted[-1] - wanted[0] < _WORTH_PASSING_OVER * len(wanted):
         known = set(wanted)
         rows = connection.execute(every.where(evidence.c.id.between(wanted[0], wanted[-1])))
-        return {number: _head(*row) for some in rows.partitions(AT_ONCE) for number, *row in some if number in known}
+        return {number: Head(*row) for some in rows.partitions(AT_ONCE) for number, *row in some if number in known}
     questions = (every.where(evidence.c.id.in_(some)) for some in batches(wanted))
-    return {number: _head(*row) for question in questions for number, *row in connection.execute(question).all()}
-
-
-def _head(
-    platform: str,
-    host_name: str,
-    machine: str | None,
-    host_keys: str,
-    has_logs: bool,
-    frame: bytes,
-    stated: bytes | None,
-    taken: str,
-    digest: bytes,
-) -> Head:
-    """Return the head of a row, in the order of `_HEAD`."""
-    return Head(
-        platform=platform,
-        host_name=host_name,
-        identity=identity_of(machine, host_keys),
-        digest=bytes(digest),
-        frame=bytes(frame),
-        stated=bytes(stated or digest),
-        taken=_moment(taken),
-        has_logs=has_logs,
-    )
+    return {number: Head(*row) for question in questions for number, *row in connection.execute(question).all()}
 
 
 def _moment(stated: str) -> datetime:

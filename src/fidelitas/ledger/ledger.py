@@ -21,9 +21,8 @@ from fidelitas.ledger.answers import StoredAnswers
 from fidelitas.ledger.connection import AT_ONCE, Database, place_of
 from fidelitas.ledger.heads import Head, heads_of, identity_of, tags_of
 from fidelitas.ledger.pieces import PieceReader
-from fidelitas.ledger.queries import COPIES, Member, finished, members_of_surveys, newest_members
+from fidelitas.ledger.queries import COPIES, ReadSurvey, finished, members_of_surveys, newest_members, read_survey
 from fidelitas.ledger.records import bundle_of, parse_record
-from fidelitas.ledger.seals import broken_seals
 from fidelitas.ledger.tables import evidence, members, surveys
 
 if TYPE_CHECKING:
@@ -196,22 +195,21 @@ class Ledger:
                 self.named(survey)
             return StoredEvidence(self, {})
         if survey is None:
-            return self._read(newest_members, None)
-        chosen = members_of_surveys().where(surveys.c.name == self.named(survey))
-        return self._read(lambda connection: connection.execute(chosen).all(), survey)
+            return self._read(newest_members)
+        name = self.named(survey)
+        return self._read(lambda connection: [read_survey(connection, name)])
 
-    def _read(self, choose: Callable[[Connection], Sequence[Member]], survey: str | None) -> StoredEvidence:
+    def _read(self, choose: Callable[[Connection], Iterable[ReadSurvey]]) -> StoredEvidence:
         """Return the evidence of some members of surveys; refuse a survey whose list of subjects is damaged."""
+        stored: dict[str, Stored] = {}
         with self.database.reading() as connection:
-            rows = choose(connection)
-            broken = broken_seals(connection, {row.name for row in rows} | ({self.named(survey)} if survey is not None else set()))
-            if broken:
-                raise LedgerError(
-                    f'ledger "{self.place}" is damaged: which subjects survey {broken[0]} has is not what it was',
-                    hint=f"{_VERIFY}; name another survey with --survey, or survey again.",
-                )
-            heads = heads_of(connection, {row.evidence for row in rows})
-        stored = {row.subject: Stored(row.evidence, heads[row.evidence], tags_of(row.tags)) for row in rows}
+            for survey in choose(connection):
+                if not survey.is_whole:
+                    raise LedgerError(
+                        f'ledger "{self.place}" is damaged: which subjects survey {survey.name} has is not what it was',
+                        hint=f"{_VERIFY}; name another survey with --survey, or survey again.",
+                    )
+                stored |= {one.subject: Stored(one.evidence, one.head, tags_of(one.tags)) for one in survey.members}
         return StoredEvidence(self, dict(sorted(stored.items())))
 
     @property
@@ -229,7 +227,7 @@ class Ledger:
     def as_of(self, survey: str) -> StoredEvidence:
         """Return the newest evidence that every subject had when a survey was finished, in that one or an earlier one."""
         until = self.named(survey)
-        return self._read(lambda connection: newest_members(connection, until), survey)
+        return self._read(lambda connection: newest_members(connection, until))
 
     def bundles(self, survey: str | None = None) -> tuple[Bundle, ...]:
         """Return the newest evidence of every subject, or that of one survey, all at once."""
@@ -331,9 +329,7 @@ class Ledger:
     def marks(self) -> dict[str, Identity]:
         """Return the marks of the machine that each name was last given to."""
         with self.database.reading() as connection:
-            numbers = {row.subject: row.evidence for row in newest_members(connection)}
-            heads = heads_of(connection, numbers.values())
-        return {subject: heads[number].identity for subject, number in numbers.items()}
+            return {one.subject: one.head.identity for survey in newest_members(connection) for one in survey.members}
 
     def _is_there(self) -> bool:
         self._take_over()

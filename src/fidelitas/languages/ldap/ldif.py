@@ -11,7 +11,6 @@ from collections.abc import Iterator
 from msgspec import Struct, field
 
 from fidelitas.facts import Gap, Place
-from fidelitas.languages.lines import lines_of
 from fidelitas.text import clipped, decode, escape_control, first_line, in_utf8
 
 __all__ = ["Entry", "entries", "is_directory_dump", "is_ldif"]
@@ -19,6 +18,9 @@ __all__ = ["Entry", "entries", "is_directory_dump", "is_ldif"]
 _RANGE = re.compile(r"(?:^|;)range=\d+-(\d+|\*)")
 
 
+# An attribute, none where a line says the version of LDIF, and how far its values go where they come in ranges.
+_Named = tuple[str | None, str | None]
+_MOST_NAMES = 10_000
 # So far into a file its first line is looked for.
 _BEGINNING = 1 << 20
 
@@ -56,43 +58,56 @@ class Entry(Struct):
 def entries(text: str, origin: Place, gaps: list[Gap], what: str) -> Iterator[Entry]:
     """Yield the objects of a text; `what` is what a line that is not understood is a gap of."""
     entry = Entry(1)
-    for line, number in _unfolded(text, origin):
+    known: dict[str, _Named] = {}
+    for line, number in _unfolded(text):
         if line == "":
             if entry.values:
                 yield entry
             entry = Entry(number + 1)
             continue
         name, colon, value = line.partition(":")
-        if line.startswith("#") or name.lower() == "version":
+        attribute, upto = (None, None) if line[0] == "#" else known.get(name) or _remember(known, name)
+        if attribute is None:
             continue
         stated = _value(value) if colon else None
         if stated is None:
             why = f'expected an attribute and a value, found "{clipped(escape_control(line), 40)}"'
             gaps.append(Gap(what=what, why=why, weakens="what this line states is not known", place=origin.at(number)))
             continue
-        attribute, _, options = name.strip().lower().partition(";")
         entry.values.setdefault(attribute, []).append((stated, number))
-        found = _RANGE.search(options)
-        if found is not None:
-            entry.told[attribute] = found[1], number
+        if upto is not None:
+            entry.told[attribute] = upto, number
     if entry.values:
         yield entry
 
 
-def _unfolded(text: str, origin: Place) -> Iterator[tuple[str, int]]:
-    """Yield logical lines: a line that begins with a blank goes on with the one before (RFC 2849, note 2)."""
-    held: list[str] = []
-    begun = 0
-    for line in lines_of(text, origin):
-        shown = line.text.rstrip("\r")
-        if shown.startswith(" ") and held and held[0]:
-            held.append(shown[1:])
+def _remember(known: dict[str, _Named], name: str) -> _Named:
+    """Return what a line names, which thousands of others name, too."""
+    attribute, _, options = name.strip().lower().partition(";")
+    found = _RANGE.search(options)
+    stated = None if name.lower() == "version" else attribute, None if found is None else found[1]
+    if len(known) < _MOST_NAMES:
+        known[name] = stated
+    return stated
+
+
+def _unfolded(text: str) -> Iterator[tuple[str, int]]:
+    """Yield logical lines, each with its number: one that begins with a blank goes on with the one before (RFC 2849, note 2)."""
+    begin, more, begun = "", list[str](), 0
+    lines = text.split("\n")
+    if not lines[-1]:
+        lines.pop()
+    for number, line in enumerate(lines, 1):
+        shown = line.rstrip("\r")
+        if shown[:1] == " " and begin:
+            more.append(shown[1:])
             continue
-        if held:
-            yield "".join(held), begun
-        held, begun = [shown], line.number
-    if held:
-        yield "".join(held), begun
+        if begun:
+            yield "".join((begin, *more)) if more else begin, begun
+            more.clear()
+        begin, begun = shown, number
+    if begun:
+        yield "".join((begin, *more)) if more else begin, begun
 
 
 def _value(text: str) -> str | None:

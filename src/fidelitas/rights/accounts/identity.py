@@ -91,11 +91,8 @@ class Identity(Struct, frozen=True, kw_only=True, dict=True):
     @cached_property
     def by_group(self) -> Mapping[int, Membership]:
         """How it is in each group, by the group's ID: a listed membership comes before the primary group."""
-        found: dict[int, Membership] = {}
-        for one in self.memberships:
-            if one.group.gid not in found or (found[one.group.gid].primary and not one.primary):
-                found[one.group.gid] = one
-        return found
+        primary = {one.group.gid: one for one in reversed(self.memberships) if one.primary}
+        return primary | {one.group.gid: one for one in reversed(self.memberships) if not one.primary}
 
     @property
     def memberships_here(self) -> tuple[Membership, ...]:
@@ -103,8 +100,10 @@ class Identity(Struct, frozen=True, kw_only=True, dict=True):
         return tuple(one for one in self.memberships if one.group.gid > ON_THE_WAY)
 
     def __post_init__(self) -> None:
-        own = frozenset(membership.group.gid for membership in self.memberships)
-        force_setattr(self, "gids", own if self.gid is None else own | {self.gid})
+        own = {one.group.gid for one in self.memberships}
+        if self.gid is not None:
+            own.add(self.gid)
+        force_setattr(self, "gids", frozenset(own))
 
 
 def synthetic_member(gid: int | None = None) -> Identity:

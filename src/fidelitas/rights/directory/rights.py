@@ -125,7 +125,10 @@ class DirectoryRights(RowSubject):
     @cached_property
     def holdings(self) -> tuple[Holding, ...]:
         """Who is in an administrative group, by which chains of groups."""
-        found = holdings_by([Edge((link,)) for link in (*self._memberships, *self._powers(), *self._seats, *self._leading_on)])
+        giving = (*self._powers(), *self._seats)
+        if not giving:
+            return ()
+        found = holdings_by([Edge((link,)) for link in (*self._memberships, *giving, *self._leading_on)])
         whole = {one.principal: one.strength for one in found if not one.right.detail}
         return tuple(one for one in found if not _is_part(one, whole))
 

@@ -1,9 +1,10 @@
 """Walking a graph breadth first: what can be reached from where, nearest first."""
 
-from collections.abc import Callable, Hashable, Iterable
+from collections.abc import Callable, Hashable, Iterable, Mapping
+from itertools import islice
 from typing import TypeVar
 
-__all__ = ["distances", "reached"]
+__all__ = ["distances", "reached", "reached_along"]
 
 N = TypeVar("N", bound=Hashable)
 
@@ -18,6 +19,18 @@ def reached(starts: Iterable[N], onward: Callable[[N], Iterable[N]]) -> list[N]:
                 seen.add(other)
                 agenda.append(other)
     return agenda
+
+
+def reached_along(starts: Iterable[N], edges: Mapping[N, Mapping[N, object]]) -> list[N]:
+    """Return the same as `reached`, in the same order, where the edges from each node are at hand: each step is one of dictionaries."""
+    seen: dict[N, object] = dict.fromkeys(starts)
+    passed, none = 0, dict[N, object]()
+    while passed < len(seen):
+        level = list(islice(seen, passed, None))
+        passed = len(seen)
+        for node in level:
+            seen.update(edges.get(node, none))
+    return list(seen)
 
 
 def distances(start: N, onward: Callable[[N], Iterable[N]]) -> dict[N, int]:
