@@ -26,8 +26,9 @@ from fidelitas.ledger import Ledger, StoredEvidence
 from fidelitas.logbook import EventFilter, HostLogs, Logbook, host_logs, read_logbook
 from fidelitas.logbook_memory import LogbookMemory
 from fidelitas.reports.usage_views import VIEWS, UsageAnswer
-from fidelitas.rights import HostRights, PrincipalKind, SubjectRights
+from fidelitas.rights import Holding, HostRights, PrincipalKind, SubjectRights
 from fidelitas.rights.accounts.nesting import Nesting
+from fidelitas.rights.estate.renaming import Renaming, renamed
 from fidelitas.rights.graph.full_control import full_control_by
 from fidelitas.sources import from_file
 from fidelitas.sources.directory import from_ldif
@@ -180,7 +181,10 @@ def test_hosts_of_random_directories_are_remembered_as_they_were_judged(seed: in
     found = audit(ledger.newest())
     assert {type(one) for one in found.hosts} == {RememberedHost}
     assert answers(found) == answers(fresh)
-    named = {str(held.principal) for one in fresh.hosts for held in one.holdings}
+    holders = {held.principal for one in fresh.hosts for held in one.holdings}
+    named = {name for one in holders for name in (str(one), *one.aliases, str(one).upper())}
+    for one in fresh.hosts:  # by whichever name it is asked for
+        assert {name: one.holdings_of(name) for name in named} == {name: called(one, name) for name in named}
     found.keep()
     stored = ledger.newest()
     again = audit(stored)
@@ -189,6 +193,24 @@ def test_hosts_of_random_directories_are_remembered_as_they_were_judged(seed: in
         name: [one.own_holdings_of(name) for one in fresh.hosts] for name in named
     }
     assert [one.full_control for one in again.hosts] == [one.full_control for one in fresh.hosts]
+
+
+def called(host: HostRights, name: str) -> tuple[Holding, ...]:
+    """Return the holdings whose holder a name can mean, found by looking at all."""
+    return tuple(held for held in host.holdings if held.principal.is_called(name))
+
+
+def test_what_is_told_of_many_subjects_is_what_is_told_of_each() -> None:
+    found = audit(InMemory([*mixed_estate(), *of_directory()]))
+    for one in found.subjects:
+        values = [
+            one.holdings,
+            found.findings_on(one.like),
+            one.gaps,
+            *([one.facts, one.population] if isinstance(one, HostRights) else []),
+        ]
+        for value in values:
+            assert Renaming(value, one.subject)("sandpiper") == renamed(value, one.subject, "sandpiper")
 
 
 def _refused(name: str) -> Bundle:

@@ -409,3 +409,42 @@ def test_a_filter_is_true_false_or_not_known(text: str, expected: bool | None) -
 def test_a_filter_that_is_none_is_refused(text: str) -> None:
     with pytest.raises(FilterError):
         matcher(text)
+
+
+@pytest.mark.parametrize(
+    ("settings", "here"),
+    [
+        ((), "ulla"),
+        (("use_fully_qualified_names = True",), "ulla@tides.example"),
+        (("use_fully_qualified_names = True", "full_name_format = %3$s\\%1$s"), "TIDES\\ulla"),
+    ],
+)
+def test_an_account_of_a_directory_is_found_by_any_of_its_names(settings: tuple[str, ...], here: str, tmp_path: Path) -> None:
+    """On a host that calls it otherwise, too: nobody is told that someone holds nothing who does, or sees an account of the host's own."""
+    files = {
+        "/etc/nsswitch.conf": NSSWITCH,
+        "/etc/sssd/sssd.conf": sssd(*settings),
+        "/etc/passwd": "root:x:0:0::/root:/bin/sh\nrosa:x:1005:1005::/home/rosa:/bin/sh\n",
+    }
+    group = here.replace("ulla", "linux\\ admins").replace("TIDES\\", "TIDES\\\\")
+    sudoers = f"%{group} ALL=(ALL) ALL\nrosa ALL=(ALL) ALL\n"
+    (tmp_path / "tides.ldif").write_text(domain())
+    ran = fidelitas("survey", handed_in(tmp_path, sudoers=sudoers, files=files), tmp_path / "tides.ldif", cwd=tmp_path)
+    assert ran.status in (0, 1), ran.err
+    for name in ("ulla", here, "ulla@tides.example", "TIDES\\ulla", "Ulla@TIDES.example", "S-1-5-21-1-2-3-1100"):
+        held = fidelitas("holders", "--account", name, "--format", "json", cwd=tmp_path).json["holdings"]
+        assert {(one["subject"], one["holder"]["name"], one["right"]) for one in held} == {("knot", here, "root")}, name
+        why = fidelitas("why", name, "knot", "--format", "json", cwd=tmp_path).json
+        assert [one["holder"]["name"] for one in why["holdings"]] == [here], name
+        (page,) = fidelitas("account", name, "--on", "knot", "--format", "json", cwd=tmp_path).json["hosts"]
+        assert (page["account"], bool(page["holdings"])) == (here, True), name
+    left = fidelitas("leaver", "ulla", "--format", "json", cwd=tmp_path).json
+    assert {(one["subject"], one["account"]) for one in left["remaining"]} == {("knot", here)}
+    (tmp_path / "map.csv").write_text("person,accounts\nUlla Brandt,tides:Ulla\nRosa Lind,rosa\n")
+    (person, rosa) = fidelitas("people", "map.csv", "--format", "json", cwd=tmp_path).json["people"]
+    assert {(one["subject"], one["account"]) for one in person["accounts"]} == {("knot", here), ("tides", "Ulla")}
+    assert {one["subject"] for one in rosa["accounts"]} == {"knot", "tides"}
+    own = fidelitas("why", "rosa", "knot", "--format", "json", cwd=tmp_path).json["holdings"]
+    assert {one["holder"]["name"] for one in own} == {"rosa", *(() if here == "ulla" else (here.replace("ulla", "rosa"),))}
+    hers = fidelitas("holders", "--account", "rosa@tides.example", "--format", "json", cwd=tmp_path).json["holdings"]
+    assert {one["holder"]["name"] for one in hers} == ({here.replace("ulla", "rosa")} - {"rosa"})

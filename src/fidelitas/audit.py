@@ -30,6 +30,7 @@ from fidelitas.platforms import PLATFORMS, Platform, findings_on
 from fidelitas.rights import DatabaseServer, DirectoryRights, HostRights, SubjectRights, Takings, UnreadSubject, rights_of
 from fidelitas.rights.estate.directory_logins import directory_links
 from fidelitas.rights.estate.keys import across_hosts
+from fidelitas.rights.estate.renaming import Renaming
 from fidelitas.rights.estate.sockets import is_host_of, socket_links
 from fidelitas.text import clipped, escape_control
 from fidelitas.trouble import internal_error
@@ -119,7 +120,7 @@ class Audit:
     ) -> None:
         self._platforms, self._recollection = platforms, recollection
         self.subjects = tuple(sorted(subjects, key=lambda one: one.subject))
-        self._first: dict[SubjectRights, list[Finding]] = {}  # the findings on those that others are told from
+        self._first: dict[SubjectRights, Renaming[list[Finding]]] = {}  # the findings on those that others are told from
         self._beside = tuple(beside)  # hosts that were not asked about, and count for what several hosts show together
 
     @property
@@ -139,8 +140,8 @@ class Audit:
         """Return the findings on a subject by itself."""
         like = one.like
         if like not in self._first:
-            self._first[like] = self._found_on(like)
-        return one.here(self._first[like])
+            self._first[like] = Renaming(self._found_on(like), like.subject)
+        return self._first[like](one.subject)
 
     def _found_on(self, one: SubjectRights) -> list[Finding]:
         """Return the findings on a subject: those that are kept, or else what its checks find."""

@@ -19,7 +19,7 @@ from fidelitas.conclusions import AnswerStore
 from fidelitas.facts import Gap, Place
 from fidelitas.findings import Finding
 from fidelitas.rights import Holding, Link, PrincipalKind, SubjectRights, UnreadSubject
-from fidelitas.rights.estate.overlay import renamed
+from fidelitas.rights.estate.renaming import renamed
 from fidelitas.trouble import internal_error
 
 __all__ = ["EstateChanges", "SubjectChange", "SubjectTurn", "changes_between", "differences"]

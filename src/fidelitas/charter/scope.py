@@ -4,7 +4,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from fnmatch import fnmatchcase
 
 from fidelitas.estate import has_tag
-from fidelitas.people import MappedPerson
+from fidelitas.people import MappedPerson, owns
 from fidelitas.rights import Holding, Principal, PrincipalKind, Right, RightKind
 
 __all__ = ["Scope", "covers", "gives", "includes", "is_named", "is_systems_own", "right_words"]
@@ -51,14 +51,16 @@ class Scope:
     def _holds(self, named: str, holding: Holding) -> bool:
         if named.startswith(_PERSON):
             person = self._by_name.get(named.removeprefix(_PERSON))
-            return person is not None and _owns(person, holding)
+            return person is not None and owns(person, holding.right.subject, holding.principal)
         if named.startswith(_TEAM):
-            return any(_owns(person, holding) for person in self.people if person.team == named.removeprefix(_TEAM))
+            return any(
+                owns(person, holding.right.subject, holding.principal) for person in self.people if person.team == named.removeprefix(_TEAM)
+            )
         return holding.principal.is_called(named) or (named.startswith("%") and _through_group(named, holding))
 
     def person_of(self, holding: Holding) -> MappedPerson | None:
         """Return the person behind the holder, by the identity map."""
-        return next((person for person in self.people if _owns(person, holding)), None)
+        return next((person for person in self.people if owns(person, holding.right.subject, holding.principal)), None)
 
     def unknown(self, named: str) -> str | None:
         """Return what sort of thing a name of a person, a team or a tag is, if there is none of it; ``None`` of anything that is known."""
@@ -108,14 +110,3 @@ def _through_group(named: str, holding: Holding) -> bool:
     return any(
         isinstance(link.target, Principal) and link.target.kind is PrincipalKind.GROUP and link.target.name == name for link in links
     )
-
-
-def _owns(person: MappedPerson, holding: Holding) -> bool:
-    principal = holding.principal
-    if principal.kind is PrincipalKind.ELSEWHERE:
-        account, _, subject = principal.name.rpartition("@")
-        return person.owns(subject, account)
-    if principal.kind not in (PrincipalKind.ACCOUNT, PrincipalKind.ROLE):
-        return False
-    short = principal.name.rpartition("@")[0] if principal.kind is PrincipalKind.ROLE else ""
-    return person.owns(holding.right.subject, principal.name) or (bool(short) and person.owns(holding.right.subject, short))

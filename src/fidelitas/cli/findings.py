@@ -84,15 +84,15 @@ def command(
     for key in sorted(keys - {finding.key for finding in found}) if keys else ():
         raise unknown_name("there is no finding with the key", key, (finding.key for finding in every))
     shown = [finding for finding in found if finding.severity <= Severity[severity.upper()]]
-    gaps = [gap for host in hosts for gap in host.gaps]
-    context = _context([finding for finding in shown if finding.key in keys], audit, source)
+    gaps = sum(host.gap_count for host in hosts)
+    context = _context([finding for finding in shown if keys and finding.key in keys], audit, source)
     detail = Detail(each=each or bool(keys), explain=explain or bool(wanted))
     output.report(findings_report(shown, complete=not gaps, detail=detail, context=context, excepted=excepted), of=hosts)
-    for line in gap_lines(gaps):
+    for line in gap_lines((gap for host in hosts for gap in host.gaps), gaps):
         say(line)
     if gaps:
         say(gaps_line(gaps))
-    note_unread(gaps)
+    note_unread(gap for host in hosts for gap in host.fatal_gaps)
     if fail_on != "never" and any(finding.severity <= Severity[fail_on.upper()] for finding in found):
         raise SystemExit(1)
     if gaps and not allow_gaps:

@@ -15,10 +15,10 @@ __all__ = ["note_unread", "tell_gaps"]
 
 def tell_gaps(hosts: Sequence[SubjectRights]) -> None:
     """Say on standard error that evidence is missing, where it is."""
-    gaps = [gap for host in hosts for gap in host.gaps]
-    if gaps:
-        say(gaps_line(gaps))
-    note_unread(gaps)
+    count = sum(host.gap_count for host in hosts)
+    if count:
+        say(gaps_line(count))
+    note_unread(gap for host in hosts for gap in host.fatal_gaps)
 
 
 def note_unread(gaps: Iterable[Gap]) -> None:

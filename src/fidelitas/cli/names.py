@@ -6,7 +6,7 @@ from collections.abc import Iterable, Sequence
 from fidelitas.cli.output import say
 from fidelitas.errors import ReadError, RequestError
 from fidelitas.reports.holders import lacking
-from fidelitas.rights import SubjectRights
+from fidelitas.rights import SubjectRights, bare_name
 
 __all__ = ["note_ambiguous", "refuse_unknown", "unknown_name", "unknown_subject"]
 
@@ -23,10 +23,14 @@ def refuse_unknown(hosts: Sequence[SubjectRights], places: Sequence[tuple[str, s
 
 
 def note_ambiguous(subjects: Sequence[SubjectRights], name: str) -> None:
-    """Say that a name is that of several accounts, and how each is asked for; thousands of hosts need not be asked where it is not."""
+    """Say that a name is that of several accounts, and how each is asked for; thousands of hosts need not be asked where it is not.
+
+    What subjects call by a name of theirs that differs in its domain, or in the case of letters, is one account.
+    """
     elsewhere = {one for subject in subjects if subject.has_further_names for one in subject.meant_by(name)}
-    meant = list(dict.fromkeys(one for subject in subjects for one in subject.meant_by(name))) if elsewhere - {name} else []
-    if len(meant) > 1:
+    each = [subject.meant_by(name) for subject in subjects] if elsewhere - {name} else []
+    meant = list(dict.fromkeys(one for some in each for one in some))
+    if max(map(len, each), default=0) > 1 or len({bare_name(one).casefold() for one in meant}) > 1:
         say(f'"{name}" can mean {", ".join(meant[:_MOST])}{f" and {len(meant) - _MOST} more" if len(meant) > _MOST else ""}: all are shown')
 
 

@@ -46,7 +46,7 @@ class Output(Struct, frozen=True):
     def report(self, report: Report, of: Sequence[SubjectRights] = ()) -> None:
         """Print a report of some subjects in the form that was asked for; in that of one object a line, what was printed was all."""
         if not (self.streams and self.form in _AT_ONCE):
-            report = made_by(report, Making(self.ledger, self.survey, sum(len(one.gaps) for one in of) if of else None))
+            report = made_by(report, Making(self.ledger, self.survey, sum(one.gap_count for one in of) if of else None))
             screen = self.screen
             self._page(render(report, self.form, screen), screen)
 

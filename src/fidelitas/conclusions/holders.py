@@ -17,24 +17,22 @@ import msgspec
 
 from fidelitas.conclusions.link_forms import (
     Chain,
-    End,
     HoldingForm,
     LinkList,
     LinksForm,
     LinkTable,
     Number,
     all_below,
-    end_form,
-    end_of,
     holding_form,
     holding_of,
 )
 from fidelitas.conclusions.typed import ConclusionError, decode, encode
 from fidelitas.facts import DirectorySource
-from fidelitas.rights import Holding, HostRights, Identity, Link, Principal, PrincipalKind, Right
+from fidelitas.rights import Holding, HostRights, Identity, Link, Principal, PrincipalKind
 from fidelitas.rights.accounts.identity import AccountInBrief
 from fidelitas.rights.accounts.nesting import Nesting
 from fidelitas.rights.graph.group_edges import GroupEdge, GroupEdges
+from fidelitas.rights.graph.links import sought
 from fidelitas.rights.graph.paths import LinkPath
 from fidelitas.rights.graph.routes import order_of
 from fidelitas.rights.linux.nodes import Nodes
@@ -80,7 +78,7 @@ class _HoldersForm(msgspec.Struct, array_like=True):
 class _KeptForm(msgspec.Struct, array_like=True):
     """All of it, behind what says whether someone holds anything: most hold nothing on most hosts."""
 
-    principals: list[End]  # who holds anything by itself
+    sought_by: list[str]  # by which names those are looked up who hold anything by themselves
     column: bytes  # of the accounts of the directory in their order, the class of each from 1 on; 0 where it takes no link
     elsewhere: dict[str, Number]  # the same of accounts that it does not have
     sources: tuple[DirectorySource, ...] | None  # what the host asks of directories; None where it asks none
@@ -108,7 +106,7 @@ def encode_holders(host: HostRights) -> bytes | None:
         return None
     there = nesting.identities if nesting is not None else {}
     form = _KeptForm(
-        principals=list(map(end_form, principals)),
+        sought_by=sorted({name for one in principals for name in one.sought_by}),
         column=_packed(numbers.get(name, _NOTHING) for name in there),
         elsewhere={name: number for name, number in numbers.items() if name not in there},
         sources=None if nesting is None else host.facts.directories,
@@ -164,9 +162,15 @@ class HoldersInBrief:
 
     def may_hold(self, holder: str) -> bool:
         """Return whether someone who is called so holds anything, or may."""
-        place = self.places.get(holder)
-        takes = holder in self.kept.elsewhere if place is None else self.column[place] != _NOTHING
-        return takes or any(isinstance(one := end_of(end), Right) or one.is_called(holder) for end in self.kept.principals)
+        return sought(holder) in self.kept.sought_by or any(map(self._takes, {holder, *self.called(holder)}))
+
+    def called(self, holder: str) -> Sequence[str]:
+        """Return the accounts and groups of a directory that a name can mean."""
+        return self.nesting.meant_by(holder) if self.nesting is not None else ()
+
+    def _takes(self, name: str) -> bool:
+        place = self.places.get(name)
+        return name in self.kept.elsewhere if place is None else self.column[place] != _NOTHING
 
 
 class KeptHolders:
@@ -202,7 +206,9 @@ class KeptHolders:
         """Return those of all holdings whose holder is called so."""
         called = {number for number, principal in self._links.principals() if principal.is_called(holder)}
         named = (holding_of(one, self._links) for one in self._read.by_node if one.principal in called)
-        return tuple(sorted((*named, *self._given_to(holder)), key=order_of))
+        own = self._read.lent.own
+        taken = (name for name in self.called(holder) if name != holder and (name not in own or self._own[name].node.is_called(holder)))
+        return tuple(sorted((*named, *(held for name in (holder, *taken) for held in self._given_to(name))), key=order_of))
 
     def _given_to(self, account: str) -> Iterator[Holding]:
         """Yield what groups give to an account, of which no more is made than it holds."""
@@ -211,11 +217,13 @@ class KeptHolders:
             ways = ((right, [way for way in by_link if way[0] in taken]) for right, by_link in self._read.lent.onward)
             yield from self._by_groups([(right, some) for right, some in ways if some]).held_by(account)
 
-    def takes(self, name: str) -> bool:
-        """Return whether the host takes an account, or a group (written ``%name``), of some directory."""
-        if self._nesting is None:
-            return False
-        return name.removeprefix("%") in self._nesting.groups if name.startswith("%") else name in self._nesting.singly
+    def called(self, holder: str) -> Sequence[str]:
+        """Return the accounts, and the groups as ``%name``, that the host takes of some directory and that a name can mean."""
+        return self._nesting.meant_by(holder) if self._nesting is not None else ()
+
+    def taken_from(self, directory: str, name: str) -> Sequence[str]:
+        """Return the accounts that come from a directory and can be meant by a name."""
+        return self._nesting.taken_from(directory, name) if self._nesting is not None else ()
 
     def in_brief(self, principal: Principal) -> AccountInBrief | None:
         """Return what a list of holders shows of the account behind a holder, if it is one."""

@@ -17,7 +17,8 @@ from fidelitas.judging import Context
 from fidelitas.rights import Holding, HostRights, Principal
 from fidelitas.rights.accounts.identity import AccountInBrief
 from fidelitas.rights.accounts.nesting import Nesting
-from fidelitas.rights.estate.overlay import HostOverlay, renamed
+from fidelitas.rights.estate.overlay import HostOverlay
+from fidelitas.rights.estate.renaming import renamed
 from fidelitas.rights.graph.full_control import FullControl
 
 __all__ = ["AnswerStore", "Recollection"]

@@ -3,7 +3,7 @@
 Nothing is decided here.  Each answer is one that the judged host gave, or the judged host is asked now.
 """
 
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import suppress
 from copy import copy
 from datetime import datetime
@@ -15,7 +15,7 @@ from fidelitas.conclusions.typed import Conclusion, Share
 from fidelitas.facts import AuthorizedKey, FileState, Gap, HostFacts, PrivateKey, Programs
 from fidelitas.rights import Holding, HostRights, Identity, Population, Principal, SubjectRights
 from fidelitas.rights.accounts.identity import AccountInBrief
-from fidelitas.rights.estate.overlay import renamed
+from fidelitas.rights.estate.renaming import renamed
 from fidelitas.rights.graph.full_control import FullControl
 from fidelitas.rights.graph.group_edges import GroupEdges
 from fidelitas.rights.graph.routes import order_of
@@ -100,6 +100,16 @@ class RememberedHost(HostRights):
         return self._as_here(self.conclusion.gaps)
 
     @property
+    def gap_count(self) -> int:
+        """How many there are."""
+        return len(self.conclusion.gaps) + len(self.troubles)
+
+    @property
+    def fatal_gaps(self) -> Sequence[Gap]:
+        """Those by which the host was lost as a whole, or a check on it."""
+        return super().fatal_gaps if self.troubles or any(gap.fatal for gap in self.conclusion.gaps) else ()
+
+    @property
     def conclusion_mark(self) -> object:
         """Its key, and what comes from other hosts; ``None`` where something went wrong since."""
         return None if self.troubles else (self.key, self.from_elsewhere)
@@ -111,7 +121,8 @@ class RememberedHost(HostRights):
     @cached_property
     def summary(self) -> HostSummary:
         """What joining it with other hosts takes."""
-        kept = self._as_here(self.conclusion.summary)
+        kept = self.conclusion.summary
+        kept = self._as_here(kept) if kept.names_places else kept
         return HostSummary(subject=self.subject, host_name=self.host_name, hosts_named=kept.hosts_named, uses=kept.uses, halves=kept.halves)
 
     @property
@@ -119,16 +130,31 @@ class RememberedHost(HostRights):
         """The host that this one is told from."""
         return self.twin
 
-    def here(self, value: T) -> T:
-        """Return what was found on that host as it is here."""
-        return value if self.twin is self else renamed(value, self.twin.subject, self.subject)
-
     def knows(self, holder: str) -> bool:
         """Return whether there is such an account, or such a group (written ``%name``), or such another holder."""
         if holder in self.conclusion.names:
             return True
         kept = self._kept
-        return self.judged.knows(holder) if kept is None else kept.takes(holder) or bool(self.holdings_of(holder))
+        return self.judged.knows(holder) if kept is None else bool(self._taken_here(kept, holder)) or bool(self.holdings_of(holder))
+
+    def meant_by(self, holder: str) -> list[str]:
+        """Return what those are called here that a name can mean."""
+        kept = self._kept
+        if kept is None:
+            return self.judged.meant_by(holder)
+        own = [holder] if holder in self.conclusion.names else []
+        return list(dict.fromkeys([*own, *self._taken_here(kept, holder)])) or SubjectRights.meant_by(self, holder)
+
+    def taken_from(self, directory: str, name: str) -> list[str]:
+        """Return the accounts here that come from a directory and can be meant by a name."""
+        kept = self._kept
+        if kept is None:
+            return self.judged.taken_from(directory, name)
+        return [account for account in kept.taken_from(directory, name) if account not in self.conclusion.accounts]
+
+    def _taken_here(self, kept: KeptHolders, holder: str) -> list[str]:
+        """Return the accounts and groups of a directory that a name can mean, but for those in whose place the host has its own."""
+        return [name for name in kept.called(holder) if name not in self.conclusion.accounts]
 
     @property
     def _kept(self) -> KeptHolders | None:

@@ -49,6 +49,10 @@ def _names(known: _Known, person: MappedPerson) -> set[str]:
         meant = (one.meant_by(name.removeprefix(prefix)) for name in person.accounts)
         return {labels[0] for labels in meant if len(labels) == 1 and not labels[0].startswith("%")}
     own = {name.removeprefix(prefix) for name in person.accounts}
+    if isinstance(one, HostRights):  # one that it takes of a directory can be called otherwise there
+        there = {account for name in own if ":" not in name for account in one.meant_by(name)}
+        apart = (name.partition(":") for name in own if ":" in name)
+        return (own | there | {account for at, _, name in apart for account in one.taken_from(at, name)}) & known.names
     called = getattr(one, "accounts_called", None)
     if called is not None:
         return (own & known.names) | {account for name in person.accounts for account in called(name.rpartition(":")[2])}
@@ -59,4 +63,4 @@ def _names(known: _Known, person: MappedPerson) -> set[str]:
 def _is_here(one: SubjectRights, name: str) -> bool:
     """Return whether an account is one of the subject's own, not merely another host's of that name."""
     accounts = getattr(one, "accounts", None)
-    return not isinstance(one, HostRights) and (accounts is None or name in accounts or name in one.names())
+    return accounts is None or name in accounts or name in one.names()

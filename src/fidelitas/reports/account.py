@@ -37,7 +37,10 @@ def account_blocks(name: str, subjects: Sequence[SubjectRights]) -> list[Block]:
     known = {one.subject: _page(one, name) for one in subjects}
     hosts, others = ([one for one in subjects if words_of(one).section == section] for section in ("hosts", "servers"))
     here = [one for one in hosts if known[one.subject]]
-    comments = dict.fromkeys(comment for one in subjects for account, comment in one.comments() if account == name and comment)
+    meant = {one.subject: {name, *one.meant_by(name)} for one in subjects}
+    comments = dict.fromkeys(
+        comment for one in subjects for account, comment in one.comments() if account in meant[one.subject] and comment
+    )
     counted = [(len(here), "host"), (sum(bool(known[one.subject]) for one in others), "other subject")]
     shown = " and ".join(f"{count} {what}{'' if count == 1 else 's'}" for count, what in counted if count)
     pages = [block for one in (*hosts, *others) for block in known[one.subject]]
@@ -50,13 +53,14 @@ def _page(one: SubjectRights, name: str) -> list[Block]:
 
 def account_document(name: str, subjects: Sequence[SubjectRights]) -> dict[str, Any]:
     """Return the JSON document of an account, on hosts and on other subjects."""
-    pages = [] if name.startswith("%") else [(words_of(one).section, words_of(one).document(one, name)) for one in subjects]
+    asked = () if name.startswith("%") else subjects
+    pages = [(words_of(one).section, page) for one in asked for page in words_of(one).documents(one, name)]
     elsewhere = ((one, holding) for one in subjects for holding in one.from_elsewhere if holding.principal.is_called(name))
     return {
         "schema": "fidelitas/account/1",
         "account": name,
-        "hosts": [page for section, page in pages if section == "hosts" and page is not None],
+        "hosts": [page for section, page in pages if section == "hosts"],
         "from_elsewhere": [holding_document(one, holding) for one, holding in elsewhere],
-        "servers": [page for section, page in pages if section == "servers" and page is not None],
+        "servers": [page for section, page in pages if section == "servers"],
         "groups": [page for page in (group_document(one, name) for one in subjects if name.startswith("%")) if page is not None],
     }

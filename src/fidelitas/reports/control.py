@@ -4,7 +4,7 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from functools import cache
 from math import inf
 
-from fidelitas.people import MappedPerson
+from fidelitas.people import MappedPerson, owns
 from fidelitas.reports.numbers import counted, listed
 from fidelitas.reports.report import Report
 from fidelitas.reports.table import Table
@@ -36,7 +36,8 @@ def person_of(subject: str, account: str, people: Sequence[MappedPerson]) -> str
 def _people_of(holders: Mapping[str, frozenset[Principal]], people: Sequence[MappedPerson]) -> frozenset[str]:
     if not people:  # thousands of hosts have the same accounts of a directory
         return frozenset(map(str, frozenset[Principal]().union(*holders.values())))
-    return frozenset(person_of(subject, str(who), people) for subject, some in holders.items() for who in some)
+    held = ((subject, who) for subject, some in holders.items() for who in some)
+    return frozenset(next((person.name for person in people if owns(person, subject, who)), str(who)) for subject, who in held)
 
 
 def in_control(controls: Mapping[str, FullControl], people: Sequence[MappedPerson]) -> tuple[frozenset[str], frozenset[str]]:

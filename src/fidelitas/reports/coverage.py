@@ -1,6 +1,7 @@
 """What was read, what was not and why, and which answers that weakens: as a table, and as the JSON document `coverage`."""
 
 from collections.abc import Iterable, Sequence
+from itertools import islice
 from typing import Any
 
 from fidelitas.facts import FileKind, FileState, Gap
@@ -104,15 +105,15 @@ def _rows(host: SubjectRights) -> Iterable[tuple[str, str, str, str, str]]:
             yield host.subject, state.path, "absent", "there is no such file", ""
 
 
-def gaps_line(gaps: Sequence[Gap]) -> str:
+def gaps_line(count: int) -> str:
     """Return, in one line, that the answer is incomplete, and what to do about it."""
-    return f"{len(gaps)} gap{'' if len(gaps) == 1 else 's'} in the evidence: the answer is incomplete (see fidelitas coverage)"
+    return f"{count} gap{'' if count == 1 else 's'} in the evidence: the answer is incomplete (see fidelitas coverage)"
 
 
-def gap_lines(gaps: Sequence[Gap], most: int = 5) -> list[str]:
-    """Return a line for each of the first gaps, and one that counts the rest."""
-    lines = [f"{gap.place}: {gap.why}" + (f" ({gap.weakens})" if gap.weakens else "") for gap in gaps[:most]]
-    return [*lines, f"and {len(gaps) - most} more"] if len(gaps) > most else lines
+def gap_lines(gaps: Iterable[Gap], count: int, most: int = 5) -> list[str]:
+    """Return a line for each of the first gaps, and one that counts the rest; no more are asked for."""
+    lines = [f"{gap.place}: {gap.why}" + (f" ({gap.weakens})" if gap.weakens else "") for gap in islice(gaps, most)]
+    return [*lines, f"and {count - most} more"] if count > most else lines
 
 
 def _state_document(state: FileState) -> dict[str, Any]:

@@ -70,9 +70,10 @@ def _host(account: str, host: SubjectRights, grants: Grants | None, path: str) -
 
 def _held(account: str, host: SubjectRights, path: str) -> list[Holding]:
     """Return what an account holds, on an object also what every account does."""
-    found = host.on(path) if path else host.holdings
-    every = PrincipalKind.ANY_ACCOUNT if path else None
-    return [holding for holding in found if holding.principal.is_called(account) or holding.principal.kind is every]
+    if not path:
+        return list(host.holdings_of(account))
+    every = PrincipalKind.ANY_ACCOUNT
+    return [holding for holding in host.on(path) if holding.principal.is_called(account) or holding.principal.kind is every]
 
 
 def _holding(holding: Holding, grants: Grants | None) -> Block:

@@ -3,9 +3,9 @@
 from collections.abc import Callable, Mapping, Sequence
 from enum import StrEnum
 
-from fidelitas.people import MappedPerson
+from fidelitas.people import MappedPerson, owns
 from fidelitas.reviews.items import About
-from fidelitas.rights import Holding, PrincipalKind
+from fidelitas.rights import Holding
 
 __all__ = ["UNASSIGNED", "By", "assignment"]
 
@@ -33,7 +33,7 @@ def assignment(
     """
 
     def about(holding: Holding) -> About:
-        owners = [person for person in people if _owns(person, holding)]
+        owners = [person for person in people if owns(person, holding.right.subject, holding.principal)]
         return About(
             persons=tuple(person.name for person in owners),
             reviewer=_reviewer(by, owners, tags.get(holding.right.subject, ())),
@@ -42,15 +42,6 @@ def assignment(
         )
 
     return about
-
-
-def _owns(person: MappedPerson, holding: Holding) -> bool:
-    """Return whether what holds is a person's: an account, also one of another host, which is named with it."""
-    principal = holding.principal
-    if principal.kind is PrincipalKind.ELSEWHERE:
-        account, _, host = principal.name.rpartition("@")
-        return person.owns(host, account)
-    return principal.kind in (PrincipalKind.ACCOUNT, PrincipalKind.ROLE) and person.owns(holding.right.subject, principal.name)
 
 
 def _reviewer(by: By, owners: Sequence[MappedPerson], tags: Sequence[str]) -> str:

@@ -6,7 +6,20 @@ this and `routes` follows them.  Everything here is pure: facts in, holdings out
 
 from fidelitas.rights.directory import DirectoryRights, Takings, directory_rights_of, for_hosts
 from fidelitas.rights.graph.full_control import COUNTED, FullControl
-from fidelitas.rights.graph.links import By, Holding, Link, LinkKind, Mechanism, Principal, PrincipalKind, Right, RightKind, Route, Strength
+from fidelitas.rights.graph.links import (
+    By,
+    Holding,
+    Link,
+    LinkKind,
+    Mechanism,
+    Principal,
+    PrincipalKind,
+    Right,
+    RightKind,
+    Route,
+    Strength,
+    bare_name,
+)
 from fidelitas.rights.linux.host import HostRights, rights_of
 from fidelitas.rights.linux.population import AccountKind, Identity, Login, Membership, Population
 from fidelitas.rights.mariadb.server import MariadbRights, mariadb_rights_of
@@ -44,6 +57,7 @@ __all__ = [
     "Takings",
     "UnreadSubject",
     "WindowsRights",
+    "bare_name",
     "database_rights_of",
     "directory_rights_of",
     "for_hosts",

@@ -65,6 +65,16 @@ class SubjectRights(ABC):
     def gaps(self) -> tuple[Gap, ...]:
         """Everything that could not be read."""
 
+    @property
+    def gap_count(self) -> int:
+        """How many there are: asked of thousands of subjects, of which few gaps are looked at."""
+        return len(self.gaps)
+
+    @property
+    def fatal_gaps(self) -> Sequence[Gap]:
+        """Those by which the subject was lost as a whole, or a check on it."""
+        return [gap for gap in self.gaps if gap.fatal]
+
     def counts(self) -> Sequence[tuple[str, int]]:
         """Return what was read, and how many rows of it; nothing of a subject that is read by files."""
         return ()
@@ -85,10 +95,6 @@ class SubjectRights(ABC):
     def like(self) -> "SubjectRights":
         """The subject that this one is told from: itself, unless it states what another does."""
         return self
-
-    def here(self, value: T) -> T:
-        """Return what was found on the subject that this one is told from, as it is here."""
-        return value
 
     @property
     def conclusion_mark(self) -> object:

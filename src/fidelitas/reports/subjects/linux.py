@@ -76,29 +76,38 @@ class _Words(SubjectWords):
             yield who.name, line
 
     def why(self, rights: HostRights, name: str, held: Sequence[Holding]) -> Sequence[str]:
-        who = rights.population.by_name.get(name)
-        if who is not None:
-            groups = ", ".join(dict.fromkeys(membership.group.name for membership in who.memberships_here)) or "none"
-            return (f"{who.kind.value}, user ID {who.uid}, login {who.login.value}, groups {groups}",)
+        accounts = list(_meant(rights, name))
+        if accounts:
+            return tuple(("" if who.name == name else f"as {who.name}: ") + _in_a_line(who) for who in accounts)
         there = sorted({holding.principal.subject for holding in held if holding.principal.kind is PrincipalKind.ELSEWHERE})
         return (f"no account of this host; comes from {', '.join(there)}",) if there else ()
 
     def pages(self, rights: HostRights, name: str) -> list[Block]:
-        who, held = rights.population.by_name.get(name), _from_elsewhere(rights, name)
-        own = [] if who is None else [_page(rights, who)]
+        held = _from_elsewhere(rights, name)
+        own = [_page(rights, who, "" if who.name == name else f", as {who.name}") for who in _meant(rights, name)]
         rows = [row for holding in held for row in (Row(f"as {holding.principal}"), *holding_rows(holding))]
         return [*own, *([Block(f"{rights.subject}, from another host", tuple(rows))] if held else [])]
 
-    def document(self, rights: HostRights, name: str) -> dict[str, Any] | None:
-        who = rights.population.by_name.get(name)
-        return None if who is None else _document(rights, who)
+    def documents(self, rights: HostRights, name: str) -> list[dict[str, Any]]:
+        return [_document(rights, who) for who in _meant(rights, name)]
+
+
+def _meant(host: HostRights, name: str) -> Iterator[Identity]:
+    """Yield the accounts that a name can mean."""
+    known = host.population.by_name
+    return (known[one] for one in host.meant_by(name) if one in known)
+
+
+def _in_a_line(who: Identity) -> str:
+    groups = ", ".join(dict.fromkeys(membership.group.name for membership in who.memberships_here)) or "none"
+    return f"{who.kind.value}, user ID {who.uid}, login {who.login.value}, groups {groups}"
 
 
 def _from_elsewhere(host: HostRights, name: str) -> list[Holding]:
     return [holding for holding in host.from_elsewhere if holding.principal.is_called(name)]
 
 
-def _page(host: HostRights, who: Identity) -> Block:
+def _page(host: HostRights, who: Identity, named: str) -> Block:
     place = f" ({who.account.place.in_file()})" if who.account else ""
     rows = [
         Row(f"{who.kind.value}, user ID {who.uid}{place}"),
@@ -110,7 +119,7 @@ def _page(host: HostRights, who: Identity) -> Block:
     ]
     held = sorted(host.held_by(who.name), key=lambda holding: (holding.right.kind, str(holding.right)))
     rows += [row for holding in held for row in holding_rows(holding)] or [Row("holds no elevated right")]
-    return Block(host.subject, tuple(rows))
+    return Block(f"{host.subject}{named}", tuple(rows))
 
 
 def _group(host: HostRights, one: Membership) -> list[Row]:
@@ -155,6 +164,7 @@ def _password(password: Password | None) -> str:
 def _document(host: HostRights, who: Identity) -> dict[str, Any]:
     return {
         "subject": host.subject,
+        "account": who.name,
         "uid": who.uid,
         "gid": who.gid,
         "kind": who.kind.value,

@@ -82,16 +82,17 @@ class SubjectWords:
         rows = [*(Row(line) for line in self.about(rights, name)), *groups, *(held or [Row("holds no elevated right")])]
         return [Block(rights.subject, tuple(rows))]
 
-    def document(self, rights: Any, name: str) -> dict[str, Any] | None:
-        """Return an account's page as part of a JSON document; nothing where it is not known."""
+    def documents(self, rights: Any, name: str) -> list[dict[str, Any]]:
+        """Return the pages of the accounts that a name can mean as parts of a JSON document; none where it is not known."""
         if not rights.knows(name):
-            return None
-        return {
+            return []
+        page = {
             "subject": rights.subject,
             "about": list(self.about(rights, name)),
             "groups": sorted(rights.belongs_to(name)),
             "holdings": [holding_document(rights, holding) for holding in rights.held_by(name)],
         }
+        return [page]
 
 
 def holding_rows(holding: Holding) -> list[Row]:

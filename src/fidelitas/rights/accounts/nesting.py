@@ -10,9 +10,9 @@ from hashlib import blake2b
 
 from fidelitas.facts import ON_THE_WAY, Account, Directory, DirectoryGroup, Group, Password, PasswordState, Place
 from fidelitas.rights.accounts.identity import AccountKind, Identity, Login, Membership
-from fidelitas.rights.graph.links import By, Link, LinkKind, Mechanism, Principal, PrincipalKind, Strength
+from fidelitas.rights.graph.links import By, Link, LinkKind, Mechanism, Principal, PrincipalKind, Strength, bare_name, sought
 from fidelitas.rights.graph.paths import Memberships
-from fidelitas.rights.graph.walks import distances, reached
+from fidelitas.rights.graph.walks import distances, reached, reached_along
 
 __all__ = ["Nesting"]
 
@@ -20,8 +20,9 @@ __all__ = ["Nesting"]
 _MOST_WAYS = 8
 
 
-# By the kind and the name of an account or group: the links of those who may change it.
+# By the kind and the name of an account or group: the links of those who may change it, and its names in the directory.
 Over = Callable[[PrincipalKind, str], tuple[Link, ...]]
+Named = Callable[[PrincipalKind, str], tuple[str, ...]]
 
 
 class Nesting:
@@ -30,6 +31,7 @@ class Nesting:
     def __init__(self, directory: Directory) -> None:
         self.directory = directory
         self.over: Over | None = None  # who may change an account or group of it, where the directory says so
+        self.named: Named | None = None  # what it is called in the directory, where that is known
         # Of two of one name the first counts, and they stay in their order: of two of one number the first is the one that it stands for.
         self._accounts = dict(reversed({account.name: account for account in reversed(directory.accounts)}.items()))
         self._by_name = dict(reversed({group.name: group for group in reversed(directory.groups)}.items()))
@@ -57,7 +59,8 @@ class Nesting:
 
         def made(name: str) -> Identity:
             account = self._accounts[name]
-            return _identity(account, tuple(memberships[group] for group in self._reached(account)), barred=name in self.directory.barred)
+            groups = self._reached(account)
+            return _identity(account, tuple(map(memberships.__getitem__, groups)), barred=name in self.directory.barred)
 
         return _Made(self._accounts.keys(), made)
 
@@ -149,7 +152,7 @@ class Nesting:
     def groups_around(self, group: str) -> list[str]:
         """Return the groups that a group is in, at any depth."""
         if group not in self._around:
-            self._around[group] = reached(self._above.get((True, group), ()), lambda name: self._above.get((True, name), ()))
+            self._around[group] = reached_along(self._outer.get(group, ()), self._outer)
         return self._around[group]
 
     def groups_within(self, group: str) -> list[str]:
@@ -175,8 +178,32 @@ class Nesting:
         if known is None:
             stated = self._accounts.get(name) if kind is PrincipalKind.ACCOUNT else self._by_name.get(name)
             subject = stated.place.subject if stated is not None else self.directory.subject
-            known = self._nodes[kind, name] = Principal(kind=kind, name=name, subject=subject, aliases=_aliases(kind, name))
+            known = self._nodes[kind, name] = Principal(kind=kind, name=name, subject=subject, aliases=self._further_names(kind, name))
         return known
+
+    def meant_by(self, holder: str) -> Sequence[str]:
+        """Return the accounts, and the groups as ``%name``, that a name can mean: as hosts write it, or as the directory does."""
+        return self._labels.get(sought(holder), ())
+
+    def taken_from(self, subject: str, holder: str) -> list[str]:
+        """Return the accounts that a name means and that come from one of the directories."""
+        found = (name for name in self.meant_by(holder) if not name.startswith("%"))
+        return [name for name in found if self._accounts[name].place.subject == subject]
+
+    @cached_property
+    def _labels(self) -> Mapping[str, Sequence[str]]:
+        found: dict[str, dict[str, None]] = {}
+        for kind, names in ((PrincipalKind.ACCOUNT, self._accounts), (PrincipalKind.GROUP, self._by_name)):
+            for name in names:
+                label = f"%{name}" if kind is PrincipalKind.GROUP else name
+                for form in (label, *self._further_names(kind, name)):
+                    found.setdefault(sought(form), {})[label] = None
+        return {form: tuple(labels) for form, labels in found.items()}
+
+    def _further_names(self, kind: PrincipalKind, name: str) -> tuple[str, ...]:
+        label = f"%{name}" if kind is PrincipalKind.GROUP else name
+        names = (bare_name(label), *(self.named(kind, name) if self.named is not None else ()))
+        return tuple(one for one in dict.fromkeys(names) if one != label)
 
     # -- the graph ---------------------------------------------------------------------------------------------------------------
 
@@ -188,6 +215,11 @@ class Nesting:
             for member in group.members:
                 above.setdefault((member.is_group, member.name), {}).setdefault(group.name, member.place)
         return above
+
+    @cached_property
+    def _outer(self) -> Mapping[str, Mapping[str, Place]]:
+        """The groups that each group is in itself."""
+        return {name: groups for (is_group, name), groups in self._above.items() if is_group}
 
     @cached_property
     def _primary(self) -> Mapping[int, str]:
@@ -203,8 +235,7 @@ class Nesting:
     def _reached(self, account: Account) -> list[str]:
         own = self._own(account)
         leading = own if self.directory.primary_leads_on else self._above.get((False, account.name), {})
-        found = reached(leading, lambda group: self._above.get((True, group), ()))
-        return list(dict.fromkeys((*own, *found)))
+        return list(dict.fromkeys((*own, *reached_along(leading, self._outer))))
 
     def _distances(self, group: str) -> Mapping[str, int]:
         """Return how many groups lie between each group and this one."""
@@ -264,12 +295,6 @@ class _Made(Mapping[str, Identity]):
 
     def __len__(self) -> int:
         return len(self._names)
-
-
-def _aliases(kind: PrincipalKind, name: str) -> tuple[str, ...]:
-    """Return the name without its domain, which it can be asked for by, too."""
-    bare = name.rpartition("\\")[2].partition("@")[0]
-    return () if bare == name else (f"%{bare}" if kind is PrincipalKind.GROUP else bare,)
 
 
 def _identity(account: Account, memberships: tuple[Membership, ...], *, barred: bool) -> Identity:

@@ -1,6 +1,7 @@
 """What each host takes of the directories in evidence: worked out once for all hosts that take the same in the same way."""
 
 from collections.abc import Iterator, Sequence
+from functools import cached_property
 from hashlib import blake2b
 
 from msgspec import Struct
@@ -91,7 +92,7 @@ class Takings:
     def _nesting(self, one: _Source) -> Nesting:
         if one.way not in self._plain:
             nesting = self._plain[one.way] = Nesting(AsTaken(one.rights, one.stated, one.number).directory())
-            nesting.over = _Over(nesting, [one]).links if one.rights.control.known else None
+            _tell_of(nesting, [one])
         return self._plain[one.way]
 
     def _made(self, asked: Sequence[_Source], admissions: Sequence[Admission]) -> Nesting:
@@ -99,7 +100,7 @@ class Takings:
         if len(asked) == 1 and not barred:
             return self._nesting(asked[0])
         nesting = Nesting(replace(as_one([self._nesting(one).directory for one in asked]), barred=barred))
-        nesting.over = _Over(nesting, asked).links if any(one.rights.control.known for one in asked) else None
+        _tell_of(nesting, asked)
         return nesting
 
     # -- who may log in --------------------------------------------------------------------------------------------------------------
@@ -130,21 +131,41 @@ class Takings:
                 )
 
 
-class _Over:
-    """Who may change the accounts and groups that a host takes, under the names that it has for them."""
+def _tell_of(nesting: Nesting, asked: Sequence[_Source]) -> None:
+    """Have the memberships that a host takes tell what its accounts and groups are called where they come from, and who may change them."""
+    objects = _ObjectsHere(nesting, asked)
+    nesting.named = objects.names
+    nesting.over = objects.links if any(one.rights.control.known for one in asked) else None
+
+
+class _ObjectsHere:
+    """The objects of directories that a host takes, under the names that it has for them: their own names, and who may change them."""
 
     def __init__(self, nesting: Nesting, asked: Sequence[_Source]) -> None:
         self._nesting, self._asked = nesting, asked
         self._known: dict[tuple[PrincipalKind, str], tuple[Link, ...]] = {}
-        self._names: dict[Principal, str] = {}
-        self._things: dict[tuple[PrincipalKind, str], tuple[DirectoryRights, Thing]] = {}
-        for one in reversed(asked):
+
+    @cached_property
+    def _things(self) -> dict[tuple[PrincipalKind, str], tuple[DirectoryRights, Thing]]:
+        found: dict[tuple[PrincipalKind, str], tuple[DirectoryRights, Thing]] = {}
+        for one in reversed(self._asked):
             taken = AsTaken(one.rights, one.stated, one.number)
             things: tuple[Thing, ...] = (*one.rights.facts.accounts, *one.rights.groups)
             for thing in things:
-                principal, name = one.rights.node(thing), taken.name(thing)
-                self._names[principal] = name
-                self._things[principal.kind, name] = (one.rights, thing)
+                found[one.rights.node(thing).kind, taken.name(thing)] = (one.rights, thing)
+        return found
+
+    @cached_property
+    def _names(self) -> dict[Principal, str]:
+        return {rights.node(thing): name for (_, name), (rights, thing) in self._things.items()}
+
+    def names(self, kind: PrincipalKind, name: str) -> tuple[str, ...]:
+        """Return by which names an account or group can be asked for in its directory, a group's as ``%name``."""
+        rights, thing = self._things.get((kind, name), (None, None))
+        if rights is None or thing is None:
+            return ()
+        node = rights.node(thing)
+        return (str(node), *node.aliases)
 
     def links(self, kind: PrincipalKind, name: str) -> tuple[Link, ...]:
         """Return the links to an account or group of a name."""

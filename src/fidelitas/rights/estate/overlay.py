@@ -6,17 +6,16 @@ passed.  Where two hosts have the same content and that is the same too, the sec
 
 from collections.abc import Callable, Iterable, Mapping
 from datetime import datetime
-from enum import Enum
-from functools import cache, cached_property
+from functools import cached_property
 from ipaddress import ip_interface
-from operator import is_
-from typing import Any, TypeVar, cast, get_args, get_type_hints
+from typing import TypeVar
 
 from msgspec import Struct
 from msgspec.structs import replace
 
-from fidelitas.facts import AliasKind, DefaultScope, Gap, HostFacts, Member, Place, PrivateKey, Process
+from fidelitas.facts import AliasKind, DefaultScope, Gap, HostFacts, Member, PrivateKey, Process
 from fidelitas.rights.accounts.identity import Identity
+from fidelitas.rights.estate.renaming import renamed
 from fidelitas.rights.graph.full_control import FullControl
 from fidelitas.rights.graph.group_edges import GroupEdges
 from fidelitas.rights.graph.links import Holding, PrincipalKind, Right
@@ -30,9 +29,7 @@ from fidelitas.rights.linux.sudo import Effective, Host, Policy
 from fidelitas.rights.linux.summary import HostSummary
 from fidelitas.rights.subject import SubjectRights
 
-__all__ = ["HostOverlay", "OwnDetails", "host_specific_key", "renamed"]
-
-_PLAIN = (str, int, float, bytes, Enum, datetime, type(None))
+__all__ = ["HostOverlay", "OwnDetails", "host_specific_key"]
 
 T = TypeVar("T")
 
@@ -176,6 +173,10 @@ class HostOverlay(HostRights):
         """Return its own accounts, each with whether someone can log in by it."""
         return self.first.account_states()
 
+    def meant_by(self, holder: str) -> list[str]:
+        """Return what those are called here that a name can mean."""
+        return list(self.first.population.meant_by(holder)) or SubjectRights.meant_by(self, holder)
+
     def holdings_of(self, holder: str) -> tuple[Holding, ...]:
         """Return those of all holdings whose holder is called so."""
         here = self.here(self.first.holdings_of(holder))
@@ -216,65 +217,3 @@ class HostOverlay(HostRights):
     def here(self, value: T) -> T:
         """Return what was found on that host as it is here."""
         return renamed(value, self.first.subject, self.subject)
-
-
-def renamed(value: T, old: str, new: str) -> T:
-    """Return facts, links or findings of one subject as those of another; what is of a third stays."""
-    return value if old == new else cast(T, _Renaming(old, new)(value))
-
-
-class _Renaming:
-    def __init__(self, old: str, new: str) -> None:
-        self._old = old
-        self._new = new
-        self._done: dict[int, tuple[Any, Any]] = {}  # by identity; the original is held, so that its identity stays its own
-
-    def __call__(self, value: Any) -> Any:
-        kind = value.__class__
-        if kind is str or kind is int or value is None:
-            return value
-        if kind is Place:
-            return tuple.__new__(Place, (self._new, *value[1:])) if value[0] == self._old else value
-        if kind is tuple:
-            return self._once(value, self._tuple)
-        if kind is list:
-            return [self(one) for one in value]
-        if kind is dict:
-            return {key: self(one) for key, one in value.items()}
-        return self._once(value, self._fields) if _names_of(kind) else value
-
-    def _once(self, value: Any, make: Callable[[Any], Any]) -> Any:
-        known = self._done.get(id(value))
-        if known is None:
-            known = self._done[id(value)] = (value, make(value))
-        return known[1]
-
-    def _tuple(self, value: tuple[Any, ...]) -> tuple[Any, ...]:
-        after = list(map(self, value))
-        return value if all(map(is_, after, value)) else tuple(after)
-
-    def _fields(self, value: Any) -> Any:
-        changed = {}
-        for name in _names_of(value.__class__):
-            before = getattr(value, name)
-            if before.__class__ is str:
-                if name == "subject" and before == self._old:
-                    changed[name] = self._new
-            elif before is not None and (after := self(before)) is not before:
-                changed[name] = after
-        return replace(value, **changed) if changed else value
-
-
-@cache
-def _names_of(kind: Any) -> tuple[str, ...]:
-    """Return the fields of a kind of values that can name a subject; none of one that has no fields."""
-    if not issubclass(kind, Struct):
-        return ()
-    hints = get_type_hints(kind)
-    return tuple(name for name in kind.__struct_fields__ if name == "subject" or _may_name(hints[name]))
-
-
-def _may_name(hint: Any) -> bool:
-    """Return whether values of a type can name a subject: what is made of texts and numbers alone does not."""
-    within = [one for one in get_args(hint) if one is not Ellipsis]
-    return any(map(_may_name, within)) if within else not (isinstance(hint, type) and issubclass(hint, _PLAIN))

@@ -12,7 +12,21 @@ from msgspec import Struct
 from fidelitas.equality import equal_apart_from
 from fidelitas.text import Place
 
-__all__ = ["By", "Holding", "Link", "LinkKind", "Mechanism", "Principal", "PrincipalKind", "Right", "RightKind", "Route", "Strength"]
+__all__ = [
+    "By",
+    "Holding",
+    "Link",
+    "LinkKind",
+    "Mechanism",
+    "Principal",
+    "PrincipalKind",
+    "Right",
+    "RightKind",
+    "Route",
+    "Strength",
+    "bare_name",
+    "sought",
+]
 
 
 class PrincipalKind(Enum):
@@ -29,6 +43,17 @@ class PrincipalKind(Enum):
     __hash__ = object.__hash__
 
 
+def bare_name(name: str) -> str:
+    """Return the name of an account, or of a group as ``%name``, without its domain."""
+    bare = name.rpartition("\\")[2].partition("@")[0]
+    return f"%{bare}" if name.startswith("%") and not bare.startswith("%") else bare
+
+
+def sought(name: str) -> str:
+    """Return a name as it is looked up: the case of letters does not matter in one with a domain."""
+    return name.casefold() if "\\" in name or "@" in name else name
+
+
 @equal_apart_from("aliases")
 class Principal(Struct, frozen=True, kw_only=True):
     """Someone who can hold a right on a subject; `name` is empty for any account."""
@@ -40,8 +65,17 @@ class Principal(Struct, frozen=True, kw_only=True):
 
     def is_called(self, name: str) -> bool:
         """Return whether someone who is asked for by name is this; an account of another host, or for some hosts, also without them."""
-        short = self.name.rpartition("@")[0] if self.kind in (PrincipalKind.ELSEWHERE, PrincipalKind.ROLE) else None
+        short = self._short
         return name == str(self) or (bool(short) and name == short) or (bool(self.aliases) and self._has_alias(name))
+
+    @property
+    def _short(self) -> str:
+        return self.name.rpartition("@")[0] if self.kind in (PrincipalKind.ELSEWHERE, PrincipalKind.ROLE) else ""
+
+    @property
+    def sought_by(self) -> tuple[str, ...]:
+        """Names by which it is looked up: whatever name it is called, `sought` gives one of these."""
+        return tuple(sought(name) for name in (str(self), self._short, *self.aliases) if name)
 
     def _has_alias(self, name: str) -> bool:
         """Return whether a further name is this; the case of letters does not matter in one with a domain."""
@@ -289,7 +323,10 @@ class Route(Struct, frozen=True, kw_only=True):
     @property
     def granted(self) -> bool:
         """Whether all of it was granted, and no link makes use of a weakness or of what a grant amounts to besides."""
-        return not any(link.strength is Strength.CERTAIN or link.mechanism in _WEAKNESSES for link in self.links)
+        for link in self.links:  # noqa: SIM110 asked of each route more than once
+            if link.strength is Strength.CERTAIN or link.by.mechanism in _WEAKNESSES:
+                return False
+        return True
 
     @property
     def place(self) -> Place:

@@ -200,13 +200,23 @@ class HostRights(SubjectRights):
 
     def knows(self, holder: str) -> bool:
         """Return whether there is such an account, or such a group (written ``%name``), or such another holder."""
-        groups = (f"%{group.name}" for group in self.population.groups)
-        return holder in self.population.by_name or holder in groups or bool(self.holdings_of(holder))
+        return bool(self.population.meant_by(holder)) or bool(self.holdings_of(holder))
+
+    def meant_by(self, holder: str) -> list[str]:
+        """Return what those are called here that a name can mean: an account of a directory can be called otherwise there."""
+        return list(self.population.meant_by(holder)) or super().meant_by(holder)
+
+    def taken_from(self, directory: str, name: str) -> list[str]:
+        """Return the accounts here that come from a directory and can be meant by a name: of one that it has, what it is called here."""
+        nesting = self.population.nesting
+        found = nesting.taken_from(directory, name) if nesting is not None else ()
+        return [account for account in found if self.population.by_name[account].of_directory]
 
     def holdings_of(self, holder: str) -> tuple[Holding, ...]:
         """Return those of all holdings whose holder is called so."""
         named = (holding for holding in (*self.by_node, *self.from_elsewhere) if holding.principal.is_called(holder))
-        return tuple(sorted((*named, *self.group_edges.held_by(holder)), key=order_of))
+        given = (holding for name in self.population.meant_by(holder) for holding in self.group_edges.held_by(name))
+        return tuple(sorted((*named, *given), key=order_of))
 
     def own_holdings_with(self, wanted: Callable[[Right], bool]) -> tuple[Holding, ...]:
         """Return those of the own holdings whose right is wanted."""

@@ -100,6 +100,21 @@ class Population(Struct, frozen=True, dict=True):
         """The accounts that can be had by name: one for each name."""
         return tuple(identity for identity in self.identities if self.by_name[identity.name] is identity)
 
+    def meant_by(self, holder: str) -> tuple[str, ...]:
+        """Return the accounts, and the groups as ``%name``, that a name can mean: also by another name that their directory has for them.
+
+        An account or group of the host's own is meant by its own name alone.
+        """
+        exact = holder in self.by_name or (holder.startswith("%") and holder.removeprefix("%") in self.own_group_names)
+        called = self.nesting.meant_by(holder) if self.nesting is not None else ()
+        taken = (one for one in called if one.startswith("%") or one not in self.by_name or self.by_name[one].of_directory)
+        return tuple(dict.fromkeys((*((holder,) if exact else ()), *taken)))
+
+    @cached_property
+    def own_group_names(self) -> frozenset[str]:
+        """The names of the groups."""
+        return frozenset(group.name for group in self.groups)
+
     @cached_property
     def ordinary(self) -> tuple[Identity, ...]:
         """The accounts without root's user ID."""

@@ -47,6 +47,11 @@ class HostSummary(Struct, frozen=True, kw_only=True):
     uses: tuple[KeyUse, ...]
     halves: tuple[PrivateHalf, ...]
 
+    @property
+    def names_places(self) -> bool:
+        """Whether a place on the host is named in it."""
+        return bool(self.hosts_named or self.uses)
+
 
 def summary_of(host: "HostRights") -> HostSummary:
     """Return the summary of a host."""
