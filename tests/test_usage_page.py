@@ -115,3 +115,24 @@ def test_a_trend_has_few_columns_and_all_days(times: list[datetime]) -> None:
         assert trend is not None
         assert 2 <= trend.columns <= 13
         assert all(trend.of({day: 1}) != "·" * trend.columns for day in days)
+
+
+@pytest.mark.parametrize(
+    ("person", "said"),
+    [
+        ("ulla", "the logs also name TIDES\\ulla, ulla@tides.example, of whom nothing is counted here"),
+        ("ulla@tides.example", "the logs also name TIDES\\ulla, ulla, of whom nothing is counted here"),
+        ("rosa", 'neither logs nor evidence know a person "rosa". Did you mean TIDES\\rosa?'),
+        ("nils", ""),
+    ],
+)
+def test_names_that_differ_in_their_domain_are_not_passed_over(person: str, said: str, tmp_path: Path) -> None:
+    names = ("ulla", "ulla@tides.example", "TIDES\\ulla", "TIDES\\rosa", "nils")
+    uses = (
+        f"2026-11-30T10:0{at}:00+00:00 knot sudo: {name} : TTY=pts/0 ; PWD=/ ; USER=root ; COMMAND=/bin/id\n"
+        for at, name in enumerate(names)
+    )
+    (tmp_path / "auth.log").write_text("".join(uses))
+    ran = fidelitas("usage", "--log", "auth.log", "--person", person, cwd=tmp_path)
+    assert said in ran.err
+    assert bool(said) is bool(ran.err), ran.err

@@ -8,7 +8,7 @@ from fidelitas.errors import ReadError, RequestError
 from fidelitas.reports.holders import lacking
 from fidelitas.rights import SubjectRights, bare_name
 
-__all__ = ["note_ambiguous", "refuse_unknown", "unknown_name", "unknown_subject"]
+__all__ = ["note_ambiguous", "refuse_unknown", "same_but_domain", "unknown_name", "unknown_subject"]
 
 _MOST = 5
 
@@ -34,6 +34,12 @@ def note_ambiguous(subjects: Sequence[SubjectRights], name: str) -> None:
         say(f'"{name}" can mean {", ".join(meant[:_MOST])}{f" and {len(meant) - _MOST} more" if len(meant) > _MOST else ""}: all are shown')
 
 
+def same_but_domain(name: str, known: Iterable[str]) -> list[str]:
+    """Return the other names that differ from one in their domain, or in the case of letters, alone."""
+    bare = bare_name(name).casefold()
+    return sorted(one for one in known if one != name and bare_name(one).casefold() == bare)
+
+
 def unknown_subject(subject: str | None, known: Sequence[str]) -> RequestError:
     """Return the error that no subject in the ledger is called, and of which there is."""
     return unknown_name("no subject in the ledger is called", subject or "", known)
@@ -42,7 +48,7 @@ def unknown_subject(subject: str | None, known: Sequence[str]) -> RequestError:
 def unknown_name(what: str, name: str, known: Iterable[str]) -> RequestError:
     """Return the error that a name is not known, with the nearest that is: a filter that matches nothing would look like a clean answer."""
     names = sorted({one for one in known if one})
-    near = difflib.get_close_matches(name, names, n=3, cutoff=0.6)
+    near = same_but_domain(name, names)[:3] or difflib.get_close_matches(name, names, n=3, cutoff=0.6)
     if near:
         hint = f"Did you mean {' or '.join(near)}?"
     else:

@@ -6,7 +6,7 @@ from pathlib import Path
 import click
 
 from fidelitas.cli.gaps import note_unread
-from fidelitas.cli.names import unknown_name
+from fidelitas.cli.names import same_but_domain, unknown_name
 from fidelitas.cli.output import Output, format_option, say
 from fidelitas.cli.source import Source, log_option, source_options
 from fidelitas.cli.times import reader_zone, time_of
@@ -109,6 +109,9 @@ def _refuse_unknown(book: Logbook, wanted: EventFilter, source: Source) -> None:
         people = people | {name for host in source.hosts_if_any() for name in host.population.by_name}
         if wanted.person not in people:
             raise unknown_name("neither logs nor evidence know a person", wanted.person, people)
+    others = same_but_domain(wanted.person, book.everyone) if wanted.person is not None else []
+    if others:
+        say(f"the logs also name {', '.join(others)}, of whom nothing is counted here: ask for each name that is this person's")
 
 
 def _against(records: list[AttributedEvent], book: Logbook, source: Source) -> Report:
