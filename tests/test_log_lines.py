@@ -6,6 +6,7 @@ import re
 from collections import Counter, deque
 from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
+from itertools import product
 from operator import itemgetter
 from pathlib import Path
 
@@ -17,11 +18,13 @@ from hypothesis import strategies as st
 from fidelitas.facts import EventKind, Place
 from fidelitas.languages.logs.clock import Clock
 from fidelitas.languages.logs.entries import BEGINNINGS, lines_that_matter
+from fidelitas.languages.logs.messages import read_message
 from fidelitas.languages.logs.pulse import Pulse
 from fidelitas.languages.logs.shares import Share, shares_of
 from fidelitas.languages.logs.sparse import candidates
 from fidelitas.languages.logs.syslog import SyslogReader
 from fidelitas.languages.logs.thinning import thinned
+from fidelitas.languages.logs.told import without_port
 from fidelitas.logbook import HostLogs, Logbook, read_logbook
 from fidelitas.recorded import PROGRAMS
 from fidelitas.reports.report import Listed
@@ -295,3 +298,33 @@ def test_hosts_are_divided_by_how_much_they_write(tmp_path: Path) -> None:
     counts = [sum(share.has(line.split(" ", 2)[1]) for line in lines) for share in shares_of(logs, 2)]
     assert sum(counts) == len(lines)
     assert max(counts) / len(lines) < 0.55
+
+
+NAMES = ["rada", "x from 192.0.2.1 port 1", "x port 5", "x port 5 ssh2", "x from 192.0.2.1 port 1 ssh2: A B"]
+BEHIND_PORT = [
+    "",
+    " ssh2",
+    " ssh2: ED25519 SHA256:abc+/d",
+    " ssh2 [preauth]",
+    " ssh2: ED25519-CERT SHA256:a ID x port 6 (serial 1) CA RSA SHA256:b",
+]
+BEFORE = [
+    "Accepted publickey for {}",
+    "Failed password for invalid user {}",
+    "Invalid user {}",
+    "PAM 2 more authentication failures; user={}",
+]
+
+
+@pytest.mark.parametrize("before", BEFORE)
+def test_a_message_of_sshd_is_the_same_from_any_port(before: str) -> None:
+    """Whatever name was typed: the event of one without its port is that of the message, and names stay apart."""
+    for name, behind in product(NAMES, BEHIND_PORT):
+        message = f"{before.format(name)} from 203.0.113.9 port 40022{behind}"
+        short = without_port(message)
+        assert without_port(message.encode()) == short.encode()
+        assert read_message("sshd", short) == read_message("sshd", message), message
+        assert (short != message) == (not before.startswith("PAM") and behind in BEHIND_PORT[:3]), message
+        assert without_port(message.replace("40022", "1")) == short or short == message
+    typed = [f"{before.format(name)} from 203.0.113.9 port 40022" for name in NAMES]
+    assert len(set(map(without_port, typed))) == len(NAMES)

@@ -20,7 +20,7 @@ from fidelitas.languages.logs.pulse import Pulse
 from fidelitas.languages.logs.repetition import once, repeated
 from fidelitas.languages.logs.shares import WHOLE, OfShare, Share
 from fidelitas.languages.logs.sudo_stream import SudoStream
-from fidelitas.languages.logs.told import Told
+from fidelitas.languages.logs.told import OF_SSHD, Told, without_port
 from fidelitas.languages.logs.waiting import earliest
 from fidelitas.recorded import JOURNAL_FIELDS, PROGRAMS
 from fidelitas.text import decode
@@ -147,6 +147,8 @@ class JournalReader:
         self._pulse.beat(at, number)
         if not concerns:
             return ()
+        if program in OF_SSHD:
+            whole = without_port(whole)
         event = self._told.known.get((program, whole)) or self._told.of(program, whole)
         if not isinstance(event, Event):
             if not event:

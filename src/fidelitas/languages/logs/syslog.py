@@ -21,7 +21,7 @@ from fidelitas.languages.logs.pulse import Pulse
 from fidelitas.languages.logs.repetition import REPEATED, once, repeated
 from fidelitas.languages.logs.shares import WHOLE, Share
 from fidelitas.languages.logs.sudo_stream import OF_SUDO, SudoStream, key_of
-from fidelitas.languages.logs.told import Told
+from fidelitas.languages.logs.told import OF_SSHD, Told, without_port
 from fidelitas.languages.logs.waiting import earliest
 from fidelitas.text import decode
 
@@ -36,6 +36,7 @@ _NINE = 57  # the last digit of ASCII
 # Bytes of a stamp up to its seconds, and from which on its offset stands: of ISO 8601, with "Z" for it, of a traditional one.
 _ISO, _ISO_UTC, _TRADITIONAL = (16, -6), (16, -1), (12, 15)
 _NO_STAMP = b"-"
+_OF_SSHD = frozenset(name.encode() for name in OF_SSHD)
 
 
 class _Minute:
@@ -195,6 +196,8 @@ class SyslogReader:
                     minute.more += 1
                 if not concerns:
                     continue
+                if program in _OF_SSHD:
+                    message = without_port(message)  # noqa: PLW2901
                 said = known.get((program, message)) or told(program, message)
                 if said.__class__ is not _Said:
                     if not said:

@@ -1,6 +1,7 @@
 """What messages tell, each worked out once: what programs say repeats itself.
 
-Knows no times and no hosts: a message that many hosts write is one.
+Knows no times and no hosts: a message that many hosts write is one.  So are those of sshd that differ in the port that someone came from
+alone, of which no event tells (`without_port`).
 """
 
 from collections.abc import Callable
@@ -14,12 +15,38 @@ from fidelitas.languages.logs.sudo_lines import read_sudo_line
 from fidelitas.recorded import ONLY_PAM
 from fidelitas.text import decode
 
-__all__ = ["Told"]
+__all__ = ["OF_SSHD", "Told", "without_port"]
 
 A = TypeVar("A", str, bytes)
 T = TypeVar("T")
 # So many messages are remembered, of at most so many characters each; a log made of ever new ones costs time, not memory.
 _MOST, _LONGEST = 40_000, 500
+
+
+OF_SSHD = frozenset({"sshd", "sshd-session", "sshd-auth"})
+# Messages that end with the port behind an address, and what may stand behind that; of a key two words more.
+_OF_PORTS = ("Accepted ", "Failed ", "Invalid user ")
+_BEHIND = frozenset({"", "ssh2"})
+_OF_PORTS_BYTES, _BEHIND_BYTES = tuple(text.encode() for text in _OF_PORTS), frozenset(text.encode() for text in _BEHIND)
+_BLANKS_OF_KEY, _DIGITS = 2, 5
+
+
+def without_port(message: A) -> A:
+    """Return a message of sshd as if someone had come from port 0: a log has thousands that differ in it alone.
+
+    What the one who came can have written stands before the port, or makes what stands behind it another.
+    """
+    if isinstance(message, str):
+        begin, port, end = message.rpartition(" port ")
+        number, blank, rest = end.partition(" ")
+        is_port = len(number) <= _DIGITS and number.isdecimal() and message.startswith(_OF_PORTS)
+        is_all = rest in _BEHIND or (rest.startswith("ssh2: ") and rest.count(" ") == _BLANKS_OF_KEY)
+        return f"{begin}{port}0{blank}{rest}" if is_port and is_all else message
+    head, sign, tail = message.rpartition(b" port ")
+    digits, gap, left = tail.partition(b" ")
+    is_port = len(digits) <= _DIGITS and digits.isdigit() and message.startswith(_OF_PORTS_BYTES)
+    is_all = left in _BEHIND_BYTES or (left.startswith(b"ssh2: ") and left.count(b" ") == _BLANKS_OF_KEY)
+    return b"".join((head, sign, b"0", gap, left)) if is_port and is_all else message
 
 
 class Told(Generic[A, T]):
