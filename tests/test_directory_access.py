@@ -11,9 +11,11 @@ import pytest
 
 from fidelitas.audit import InMemory, audit, takings_of
 from fidelitas.inquiry import Inquiry
+from fidelitas.people import MappedPerson, owns
 from fidelitas.rights import HostRights
 from fidelitas.rights.accounts.identity import Login
 from fidelitas.rights.directory.filters import FilterError, matcher
+from fidelitas.rights.graph.links import sought
 from fidelitas.rights.linux.sudo import Verdict
 from fidelitas.sources.directory import from_ldif
 from support import Put, bundle, fidelitas
@@ -448,3 +450,19 @@ def test_an_account_of_a_directory_is_found_by_any_of_its_names(settings: tuple[
     assert {one["holder"]["name"] for one in own} == {"rosa", *(() if here == "ulla" else (here.replace("ulla", "rosa"),))}
     hers = fidelitas("holders", "--account", "rosa@tides.example", "--format", "json", cwd=tmp_path).json["holdings"]
     assert {one["holder"]["name"] for one in hers} == ({here.replace("ulla", "rosa")} - {"rosa"})
+
+
+def test_an_account_is_found_on_other_subjects_by_any_of_its_names() -> None:
+    """One that leads to another host or server, by a key or a socket; whose it is by the map of people follows from its names, too."""
+    files = {"/etc/nsswitch.conf": NSSWITCH, "/etc/sssd/sssd.conf": sssd("use_fully_qualified_names = True")}
+    host = judged(files, "%ops@tides.example ALL=(ALL) ALL\n", {"tides": domain()})
+    there = host.node("ulla@tides.example").from_elsewhere("knot", "ledgers")
+    assert str(there) == "ulla@tides.example@knot"
+    for name in ("ulla@tides.example@knot", "ulla@tides.example", "ulla", "TIDES\\ULLA", "S-1-5-21-1-2-3-1100"):
+        assert there.is_called(name), name
+        assert sought(name) in there.sought_by, name
+    assert not there.is_called("rosa")
+    for account, is_hers in (("ulla", True), ("knot:ulla", True), ("Ulla", True), ("plover:ulla", False), ("tides:rosa", False)):
+        assert owns(MappedPerson(name="Ulla Brandt", accounts=(account,)), "ledgers", there) is is_hers, account
+    own = host.node("root").from_elsewhere("knot", "ledgers")
+    assert (own.name, own.aliases) == ("root@knot", ())

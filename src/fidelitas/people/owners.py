@@ -15,7 +15,7 @@ def owns(person: MappedPerson, subject: str, holder: Principal) -> bool:
     """
     if holder.kind is PrincipalKind.ELSEWHERE:
         account, _, host = holder.name.rpartition("@")
-        return person.owns(host, account)
+        return any(person.owns(host, name) for name in (account, *holder.aliases))
     if holder.kind not in _OWN:
         return False
     short = holder.name.rpartition("@")[0] if holder.kind is PrincipalKind.ROLE else ""

@@ -2,8 +2,10 @@
 
 from collections.abc import Iterator, Sequence
 
+from msgspec.structs import replace
+
 from fidelitas.rights.directory import DirectoryRights
-from fidelitas.rights.graph.links import By, Link, LinkKind, Mechanism, Principal, PrincipalKind, Strength
+from fidelitas.rights.graph.links import By, Link, LinkKind, Mechanism, Strength
 from fidelitas.rights.subject import DatabaseServer
 
 __all__ = ["directory_links"]
@@ -17,10 +19,11 @@ def directory_links(server: DatabaseServer, directories: Sequence[DirectoryRight
 
 
 def _links(server: DatabaseServer, directory: DirectoryRights) -> Iterator[Link]:
-    known = {account.name: account.dn for account in directory.facts.accounts if not account.disabled}
+    accounts = {account.name: account for account in directory.facts.accounts if not account.disabled}
+    known = {name: account.dn for name, account in accounts.items()}
     for name, role, method, place in server.directory_logins(known):
         yield Link(
-            source=Principal(kind=PrincipalKind.ELSEWHERE, name=f"{name}@{directory.subject}", subject=server.subject),
+            source=replace(directory.node(accounts[name]), name=name).from_elsewhere(directory.subject, server.subject),
             target=role,
             kind=LinkKind.MAY_BECOME,
             strength=Strength.DIRECT,

@@ -119,16 +119,12 @@ def _reached(start: _At, paths: Mapping[_At, Sequence[_KeyPath]]) -> Iterator[tu
 
 def _starts(host: HostRights, owner: str) -> Iterator[tuple[Principal, LinkPath]]:
     """Yield who on a host can use what is in an account's home: the account, and anyone who may act as it or as root."""
-    yield _elsewhere(host, owner), ()
+    yield host.node(owner).from_elsewhere(host.subject, host.subject), ()
     for holding in host.own_holdings:
         right = holding.right
         able = right.kind is RightKind.ROOT or (right.kind is RightKind.RUN_AS and right.detail in (owner, "ALL"))
         if able and holding.principal.kind is PrincipalKind.ACCOUNT and holding.principal.name != owner:
-            yield _elsewhere(host, holding.principal.name), holding.routes[0].links
-
-
-def _elsewhere(host: HostRights, name: str) -> Principal:
-    return Principal(kind=PrincipalKind.ELSEWHERE, name=f"{name}@{host.subject}", subject=host.subject)
+            yield holding.principal.from_elsewhere(host.subject, host.subject), holding.routes[0].links
 
 
 def _held(host: HostRights, account: str) -> Iterator[tuple[Right, LinkPath]]:

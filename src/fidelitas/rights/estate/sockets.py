@@ -25,12 +25,11 @@ def is_host_of(name: str | None, names: Iterable[str]) -> bool:
 
 
 def _links(server: DatabaseServer, host: HostRights) -> Iterator[Link]:
-    logins = list(server.socket_logins(host.population.by_name))
+    accounts = host.population.by_name
+    logins = [(name, role, place) for name, role, place in server.socket_logins(accounts) if name in accounts]
     for name, role, place in logins:
-        who = host.population.by_name.get(name)
-        if who is not None:
-            because = f"the server accepts the account {name} of {host.subject} over its socket"
-            yield _link(server, f"{name}@{host.subject}", role, because, place, Strength.DIRECT)
+        because = f"the server accepts the account {name} of {host.subject} over its socket"
+        yield _link(host.node(name).from_elsewhere(host.subject, server.subject), role, because, place, Strength.DIRECT)
     for holding in host.own_holdings if logins else ():
         yield from _by_holding(server, host, holding, [name for name, _, _ in logins])
 
@@ -46,17 +45,13 @@ def _by_holding(server: DatabaseServer, host: HostRights, holding: Holding, name
         because = f"may act as {name} on {host.subject}" + (
             ", as root of that host" if right.kind is RightKind.ROOT and name != "root" else ""
         )
-        target = Principal(kind=PrincipalKind.ELSEWHERE, name=f"{name}@{host.subject}", subject=server.subject)
-        yield _link(
-            server, f"{own}@{host.subject}", target, because, holding.routes[0].place, holding.strength, holding.routes[0].conditions
-        )
+        source, target = (one.from_elsewhere(host.subject, server.subject) for one in (holding.principal, host.node(name)))
+        yield _link(source, target, because, holding.routes[0].place, holding.strength, holding.routes[0].conditions)
 
 
-def _link(
-    server: DatabaseServer, source: str, target: Principal, because: str, place: Place, strength: Strength, conditions: tuple[str, ...] = ()
-) -> Link:
+def _link(source: Principal, target: Principal, because: str, place: Place, strength: Strength, conditions: tuple[str, ...] = ()) -> Link:
     return Link(
-        source=Principal(kind=PrincipalKind.ELSEWHERE, name=source, subject=server.subject),
+        source=source,
         target=target,
         kind=LinkKind.MAY_BECOME,
         strength=strength,

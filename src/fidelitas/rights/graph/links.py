@@ -82,6 +82,11 @@ class Principal(Struct, frozen=True, kw_only=True):
         qualified = "\\" in name or "@" in name
         return name in self.aliases or (qualified and name.casefold() in {alias.casefold() for alias in (str(self), *self.aliases)})
 
+    def from_elsewhere(self, home: str, subject: str) -> "Principal":
+        """Return an account of a subject, its `home`, as a holder on another: ``account@home``, that can be asked for by all its names."""
+        names = (self.name, *self.aliases) if self.aliases else ()
+        return Principal(kind=PrincipalKind.ELSEWHERE, name=f"{self.name}@{home}", subject=subject, aliases=names)
+
     def __hash__(self) -> int:  # by the names alone: an enum's own hash is slow, and nodes are looked up a great deal
         return hash((self.name, self.subject))
 

@@ -16,6 +16,7 @@ from fidelitas.rights.graph.routes import holdings_from, order_of, order_of_righ
 from fidelitas.rights.linux.dates import Span, span_around
 from fidelitas.rights.linux.edges import edges_of
 from fidelitas.rights.linux.live import stale_groups
+from fidelitas.rights.linux.nodes import Nodes
 from fidelitas.rights.linux.population import Identity, Population, populate
 from fidelitas.rights.linux.ssh import KeyGrant, key_grants, with_keys
 from fidelitas.rights.linux.sudo import Effective, Host, Netgroups, Policy
@@ -169,6 +170,11 @@ class HostRights(SubjectRights):
     def identity(self, principal: Principal) -> Identity | None:
         """Return the account behind a principal, if it is one."""
         return self.population.by_name.get(principal.name) if principal.kind is PrincipalKind.ACCOUNT else None
+
+    def node(self, account: str) -> Principal:
+        """Return an account of it as a holder."""
+        nodes = Nodes(self.subject, self.population.group_names, self.population.nesting)
+        return nodes.account(self.population.by_name[account])
 
     def has_account(self, principal: Principal) -> bool:
         """Return whether a holder is an account of it, its own or one that it takes from a directory."""
