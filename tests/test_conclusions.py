@@ -1,7 +1,7 @@
 """What is kept of hosts: a remembered host answers as a judged one, whatever is asked, whatever was done to what is kept."""
 
 import random
-from collections.abc import Container, Iterable, Iterator, Mapping
+from collections.abc import Callable, Container, Iterable, Iterator, Mapping
 from datetime import UTC, datetime, timedelta
 from io import BytesIO
 from pathlib import Path
@@ -11,7 +11,8 @@ import pytest
 from msgspec.structs import replace
 
 from fidelitas.audit import Audit, Each, InMemory, audit, takings_of
-from fidelitas.conclusions import Recollection, RememberedHost, recollection
+from fidelitas.conclusions import Recollection, RememberedHost, keep_directory, kept_directory, recollection
+from fidelitas.conclusions.directories import _key
 from fidelitas.conclusions.holders import HoldersInBrief, KeptHolders, encode_holders
 from fidelitas.conclusions.link_forms import HoldingsForm, LinkTable, holding_form, holdings_in
 from fidelitas.conclusions.typed import FINDINGS, ConclusionError, decode, encode
@@ -22,6 +23,7 @@ from fidelitas.evidence import Bundle, Item, Listing, make_bundle, read_bundle
 from fidelitas.facts import DirectorySource, Gap
 from fidelitas.findings import Finding
 from fidelitas.judging import judge_host
+from fidelitas.languages.directory import read_directory
 from fidelitas.ledger import Ledger, StoredEvidence
 from fidelitas.logbook import EventFilter, HostLogs, Logbook, host_logs, read_logbook
 from fidelitas.logbook_memory import LogbookMemory
@@ -187,8 +189,8 @@ def test_hosts_of_random_directories_are_remembered_as_they_were_judged(seed: in
         assert {name: one.holdings_of(name) for name in named} == {name: called(one, name) for name in named}
     found.keep()
     stored = ledger.newest()
-    again = audit(stored)
     stored.evidence = _refused  # type: ignore[assignment,method-assign]  # who holds what is known without it
+    again = audit(stored)
     assert {name: [one.own_holdings_of(name) for one in again.hosts] for name in named} == {
         name: [one.own_holdings_of(name) for one in fresh.hosts] for name in named
     }
@@ -211,6 +213,29 @@ def test_what_is_told_of_many_subjects_is_what_is_told_of_each() -> None:
         ]
         for value in values:
             assert Renaming(value, one.subject)("sandpiper") == renamed(value, one.subject, "sandpiper")
+
+
+@pytest.mark.parametrize("made", [demo, lambda _: of_directory(), lambda _: of_random_directory(random.Random(5))])
+def test_a_directory_is_kept_as_it_was_read(made: Callable[[Path], list[Bundle]], tmp_path: Path) -> None:
+    """Whatever it states; by evidence that states another nothing is answered, and what was damaged is read again."""
+    bundles = [one for one in made(tmp_path) if one.platform == "directory"]
+    assert bundles
+    ledger = Ledger(tmp_path / "ledger")
+    ledger.add(bundles, NOW)
+    for one in bundles:
+        store = ledger.newest().stored_answers()
+        facts = read_directory(one)
+        assert kept_directory(store, one.subject) is None
+        keep_directory(store, facts)
+        assert kept_directory(store, one.subject) == facts
+        (key,) = store.get([_key(one.subject)])
+        store.put({key: b"\x92\xc4\x01x\x90"}, b"rules")
+        assert kept_directory(store, one.subject) is None
+        keep_directory(store, facts)
+    more = f"{LDIF}\ndn: uid=new,dc=tides,dc=example\nobjectClass: posixAccount\nuid: new\nuidNumber: 7\ngidNumber: 7\n"
+    later = [from_ldif(more.encode(), one.subject).bundle for one in bundles]
+    ledger.add(later, NOW + timedelta(days=1))
+    assert all(kept_directory(ledger.newest().stored_answers(), one.subject) is None for one in bundles)
 
 
 def _refused(name: str) -> Bundle:

@@ -17,17 +17,26 @@ from functools import cached_property
 from typing import Protocol
 
 from fidelitas.checks import estate_findings
-from fidelitas.conclusions import AnswerStore, Recollection, RememberedHost
+from fidelitas.conclusions import AnswerStore, Recollection, RememberedHost, keep_directory, kept_directory
 from fidelitas.errors import ReadError
 from fidelitas.facts import Gap, GapKind, Place
 from fidelitas.findings import Finding
-from fidelitas.judging import Context, HostGroups, judge_directory, judge_host
+from fidelitas.judging import Context, HostGroups, judge_host
 from fidelitas.languages.evidence import HostEvidence, NothingRead, lost_evidence
 from fidelitas.languages.linux.access import private_key_fingerprints
 from fidelitas.languages.linux.host import read_host
 from fidelitas.memberships import Edits
 from fidelitas.platforms import PLATFORMS, Platform, findings_on
-from fidelitas.rights import DatabaseServer, DirectoryRights, HostRights, SubjectRights, Takings, UnreadSubject, rights_of
+from fidelitas.rights import (
+    DatabaseServer,
+    DirectoryRights,
+    HostRights,
+    SubjectRights,
+    Takings,
+    UnreadSubject,
+    directory_rights_of,
+    rights_of,
+)
 from fidelitas.rights.estate.directory_logins import directory_links
 from fidelitas.rights.estate.keys import across_hosts
 from fidelitas.rights.estate.renaming import Renaming
@@ -203,9 +212,7 @@ def rights_in(evidence: HostEvidence, takings: Takings | None = None) -> HostRig
 
 def takings_of(source: EvidenceSource) -> Takings:
     """Return what hosts take of the directories in evidence."""
-    names = [name for name, (platform, _) in source.subjects().items() if platform == DirectoryRights.platform]
-    found = (_guarded(source.evidence(name), judge_directory, Context()) for name in names)
-    return Takings([one for one in found if isinstance(one, DirectoryRights)])
+    return context_of(source).takings
 
 
 def judged(evidence: Iterable[HostEvidence], context: Context | None = None) -> list[SubjectRights]:
@@ -259,8 +266,21 @@ class _Reading:
 
     def directories(self) -> Context:
         """Judge the directories, and return what they give to hosts."""
-        self._judge(name for name in self._heads if self._heads[name][0] == DirectoryRights.platform)
+        for name in self._heads:
+            if self._heads[name][0] == DirectoryRights.platform and name not in self._known:
+                self._known[name] = self._recalled_directory(name) or self._judged_first(name)
         return self._directories_known()
+
+    def _recalled_directory(self, name: str) -> DirectoryRights | None:
+        """Return the rights in a directory by what is kept of its evidence; nothing where that is to be read."""
+        facts = kept_directory(self._answers, name) if self._answers is not None else None
+        rights = None if facts is None else directory_rights_of(facts)
+        with suppress(Exception):  # the evidence itself says what is wrong with it
+            if rights is not None:
+                _ = rights.gaps
+                rights.attempt()
+                return rights
+        return None
 
     def _directories_known(self) -> Context:
         return Context([one for one in self._known.values() if isinstance(one, DirectoryRights)], self._edits)
@@ -268,8 +288,12 @@ class _Reading:
     def remember(self, context: Context) -> None:
         """Judge by the directories of a context from now on, and recall what is kept of that."""
         self._context = context
-        answers = self._source.stored_answers() if self._edits is None else None
-        self._memory = None if answers is None else Recollection(answers, context, self._judged_now)
+        self._memory = None if self._answers is None else Recollection(self._answers, context, self._judged_now)
+
+    @cached_property
+    def _answers(self) -> AnswerStore | None:
+        """What was concluded before, where that is asked."""
+        return self._source.stored_answers() if self._edits is None else None
 
     def _needs_directories(self, name: str) -> bool:
         row = self._platforms.get(self._heads[name][0])
@@ -351,6 +375,8 @@ class _Reading:
                 self._memory.note(rights)
             except Exception as error:  # noqa: BLE001 what cannot be worked out to be kept is a gap where it is asked for
                 _trouble([rights], error, f"summing up {name}", "what other hosts have to do with it")
+        if self._answers is not None and isinstance(rights, DirectoryRights) and not rights.troubles:
+            keep_directory(self._answers, rights.facts)
         return rights
 
     def _judged_now(self, name: str) -> HostRights:
@@ -360,7 +386,7 @@ class _Reading:
         """
         evidence = self._source.evidence(name)
         lost = lost_evidence(evidence)
-        rights = None if lost is not None else _guarded(evidence, self._judged, self._context)
+        rights = None if lost is not None else _guarded(evidence, self._judged, self._context, whole=False)
         if isinstance(rights, HostRights):
             return rights
         gaps = [lost] if lost is not None else rights.gaps if rights is not None else []
@@ -392,8 +418,13 @@ def _forked(reading: _Reading) -> Iterator[None]:
         _READINGS.pop()
 
 
-def _guarded(evidence: HostEvidence, judge: Callable[[HostEvidence, Context], SubjectRights], context: Context) -> SubjectRights:
-    """Return the rights on a subject; of one that fails unexpectedly, now or when its holdings are worked out, a gap."""
+def _guarded(
+    evidence: HostEvidence, judge: Callable[[HostEvidence, Context], SubjectRights], context: Context, *, whole: bool = True
+) -> SubjectRights:
+    """Return the rights on a subject; of one that fails unexpectedly, now or when its holdings are worked out, a gap.
+
+    Those of one of which they were worked out before need not be tried: unless it is `whole`, who holds what waits until it is asked for.
+    """
     gaps: Sequence[Gap] = ()
     try:
         lost = lost_evidence(evidence)
@@ -401,7 +432,8 @@ def _guarded(evidence: HostEvidence, judge: Callable[[HostEvidence, Context], Su
             return UnreadSubject(evidence.subject, evidence.taken, (lost,))
         rights = judge(evidence, context)
         gaps = rights.gaps
-        rights.attempt()
+        if whole:
+            rights.attempt()
     except Exception as error:  # noqa: BLE001 one subject costs only itself
         name = evidence.subject
         return UnreadSubject(name, evidence.taken, (*gaps, internal_error(error, _place(name), f"reading {name}", "everything about it")))

@@ -5,7 +5,9 @@ A conclusion is kept under a key of all that it follows from: the evidence, the 
 a host that answers from it, and judges the evidence where it does not know.
 """
 
-from fidelitas.conclusions.recollection import AnswerStore, Recollection
+from fidelitas.conclusions.directories import keep_directory, kept_directory
+from fidelitas.conclusions.recollection import Recollection
 from fidelitas.conclusions.remembered import RememberedHost
+from fidelitas.conclusions.typed import AnswerStore
 
-__all__ = ["AnswerStore", "Recollection", "RememberedHost"]
+__all__ = ["AnswerStore", "Recollection", "RememberedHost", "keep_directory", "kept_directory"]

@@ -5,12 +5,12 @@ Knows keys and types; where the bytes are kept is the business of an `AnswerStor
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from hashlib import blake2b
-from typing import Protocol, TypeVar
+from typing import TypeVar
 
 from fidelitas.conclusions.holders import HoldersInBrief, KeptHolders, NestingOf, encode_holders
 from fidelitas.conclusions.remembered import RememberedHost
 from fidelitas.conclusions.rules import rules_digest
-from fidelitas.conclusions.typed import FINDINGS, Conclusion, ConclusionError, Mark, Share, decode, encode
+from fidelitas.conclusions.typed import FINDINGS, AnswerStore, Conclusion, ConclusionError, Share, decode, encode
 from fidelitas.facts import DirectorySource
 from fidelitas.findings import Finding
 from fidelitas.judging import Context
@@ -21,7 +21,7 @@ from fidelitas.rights.estate.overlay import HostOverlay
 from fidelitas.rights.estate.renaming import renamed
 from fidelitas.rights.graph.full_control import FullControl
 
-__all__ = ["AnswerStore", "Recollection"]
+__all__ = ["Recollection"]
 
 T = TypeVar("T")
 
@@ -31,19 +31,6 @@ _READ_AT_ONCE, _MOST_HELD = 50, 700
 _MANY = 1000
 # What was noted is written once it is as much.
 _MUCH, _MUCH_BYTES = 500, 8 << 20
-
-
-class AnswerStore(Protocol):
-    """Where conclusions are kept, by key."""
-
-    def marks(self) -> Mapping[str, Mark]:
-        """Return what is known of the evidence of each subject, by the subject's name; of damaged evidence nothing."""
-
-    def get(self, keys: Iterable[bytes], /) -> Mapping[bytes, bytes]:
-        """Return what is kept under some keys."""
-
-    def put(self, kept: Mapping[bytes, bytes], rules: bytes, /) -> bool:
-        """Keep something, and say by which rules it was concluded; return whether it is kept."""
 
 
 class Recollection:

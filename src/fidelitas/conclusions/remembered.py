@@ -58,6 +58,9 @@ class RememberedHost(HostRights):
         self._share, self.conclusion, self._memory, self._judge = share, conclusion, memory, judge
         self.twin: RememberedHost = self  # the first of those that state the same
 
+    def attempt(self) -> None:
+        """Do nothing: it was worked out before."""
+
     # -- what was kept -----------------------------------------------------------------------------------------------------------
 
     @property
@@ -161,13 +164,13 @@ class RememberedHost(HostRights):
         return self._memory.holders_of(self.key)
 
     @property
-    def by_node(self) -> tuple[Holding, ...]:  # type: ignore[override]
+    def by_node(self) -> tuple[Holding, ...]:
         """The holdings worked out one by one."""
         kept = self._kept
         return self.judged.by_node if kept is None else self._as_here(kept.by_node)
 
     @property
-    def group_edges(self) -> GroupEdges[Identity]:  # type: ignore[override]
+    def group_edges(self) -> GroupEdges[Identity]:
         """The holdings that accounts have by their groups alone."""
         kept = self._kept
         return self.judged.group_edges if kept is None else cast(GroupEdges[Identity], kept.group_edges.renamed(self._as_here))

@@ -5,6 +5,7 @@ stated: what has such names is not kept.
 """
 
 from collections import Counter
+from collections.abc import Iterable, Mapping
 from datetime import datetime
 from typing import Any, Protocol, TypeVar, get_args, get_origin
 
@@ -18,6 +19,7 @@ from fidelitas.rights.linux.summary import HostSummary
 
 __all__ = [
     "FINDINGS",
+    "AnswerStore",
     "Conclusion",
     "ConclusionError",
     "Mark",
@@ -43,6 +45,19 @@ class Mark(Protocol):
     def frame(self) -> bytes: ...
     @property
     def taken(self) -> datetime: ...
+
+
+class AnswerStore(Protocol):
+    """Where conclusions are kept, by key."""
+
+    def marks(self) -> Mapping[str, Mark]:
+        """Return what is known of the evidence of each subject, by the subject's name; of damaged evidence nothing."""
+
+    def get(self, keys: Iterable[bytes], /) -> Mapping[bytes, bytes]:
+        """Return what is kept under some keys."""
+
+    def put(self, kept: Mapping[bytes, bytes], rules: bytes, /) -> bool:
+        """Keep something, and say by which rules it was concluded; return whether it is kept."""
 
 
 class ConclusionError(Exception):

@@ -72,6 +72,9 @@ class HostOverlay(HostRights):
         self._own = own
         SubjectRights.__init__(self)
 
+    def attempt(self) -> None:
+        """Do nothing: what it holds is told from another host, of which that was worked out."""
+
     @property
     def subject(self) -> str:
         """The host."""
@@ -147,17 +150,17 @@ class HostOverlay(HostRights):
         return policy_of(self.facts, self.population)
 
     @property
-    def effective(self) -> Effective:  # type: ignore[override]
+    def effective(self) -> Effective:
         """What each sudo rule still decides: of the same rules the same."""
         return self.first.effective
 
     @property
-    def by_node(self) -> tuple[Holding, ...]:  # type: ignore[override]
+    def by_node(self) -> tuple[Holding, ...]:
         """The holdings worked out one by one."""
         return self.here(self.first.by_node)
 
     @property
-    def group_edges(self) -> GroupEdges[Identity]:  # type: ignore[override]
+    def group_edges(self) -> GroupEdges[Identity]:
         """The holdings that accounts of a directory have by their groups alone."""
         return self.first.group_edges.renamed(self.here)
 

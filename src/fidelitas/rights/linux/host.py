@@ -5,6 +5,7 @@ from copy import copy
 from datetime import datetime
 from functools import cached_property
 from ipaddress import ip_interface
+from typing import NamedTuple
 
 from fidelitas.facts import AuthorizedKey, FileState, Gap, HostFacts, PrivateKey, Programs
 from fidelitas.rights.accounts.identity import AccountKind
@@ -26,28 +27,42 @@ from fidelitas.rights.subject import SubjectRights
 __all__ = ["HostRights", "is_own", "policy_of", "rights_of"]
 
 
+class _Worked(NamedTuple):
+    by_node: tuple[Holding, ...]
+    group_edges: GroupEdges[Identity]
+    effective: Effective
+
+
 class HostRights(SubjectRights):
-    """What the facts of a host amount to.
+    """What the facts of a host amount to: who is there is known at once, who holds what is worked out when it is asked for."""
 
-    `by_node` are the holdings worked out one by one, `lending` those that accounts of a directory have by their groups alone.
-    """
-
-    def __init__(
-        self,
-        facts: HostFacts,
-        population: Population,
-        policy: Policy,
-        by_node: tuple[Holding, ...],
-        group_edges: GroupEdges[Identity],
-        effective: Effective,
-    ) -> None:
+    def __init__(self, facts: HostFacts, population: Population, policy: Policy) -> None:
         super().__init__()
         self.facts = facts
         self.population = population
         self.policy = policy
-        self.by_node = by_node
-        self.group_edges = group_edges
-        self.effective = effective  # what each sudo rule still decides
+
+    @cached_property
+    def _worked(self) -> _Worked:
+        edges, effective = edges_of(self.facts, self.population, self.policy)
+        by_node, group_edges = holdings_from(edges)
+        self.policy.forget()
+        return _Worked(by_node, group_edges, effective)
+
+    @property
+    def by_node(self) -> tuple[Holding, ...]:
+        """The holdings worked out one by one."""
+        return self._worked.by_node
+
+    @property
+    def group_edges(self) -> GroupEdges[Identity]:
+        """The holdings that accounts of a directory have by their groups alone."""
+        return self._worked.group_edges
+
+    @property
+    def effective(self) -> Effective:
+        """What each sudo rule still decides."""
+        return self._worked.effective
 
     platform = "linux"
     alone: "HostRights | None" = None  # the same host, as it is without the others
@@ -58,7 +73,8 @@ class HostRights(SubjectRights):
         return self.alone or self
 
     def attempt(self) -> None:
-        """Do nothing: the holdings are worked out already, or are told from those of another host."""
+        """Work out who holds what: all that is told of it follows from that."""
+        _ = self._worked
 
     @property
     def host_name(self) -> str:
@@ -291,10 +307,7 @@ def rights_of(facts: HostFacts, nesting: Nesting | None = None) -> HostRights:
     """
     population = with_keys(populate(facts, nesting), facts)
     policy = policy_of(facts, population)
-    edges, effective = edges_of(facts, population, policy)
-    by_node, group_edges = holdings_from(edges)
-    policy.forget()
-    return HostRights(facts, population, policy, by_node, group_edges, effective)
+    return HostRights(facts, population, policy)
 
 
 def policy_of(facts: HostFacts, population: Population, host: Host | None = None) -> Policy:
