@@ -446,6 +446,13 @@ def test_an_account_of_a_directory_is_found_by_any_of_its_names(settings: tuple[
     (person, rosa) = fidelitas("people", "map.csv", "--format", "json", cwd=tmp_path).json["people"]
     assert {(one["subject"], one["account"]) for one in person["accounts"]} == {("knot", here), ("tides", "Ulla")}
     assert {one["subject"] for one in rosa["accounts"]} == {"knot", "tides"}
+    names = '"ulla", "ulla@tides.example", "TIDES\\\\ulla"'
+    warrant = '[[warrant]]\nwho = "%linux admins"\nright = "root"\non = ["knot"]\nwhy = "operators"\nowner = "Ulla Brandt"\n'
+    (tmp_path / "charter.toml").write_text(f'format = 1\n{warrant}[[never]]\naccount = [{names}]\non = ["knot"]\nright = "root"\n')
+    checked = fidelitas("charter", "check", "charter.toml", "--people", "map.csv", "--format", "json", cwd=tmp_path).json
+    assert [one["outcome"] for one in checked["results"]] == ["broken"] * 3
+    sanctioned = {one["holder"] for one in checked["holdings"] if one["sanction"] == "sanctioned"}
+    assert here in sanctioned
     own = fidelitas("why", "rosa", "knot", "--format", "json", cwd=tmp_path).json["holdings"]
     assert {one["holder"]["name"] for one in own} == {"rosa", *(() if here == "ulla" else (here.replace("ulla", "rosa"),))}
     hers = fidelitas("holders", "--account", "rosa@tides.example", "--format", "json", cwd=tmp_path).json["holdings"]

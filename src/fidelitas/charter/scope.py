@@ -105,8 +105,5 @@ def right_words() -> list[str]:
 
 
 def _through_group(named: str, holding: Holding) -> bool:
-    name = named.removeprefix("%")
-    links = (link for route in holding.routes for link in route.links)
-    return any(
-        isinstance(link.target, Principal) and link.target.kind is PrincipalKind.GROUP and link.target.name == name for link in links
-    )
+    targets = (link.target for route in holding.routes for link in route.links)
+    return any(isinstance(one, Principal) and one.kind is PrincipalKind.GROUP and one.is_called(named) for one in targets)

@@ -31,6 +31,7 @@ from fidelitas.errors import ReadError, RequestError
 from fidelitas.findings import Finding
 from fidelitas.inquiry import Inquiry
 from fidelitas.reports.charter import charter_report
+from fidelitas.reports.numbers import counted
 from fidelitas.rights import Holding, PrincipalKind, SubjectRights
 from fidelitas.rights.linux.sudo import Decision
 from fidelitas.sources import RootFiles, from_policy_file
@@ -123,10 +124,11 @@ def _state(use: CharterInUse, subjects: Sequence[SubjectRights], findings: Seque
 @click.option("--update", is_flag=True, help="Add warrants to FILE for what it does not sanction yet; all else in it stays.")
 @source_options
 def draft_command(file: Path | None, mapped: Path | None, source: Source, *, update: bool) -> None:
-    """Write a first charter from what is held today to FILE, or print it: equal holdings together, to be read and signed.
+    """Write a first charter from what is held today to FILE, or print it (also for -): equal holdings together, to be read and signed.
 
     With --update the comments, the order and the decisions in FILE stay as they are, and what it does not sanction is added at its end.
     """
+    file = None if file == Path("-") else file
     if update and file is None:
         raise RequestError("which charter is to be updated?", hint="Name its file.")
     if file is not None and file.exists() and not update:
@@ -148,7 +150,8 @@ def draft_command(file: Path | None, mapped: Path | None, source: Source, *, upd
         click.echo(text, nl=False)
     else:
         _write(file, text)
-        say(f'{len(drafted)} warrants were written to "{file}": read them, strike what should not be, and say why the rest is held')
+        written = f"{counted(len(drafted), 'warrant')} {'was' if len(drafted) == 1 else 'were'} written"
+        say(f'{written} to "{file}": read them, strike what should not be, and say why the rest is held')
     weak = sum(not one.granted for one in holdings)
     if weak:
         say(f"{weak} holdings that can be obtained by a weakness are not in it: they are to be mended, not signed (fidelitas findings)")

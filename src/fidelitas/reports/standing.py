@@ -35,7 +35,7 @@ def standing_on(name: str, subjects: Iterable[SubjectRights]) -> list[str]:
     known = list(subjects)
     own = [holding for one in known for holding in one.own_holdings_of(name)]
     open_to_all = [one for one in known if any(map(_by_anyone, one.own_holdings_of(_ANYONE)))]
-    anyone = [one.subject for one in open_to_all if name in {who for who, _ in one.comments()}]
+    anyone = [one.subject for one in open_to_all if {name, *one.meant_by(name)} & {who for who, _ in one.comments()}]
     where = " and ".join(anyone) if len(anyone) <= _MOST_SUBJECTS else counted(len(anyone), "subject")
     return [standing(name, own), *([f"Any account of {where} can obtain full control of it: {name}, too"] if anyone else [])]
 
