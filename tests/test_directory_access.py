@@ -4,6 +4,7 @@ What a real sssd and nslcd can be asked is in test_judge_directory_hosts.py, suc
 smb.conf(5), and the schema of IPA's sudo and host-based access rules.
 """
 
+from collections import Counter
 from collections.abc import Mapping
 from pathlib import Path
 
@@ -448,9 +449,14 @@ def test_an_account_of_a_directory_is_found_by_any_of_its_names(settings: tuple[
     assert {one["subject"] for one in rosa["accounts"]} == {"knot", "tides"}
     names = '"ulla", "ulla@tides.example", "TIDES\\\\ulla"'
     warrant = '[[warrant]]\nwho = "%linux admins"\nright = "root"\non = ["knot"]\nwhy = "operators"\nowner = "Ulla Brandt"\n'
-    (tmp_path / "charter.toml").write_text(f'format = 1\n{warrant}[[never]]\naccount = [{names}]\non = ["knot"]\nright = "root"\n')
+    (tmp_path / "charter.toml").write_text(
+        f'format = 1\n{warrant}[[never]]\naccount = [{names}]\non = ["knot"]\nright = "root"\n'
+        f'[[never]]\naccount = [{names}]\non = "knot"\ncommand = "/bin/id"\n[[must]]\naccount = [{names}]\non = "knot"\ncommand = "/bin/id"\n'
+    )
     checked = fidelitas("charter", "check", "charter.toml", "--people", "map.csv", "--format", "json", cwd=tmp_path).json
-    assert [one["outcome"] for one in checked["results"]] == ["broken"] * 3
+    assert Counter((one["kind"], one["outcome"]) for one in checked["results"]) == {("never", "broken"): 6, ("must", "kept"): 3}
+    ran = fidelitas("may", "ULLA@tides.example", "knot", "--", "/bin/id", cwd=tmp_path)
+    assert f"The host calls it {here}." in ran.err
     sanctioned = {one["holder"] for one in checked["holdings"] if one["sanction"] == "sanctioned"}
     assert here in sanctioned
     own = fidelitas("why", "rosa", "knot", "--format", "json", cwd=tmp_path).json["holdings"]

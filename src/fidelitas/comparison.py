@@ -34,15 +34,13 @@ def _groups(host: SubjectRights, first: str, second: str) -> Iterable[Compared]:
 
 def _group_names(host: SubjectRights, account: str) -> set[str]:
     """Return the names of an account's groups, without the one that is its own by name."""
-    return {group.removeprefix("%") for name in _meant(host, account) for group in host.belongs_to(name)}
-
-
-def _meant(host: SubjectRights, account: str) -> list[str]:
-    return host.meant_by(account) or [account]
+    return {group.removeprefix("%") for name in host.accounts_meant(account) for group in host.belongs_to(name)}
 
 
 def _rights(host: SubjectRights, first: str, second: str) -> Iterable[Compared]:
-    mine, theirs = ({held.right: held for name in _meant(host, account) for held in host.held_by(name)} for account in (first, second))
+    mine, theirs = (
+        {held.right: held for name in host.accounts_meant(account) for held in host.held_by(name)} for account in (first, second)
+    )
     for right in sorted(mine.keys() | theirs.keys(), key=lambda right: (right.kind, right.detail)):
         yield Compared(
             subject=host.subject,

@@ -108,7 +108,8 @@ class Inquiry:
         try:
             decision = judge.decide(question, whole=whole)
         except UnknownNameError as error:
-            raise RequestError(str(error)) from error
+            here = [name for name in policy.population.meant_by(question.account) if name != question.account]
+            raise RequestError(str(error), hint=f"The host calls it {' or '.join(here)}." if here else "") from error
         if not whole:
             return Answer(question=question, decision=decision)
         target, resolved = judge.resolved(question)

@@ -5,7 +5,7 @@ that must not come together, `exceptions` findings that were accepted; `state` p
 `edit`, which brings a library that nothing else needs, writes charters.
 """
 
-from fidelitas.charter.check import Outcome, Result, check_charter
+from fidelitas.charter.check import Outcome, Result, check_charter, decisive
 from fidelitas.charter.draft import Drafted, draft
 from fidelitas.charter.entries import AcceptedFinding, Charter, Clause, Condition, Kind, Segregation, Warrant, Within
 from fidelitas.charter.exceptions import Reviewed, review
@@ -41,6 +41,7 @@ __all__ = [
     "charter_state",
     "check_charter",
     "conflicts",
+    "decisive",
     "draft",
     "read_charter",
     "review",

@@ -1,6 +1,6 @@
 """A charter checked against policies: which demands are kept, which are broken, and which cannot be decided."""
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Sequence
 from enum import Enum
 
 from msgspec import Struct
@@ -11,7 +11,7 @@ from fidelitas.rights import Holding, RightKind
 from fidelitas.rights.linux.sudo import Decision, Verdict
 from fidelitas.text import Place
 
-__all__ = ["Outcome", "Result", "check_charter"]
+__all__ = ["Outcome", "Result", "check_charter", "decisive"]
 
 
 class Outcome(Enum):
@@ -45,6 +45,12 @@ def check_charter(clauses: Iterable[Clause], ask: Ask, held: HoldingsOf) -> list
     A never is broken by any route, not by sudo alone: anyone who can become root, or the account in question, can run anything as it.
     """
     return [_result(clause, ask(clause), held) if clause.right is None else _of_right(clause, held) for clause in clauses]
+
+
+def decisive(clause: Clause, decisions: Sequence[Decision]) -> Decision:
+    """Return of the decisions on each account that a name can mean what a demand hangs on: the first that breaks it, else the first."""
+    breaking = clause.kind is Kind.NEVER
+    return next((one for one in decisions if (one.verdict is Verdict.ALLOWED) is breaking), decisions[0])
 
 
 def _of_right(clause: Clause, held: HoldingsOf) -> Result:

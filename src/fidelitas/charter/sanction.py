@@ -93,7 +93,7 @@ def sanctioned_by_demand(clauses: Sequence[Clause], holding: Holding) -> bool:
     wanted = {RightKind.ROOT: "ALL", RightKind.COMMAND: holding.right.detail}.get(holding.right.kind)
     return any(
         clause.kind is Kind.MUST
-        and clause.account == holding.principal.name
+        and holding.principal.is_called(clause.account)
         and clause.subject == holding.right.subject
         and (
             covers(clause.right, holding.right)

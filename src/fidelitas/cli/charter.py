@@ -16,6 +16,7 @@ from fidelitas.charter import (
     Scope,
     charter_state,
     check_charter,
+    decisive,
     draft,
     read_charter,
     review,
@@ -93,11 +94,12 @@ def check(
         inquiry = inquiries.get(clause.subject)
         if inquiry is None:
             return f'"{clause.subject}" is not a Linux host: a charter can demand commands of such hosts alone'
-        return inquiry.decision(clause.account, clause.run_as, clause.command)
+        accounts = hosts[clause.subject].accounts_meant(clause.account)
+        return decisive(clause, [inquiry.decision(account, clause.run_as, clause.command) for account in accounts])
 
     def held(clause: Clause) -> tuple[Holding, ...]:
         one = hosts[clause.subject]
-        return tuple(held for held in one.holdings if held.principal.is_called(clause.account)) + _of_all(one)
+        return one.holdings_of(clause.account) + _of_all(one)
 
     results = check_charter(use.charter.clauses, ask, held)
     findings = [*found.findings, *source.use_findings(set(hosts))] if use.charter.exceptions and whole else []

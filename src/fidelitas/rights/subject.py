@@ -181,6 +181,10 @@ class SubjectRights(ABC):
         """Return what those are called that a name can mean: several where it is the name of more than one account."""
         return [holder] if self.knows(holder) else []
 
+    def accounts_meant(self, name: str) -> list[str]:
+        """Return the accounts that a name can mean; the name itself where it means none, so that who is asked about it says so."""
+        return [one for one in self.meant_by(name) if not one.startswith("%")] or [name]
+
     def names(self) -> set[str]:
         """Return what can be asked for as a holder: accounts and groups, and anyone who holds a right."""
         return {str(holding.principal) for holding in self.own_holdings}
