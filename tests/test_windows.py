@@ -817,3 +817,19 @@ def test_a_damaged_security_log_is_a_gap_and_costs_only_itself() -> None:
     facts = read_windows(replace(whole, copies=cut))
     assert [one.name for one in facts.accounts] == ["kofi"]
     assert "security log" in {gap.what for gap in facts.gaps}
+
+
+def test_someone_of_a_domain_that_is_not_in_evidence_is_found_by_any_of_its_names() -> None:
+    one = rights(**groups((f"{FOREIGN}-1101", "SALTMARSH\\ines", "user"), (f"{FOREIGN}-1102", "SALTMARSH\\Night Watch", "group")))
+    for name in (
+        "ines@SALTMARSH",
+        "ines",
+        "SALTMARSH\\ines",
+        "saltmarsh\\INES",
+        "%Night Watch",
+        "%SALTMARSH\\Night Watch",
+        "%Night Watch@SALTMARSH",
+    ):
+        assert one.knows(name), name
+        assert [str(held.right) for held in one.holdings_of(name)] == ["admin"], name
+    assert not one.knows("SALTMARSH\\lena")

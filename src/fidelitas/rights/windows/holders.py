@@ -34,8 +34,8 @@ class Holders:
         self.directories = directories
         self.anyone = self._here(PrincipalKind.ANY_ACCOUNT, "")
 
-    def _here(self, kind: PrincipalKind, name: str) -> Principal:
-        return Principal(kind=kind, name=name, subject=self._facts.subject)
+    def _here(self, kind: PrincipalKind, name: str, *aliases: str) -> Principal:
+        return Principal(kind=kind, name=name, subject=self._facts.subject, aliases=aliases)
 
     def local(self, account: LocalAccount) -> Principal:
         """Return an account of the machine as a holder: with the machine before its name where a domain has an account of that name."""
@@ -117,6 +117,10 @@ class Holders:
         return next((one for one in self.directories[0].by_sid.values() if one.name.lower() == short.lower()), None)
 
     def _elsewhere(self, name: str, *, is_group: bool) -> Principal:
-        """Return someone of a domain that is not in evidence: ``name@DOMAIN``."""
+        r"""Return someone of a domain that is not in evidence: ``name@DOMAIN``, to be asked for as ``DOMAIN\name``, too."""
         domain, _, short = name.rpartition("\\")
-        return self._here(PrincipalKind.GROUP if is_group else PrincipalKind.ELSEWHERE, f"{short}@{domain}" if domain else short)
+        if not domain:
+            return self._here(PrincipalKind.GROUP if is_group else PrincipalKind.ELSEWHERE, short)
+        if is_group:
+            return self._here(PrincipalKind.GROUP, f"{short}@{domain}", f"%{name}", f"%{short}")
+        return self._here(PrincipalKind.ELSEWHERE, f"{short}@{domain}", name)
