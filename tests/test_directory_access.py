@@ -434,13 +434,15 @@ def test_an_account_of_a_directory_is_found_by_any_of_its_names(settings: tuple[
     (tmp_path / "tides.ldif").write_text(domain())
     ran = fidelitas("survey", handed_in(tmp_path, sudoers=sudoers, files=files), tmp_path / "tides.ldif", cwd=tmp_path)
     assert ran.status in (0, 1), ran.err
-    for name in ("ulla", here, "ulla@tides.example", "TIDES\\ulla", "Ulla@TIDES.example", "S-1-5-21-1-2-3-1100"):
+    for name in ("ulla", here, "ULLA", "ulla@tides.example", "TIDES\\ulla", "Ulla@TIDES.example", "S-1-5-21-1-2-3-1100"):
         held = fidelitas("holders", "--account", name, "--format", "json", cwd=tmp_path).json["holdings"]
         assert {(one["subject"], one["holder"]["name"], one["right"]) for one in held} == {("knot", here, "root")}, name
         why = fidelitas("why", name, "knot", "--format", "json", cwd=tmp_path).json
         assert [one["holder"]["name"] for one in why["holdings"]] == [here], name
         (page,) = fidelitas("account", name, "--on", "knot", "--format", "json", cwd=tmp_path).json["hosts"]
         assert (page["account"], bool(page["holdings"])) == (here, True), name
+    group = fidelitas("account", "%OPS", "--format", "json", cwd=tmp_path).json["groups"]
+    assert {(one["subject"], member["name"]) for one in group for member in one["members"]} == {("knot", here), ("tides", "Ulla")}
     left = fidelitas("leaver", "ulla", "--format", "json", cwd=tmp_path).json
     assert {(one["subject"], one["account"]) for one in left["remaining"]} == {("knot", here)}
     (tmp_path / "map.csv").write_text("person,accounts\nUlla Brandt,tides:Ulla\nRosa Lind,rosa\n")

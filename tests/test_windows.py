@@ -824,6 +824,8 @@ def test_someone_of_a_domain_that_is_not_in_evidence_is_found_by_any_of_its_name
     for name in (
         "ines@SALTMARSH",
         "ines",
+        "INES",
+        "%NIGHT watch",
         "SALTMARSH\\ines",
         "saltmarsh\\INES",
         "%Night Watch",

@@ -8,7 +8,7 @@ hosts; of accounts that are not just as a directory has them it is kept here.
 import sys
 from array import array
 from collections import ChainMap
-from collections.abc import Callable, ItemsView, Iterable, Iterator, Mapping, Sequence, ValuesView
+from collections.abc import Callable, Container, ItemsView, Iterable, Iterator, Mapping, Sequence, ValuesView
 from functools import cached_property
 from itertools import chain
 from typing import NamedTuple
@@ -162,7 +162,8 @@ class HoldersInBrief:
 
     def may_hold(self, holder: str) -> bool:
         """Return whether someone who is called so holds anything, or may."""
-        return sought(holder) in self.kept.sought_by or any(map(self._takes, {holder, *self.called(holder)}))
+        names = {holder, *self.called(holder)}
+        return any(sought(name) in self.kept.sought_by or self._takes(name) for name in names)
 
     def called(self, holder: str) -> Sequence[str]:
         """Return the accounts and groups of a directory that a name can mean."""
@@ -202,13 +203,18 @@ class KeptHolders:
         """The holdings worked out one by one."""
         return tuple(holding_of(one, self._links) for one in self._read.by_node)
 
-    def holdings_of(self, holder: str) -> tuple[Holding, ...]:
-        """Return those of all holdings whose holder is called so."""
-        called = {number for number, principal in self._links.principals() if principal.is_called(holder)}
+    def holdings_of(self, holder: str, *, alike: bool = True) -> tuple[Holding, ...]:
+        """Return those of all holdings whose holder is meant by a name; `alike` unless the host itself has someone of that name."""
+        labels = frozenset(self.called(holder, alike=alike))
+        called = {number for number, one in self._links.principals() if one.is_called(holder) or self._is_taken(one, labels)}
         named = (holding_of(one, self._links) for one in self._read.by_node if one.principal in called)
         own = self._read.lent.own
-        taken = (name for name in self.called(holder) if name != holder and (name not in own or self._own[name].node.is_called(holder)))
+        taken = (name for name in labels - {holder} if name not in own or self._is_taken(self._own[name].node, labels))
         return tuple(sorted((*named, *(held for name in (holder, *taken) for held in self._given_to(name))), key=order_of))
+
+    def _is_taken(self, one: Principal, labels: Container[str]) -> bool:
+        """Return whether someone is of a directory and has one of some names here."""
+        return one.subject != self.subject and str(one) in labels
 
     def _given_to(self, account: str) -> Iterator[Holding]:
         """Yield what groups give to an account, of which no more is made than it holds."""
@@ -217,9 +223,9 @@ class KeptHolders:
             ways = ((right, [way for way in by_link if way[0] in taken]) for right, by_link in self._read.lent.onward)
             yield from self._by_groups([(right, some) for right, some in ways if some]).held_by(account)
 
-    def called(self, holder: str) -> Sequence[str]:
+    def called(self, holder: str, *, alike: bool = True) -> Sequence[str]:
         """Return the accounts, and the groups as ``%name``, that the host takes of some directory and that a name can mean."""
-        return self._nesting.meant_by(holder) if self._nesting is not None else ()
+        return self._nesting.meant_by(holder, alike=alike) if self._nesting is not None else ()
 
     def taken_from(self, directory: str, name: str) -> Sequence[str]:
         """Return the accounts that come from a directory and can be meant by a name."""

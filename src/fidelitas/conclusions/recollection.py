@@ -113,7 +113,9 @@ class Recollection:
             kept = self.holders_of(like)
             if kept is None:
                 return None
-            self._holdings[like, holder] = found = kept.holdings_of(holder)
+            conclusion = self._conclusions.get(like)
+            alike = conclusion is None or holder not in conclusion.names
+            self._holdings[like, holder] = found = kept.holdings_of(holder, alike=alike)
             self._briefs |= {(like, held.principal): kept.in_brief(held.principal) for held in found}
         return self._holdings[like, holder]
 

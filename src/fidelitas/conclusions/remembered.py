@@ -135,10 +135,7 @@ class RememberedHost(HostRights):
 
     def knows(self, holder: str) -> bool:
         """Return whether there is such an account, or such a group (written ``%name``), or such another holder."""
-        if holder in self.conclusion.names:
-            return True
-        kept = self._kept
-        return self.judged.knows(holder) if kept is None else bool(self._taken_here(kept, holder)) or bool(self.holdings_of(holder))
+        return holder in self.conclusion.names or bool(self.meant_by(holder))
 
     def meant_by(self, holder: str) -> list[str]:
         """Return what those are called here that a name can mean."""
@@ -146,7 +143,7 @@ class RememberedHost(HostRights):
         if kept is None:
             return self.judged.meant_by(holder)
         own = [holder] if holder in self.conclusion.names else []
-        return list(dict.fromkeys([*own, *self._taken_here(kept, holder)])) or SubjectRights.meant_by(self, holder)
+        return list(dict.fromkeys([*own, *self._taken_here(kept, holder)])) or ([holder] if self.holdings_of(holder) else [])
 
     def taken_from(self, directory: str, name: str) -> list[str]:
         """Return the accounts here that come from a directory and can be meant by a name."""
@@ -157,7 +154,8 @@ class RememberedHost(HostRights):
 
     def _taken_here(self, kept: KeptHolders, holder: str) -> list[str]:
         """Return the accounts and groups of a directory that a name can mean, but for those in whose place the host has its own."""
-        return [name for name in kept.called(holder) if name not in self.conclusion.accounts]
+        alike = holder not in self.conclusion.names
+        return [name for name in kept.called(holder, alike=alike) if name not in self.conclusion.accounts]
 
     @property
     def _kept(self) -> KeptHolders | None:

@@ -6,7 +6,7 @@ from typing import Any
 
 from fidelitas.reports.blocks import Block, Row
 from fidelitas.reports.documents import holding_document
-from fidelitas.reports.group import group_document, group_page
+from fidelitas.reports.group import group_documents, group_page
 from fidelitas.reports.holders import Filter, holders_table, selected
 from fidelitas.reports.report import Report
 from fidelitas.reports.standing import standing_on
@@ -55,12 +55,12 @@ def account_document(name: str, subjects: Sequence[SubjectRights]) -> dict[str, 
     """Return the JSON document of an account, on hosts and on other subjects."""
     asked = () if name.startswith("%") else subjects
     pages = [(words_of(one).section, page) for one in asked for page in words_of(one).documents(one, name)]
-    elsewhere = ((one, holding) for one in subjects for holding in one.from_elsewhere if holding.principal.is_called(name))
+    elsewhere = ((one, holding) for one in subjects for holding in one.from_elsewhere if one.means(name)(holding.principal))
     return {
         "schema": "fidelitas/account/1",
         "account": name,
         "hosts": [page for section, page in pages if section == "hosts"],
         "from_elsewhere": [holding_document(one, holding) for one, holding in elsewhere],
         "servers": [page for section, page in pages if section == "servers"],
-        "groups": [page for page in (group_document(one, name) for one in subjects if name.startswith("%")) if page is not None],
+        "groups": [page for one in subjects if name.startswith("%") for page in group_documents(one, name)],
     }

@@ -12,13 +12,21 @@ from fidelitas.reports.subjects.words import holding_rows
 from fidelitas.rights import Holding, HostRights, Principal, PrincipalKind, SubjectRights
 from fidelitas.rights.linux.groups import conferred
 
-__all__ = ["group_document", "group_page"]
+__all__ = ["group_documents", "group_page"]
 
 
 def group_page(rights: SubjectRights, name: str) -> list[Block]:
-    """Return the block of a group, written ``%name``; none where the subject does not know it."""
+    """Return a block for each group that a name, written ``%name``, can mean; none where the subject does not know it."""
+    return [_block(rights, label, "" if label == name else f", as {label}") for label in _meant(rights, name)]
+
+
+def _meant(rights: SubjectRights, name: str) -> list[str]:
     if not rights.knows(name):
         return []
+    return [label for label in rights.meant_by(name) if label.startswith("%")] or [name]
+
+
+def _block(rights: SubjectRights, name: str, named: str) -> Block:
     members, found = list(members_of(rights, _principal(rights, name))), _facts(rights, name)
     rows = [Row(f"group ID {found.gid} ({found.place.in_file()})")] if found is not None else []
     rows.append(Row(counted(len(members), "member") if members else "no members"))
@@ -27,7 +35,7 @@ def group_page(rights: SubjectRights, name: str) -> list[Block]:
     if verdict is not None:
         rows.append(Row(f"{f'confers {verdict.right}' if verdict.right else 'gives nothing'}: {verdict.reason}"))
     held = [row for holding in _held(rights, name) for row in holding_rows(holding)]
-    return [Block(f"{rights.subject}", (*rows, *(held or [Row("holds no elevated right")])))]
+    return Block(f"{rights.subject}{named}", (*rows, *(held or [Row("holds no elevated right")])))
 
 
 def _member(member: AdminMember) -> str:
@@ -48,10 +56,12 @@ def _held(rights: SubjectRights, name: str) -> Sequence[Holding]:
     return [holding for holding in rights.holdings if str(holding.principal) == name]
 
 
-def group_document(rights: SubjectRights, name: str) -> dict[str, Any] | None:
-    """Return a group's page as part of a JSON document; nothing where it is not known."""
-    if not rights.knows(name):
-        return None
+def group_documents(rights: SubjectRights, name: str) -> list[dict[str, Any]]:
+    """Return the pages of the groups that a name can mean as parts of a JSON document; none where the subject does not know it."""
+    return [_document(rights, label) for label in _meant(rights, name)]
+
+
+def _document(rights: SubjectRights, name: str) -> dict[str, Any]:
     found = _facts(rights, name)
     return {
         "subject": rights.subject,

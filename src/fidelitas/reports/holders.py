@@ -2,7 +2,7 @@
 
 import shlex
 from collections import Counter
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from typing import Any
 
 from fidelitas.charter import Sanction, Sanctions
@@ -44,10 +44,9 @@ class Filter:
         self.account, self.right, self.subject, self.strength = account, right, subject, strength
 
     def matches(self, rights: SubjectRights, holding: Holding) -> bool:
-        """Return whether a holding is asked for."""
+        """Return whether a holding of the account that is asked for is."""
         return (
-            (self.account is None or holding.principal.is_called(self.account))
-            and self.is_wanted(holding.right)
+            self.is_wanted(holding.right)
             and (self.subject is None or rights.subject == self.subject)
             and (self.strength is None or str(holding.strength) == self.strength)
         )
@@ -193,9 +192,15 @@ def rows_on(servers: Sequence[SubjectRights], places: Sequence[tuple[str, str]],
     rows: list[Row] = []
     for subject, path in dict.fromkeys(places):
         here = [server for server in servers if server.subject == subject]
-        found = [(server, holding) for server in here for holding in server.on(path)] if path else selected(here, chosen)
+        found = [row for server in here for row in _on(server, path, chosen)] if path else selected(here, chosen)
         rows += [(server, holding) for server, holding in found if chosen.matches(server, holding)]
     return rows
+
+
+def _on(server: SubjectRights, path: str, chosen: Filter) -> Iterator[Row]:
+    """Yield what the account that is asked for may do with an object, or all."""
+    meant = server.means(chosen.account) if chosen.account is not None else lambda _: True
+    return ((server, holding) for holding in server.on(path) if meant(holding.principal))
 
 
 def lacking(servers: Sequence[SubjectRights], places: Sequence[tuple[str, str]]) -> Lack | None:

@@ -72,8 +72,8 @@ def _held(account: str, host: SubjectRights, path: str) -> list[Holding]:
     """Return what an account holds, on an object also what every account does."""
     if not path:
         return list(host.holdings_of(account))
-    every = PrincipalKind.ANY_ACCOUNT
-    return [holding for holding in host.on(path) if holding.principal.is_called(account) or holding.principal.kind is every]
+    meant = host.means(account)
+    return [holding for holding in host.on(path) if meant(holding.principal) or holding.principal.kind is PrincipalKind.ANY_ACCOUNT]
 
 
 def _holding(holding: Holding, grants: Grants | None) -> Block:

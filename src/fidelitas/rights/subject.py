@@ -122,8 +122,8 @@ class SubjectRights(ABC):
         return self.own_holdings, other.own_holdings
 
     def holdings_of(self, holder: str) -> tuple[Holding, ...]:
-        """Return those of all holdings whose holder is called so (`Principal.is_called`)."""
-        return tuple(holding for holding in self.holdings if holding.principal.is_called(holder))
+        """Return those of all holdings whose holder is meant by a name."""
+        return tuple(filter(self._of(holder), self.holdings))
 
     def own_holdings_with(self, wanted: Callable[[Right], bool]) -> tuple[Holding, ...]:
         """Return those of the own holdings whose right is wanted."""
@@ -131,7 +131,7 @@ class SubjectRights(ABC):
 
     def own_holdings_of(self, holder: str) -> tuple[Holding, ...]:
         """Return those of the own holdings whose holder is called so."""
-        return tuple(holding for holding in self.own_holdings if holding.principal.is_called(holder))
+        return tuple(filter(self._of(holder), self.own_holdings))
 
     def own_holders(self) -> set[str]:
         """Return the holders of the own holdings, as they are written."""
@@ -156,7 +156,11 @@ class SubjectRights(ABC):
 
     def held_by(self, name: str) -> tuple[Holding, ...]:
         """Return what an account, group or role holds."""
-        return tuple(holding for holding in self.holdings if holding.principal.is_called(name))
+        return tuple(filter(self._of(name), self.holdings))
+
+    def _of(self, holder: str) -> Callable[[Holding], bool]:
+        meant = self.means(holder)
+        return lambda holding: meant(holding.principal)
 
     def has_account(self, principal: Principal) -> bool:
         """Return whether a holder is an account or role that is listed among those of the subject."""
@@ -173,6 +177,10 @@ class SubjectRights(ABC):
     @abstractmethod
     def knows(self, holder: str) -> bool:
         """Return whether there is such an account, role or group (written ``%name``), or such another holder."""
+
+    def means(self, holder: str) -> Callable[[Principal], bool]:
+        """Return what says of a holder of the subject whether a name means it."""
+        return lambda one: one.is_called(holder)
 
     # Whether an account can be meant by a name that is not its own.
     has_further_names: ClassVar[bool] = False

@@ -104,7 +104,8 @@ def _in_a_line(who: Identity) -> str:
 
 
 def _from_elsewhere(host: HostRights, name: str) -> list[Holding]:
-    return [holding for holding in host.from_elsewhere if holding.principal.is_called(name)]
+    meant = host.means(name) if host.from_elsewhere else None
+    return [holding for holding in host.from_elsewhere if meant is not None and meant(holding.principal)]
 
 
 def _page(host: HostRights, who: Identity, named: str) -> Block:

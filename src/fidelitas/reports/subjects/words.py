@@ -75,24 +75,31 @@ class SubjectWords:
 
     def pages(self, rights: Any, name: str) -> list[Block]:
         """Return the blocks of an account's page: what it is here, its groups, what it holds; none where it is not known."""
-        if not rights.knows(name):
-            return []
+        return [self._page(rights, label, "" if label == name else f", as {label}") for label in _meant(rights, name)]
+
+    def _page(self, rights: Any, name: str, named: str) -> Block:
         groups = [Row(group.removeprefix("%"), label="group") for group in sorted(rights.belongs_to(name))]
         held = [row for holding in rights.held_by(name) for row in holding_rows(holding)]
         rows = [*(Row(line) for line in self.about(rights, name)), *groups, *(held or [Row("holds no elevated right")])]
-        return [Block(rights.subject, tuple(rows))]
+        return Block(f"{rights.subject}{named}", tuple(rows))
 
     def documents(self, rights: Any, name: str) -> list[dict[str, Any]]:
         """Return the pages of the accounts that a name can mean as parts of a JSON document; none where it is not known."""
-        if not rights.knows(name):
-            return []
-        page = {
-            "subject": rights.subject,
-            "about": list(self.about(rights, name)),
-            "groups": sorted(rights.belongs_to(name)),
-            "holdings": [holding_document(rights, holding) for holding in rights.held_by(name)],
-        }
-        return [page]
+        return [
+            {
+                "subject": rights.subject,
+                "about": list(self.about(rights, label)),
+                "groups": sorted(rights.belongs_to(label)),
+                "holdings": [holding_document(rights, holding) for holding in rights.held_by(label)],
+            }
+            for label in _meant(rights, name)
+        ]
+
+
+def _meant(rights: Any, name: str) -> list[str]:
+    """Return the accounts or roles that a name can mean on a subject that knows it."""
+    meant: list[str] = rights.accounts_meant(name) if rights.knows(name) else []
+    return meant
 
 
 def holding_rows(holding: Holding) -> list[Row]:

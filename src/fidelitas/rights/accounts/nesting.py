@@ -181,9 +181,19 @@ class Nesting:
             known = self._nodes[kind, name] = Principal(kind=kind, name=name, subject=subject, aliases=self._further_names(kind, name))
         return known
 
-    def meant_by(self, holder: str) -> Sequence[str]:
-        """Return the accounts, and the groups as ``%name``, that a name can mean: as hosts write it, or as the directory does."""
-        return self._labels.get(sought(holder), ())
+    def meant_by(self, holder: str, *, alike: bool = True) -> Sequence[str]:
+        """Return the accounts, and the groups as ``%name``, that a name can mean: as hosts write it, or as the directory does.
+
+        Where it means none, those `alike`, which differ from it in the case of letters alone.
+        """
+        return self._labels.get(sought(holder)) or (self._labels_alike.get(holder.casefold(), ()) if alike else ())
+
+    @cached_property
+    def _labels_alike(self) -> Mapping[str, Sequence[str]]:
+        found: dict[str, dict[str, None]] = {}
+        for name, labels in self._labels.items():
+            found.setdefault(name.casefold(), {}).update(dict.fromkeys(labels))
+        return {name: tuple(labels) for name, labels in found.items()}
 
     def taken_from(self, subject: str, holder: str) -> list[str]:
         """Return the accounts that a name means and that come from one of the directories."""

@@ -1,6 +1,6 @@
 """What the objects of a directory amount to: memberships and powers as links, holders as holdings, and what is not in evidence."""
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from functools import cached_property
 
 from fidelitas.distinguished_names import folded, realm_of
@@ -222,6 +222,11 @@ class DirectoryRights(RowSubject):
             qualified = self.by_qualified_name.get(holder.lower().removeprefix("%"))
             found = [qualified] if qualified is not None and str(qualified).startswith("%") == holder.startswith("%") else []
         return list(dict.fromkeys(map(str, found)))
+
+    def means(self, holder: str) -> Callable[[Principal], bool]:
+        """Return what says of a holder whether a name means it, by any of its names."""
+        labels = frozenset(self.meant_by(holder))
+        return lambda one: str(one) in labels or one.is_called(holder)
 
     def belongs_to(self, name: str) -> Iterable[str]:
         """Return the groups of an account or group, at any depth."""

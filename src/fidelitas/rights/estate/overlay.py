@@ -178,7 +178,7 @@ class HostOverlay(HostRights):
 
     def meant_by(self, holder: str) -> list[str]:
         """Return what those are called here that a name can mean."""
-        return list(self.first.population.meant_by(holder)) or SubjectRights.meant_by(self, holder)
+        return list(self.first.population.meant_by(holder)) or ([holder] if self.holdings_of(holder) else [])
 
     def holdings_of(self, holder: str) -> tuple[Holding, ...]:
         """Return those of all holdings whose holder is called so."""

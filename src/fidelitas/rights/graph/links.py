@@ -68,6 +68,10 @@ class Principal(Struct, frozen=True, kw_only=True):
         short = self._short
         return name == str(self) or (bool(short) and name == short) or (bool(self.aliases) and self._has_alias(name))
 
+    def is_called_alike(self, name: str) -> bool:
+        """Return the same, whatever the case of letters."""
+        return name.casefold() in {one.casefold() for one in (str(self), self._short, *self.aliases) if one}
+
     @property
     def _short(self) -> str:
         return self.name.rpartition("@")[0] if self.kind in (PrincipalKind.ELSEWHERE, PrincipalKind.ROLE) else ""

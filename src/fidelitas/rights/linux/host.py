@@ -222,11 +222,20 @@ class HostRights(SubjectRights):
 
     def knows(self, holder: str) -> bool:
         """Return whether there is such an account, or such a group (written ``%name``), or such another holder."""
-        return bool(self.population.meant_by(holder)) or bool(self.holdings_of(holder))
+        return bool(self.meant_by(holder))
 
     def meant_by(self, holder: str) -> list[str]:
         """Return what those are called here that a name can mean: an account of a directory can be called otherwise there."""
-        return list(self.population.meant_by(holder)) or super().meant_by(holder)
+        return list(self.population.meant_by(holder)) or ([holder] if self._names(holder) else [])
+
+    def _names(self, holder: str) -> bool:
+        """Return whether someone who is no account and no group of it, such as one of another host, is called so."""
+        return any(held.principal.is_called(holder) for held in (*self.by_node, *self.from_elsewhere))
+
+    def means(self, holder: str) -> Callable[[Principal], bool]:
+        """Return what says of a holder whether a name means it: one of a directory also by what it is called there."""
+        labels = frozenset(self.meant_by(holder))
+        return lambda one: one.is_called(holder) or (one.subject != self.subject and str(one) in labels)
 
     def taken_from(self, directory: str, name: str) -> list[str]:
         """Return the accounts here that come from a directory and can be meant by a name: of one that it has, what it is called here."""
@@ -236,7 +245,8 @@ class HostRights(SubjectRights):
 
     def holdings_of(self, holder: str) -> tuple[Holding, ...]:
         """Return those of all holdings whose holder is called so."""
-        named = (holding for holding in (*self.by_node, *self.from_elsewhere) if holding.principal.is_called(holder))
+        meant = self.means(holder)
+        named = (holding for holding in (*self.by_node, *self.from_elsewhere) if meant(holding.principal))
         given = (holding for name in self.population.meant_by(holder) for holding in self.group_edges.held_by(name))
         return tuple(sorted((*named, *given), key=order_of))
 

@@ -106,7 +106,7 @@ class Population(Struct, frozen=True, dict=True):
         An account or group of the host's own is meant by its own name alone.
         """
         exact = holder in self.by_name or (holder.startswith("%") and holder.removeprefix("%") in self.own_group_names)
-        called = self.nesting.meant_by(holder) if self.nesting is not None else ()
+        called = self.nesting.meant_by(holder, alike=not exact) if self.nesting is not None else ()
         taken = (one for one in called if one.startswith("%") or one not in self.by_name or self.by_name[one].of_directory)
         return tuple(dict.fromkeys((*((holder,) if exact else ()), *taken)))
 

@@ -3,7 +3,7 @@
 Administrators are told by SID.  What runs as the system is as safe as its program, the folders on the way to it, and its settings.
 """
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from functools import cached_property
 from typing import NamedTuple
 
@@ -77,14 +77,21 @@ class WindowsRights(RowSubject):
 
     def knows(self, holder: str) -> bool:
         """Return whether there is such an account or group here, or one of a directory that holds something here."""
-        groups = (f"%{group.name}" for group in self.facts.groups)
-        local = (self.holders.local(account) for account in self.facts.accounts)
-        known = any(account.is_called(holder) for account in local)
-        return known or holder in groups or any(held.principal.is_called(holder) for held in self.holdings)
+        return bool(self.meant_by(holder))
+
+    def meant_by(self, holder: str) -> list[str]:
+        """Return what those are called here that a name can mean: accounts and groups of the machine, and others that hold something."""
+        groups = (f"%{group.name}" for group in self.facts.groups if f"%{group.name}".casefold() == holder.casefold())
+        known = (*map(self.holders.local, self.facts.accounts), *(held.principal for held in self.holdings))
+        return list(dict.fromkeys((*groups, *(str(one) for one in known if one.is_called_alike(holder)))))
+
+    def means(self, holder: str) -> Callable[[Principal], bool]:
+        """Return what says of a holder whether a name means it: the case of letters does not matter to Windows."""
+        return lambda one: one.is_called_alike(holder)
 
     def belongs_to(self, name: str) -> Iterable[str]:
         """Return the groups that an account or group is in, at any depth."""
-        mine = {str(self.holders.local(one)) for one in self.facts.accounts if self.holders.local(one).is_called(name)} | {name}
+        mine = {str(one) for one in map(self.holders.local, self.facts.accounts) if one.is_called_alike(name)} | {name}
         return sorted(set(reached(mine, lambda one: self._above.get(one, ()))) - mine)
 
     @cached_property
