@@ -3,6 +3,7 @@
 Of a directory what was read last is kept, and no more; it holds for evidence that states the same, whenever that was taken.
 """
 
+from contextlib import suppress
 from hashlib import blake2b
 
 from msgspec import Struct
@@ -36,11 +37,17 @@ def kept_directory(store: AnswerStore, name: str) -> DirectoryFacts | None:
 
 
 def keep_directory(store: AnswerStore, facts: DirectoryFacts) -> None:
-    """Keep what the evidence of a directory states; nothing of damaged evidence, and of one with text that is not Unicode."""
+    """Keep what the evidence of a directory states; nothing of damaged evidence, and of what is not the same when it is read back."""
     mark = store.marks().get(facts.subject)
     content = encode(_Form(mark.stated, facts)) if mark is not None else None
-    if content is not None and len(content) <= _MOST:
+    if content is not None and len(content) <= _MOST and _is_same(content, facts):
         store.put({_key(facts.subject): content}, rules_digest())
+
+
+def _is_same(content: bytes, facts: DirectoryFacts) -> bool:
+    with suppress(ConclusionError):
+        return decode(content, _Form).facts == facts
+    return False
 
 
 def _key(name: str) -> bytes:
