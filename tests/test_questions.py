@@ -251,3 +251,23 @@ def test_a_conditional_grant_does_not_hide_a_weakness(estate: Estate) -> None:  
     granted, _, obtainable = out.partition("Can be obtained by a weakness")
     assert "any account" in obtainable
     assert "any account  " not in granted.partition("Granted")[2]
+
+
+def test_whoever_is_listed_is_found_by_name_with_all_that_is_listed(estate: Estate) -> None:  # noqa: F811
+    """One of each kind of holder, and those with the most: what is asked about them leaves out no subject, and nothing that they hold."""
+    listed: dict[tuple[str, str], set[tuple[str, str]]] = {}
+    for row in asked(estate, "holders", "--each", "--format", "json").json["holdings"]:
+        listed.setdefault((row["holder"]["kind"], row["holder"]["name"]), set()).add((row["subject"], row["right"]))
+    kinds = {kind: (kind, name) for kind, name in sorted(listed, reverse=True)}
+    most = sorted(listed, key=lambda one: -len(listed[one]))[:1]
+    assert {"account", "group", "any account", "key", "password holder"} <= kinds.keys()
+    for kind, name in dict.fromkeys((*kinds.values(), *most)):
+        held = listed[kind, name]
+        for command in (("holders", "--account", name), ("why", name)):
+            found = asked(estate, *command, "--format", "json").json["holdings"]
+            assert held <= {(one["subject"], one["right"]) for one in found}, (command, name)
+        page = asked(estate, "account", name, "--format", "json").json
+        check_schema("account", page)
+        there = [holding for part in ("hosts", "servers", "groups") for one in page[part] for holding in [*one["holdings"]]]
+        rights = {(one["subject"], one["right"]) for one in (*there, *page["from_elsewhere"], *page["others"])}
+        assert held <= rights, name

@@ -11,7 +11,8 @@ from fidelitas.reports.holders import Filter, holders_table, selected
 from fidelitas.reports.report import Report
 from fidelitas.reports.standing import standing_on
 from fidelitas.reports.subjects import words_of
-from fidelitas.rights import SubjectRights
+from fidelitas.reports.subjects.linux import held_by_others
+from fidelitas.rights import HostRights, PrincipalKind, SubjectRights
 
 __all__ = ["account_blocks", "account_document", "account_report"]
 
@@ -28,7 +29,8 @@ def account_report(name: str, subjects: Sequence[SubjectRights]) -> Report:
 
 
 def _onward(name: str) -> str:
-    used = "" if name.startswith("%") else f" · fidelitas usage --person {shlex.quote(name)}"
+    is_account = not name.startswith(("%", "key ", PrincipalKind.ANY_ACCOUNT.value)) and not name.endswith("'s password")
+    used = f" · fidelitas usage --person {shlex.quote(name)}" if is_account else ""
     return f"fidelitas why {shlex.quote(name)}{used}"
 
 
@@ -61,6 +63,7 @@ def account_document(name: str, subjects: Sequence[SubjectRights]) -> dict[str, 
         "account": name,
         "hosts": [page for section, page in pages if section == "hosts"],
         "from_elsewhere": [holding_document(one, holding) for one, holding in elsewhere],
+        "others": [holding_document(one, held) for one in subjects if isinstance(one, HostRights) for held in held_by_others(one, name)],
         "servers": [page for section, page in pages if section == "servers"],
         "groups": [page for one in subjects if name.startswith("%") for page in group_documents(one, name)],
     }

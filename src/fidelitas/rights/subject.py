@@ -301,8 +301,10 @@ class DatabaseServer(RowSubject):
         """Return whether someone holds it who may become, on the host, the account that the server accepts by its socket."""
         return all(route.links[0].mechanism is Mechanism.HOST for route in holding.routes)
 
-    def knows_of_host(self, holder: str) -> bool:
-        """Return whether an account of the host that leads into the server is called so."""
+    def knows_other(self, holder: str) -> bool:
+        """Return whether an account of the host that leads into the server is called so, or "any account", where that holds something."""
+        if holder == PrincipalKind.ANY_ACCOUNT.value:
+            return bool(self.holdings_of(holder))
         return any(link.source.is_called(holder) for link in self.from_host)
 
     def role(self, name: str) -> Principal:

@@ -14,7 +14,7 @@ from fidelitas.rights import AccountKind, Holding, HostRights, Identity, Login, 
 from fidelitas.rights.linux.groups import conferred
 from fidelitas.rights.linux.live import Stale, stale_groups
 
-__all__ = ["WORDS"]
+__all__ = ["WORDS", "held_by_others"]
 
 # What is added to an account's kind where it does not simply log in with a password.
 _LOGIN = {
@@ -28,6 +28,9 @@ _LOGIN = {
     Login.BARRED: ", refused",
     Login.UNKNOWN: ", login unknown",
 }
+
+
+_NO_ACCOUNTS = frozenset({PrincipalKind.ANY_ACCOUNT, PrincipalKind.KEY, PrincipalKind.PASSWORD})
 
 
 class _Words(SubjectWords):
@@ -86,7 +89,12 @@ class _Words(SubjectWords):
         held = _from_elsewhere(rights, name)
         own = [_page(rights, who, "" if who.name == name else f", as {who.name}") for who in _meant(rights, name)]
         rows = [row for holding in held for row in (Row(f"as {holding.principal}"), *holding_rows(holding))]
-        return [*own, *([Block(f"{rights.subject}, from another host", tuple(rows))] if held else [])]
+        others = [row for holding in held_by_others(rights, name) for row in holding_rows(holding)]
+        return [
+            *own,
+            *([Block(f"{rights.subject}, from another host", tuple(rows))] if held else []),
+            *([Block(rights.subject, tuple(others))] if others else []),
+        ]
 
     def documents(self, rights: HostRights, name: str) -> list[dict[str, Any]]:
         return [_document(rights, who) for who in _meant(rights, name)]
@@ -96,6 +104,11 @@ def _meant(host: HostRights, name: str) -> Iterator[Identity]:
     """Yield the accounts that a name can mean."""
     known = host.population.by_name
     return (known[one] for one in host.meant_by(name) if one in known)
+
+
+def held_by_others(host: HostRights, name: str) -> list[Holding]:
+    """Return what a holder has who is no account: any account, who has a key or knows a password."""
+    return [holding for holding in host.holdings_of(name) if holding.principal.kind in _NO_ACCOUNTS]
 
 
 def _in_a_line(who: Identity) -> str:

@@ -75,7 +75,7 @@ class MariadbRights(DatabaseServer):
     def knows(self, holder: str) -> bool:
         """Return whether there is such an account, by its whole name or by the user alone."""
         here = holder in self.accounts or any(account.user == holder for account in self.facts.accounts)
-        return here or self.knows_of_host(holder)
+        return here or self.knows_other(holder)
 
     def held_by(self, role: str) -> tuple[Holding, ...]:
         """Return what an account holds, or all accounts of a user."""

@@ -57,8 +57,8 @@ class DatabaseRights(DatabaseServer):
         return tuple(holding for holding in own if not self.by_host_alone(holding))
 
     def knows(self, holder: str) -> bool:
-        """Return whether there is such a role."""
-        return holder in self.privileges.roles or self.knows_of_host(holder)
+        """Return whether there is such a role, or another holder."""
+        return holder in self.privileges.roles or self.knows_other(holder)
 
     def belongs_to(self, role: str) -> Iterable[str]:
         """Return the roles that a role was put into."""
