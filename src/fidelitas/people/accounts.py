@@ -26,7 +26,7 @@ class PersonalAccounts:
         self._own = {(held.principal, held.right) for known in self._known for held in known.subject.own_holdings}
         self._elsewhere: dict[str, list[tuple[SubjectRights, Holding]]] = {}
         for known in self._known:
-            for holding in known.subject.holdings:
+            for holding in _by_themselves(known.subject):
                 if holding.principal.kind is PrincipalKind.ELSEWHERE:
                     self._elsewhere.setdefault(str(holding.principal), []).append((known.subject, holding))
 
@@ -41,6 +41,11 @@ class PersonalAccounts:
     def held_elsewhere(self, accounts: Sequence[tuple[SubjectRights, str]]) -> list[tuple[SubjectRights, Holding]]:
         """Return what accounts hold on other subjects: by keys from host to host, and by sockets of servers."""
         return [found for one, name in accounts for found in self._elsewhere.get(f"{name}@{one.subject}", ())]
+
+
+def _by_themselves(one: SubjectRights) -> Sequence[Holding]:
+    """Return the holdings of a subject, without those that accounts of a directory have by their groups alone: there are thousands."""
+    return (*one.by_node, *one.from_elsewhere) if isinstance(one, HostRights) else one.holdings
 
 
 def _names(known: _Known, person: MappedPerson) -> set[str]:

@@ -195,7 +195,7 @@ class SubjectRights(ABC):
 
     def names(self) -> set[str]:
         """Return what can be asked for as a holder: accounts and groups, and anyone who holds a right."""
-        return {str(holding.principal) for holding in self.own_holdings}
+        return self.own_holders()
 
     def belongs_to(self, name: str) -> Iterable[str]:
         """Return the groups or roles that an account is in, a group as ``%name``."""
