@@ -274,9 +274,9 @@ class _Reading:
     def _recalled_directory(self, name: str) -> DirectoryRights | None:
         """Return the rights in a directory by what is kept of its evidence; nothing where that is to be read."""
         facts = kept_directory(self._answers, name) if self._answers is not None else None
-        rights = None if facts is None else directory_rights_of(facts)
         with suppress(Exception):  # the evidence itself says what is wrong with it
-            if rights is not None:
+            if facts is not None:
+                rights = directory_rights_of(facts)
                 _ = rights.gaps
                 rights.attempt()
                 return rights
