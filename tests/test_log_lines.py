@@ -18,10 +18,13 @@ from hypothesis import strategies as st
 from fidelitas.facts import EventKind, Place
 from fidelitas.languages.logs.clock import Clock
 from fidelitas.languages.logs.entries import BEGINNINGS, lines_that_matter
+from fidelitas.languages.logs.idle import Idle
+from fidelitas.languages.logs.line_columns import blocks_that_matter
 from fidelitas.languages.logs.messages import read_message
 from fidelitas.languages.logs.pulse import Pulse
 from fidelitas.languages.logs.shares import Share, shares_of
 from fidelitas.languages.logs.sparse import candidates
+from fidelitas.languages.logs.stamps import NO_TIME, at_of, microseconds, times_of
 from fidelitas.languages.logs.syslog import SyslogReader
 from fidelitas.languages.logs.thinning import thinned
 from fidelitas.languages.logs.told import without_port
@@ -51,6 +54,22 @@ pieces = st.sampled_from(
 written = st.lists(pieces, min_size=1, max_size=8).map(" ".join)
 
 
+# A stamp that is no time is one by its form; in columns it is not among the frequent forms, and read like the others.
+LONG_BEGIN = b"".join(
+    b"%s knot sudo: ines : TTY=pts/0 ; PWD=/ ; USER=root ; COMMAND=/bin/ls %d\n" % (stamp, number)
+    for number, stamp in enumerate((b"2026-11-01T04:05:06.123456+01:00", b"2026-11-01T04:05:06Z", b"Nov  1 04:05:06") * 9)
+)
+
+
+def parted_in_columns(block: bytes) -> list[tuple[object, ...]]:
+    """Return the lines that matter of a block that is taken for a long one."""
+    with pytest.MonkeyPatch.context() as patch:
+        for limit in ("_WORTH", "_SHORT_BLOCK"):
+            patch.setattr(f"fidelitas.languages.logs.line_columns.{limit}", -1)
+        blocks = list(blocks_that_matter([block], Idle((), lambda *_: None, lambda *_: None)))
+    return [row for lines in blocks for row in zip(*lines.texts, strict=True)]
+
+
 @given(st.lists(st.one_of(written, st.text(alphabet=" :[]-TNov2609sudo\x85\r", max_size=40)), max_size=6))
 def test_lines_are_those_of_their_definition(lines: list[str]) -> None:
     block = "".join(f"{line}\n" for line in lines).encode()
@@ -60,6 +79,10 @@ def test_lines_are_those_of_their_definition(lines: list[str]) -> None:
         if (found := LINE.match(line) or WITHOUT_HOST.match(line)) is not None
     ]
     assert [tuple(line) for line in lines_that_matter([block])] == expected
+    for begin in (LONG_BEGIN, LONG_BEGIN + b"odd\n", b""):  # many lines at once, where they are of a frequent form
+        parted_lines = parted_in_columns(begin + block)
+        before = begin.count(b"\n")
+        assert parted_lines[before - begin.count(b"odd") :] == [(before + number, *line) for number, *line in expected]
     if block:  # where few lines of a long log matter, those that can are found by columns of numbers
         parted = block.split(b"\n")
         looked_at = dict(candidates(np, block, BEGINNINGS))
@@ -71,9 +94,11 @@ def test_where_few_lines_of_a_long_log_matter_the_same_are_found(monkeypatch: py
     other = b"2026-11-01T04:05:06+01:00 knot kernel: usb 1-1: new device\n" * 2000
     one = b"Nov  1 04:05:07 knot sudo: ines : TTY=pts/0 ; PWD=/ ; USER=root ; COMMAND=/bin/ls\n<86>1 2026-11-01T04:05:06Z knot su - - - (to root) ines on pts/0"
     blocks = [other + one + b"\n" + other, other + one, one + b"\n" + other, (one + b"\n") * 2000, other + one + b"\n", other[:-1]]
-    every = list(lines_that_matter(blocks))
-    monkeypatch.setattr("fidelitas.languages.logs.entries._LONG", 0)
-    assert every == list(lines_that_matter(blocks))
+    every = [tuple(line) for line in lines_that_matter(blocks)]
+    monkeypatch.setattr("fidelitas.languages.logs.line_columns._LONG", 0)
+    monkeypatch.setattr("fidelitas.languages.logs.line_columns._WORTH", 0)
+    parted = list(blocks_that_matter(blocks, Idle((), lambda *_: None, lambda *_: None)))
+    assert every == [row for lines in parted for row in zip(*lines.texts, strict=True)]
     assert len(every) == 4 * 2 + 4000
 
 
@@ -101,6 +126,24 @@ def test_a_log_of_which_few_lines_matter_is_the_same_without_the_others(tmp_path
         assert thinned(logs, map, 3) == logs
 
 
+stamp_parts = st.tuples(
+    st.sampled_from(("2026", "1969", "9999", "0000", "2024", "20x6")), st.sampled_from(("-02-29", "-12-31", "-13-01", "-00-10", "-02-30", " 02-01")),
+    st.sampled_from(("T00:00:00", "T23:59:59", "T24:00:00", "T12:60:00", "T12:00:60", "t01:02:03")), st.sampled_from(("", ".000001", ".12345x", ",999999")),
+    st.sampled_from(("Z", "+00:00", "-23:59", "+24:00", "+01:60", "+0100", "", "*01:00")),
+)  # fmt: skip
+
+
+@given(st.lists(stamp_parts.map("".join), min_size=1, max_size=30))
+def test_times_in_columns_are_those_of_a_clock(stamps: list[str]) -> None:
+    clock = Clock(UTC, BEGIN)
+    for stamp, number in zip(stamps, times_of(np, [stamp.encode() for stamp in stamps]).tolist(), strict=True):
+        if number != NO_TIME:
+            assert at_of(number) == clock.read(stamp)
+            assert microseconds(at_of(number)) == number
+    frequent = [f"2026-02-28T{clock_time}{zone}" for clock_time in ("23:59:59", "00:00:00.000001") for zone in ("Z", "-23:59", "+01:00")]
+    assert NO_TIME not in times_of(np, [stamp.encode() for stamp in frequent]).tolist()
+
+
 BEGIN = datetime(1970, 1, 1, tzinfo=UTC)
 ISO = ("%Y-%m-%dT%H:%M:%S.%f+00:00", "%Y-%m-%dT%H:%M:%S+01:00", "%Y-%m-%dT%H:%M:%SZ", "%Y-%m-%d %H:%M:%S", "%Y-%m-%dT%H:%M:%S,%f-02:00")
 
@@ -108,8 +151,11 @@ ISO = ("%Y-%m-%dT%H:%M:%S.%f+00:00", "%Y-%m-%dT%H:%M:%S+01:00", "%Y-%m-%dT%H:%M:
 @given(
     st.sampled_from((ISO[:1], ISO[2:3], ISO, ("%b %e %H:%M:%S",))),
     st.lists(st.tuples(st.integers(-130, 200), st.integers(0, 4), st.booleans()), min_size=1, max_size=80),
+    st.sampled_from((-1, 1 << 30)),
 )
-def test_what_a_log_covers_is_told_of_minutes_as_of_single_lines(forms: tuple[str, ...], steps: list[tuple[int, int, bool]]) -> None:
+def test_what_a_log_covers_is_told_of_many_lines_as_of_single_ones(
+    forms: tuple[str, ...], steps: list[tuple[int, int, bool]], worth: int
+) -> None:
     at, stamps = datetime(2026, 3, 1, 4, 50, tzinfo=UTC), list[str]()
     for step, form, _ in steps:
         at += timedelta(seconds=step / 3)
@@ -117,7 +163,11 @@ def test_what_a_log_covers_is_told_of_minutes_as_of_single_lines(forms: tuple[st
     says = [("Disconnected from" if idle else "Accepted password for") + " ines from 192.0.2.1 port 2" for *_, idle in steps]
     block = "".join(f"{stamp} knot sshd[7]: {says}\n" for stamp, says in zip(stamps, says, strict=True)).encode()
     by, read, singly = at + timedelta(days=1), Pulse(), Pulse()
-    deque(SyslogReader(Clock(UTC, by, stamps[0], stamps[-1]), Place("knot", "auth.log"), read).events([block]))
+    with pytest.MonkeyPatch.context() as patch:
+        limits = {"line_columns._WORTH": worth, "line_columns._SHORT_BLOCK": -1, "syslog._WORTH_COLUMNS": worth}
+        for limit, value in limits.items():
+            patch.setattr(f"fidelitas.languages.logs.{limit}", value)
+        deque(SyslogReader(Clock(UTC, by, stamps[0], stamps[-1]), Place("knot", "auth.log"), read).events([block]))
     clock = Clock(UTC, by, stamps[0], stamps[-1])
     for number, (stamp, (*_, is_idle)) in enumerate(zip(stamps, steps, strict=True), 1):
         if not is_idle:

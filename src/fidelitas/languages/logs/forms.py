@@ -13,7 +13,7 @@ from fidelitas.languages.logs.clock import Clock, has_year
 from fidelitas.languages.logs.content import LogContent
 from fidelitas.languages.logs.counted import Counted
 from fidelitas.languages.logs.directory_log import DirectoryLogReader, is_directory_log
-from fidelitas.languages.logs.entries import first_stamp, lines_that_matter
+from fidelitas.languages.logs.entries import first_stamp, last_stamp
 from fidelitas.languages.logs.journal import JournalReader, is_export, is_journal_json
 from fidelitas.languages.logs.login_records import LastLogReader, LoginReader
 from fidelitas.languages.logs.postgresql_log import PostgresqlLogReader, is_postgresql_log
@@ -107,8 +107,7 @@ def _stamps(content: LogContent) -> list[str]:
     if not first or has_year(first):
         return []
     each = (first_stamp([block]) for block in content.first_blocks())
-    stamps = [line.stamp for line in lines_that_matter(content.last_blocks())]
-    return [first, *(stamp for stamp in each if stamp), *(stamp.decode() for stamp in stamps[-1:])]
+    return [stamp for stamp in (first, *each, last_stamp(content.last_blocks())) if stamp]
 
 
 def _ends(content: LogContent) -> list[str]:

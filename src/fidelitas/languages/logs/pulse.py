@@ -1,16 +1,21 @@
 """How steadily a log was written: lines by hour, and places where its time runs backwards."""
 
 from collections import Counter
+from collections.abc import Sequence
 from datetime import UTC, datetime, timedelta
+from typing import Any
 
 from msgspec import Struct, field
 
 from fidelitas.facts import TimeJump
+from fidelitas.languages.logs.stamps import at_of, microseconds
 
 __all__ = ["Pulse"]
 
 # Lines of several programs, and of a clock that is set right, are now and then out of order by this much.
-_DISORDER, _MINUTE = timedelta(minutes=2), timedelta(minutes=1)
+_DISORDER = timedelta(minutes=2)
+_DISORDER_IN_COLUMNS = _DISORDER // timedelta(microseconds=1)
+_HOUR_IN_COLUMNS = timedelta(hours=1) // timedelta(microseconds=1)
 _MOST_JUMPS = 100
 _START = datetime(1970, 1, 1, tzinfo=UTC)
 
@@ -41,15 +46,33 @@ class Pulse(Struct):
                 self.jumps.append(TimeJump(line=line, before=self._latest, after=at))
             self._latest = at
 
-    def is_steady(self, at: datetime) -> bool:
-        """Return whether no other time of the minute of one, which was counted last, can be a jump."""
-        return self._latest - at <= _DISORDER - _MINUTE
+    def beat_in_columns(self, numpy: Any, times: Any, numbers: Sequence[int]) -> None:
+        """Count lines in their order, as if one by one; `times` are microseconds since 1970, an array of NumPy that is not empty."""
+        latest = numpy.maximum.accumulate(numpy.append(microseconds(self._latest), times))
+        if (latest[:-1] - times > _DISORDER_IN_COLUMNS).any():
+            for at, number in zip(times.tolist(), numbers, strict=True):
+                self.beat(at_of(at), number)
+            return
+        hours = times // _HOUR_IN_COLUMNS
+        begins = numpy.append(0, numpy.flatnonzero(hours[1:] != hours[:-1]) + 1)
+        goes_on = self._hour <= at_of(int(times[0])) <= self._end
+        for hour, count in zip(hours[begins].tolist(), numpy.diff(numpy.append(begins, len(times))).tolist(), strict=True):
+            self.hours[hour] += count
+        turns = times[begins[1:] if goes_on else begins]
+        if len(turns):
+            self._turn(at_of(int(turns[-1])))
+            self.first = min(self.first or self._hour, at_of(int(turns.min())))
+        if latest[-1] == times.max():
+            self._goes_on(at_of(int(latest[-1])))
 
-    def more(self, count: int, at: datetime | None) -> None:
-        """Count lines of the same minute as the last line that was counted, where that is steady; `at` is the latest of them."""
-        self.hours[self._number] += count
-        if at is not None and at >= self._latest:
-            self._goes_on(at)
+    def many_in_columns(self, numpy: Any, times: Any) -> None:
+        """Count lines whose order is not known."""
+        if not len(times):
+            return
+        for hour, count in zip(*(column.tolist() for column in numpy.unique(times // _HOUR_IN_COLUMNS, return_counts=True)), strict=True):
+            self.hours[hour] += count
+        for at in (int(times.min()), int(times.max())):
+            self.many(at_of(at), 0)
 
     def _goes_on(self, at: datetime) -> None:
         self._latest = at

@@ -4,8 +4,9 @@ Keeps what a line alone does not tell: the year, and the names of user IDs.
 """
 
 from collections import Counter, deque
-from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from datetime import datetime
+from itertools import compress
 from typing import Any
 
 from fidelitas.errors import ReadError
@@ -13,16 +14,20 @@ from fidelitas.facts import LOGIN_SERVICES, Event, EventKind, Place, is_ordinary
 from fidelitas.languages.logs.aside import Aside
 from fidelitas.languages.logs.clock import Clock
 from fidelitas.languages.logs.counted import Counted
-from fidelitas.languages.logs.entries import NAMES_HOST, Idle, lines_that_matter
+from fidelitas.languages.logs.entries import NAMES_HOST
+from fidelitas.languages.logs.idle import Idle
 from fidelitas.languages.logs.journal_fields import Names, pairs_of
+from fidelitas.languages.logs.line_columns import Lines, blocks_that_matter
 from fidelitas.languages.logs.messages import idle_beginnings
 from fidelitas.languages.logs.pam_verdicts import OTHER_MODULES, VerdictStream
 from fidelitas.languages.logs.pulse import Pulse
 from fidelitas.languages.logs.repetition import REPEATED, once, repeated
 from fidelitas.languages.logs.shares import WHOLE, Share
+from fidelitas.languages.logs.stamps import NO_TIME, at_of, microseconds
 from fidelitas.languages.logs.sudo_stream import OF_SUDO, SudoStream, key_of
 from fidelitas.languages.logs.told import OF_SSHD, Told, without_port
 from fidelitas.languages.logs.waiting import earliest
+from fidelitas.numeric import columns
 from fidelitas.text import decode
 
 __all__ = ["SyslogReader"]
@@ -33,40 +38,10 @@ _FAILURES = frozenset({EventKind.FAILED, EventKind.LOGIN_FAILED})
 _CONTINUED = b"(command continued)"
 _AHEAD = 1 << 20
 _NINE = 57  # the last digit of ASCII
-# Bytes of a stamp up to its seconds, and from which on its offset stands: of ISO 8601, with "Z" for it, of a traditional one.
-_ISO, _ISO_UTC, _TRADITIONAL = (16, -6), (16, -1), (12, 15)
-_NO_STAMP = b"-"
+_MINUTE, _SECONDS = slice(0, 12), slice(13, 15)  # of a traditional stamp
+_SECOND = 1_000_000
+_WORTH_COLUMNS = 1000  # lines
 _OF_SSHD = frozenset(name.encode() for name in OF_SSHD)
-
-
-class _Minute:
-    """Lines that stand together and are of one minute: what a log covers is told of them at once, as of the first and the latest."""
-
-    __slots__ = ("_clock", "_pulse", "latest", "more", "offset", "text", "width", "zone")
-
-    def __init__(self, clock: Clock, pulse: Pulse) -> None:
-        self._clock, self._pulse = clock, pulse
-        self.width, self.zone = _ISO
-        self.text = self.latest = _NO_STAMP
-        self.offset = b""
-        self.more = 0
-
-    def begin(self, stamp: bytes, number: int) -> None:
-        """Tell of the lines before, and of one that is not of their minute."""
-        self.end()
-        at = self._clock.read(stamp.decode())
-        self._pulse.beat(at, number)
-        if at is None or not self._pulse.is_steady(at):
-            self.text = _NO_STAMP
-            return
-        self.width, self.zone = _TRADITIONAL if stamp[0] > _NINE else _ISO_UTC if stamp.endswith(b"Z") else _ISO
-        self.text, self.offset, self.latest = stamp[: self.width], stamp[self.zone :], stamp
-
-    def end(self) -> None:
-        """Tell of the lines before."""
-        if self.more:
-            self._pulse.more(self.more, self._clock.read(self.latest.decode()))
-            self.more = 0
 
 
 class _Said:
@@ -177,63 +152,98 @@ class SyslogReader:
         return held.popleft()[0]
 
     def _events(self, blocks: Iterable[bytes], after: int) -> Iterator[Event]:
-        told, hosts, known, counted, clock = self._told.of, self._hosts, self._told.known, self._counted, self._clock
-        aside, names, waiting, (undecided, held) = self._aside, self._names, self._sudo.waiting, self._verdicts.held
-        idle = Idle(idle_beginnings(), lambda stamp, count: self._pulse.many(self._clock.near(stamp.decode()), count))
-        tells_time, minute, (by_field, by_json) = self._share.times, _Minute(self._clock, self._pulse), NAMES_HOST
-        passed_over: Collection[bytes] = frozenset() if tells_time else self._others
-        try:
-            for number, stamp, host, program, pid, message in lines_that_matter(blocks, idle, passed_over, after):
-                name, is_ours, met = hosts.get(host) or self._host(host)
-                concerns = is_ours or by_field in message or by_json in message
-                if not concerns and not tells_time and stamp[0] <= _NINE:
-                    continue  # of a stamp without its year the time follows from all lines before
-                if stamp[: minute.width] != minute.text or stamp[minute.zone :] != minute.offset:
-                    minute.begin(stamp, number)
-                elif stamp > minute.latest:
-                    minute.more, minute.latest = minute.more + 1, stamp
-                else:
-                    minute.more += 1
-                if not concerns:
-                    continue
-                if program in _OF_SSHD:
-                    message = without_port(message)  # noqa: PLW2901
-                said = known.get((program, message)) or told(program, message)
-                if said.__class__ is not _Said:
-                    if not said:
-                        self.unknown[program.decode()] += 1
-                    continue
-                event = said.event
-                if said.pairs:
-                    names.learn(event.host or name, said.pairs)
-                if said.is_login and counted is not None and counted.takes(name, said.names):
-                    if event.kind is EventKind.LOGIN:
-                        counted.login(name, event.target, clock.read(stamp.decode()))
-                    continue
-                if aside is not None and said.passes:
-                    if said.names not in met:
-                        self._meet(met, said.names)
-                    elif aside.ready and not (waiting or undecided or held or self._goes_on):
-                        self._pass(aside, said, number, stamp, name, pid)
-                        continue
-                event = self._stamped(self._opened(event, name, message), number, stamp, name, pid)
-                if message.startswith(REPEATED):
-                    yield from repeated(event, decode(message))
-                else:
-                    yield event
-        finally:  # what was read before damage counts
-            minute.end()
+        pulse, clock = self._pulse, self._clock
+        idle = Idle(idle_beginnings(), lambda stamp, count: pulse.many(clock.near(stamp.decode()), count), pulse.many_in_columns)
+        passed_over: Collection[bytes] = frozenset() if self._share.times else self._others
+        for lines in blocks_that_matter(blocks, idle, passed_over, after):
+            if lines.numbers:
+                yield from self._of_block(*self._concerning(lines))
 
-    def _stamped(self, event: Event, number: int, stamp: bytes, host: str, pid: bytes) -> Event:
+    def _concerning(self, lines: Lines) -> tuple[Lines, Sequence[int]]:
+        """Return the lines of a block that are of our share or name a host, with their times; what the log covers is told of all."""
+        hosts = {host: self._hosts.get(host) or self._host(host) for host in set(lines.hosts)}
+        ours = [hosts[host][1] for host in lines.hosts]
+        if lines.names_hosts and not all(ours):
+            by_field, by_json = NAMES_HOST
+            ours = [one or by_field in message or by_json in message for one, message in zip(ours, lines.messages, strict=True)]
+        if lines.times is None:
+            times = self._times(lines.stamps)
+            told = [one or self._share.times or stamp[0] > _NINE for one, stamp in zip(ours, lines.stamps, strict=True)]
+            self._beat([at for at, one in zip(times, told, strict=True) if one], list(compress(lines.numbers, told)))
+            return lines.chosen(ours), list(compress(times, ours))
+        if self._share.times:
+            self._pulse.beat_in_columns(columns(), lines.times, lines.numbers)
+        chosen = lines.chosen(ours)
+        if not self._share.times and chosen.numbers:
+            self._pulse.beat_in_columns(columns(), chosen.times, chosen.numbers)
+        return chosen, chosen.times.tolist()
+
+    def _times(self, stamps: Sequence[bytes]) -> list[int]:
+        """Return the times of stamps in microseconds since 1970, in their order: the year of some follows from those before."""
+        found, minute, begin = list[int](), b"", NO_TIME
+        for stamp in stamps:
+            if stamp[0] > _NINE and stamp[_MINUTE] == minute:
+                found.append(begin if begin == NO_TIME else begin + int(stamp[_SECONDS]) * _SECOND)
+                continue
+            at = self._clock.read(stamp.decode())
+            found.append(NO_TIME if at is None else microseconds(at))
+            if stamp[0] > _NINE:
+                minute, begin = stamp[_MINUTE], NO_TIME if at is None else found[-1] - int(stamp[_SECONDS]) * _SECOND
+        return found
+
+    def _beat(self, times: Sequence[int], numbers: Sequence[int]) -> None:
+        numpy = columns() if len(times) > _WORTH_COLUMNS else None
+        if numpy is not None and min(times) >= 0:
+            self._pulse.beat_in_columns(numpy, numpy.array(times), numbers)
+            return
+        for at, number in zip(times, numbers, strict=True):
+            if at != NO_TIME:
+                self._pulse.beat(at_of(at), number)
+
+    def _of_block(self, lines: Lines, times: Sequence[int]) -> Iterator[Event]:
+        told, hosts, known, counted, aside, names = self._told.of, self._hosts, self._told.known, self._counted, self._aside, self._names
+        waiting, (undecided, held) = self._sudo.waiting, self._verdicts.held
+        messages = [
+            without_port(text) if program in _OF_SSHD else text for program, text in zip(lines.programs, lines.messages, strict=True)
+        ]
+        saids = map(known.get, zip(lines.programs, messages, strict=True))
+        for number, at, host, program, pid, message, said in zip(
+            lines.numbers, times, lines.hosts, lines.programs, lines.pids, messages, list(saids), strict=True
+        ):
+            said = said or told(program, message)  # noqa: PLW2901
+            if said.__class__ is not _Said:
+                if not said:
+                    self.unknown[program.decode()] += 1
+                continue
+            event, (name, _, met) = said.event, hosts.get(host) or self._host(host)
+            if said.pairs:
+                names.learn(event.host or name, said.pairs)
+            if said.is_login and counted is not None and counted.takes(name, said.names):
+                if event.kind is EventKind.LOGIN:
+                    counted.login(name, event.target, _at(at))
+                continue
+            if aside is not None and said.passes:
+                if said.names not in met:
+                    self._meet(met, said.names)
+                elif aside.ready and not (waiting or undecided or held or self._goes_on):
+                    self._pass(aside, said, number, _at(at), name, pid)
+                    continue
+            event = self._stamped(self._opened(event, name, message), number, _at(at), name, pid)
+            if message.startswith(REPEATED):
+                yield from repeated(event, decode(message))
+            else:
+                yield event
+
+    def _stamped(self, event: Event, number: int, at: datetime | None, host: str, pid: bytes) -> Event:
         """Return what a message tells as an event of its line."""
-        at, (subject, path, _, _) = event[0] or self._clock.read(stamp.decode()), self._origin
+        at, (subject, path, _, _) = event[0] or at, self._origin
         place = tuple.__new__(Place, (subject, path, number, None))
         process = int(pid) if 0 < len(pid) < 10 else None
         return tuple.__new__(Event, (at, place, process, event[3], event[4], event[5] or host, *event[6:]))
 
-    def _pass(self, aside: Aside, said: _Said, number: int, stamp: bytes, host: str, pid: bytes) -> None:
+    def _pass(self, aside: Aside, said: _Said, number: int, at: datetime | None, host: str, pid: bytes) -> None:
         """Have an event taken aside of which no line to come changes anything."""
-        event, at, process = said.event, self._clock.read(stamp.decode()), int(pid) if 0 < len(pid) < 10 else None
+        event, process = said.event, int(pid) if 0 < len(pid) < 10 else None
         if said.of_sudo:
             self._sudo.passes(event, host, said.by_key)
         if at is not None and said.plain is not None:
@@ -264,3 +274,7 @@ class SyslogReader:
         if event.program in LOGIN_SERVICES and message.endswith(b" by (uid=0)"):
             return event
         return event._replace(account=self._names.opener(event.host or host, event.program, once(decode(message).strip(" \r"))))
+
+
+def _at(time: int) -> datetime | None:
+    return None if time == NO_TIME else at_of(time)
