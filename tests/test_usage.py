@@ -19,14 +19,17 @@ from scipy import special
 
 from fidelitas.checks.usage.table import USE_CHECKS
 from fidelitas.cli.times import time_of
+from fidelitas.facts import Event, EventKind, Place
 from fidelitas.findings import Finding
 from fidelitas.languages.logs.entries import lines_that_matter
 from fidelitas.logbook import EventFilter, HostLogs, Logbook, host_logs, read_logbook
 from fidelitas.masking import masked
 from fidelitas.sources.logs import logs_at
 from fidelitas.usage import AttributedEvent, SensitiveTarget, sensitive_targets
+from fidelitas.usage.command_families import family_of
 from fidelitas.usage.command_lines import gives_shell
 from fidelitas.usage.habits import Habits
+from fidelitas.usage.meanings import alike, meaning_of
 from fidelitas.usage.sensitive_targets import edited_paths
 from fidelitas.usage.statistics import (
     BINS,
@@ -280,6 +283,33 @@ def test_any_command_line_is_survived(command: str) -> None:
     gives_shell(command)
     sensitive_targets(command, command)
     edited_paths(command)
+
+
+arguments = st.sampled_from(
+    (
+        "1234", "20261101", "/proc/4242/mem", "/srv/2026/x", "/var/log/20261101", "2026/../../etc/shadow", "-c", "sh", "'cat", "/etc/shadow'", ">", ">/etc/sudoers",
+        "id_ed25519", "/root/.ssh/id_ed25519", "timeout", "3600", "nsenter", "-t", "4755", "chmod", "-R", "--", "/etc/sudoers.d/12345", "*", "/[0-9]/1234", "1234;",
+    )
+)  # fmt: skip
+programs = st.sampled_from(("/bin/cat", "cp", "/opt/2026/tool", "timeout", "sudo", "find", "bash", "tar", "9999", "visudo", '"a', "kill"))
+
+
+@given(programs, st.lists(arguments, max_size=6), st.integers(1000, 10**9), st.sampled_from(("/", "/var/log", "/proc/1000")))
+def test_what_a_command_amounts_to_does_not_hang_on_numbers_in_it(program: str, words: list[str], number: int, folder: str) -> None:
+    """Other numbers in a command: the same shell, targets, work and program, worked out for each by itself."""
+    command = " ".join([program, *words])
+    other = alike(command).replace("0000", str(number)) if "0000" not in command else command
+    one, two = (
+        (gives_shell(text), sensitive_targets(text, folder), family_of(text), meaning_of(used(text, folder)).program)
+        for text in (command, other)
+    )
+    assert one == two
+    meaning = meaning_of(used(command, folder))
+    assert (meaning.shell, meaning.targets, meaning.work, meaning.program) == (one[0], one[1], one[2], one[3])
+
+
+def used(command: str, folder: str) -> Event:
+    return Event(None, Place("knot", "auth.log"), None, EventKind.USED, "sudo", account="ines", folder=folder, command=command)
 
 
 # -- statistics ------------------------------------------------------------------------------------------------------------------------

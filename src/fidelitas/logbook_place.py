@@ -22,7 +22,7 @@ from fidelitas.languages.logs.shares import WHOLE, Share
 from fidelitas.logbook_state import PlaceState, frozen, thawed
 from fidelitas.text import short_host_name
 from fidelitas.trouble import guarded, internal_error
-from fidelitas.usage import AttributedEvent, HostUse, Latest, LatestSoFar, People, PlainUse, Session, plain_use
+from fidelitas.usage import AttributedEvent, HostUse, Latest, LatestSoFar, People, PlainSession, PlainUse, Session, plain
 
 __all__ = ["EventFilter", "HostLogs", "LogTask", "Logbook", "read_task"]
 
@@ -259,7 +259,7 @@ def _work_out(use: HostUse) -> None:
         use.troubles.append(internal_error(error, place, doing, "what is unusual in it"))
 
 
-_Plain = tuple[PlainUse, datetime, Place, int, int | None, str]  # what a host is given of a plain use
+_Plain = tuple[PlainUse | PlainSession, datetime, Place, int, int | None, str]  # what a host is given of what is plain
 
 
 class _Uses:
@@ -289,17 +289,17 @@ class _Uses:
             use = self.by_written_name[written] = self._hosts.setdefault(name, HostUse(shown, place.zone, self.people, self.latest))
         return use
 
-    def plain(self, said: Event) -> PlainUse | None:
-        """Return what a message tells as a plain use, ``None`` where it is not one."""
-        return plain_use(said)
+    def plain(self, said: Event) -> PlainUse | PlainSession | None:
+        """Return what a message tells as a plain use or session, ``None`` where it is neither."""
+        return plain(said)
 
     def take(self, event: Event) -> None:
         """Add an event, now or later."""
         self._wait(event.host, event)
 
-    def take_plain(self, use: PlainUse, at: datetime, place: Place, line: int, pid: int | None, host: str) -> None:
-        """Add a plain use, now or later."""
-        self._wait(host, (use, at, place, line, pid, host))
+    def take_plain(self, said: PlainUse | PlainSession, at: datetime, place: Place, line: int, pid: int | None, host: str) -> None:
+        """Add a plain use or session, now or later."""
+        self._wait(host, (said, at, place, line, pid, host))
 
     def _wait(self, host: str, event: Event | _Plain) -> None:
         events = self._waiting.get(host)

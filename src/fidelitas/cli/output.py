@@ -32,8 +32,7 @@ class Output(Struct, frozen=True):
     form: str = "table"
     colours: str = "auto"
     paged: bool = True
-    ledger: str | None = None
-    survey: str | None = None
+    source: Any = None  # where the command answers from, where it has one
     streams: bool = False  # whether the command prints an object a line while it reads, in such forms
 
     @property
@@ -46,7 +45,8 @@ class Output(Struct, frozen=True):
     def report(self, report: Report, of: Sequence[SubjectRights] = ()) -> None:
         """Print a report of some subjects in the form that was asked for; in that of one object a line, what was printed was all."""
         if not (self.streams and self.form in _AT_ONCE):
-            report = made_by(report, Making(self.ledger, self.survey, sum(one.gap_count for one in of) if of else None))
+            ledger, survey = (None, None) if self.source is None else (self.source.answered_from, self.source.survey)
+            report = made_by(report, Making(ledger, survey, sum(one.gap_count for one in of) if of else None))
             screen = self.screen
             self._page(render(report, self.form, screen), screen)
 
@@ -75,12 +75,6 @@ class Output(Struct, frozen=True):
         click.echo(_encodable(text), nl=False)
 
 
-def _answered_from(arguments: Mapping[str, Any]) -> tuple[str | None, str | None]:
-    """Return the ledger and the survey that a command answers from, where it does so."""
-    source = arguments.get("source")
-    return (None, None) if source is None else (str(source.ledger), source.survey)
-
-
 def _encodable(text: str) -> str:
     encoding = sys.stdout.encoding or "ascii"
     return text.encode(encoding, "backslashreplace").decode(encoding)
@@ -106,7 +100,7 @@ def format_option(function: F | None = None, *, jsonl: bool = False, issues: boo
         return partial(format_option, jsonl=jsonl, issues=issues, routes=routes)
 
     def wrapped(*args: Any, form: str, colours: str, paged: bool, **kwargs: Any) -> Any:
-        return function(*args, output=Output(form, colours, paged, *_answered_from(kwargs), streams=jsonl), **kwargs)
+        return function(*args, output=Output(form, colours, paged, kwargs.get("source"), streams=jsonl), **kwargs)
 
     wrapped.__name__, wrapped.__doc__ = function.__name__, function.__doc__
     wrapped.__dict__.update(function.__dict__)

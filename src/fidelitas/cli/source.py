@@ -81,6 +81,11 @@ class Source(Struct, frozen=True):
             self._opened.append(Ledger(self.place, _note_damage))
         return self._opened[0]
 
+    @property
+    def answered_from(self) -> str | None:
+        """The ledger that an answer is from; ``None`` where logs were named and nothing was taken from one."""
+        return None if self.logs and not self._opened else str(self.ledger)
+
     def chosen(self, stored: "StoredEvidence") -> list[str]:
         """Return the subjects that have one of the tags that are asked for, all without any; refuse a tag that no subject has."""
         tags = stored.tags()

@@ -95,6 +95,17 @@ def _any_program() -> re.Pattern[str]:
     return re.compile("|".join(f"(?:{row.programs.pattern})" for row in _table().options if row.programs is not None))
 
 
+# Words are used again: most are no option, and name no program.
+@lru_cache(maxsize=5000)
+def _may_be_option(bare: str) -> bool:
+    return _any_option().search(bare) is not None
+
+
+@lru_cache(maxsize=5000)
+def _is_program(bare: str) -> bool:
+    return _any_program().search(bare) is not None
+
+
 @cache
 def _hints() -> re.Pattern[str]:
     """What a line holds in which anything can be secret: a name of such a thing, or a program that takes one by a short option."""
@@ -246,7 +257,7 @@ class _Words:
         return word[:lead] + _masked_words(word[lead:end], inner, low[lead:end], self.depth + 1) + word[end:]
 
     def _found(self, word: str, low: str, bare: str, lead: int) -> str | None:
-        for row in _rows_about(self.program) if self.program or _any_option().search(bare) else ():
+        for row in _rows_about(self.program) if self.program or _may_be_option(bare) else ():
             if row.condition is not None and not row.condition.search(self.line):
                 continue
             match = row.option.search(bare)
@@ -326,7 +337,7 @@ class _Words:
 
     def _note_program(self, bare: str) -> None:
         named = "/" in bare or "=" in bare or "a" <= bare[:1] <= "z"
-        if named and _any_program().search(bare):
+        if named and _is_program(bare):
             self.program = bare
         elif bare.endswith((";", "|")):
             self.program = ""

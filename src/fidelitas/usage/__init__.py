@@ -6,7 +6,7 @@ from fidelitas.usage.latest import Latest, LatestSoFar
 from fidelitas.usage.novelties import New
 from fidelitas.usage.packed import Packed
 from fidelitas.usage.persons import AttributedEvent, Attribution, AttributionBasis
-from fidelitas.usage.plain import PlainUse, plain_use
+from fidelitas.usage.plain import PlainSession, PlainUse, plain
 from fidelitas.usage.provenance import Grants
 from fidelitas.usage.sensitive_targets import SensitiveTarget, sensitive_targets
 from fidelitas.usage.sessions import Session, is_shell
@@ -30,6 +30,7 @@ __all__ = [
     "Packed",
     "People",
     "PersonUse",
+    "PlainSession",
     "PlainUse",
     "SensitiveTarget",
     "Session",
@@ -38,6 +39,6 @@ __all__ = [
     "is_shell",
     "log_silences",
     "may_tell_silences",
-    "plain_use",
+    "plain",
     "sensitive_targets",
 ]

@@ -7,6 +7,7 @@ that it is judged by: neither do the hours near it, which are of one and the sam
 from collections.abc import Sequence
 from datetime import UTC, datetime, tzinfo
 from functools import lru_cache
+from itertools import chain
 from typing import Any
 
 from fidelitas.numeric import columns
@@ -76,18 +77,19 @@ class Habits:
         return [chance for part in parts for chance in self._in_columns(numpy, spread, part)]
 
     def _in_columns(self, numpy: Any, spread: Any, judged: Sequence[_Judged]) -> list[float]:
-        stretches = {near: number for number, near in enumerate(dict.fromkeys(near for *_, near in judged))}
-        of = [stretches[near] for *_, near in judged]
-        left_out, group = (numpy.array(some)[of] for some in zip(*map(self._beside, stretches), strict=True))
-        at = spread[[account for account, *_ in judged]]
+        """Return the same: each number is added to the others in the same order."""
+        accounts, hours, stretches = zip(*judged, strict=True)
+        near = numpy.zeros((len(judged), BINS))
+        rows = numpy.repeat(numpy.arange(len(judged)), list(map(len, stretches)))
+        numpy.add.at(near, (rows, numpy.fromiter(chain.from_iterable(stretches), numpy.int64)), 1)
+        left_out = smoothed_rows(numpy, near)
+        group = numpy.maximum(numpy.array(self._all) - left_out, 0.0)
+        group = group * (self._strength / _sums(numpy, group))[:, None]
+        at = spread[list(accounts)]
         shares = numpy.where(at > left_out, at - left_out + group, group)
-        limit = shares[numpy.arange(len(judged)), [hour for _, hour, _ in judged]] * _SAME
-        below = whole = numpy.zeros(len(judged))
-        for share in shares.T:  # one after another, as they are added where there are few
-            below = below + numpy.where(share <= limit, share, 0.0)
-            whole = whole + share
-        usual = [self.is_usual(account, hour) for account, hour, _ in judged]
-        return [1.0 if known else chance for known, chance in zip(usual, (below / whole).tolist(), strict=True)]
+        limit = shares[numpy.arange(len(judged)), list(hours)] * _SAME
+        chances = _sums(numpy, numpy.where(shares <= limit[:, None], shares, 0.0)) / _sums(numpy, shares)
+        return [1.0 if self.is_usual(*one) else chance for *one, chance in zip(accounts, hours, chances.tolist(), strict=True)]
 
     def _beside(self, near: tuple[int, ...]) -> tuple[list[float], list[float]]:
         """Return a stretch of hours spread over those near them, and what the group's habit without it is worth."""
@@ -98,6 +100,14 @@ class Habits:
             worth = self._strength / sum(group)
             found = self._without[near] = left_out, [one * worth for one in group]
         return found
+
+
+def _sums(numpy: Any, rows: Any) -> Any:
+    """Return the sum of each row, added one after another, as where there are few."""
+    whole = numpy.zeros(len(rows))
+    for column in rows.T:
+        whole = whole + column
+    return whole
 
 
 @lru_cache(maxsize=5000)

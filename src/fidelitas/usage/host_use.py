@@ -18,7 +18,7 @@ from fidelitas.usage.meanings import meaning_of
 from fidelitas.usage.novelties import FirstUses
 from fidelitas.usage.packed import Packed
 from fidelitas.usage.persons import AttributedEvent, Attribution, AttributionBasis
-from fidelitas.usage.plain import CRON, PlainUse
+from fidelitas.usage.plain import CRON, PlainSession, PlainUse
 from fidelitas.usage.provenance import Grants
 from fidelitas.usage.sensitive_targets import SensitiveTarget
 from fidelitas.usage.sessions import Session
@@ -150,9 +150,20 @@ class HostUse:
             self._keep(Notable.ROOT_LOGIN, record)
         return record
 
-    def add_plain(self, use: PlainUse, at: datetime, place: Place, line: int, pid: int | None, host: str) -> None:
-        """Take a plain use, told by a line of the log that a place is in, where a host has a name: the same as that of its event."""
+    def add_plain(self, said: PlainUse | PlainSession, at: datetime, place: Place, line: int, pid: int | None, host: str) -> None:
+        """Take what is plain, told by a line of the log that a place is in, where a host has a name: the same as its event."""
+        if isinstance(said, PlainUse):
+            self._add_use(said, at, place, line, pid, host)
+            return
+        self.events += 1
+        if said.opened:
+            self.attribution.opens_plain(said.said, at, place.at(line), pid, host)
+        else:
+            self.attribution.closes_plain(said.said, at, pid)
+        if self.attribution.sessions.done:
+            self._end_sessions()
 
+    def _add_use(self, use: PlainUse, at: datetime, place: Place, line: int, pid: int | None, host: str) -> None:
         def event() -> Event:
             return use.said.stamped(at, place.at(line), pid, host)
 

@@ -1,5 +1,6 @@
 """What a use of privilege amounts to by its program, command and folder alone: worked out once for each, since they are used again."""
 
+import re
 from functools import lru_cache
 from typing import NamedTuple
 
@@ -8,8 +9,12 @@ from fidelitas.usage.command_families import family_of
 from fidelitas.usage.command_lines import gives_shell
 from fidelitas.usage.sensitive_targets import SensitiveTarget, sensitive_targets
 
-__all__ = ["SWITCHES", "Meaning", "meaning_of"]
+__all__ = ["SWITCHES", "Meaning", "alike", "meaning_of"]
 
+# Numbers that are whole words, or whole names in a path: an order, a day, a process.  No row of any table tells one of them from another.
+_NUMBER = re.compile(r"(?<=[ /])\d{4,}(?![^ /])")
+_ANY_NUMBER = "0000"
+_LONGEST = 4096  # of longer lines less is looked at (`command_lines`)
 SWITCHES = frozenset({"sudo", "su", "doas", "pkexec", "runuser"})
 
 
@@ -27,8 +32,21 @@ def meaning_of(event: Event) -> Meaning:
     return _meaning(event.program, event.command, event.folder)
 
 
+def alike(command: str) -> str:
+    """Return a command with the numbers in its arguments made the same: what it amounts to is the same with any others."""
+    program, blank, arguments = command.partition(" ")
+    if not blank or program.startswith('"') or len(command) > _LONGEST:
+        return command
+    return program + blank + _NUMBER.sub(_ANY_NUMBER, arguments)
+
+
 @lru_cache(maxsize=20_000)
 def _meaning(program: str, command: str, folder: str) -> Meaning:
+    return _meaning_alike(program, alike(command), folder)
+
+
+@lru_cache(maxsize=10_000)
+def _meaning_alike(program: str, command: str, folder: str) -> Meaning:
     shell = program in SWITCHES and (program == "su" or gives_shell(command))
     return Meaning(shell, sensitive_targets(command, folder), family_of(command) or program, _program_of(command) or program)
 

@@ -11,7 +11,7 @@ from datetime import datetime, timedelta
 from enum import Enum
 from typing import NamedTuple
 
-from fidelitas.facts import LOGIN_SERVICES, Event, EventKind, is_ordinary_login
+from fidelitas.facts import LOGIN_SERVICES, Event, EventKind, Place, is_ordinary_login
 from fidelitas.usage.plain import CRON, OF_SESSION, PlainUse
 from fidelitas.usage.sessions import MOMENT, Session, Sessions, begins_session, may_be_elevated, name_of_record, stem
 
@@ -140,7 +140,7 @@ class Attribution:
             persons = record.persons
             self._expect_session(event.at, event.pid, persons, event)
             if len(persons) == 1 and begins_session(event):
-                self.sessions.begin(event, persons[0])
+                self.sessions.begin(event, event.at, event.place, event.pid, event.host, persons[0])
         return record
 
     def takes_plain(self, use: PlainUse, at: datetime, pid: int | None) -> bool:
@@ -173,23 +173,39 @@ class Attribution:
     def _opened(self, event: Event) -> AttributedEvent:
         if is_ordinary_login(event):
             return _record(event, _of_login(event))
-        before = self._command_of(event) if self._last else None
+        before = self._command_of(event, event.at, event.pid) if self._last else None
         record = _record(event, self._tied_opening(event, before))
         if event.pid is not None:
             self._remember_process(record)
         if may_be_elevated(event):
-            self.sessions.begin(event, record.person, None if before is None else before.said)
+            said = None if before is None else before.said
+            self.sessions.begin(event, event.at, event.place, event.pid, event.host, record.person, said)
         return record
+
+    def opens_plain(self, said: Event, at: datetime, place: Place, pid: int | None, host: str) -> None:
+        """Take a session that a named account opens."""
+        before = self._command_of(said, at, pid) if self._last else None
+        if pid is not None and len(self._by_process) < _MOST_PROCESSES:
+            self._by_process[pid] = said.account
+        self.sessions.begin(said, at, place, pid, host, said.account, None if before is None else before.said)
+
+    def closes_plain(self, said: Event, at: datetime, pid: int | None) -> None:
+        """Take the end of a session."""
+        session = self.sessions.ended_by(said, pid)
+        if pid is not None:
+            self._by_process.pop(pid, None)
+        if session is not None:
+            self.sessions.close(session, at)
 
     def _closed(self, event: Event) -> AttributedEvent:
         if is_ordinary_login(event):
             return _record(event, _of_login(event))
-        session = self.sessions.ended_by(event)
+        session = self.sessions.ended_by(event, event.pid)
         record = _record(event, self._tied_end(event, session))
         if event.pid is not None:
             self._by_process.pop(event.pid, None)
         if session is not None:
-            self.sessions.close(session, event)
+            self.sessions.close(session, event.at)
         return record
 
     def _within(self, event: Event) -> Event:
@@ -280,25 +296,25 @@ class Attribution:
         without = {person: [one for one in sessions if not one.terminal] for person, sessions in shells.items()}
         return {person: sessions for person, sessions in without.items() if sessions}
 
-    def _command_of(self, event: Event) -> RecentUse | None:
+    def _command_of(self, said: Event, at: datetime | None, pid: int | None) -> RecentUse | None:
         """Return the use that a session of PAM was opened for: of the same process, else of the account that it names, else the last.
 
         Several can use the same program within a second; the process tells them apart, and the account where no process is logged.
         """
-        last, program, target, account, pid = self._last, stem(event.program), event.target or _ROOT, event.account, event.pid
+        last, program, target, account = self._last, stem(said.program), said.target or _ROOT, said.account
         for known in (
             last.get((program, "process", pid)) if pid is not None else None,
             last.get((program, target, account)) if account else None,
             last.get((program, target, None)) if account in ("", _ROOT) else None,
         ):
-            if known is not None and _close_in_time(known, event) and (pid is None or known.pid in (None, pid)):
+            if known is not None and _close_in_time(known, at) and (pid is None or known.pid in (None, pid)):
                 return known
         return None
 
     def _recent(self, event: Event) -> Iterator[RecentUse]:
         """Yield the uses of the moments before an event, the last first."""
         for one in reversed(self._commands):
-            if not _close_in_time(one, event):
+            if not _close_in_time(one, event.at):
                 return
             yield one
 
@@ -312,8 +328,8 @@ def _of_login(event: Event) -> _Tie:
     return _BY_NOBODY if event.target in ("", _ROOT) else ((event.target,), AttributionBasis.LOGIN_NAME)
 
 
-def _close_in_time(before: RecentUse, event: Event) -> bool:
-    begin, at = before.at, event.at
+def _close_in_time(before: RecentUse, at: datetime | None) -> bool:
+    begin = before.at
     return begin is not None and at is not None and abs(at - begin) <= MOMENT
 
 

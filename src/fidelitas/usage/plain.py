@@ -1,15 +1,16 @@
-"""Uses of the plainest sort, of which most logs are made: commands of named accounts that give no shell and have no sensitive target.
+"""What is of the plainest sort, of which most logs are made: commands that give no shell and have no sensitive target, of named accounts.
 
-What follows of such a use by its message alone is worked out once, however many lines say the same; no event need be made of any of them.
-What depends on the other lines is asked of each: where they say that it may be another's, it is an event like all others.
+So are the sessions that PAM opens and closes for them.  What follows by a message alone is worked out once, however many lines say the
+same; no event need be made of any of them.  What depends on the other lines is asked of each: where they say that a use may be another's,
+it is an event like all others.
 """
 
 from typing import NamedTuple
 
 from fidelitas.facts import Event, EventKind
-from fidelitas.usage.meanings import Meaning, meaning_of
+from fidelitas.usage.meanings import SWITCHES, Meaning, meaning_of
 
-__all__ = ["CRON", "ELEVATED_LOGONS", "OF_SESSION", "PlainUse", "plain_use"]
+__all__ = ["CRON", "ELEVATED_LOGONS", "OF_SESSION", "PlainSession", "PlainUse", "plain"]
 
 CRON = frozenset({"cron", "CRON", "crond", "atd"})
 # A log-on of Windows with an administrator's privileges is a session by itself.
@@ -29,12 +30,32 @@ class PlainUse(NamedTuple):
     meaning: Meaning
 
 
-def plain_use(said: Event) -> PlainUse | None:
-    """Return what a message tells as a plain use, ``None`` where it is not one."""
+class PlainSession(NamedTuple):
+    """The begin of a session of a named account, or the end of one, as PAM tells it of a program that switches accounts."""
+
+    said: Event
+    opened: bool
+
+
+def plain(said: Event) -> PlainUse | PlainSession | None:
+    """Return what a message tells as a plain use, or as a plain session; ``None`` where it is neither."""
+    if said.kind is EventKind.USED:
+        return _plain_use(said)
+    opened = said.kind is EventKind.OPENED
+    if (
+        not (opened or said.kind is EventKind.CLOSED)
+        or said.program not in SWITCHES
+        or (opened and said.account in ("", "root"))
+        or said.login or said.doubt or said.terminal or said.command
+    ):  # fmt: skip
+        return None
+    return PlainSession(said, opened)
+
+
+def _plain_use(said: Event) -> PlainUse | None:
     account = said.account
     if (
-        said.kind is not EventKind.USED
-        or account in ("", "root")
+        account in ("", "root")
         or said.program in _TELL_MORE
         or said.login or said.doubt or said.end or said.part or said.recording or said.within or said.last_only
     ):  # fmt: skip

@@ -111,15 +111,17 @@ class Sessions:
         """Return whether a session is open as an account on a terminal, or of a process."""
         return self._open.may_hold(on, pid)
 
-    def begin(self, event: Event, person: str, before: Event | None = None) -> None:
+    def begin(
+        self, said: Event, at: datetime | None, place: Place, pid: int | None, host: str, person: str, before: Event | None = None
+    ) -> None:
         """A use that gives a shell, or PAM that tells of a session: two lines of one session are one.
 
         The line `before` has the terminal and the command of a session that PAM tells of.
         """
-        at, program, account, pid, known = event.at, stem(event.program), event.target or "root", event.pid, self._open
+        program, account, known = stem(said.program), said.target or "root", self._open
         if at is None:
             return
-        opened = event.kind is EventKind.OPENED
+        opened = said.kind is EventKind.OPENED
         if opened:
             same = known.begun_about(at, (program, account), pid)
             if same is not None:
@@ -127,11 +129,11 @@ class Sessions:
                     known.number(same, pid)
                 same.person = same.person or person
                 return
-        nested = opened and event.account == account
-        shell = not nested and (program in _GIVING_SHELLS if opened else begins_session(event))
-        terminal, command = (event.terminal, event.command) if before is None else (before.terminal, before.command)
-        session = Session(person, account, event.host, program, at, event.place, terminal, command, pid, shell)
-        session.recording, session.nested = event.recording, nested
+        nested = opened and said.account == account
+        shell = not nested and (program in _GIVING_SHELLS if opened else begins_session(said))
+        terminal, command = (said.terminal, said.command) if before is None else (before.terminal, before.command)
+        session = Session(person, account, host, program, at, place, terminal, command, pid, shell)
+        session.recording, session.nested = said.recording, nested
         known.add(session)
         if len(known) > _MOST_OPEN:
             self._end(known.oldest())
@@ -151,9 +153,9 @@ class Sessions:
         known = session is not None and session.program == stem(event.program) and session.account == (event.target or "root")
         return session if known and session is not None and session.terminal == event.terminal else None
 
-    def close(self, session: Session, event: Event) -> None:
-        """A session has ended by an event."""
-        session.closed = event.at
+    def close(self, session: Session, at: datetime | None) -> None:
+        """A session has ended."""
+        session.closed = at
         self._end(session)
 
     def _end(self, session: Session) -> None:
@@ -161,15 +163,15 @@ class Sessions:
         if not session.nested:
             self.done.append(session)
 
-    def ended_by(self, event: Event) -> Session | None:
-        """Return the session that an event ends: that of its process, else the last that was opened by this program as this account."""
-        pid, program = event.pid, stem(event.program)
+    def ended_by(self, said: Event, pid: int | None) -> Session | None:
+        """Return the session that ends as is said: that of the process, else the last that was opened by this program as this account."""
+        program = stem(said.program)
         found = self._open.of_process(pid) if pid is not None else None
         if found is not None:
             return found
-        if event.command:
-            return self._open.running(program, event.command, numbered=pid is None)
-        return self._open.as_account((program, event.target or "root"), numbered=pid is None)
+        if said.command:
+            return self._open.running(program, said.command, numbered=pid is None)
+        return self._open.as_account((program, said.target or "root"), numbered=pid is None)
 
     def take(self) -> Iterator[Session]:
         """Yield the sessions that are closed, and forget them."""

@@ -13,6 +13,7 @@ NO_TIME = -(1 << 62)
 TRADITIONAL_LENGTH = 15
 _SECOND = 1_000_000
 _START, _FIRST_DAY = datetime(1970, 1, 1, tzinfo=UTC), date(1970, 1, 1).toordinal()
+_EXACT = 1 << 52  # up to here a fraction tells microseconds apart
 _YEARS = 1970, 9998
 _MONTHS = tuple("JanFebMarAprMayJunJulAugSepOctNovDec"[at : at + 3].encode() for at in range(0, 36, 3))
 _UTC_LENGTHS = {20: False, 27: True}  # with "Z" for the zone: whether microseconds stand there
@@ -33,6 +34,8 @@ def microseconds(at: datetime) -> int:
 
 def at_of(number: int) -> datetime:
     """Return the time that a number is, in UTC."""
+    if 0 <= number < _EXACT:
+        return datetime.fromtimestamp(number / _SECOND, UTC)  # rounded to whole microseconds, in a third of the time
     return _START + timedelta(microseconds=number)
 
 
