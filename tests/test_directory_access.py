@@ -12,6 +12,7 @@ import pytest
 
 from fidelitas.audit import InMemory, audit, takings_of
 from fidelitas.inquiry import Inquiry
+from fidelitas.peers import profiles
 from fidelitas.people import MappedPerson, owns
 from fidelitas.rights import HostRights
 from fidelitas.rights.accounts.identity import Login
@@ -449,6 +450,8 @@ def test_an_account_of_a_directory_is_found_by_any_of_its_names(settings: tuple[
     (person, rosa) = fidelitas("people", "map.csv", "--format", "json", cwd=tmp_path).json["people"]
     assert {(one["subject"], one["account"]) for one in person["accounts"]} == {("knot", here), ("tides", "Ulla")}
     assert {one["subject"] for one in rosa["accounts"]} == {"knot", "tides"}
+    assert fidelitas("report", "--people", "map.csv", "--out", "report.html", cwd=tmp_path).status in (0, 1, 3)
+    assert "Ulla Brandt on knot: full control" in (tmp_path / "report.html").read_text()
     names = '"ulla", "ulla@tides.example", "TIDES\\\\ulla"'
     warrant = '[[warrant]]\nwho = "%linux admins"\nright = "root"\non = ["knot"]\nwhy = "operators"\nowner = "Ulla Brandt"\n'
     (tmp_path / "charter.toml").write_text(
@@ -479,5 +482,9 @@ def test_an_account_is_found_on_other_subjects_by_any_of_its_names() -> None:
     assert not there.is_called("rosa")
     for account, is_hers in (("ulla", True), ("knot:ulla", True), ("Ulla", True), ("plover:ulla", False), ("tides:rosa", False)):
         assert owns(MappedPerson(name="Ulla Brandt", accounts=(account,)), "ledgers", there) is is_hers, account
+    people = (MappedPerson(name="Ulla Brandt", accounts=("ulla",)), MappedPerson(name="Nils Aune", accounts=("tides:nils",)))
+    holders = {one.name for one in profiles([host], people, {})}
+    assert {"Ulla Brandt", "Nils Aune", "rosa@tides.example"} <= holders
+    assert not {"ulla@tides.example", "nils@tides.example"} & holders
     own = host.node("root").from_elsewhere("knot", "ledgers")
     assert (own.name, own.aliases) == ("root@knot", ())

@@ -4,7 +4,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from fnmatch import fnmatchcase
 
 from fidelitas.estate import has_tag
-from fidelitas.people import MappedPerson, owns
+from fidelitas.people import MappedPerson, Owners, owns
 from fidelitas.rights import Holding, Principal, PrincipalKind, Right, RightKind
 
 __all__ = ["Scope", "covers", "gives", "includes", "is_named", "is_systems_own", "right_words"]
@@ -29,6 +29,7 @@ class Scope:
 
     def __init__(self, tags: Mapping[str, Sequence[str]], people: Iterable[MappedPerson] = ()) -> None:
         self.tags, self.people = tags, tuple(people)
+        self._owners = Owners(self.people)
         self._by_name = {person.name: person for person in self.people}
 
     def subjects(self, on: Sequence[str]) -> list[str]:
@@ -53,14 +54,13 @@ class Scope:
             person = self._by_name.get(named.removeprefix(_PERSON))
             return person is not None and owns(person, holding.right.subject, holding.principal)
         if named.startswith(_TEAM):
-            return any(
-                owns(person, holding.right.subject, holding.principal) for person in self.people if person.team == named.removeprefix(_TEAM)
-            )
+            owners = self._owners.of(holding.right.subject, holding.principal)
+            return any(person.team == named.removeprefix(_TEAM) for person in owners)
         return holding.principal.is_called(named) or (named.startswith("%") and _through_group(named, holding))
 
     def person_of(self, holding: Holding) -> MappedPerson | None:
         """Return the person behind the holder, by the identity map."""
-        return next((person for person in self.people if owns(person, holding.right.subject, holding.principal)), None)
+        return next(iter(self._owners.of(holding.right.subject, holding.principal)), None)
 
     def unknown(self, named: str) -> str | None:
         """Return what sort of thing a name of a person, a team or a tag is, if there is none of it; ``None`` of anything that is known."""

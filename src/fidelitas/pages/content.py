@@ -14,8 +14,8 @@ from fidelitas.pages.evidence import Excerpt, Excerpts
 from fidelitas.pages.persons import HeldUsed, PersonPart, held_and_used, persons_of
 from fidelitas.pages.pictures import Bar, Matrix, Trend, bars_of, matrix_of
 from fidelitas.pages.week import Week
-from fidelitas.people import MappedPerson
-from fidelitas.reports.control import administrators, controls_of, escalations, in_control, person_of
+from fidelitas.people import MappedPerson, Owners
+from fidelitas.reports.control import administrators, controls_of, escalations, in_control
 from fidelitas.reports.findings import Group, grouped
 from fidelitas.reports.holders import Filter, selected
 from fidelitas.reports.numbers import counted, listed
@@ -137,14 +137,14 @@ class Content(Struct, frozen=True, kw_only=True):
 
 def content_of(asked: Asked) -> Content:
     """Return what the report says of an audit."""
-    excerpts = Excerpts(asked.evidence)
+    excerpts, owners = Excerpts(asked.evidence), Owners(asked.people)
     holdings = selected(asked.subjects, Filter())
     through = _through(holdings)
     groups = list(enumerate(grouped(asked.findings), 1))
     shown = {number: tuple(excerpts.of(place) for place in group.first.places[:_MOST_PLACES]) for number, group in groups}
-    held = tuple(_held(number, host, holding, asked, excerpts) for number, (host, holding) in enumerate(holdings, 1))
+    held = tuple(_held(number, host, holding, asked, excerpts, owners) for number, (host, holding) in enumerate(holdings, 1))
     findings = tuple(_finding(number, group, shown[number], _rows_through(group.first, through, held)) for number, group in groups)
-    last_used, controls = _last_used(asked), controls_of(asked.subjects)
+    last_used, controls = _last_used(asked, owners), controls_of(asked.subjects)
     people = persons_of(held, last_used, asked.logged)
     gaps = tuple(gap for one in asked.subjects for gap in one.gaps)
     return Content(
@@ -210,14 +210,22 @@ def _named(subjects: Collection[str]) -> str:
     return " and ".join(filter(None, (", ".join(names[:-1]), names[-1])))
 
 
-def _last_used(asked: Asked) -> dict[tuple[str, str], date]:
-    """Return the day of the last use by subject and person."""
+def _last_used(asked: Asked, owners: Owners) -> dict[tuple[str, str], date]:
+    """Return the day of the last use by subject and person; logs can name an account otherwise than the subject does."""
     found: dict[tuple[str, str], date] = {}
+    by_name = {one.subject: one for one in asked.subjects}
     for subject, latest in asked.latest.items():
         for account, at in latest.by_person.items():
-            key, day = (subject, person_of(subject, account, asked.people)), at.date()
+            key, day = (subject, _person_of(by_name.get(subject), account, owners)), at.date()
             found[key] = max(day, found.get(key, day))
     return found
+
+
+def _person_of(one: SubjectRights | None, account: str, owners: Owners) -> str:
+    if one is None:
+        return account
+    meant = one.accounts_meant(account)
+    return owners.name_of(one, meant[0] if len(meant) == 1 else account)
 
 
 _Where = tuple[str, str, int | None]
@@ -253,7 +261,7 @@ def _finding(number: int, group: Group, excerpts: Sequence[Excerpt | None], rows
     )
 
 
-def _held(number: int, host: SubjectRights, holding: Holding, asked: Asked, excerpts: Excerpts) -> HeldRow:
+def _held(number: int, host: SubjectRights, holding: Holding, asked: Asked, excerpts: Excerpts, owners: Owners) -> HeldRow:
     route = holding.routes[0]
     name = str(holding.principal)
     sanction = asked.sanctions.judge(holding).sanction.value if asked.sanctions is not None else ""
@@ -262,7 +270,7 @@ def _held(number: int, host: SubjectRights, holding: Holding, asked: Asked, exce
         number=number,
         subject=host.subject,
         holder=name,
-        person=person_of(host.subject, name, asked.people),
+        person=next((person.name for person in owners.of(host.subject, holding.principal)), name),
         kind=holding.principal.kind.value if holding.principal.kind not in COUNTED else "account",
         right=str(holding.right),
         full=holding.right.kind.full,

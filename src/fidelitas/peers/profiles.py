@@ -4,7 +4,7 @@ from collections.abc import Iterable, Mapping, Sequence
 
 from msgspec import Struct, field
 
-from fidelitas.people import MappedPerson
+from fidelitas.people import MappedPerson, Owners
 from fidelitas.rights import DatabaseServer, DirectoryRights, Holding, HostRights, PrincipalKind, SubjectRights
 
 __all__ = ["Having", "Profile", "host_profiles", "profiles"]
@@ -50,11 +50,11 @@ def profiles(subjects: Iterable[SubjectRights], people: Sequence[MappedPerson], 
     Accounts of one name on several subjects are one holder, unless the identity map says otherwise.
     """
     found: dict[str, Profile] = {}
-    every = list(subjects)
+    every, owners = list(subjects), Owners(people)
     stated = {account.name: account for one in every if isinstance(one, DirectoryRights) for account in one.facts.accounts}
     for one in every:
         where = roles.get(one.subject, one.subject)
-        whose = {name: _whose(one.subject, name, people) for name, _ in one.person_accounts() if name != "root"}
+        whose = {name: owners.name_of(one, name) for name, _ in one.person_accounts() if name != "root"}
         for name, person in whose.items():
             profile = found.setdefault(person, Profile(person))
             profile.accounts.add(name)
@@ -80,10 +80,6 @@ def _taken(one: SubjectRights, account: str) -> dict[str, str]:
     """Return the directory of each membership that a host takes of one: on all hosts that do so it is one and the same."""
     who = one.population.by_name.get(account) if isinstance(one, HostRights) else None
     return {} if who is None else {f"%{one.group.name}": one.place.subject for one in who.memberships if one.nested}
-
-
-def _whose(subject: str, account: str, people: Sequence[MappedPerson]) -> str:
-    return next((person.name for person in people if person.owns(subject, account)), account)
 
 
 def host_profiles(subjects: Iterable[SubjectRights]) -> list[Profile]:

@@ -9,6 +9,7 @@ from msgspec import Struct
 from fidelitas.facts import AuthorizedKey, Place
 from fidelitas.people.accounts import PersonalAccounts
 from fidelitas.people.map import MappedPerson
+from fidelitas.people.owners import Owners
 from fidelitas.people.signs import signs_of
 from fidelitas.people.suggestions import AccountSigns, Guesser
 from fidelitas.rights import Holding, PrincipalKind, SubjectRights
@@ -66,22 +67,23 @@ class Joined(Struct, frozen=True, kw_only=True):
 def join(people: Sequence[MappedPerson], subjects: Iterable[SubjectRights]) -> Joined:
     """Return the accounts of the subjects by person."""
     subjects = tuple(subjects)
-    personal = PersonalAccounts(subjects)
+    personal, known = PersonalAccounts(subjects), Owners(people)
+    by_name = {one.subject: one for one in subjects}
     signs: dict[Owned, AccountSigns] = {}
     for subject in subjects:
-        accounts = dict(_accounts(subject, people))
+        accounts = dict(_accounts(subject, known))
         shown = signs_of(subject, {one.account: comment for one, comment in accounts.items()})
         signs |= {one: shown[one.account] for one in accounts}
     mine = {(one.subject, name): person for person in people for one, name in personal.of(person)}  # by any form of a name
-    owners = {one: [person for person in people if person.owns(one.subject, one.account)] for one in signs}
+    owners = {one: known.of_account(by_name[one.subject], one.account) for one in signs}
     owners |= {one: [mine[one.subject, one.account]] for one in signs if not owners[one] and (one.subject, one.account) in mine}
-    guesser = _guesser(people, subjects, {one: shown for one, shown in signs.items() if owners[one]}, owners)
+    guesser = _guesser(known, subjects, {one: shown for one, shown in signs.items() if owners[one]}, owners)
     return Joined(
         people=tuple((person, tuple(_owned(person, personal))) for person in people),
         unmapped=tuple(_suggestion(one, shown, guesser) for one, shown in signs.items() if not owners[one] and one.holdings),
         shared=tuple((one, tuple(person.name for person in mine)) for one, mine in owners.items() if len(mine) > 1),
         missing=tuple(_missing(people, subjects, {one.account for one in signs})),
-        one_key=tuple(_one_key(people, subjects)),
+        one_key=tuple(_one_key(known, by_name)),
     )
 
 
@@ -113,22 +115,22 @@ def _missing(
                 yield person, account, next(iter(near), "")
 
 
-def _one_key(people: Sequence[MappedPerson], subjects: Sequence[SubjectRights]) -> Iterator[OneKey]:
+def _one_key(people: Owners, subjects: Mapping[str, SubjectRights]) -> Iterator[OneKey]:
     """Yield the accounts of no one person that the keys of one person alone open.
 
     A key is theirs that opens an account of theirs and of nobody else, or whose comment names one.
     """
     opened: dict[tuple[str, str], list[AuthorizedKey]] = {}
-    for one in subjects:
+    for one in subjects.values():
         for account, key in one.opening_keys:
             opened.setdefault((one.subject, account), []).append(key)
-    owners = {at: [person.name for person in people if person.owns(*at)] for at in opened}
+    owners = {(at, name): [person.name for person in people.of_account(subjects[at], name)] for at, name in opened}
     by_key: dict[str, set[str]] = {}
     for at, keys in opened.items():
         for key in keys if len(owners[at]) == 1 else ():
             by_key.setdefault(key.fingerprint, set()).update(owners[at])
     for (subject, account), keys in sorted(opened.items()):
-        found = [by_key.get(key.fingerprint) or _commented(key, people) for key in keys]
+        found = [by_key.get(key.fingerprint) or _commented(key, people.people) for key in keys]
         names = set().union(*found)
         if len(owners[subject, account]) != 1 and len(names) == 1 and all(found):
             known = all(key.fingerprint in by_key for key in keys)
@@ -141,20 +143,20 @@ def _commented(key: AuthorizedKey, people: Sequence[MappedPerson]) -> set[str]:
     return {person.name for person in people if user and user in {account.rpartition(":")[2] for account in person.accounts}}
 
 
-def _accounts(subject: SubjectRights, people: Sequence[MappedPerson]) -> Iterator[tuple[Owned, str]]:
+def _accounts(subject: SubjectRights, people: Owners) -> Iterator[tuple[Owned, str]]:
     """Yield the accounts of people, those that the map names and, on servers, all that hold anything; each with its comment."""
     held: dict[str, list[Holding]] = {}
     for holding in subject.own_holdings:
         if holding.principal.kind in _HELD_BY:
             held.setdefault(holding.principal.name, []).append(holding)
     persons = dict(subject.person_accounts())
-    named = {name: comment for name, comment in subject.comments() if any(person.owns(subject.subject, name) for person in people)}
+    named = {name: comment for name, comment in subject.comments() if people.of_account(subject, name)}
     for name, comment in (persons | named).items():
         yield Owned(subject.subject, name, tuple(held.get(name, ()))), comment
 
 
 def _guesser(
-    people: Sequence[MappedPerson],
+    people: Owners,
     subjects: Iterable[SubjectRights],
     signs: Mapping[Owned, AccountSigns],
     owners: Mapping[Owned, Sequence[MappedPerson]],
@@ -162,10 +164,10 @@ def _guesser(
     """Return who suggests owners, with what accounts that are mapped show of their owners, whether they hold anything or not."""
     mapped = [(person, shown) for one, shown in signs.items() for person in owners[one]]
     for subject in subjects:
-        named = {name: comment for name, comment in subject.comments() if any(person.owns(subject.subject, name) for person in people)}
+        named = {name: comment for name, comment in subject.comments() if people.of_account(subject, name)}
         found = signs_of(subject, named)
-        mapped += [(person, one) for name, one in found.items() for person in people if person.owns(subject.subject, name)]
-    return Guesser(people, mapped)
+        mapped += [(person, one) for name, one in found.items() for person in people.of_account(subject, name)]
+    return Guesser(people.people, mapped)
 
 
 def _suggestion(one: Owned, signs: AccountSigns, guesser: Guesser) -> Suggestion:

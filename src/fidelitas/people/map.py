@@ -36,10 +36,6 @@ class MappedPerson(Struct, frozen=True, kw_only=True):
         """Return whether someone is no longer there."""
         return self.status == "left" or (self.until is not None and self.until < today)
 
-    def owns(self, subject: str, account: str) -> bool:
-        """Return whether an account of a subject is theirs."""
-        return account in self.accounts or f"{subject}:{account}" in self.accounts
-
 
 def read_map(text: str, origin: str) -> tuple[MappedPerson, ...]:
     """Return the people of a map; raises `ReadError` for the first thing that is not as documented, with file and line."""

@@ -1,9 +1,11 @@
 """Whose a holder is, by the identity map: decided here for charters, reviews, reports and departures alike."""
 
-from fidelitas.people.map import MappedPerson
-from fidelitas.rights import Principal, PrincipalKind
+from collections.abc import Iterable, Iterator
 
-__all__ = ["owns"]
+from fidelitas.people.map import MappedPerson
+from fidelitas.rights import Principal, PrincipalKind, SubjectRights
+
+__all__ = ["Owners", "owns"]
 
 _OWN = frozenset({PrincipalKind.ACCOUNT, PrincipalKind.ROLE})
 
@@ -13,11 +15,46 @@ def owns(person: MappedPerson, subject: str, holder: Principal) -> bool:
 
     One of another host is named with it, ``account@host``; a role that is for some hosts also without them.
     """
+    return any(name in person.accounts for name in _names(subject, holder))
+
+
+class Owners:
+    """Whose accounts are, by the identity map, whose people stand in an order: looked up, since there can be thousands of both."""
+
+    def __init__(self, people: Iterable[MappedPerson]) -> None:
+        self.people = tuple(people)
+        self._by_account: dict[str, list[int]] = {}
+        for number, person in enumerate(self.people):
+            for account in person.accounts:
+                self._by_account.setdefault(account, []).append(number)
+
+    def of(self, subject: str, holder: Principal) -> list[MappedPerson]:
+        """Return the people that a holder on a subject is an account of."""
+        if not self._by_account:
+            return []
+        numbers = {number for name in _names(subject, holder) for number in self._by_account.get(name, ())}
+        return [self.people[number] for number in sorted(numbers)]
+
+    def of_account(self, one: SubjectRights, account: str) -> list[MappedPerson]:
+        """Return the people that an account of a subject, by what it is called there, is one of."""
+        return self.of(one.subject, one.holder(account)) if self._by_account else []
+
+    def name_of(self, one: SubjectRights, account: str) -> str:
+        """Return the name of the person that an account of a subject is of; the account where it is nobody's."""
+        found = self.of_account(one, account)
+        return found[0].name if found else account
+
+
+def _names(subject: str, holder: Principal) -> Iterator[str]:
+    """Yield what an account of a map can be called that means a holder: with the subject before it, or without."""
     if holder.kind is PrincipalKind.ELSEWHERE:
         account, _, host = holder.name.rpartition("@")
-        return any(person.owns(host, name) for name in (account, *holder.aliases))
-    if holder.kind not in _OWN:
-        return False
-    short = holder.name.rpartition("@")[0] if holder.kind is PrincipalKind.ROLE else ""
-    names = [name for name in (holder.name, short, *holder.aliases) if name]
-    return any(person.owns(at, name) for at in {subject, holder.subject} for name in names)
+        places, names = [host], [account, *holder.aliases]
+    elif holder.kind in _OWN:
+        short = holder.name.rpartition("@")[0] if holder.kind is PrincipalKind.ROLE else ""
+        places, names = [subject, holder.subject], [holder.name, short, *holder.aliases]
+    else:
+        return
+    for name in filter(None, names):
+        yield name
+        yield from (f"{place}:{name}" for place in places)

@@ -4,13 +4,13 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from functools import cache
 from math import inf
 
-from fidelitas.people import MappedPerson, owns
+from fidelitas.people import MappedPerson, Owners
 from fidelitas.reports.numbers import counted, listed
 from fidelitas.reports.report import Report
 from fidelitas.reports.table import Table
 from fidelitas.rights import FullControl, Principal, SubjectRights
 
-__all__ = ["administrators", "control_report", "controls_of", "escalations", "in_control", "person_of"]
+__all__ = ["administrators", "control_report", "controls_of", "escalations", "in_control"]
 
 
 def administrators(control: FullControl) -> str:
@@ -28,16 +28,12 @@ def controls_of(subjects: Iterable[SubjectRights]) -> dict[str, FullControl]:
     return {one.subject: one.full_control for one in subjects}
 
 
-def person_of(subject: str, account: str, people: Sequence[MappedPerson]) -> str:
-    """Return the person that an account is of by the identity map; the account where it is nobody's."""
-    return next((person.name for person in people if person.owns(subject, account)), account)
-
-
 def _people_of(holders: Mapping[str, frozenset[Principal]], people: Sequence[MappedPerson]) -> frozenset[str]:
     if not people:  # thousands of hosts have the same accounts of a directory
         return frozenset(map(str, frozenset[Principal]().union(*holders.values())))
-    held = ((subject, who) for subject, some in holders.items() for who in some)
-    return frozenset(next((person.name for person in people if owns(person, subject, who)), str(who)) for subject, who in held)
+    owners = Owners(people)
+    held = ((owners.of(subject, who), who) for subject, some in holders.items() for who in some)
+    return frozenset(persons[0].name if persons else str(who) for persons, who in held)
 
 
 def in_control(controls: Mapping[str, FullControl], people: Sequence[MappedPerson]) -> tuple[frozenset[str], frozenset[str]]:

@@ -3,7 +3,7 @@
 from collections.abc import Callable, Mapping, Sequence
 from enum import StrEnum
 
-from fidelitas.people import MappedPerson, owns
+from fidelitas.people import MappedPerson, Owners
 from fidelitas.reviews.items import About
 from fidelitas.rights import Holding
 
@@ -31,9 +31,10 @@ def assignment(
 
     `sanction` returns what a charter says of it, `last_used` the day of the last use by subject and account.
     """
+    mapped = Owners(people)
 
     def about(holding: Holding) -> About:
-        owners = [person for person in people if owns(person, holding.right.subject, holding.principal)]
+        owners = mapped.of(holding.right.subject, holding.principal)
         return About(
             persons=tuple(person.name for person in owners),
             reviewer=_reviewer(by, owners, tags.get(holding.right.subject, ())),

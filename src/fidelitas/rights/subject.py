@@ -7,6 +7,7 @@ platforms.  What a subject learns of others when all are joined is given to it b
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from datetime import datetime
+from functools import cached_property
 from typing import ClassVar, NamedTuple, TypeVar
 
 from fidelitas.facts import AuthorizedKey, FileState, Gap, Programs
@@ -188,6 +189,15 @@ class SubjectRights(ABC):
     def meant_by(self, holder: str) -> list[str]:
         """Return what those are called that a name can mean: several where it is the name of more than one account."""
         return [holder] if self.knows(holder) else []
+
+    def holder(self, account: str) -> Principal:
+        """Return an account as a holder, with all its names: by what it is called here."""
+        return self._accounts_that_hold.get(account) or Principal(kind=PrincipalKind.ACCOUNT, name=account, subject=self.subject)
+
+    @cached_property
+    def _accounts_that_hold(self) -> Mapping[str, Principal]:
+        own = (held.principal for held in self.own_holdings if held.principal.kind in (PrincipalKind.ACCOUNT, PrincipalKind.ROLE))
+        return {principal.name: principal for principal in own}
 
     def accounts_meant(self, name: str) -> list[str]:
         """Return the accounts that a name can mean; the name itself where it means none, so that who is asked about it says so."""

@@ -11,7 +11,7 @@ from fidelitas.rights.directory.members import Members
 from fidelitas.rights.directory.objects import Objects, Thing
 from fidelitas.rights.directory.powers import power_of_group
 from fidelitas.rights.directory.seats import Seats
-from fidelitas.rights.graph.links import By, Holding, Link, LinkKind, Mechanism, Principal, Right, RightKind, Strength
+from fidelitas.rights.graph.links import By, Holding, Link, LinkKind, Mechanism, Principal, PrincipalKind, Right, RightKind, Strength
 from fidelitas.rights.graph.paths import Edge
 from fidelitas.rights.graph.routes import holdings_by
 from fidelitas.rights.graph.walks import reached
@@ -222,6 +222,11 @@ class DirectoryRights(RowSubject):
             qualified = self.by_qualified_name.get(holder.lower().removeprefix("%"))
             found = [qualified] if qualified is not None and str(qualified).startswith("%") == holder.startswith("%") else []
         return list(dict.fromkeys(map(str, found)))
+
+    def holder(self, account: str) -> Principal:
+        """Return an account as a holder, with all its names."""
+        known = [one for one in self._called.get(account, ()) if one.kind is PrincipalKind.ACCOUNT]
+        return known[0] if known else super().holder(account)
 
     def means(self, holder: str) -> Callable[[Principal], bool]:
         """Return what says of a holder whether a name means it, by any of its names."""

@@ -18,7 +18,7 @@ from fidelitas.rights.accounts.identity import Identity
 from fidelitas.rights.estate.renaming import renamed
 from fidelitas.rights.graph.full_control import FullControl
 from fidelitas.rights.graph.group_edges import GroupEdges
-from fidelitas.rights.graph.links import Holding, PrincipalKind, Right
+from fidelitas.rights.graph.links import Holding, Principal, PrincipalKind, Right
 from fidelitas.rights.graph.routes import order_of
 from fidelitas.rights.linux.dates import Span, span_around
 from fidelitas.rights.linux.host import HostRights, policy_of
@@ -175,6 +175,10 @@ class HostOverlay(HostRights):
     def account_states(self) -> Mapping[str, bool | None]:
         """Return its own accounts, each with whether someone can log in by it."""
         return self.first.account_states()
+
+    def holder(self, account: str) -> Principal:
+        """Return an account as a holder."""
+        return self.here(self.first.holder(account))
 
     def meant_by(self, holder: str) -> list[str]:
         """Return what those are called here that a name can mean."""

@@ -192,6 +192,11 @@ class HostRights(SubjectRights):
         nodes = Nodes(self.subject, self.population.group_names, self.population.nesting)
         return nodes.account(self.population.by_name[account])
 
+    def holder(self, account: str) -> Principal:
+        """Return an account as a holder, one of a directory with all its names."""
+        known = account in self.population.by_name
+        return self.node(account) if known else Principal(kind=PrincipalKind.ACCOUNT, name=account, subject=self.subject)
+
     def has_account(self, principal: Principal) -> bool:
         """Return whether a holder is an account of it, its own or one that it takes from a directory."""
         who = self.identity(principal)
