@@ -3,14 +3,15 @@
 Times are whole microseconds since 1970 (UTC), as integers; needs NumPy.
 """
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from datetime import UTC, date, datetime, timedelta
 from typing import Any
 
-__all__ = ["ISO_LENGTHS", "NO_TIME", "TRADITIONAL_LENGTH", "are_traditional", "at_of", "microseconds", "times_of"]
+__all__ = ["ISO_LENGTHS", "NO_TIME", "TRADITIONAL_LENGTH", "are_traditional", "at_of", "microseconds", "times_by_minutes", "times_of"]
 
 NO_TIME = -(1 << 62)
 TRADITIONAL_LENGTH = 15
+_SECONDS_SIGN = 12  # where the colon before the seconds stands in a traditional stamp
 _SECOND = 1_000_000
 _START, _FIRST_DAY = datetime(1970, 1, 1, tzinfo=UTC), date(1970, 1, 1).toordinal()
 _EXACT = 1 << 52  # up to here a fraction tells microseconds apart
@@ -124,3 +125,15 @@ def are_traditional(numpy: Any, stamps: Sequence[bytes]) -> Any:
     for at in (5, 7, 8, 10, 11, 13, 14):
         good &= text[:, at] - b"0"[0] <= 9
     return good & (tens | (text[:, 4] - b"0"[0] <= 9))
+
+
+def times_by_minutes(numpy: Any, stamps: Sequence[bytes], read: Callable[[str], datetime | None]) -> Any:
+    """Return the times of traditional stamps, which are in the order of their lines, as an array: of each minute the first is `read`."""
+    text = numpy.frombuffer(b"".join(stamps), numpy.uint8).reshape(-1, TRADITIONAL_LENGTH)
+    minutes, tens, ones = text[:, :_SECONDS_SIGN], text[:, _SECONDS_SIGN + 1], text[:, _SECONDS_SIGN + 2]
+    seconds = ((tens - b"0"[0]).astype(numpy.int64) * 10 + (ones - b"0"[0])) * _SECOND
+    begins = numpy.append(0, numpy.flatnonzero((minutes[1:] != minutes[:-1]).any(axis=1)) + 1)
+    first = [read(stamps[begin].decode()) for begin in begins.tolist()]
+    times = numpy.array([NO_TIME if at is None else microseconds(at) for at in first])
+    of_minute = numpy.repeat(numpy.arange(len(begins)), numpy.diff(numpy.append(begins, len(stamps))))
+    return numpy.where(times[of_minute] == NO_TIME, NO_TIME, times[of_minute] - seconds[begins][of_minute] + seconds)

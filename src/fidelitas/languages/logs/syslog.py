@@ -23,7 +23,7 @@ from fidelitas.languages.logs.pam_verdicts import OTHER_MODULES, VerdictStream
 from fidelitas.languages.logs.pulse import Pulse
 from fidelitas.languages.logs.repetition import REPEATED, once, repeated
 from fidelitas.languages.logs.shares import WHOLE, Share
-from fidelitas.languages.logs.stamps import NO_TIME, at_of, microseconds
+from fidelitas.languages.logs.stamps import NO_TIME, TRADITIONAL_LENGTH, at_of, microseconds, times_by_minutes
 from fidelitas.languages.logs.sudo_stream import OF_SUDO, SudoStream, key_of
 from fidelitas.languages.logs.told import OF_SSHD, Told, without_port
 from fidelitas.languages.logs.waiting import earliest
@@ -38,8 +38,6 @@ _FAILURES = frozenset({EventKind.FAILED, EventKind.LOGIN_FAILED})
 _CONTINUED = b"(command continued)"
 _AHEAD = 1 << 20
 _NINE = 57  # the last digit of ASCII
-_MINUTE, _SECONDS = slice(0, 12), slice(13, 15)  # of a traditional stamp
-_SECOND = 1_000_000
 _WORTH_COLUMNS = 1000  # lines
 _OF_SSHD = frozenset(name.encode() for name in OF_SSHD)
 
@@ -166,33 +164,31 @@ class SyslogReader:
         if lines.names_hosts and not all(ours):
             by_field, by_json = NAMES_HOST
             ours = [one or by_field in message or by_json in message for one, message in zip(ours, lines.messages, strict=True)]
-        if lines.times is None:
-            times = self._times(lines.stamps)
-            told = [one or self._share.times or stamp[0] > _NINE for one, stamp in zip(ours, lines.stamps, strict=True)]
-            self._beat([at for at, one in zip(times, told, strict=True) if one], list(compress(lines.numbers, told)))
+        times, told = self._times(lines), ours
+        if self._share.times or all(ours):
+            self._beat(times, lines.numbers)
             return lines.chosen(ours), list(compress(times, ours))
-        if self._share.times:
-            self._pulse.beat_in_columns(columns(), lines.times, lines.numbers)
-        chosen = lines.chosen(ours)
-        if not self._share.times and chosen.numbers:
-            self._pulse.beat_in_columns(columns(), chosen.times, chosen.numbers)
-        return chosen, chosen.times.tolist()
+        if lines.times is None:  # of a stamp without its year the time follows from all lines before
+            told = [one or stamp[0] > _NINE for one, stamp in zip(ours, lines.stamps, strict=True)]
+        self._beat(list(compress(times, told)), list(compress(lines.numbers, told)))
+        return lines.chosen(ours), list(compress(times, ours))
 
-    def _times(self, stamps: Sequence[bytes]) -> list[int]:
-        """Return the times of stamps in microseconds since 1970, in their order: the year of some follows from those before."""
-        found, minute, begin = list[int](), b"", NO_TIME
-        for stamp in stamps:
-            if stamp[0] > _NINE and stamp[_MINUTE] == minute:
-                found.append(begin if begin == NO_TIME else begin + int(stamp[_SECONDS]) * _SECOND)
-                continue
-            at = self._clock.read(stamp.decode())
-            found.append(NO_TIME if at is None else microseconds(at))
-            if stamp[0] > _NINE:
-                minute, begin = stamp[_MINUTE], NO_TIME if at is None else found[-1] - int(stamp[_SECONDS]) * _SECOND
-        return found
+    def _times(self, lines: Lines) -> list[int]:
+        """Return the times of lines in microseconds since 1970, read in their order: the year of some follows from those before."""
+        stamps, numpy = lines.stamps, columns() if len(lines.stamps) > _WORTH_COLUMNS else None
+        if lines.times is not None:
+            found: Any = lines.times
+        elif numpy is not None and set(map(len, stamps)) == {TRADITIONAL_LENGTH}:
+            found = times_by_minutes(numpy, stamps, self._clock.read)
+        else:
+            read = (self._clock.read(stamp.decode()) for stamp in stamps)
+            return [NO_TIME if at is None else microseconds(at) for at in read]
+        times: list[int] = found.tolist()
+        return times
 
     def _beat(self, times: Sequence[int], numbers: Sequence[int]) -> None:
-        numpy = columns() if len(times) > _WORTH_COLUMNS else None
+        """Have it told what the log covers, by lines of which not all need have a time."""
+        numpy = columns() if len(numbers) > _WORTH_COLUMNS else None
         if numpy is not None and min(times) >= 0:
             self._pulse.beat_in_columns(numpy, numpy.array(times), numbers)
             return
