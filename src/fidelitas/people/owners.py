@@ -1,6 +1,7 @@
 """Whose a holder is, by the identity map: decided here for charters, reviews, reports and departures alike."""
 
-from collections.abc import Iterable, Iterator
+import re
+from collections.abc import Iterable, Iterator, Sequence
 
 from fidelitas.people.map import MappedPerson
 from fidelitas.rights import Principal, PrincipalKind, SubjectRights
@@ -15,7 +16,10 @@ def owns(person: MappedPerson, subject: str, holder: Principal) -> bool:
 
     One of another host is named with it, ``account@host``; a role that is for some hosts also without them.
     """
-    return any(name in person.accounts for name in _names(subject, holder))
+    for places, name in _names(subject, holder):
+        if name in person.accounts or any(f"{at}:{name}" in person.accounts for at in places):
+            return True
+    return False
 
 
 class Owners:
@@ -24,15 +28,22 @@ class Owners:
     def __init__(self, people: Iterable[MappedPerson]) -> None:
         self.people = tuple(people)
         self._by_account: dict[str, list[int]] = {}
+        self._places: set[str] = set()  # that accounts of the map are said to be of
         for number, person in enumerate(self.people):
             for account in person.accounts:
                 self._by_account.setdefault(account, []).append(number)
+                self._places.update(account[: found.start()] for found in re.finditer(":", account))
 
     def of(self, subject: str, holder: Principal) -> list[MappedPerson]:
         """Return the people that a holder on a subject is an account of."""
         if not self._by_account:
             return []
-        numbers = {number for name in _names(subject, holder) for number in self._by_account.get(name, ())}
+        numbers, known = set[int](), self._by_account
+        for places, name in _names(subject, holder):
+            numbers.update(known.get(name, ()))
+            for at in places:
+                if at in self._places:
+                    numbers.update(known.get(f"{at}:{name}", ()))
         return [self.people[number] for number in sorted(numbers)]
 
     def of_account(self, one: SubjectRights, account: str) -> list[MappedPerson]:
@@ -45,8 +56,8 @@ class Owners:
         return found[0].name if found else account
 
 
-def _names(subject: str, holder: Principal) -> Iterator[str]:
-    """Yield what an account of a map can be called that means a holder: with the subject before it, or without."""
+def _names(subject: str, holder: Principal) -> Iterator[tuple[Sequence[str], str]]:
+    """Yield the names by which a map can mean a holder, each with the subjects that may stand before it."""
     if holder.kind is PrincipalKind.ELSEWHERE:
         account, _, host = holder.name.rpartition("@")
         places, names = [host], [account, *holder.aliases]
@@ -55,6 +66,4 @@ def _names(subject: str, holder: Principal) -> Iterator[str]:
         places, names = [subject, holder.subject], [holder.name, short, *holder.aliases]
     else:
         return
-    for name in filter(None, names):
-        yield name
-        yield from (f"{place}:{name}" for place in places)
+    yield from ((places, name) for name in names if name)

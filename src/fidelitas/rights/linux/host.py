@@ -194,8 +194,10 @@ class HostRights(SubjectRights):
 
     def holder(self, account: str) -> Principal:
         """Return an account as a holder, one of a directory with all its names."""
-        known = account in self.population.by_name
-        return self.node(account) if known else Principal(kind=PrincipalKind.ACCOUNT, name=account, subject=self.subject)
+        who, nesting = self.population.by_name.get(account), self.population.nesting
+        if who is not None and who.of_directory and nesting is not None:
+            return nesting.node(PrincipalKind.ACCOUNT, account)
+        return Principal(kind=PrincipalKind.ACCOUNT, name=account, subject=self.subject)
 
     def has_account(self, principal: Principal) -> bool:
         """Return whether a holder is an account of it, its own or one that it takes from a directory."""
