@@ -5,7 +5,8 @@ from collections.abc import Iterable, Sequence
 from msgspec import Struct
 
 from fidelitas.people.map import MappedPerson
-from fidelitas.rights import DirectoryRights, Holding, HostRights, PrincipalKind, SubjectRights
+from fidelitas.rights import DirectoryRights, Holding, HostRights, Principal, PrincipalKind, Right, SubjectRights
+from fidelitas.rights.linux.host import is_own
 
 __all__ = ["PersonalAccounts"]
 
@@ -22,8 +23,7 @@ class PersonalAccounts:
 
     def __init__(self, subjects: Iterable[SubjectRights]) -> None:
         self._known = [_Known(one, frozenset({*one.names(), *(name for name, _ in one.comments())})) for one in subjects]
-        # What an account has only because every account has it is not a person's.
-        self._own = {(held.principal, held.right) for known in self._known for held in known.subject.own_holdings}
+        self._own: dict[str, set[tuple[Principal, Right]]] = {}
         self._elsewhere: dict[str, list[tuple[SubjectRights, Holding]]] = {}
         for known in self._known:
             for holding in _by_themselves(known.subject):
@@ -35,8 +35,13 @@ class PersonalAccounts:
         return [(known.subject, name) for known in self._known for name in sorted(_names(known, person))]
 
     def held(self, one: SubjectRights, name: str) -> tuple[Holding, ...]:
-        """Return what an account holds where it is, without what every account holds."""
-        return tuple(holding for holding in one.held_by(name) if (holding.principal, holding.right) in self._own)
+        """Return what an account holds where it is, without what it has only because every account has it: that is not a person's."""
+        if isinstance(one, HostRights):  # nothing need be made of what thousands of others hold
+            return tuple(filter(is_own, one.held_by(name)))
+        if one.subject not in self._own:
+            self._own[one.subject] = {(holding.principal, holding.right) for holding in one.own_holdings}
+        own = self._own[one.subject]
+        return tuple(holding for holding in one.held_by(name) if (holding.principal, holding.right) in own)
 
     def held_elsewhere(self, accounts: Sequence[tuple[SubjectRights, str]]) -> list[tuple[SubjectRights, Holding]]:
         """Return what accounts hold on other subjects: by keys from host to host, and by sockets of servers."""
