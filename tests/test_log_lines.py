@@ -54,7 +54,7 @@ pieces = st.sampled_from(
 written = st.lists(pieces, min_size=1, max_size=8).map(" ".join)
 
 
-# A stamp that is no time is one by its form; in columns it is not among the frequent forms, and read like the others.
+# Lines of the frequent forms, among which the others stand.
 LONG_BEGIN = b"".join(
     b"%s knot sudo: ines : TTY=pts/0 ; PWD=/ ; USER=root ; COMMAND=/bin/ls %d\n" % (stamp, number)
     for number, stamp in enumerate((b"2026-11-01T04:05:06.123456+01:00", b"2026-11-01T04:05:06Z", b"Nov  1 04:05:06") * 9)

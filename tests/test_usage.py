@@ -186,6 +186,7 @@ def test_of_very_many_shells_and_anomalies_the_others_are_counted(tmp_path: Path
     log.lines += some(60, lambda n: sudo(f"p{n}", f"/bin/x{n}", why="user NOT in sudoers ; "))
     path = log.write(tmp_path / "auth.log")
     told = fidelitas("usage", "--log", str(path), "--format", "json", cwd=tmp_path).json
+    assert told["made"]["ledger"] is None  # nothing came from one
     assert (len(told["sessions"]), told["sessions_left_out"]) == (1000 + 5 + 100, 395)
     assert {one["person"] for one in told["sessions"]} == {"mallory", *(f"p{number}" for number in range(1400, 1500))}
     text = fidelitas("usage", "--log", str(path), cwd=tmp_path).out

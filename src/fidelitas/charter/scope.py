@@ -4,7 +4,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from fnmatch import fnmatchcase
 
 from fidelitas.estate import has_tag
-from fidelitas.people import MappedPerson, Owners, owns
+from fidelitas.people import MappedPerson, Owners
 from fidelitas.rights import Holding, Principal, PrincipalKind, Right, RightKind
 
 __all__ = ["Scope", "covers", "gives", "includes", "is_named", "is_systems_own", "right_words"]
@@ -51,8 +51,8 @@ class Scope:
 
     def _holds(self, named: str, holding: Holding) -> bool:
         if named.startswith(_PERSON):
-            person = self._by_name.get(named.removeprefix(_PERSON))
-            return person is not None and owns(person, holding.right.subject, holding.principal)
+            owners = self._owners.of(holding.right.subject, holding.principal)
+            return any(person.name == named.removeprefix(_PERSON) for person in owners)
         if named.startswith(_TEAM):
             owners = self._owners.of(holding.right.subject, holding.principal)
             return any(person.team == named.removeprefix(_TEAM) for person in owners)

@@ -95,7 +95,7 @@ def _any_program() -> re.Pattern[str]:
     return re.compile("|".join(f"(?:{row.programs.pattern})" for row in _table().options if row.programs is not None))
 
 
-# Words are used again: most are no option, and name no program.
+# Words are used again: most are not an option, and do not name a program.
 @lru_cache(maxsize=5000)
 def _may_be_option(bare: str) -> bool:
     return _any_option().search(bare) is not None

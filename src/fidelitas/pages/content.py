@@ -21,7 +21,7 @@ from fidelitas.reports.holders import Filter, selected
 from fidelitas.reports.numbers import counted, listed
 from fidelitas.reports.sentences import brief
 from fidelitas.reports.subjects import words_of
-from fidelitas.rights import COUNTED, FullControl, Holding, SubjectRights
+from fidelitas.rights import COUNTED, FullControl, Holding, Principal, PrincipalKind, SubjectRights
 from fidelitas.usage import Latest
 
 __all__ = ["Asked", "Content", "FindingPart", "HeldRow", "Standing", "SubjectPart", "content_of"]
@@ -216,14 +216,15 @@ def _last_used(asked: Asked, owners: Owners) -> dict[tuple[str, str], date]:
     by_name = {one.subject: one for one in asked.subjects}
     for subject, latest in asked.latest.items():
         for account, at in latest.by_person.items():
-            key, day = (subject, _person_of(by_name.get(subject), account, owners)), at.date()
+            key, day = (subject, _person_of(subject, by_name.get(subject), account, owners)), at.date()
             found[key] = max(day, found.get(key, day))
     return found
 
 
-def _person_of(one: SubjectRights | None, account: str, owners: Owners) -> str:
-    if one is None:
-        return account
+def _person_of(subject: str, one: SubjectRights | None, account: str, owners: Owners) -> str:
+    if one is None:  # its logs alone were read
+        holder = Principal(kind=PrincipalKind.ACCOUNT, name=account, subject=subject)
+        return next((person.name for person in owners.of(subject, holder)), account)
     meant = one.accounts_meant(account)
     return owners.name_of(one, meant[0] if len(meant) == 1 else account)
 

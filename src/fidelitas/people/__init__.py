@@ -3,6 +3,6 @@
 from fidelitas.people.accounts import PersonalAccounts
 from fidelitas.people.joined import Joined, Owned, Suggestion, join
 from fidelitas.people.map import MappedPerson, read_map
-from fidelitas.people.owners import Owners, owns
+from fidelitas.people.owners import Owners
 
-__all__ = ["Joined", "MappedPerson", "Owned", "Owners", "PersonalAccounts", "Suggestion", "join", "owns", "read_map"]
+__all__ = ["Joined", "MappedPerson", "Owned", "Owners", "PersonalAccounts", "Suggestion", "join", "read_map"]

@@ -5,8 +5,7 @@ from collections.abc import Iterable, Sequence
 from msgspec import Struct
 
 from fidelitas.people.map import MappedPerson
-from fidelitas.rights import DirectoryRights, Holding, HostRights, Principal, PrincipalKind, Right, SubjectRights
-from fidelitas.rights.linux.host import is_own
+from fidelitas.rights import DirectoryRights, Holding, HostRights, PrincipalKind, SubjectRights
 
 __all__ = ["PersonalAccounts"]
 
@@ -23,7 +22,6 @@ class PersonalAccounts:
 
     def __init__(self, subjects: Iterable[SubjectRights]) -> None:
         self._known = [_Known(one, frozenset({*one.names(), *(name for name, _ in one.comments())})) for one in subjects]
-        self._own: dict[str, set[tuple[Principal, Right]]] = {}
         self._elsewhere: dict[str, list[tuple[SubjectRights, Holding]]] = {}
         for known in self._known:
             for holding in _by_themselves(known.subject):
@@ -36,12 +34,7 @@ class PersonalAccounts:
 
     def held(self, one: SubjectRights, name: str) -> tuple[Holding, ...]:
         """Return what an account holds where it is, without what it has only because every account has it: that is not a person's."""
-        if isinstance(one, HostRights):  # nothing need be made of what thousands of others hold
-            return tuple(filter(is_own, one.held_by(name)))
-        if one.subject not in self._own:
-            self._own[one.subject] = {(holding.principal, holding.right) for holding in one.own_holdings}
-        own = self._own[one.subject]
-        return tuple(holding for holding in one.held_by(name) if (holding.principal, holding.right) in own)
+        return one.own_held_by(name)
 
     def held_elsewhere(self, accounts: Sequence[tuple[SubjectRights, str]]) -> list[tuple[SubjectRights, Holding]]:
         """Return what accounts hold on other subjects: by keys from host to host, and by sockets of servers."""

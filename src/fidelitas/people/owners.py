@@ -6,20 +6,9 @@ from collections.abc import Iterable, Iterator, Sequence
 from fidelitas.people.map import MappedPerson
 from fidelitas.rights import Principal, PrincipalKind, SubjectRights
 
-__all__ = ["Owners", "owns"]
+__all__ = ["Owners"]
 
 _OWN = frozenset({PrincipalKind.ACCOUNT, PrincipalKind.ROLE})
-
-
-def owns(person: MappedPerson, subject: str, holder: Principal) -> bool:
-    """Return whether a holder on a subject is an account of a person: by any of its names, there or in the directory that it comes from.
-
-    One of another host is named with it, ``account@host``; a role that is for some hosts also without them.
-    """
-    for places, name in _names(subject, holder):
-        if name in person.accounts or any(f"{at}:{name}" in person.accounts for at in places):
-            return True
-    return False
 
 
 class Owners:
@@ -35,7 +24,10 @@ class Owners:
                 self._places.update(account[: found.start()] for found in re.finditer(":", account))
 
     def of(self, subject: str, holder: Principal) -> list[MappedPerson]:
-        """Return the people that a holder on a subject is an account of."""
+        """Return the people that a holder on a subject is an account of: by any of its names, there or in the directory that it comes from.
+
+        One of another host is named with it, ``account@host``; a role that is for some hosts also without them.
+        """
         if not self._by_account:
             return []
         numbers, known = set[int](), self._by_account
@@ -51,7 +43,7 @@ class Owners:
         return self.of(one.subject, one.holder(account)) if self._by_account else []
 
     def name_of(self, one: SubjectRights, account: str) -> str:
-        """Return the name of the person that an account of a subject is of; the account where it is nobody's."""
+        """Return the name of the person that an account of a subject is of; the account where it has no owner."""
         found = self.of_account(one, account)
         return found[0].name if found else account
 

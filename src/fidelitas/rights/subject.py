@@ -159,6 +159,14 @@ class SubjectRights(ABC):
         """Return what an account, group or role holds."""
         return tuple(filter(self._of(name), self.holdings))
 
+    def own_held_by(self, name: str) -> tuple[Holding, ...]:
+        """Return those of what an account, group or role holds that are own holdings."""
+        return tuple(holding for holding in self.held_by(name) if (holding.principal, holding.right) in self._own_pairs)
+
+    @cached_property
+    def _own_pairs(self) -> frozenset[tuple[Principal, Right]]:
+        return frozenset((holding.principal, holding.right) for holding in self.own_holdings)
+
     def _of(self, holder: str) -> Callable[[Holding], bool]:
         meant = self.means(holder)
         return lambda holding: meant(holding.principal)

@@ -11,10 +11,10 @@ from collections.abc import Iterator, Sequence
 from functools import lru_cache
 from typing import NamedTuple
 
-__all__ = ["Simple", "gives_shell", "simple_commands"]
+__all__ = ["LONGEST", "Simple", "gives_shell", "simple_commands"]
 
 # Quotation marks of longer lines are not followed, which takes long, but all their words count: a filled line hides none of them.
-_LONGEST, _MOST = 4096, 1 << 20
+LONGEST, _MOST = 4096, 1 << 20
 _DEPTH = 50  # of shells within shells
 _SHELLS = frozenset({"sh", "bash", "dash", "ash", "zsh", "ksh", "mksh", "csh", "tcsh", "fish", "rbash"})
 # Programs that give a shell without more.
@@ -80,7 +80,7 @@ def _split(text: str) -> tuple[str, ...]:
 def _words(text: str) -> list[str]:
     if not _NEEDS_SHELL.search(text):
         return [word for word in text.split(" ") if word]
-    if len(text) > _LONGEST:
+    if len(text) > LONGEST:
         return [word.strip("'\"") for word in text[:_MOST].split()]
     try:
         return shlex.split(text)

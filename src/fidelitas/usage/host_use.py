@@ -151,7 +151,7 @@ class HostUse:
         return record
 
     def add_plain(self, said: PlainUse | PlainSession, at: datetime, place: Place, line: int, pid: int | None, host: str) -> None:
-        """Take what is plain, told by a line of the log that a place is in, where a host has a name: the same as its event."""
+        """Take what is plain, by a line of the log that a place is in, where a host has a name: the same as its event."""
         if isinstance(said, PlainUse):
             self._add_use(said, at, place, line, pid, host)
             return

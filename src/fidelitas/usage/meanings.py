@@ -6,7 +6,7 @@ from typing import NamedTuple
 
 from fidelitas.facts import Event
 from fidelitas.usage.command_families import family_of
-from fidelitas.usage.command_lines import gives_shell
+from fidelitas.usage.command_lines import LONGEST, gives_shell
 from fidelitas.usage.sensitive_targets import SensitiveTarget, sensitive_targets
 
 __all__ = ["SWITCHES", "Meaning", "alike", "meaning_of"]
@@ -14,7 +14,6 @@ __all__ = ["SWITCHES", "Meaning", "alike", "meaning_of"]
 # Numbers that are whole words, or whole names in a path: an order, a day, a process.  No row of any table tells one of them from another.
 _NUMBER = re.compile(r"(?<=[ /])\d{4,}(?![^ /])")
 _ANY_NUMBER = "0000"
-_LONGEST = 4096  # of longer lines less is looked at (`command_lines`)
 SWITCHES = frozenset({"sudo", "su", "doas", "pkexec", "runuser"})
 
 
@@ -35,7 +34,7 @@ def meaning_of(event: Event) -> Meaning:
 def alike(command: str) -> str:
     """Return a command with the numbers in its arguments made the same: what it amounts to is the same with any others."""
     program, blank, arguments = command.partition(" ")
-    if not blank or program.startswith('"') or len(command) > _LONGEST:
+    if not blank or program.startswith('"') or len(command) > LONGEST:
         return command
     return program + blank + _NUMBER.sub(_ANY_NUMBER, arguments)
 

@@ -11,7 +11,7 @@ from typing import NamedTuple
 from fidelitas.recorded import PROGRAMS
 
 __all__ = [
-    "BEGINNINGS", "NAMES_HOST", "NAME_FIRST", "NO_TAG", "ODD", "SUDO", "Line", "LineForms", "count_lines", "first_stamp",
+    "BEGINNINGS", "NAMES_HOST", "NAME_FIRST", "ODD", "SUDO", "Line", "LineForms", "count_lines", "first_stamp",
     "is_mostly_empty", "last_stamp", "lines_that_matter", "numbered_lines", "whole_lines",
 ]  # fmt: skip
 
@@ -35,7 +35,7 @@ _is_stamp = re.compile(_STAMP).fullmatch
 # What stands between two blanks behind the host, up to a bracket.
 _NAME = re.compile(rb"(" + _NAMES + rb")([:\[])?(?(2)|\Z)")
 ODD = b""
-NO_TAG = b""
+_NO_TAG = b""
 # How a message of sudo names another host than that of its line.
 NAMES_HOST = (b"HOST=", b"submithost")
 _MOST_NAMES = 10_000
@@ -43,7 +43,7 @@ _T, _DASH, _BLANK, _COLON = b"T- :"
 _PROCESS = re.compile(rb" (\d+) - ")
 # How what stands behind the host begins where a line matters.
 BEGINNINGS = frozenset(name[:2].encode() for name in (*PROGRAMS, *_FACILITIES))
-# Where a line has fewer bytes than so many, most are empty.
+# Where lines have fewer bytes than this on average, most are empty.
 _EMPTY = 16
 _TEXT = re.compile(rb"[^\n]+")
 _SHORT_HEAD = len(": ")
@@ -67,7 +67,7 @@ def first_stamp(blocks: Iterable[bytes]) -> str:
 
 
 def last_stamp(blocks: Sequence[bytes]) -> str:
-    """Return the last stamp of the lines that matter, empty where there is none."""
+    """Return the last stamp of the lines that matter, empty where no line does."""
     forms = LineForms()
     read = (forms.read(0, text) for block in reversed(blocks) for text in reversed(whole_lines(block)))
     return next((line.stamp.decode() for line in read if line is not None), "")
@@ -118,7 +118,7 @@ class LineForms:
     """Reads lines of all forms one by one, and remembers of which program what stands behind a host is."""
 
     def __init__(self) -> None:
-        self._programs: dict[bytes, bytes | None] = {NO_TAG: ODD}  # by what stands behind the host, up to a bracket
+        self._programs: dict[bytes, bytes | None] = {_NO_TAG: ODD}  # by what stands behind the host, up to a bracket
 
     def read(self, number: int, line: bytes) -> Line | None:
         """Return a line where it is of a program that matters."""
@@ -142,7 +142,7 @@ class LineForms:
             return self._programs[name]
         if len(self._programs) >= _MOST_NAMES:
             self._programs.clear()
-            self._programs[NO_TAG] = ODD
+            self._programs[_NO_TAG] = ODD
         found = _NAME.match(name)
         program = None if found is None else found[1] if found.end() == len(name) and found[2] else ODD
         self._programs[name] = program = ODD if _is_level(name + b" ") else program
@@ -157,10 +157,10 @@ def _parts_of(line: bytes) -> tuple[bytes, bytes, bytes, bytes]:
         elif line[15] == _BLANK and line[3] == _BLANK and line[0] > _NINE:
             stamp, (host, tag, message) = line[:15], line[16:].split(b" ", 2)
         else:
-            return b"", b"", NO_TAG, b""
-        return stamp, host, NO_TAG if host[-1] == _COLON else tag, message
+            return b"", b"", _NO_TAG, b""
+        return stamp, host, _NO_TAG if host[-1] == _COLON else tag, message
     except (IndexError, ValueError):  # short, or of few words
-        return b"", b"", NO_TAG, b""
+        return b"", b"", _NO_TAG, b""
 
 
 def _process(head: bytes) -> bytes:

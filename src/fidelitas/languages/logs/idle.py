@@ -10,7 +10,7 @@ __all__ = ["Idle"]
 
 _NAME_FIRST = frozenset(name.encode() for name in NAME_FIRST)
 _PAM = (b"pam_", b" pam_")
-_HEAD = 5  # bytes by which the beginnings of messages are told apart at first; none is shorter
+_HEAD = 5  # bytes by which the beginnings of messages are distinguished at first; each is at least as long
 _NINE = 57  # the last digit of ASCII
 _MINUTE_ISO, _MINUTE_TRADITIONAL = 16, 12  # bytes of a stamp up to the seconds
 _UTC, _OFFSET = b"Z", slice(-6, -3)  # where a stamp says of which zone it is

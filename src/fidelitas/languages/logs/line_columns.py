@@ -29,7 +29,7 @@ __all__ = ["Lines", "blocks_that_matter"]
 
 # Bytes from which on a log is worth columns, and from which on it is long; of a shorter block lines are parted one by one.
 _WORTH, _LONG, _SHORT_BLOCK = 1 << 19, 8 << 20, 1 << 16
-_FEW = 5  # where one line in so many matters, few do
+_FEW = 5  # where at most one line in five matters, few do
 _COLON, _BLANK = b": "
 _PARTS = 4  # stamp, host, program and message
 _is_process = re.compile(rb"\d+\]:").fullmatch
@@ -61,7 +61,7 @@ class Lines(NamedTuple):
 
     @property
     def texts(self) -> tuple[Sequence[Any], ...]:
-        """The columns that are no arrays."""
+        """The columns that are not arrays."""
         return self.numbers, self.stamps, self.hosts, self.programs, self.pids, self.messages
 
     @classmethod
@@ -87,7 +87,7 @@ class _Numbered(NamedTuple):
 def blocks_that_matter(
     blocks: Iterable[bytes], idle: Idle, passed_over: Collection[bytes] = frozenset(), after: int = 0
 ) -> Iterator[Lines]:
-    """Yield the lines of programs that matter, block by block; these are of whole lines, which come `after` so many.
+    """Yield the lines of programs that matter, block by block; these are of whole lines and come `after` a number of others.
 
     Lines that concern no privilege are left out and counted: `idle` reports them when the others of the block were taken.  Lines with a
     year whose host is one of those `passed_over`, which may become more meanwhile, are left out, unless messages in their block name
@@ -129,7 +129,7 @@ class _Parting:
         return _together([self._busy(lines) for lines in found if lines.numbers])
 
     def _in_columns(self, numpy: Any, left: _Numbered, others: Collection[bytes], found: list[Lines]) -> tuple[int, _Numbered]:
-        """Part lines of the two frequent forms, and return how many were passed over, and those that are left."""
+        """Part lines of the two frequent forms, and return how many were skipped, and those that are left."""
         passed, lines, rest = _iso(numpy, self._forms, left, others)
         found.append(lines)
         if rest.numbers:
@@ -161,7 +161,7 @@ def _together(parts: Sequence[Lines]) -> Lines:
 
 
 def _iso(numpy: Any, forms: LineForms, left: _Numbered, others: Collection[bytes]) -> tuple[int, Lines, _Numbered]:
-    """Return how many lines of ISO 8601 are passed over, those that are of a frequent form, and the lines that are left."""
+    """Return how many lines of ISO 8601 are skipped, those that are of a frequent form, and the lines that are left."""
     rows = [text.split(b" ", 3) for text in left.texts]
     fit = [len(row) == _PARTS and len(row[0]) in ISO_LENGTHS for row in rows]
     rows, left, rest = _fitting(rows, left, fit)

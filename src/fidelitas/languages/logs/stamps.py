@@ -41,7 +41,7 @@ def at_of(number: int) -> datetime:
 
 
 def times_of(numpy: Any, stamps: Sequence[bytes]) -> Any:
-    """Return the times of stamps of ISO 8601 as an array; `NO_TIME` of those of rarer forms, and of those that are no time.
+    """Return the times of stamps of ISO 8601 as an array; `NO_TIME` of those of rarer forms, and of those that are not a time.
 
     The frequent forms are ``2026-11-01T04:05:06``, perhaps with six digits behind, and ``Z`` or an offset such as ``+01:00``.
     """

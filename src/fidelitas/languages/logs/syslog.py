@@ -158,19 +158,19 @@ class SyslogReader:
                 yield from self._of_block(*self._concerning(lines))
 
     def _concerning(self, lines: Lines) -> tuple[Lines, Sequence[int]]:
-        """Return the lines of a block that are of our share or name a host, with their times; what the log covers is told of all."""
+        """Return the lines of a block that are of our share or name a host, with their times; what the log covers follows from all."""
         hosts = {host: self._hosts.get(host) or self._host(host) for host in set(lines.hosts)}
         ours = [hosts[host][1] for host in lines.hosts]
         if lines.names_hosts and not all(ours):
             by_field, by_json = NAMES_HOST
             ours = [one or by_field in message or by_json in message for one, message in zip(ours, lines.messages, strict=True)]
-        times, told = self._times(lines), ours
+        times, counted = self._times(lines), ours
         if self._share.times or all(ours):
             self._beat(times, lines.numbers)
             return lines.chosen(ours), list(compress(times, ours))
         if lines.times is None:  # of a stamp without its year the time follows from all lines before
-            told = [one or stamp[0] > _NINE for one, stamp in zip(ours, lines.stamps, strict=True)]
-        self._beat(list(compress(times, told)), list(compress(lines.numbers, told)))
+            counted = [one or stamp[0] > _NINE for one, stamp in zip(ours, lines.stamps, strict=True)]
+        self._beat(list(compress(times, counted)), list(compress(lines.numbers, counted)))
         return lines.chosen(ours), list(compress(times, ours))
 
     def _times(self, lines: Lines) -> list[int]:
@@ -187,7 +187,7 @@ class SyslogReader:
         return times
 
     def _beat(self, times: Sequence[int], numbers: Sequence[int]) -> None:
-        """Have it told what the log covers, by lines of which not all need have a time."""
+        """Count lines for what the log covers; not all of them need have a time."""
         numpy = columns() if len(numbers) > _WORTH_COLUMNS else None
         if numpy is not None and min(times) >= 0:
             self._pulse.beat_in_columns(numpy, numpy.array(times), numbers)

@@ -297,6 +297,10 @@ class HostRights(SubjectRights):
         named = (holding for holding in self.by_node if holding.principal.name == account and self.identity(holding.principal))
         return (*named, *self.group_edges.held_by(account))
 
+    def own_held_by(self, name: str) -> tuple[Holding, ...]:
+        """Return those of what an account holds that are own holdings, without making those of all other accounts."""
+        return tuple(filter(is_own, self.held_by(name)))
+
     @property
     def own_holdings(self) -> tuple[Holding, ...]:
         """The holdings without those that an account has in no other way than every account has them; "any account" stands for those."""
