@@ -155,6 +155,21 @@ def test_a_first_use_is_one_of_a_kind_of_work_that_colleagues_do_not_do(
     assert bool(messages) is found, messages
 
 
+@pytest.mark.parametrize(("scattered", "nights", "found"), [(0, 1, True), (0, 2, True), (25, 0, False), (25, 1, False)])
+def test_who_works_at_any_hour_has_no_unusual_one(scattered: int, nights: int, *, found: bool, tmp_path: Path) -> None:
+    """One person on a host: a few uses at hours that repeat themselves, or at ever other ones."""
+    log, chance = Log(everyday=False), random.Random(7)
+    for day in range(35):
+        if not scattered and day % 7 < 5:
+            log.put(at(day, 9 + day % 4), sudo("ines", "/usr/bin/apt update"))
+    for _ in range(scattered):
+        log.put(at(chance.randrange(35), chance.randrange(24)), sudo("ines", "/usr/bin/apt update"))
+    for night in range(nights):
+        log.put(at(36 + night, 2.5 + 4 * night), sudo("ines", "/usr/bin/apt update"))
+    told = [one.message for one in findings(log, tmp_path) if one.check == "use.unusual-hour"]
+    assert (len(told) == nights) if found else not told, told
+
+
 @pytest.mark.parametrize("form", [[], ["--events"], ["--timeline"], ["--sessions"]])
 def test_a_very_long_command_is_shown_cut_with_its_length(form: list[str], tmp_path: Path) -> None:
     Log(everyday=False).put(DAY, sudo("ines", "/bin/bash " + "-x " * 900_000)).write(tmp_path / "auth.log")

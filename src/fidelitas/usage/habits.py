@@ -61,6 +61,11 @@ class Habits:
         limit = shares[hour] * _SAME
         return sum([share for share in shares if share <= limit]) / sum(shares)
 
+    def is_alone(self, hour: int, near: tuple[int, ...]) -> bool:
+        """Return whether beside a stretch nobody was ever active at an hour (of 48), or in the hour before it or after it."""
+        day, at = hour - hour % 24, hour % 24
+        return not any(self._group[one] - near.count(one) for one in (day + (at - 1) % 24, hour, day + (at + 1) % 24))
+
     def _spread_of(self, account: int) -> list[float]:
         found = self._spread.get(account)
         if found is None:

@@ -4,7 +4,7 @@ Every account is compared with its own habit, drawn towards that of all accounts
 tests some come out by chance: `discoveries` keeps the share of those small.
 """
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from statistics import median
 
 from msgspec import Struct, field
@@ -25,7 +25,9 @@ _FALSE_SHARE_OF_HOURS = 0.1
 _WEEK = 168
 _MISTYPED = 3.0
 _NEAR = 6  # hours that are of one stretch of work
+_FEW_ALONE = 0.05  # of hours at which nobody else ever was active
 _LEAST_ACTIVE = 15  # hours of activity from which an account's or a host's habit is worked out
+_Row = tuple[int, int, Sequence[int]]  # the number of an account, an hour, and those of the same stretch
 
 
 class Burst(Struct, frozen=True):
@@ -107,10 +109,7 @@ def odd_hours(active: ActiveHours) -> list[OddHour]:
         return []
     habits = Habits(table)
     rows = [(row, hour, near) for row, hours in enumerate(hours_of) for hour, near in _stretches(hours)]
-    chances, odd = [1.0] * len(rows), [number for number, (row, hour, _) in enumerate(rows) if not habits.is_usual(row, bins[hour])]
-    judged = [(row, bins[hour], tuple(sorted([bins[other] for other in near]))) for row, hour, near in map(rows.__getitem__, odd)]
-    for number, chance in zip(odd, habits.chances(judged), strict=True):
-        chances[number] = chance
+    chances = _chances(habits, rows, bins)
     kept = [
         (row, hour, chance)
         for (row, hour, _), chance, keep in zip(rows, chances, discoveries(chances, len(rows), _FALSE_SHARE_OF_HOURS), strict=True)
@@ -121,6 +120,21 @@ def odd_hours(active: ActiveHours) -> list[OddHour]:
         OddHour(people[row], hour, hours_of[row][hour], *first[people[row], hour], chance, chance * sum(table[row]))
         for row, hour, chance in kept
     ]
+
+
+def _chances(habits: Habits, rows: Sequence[_Row], bins: Mapping[int, int]) -> list[float]:
+    """Return how probable an hour as unusual is of each; 1.0 of those that are usual.
+
+    Where many hours are such that nobody else ever was active at their time of the day, one more says little: there is no habit yet.
+    """
+    chances, odd = [1.0] * len(rows), [number for number, (row, hour, _) in enumerate(rows) if not habits.is_usual(row, bins[hour])]
+    judged = [(row, bins[hour], tuple(sorted([bins[other] for other in near]))) for row, hour, near in map(rows.__getitem__, odd)]
+    alone = {rows[number][:2] for number, (_, hour, near) in zip(odd, judged, strict=True) if habits.is_alone(hour, near)}
+    for number, chance in zip(odd, habits.chances(judged), strict=True):
+        row, hour, near = rows[number]
+        others = len(alone) - sum((row, other) in alone for other in near) if (row, hour) in alone else 0
+        chances[number] = max(chance, others / len(rows) - _FEW_ALONE)
+    return chances
 
 
 def _stretches(active: Iterable[int]) -> Iterator[tuple[int, Sequence[int]]]:
