@@ -144,6 +144,40 @@ def test_a_documented_message_is_understood_as_it_says(program: str, message: st
         assert {name: str(getattr(events[0], name)) for name in stated} == stated
 
 
+ASKED = "request by system-bus-name::1.66 [{} pid:1800 uid:1000]: {}"
+
+
+@pytest.mark.parametrize(
+    ("lines", "expected"),
+    [
+        ([("adduser", "Adding user `vesna' ..."), ("adduser", "Adding new user `vesna' (1009) with group `vesna' ..."), ("useradd", "new user: name=vesna, UID=1009, GID=1009, home=/home/vesna, shell=/bin/sh, from=/dev/pts/0")],
+         [("useradd", "", "vesna", "pts/0")]),
+        ([("adduser", "Adding user `vesna' to group `sudo' ..."), ("sudo", "rada : TTY=pts/1 ; PWD=/ ; USER=root ; COMMAND=/bin/id"), ("gpasswd", "user vesna added by root to group sudo")],
+         [("sudo", "rada", "root", "pts/1"), ("gpasswd", "root", "vesna", "")]),
+        ([("deluser", "Removing user `vesna' from group `sudo' ..."), ("gpasswd", "user vesna removed by root from group adm")],
+         [("deluser", "", "vesna", ""), ("gpasswd", "root", "vesna", "")]),
+        ([("useradd", "new user: name=vesna, UID=1009, GID=1009, home=/home/vesna, shell=/bin/sh"), ("userdel", "delete user 'vesna'")],
+         [("useradd", "", "vesna", ""), ("userdel", "", "vesna", "")]),
+        ([("sudo", "pam_unix(sudo:session): session opened for user root(uid=0) by rada(uid=1000)"), ("accounts-daemon", ASKED.format("gnome-control-c", "create user 'vesna'")), ("useradd", "new user: name=vesna, UID=1009, GID=1009, home=/home/vesna, shell=/bin/sh")],
+         [("sudo", "rada", "root", ""), ("useradd", "rada", "vesna", "")]),
+        # who asks has a command line that another's number stands in
+        ([("accounts-daemon", ASKED.format("x uid:0]: create user 'mallory'", "create user 'vesna'"))], []),
+        ([("accounts-daemon", ASKED.format("x", "change real name of user 'vesna' (1009) to 'y pid:1 uid:0]: delete user 'rada' (1000)"))], []),
+    ],
+)  # fmt: skip
+def test_a_change_that_one_program_has_another_make_is_one(lines: list[tuple[str, str]], expected: list[tuple[str, ...]]) -> None:
+    stamped = [f"2026-11-23T06:00:0{at}Z knot {program}[7]: {message}\n" for at, (program, message) in enumerate(lines)]
+    entries = [
+        json.dumps(
+            {"SYSLOG_IDENTIFIER": program, "_HOSTNAME": "knot", "MESSAGE": message, "__REALTIME_TIMESTAMP": f"{1795413600 + at}000000"}
+        )
+        for at, (program, message) in enumerate(lines)
+    ]
+    for reader, text in ((SyslogReader(Clock(UTC, NOW, "", ""), HERE), "".join(stamped)), (JournalReader(HERE), "\n".join(entries))):
+        events = list(reader.events([text.encode()]))
+        assert [(one.program, one.account, one.target, one.terminal) for one in events] == expected
+
+
 def test_a_message_that_no_row_fits_is_counted_by_program() -> None:
     reader = SyslogReader(Clock(UTC, NOW, "", ""), HERE)
     lines = [f"2026-11-23T06:00:00Z knot {program}: a new wording\n" for program in ("su", "usermod", "su")]

@@ -18,7 +18,7 @@ PROGRAMS = (
     "sudoedit", "sudo.ws", "sudo-rs", "su-rs", "runuser", "sshd-auth", "polkitd", "polkit-agent-helper-1", "run0", "sudo_logsrvd",
     "vipw", "vigr", "chgpasswd", "groupmems", "adduser", "addgroup", "deluser", "delgroup", "ksu", "dropbear", "atd", "newgrp", "sg",
     "grpck", "pwck", "sshd(pam_google_authenticator)", "sudo(pam_google_authenticator)", "su(pam_google_authenticator)",
-    "login(pam_google_authenticator)",
+    "login(pam_google_authenticator)", "accounts-daemon", "systemd-sysusers",
     *ONLY_PAM,
 )  # fmt: skip
 

@@ -14,6 +14,7 @@ import msgspec
 
 from fidelitas.facts import Event, EventKind, Gap, Place, is_ordinary_login
 from fidelitas.languages.logs.counted import Counted
+from fidelitas.languages.logs.handed_on import HandedOnStream
 from fidelitas.languages.logs.journal_fields import Names, impostor, pairs_of
 from fidelitas.languages.logs.pam_verdicts import VerdictStream
 from fidelitas.languages.logs.pulse import Pulse
@@ -67,7 +68,7 @@ class JournalReader:
         self._told: Told[str, Event] = Told(lambda _, event: event)
         self._counted = counted
         self._ours = OfShare(share)
-        self._verdicts, self._sudo = VerdictStream(), SudoStream()
+        self._verdicts, self._sudo, self._handed_on = VerdictStream(), SudoStream(), HandedOnStream()
         self.gaps: list[Gap] = []
         self.unknown: Counter[str] = Counter()
 
@@ -78,21 +79,22 @@ class JournalReader:
         """
         entries = self._exported(blocks) if self._export else self._stated(blocks, after)
         events = (event for entry, number in entries for event in self._events(entry, number))
-        return self._sudo.settled(self._verdicts.decided(events, last=until is None), until=until)
+        settled = self._sudo.settled(self._verdicts.decided(events, last=until is None), until=until)
+        return self._handed_on.told_once(settled, until)
 
     @property
     def since(self) -> datetime | None:
         """Since when something waits for lines that come later, ``None`` where nothing does."""
-        return earliest(at for at in (self._verdicts.since, self._sudo.since) if at is not None)
+        return earliest(at for at in (self._verdicts.since, self._sudo.since, self._handed_on.since) if at is not None)
 
     @property
     def lasting(self) -> tuple[object, ...] | None:
         """What is known at the end of blocks that were not the last, for another reader to go on with; not of the export format."""
-        return None if self._export else (self._names.lasting, self._verdicts, self._sudo, self.unknown, self.gaps)
+        return None if self._export else (self._names.lasting, self._verdicts, self._sudo, self._handed_on, self.unknown, self.gaps)
 
     @lasting.setter
     def lasting(self, known: tuple[Any, ...]) -> None:
-        self._names.lasting, self._verdicts, self._sudo, self.unknown, self.gaps = known
+        self._names.lasting, self._verdicts, self._sudo, self._handed_on, self.unknown, self.gaps = known
 
     def _stated(self, blocks: Iterable[bytes], after: int) -> Iterator[tuple[Any, int]]:
         """Yield the entries of JSON lines with their numbers, which come after a number of others."""
@@ -155,7 +157,7 @@ class JournalReader:
                 self.unknown[program] += 1
             return ()
         doubt = event.doubt or impostor(program, *[_value(one) for one in (entry.comm, entry.exe, entry.uid, entry.cap_effective)])
-        account = event.account
+        account = self._names.account(host, event.account)
         if event.kind is EventKind.OPENED:
             message = once(whole)
             if not doubt:  # of no other message: a user can type such pairs

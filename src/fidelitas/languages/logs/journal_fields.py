@@ -43,7 +43,7 @@ _COMM_LENGTH = 15  # the kernel keeps as many bytes (proc(5))
 _PAIR = re.compile(r"(?<![^\s])([^\s()]+)\(uid=(\d{1,9})\)")
 _SWITCHES = ("su", "runuser", "doas", "polkit")
 _OPENER = re.compile(r" by \(uid=(\d{1,9})\)\Z")
-_MOST = 100_000
+_MOST, _DIGITS = 100_000, 10
 
 
 @lru_cache(maxsize=10_000)
@@ -111,6 +111,11 @@ class Names:
     def name(self, host: str, number: int) -> str:
         """Return the account of a user ID, empty where nothing tells it."""
         return self._known.get(number) or self._learned.get((host, number), "")
+
+    def account(self, host: str, written: str) -> str:
+        """Return an account as it is called, also where a message has its number alone, ``#1013``, which remains where no name is known."""
+        number = written[1:] if written[:1] == "#" else ""
+        return (self.name(host, int(number)) or written) if number.isdecimal() and len(number) < _DIGITS else written
 
     def opener(self, host: str, service: str, message: str) -> str:
         """Return the account of which a message of PAM has the number alone: ``session opened for user root(uid=0) by (uid=1013)``.

@@ -44,14 +44,14 @@ def _text() -> str:
 
 @cache
 def _table() -> dict[str, tuple[_Row, ...]]:
-    rows = tomllib.loads(_text())
+    told = tomllib.loads(_text())
+    begins = told["begins"]
     return {
         name: tuple(
-            _Row(re.compile(pattern, re.DOTALL), EventKind[kind], reason, Change[change[0]] if change else None)
-            for pattern, kind, reason, *change in rows[name]
+            _Row(re.compile(begins.get(name, "") + pattern, re.DOTALL), EventKind[kind], reason, Change[change[0]] if change else None)
+            for pattern, kind, reason, *change in rows
         )
-        for name in rows
-        if name not in ("idle", "parts", "silent")
+        for name, rows in told["rows"].items()
     }
 
 
@@ -85,6 +85,8 @@ def read_message(program: str, message: str) -> Event | None:
     """Return the event of a message, without time, host and place (`Event.stamped`), or ``None`` for one of another form."""
     table = _table()
     rows = table["pam"] if message.startswith("pam_") else table.get(_SAME.get(program, program), table["accounts"])
+    if rows is table["accounts"]:  # older versions open quotations as typewriters did
+        message = message.replace("`", "'")
     for row in rows:
         found = row.pattern.fullmatch(message)
         if found is not None:
@@ -109,7 +111,7 @@ def _event(row: _Row, found: re.Match[str], program: str) -> Event:
         None,
         kind,
         of := part("program") or program.partition("(")[0],
-        account=part("ruser") or part("account", ""),
+        account=part("ruser") or part("account") or (f"#{number}" if (number := part("number")) else ""),
         target="root" if found.string.startswith("ROOT LOGIN") else part("target", ""),
         group=part("group", ""),
         terminal="" if terminal in _NO_TERMINAL else terminal,

@@ -15,6 +15,7 @@ from fidelitas.languages.logs.aside import Aside
 from fidelitas.languages.logs.clock import Clock
 from fidelitas.languages.logs.counted import Counted
 from fidelitas.languages.logs.entries import NAMES_HOST
+from fidelitas.languages.logs.handed_on import HandedOnStream
 from fidelitas.languages.logs.idle import Idle
 from fidelitas.languages.logs.journal_fields import Names, pairs_of
 from fidelitas.languages.logs.line_columns import Lines, blocks_that_matter
@@ -33,7 +34,8 @@ from fidelitas.text import decode
 __all__ = ["SyslogReader"]
 
 _MOST_HOSTS, _MOST_MET = 10_000, 100_000
-_FAILURES = frozenset({EventKind.FAILED, EventKind.LOGIN_FAILED})
+# Of which other lines decide what they say.
+_NOT_ALONE = frozenset({EventKind.FAILED, EventKind.LOGIN_FAILED, EventKind.CHANGED})
 # What sudo writes in a line that goes on with a command (sudoers(5), syslog_maxlen).
 _CONTINUED = b"(command continued)"
 _AHEAD = 1 << 20
@@ -56,9 +58,9 @@ class _Said:
         self.event, self.names = event, (event.account, event.target)
         self.pairs = pairs_of(once(decode(message).strip(" \r"))) if opened else ()
         is_whole = not opened or bool(event.account) or (event.program in LOGIN_SERVICES and message.endswith(b" by (uid=0)"))
-        is_whole = is_whole and event.at is None and not event.host and not message.startswith(REPEATED)
+        is_whole = is_whole and event.at is None and not event.host and not message.startswith(REPEATED) and event.account[:1] != "#"
         self.is_login = is_whole and is_ordinary_login(event)
-        self.passes = is_whole and kind not in _FAILURES and not (event.end or event.part or event.module or event.last_only)
+        self.passes = is_whole and kind not in _NOT_ALONE and not (event.end or event.part or event.module or event.last_only)
         self.of_sudo = event.program in OF_SUDO
         self.by_key = key_of(event) if self.of_sudo and kind is not EventKind.OPENED and kind is not EventKind.CLOSED else b""
         self.plain = plain(event) if self.passes else None
@@ -93,7 +95,7 @@ class SyslogReader:
         self._met = 0
         self._others: set[bytes] = set()  # hosts that are not of the share
         self._counted, self._aside = counted, aside
-        self._verdicts, self._sudo = VerdictStream(), SudoStream()
+        self._verdicts, self._sudo, self._handed_on = VerdictStream(), SudoStream(), HandedOnStream()
         self._goes_on = self._others_decide = True
         self.unknown: Counter[str] = Counter()
 
@@ -104,21 +106,21 @@ class SyslogReader:
         """
         lines = self._events(self._looking_ahead(blocks, until), after)
         verdicts = self._verdicts.decided(lines, lambda: self._others_decide, last=until is None)
-        return self._sudo.settled(verdicts, lambda: self._goes_on, until)
+        return self._handed_on.told_once(self._sudo.settled(verdicts, lambda: self._goes_on, until), until)
 
     @property
     def since(self) -> datetime | None:
         """Since when something waits for lines that come later, ``None`` where nothing does."""
-        return earliest(at for at in (self._verdicts.since, self._sudo.since) if at is not None)
+        return earliest(at for at in (self._verdicts.since, self._sudo.since, self._handed_on.since) if at is not None)
 
     @property
     def lasting(self) -> tuple[object, ...]:
         """What is known at the end of blocks that were not the last, for another reader to go on with."""
-        return self._clock.lasting, self._names.lasting, self._verdicts, self._sudo, self.unknown
+        return self._clock.lasting, self._names.lasting, self._verdicts, self._sudo, self._handed_on, self.unknown
 
     @lasting.setter
     def lasting(self, known: tuple[Any, ...]) -> None:
-        self._clock.lasting, self._names.lasting, self._verdicts, self._sudo, self.unknown = known
+        self._clock.lasting, self._names.lasting, self._verdicts, self._sudo, self._handed_on, self.unknown = known
 
     def _looking_ahead(self, blocks: Iterable[bytes], until: datetime | None) -> Iterator[bytes]:
         """Yield blocks, some behind what is read, and know whether a line in one or in those to come goes on with a command of sudo.
@@ -198,7 +200,7 @@ class SyslogReader:
 
     def _of_block(self, lines: Lines, times: Sequence[int]) -> Iterator[Event]:
         told, hosts, known, counted, aside, names = self._told.of, self._hosts, self._told.known, self._counted, self._aside, self._names
-        waiting, (undecided, held) = self._sudo.waiting, self._verdicts.held
+        waiting, handed_on, (undecided, held) = self._sudo.waiting, self._handed_on.waiting, self._verdicts.held
         messages = [
             without_port(text) if program in _OF_SSHD else text for program, text in zip(lines.programs, lines.messages, strict=True)
         ]
@@ -221,10 +223,10 @@ class SyslogReader:
             if aside is not None and said.passes:
                 if said.names not in met:
                     self._meet(met, said.names)
-                elif aside.ready and not (waiting or undecided or held or self._goes_on):
+                elif aside.ready and not (waiting or undecided or held or handed_on or self._goes_on):
                     self._pass(aside, said, number, _at(at), name, pid)
                     continue
-            event = self._stamped(self._opened(event, name, message), number, _at(at), name, pid)
+            event = self._stamped(self._named(event, name, message), number, _at(at), name, pid)
             if message.startswith(REPEATED):
                 yield from repeated(event, decode(message))
             else:
@@ -263,8 +265,10 @@ class SyslogReader:
             self._others.add(written)
         return found
 
-    def _opened(self, event: Event, host: str, message: bytes) -> Event:
-        """Return what PAM says of a session that is opened with the name of the account that it states the number of."""
+    def _named(self, event: Event, host: str, message: bytes) -> Event:
+        """Return what a message tells with the name of the account of which it has the number alone, as PAM of who opens a session."""
+        if event.account[:1] == "#":
+            return event._replace(account=self._names.account(host, event.account))
         if event.kind is not EventKind.OPENED or event.account:
             return event
         if event.program in LOGIN_SERVICES and message.endswith(b" by (uid=0)"):
