@@ -9,7 +9,7 @@ from typing import NamedTuple
 
 __all__ = ["Position", "positions_of"]
 
-_HEADER = re.compile(r"\s*(\[\[?)\s*([^\]]+?)\s*\]\]?\s*(?:#.*)?\Z")
+_HEADER = re.compile(r"\s*(\[\[?)([^\]]+)\]\]?\s*(?:#.*)?\Z")
 _KEY = re.compile(r"\s*((?:[A-Za-z0-9_-]+|\"[^\"]*\"|'[^']*')(?:\s*\.\s*(?:[A-Za-z0-9_-]+|\"[^\"]*\"|'[^']*'))*)\s*=\s*")
 _PART = re.compile(r"\"([^\"]*)\"|'([^']*)'|([A-Za-z0-9_-]+)")
 # Strings and comments, in which brackets are none; one of several lines may begin.

@@ -27,7 +27,7 @@ from fidelitas.languages.security_descriptors import read_descriptor
 __all__ = ["ControlObjects", "descriptor_of"]
 
 # One link of gPLink: the DN of a policy, and whether the link is off (1) or holds below whatever a container there says (2).
-_LINK = re.compile(r"\[LDAP://([^\];]*(?:;(?!\d+\])[^\];]*)*);(\d+)\]", re.IGNORECASE)
+_LINK = re.compile(r"\[LDAP://([^\[\];]*(?:;(?!\d+\])[^\[\];]*)*);(\d+)\]", re.IGNORECASE)
 _BLOCKS = 1
 # Purposes of certificates by which one logs on: client authentication, smart cards, PKINIT, any ([MS-WCCE] 2.2.2.7.7).
 _LOGON = frozenset({"1.3.6.1.5.5.7.3.2", "1.3.6.1.4.1.311.20.2.2", "1.3.6.1.5.2.3.4", "2.5.29.37.0"})

@@ -41,7 +41,7 @@ _NO_RULES = re.compile(r"-(?:D|d|W|e0?)\Z")
 # What takes a folder with all that is in it, some of them only if they are told so.
 _WHOLE_FOLDERS = frozenset({"tar", "bsdtar", "rsync", "zip", "7z", "7za", "borg", "restic", "duplicity", "dar", "mv", "srm"})
 _IF_RECURSIVE = frozenset({"cp", "scp", "rm", "chmod", "chown", "chgrp", "setfacl", "grep", "egrep", "chattr"})
-_RECURSIVE = re.compile(r"-[A-Za-z]*[rRa][A-Za-z]*|--recursive|--archive")
+_RECURSIVE = re.compile(r"-(?=[A-Za-z]*[rRa])[A-Za-z]+|--recursive|--archive")
 
 
 @cache

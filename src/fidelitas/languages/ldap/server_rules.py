@@ -11,7 +11,7 @@ from fidelitas.languages.ldap.ldif import Entry
 __all__ = ["read_server_rules", "server_rule", "unquoted"]
 
 _NUMBER = re.compile(r"\A\{(-?\d+)\}")
-_WORD = re.compile(r'\s*((?:[^\s"]|"(?:[^"\\]|\\.)*")+)')
+_WORD = re.compile(r'((?:[^\s"]|"(?:[^"\\]|\\.)*")+)')
 # What each level allows of an attribute: to add values, and to take them away; "manage" is beyond both.
 _LEVELS = {
     "none": "",

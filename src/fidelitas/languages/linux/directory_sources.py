@@ -10,7 +10,7 @@ from msgspec.structs import replace
 
 from fidelitas.facts import DirectorySource, Place, SearchBase, SidNumbers
 from fidelitas.languages.linux.nslcd import read_nslcd
-from fidelitas.languages.linux.sssd import MAIN, SETTING, read_sssd
+from fidelitas.languages.linux.sssd import MAIN, read_sssd, setting_of
 
 __all__ = ["PATHS", "read_directory_sources"]
 
@@ -23,11 +23,9 @@ PATHS = (
     "/etc/openldap/ldap.conf",
     "/etc/samba/smb.conf",
 )
-_WORDS = re.compile(
-    r"\s*(base|sudoers_base|sudoers_search_filter)\s+(?:(?:passwd|group|shadow|sudoers|netgroup)\s+)?(\S.*?)\s*\Z", re.IGNORECASE
-)
+_WORDS = re.compile(r"\s*(base|sudoers_base|sudoers_search_filter)\s+(?:(?:passwd|group|shadow|sudoers|netgroup)\s+)?(\S.*)", re.IGNORECASE)
 
-_IDMAP = re.compile(r"idmap config\s+(.*?)\s*:\s*(backend|range|base_rid)\Z")
+_IDMAP = re.compile(r"idmap config\s(.*):\s*(backend|range|base_rid)\Z")
 _RANGE = re.compile(r"(\d{1,10})\s*-\s*(\d{1,10})\Z")
 # Where sudo looks for its settings of directories: Debian and Red Hat, and as it comes.
 _OF_SUDO = ("/etc/sudo-ldap.conf", "/etc/ldap.conf")
@@ -68,7 +66,7 @@ def _stated(text: str) -> Iterator[tuple[str, str, int]]:
     """Yield the keywords of a file that matter here, each with its value and the number of its line."""
     for number, line in enumerate(text.split("\n"), 1):
         if (found := _WORDS.match(line)) is not None:
-            yield found[1].lower(), found[2], number
+            yield found[1].lower(), found[2].rstrip(), number
 
 
 def _as_sudo_asks(sources: tuple[DirectorySource, ...], texts: Mapping[str, str], subject: str) -> tuple[DirectorySource, ...]:
@@ -85,7 +83,7 @@ def _as_sudo_asks(sources: tuple[DirectorySource, ...], texts: Mapping[str, str]
 
 def _of_samba(text: str, subject: str, path: str, *, winbind: bool) -> Iterator[DirectorySource]:
     """Yield the realm of a machine that is a member of a domain by winbind, and how that writes names (smb.conf(5))."""
-    stated = {found[1].lower(): (found[2], number) for number, line in enumerate(text.split("\n"), 1) if (found := SETTING.match(line))}
+    stated = {pair[0]: (pair[1], number) for number, line in enumerate(text.split("\n"), 1) if (pair := setting_of(line)) is not None}
     realm, number = stated.get("realm", ("", 0))
     if not realm:
         return
@@ -112,7 +110,7 @@ def _rid_numbers(stated: Mapping[str, str]) -> SidNumbers | None:
     domains: dict[str, dict[str, str]] = {}
     for key, value in stated.items():
         if (found := _IDMAP.match(key)) is not None:
-            domains.setdefault(found[1], {})[found[2]] = value
+            domains.setdefault(found[1].strip(), {})[found[2]] = value
     own = domains.get(stated.get("workgroup", "").lower(), {})
     bounds = _RANGE.match(own.get("range", ""))
     if own.get("backend", "").lower() != "rid" or bounds is None or own.get("base_rid", "0") != "0":

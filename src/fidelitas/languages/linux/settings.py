@@ -60,7 +60,7 @@ def _number(text: str) -> int | None:
 
 
 # Reactions such as [NOTFOUND=return] stand between the sources; they decide when to stop, which does not matter for who could be asked.
-_REACTION = re.compile(r"\[[^\]]*\]")
+_REACTION = re.compile(r"\[[^\[\]]*\]")
 
 
 def read_nsswitch(text: str, origin: Place) -> tuple[NameService, ...]:

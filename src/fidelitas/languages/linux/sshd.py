@@ -67,7 +67,8 @@ def _file(reading: _Reading, path: str, outer: Matches, depth: int) -> None:
             for pattern in arguments:
                 _include(reading, pattern, matches, depth, line.place())
         elif keyword == "forcecommand" and arguments:  # the rest of the line as it stands, comments and all
-            raw = _HEAD.sub("", line.text, count=1).strip()
+            head = _HEAD.match(line.text)
+            raw = line.text[head.end() if head else 0 :].strip()
             reading.settings.append(SshdSetting(keyword=keyword, arguments=(raw,), matches=matches, place=line.place()))
         elif arguments:
             reading.settings.append(SshdSetting(keyword=keyword, arguments=tuple(arguments), matches=matches, place=line.place()))

@@ -12,10 +12,10 @@ from msgspec.structs import replace
 
 from fidelitas.facts import AccessRules, DirectorySource, MemberNaming, Place, RuleSearch, SearchBase, SidNumbers
 
-__all__ = ["MAIN", "SETTING", "read_sssd"]
+__all__ = ["MAIN", "read_sssd", "setting_of"]
 
 MAIN = "/etc/sssd/sssd.conf"
-SETTING = re.compile(r"\s*([A-Za-z][A-Za-z_0-9*:. -]*?)\s*=\s*(.*?)\s*\Z")
+_KEY = re.compile(r"[A-Za-z][A-Za-z_0-9*:. -]*\Z")
 _SECTION = re.compile(r"\s*\[([^\]]+)\]")
 _BASES = frozenset({"ldap_search_base", "ldap_user_search_base", "ldap_group_search_base"})
 _REALMS = frozenset({"ad_domain", "ipa_domain", "krb5_realm"})
@@ -33,6 +33,12 @@ _UNREAD = frozenset(
 Stated = Mapping[str, str]
 
 
+def setting_of(line: str) -> tuple[str, str] | None:
+    """Return the key of a line, in small letters, and its value; ``None`` of a line that sets nothing."""
+    key, equals, value = (part.strip() for part in line.partition("="))
+    return (key.lower(), value) if equals and _KEY.match(key) else None
+
+
 def read_sssd(texts: Mapping[str, str], subject: str) -> Iterator[DirectorySource]:
     """Yield the domains of sssd by its files, in the order in which it asks them; a later file adds to an earlier one."""
     sections: dict[str, dict[str, str]] = {}
@@ -43,8 +49,8 @@ def read_sssd(texts: Mapping[str, str], subject: str) -> Iterator[DirectorySourc
             if (header := _SECTION.match(line)) is not None:
                 section = header[1].strip()
                 places.setdefault(section, Place(subject, path, number, 1))
-            elif (setting := SETTING.match(line)) is not None and not line.lstrip().startswith(("#", ";")):
-                sections.setdefault(section, {})[setting[1].lower()] = setting[2]
+            elif (setting := setting_of(line)) is not None:
+                sections.setdefault(section, {})[setting[0]] = setting[1]
     for name in _asked(sections, [name.removeprefix("domain/") for name in places if name.startswith("domain/")]):
         stated = sections.get(f"domain/{name}", {})
         if stated.get("id_provider") not in _NO_DIRECTORY and f"domain/{name}" in places:

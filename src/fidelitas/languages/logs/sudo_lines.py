@@ -17,7 +17,7 @@ from fidelitas.masking import masked
 __all__ = ["logged_words", "read_sudo_event", "read_sudo_line"]
 
 _FIELDS = "HOST|TTY|CHROOT|PWD|USER|GROUP|TSID|ENV|COMMAND"
-_LINE = re.compile(rf"\s*(?P<account>.*?) : (?:(?P<reason>(?!(?:{_FIELDS})=).*?) ; )?(?P<fields>(?:{_FIELDS})=.*)\Z", re.DOTALL)
+_LINE = re.compile(rf"\s*+(?P<account>[^:]*?) : (?:(?P<reason>(?!(?:{_FIELDS})=).*?) ; )?(?P<fields>(?:{_FIELDS})=.*)\Z", re.DOTALL)
 _FIELD = re.compile(rf"(?:\A| ; )({_FIELDS})=")
 # The usual fields, with nothing in them that could be taken for another: such lines need no second look.
 _USUAL = re.compile(r"TTY=(?P<TTY>[^ ;]+) ; PWD=(?P<PWD>[^;]*) ; USER=(?P<USER>[^ ;]+) ; COMMAND=(?P<COMMAND>[^;]*)\Z")
@@ -25,7 +25,7 @@ _USUAL = re.compile(r"TTY=(?P<TTY>[^ ;]+) ; PWD=(?P<PWD>[^;]*) ; USER=(?P<USER>[
 _PLAIN = re.compile(r"\s*([^\s;:]+) : TTY=([^ ;]+) ; PWD=([^;]*) ; USER=([^ ;]+) ; COMMAND=([^;]*)\Z")
 _END = re.compile(r"(?: ; SIGNAL=\w+ ; EXIT=\d+| ; SIGNAL=\w+| ; EXIT=\d+)\Z")
 _ATTEMPTS = re.compile(r"(\d+) incorrect password attempts?\Z")
-_CONTINUED = re.compile(r"\s*(?P<account>.*?) : \(command continued\) (?P<rest>.*)\Z", re.DOTALL)
+_CONTINUED = re.compile(r"\s*+(?P<account>[^:]*?) : \(command continued\) (?P<rest>.*)\Z", re.DOTALL)
 _ORDER = _FIELDS.split("|")
 _PREFIX = "@cee:"
 # What goes wrong without an end of the command.

@@ -8,7 +8,7 @@ from fidelitas.languages.sudoers.parser import Statements, parse_policy
 
 __all__ = ["commented_rules"]
 
-_COMMENT = re.compile(r"\s*#+[ \t]*(?!include|includedir)(\S.*=.*\S)\s*")
+_COMMENT = re.compile(r"\s*#+(?!#)[ \t]*(?!include|includedir)(\S.*=.*\S)\s*")
 # A comment as long as that is no rule that someone switched off.
 _LONGEST = 1000
 

@@ -27,7 +27,7 @@ _ADDRESS = re.compile(r"(?:(?:25[0-5]|2[0-4][0-9]|1?[0-9]?[0-9])(?:\.|(?=/|\Z)))
 _BLANKS = re.compile(r"[ \t]*")
 _EQUALS = re.compile(r"[ \t]*=[ \t]*")
 # What stands before a command: run-as lists, tags; and the command with its arguments and what ends it.
-_RUN_AS = re.compile(r"\([ \t]*([^()\n]*?)[ \t]*\)[ \t]*")
+_RUN_AS = re.compile(r"\(([^()\n]*)\)[ \t]*")
 _TAGS = re.compile(r"(?:(?:NO)?(?:PASSWD|EXEC|INTERCEPT|SETENV|LOG_OUTPUT|LOG_INPUT|MAIL|FOLLOW):[ \t]*)+")
 _COMMAND = re.compile(
     r"(!?)(?:([A-Z][A-Z0-9_]*)|(sudoedit(?=[ \t])|/[A-Za-z0-9_./+*?@~\[\]-]+(?=[ \t\n,:]))"
@@ -187,9 +187,11 @@ class WholeLine:
         """run-as = "(" [ users ] [ ":" groups ] ")"; both missing, and a colon with nothing behind it, are left to the parser"""
         text = self._text
         found = _RUN_AS.match(text, at)
-        if found is None or not found[1]:
+        inner = found[1].strip(" \t") if found is not None else ""
+        if found is None or not inner:
             raise _Otherwise
-        at, end = found.span(1)
+        at = text.index(inner[0], found.start(1))
+        end = at + len(inner)
         users: tuple[Member, ...] | None = None
         groups: tuple[Member, ...] | None = None
         if text[at] != ":":

@@ -25,7 +25,7 @@ _RULE = re.compile(r"-{20,}\s*\Z")
 _COLUMNS = re.compile(r"(?<=\S)\s{2,}(?=\S)")
 # A line of equals signs below the heads of a table; a line of a name and a value far apart.
 _TABLE, _PAIR, _FEWEST_PAIRS = re.compile(rb"=+( =+)+\s*\Z"), re.compile(rb"[^\s=\[#\"{<][^=\[#\"{<]{0,40}?\s{3,}\S"), 10
-_HEAD = re.compile(r"\S.*?\s{2,}(?P<name>\S.*?)\s*\Z")
+_COLUMNS = re.compile(r"\s{2,}")
 # What the built-in group of administrators is called where a text tells no SID.
 ADMINISTRATORS = {
     "administrators": "English or Dutch", "administratoren": "German", "administrateurs": "French", "amministratori": "Italian",
@@ -63,7 +63,13 @@ def is_group_text(text: str) -> bool:
     """Return whether a text is what ``net localgroup NAME`` prints: words and a name, then a line of hyphens, then lines."""
     lines = _lines(text)
     named = next((line for line in lines if line.strip()), "")
-    return _HEAD.match(named) is not None and sum(_RULE.match(line) is not None for line in lines) == 1
+    return _named_group(named) != "" and sum(_RULE.match(line) is not None for line in lines) == 1
+
+
+def _named_group(line: str) -> str:
+    """Return the name that stands behind words and at least two blanks, empty where none does."""
+    parts = _COLUMNS.split(line.rstrip(), maxsplit=1)
+    return parts[1] if len(parts) == len(["words", "name"]) and parts[0] else ""
 
 
 class GroupText(NamedTuple):
@@ -82,13 +88,12 @@ def read_group_text(text: str, origin: Place) -> GroupText:
     """
     lines = _lines(text)
     named = next((number for number, line in enumerate(lines) if line.strip()), 0)
-    head = _HEAD.match(lines[named])
     below = next((number for number, line in enumerate(lines) if _RULE.match(line)), len(lines)) + 1
     found = [(number, line) for number, line in enumerate(lines[below:], below + 1) if line.strip()]
     whole = bool(found) and _is_end(found[-1][1], followed=lines[found[-1][0] :])
     members = [(number, name) for number, line in (found[:-1] if whole else found) for name in _names(line)]
     group = LocalGroup(
-        name=head["name"] if head else lines[named].strip(),
+        name=_named_group(lines[named]) or lines[named].strip(),
         sid=None,
         members=tuple(LocalMember(sid=None, name=name, group=None, place=origin.at(number)) for number, name in members),
         place=origin.at(named + 1),

@@ -14,7 +14,7 @@ from fidelitas.rights.graph.routes import holdings_by
 from fidelitas.rights.graph.walks import reached
 from fidelitas.rights.mariadb.objects import object_kinds, on_object
 from fidelitas.rights.mariadb.sessions import Sessions, account_for, host_fits
-from fidelitas.rights.mariadb.wildcards import like
+from fidelitas.rights.mariadb.wildcards import is_like
 from fidelitas.rights.subject import DatabaseServer
 from fidelitas.text import Place
 
@@ -47,7 +47,7 @@ _PUBLIC = "PUBLIC"
 
 def database_fits(pattern: str, name: str) -> bool:
     """Return whether the database name of a grant takes a database."""
-    return like(pattern).fullmatch(name) is not None
+    return is_like(pattern, name)
 
 
 class MariadbRights(DatabaseServer):
@@ -199,7 +199,7 @@ class MariadbRights(DatabaseServer):
     def _on_grant_tables(self, one: AccountGrant) -> Iterator[Link]:
         """Yield what changing the grant tables amounts to: they take effect when the server loads them."""
         writes = one.privileges & {"INSERT", "UPDATE"}
-        if one.scope in (GrantScope.DATABASE, GrantScope.TABLE) and writes and like(one.database).fullmatch(_GRANT_TABLES):
+        if one.scope in (GrantScope.DATABASE, GrantScope.TABLE) and writes and is_like(one.database, _GRANT_TABLES):
             source = one.user if not one.host else f"{one.user}@{one.host}"
             because = f"may {' and '.join(sorted(writes)).lower()} the grant tables, and so give itself anything at the next load"
             yield self.link(

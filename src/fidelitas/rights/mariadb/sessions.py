@@ -11,7 +11,7 @@ from ipaddress import AddressValueError, IPv4Address
 from typing import NamedTuple
 
 from fidelitas.facts import AccountGrant, DatabaseAccount, GrantScope, MariadbFacts
-from fidelitas.rights.mariadb.wildcards import instance, like, weight
+from fidelitas.rights.mariadb.wildcards import instance, is_like, weight
 
 __all__ = ["Served", "Sessions", "account_for", "host_fits"]
 
@@ -26,8 +26,7 @@ def host_fits(pattern: str, host: str, address: str) -> bool:
             return bits != 0 and int(IPv4Address(address)) & bits == int(IPv4Address(network))
         except (AddressValueError, ValueError):
             return False
-    expression = like(pattern or "%")
-    return any(text and expression.fullmatch(text) for text in (host, address))
+    return any(text and is_like(pattern or "%", text) for text in (host, address))
 
 
 def account_for(accounts: Iterable[DatabaseAccount], user: str, host: str, address: str) -> DatabaseAccount | None:
@@ -78,7 +77,7 @@ class Sessions:
 
     def on_database(self, account: DatabaseAccount, database: str) -> list[Served]:
         """Return the rows of mysql.db that decide: of those for the user or for everyone the most specific, by host first."""
-        rows = [one for one in self._rows(GrantScope.DATABASE) if one.user in (account.user, "") and like(one.database).fullmatch(database)]
+        rows = [one for one in self._rows(GrantScope.DATABASE) if one.user in (account.user, "") and is_like(one.database, database)]
         return self._decisive(account, rows, lambda one: (weight(one.host), weight(one.database), one.user != "", one.host, one.database))
 
     def on_object(self, account: DatabaseAccount, scope: GrantScope, database: str, name: str) -> list[Served]:
@@ -103,7 +102,7 @@ class Sessions:
 
     def _decisive(self, account: DatabaseAccount, rows: Sequence[AccountGrant], order: Callable[[AccountGrant], object]) -> list[Served]:
         if account.role:  # looked up as coming from nowhere: its own rows first, then those for any user from everywhere
-            fitting = [one for one in rows if like(one.host).fullmatch("")]
+            fitting = [one for one in rows if is_like(one.host, "")]
             best = max(fitting, key=lambda one: (one.user != "", order(one)), default=None)
             return [Served(best)] if best is not None else []
         hosts = self.hosts_of(account) if rows else []

@@ -1,18 +1,40 @@
 """Patterns of MariaDB and MySQL for names of hosts and databases: ``%`` any text, ``_`` any character, a backslash before one itself."""
 
 import re
+from functools import lru_cache
 
-__all__ = ["instance", "like", "weight"]
+__all__ = ["instance", "is_like", "weight"]
 
-
-def like(pattern: str) -> re.Pattern[str]:
-    """Return a pattern as a regular expression."""
-    escaped = re.sub(r"\\(.)|([%_])|([^\\%_]+)|\\", _part, pattern)
-    return re.compile(escaped, re.IGNORECASE | re.DOTALL)
+_ANY, _ONE = "any text", "any character"
+_CHARACTER = re.compile(r"\\(.)|([%_])|.", re.DOTALL)
 
 
-def _part(found: re.Match[str]) -> str:
-    return {"%": ".*", "_": "."}[found[2]] if found[2] else re.escape(found[1] or found[3] or "\\")
+def is_like(pattern: str, text: str) -> bool:
+    """Return whether a pattern takes the whole of a text, in large letters or small.
+
+    Where what follows a ``%`` does not fit, the last of them takes more: no pattern costs more than the product of both lengths.
+    """
+    parts, letters = _parts(pattern), text.lower()
+    at = here = 0
+    last: tuple[int, int] | None = None  # what follows the last "%", and up to where that takes text
+    while at < len(letters):
+        if here < len(parts) and parts[here] == _ANY:
+            here += 1
+            last = here, at
+        elif here < len(parts) and parts[here] in (_ONE, letters[at]):
+            here, at = here + 1, at + 1
+        elif last is not None:
+            last = here, at = last[0], last[1] + 1
+        else:
+            return False
+    return all(part == _ANY for part in parts[here:])
+
+
+@lru_cache(maxsize=1024)
+def _parts(pattern: str) -> tuple[str, ...]:
+    """Return a pattern character by character, in small letters, wildcards as what no character is."""
+    wildcards = {"%": _ANY, "_": _ONE}
+    return tuple(wildcards.get(found[2]) or (found[1] or found[0]).lower() for found in _CHARACTER.finditer(pattern))
 
 
 def weight(pattern: str) -> tuple[int, int, int, int, int]:

@@ -13,7 +13,7 @@ __all__ = ["files_run", "folder_of", "folders_above", "is_unquoted", "programs_t
 # Longer command lines are none (CreateProcess takes 32,767 letters), and more blanks than this nobody's path has.
 _LONGEST, _MOST_BLANKS = 32_767, 60
 _DEEPEST = 4
-_WORD = re.compile(r'\s*((?:"[^"]*"|[^\s"])+)')
+_WORD = re.compile(r'((?:"[^"]*"|[^\s"])+)')
 # A path of a disk of the machine in a text for an interpreter.
 _PATH = re.compile(r"""['"]([A-Za-z]:[\\/][^'"|<>*?]+)['"]|(?<![\w\\/])([A-Za-z]:[\\/][^\s'"|<>*?;&,]+)""")
 # A whole command of cmd.exe that is one path in quotes: of others it takes the outer quotes away.
