@@ -24,6 +24,7 @@ from fidelitas.languages.linux.programs import read_programs
 from fidelitas.languages.linux.sshd import read_sshd
 from fidelitas.languages.linux.units import read_units
 from fidelitas.languages.logs.reading import LogReading
+from fidelitas.languages.logs.sudo_lines import read_sudo_line
 from fidelitas.languages.mariadb import read_mariadb
 from fidelitas.languages.postgresql import read_postgresql
 from fidelitas.languages.security_descriptors import read_descriptor
@@ -38,6 +39,8 @@ from fidelitas.sources.directory import from_ldif
 from fidelitas.sources.mariadb_dump import from_mariadb_dump
 from fidelitas.sources.postgresql import from_postgresql_dump
 from fidelitas.text import Place, decode
+from fidelitas.usage.meanings import meaning_of
+from fidelitas.usage.sensitive_targets import edited_paths
 from support import bundle
 
 Reader = Callable[[bytes], object]
@@ -180,6 +183,13 @@ _WINDOWS = (
     "user-rights",
 )
 
+
+def command(content: bytes) -> object:
+    """What is concluded from a command of sudo."""
+    event = read_sudo_line(f"ines : TTY=pts/0 ; PWD=/ ; USER=root ; COMMAND=/bin/sh -c {decode(content)}")
+    return event is not None and (meaning_of(event), edited_paths(event.command, event.folder))
+
+
 READERS: Mapping[str, Reader] = {
     "passwd": text(accounts.read_passwd),
     "shadow": text(accounts.read_shadow),
@@ -244,6 +254,7 @@ READERS: Mapping[str, Reader] = {
     "windows text": lambda content: (read_group_text(decoded(content), HERE), list(read_user_rights(decoded(content), HERE))),
     "security descriptor": lambda content: read_descriptor(decode(content)),
     "syslog": log("/var/log/auth.log"),
+    "command in a log": command,
     "sudo's log": log("/var/log/sudo.log"),
     "audit log": log("/var/log/audit/audit.log"),
     "journal": log("/var/log/journal.json"),

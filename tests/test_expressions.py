@@ -1,5 +1,6 @@
 """No expression takes time out of proportion to a text: who writes files, logs and names on a host must not be able to stop the reader."""
 
+import ast
 import importlib
 import pkgutil
 import re
@@ -108,6 +109,18 @@ def uses(module: str, name: str, pattern: re.Pattern[str] | re.Pattern[bytes]) -
     return [methods.get(way, pattern.search) for way in ways]  # type: ignore[arg-type]
 
 
+def inline(module: str) -> Iterator[tuple[str, re.Pattern[str] | re.Pattern[bytes], list[Used]]]:
+    """Yield the expressions that a module states where it applies them: ``re.search("…", text)``."""
+    for node in ast.walk(ast.parse(source_of(module))):
+        if not (isinstance(node, ast.Call) and isinstance(node.func, ast.Attribute) and ast.unparse(node.func.value) == "re" and node.args):
+            continue
+        text, way = node.args[0], node.func.attr
+        if isinstance(text, ast.Constant) and way in ("match", "fullmatch", "search", "sub", "split", "findall", "finditer"):
+            pattern: re.Pattern[str] = re.compile(str(text.value))
+            ways: dict[str, Used] = {"match": pattern.match, "fullmatch": pattern.fullmatch, "": pattern.search}  # type: ignore[dict-item]
+            yield f"{module}:{node.lineno}", pattern, [ways.get(way, ways[""])]
+
+
 def expressions() -> list[tuple[str, re.Pattern[str] | re.Pattern[bytes], list[Used]]]:
     """Return every expression of the program by its name, with how it is applied."""
     found: dict[tuple[object, int], tuple[str, re.Pattern[str] | re.Pattern[bytes], list[Used]]] = {}
@@ -115,6 +128,8 @@ def expressions() -> list[tuple[str, re.Pattern[str] | re.Pattern[bytes], list[U
         for name, value in vars(importlib.import_module(module)).items():
             for pattern in patterns_in(value):
                 found.setdefault((pattern.pattern, pattern.flags), (f"{module}.{name}", pattern, uses(module, name, pattern)))
+        for name, pattern, ways in inline(module):
+            found.setdefault((pattern.pattern, -1), (name, pattern, ways))
     rows = [(f"messages.toml: {name}", row.pattern, [row.pattern.fullmatch]) for name, rows in messages._table().items() for row in rows]
     silent = [("messages.toml: silent", pattern, [pattern.match]) for pattern in messages._silent()]
     return [*found.values(), *rows, *silent]  # type: ignore[list-item]

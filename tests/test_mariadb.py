@@ -327,6 +327,16 @@ def test_host_patterns(pattern: str, host: str, address: str, fits: bool) -> Non
     assert host_fits(pattern, host, address) is fits
 
 
+@given(st.text("ab%_\\A", max_size=10), st.text("abB_%\\", max_size=10))
+def test_a_pattern_takes_what_its_expression_takes(pattern: str, name: str) -> None:
+    expression = re.sub(r"\\(.)|([%_])|(.)", lambda found: {"%": ".*", "_": "."}.get(found[2]) or re.escape(found[1] or found[3]), pattern)
+    assert database_fits(pattern, name) is (re.fullmatch(expression, name, re.IGNORECASE) is not None)
+
+
+def test_no_pattern_is_tried_in_every_way() -> None:
+    assert not database_fits("%a" * 31 + "b", "a" * 64)
+
+
 @given(st.text(max_size=30), st.text(max_size=30), st.binary(max_size=200))
 def test_any_name_and_any_row_is_survived(name: str, other: str, content: bytes) -> None:
     host_fits(name, other, "10.0.0.1")

@@ -90,9 +90,16 @@ def _escaped(value: str) -> str:
     return re.sub(r"[,+;\\=]", r"\\\g<0>", value)
 
 
+def _without_blanks(value: str) -> str:
+    """Return a value without the blanks round it, but for one that is escaped."""
+    bare = value.strip(" ")
+    is_escaped = (len(bare) - len(bare.rstrip("\\"))) % 2 == 1 and value.endswith(" ")
+    return bare + " " if is_escaped else bare
+
+
 def _text(value: str) -> str:
     r"""Return a value with its escapes undone: ``\2C``, ``\,``, quotation marks, ``#`` and hexadecimal BER."""
-    bare = re.sub(r"(?<!\\)((?:\\\\)*) +\Z", r"\1", value.lstrip(" "))
+    bare = _without_blanks(value)
     if bare.startswith("#"):
         return _from_ber(bare[1:].strip()) or bare
     if len(bare) > 1 and bare[0] == bare[-1] == '"':

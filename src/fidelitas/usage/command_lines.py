@@ -9,6 +9,7 @@ import re
 import shlex
 from collections.abc import Iterator, Sequence
 from functools import lru_cache
+from itertools import takewhile
 from typing import NamedTuple
 
 __all__ = ["LONGEST", "Simple", "gives_shell", "simple_commands"]
@@ -16,6 +17,7 @@ __all__ = ["LONGEST", "Simple", "gives_shell", "simple_commands"]
 # Quotation marks of longer lines are not followed, which takes long, but all their words count: a filled line hides none of them.
 LONGEST, _MOST = 4096, 1 << 20
 _DEPTH = 50  # of shells within shells
+_MOST_OPTIONS = 20
 _SHELLS = frozenset({"sh", "bash", "dash", "ash", "zsh", "ksh", "mksh", "csh", "tcsh", "fish", "rbash"})
 # Programs that give a shell without more.
 _TERMINALS = frozenset({"screen", "tmux", "byobu", "zellij", "xterm", "gnome-terminal", "konsole", "mc"})
@@ -36,6 +38,7 @@ _ASSIGNMENT = re.compile(r"[A-Za-z_]\w*=")
 _PARTS = re.compile(r"&&|\|\||\$\(|[;|&\n`()]")
 _REDIRECTION = re.compile(r"(?:\d?|&)(?P<sign>>>|>\||>|<)\s*(?P<file>[^\s;|&<>()]+)")
 _NAMED_PATH = re.compile(r"[-\w.@]*[=:](?=[/~])")
+_BRACES = re.compile(r"\{([^{}]*)\}")
 _IN_CODE = re.compile(r"/[\w./~-]+")
 _CODE_WRITES = re.compile(r"""['"][wax]b?\+?b?['"]|write|unlink|remove|rename|chmod|chown|truncate|rmtree|copy""")
 _INTERPRETERS = re.compile(r"(?:python|perl|ruby|node|php|lua)[\d.]*\Z")
@@ -105,39 +108,37 @@ def _of_words(words: Sequence[str], folder: str, reads: tuple[str, ...], writes:
 
 def _unwrapped(words: Sequence[str]) -> tuple[str, list[str]]:
     """Return the program that words run, without those that only start it, and its words; a wrapper that starts nothing is the program."""
-    rest = list(words)
-    while rest:
-        program = rest.pop(0)
-        if _ASSIGNMENT.match(program):
+    at = 0
+    while at < len(words):
+        at += 1
+        if _ASSIGNMENT.match(words[at - 1]):
             continue
-        name = program.rpartition("/")[2].lstrip("-")
-        onward = _started(name, rest)
-        if not onward:
-            return name, rest
-        rest = onward
+        name = words[at - 1].rpartition("/")[2].lstrip("-")
+        onward = _started(name, words, at)
+        if onward >= len(words):
+            return name, list(words[at:])
+        at = onward
     return "", []
 
 
-def _started(name: str, words: list[str]) -> list[str]:
-    """Return the words from the program on that a wrapper starts; none where it is no wrapper, or starts nothing."""
-    if name not in _WRAPPERS or (name in ("su", "runuser") and "-u" not in words):
-        return []
+def _started(name: str, words: Sequence[str], at: int) -> int:
+    """Return where the program stands that a wrapper starts, whose words begin there; no wrapper, or one that starts nothing, none."""
+    if name not in _WRAPPERS or (name in ("su", "runuser") and "-u" not in words[at : at + _MOST_OPTIONS]):
+        return len(words)
     if name == "ip":
-        return words[3:] if words[:2] == ["netns", "exec"] else []
+        return at + 3 if list(words[at : at + 2]) == ["netns", "exec"] else len(words)
     if name in ("docker", "podman", "nerdctl"):
-        at = next((number for number, word in enumerate(words) if word in ("exec", "run")), -1)
-        words = words[at + 1 :] if at >= 0 else []
-        return _after_options(words, "uewv")[1:]
-    return _after_options(words, _WRAPPERS[name])[_OPERANDS.get(name, 0) :]
+        ran = next((number for number in range(at, len(words)) if words[number] in ("exec", "run")), len(words))
+        return _after_options(words, ran + 1, "uewv") + 1
+    return _after_options(words, at, _WRAPPERS[name]) + _OPERANDS.get(name, 0)
 
 
-def _after_options(words: Sequence[str], taking: str) -> list[str]:
-    at = 0
+def _after_options(words: Sequence[str], at: int, taking: str) -> int:
     while at < len(words) and (words[at].startswith("-") and words[at] != "-"):
         if words[at] == "--":
-            return list(words[at + 1 :])
+            return at + 1
         at += 2 if len(words[at]) == 2 and words[at][1] in taking else 1
-    return list(words[at:])
+    return at
 
 
 def _script_of(program: str, words: Sequence[str]) -> str | None:
@@ -166,15 +167,23 @@ def _of_script(script: str, folder: str, depth: int) -> Iterator[Simple]:
 def _found(words: Sequence[str], folder: str, depth: int) -> Iterator[Simple]:
     """Yield what find(1) does with the files below the paths that it starts from."""
     starts = words[: next((number for number, word in enumerate(words) if word.startswith(("-", "(", "!"))), len(words))]
-    begins = [number for number, word in enumerate(words) if word in ("-exec", "-execdir", "-ok", "-okdir")]
-    for begin in begins:
-        end = next((number for number in range(begin, len(words)) if words[number] in (";", "+")), len(words))
-        run = [one for word in words[begin + 1 : end] for one in (starts if word == "{}" else [word])]
+    runs = list(_runs_of(words, starts))
+    for run in runs:
         yield from _of_words(run, folder, (), (), depth - 1)
     if "-delete" in words:
         yield from _of_words(["rm", "-r", *starts], folder, (), (), depth - 1)
-    elif not begins:
+    elif not runs:
         yield Simple("find", tuple(words), (), ())
+
+
+def _runs_of(words: Sequence[str], starts: Sequence[str]) -> Iterator[list[str]]:
+    """Yield the commands that find is given; all words up to the end of one are its own, another ``-exec`` among them."""
+    coming = iter(words)
+    for word in coming:
+        if word in ("-exec", "-execdir", "-ok", "-okdir"):
+            run = list(takewhile(lambda one: one not in (";", "+"), coming))
+            at = run.index("{}") if "{}" in run else len(run)
+            yield [*run[:at], *(starts if at < len(run) else ()), *(starts[0] if one == "{}" and starts else one for one in run[at + 1 :])]
 
 
 def _paths(program: str, words: Sequence[str]) -> tuple[list[str], list[str]]:
@@ -184,7 +193,7 @@ def _paths(program: str, words: Sequence[str]) -> tuple[list[str], list[str]]:
         return [w[3:] for w in words if w.startswith("if=")], [w[3:] for w in words if w.startswith("of=")]
     if _INTERPRETERS.match(program):
         code = next((words[number + 1] for number, word in enumerate(words[:-1]) if word in ("-c", "-e", "-ne", "-pe", "-r")), None)
-        in_place = any(re.fullmatch(r"-\w*i[.\w]*", word) for word in words)
+        in_place = any(re.fullmatch(r"-(?=\w*i)[.\w]*", word) for word in words)
         inside = _IN_CODE.findall(" ".join(words)) if code is not None else []
         changes = in_place or (code is not None and _CODE_WRITES.search(" ".join(words)) is not None)
         return [*named, *inside], [*named, *inside] if changes else []
@@ -219,7 +228,7 @@ def _normal(path: str) -> str:
 
 def _braces(word: str) -> list[str]:
     """Return the words of one with alternatives in braces."""
-    found = re.search(r"\{([^{}]*,[^{}]*)\}", word) if "{" in word else None
+    found = next((one for one in _BRACES.finditer(word) if "," in one[1]), None) if "{" in word else None
     return [word] if found is None else [word[: found.start()] + one + word[found.end() :] for one in found[1].split(",")[:50]]
 
 

@@ -172,7 +172,7 @@ def run_as_any_user(rights: HostRights) -> Iterator[Found]:
 
 def _as_one(rule: SudoRule) -> str:
     """Return the rule with root, which ALL includes, in place of anyone."""
-    return re.sub(r"\(\s*ALL\s*(:[^)]*)?\)", "(root)", rule.statement)
+    return re.sub(r"\(\s*ALL\s*(:[^()]*)?\)", "(root)", rule.statement)
 
 
 @check("sudo.expired-rule", Severity.LOW, advice="Remove the rule.")

@@ -42,7 +42,7 @@ def files_run(command: str, depth: int = 0) -> list[str]:
     """Return the scripts, libraries and packages that the arguments of a program name to run or load, by their paths."""
     program, arguments = _parted(command[:_LONGEST])
     name = program.replace("/", "\\").rpartition("\\")[2].lower().removesuffix(".exe")
-    reader = _READERS.get(re.sub(r"[\d.]+\Z", "", name))
+    reader = _READERS.get(name.rstrip("0123456789."))
     if reader is None or depth > _DEEPEST:
         return []
     return list(dict.fromkeys(path for path in reader(arguments, depth) if re.match(r"[A-Za-z]:[\\/]", path)))
@@ -148,7 +148,7 @@ def _after(*options: str) -> Callable[[str, int], Iterator[str]]:
 
 def _library(text: str, _: int) -> Iterator[str]:
     """Return the library that rundll32 loads: what stands before the comma or blank."""
-    found = re.match(r'\s*(?:"([^"]+)"|([^,"]+?\.\w{2,4}(?=[,\s]|\Z)|[^,\s"]+))', text)
+    found = re.match(r'"([^"]+)"|([^,"]+?\.\w{2,4}(?=[,\s]|\Z)|[^,\s"]+)', text.lstrip())
     if found is not None:
         yield found[1] or found[2]
 
