@@ -7,7 +7,7 @@ session (log_input, log_output); with ``@`` and a time it is a sub-command withi
 
 import json
 import re
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
@@ -106,15 +106,21 @@ def _split(text: str) -> tuple[dict[str, str], str]:
         end = len(text) if name == "COMMAND" else marks[number + 1].start() if number + 1 < len(marks) else len(text)
         fields[name] = text[mark.end() : end]
         if name == "COMMAND":
-            rest = [one for one in marks[number + 1 :] if not _quoted(fields[name], one.start() - mark.end())]
-            doubt = "a folder or command in it imitates the fields of sudo's own lines" if rest else doubt
+            if _is_one_bare(fields[name], [one.start() - mark.end() for one in marks[number + 1 :]]):
+                doubt = "a folder or command in it imitates the fields of sudo's own lines"
             break
     return fields, doubt
 
 
-def _quoted(text: str, at: int) -> bool:
-    """Return whether a place in a command stands within the quotes that sudo puts round arguments with blanks."""
-    return text.count("'", 0, at) % 2 == 1
+def _is_one_bare(text: str, places: Sequence[int]) -> bool:
+    """Return whether one of some places in a command stands outside the quotes that sudo puts round arguments with blanks."""
+    before, quotes = 0, 0
+    for at in places:
+        quotes += text.count("'", before, at)
+        if quotes % 2 == 0:
+            return True
+        before = at
+    return False
 
 
 def _kind(reason: str) -> EventKind:
