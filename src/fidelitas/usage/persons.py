@@ -19,9 +19,9 @@ __all__ = ["AttributedEvent", "Attribution", "AttributionBasis", "RecentUse"]
 
 _ROOT, _SUDO = "root", "sudo"
 _MOST_RECENT = 64
-_FEW_USES, _MOST_USES = 200, 10_000  # that wait for the session that PAM opens for them
+_FEW_USES, _MOST_USES = 50, 10_000  # that wait for the session that PAM opens for them
 _DISORDER = timedelta(minutes=2)
-_MOST_PROCESSES = 100_000
+_MOST_PROCESSES = 10_000  # the last of which it is known whose they are
 _LOGINS = frozenset({EventKind.LOGIN, EventKind.LOGIN_FAILED})
 # They write the terminal that they are used on: one without was not used in a shell on a terminal.
 _NAME_TERMINAL = frozenset({"sudo", "su", "doas", "pkexec"})
@@ -125,9 +125,15 @@ class Attribution:
 
     def _remember_process(self, record: AttributedEvent) -> None:
         """Remember whose process it is that an event comes from, which opens a session."""
-        pid = record.event.pid
-        if pid is not None and len(record.persons) == 1 and len(self._by_process) < _MOST_PROCESSES:
-            self._by_process[pid] = record.persons[0]
+        if record.event.pid is not None and len(record.persons) == 1:
+            self._is_of(record.event.pid, record.persons[0])
+
+    def _is_of(self, pid: int, person: str) -> None:
+        known = self._by_process
+        known.pop(pid, None)
+        if len(known) >= _MOST_PROCESSES:
+            del known[next(iter(known))]
+        known[pid] = person
 
     def _used(self, event: Event) -> AttributedEvent:
         program = event.program
@@ -185,8 +191,8 @@ class Attribution:
     def opens_plain(self, said: Event, at: datetime, place: Place, pid: int | None, host: str) -> None:
         """Take a session that a named account opens."""
         before = self._command_of(said, at, pid) if self._last else None
-        if pid is not None and len(self._by_process) < _MOST_PROCESSES:
-            self._by_process[pid] = said.account
+        if pid is not None:
+            self._is_of(pid, said.account)
         self.sessions.begin(said, at, place, pid, host, said.account, None if before is None else before.said)
 
     def closes_plain(self, said: Event, at: datetime, pid: int | None) -> None:

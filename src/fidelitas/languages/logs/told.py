@@ -20,7 +20,7 @@ __all__ = ["OF_SSHD", "Told", "without_port"]
 A = TypeVar("A", str, bytes)
 T = TypeVar("T")
 # So many messages are remembered, of at most so many characters each; a log made of ever new ones costs time, not memory.
-_MOST, _LONGEST = 40_000, 500
+_MOST, _LONGEST = 15_000, 500
 
 
 OF_SSHD = frozenset({"sshd", "sshd-session", "sshd-auth"})
