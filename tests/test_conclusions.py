@@ -94,6 +94,7 @@ def everything(one: SubjectRights, names: Iterable[str]) -> Iterator[object]:
     for name in names:
         yield name, one.knows(name), one.holdings_of(name), one.held_by(name), sorted(one.belongs_to(name))
     if isinstance(one, HostRights):
+        yield "names", sorted(one.names())
         groups = {holding.principal.name for holding in one.holdings if holding.principal.kind is PrincipalKind.GROUP}
         yield "counts", one.account_count, [one.member_count(name) for name in sorted(groups)]
         here = {who.name: who for who in one.population.effective}

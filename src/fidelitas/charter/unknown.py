@@ -7,6 +7,7 @@ from msgspec import Struct
 
 from fidelitas.charter.entries import Charter, Clause
 from fidelitas.charter.scope import Scope, right_words
+from fidelitas.rights import known_names
 
 __all__ = ["UnknownName", "unknown_in_clauses", "unknown_in_entries"]
 
@@ -15,6 +16,8 @@ class _Subject(Protocol):
     @property
     def subject(self) -> str: ...
     def knows(self, name: str, /) -> bool: ...
+    @property
+    def conclusion_mark(self) -> object: ...
     def names(self) -> Iterable[str]: ...
 
 
@@ -36,7 +39,7 @@ def unknown_in_entries(charter: Charter, scope: Scope, subjects: Sequence[_Subje
 def unknown_in_clauses(clauses: Iterable[Clause], subjects: Sequence[_Subject]) -> UnknownName | None:
     """Return the first subject, account or group of a demand that nothing in evidence has."""
     called = frozenset(one.subject for one in subjects)
-    names = frozenset(name for one in subjects for name in one.names())
+    names = frozenset(known_names(subjects))
     return next((found for clause in clauses for found in _unknown_in(clause, subjects, called, names)), None)
 
 
@@ -75,7 +78,7 @@ def _unknown_holders(charter: Charter, scope: Scope, subjects: Sequence[_Subject
                 if scope.unknown(name) is not None:
                     yield _unmapped(where, kind, called, scope, has_map=has_map)
             elif here is not None and not any(one.knows(name) or name in one.names() for one in here):
-                names = frozenset(known for one in here for known in one.names())
+                names = frozenset(known_names(here))
                 yield UnknownName(problem=f"{where}: no subject that it is about has", name=name, known=names)
 
 

@@ -8,6 +8,7 @@ from fidelitas.cli.names import note_ambiguous, unknown_name
 from fidelitas.cli.output import Output, format_option
 from fidelitas.cli.source import Source, source_options
 from fidelitas.reports.account import account_report
+from fidelitas.rights import known_names
 
 
 @click.command
@@ -22,7 +23,7 @@ def command(name: str, subject: str | None, source: Source, output: Output) -> N
     """
     subjects = source.audit(subject).subjects
     if not any(one.knows(name) for one in subjects):
-        raise unknown_name(f"{source.no_subject} has an account or group", name, (known for one in subjects for known in one.names()))
+        raise unknown_name(f"{source.no_subject} has an account or group", name, known_names(subjects))
     note_ambiguous(subjects, name)
     output.report(account_report(name, subjects), of=subjects)
     tell_gaps(subjects)

@@ -13,6 +13,7 @@ from fidelitas.comparison import compare
 from fidelitas.errors import RequestError
 from fidelitas.reports.changes import Compared, changes_report
 from fidelitas.reports.comparison import comparison_report
+from fidelitas.rights import known_names
 
 
 @click.command
@@ -53,9 +54,7 @@ def _compare_accounts(first: str, second: str, subject: str | None, source: Sour
     for name in (first, second):
         if not any(host.knows(name) for host in hosts):
             where = f"subject {subject} has" if subject else f"{source.no_subject} has"
-            raise unknown_name(
-                f"{where} {'no' if subject else 'an'} account or group", name, (known for host in hosts for known in host.names())
-            )
+            raise unknown_name(f"{where} {'no' if subject else 'an'} account or group", name, known_names(hosts))
     found = compare(hosts, first, second)
     output.report(comparison_report(found, first, second, whole=whole), of=hosts)
     tell_gaps(hosts)

@@ -47,12 +47,13 @@ def _surveys(ledger: str, _: str | None) -> Iterable[str]:
 def _accounts(ledger: str, subject: str | None) -> Iterable[str]:
     from fidelitas.audit import audit  # noqa: PLC0415
     from fidelitas.ledger import Ledger  # noqa: PLC0415
+    from fidelitas.rights import known_names  # noqa: PLC0415
 
     stored = Ledger(ledger).newest()
     if subject not in stored.names and len(stored.names) > _MOST_SUBJECTS:
         return ()
     found = audit(stored, [subject] if subject is not None and subject in stored.names else None, findings=False)
-    return {name for one in found.subjects for name in one.names()}
+    return known_names(found.subjects)
 
 
 def _checks(_: str, __: str | None) -> Iterable[str]:

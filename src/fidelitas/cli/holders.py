@@ -14,7 +14,7 @@ from fidelitas.cli.source import Source, source_options
 from fidelitas.errors import RequestError
 from fidelitas.reports.control import control_report
 from fidelitas.reports.holders import Filter, holders_report, is_right, right_names, rows_on
-from fidelitas.rights import Strength
+from fidelitas.rights import Strength, known_names
 
 # Of more subjects the table without a filter counts: the holdings of all would be read by no one.
 _MOST_LISTED = 200
@@ -65,7 +65,7 @@ def command(
     names = sorted({subject for subject, _ in asked})
     hosts = [host for name in names for host in source.audit(name).subjects] if names else source.audit().subjects
     if account is not None and not any(host.knows(account) for host in hosts):
-        raise unknown_name(f"{source.no_subject} has an account, group or role", account, (name for host in hosts for name in host.names()))
+        raise unknown_name(f"{source.no_subject} has an account, group or role", account, known_names(hosts))
     if account is not None:
         note_ambiguous(hosts, account)
     if right is not None and not is_right(right, hosts):

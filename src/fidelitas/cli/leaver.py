@@ -13,6 +13,7 @@ from fidelitas.cli.source import Source, source_options
 from fidelitas.departure import departure_of
 from fidelitas.people import MappedPerson
 from fidelitas.reports.departure import departure_report
+from fidelitas.rights import known_names
 
 
 @click.command
@@ -33,7 +34,7 @@ def command(name: str, mapped: Path | None, source: Source, output: Output, *, v
     subjects = source.audit().subjects
     departure = departure_of(person, subjects)
     if not departure.accounts:
-        known = {*people, *(known for one in subjects for known in one.names() if not known.startswith("%"))}
+        known = {*people, *(known for known in known_names(subjects) if not known.startswith("%"))}
         raise unknown_name(f"{source.no_subject} has an account of", name, known)
     output.report(departure_report(departure), of=subjects)
     tell_gaps(subjects)

@@ -8,6 +8,7 @@ from fidelitas.cli.names import note_ambiguous, refuse_unknown, unknown_name
 from fidelitas.cli.output import Output, format_option
 from fidelitas.cli.source import Source, source_options
 from fidelitas.reports.why import why_report
+from fidelitas.rights import known_names
 
 
 @click.command
@@ -27,7 +28,7 @@ def command(account: str, place: str | None, source: Source, output: Output) -> 
     hosts = source.audit(subject or None).subjects
     known = [host for host in hosts if host.knows(account)]
     if not known:
-        raise unknown_name(f"{source.no_subject} has an account, group or role", account, (name for host in hosts for name in host.names()))
+        raise unknown_name(f"{source.no_subject} has an account, group or role", account, known_names(hosts))
     refuse_unknown(known, [(subject, path)])
     note_ambiguous(known, account)
     output.report(why_report(account, known, source.provenance(known), path), of=known)

@@ -35,6 +35,7 @@ from fidelitas.rights.graph.group_edges import GroupEdge, GroupEdges
 from fidelitas.rights.graph.links import sought
 from fidelitas.rights.graph.paths import LinkPath
 from fidelitas.rights.graph.routes import order_of
+from fidelitas.rights.linux.host import is_own
 from fidelitas.rights.linux.nodes import Nodes
 
 __all__ = ["HoldersInBrief", "KeptHolders", "NestingOf", "encode_holders"]
@@ -202,6 +203,14 @@ class KeptHolders:
     def by_node(self) -> tuple[Holding, ...]:
         """The holdings worked out one by one."""
         return tuple(holding_of(one, self._links) for one in self._read.by_node)
+
+    @cached_property
+    def names(self) -> frozenset[str]:
+        """Who holds anything in a way of its own, and the accounts and groups, as ``%name``, that the host takes of directories."""
+        held = (str(one.principal) for one in self.by_node if is_own(one))
+        nesting = self._nesting
+        taken = () if nesting is None else (*nesting.places, *(f"%{name}" for name in nesting.groups))
+        return frozenset((*held, *taken))
 
     def holdings_of(self, holder: str, *, alike: bool = True) -> tuple[Holding, ...]:
         """Return those of all holdings whose holder is meant by a name; `alike` unless the host itself has someone of that name."""

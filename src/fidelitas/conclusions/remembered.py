@@ -19,6 +19,7 @@ from fidelitas.rights.estate.renaming import renamed
 from fidelitas.rights.graph.full_control import FullControl
 from fidelitas.rights.graph.group_edges import GroupEdges
 from fidelitas.rights.graph.routes import order_of
+from fidelitas.rights.linux.host import is_own
 from fidelitas.rights.linux.ssh import KeyGrant
 from fidelitas.rights.linux.sudo import Effective, Policy
 from fidelitas.rights.linux.summary import HostSummary
@@ -270,7 +271,10 @@ class RememberedHost(HostRights):
 
     def names(self) -> set[str]:
         """Return its accounts and groups, and anyone who holds a right here."""
-        return self.judged.names()
+        kept = self._kept
+        if kept is None:
+            return self.judged.names()
+        return {*self.conclusion.names, *kept.names, *(str(one.principal) for one in self.from_elsewhere if is_own(one))}
 
     def belongs_to(self, name: str) -> Iterable[str]:
         """Return the groups that an account is in, without the one that is its own by name."""

@@ -24,7 +24,7 @@ from fidelitas.rights.linux.host import HostRights, rights_of
 from fidelitas.rights.linux.population import AccountKind, Identity, Login, Membership, Population
 from fidelitas.rights.mariadb.server import MariadbRights, mariadb_rights_of
 from fidelitas.rights.postgresql import DatabaseRights, LoginPath, database_rights_of
-from fidelitas.rights.subject import DatabaseServer, Lack, SubjectRights, UnreadSubject
+from fidelitas.rights.subject import DatabaseServer, Lack, SubjectRights, UnreadSubject, known_names
 from fidelitas.rights.windows import WindowsRights, windows_rights_of
 
 __all__ = [
@@ -61,6 +61,7 @@ __all__ = [
     "database_rights_of",
     "directory_rights_of",
     "for_hosts",
+    "known_names",
     "mariadb_rights_of",
     "rights_of",
     "windows_rights_of",

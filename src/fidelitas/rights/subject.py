@@ -8,7 +8,7 @@ from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from datetime import datetime
 from functools import cached_property
-from typing import ClassVar, NamedTuple, TypeVar
+from typing import ClassVar, NamedTuple, Protocol, TypeVar
 
 from fidelitas.facts import AuthorizedKey, FileState, Gap, Programs
 from fidelitas.rights.accounts.identity import AccountInBrief, Identity
@@ -16,7 +16,7 @@ from fidelitas.rights.graph.full_control import COUNTED, FullControl, full_contr
 from fidelitas.rights.graph.links import By, Holding, Link, LinkKind, Mechanism, Principal, PrincipalKind, Right, RightKind, Strength
 from fidelitas.text import Place
 
-__all__ = ["DatabaseServer", "Lack", "RowSubject", "SubjectRights", "UnreadSubject"]
+__all__ = ["DatabaseServer", "Lack", "RowSubject", "SubjectRights", "UnreadSubject", "known_names"]
 
 
 T = TypeVar("T")
@@ -361,3 +361,21 @@ class UnreadSubject(RowSubject):
     def knows(self, holder: str) -> bool:
         """Return that no holder is known."""
         return False
+
+
+class _Named(Protocol):
+    @property
+    def conclusion_mark(self) -> object: ...
+    def names(self) -> Iterable[str]: ...
+
+
+def known_names(subjects: Iterable[_Named]) -> set[str]:
+    """Return what can be asked for as a holder on some subjects; those that state the same are asked once."""
+    names: set[str] = set()
+    met: set[object] = set()
+    for subject in subjects:
+        mark = subject.conclusion_mark
+        if mark is None or mark not in met:
+            met.add(mark)
+            names.update(subject.names())
+    return names
