@@ -19,7 +19,7 @@ __all__ = ["AttributedEvent", "Attribution", "AttributionBasis", "RecentUse"]
 
 _ROOT, _SUDO = "root", "sudo"
 _MOST_RECENT = 64
-_FEW_USES, _MOST_USES = 50, 10_000  # that wait for the session that PAM opens for them
+_FEW_USES, _MOST_USES = 200, 10_000  # that wait for the session that PAM opens for them
 _DISORDER = timedelta(minutes=2)
 _MOST_PROCESSES = 10_000  # the last of which it is known whose they are
 _LOGINS = frozenset({EventKind.LOGIN, EventKind.LOGIN_FAILED})
