@@ -178,6 +178,13 @@ def test_a_change_that_one_program_has_another_make_is_one(lines: list[tuple[str
         assert [(one.program, one.account, one.target, one.terminal) for one in events] == expected
 
 
+def test_a_process_that_stands_apart_from_its_program_is_one() -> None:
+    """As some relays write it: ``sudo [7]:``."""
+    line = "2026-11-23T06:00:00Z knot sudo [7]:    tomas : TTY=pts/0 ; PWD=/ ; USER=root ; COMMAND=/usr/bin/id\n"
+    (event,) = SyslogReader(Clock(UTC, NOW, "", ""), HERE).events([line.encode()])
+    assert (event.account, event.pid, event.command) == ("tomas", 7, "/usr/bin/id")
+
+
 def test_a_message_that_no_row_fits_is_counted_by_program() -> None:
     reader = SyslogReader(Clock(UTC, NOW, "", ""), HERE)
     lines = [f"2026-11-23T06:00:00Z knot {program}: a new wording\n" for program in ("su", "usermod", "su")]

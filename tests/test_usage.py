@@ -442,6 +442,7 @@ def test_the_probe_copies_every_message_that_is_understood(tmp_path: Path, shell
             "Nov 20 06:00:00 tern {program}[7]: {message}",
             "2026-11-20T06:00:00Z tern {program} 7 - - {message}",
             "Nov 20 06:00:00 tern auth.info {program}: {message}",
+            "Nov 20 06:00:00 tern {program} [7]: {message}",
         )
     ]
     put(root / "var/log/auth.log", "\n".join([*lines, "Nov 20 06:00:00 tern xrdp-sesman[7]: login failed for user hunter2", ""]))

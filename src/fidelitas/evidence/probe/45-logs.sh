@@ -17,7 +17,7 @@ LOG_FILES=2000
 # chosen WHICH NUMBERS: keeps the lines that concern privilege, and notes in NUMBERS how many there were, how many were kept, how the first
 # and the last of all begin: their times; and how many bytes there were.
 chosen() {
-    awk -v which="$1" -v numbers="$2" -v tags=" ($LOG_TAGS)([[][0-9]+[]])?(:| [-0-9])" -v doors=" ($LOG_DOORS)([[][0-9]+[]])?(:| [-0-9])[^(]*pam_" \
+    awk -v which="$1" -v numbers="$2" -v tags=" ($LOG_TAGS)( ?[[][0-9]+[]])?(:| [-0-9])" -v doors=" ($LOG_DOORS)( ?[[][0-9]+[]])?(:| [-0-9])[^(]*pam_" \
         -v identifiers="\"SYSLOG_IDENTIFIER\":\"($LOG_DOORS)\"" -v records="type=($LOG_RECORDS) " '
     NF { if (begins == "") begins = substr($0, 1, 40); ends = substr($0, 1, 40) }
     { bytes += length($0) + 1 }

@@ -27,10 +27,10 @@ _LEVEL = rb"(?:(?:" + "|".join(_FACILITIES).encode() + rb")\d?\.[a-z]{3,7} )?"
 _is_level = re.compile(_LEVEL).fullmatch
 _LINE = re.compile(
     rb"(?:<\d{1,3}>(?:1 )?)?" + _STAMP + rb" ([^ \n]*[^ :\n]) " + _LEVEL + rb"(" + _NAMES + rb")"
-    rb"(?:\[(\d+)\])?( (?:\d+|-) - (?:-|(?:\[[^\]\n]*\])+) ?|: ?| +)([^\n]*)"
+    rb"(?: ?\[(\d+)\])?( (?:\d+|-) - (?:-|(?:\[[^\]\n]*\])+) ?|: ?| +)([^\n]*)"
 )
 # The syslogd of busybox leaves the host out where it is told to write little (-S): no name of a host ends with a colon.
-_WITHOUT_HOST = re.compile(_STAMP + rb"( )(" + _NAMES + rb")(?:\[(\d+)\])?(: ?)([^\n]*)")
+_WITHOUT_HOST = re.compile(_STAMP + rb"( )(" + _NAMES + rb")(?: ?\[(\d+)\])?(: ?)([^\n]*)")
 _is_stamp = re.compile(_STAMP).fullmatch
 # What stands between two blanks behind the host, up to a bracket.
 _NAME = re.compile(rb"(" + _NAMES + rb")([:\[])?(?(2)|\Z)")
