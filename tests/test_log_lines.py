@@ -40,14 +40,14 @@ from fidelitas.usage.sessions import name_of_record
 STAMP = r"(?:[A-Z][a-z]{2} [ \d]\d \d\d:\d\d:\d\d|\d{4}-\d\d-\d\d[T ]\d\d:\d\d:\d\d(?:[.,]\d+)?(?:Z|[+-]\d\d:?\d\d)?)"
 PROGRAM = "|".join(sorted(map(re.escape, PROGRAMS), key=len, reverse=True))
 LINE = re.compile(
-    rf"(?:<\d{{1,3}}>(?:1 )?)?({STAMP}) ([^ \n]*[^ :\n]) (?:(?:auth|authpriv|cron|daemon|user|local)\d?\.[a-z]{{3,7}} )?({PROGRAM})(?:\[(\d+)\])?(?: (\d+|-) - (?:-|(?:\[[^\]\n]*\])+) ?|: ?| +)([^\n]*)".encode()
+    rf"(?:<\d{{1,3}}>(?:1 )?)?({STAMP}) ([^ \n]*[^ :\n]) (?:(?:auth|authpriv|cron|daemon|user|local)\d?\.[a-z]{{3,7}} )?({PROGRAM})(?: ?\[(\d+)\])?(?: (\d+|-) - (?:-|(?:\[[^\]\n]*\])+) ?|: ?| +)([^\n]*)".encode()
 )
-WITHOUT_HOST = re.compile(rf"({STAMP})() ({PROGRAM})(?:\[(\d+)\])?:(\b\B)? ?([^\n]*)".encode())  # busybox's syslogd -S
+WITHOUT_HOST = re.compile(rf"({STAMP})() ({PROGRAM})(?: ?\[(\d+)\])?:(\b\B)? ?([^\n]*)".encode())  # busybox's syslogd -S
 
 pieces = st.sampled_from(
     (
         "2026-11-01T04:05:06.123456+01:00", "2026-11-01 04:05:06", "2026-11-01T04:05", "Nov  1 04:05:06", "Nov 11 04:05:06", "nov  1 04:05:06",
-        "Nov  1 4:05:06", "knot", "", "sudo:", "sudo[12]:", "sudo[x]:", "sudo", "sudoku:", "su:", "su", "sshd[7]: ", "CRON[1]:", "kernel:", "[7]",
+        "Nov  1 4:05:06", "knot", "", "sudo:", "sudo[12]:", "sudo[x]:", "sudo", "sudoku:", "su:", "su", "sshd[7]: ", "CRON[1]:", "kernel:", "[7]", "[7]:",
         "sudo.ws:", "sudo-ws:", "-", "auth.info", "local7.err", "auth.", "sshd(pam_google_authenticator)[7]:", "gdm-password][7]:", "<86>", "<86>1", "12", "ID47", '[a b="c"]', "ines : TTY=pts/0", "pam_unix(sudo:session):", "\t", "T-",
     )
 )  # fmt: skip
