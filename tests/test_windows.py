@@ -835,3 +835,10 @@ def test_someone_of_a_domain_that_is_not_in_evidence_is_found_by_any_of_its_name
         assert one.knows(name), name
         assert [str(held.right) for held in one.holdings_of(name)] == ["admin"], name
     assert not one.knows("SALTMARSH\\lena")
+
+
+def test_blanks_behind_a_name_make_no_columns() -> None:
+    """As a form or a mail leaves them: members of a local group, one in a line."""
+    lines = ["Alias name     Operators", "", "Members", "", "-" * 79, "ines   ", "rada", "The command completed successfully.", "", ""]
+    found = read_group_text("\r\n".join(lines), Place(subject="godwit", path="x"))
+    assert ([one.name for one in found.group.members], found.group.name, found.of_domain) == (["ines", "rada"], "Operators", False)

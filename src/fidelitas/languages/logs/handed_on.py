@@ -28,7 +28,7 @@ class HandedOnStream:
         self._waiting: deque[Event] = deque()  # the first of them is a caller's
 
     def told_once(self, events: Iterable[Event], until: datetime | None = None) -> Iterator[Event]:
-        """Yield the events of a log in their order, of a change that a caller told as well what the program says that made it.
+        """Yield the events of a log in their order, of a change that a caller logs as well what the program says that made it.
 
         Where others come later, none before `until`, what may wait for them goes on waiting.
         """
@@ -75,7 +75,7 @@ def _may_wait(since: datetime | None, now: datetime) -> bool:
 
 
 def _is_same(caller: Event, event: Event) -> bool:
-    """Return whether an event is the change that a caller told; of a group the reason says what became of it, and behind a comma more."""
+    """Return whether an event is the change that a caller announced: of a group the reason says what became of it, up to a comma."""
     if caller.kind is not EventKind.CHANGED or event.kind is not EventKind.CHANGED or caller.program not in _CALLERS or caller.doubt:
         return False
     return (caller.host, caller.target, caller.group, _what(caller)) == (event.host, event.target, event.group, _what(event))

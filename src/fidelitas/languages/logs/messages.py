@@ -44,14 +44,14 @@ def _text() -> str:
 
 @cache
 def _table() -> dict[str, tuple[_Row, ...]]:
-    told = tomllib.loads(_text())
-    begins = told["begins"]
+    stated = tomllib.loads(_text())
+    begins = stated["begins"]
     return {
         name: tuple(
             _Row(re.compile(begins.get(name, "") + pattern, re.DOTALL), EventKind[kind], reason, Change[change[0]] if change else None)
             for pattern, kind, reason, *change in rows
         )
-        for name, rows in told["rows"].items()
+        for name, rows in stated["rows"].items()
     }
 
 

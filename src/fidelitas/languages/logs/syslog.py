@@ -266,7 +266,7 @@ class SyslogReader:
         return found
 
     def _named(self, event: Event, host: str, message: bytes) -> Event:
-        """Return what a message tells with the name of the account of which it has the number alone, as PAM of who opens a session."""
+        """Return the event of a message with the name of the account of which that has the number alone, as PAM of who opens a session."""
         if event.account[:1] == "#":
             return event._replace(account=self._names.account(host, event.account))
         if event.kind is not EventKind.OPENED or event.account:

@@ -25,7 +25,6 @@ _RULE = re.compile(r"-{20,}\s*\Z")
 _COLUMNS = re.compile(r"(?<=\S)\s{2,}(?=\S)")
 # A line of equals signs below the heads of a table; a line of a name and a value far apart.
 _TABLE, _PAIR, _FEWEST_PAIRS = re.compile(rb"=+( =+)+\s*\Z"), re.compile(rb"[^\s=\[#\"{<][^=\[#\"{<]{0,40}?\s{3,}\S"), 10
-_COLUMNS = re.compile(r"\s{2,}")
 # What the built-in group of administrators is called where a text tells no SID.
 ADMINISTRATORS = {
     "administrators": "English or Dutch", "administratoren": "German", "administrateurs": "French", "amministratori": "Italian",
@@ -68,8 +67,8 @@ def is_group_text(text: str) -> bool:
 
 def _named_group(line: str) -> str:
     """Return the name that stands behind words and at least two blanks, empty where none does."""
-    parts = _COLUMNS.split(line.rstrip(), maxsplit=1)
-    return parts[1] if len(parts) == len(["words", "name"]) and parts[0] else ""
+    _, *name = _COLUMNS.split(line.rstrip(), maxsplit=1)
+    return name[0] if name and not line[0].isspace() else ""
 
 
 class GroupText(NamedTuple):
