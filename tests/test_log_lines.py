@@ -17,7 +17,8 @@ from hypothesis import strategies as st
 
 from fidelitas.facts import EventKind, Place
 from fidelitas.languages.logs.clock import Clock
-from fidelitas.languages.logs.entries import BEGINNINGS, lines_that_matter
+from fidelitas.languages.logs.entries import BEGINNINGS, is_stamped, lines_that_matter
+from fidelitas.languages.logs.envelopes import unwrapped
 from fidelitas.languages.logs.idle import Idle
 from fidelitas.languages.logs.line_columns import blocks_that_matter
 from fidelitas.languages.logs.messages import read_message
@@ -42,6 +43,10 @@ PROGRAM = "|".join(sorted(map(re.escape, PROGRAMS), key=len, reverse=True))
 LINE = re.compile(
     rf"(?:<\d{{1,3}}>(?:1 )?)?({STAMP}) ([^ \n]*[^ :\n]) (?:(?:auth|authpriv|cron|daemon|user|local)\d?\.[a-z]{{3,7}} )?({PROGRAM})(?: ?\[(\d+)\])?(?: (\d+|-) - (?:-|(?:\[[^\]\n]*\])+) ?|: ?| +)([^\n]*)".encode()
 )
+FIELDS = re.compile(  # RFC 5424
+    rf"(?:<\d{{1,3}}>)?1 ({STAMP}) ([^ \n]*[^ :\n]) ({PROGRAM}) (?:(\d+)|[^ \n]+)(\b\B)? [^ \n]+ ".encode()
+    + rb'(?:-|(?:\[(?:[^\]"\\\n]|\\.|"(?:[^"\\\n]|\\.)*")*\])+) ?(?:\xef\xbb\xbf)?([^\n]*)'
+)
 WITHOUT_HOST = re.compile(rf"({STAMP})() ({PROGRAM})(?: ?\[(\d+)\])?:(\b\B)? ?([^\n]*)".encode())  # busybox's syslogd -S
 
 pieces = st.sampled_from(
@@ -49,6 +54,13 @@ pieces = st.sampled_from(
         "2026-11-01T04:05:06.123456+01:00", "2026-11-01 04:05:06", "2026-11-01T04:05", "Nov  1 04:05:06", "Nov 11 04:05:06", "nov  1 04:05:06",
         "Nov  1 4:05:06", "knot", "", "sudo:", "sudo[12]:", "sudo[x]:", "sudo", "sudoku:", "su:", "su", "sshd[7]: ", "CRON[1]:", "kernel:", "[7]", "[7]:",
         "sudo.ws:", "sudo-ws:", "-", "auth.info", "local7.err", "auth.", "sshd(pam_google_authenticator)[7]:", "gdm-password][7]:", "<86>", "<86>1", "12", "ID47", '[a b="c"]', "ines : TTY=pts/0", "pam_unix(sudo:session):", "\t", "T-",
+    )
+)  # fmt: skip
+other_forms = st.sampled_from(
+    (
+        "Sun 2026-11-01 04:05:06 CET knot sudo[7]: x", '{"message":"Nov  1 04:05:06 knot sudo: x"}', "a:Nov  1 04:05:06 knot su: x", "1793527200.5 knot su[7]: x",
+        '2026-11-01T04:05:06Z\tauth\t{"host": "knot", "ident": "sudo", "message": "x"}', '{"time": "2026-11-01T04:05:06Z", "program": "su", "msg": "x"}',
+        '<86>1 2026-11-01T04:05:06Z knot su 7 ID [a b="\\"]"] x', "2026-11-01T04:05:06Z\tauth sudo: x", "{", "Nov 1 04:05:06.5 knot su: x",
     )
 )  # fmt: skip
 written = st.lists(pieces, min_size=1, max_size=8).map(" ".join)
@@ -61,6 +73,13 @@ LONG_BEGIN = b"".join(
 )
 
 
+def defined(line: bytes, within: int = 0) -> re.Match[bytes] | None:
+    """Return the parts of a line, which another program can have wrapped."""
+    found = FIELDS.match(line) or LINE.match(line) or WITHOUT_HOST.match(line)
+    plain = unwrapped(line) if found is None and within < 2 and not is_stamped(line) else None
+    return found if plain is None else defined(plain, within + 1)
+
+
 def parted_in_columns(block: bytes) -> list[tuple[object, ...]]:
     """Return the lines that matter of a block that is taken for a long one."""
     with pytest.MonkeyPatch.context() as patch:
@@ -70,13 +89,13 @@ def parted_in_columns(block: bytes) -> list[tuple[object, ...]]:
     return [row for lines in blocks for row in zip(*lines.texts, strict=True)]
 
 
-@given(st.lists(st.one_of(written, st.text(alphabet=" :[]-TNov2609sudo\x85\r", max_size=40)), max_size=6))
+@given(st.lists(st.one_of(written, other_forms, st.text(alphabet=" :[]-TNov2609sudo\x85\r", max_size=40)), max_size=6))
 def test_lines_are_those_of_their_definition(lines: list[str]) -> None:
     block = "".join(f"{line}\n" for line in lines).encode()
     expected = [
         (number, found[1], found[2], found[3], found[4] or (b"" if found[5] in (None, b"-") else found[5]), found[6])
         for number, line in enumerate(block.split(b"\n"), 1)
-        if (found := LINE.match(line) or WITHOUT_HOST.match(line)) is not None
+        if (found := defined(line)) is not None
     ]
     assert [tuple(line) for line in lines_that_matter([block])] == expected
     for begin in (LONG_BEGIN, LONG_BEGIN + b"odd\n", b""):  # many lines at once, where they are of a frequent form

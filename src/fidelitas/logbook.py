@@ -203,11 +203,12 @@ def _finished(host: HostLogs, parts: Sequence[Logbook]) -> Logbook:
         own.gone += first.gone
         own.until = host.taken or own.until
         latest = max((cover.survey for cover in first.covers), default=0)
-        own.logs += [_state(cover) for cover in first.covers if cover.survey == latest]
+        of_others = not own.events and any(use.events for use in uses)
+        own.logs += [_state(cover, of_others=of_others) for cover in first.covers if cover.survey == latest]
     return first
 
 
-def _state(cover: Cover) -> LogState:
+def _state(cover: Cover, *, of_others: bool) -> LogState:
     pulse = cover.pulse
     return LogState(
         path=cover.path,
@@ -218,4 +219,5 @@ def _state(cover: Cover) -> LogState:
         jumps=pulse.jumps,
         empty=cover.empty,
         survey=cover.survey,
+        of_others=of_others,
     )

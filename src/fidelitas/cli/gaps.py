@@ -21,9 +21,13 @@ def tell_gaps(hosts: Sequence[SubjectRights]) -> None:
     note_unread(gap for host in hosts for gap in host.fatal_gaps)
 
 
-def note_unread(gaps: Iterable[Gap]) -> None:
-    """Say of every subject, log or check that was lost as a whole that it was, and let the command end with 4 unless it ends worse."""
+def note_unread(gaps: Iterable[Gap], *, in_part: bool = False) -> None:
+    """Say of every subject, log or check that was lost as a whole that it was, and let the command end with 4 unless it ends worse.
+
+    With `in_part` it ends so where a part of one was lost, too.
+    """
     for gap in gaps:
         if gap.fatal:
             say(f"{gap.place.subject}: {gap.why}")
+        if gap.fatal or in_part:
             click.get_current_context().find_root().meta[UNREAD_STATUS] = 4

@@ -382,7 +382,7 @@ def log_option(function: F) -> F:
     """Add the options that name logs instead of those in the ledger; they arrive with the `source`."""
     paths = click.option(
         "--log", "log_paths", multiple=True, type=click.Path(path_type=Path), metavar="LOG",
-        help="Read this log, or folder of logs, not those in the ledger; repeatable.",
+        help='Read this log, or folder of logs, not those in the ledger; "-" is standard input; repeatable.',
     )  # fmt: skip
     zone = click.option("--zone", "log_zone", metavar="ZONE", help="Time zone of stamps in LOG that name none, such as Europe/Lisbon.")
     name = click.option("--name", "log_name", metavar="NAME", help="Name of the host that LOG is of.  [default: this machine's]")

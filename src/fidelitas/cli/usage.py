@@ -138,9 +138,12 @@ def _draw(folder: Path, records: list[AttributedEvent], source: Source) -> None:
 
 def _tell(book: Logbook) -> None:
     """Say on standard error what was not understood, and what could not be read."""
-    for problem in (*(gap for gap in book.gaps if not gap.fatal), *book.unread):
-        say(str(problem))
-    note_unread(book.gaps)
+    for gap in book.gaps:
+        if not gap.fatal:
+            say(str(gap))
+    for error in book.unread:
+        say(f"{error}. {error.hint}" if error.hint else str(error))
+    note_unread(book.gaps, in_part=True)
     if book.says_nothing:
         more = f" and {len(book.covers) - 3} more" if len(book.covers) > 3 else ""
         say(f"no line that concerns privilege was recognised in {', '.join(cover.path for cover in book.covers[:3])}{more}")

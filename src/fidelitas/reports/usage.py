@@ -103,7 +103,8 @@ def head_line(book: Logbook, zone: tzinfo, window: tuple[datetime | None, dateti
     span = "" if not times else f", from {begin}" if window[1] is None and window[0] is not None else f", from {begin} to {end}"
     if window[0] is None and window[1] is not None:
         span = f", until {end}"
-    hosts = f" of {counted(len(book.hosts), 'host')}"
+    relays = sum(1 for use in book.hosts.values() if use.logs and all(log.of_others for log in use.logs))
+    hosts = f" of {counted(len(book.hosts) - relays, 'host')}"
     logs = len(book.covers)
     nothing = ", in which no line that concerns privilege was recognised" if book.says_nothing else ""
     return f"{counted(book.records, 'event')} in {counted(logs, 'log')}{hosts}{span}{nothing}"

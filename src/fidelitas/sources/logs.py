@@ -10,7 +10,7 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from datetime import UTC, datetime
 from functools import partial
 from io import BufferedIOBase
-from itertools import pairwise
+from itertools import chain, pairwise
 from pathlib import Path
 from typing import cast
 
@@ -19,6 +19,7 @@ from msgspec.structs import replace
 from fidelitas.errors import ReadError
 from fidelitas.evidence import BROKEN, LogCopy, age_of, bounded, cuts_of, has_records, in_blocks, tail_of, whole_lines
 from fidelitas.extras import installed_extra
+from fidelitas.sources.piped import STANDARD_INPUT, lasting_path
 from fidelitas.sources.session_records import is_record_folder, session_records
 
 __all__ = ["logs_at"]
@@ -65,7 +66,7 @@ def _beginning(log: LogCopy) -> bytes:
 def _hosts(path: Path, subject: str) -> list[tuple[str, list[Path]]]:
     """Return the files at a path by the host that they are of."""
     try:
-        if not path.is_dir():
+        if not path.is_dir():  # ``-``, too
             return [(subject, [path])]
         files = _logs_in(path)
         if files:
@@ -105,45 +106,71 @@ def _age(path: Path) -> tuple[str, int, str]:
 
 
 def _log(path: Path, subject: str) -> LogCopy:
+    """Return a log; ``-`` is standard input."""
+    name = STANDARD_INPUT if str(path) == "-" else path
+    shown = str(name)
     try:
-        by = datetime.fromtimestamp(path.stat().st_mtime, UTC)
-        if is_record_folder(path):
-            return LogCopy(str(path), subject, str(path), by, partial(session_records, path), records=False, tail=lambda: b"")
-        if path.is_dir():
-            return LogCopy(str(path), subject, str(path), by, partial(_journal, path, "--directory"), records=False, tail=lambda: b"")
-        with path.open("rb") as stream:
-            stream.read(1)
+        if is_record_folder(name):
+            return LogCopy(shown, subject, shown, _written(name), partial(session_records, name), records=False, tail=lambda: b"")
+        if name.is_dir():
+            return LogCopy(
+                shown, subject, shown, _written(name), partial(_journal, name, shown, "--directory"), records=False, tail=lambda: b""
+            )
+        file = lasting_path(name)
+        by = _written(file)
+        with file.open("rb") as stream:
+            begin = stream.read(_BEGIN)
     except OSError as error:
-        raise ReadError(f'could not read log "{path}": {error.strerror or error}', hint=_hint(error)) from error
-    records, reader = has_records(path.name), _READERS.get(path.suffix.lower(), _blocks)
-    found = LogCopy(str(path), subject, _age(path)[0], by, partial(reader, path), records=records, tail=partial(_tail, path))
-    return replace(found, parts=partial(_parts, path)) if reader is _blocks and not records else found
+        raise ReadError(f'could not read log "{shown}": {error.strerror or error}', hint=_hint(error)) from error
+    records, reader = has_records(name.name), _reader(name, begin)
+    found = LogCopy(shown, subject, _age(name)[0], by, partial(reader, file, shown), records=records, tail=partial(_tail, file, shown))
+    return replace(found, parts=partial(_parts, file, shown)) if reader is _blocks and not records else found
+
+
+def _written(path: Path) -> datetime:
+    return datetime.fromtimestamp(path.stat().st_mtime, UTC)
+
+
+def _reader(path: Path, begin: bytes) -> Callable[[Path, str], Iterator[bytes]]:
+    """Return what reads a file: by how it begins, else by the end of its name."""
+    known = next((reader for magic, reader in _MAGIC if begin.startswith(magic)), None)
+    return known or _READERS.get(path.suffix.lower(), _blocks)
 
 
 def _hint(error: OSError) -> str:
     return "Run as an account that may read logs." if isinstance(error, PermissionError) else "Name a log, or a folder of logs."
 
 
-def _blocks(path: Path) -> Iterator[bytes]:
-    """Yield a log's content in blocks that end with a line; raises `ReadError` where it cannot be read or unpacked."""
+def _blocks(path: Path, shown: str) -> Iterator[bytes]:
+    """Yield a log's content in blocks that end with a line; raises `ReadError` where it cannot be read or unpacked, or is no log."""
     try:
         with path.open("rb") as stream:
-            yield from bounded(in_blocks(stream, path.name), path.stat().st_size, str(path))
+            blocks = bounded(in_blocks(stream, shown), path.stat().st_size, shown)
+            first = next(blocks, b"")
+            _refuse_others(first, shown)
+            yield from chain([first] if first else [], blocks)
     except BROKEN as error:
-        raise ReadError(f'could not read log "{path}" to its end: {error}', hint="What was read before counts.") from error
+        raise ReadError(f'could not read log "{shown}" to its end: {error}', hint="What was read before counts.") from error
 
 
-def _parts(path: Path, count: int) -> list[Callable[[], Iterator[bytes]]]:
+def _refuse_others(begin: bytes, shown: str) -> None:
+    """Refuse what is no log, of which lines by chance are those of one."""
+    for at, magic, what, hint in _NO_LOGS:
+        if begin.startswith(magic, at):
+            raise ReadError(f'could not read log "{shown}": it is {what}', hint=hint)
+
+
+def _parts(path: Path, shown: str, count: int) -> list[Callable[[], Iterator[bytes]]]:
     """Return what reads the parts of a long log, each of whole lines; none of a short one, or where they cannot be had."""
     try:
         with path.open("rb") as stream:
             ends = cuts_of(stream, count) if path.stat().st_size >= _LONG else []
     except OSError:  # told when it is read
         return []
-    return [partial(_part, path, begin, end) for begin, end in pairwise([0, *ends])]
+    return [partial(_part, path, shown, begin, end) for begin, end in pairwise([0, *ends])]
 
 
-def _part(path: Path, begin: int, end: int) -> Iterator[bytes]:
+def _part(path: Path, shown: str, begin: int, end: int) -> Iterator[bytes]:
     """Yield a part of a log in blocks of whole lines; what was written since to its end is not read."""
     try:
         with path.open("rb") as stream:
@@ -152,21 +179,21 @@ def _part(path: Path, begin: int, end: int) -> Iterator[bytes]:
                 block += stream.readline(_BLOCK) if begin + len(block) < end else b""
                 begin += len(block)
                 if begin < end and not block.endswith(b"\n"):
-                    raise ReadError(f'log "{path}" has a line of more than {_BLOCK} bytes')
+                    raise ReadError(f'log "{shown}" has a line of more than {_BLOCK} bytes')
                 yield block
     except BROKEN as error:
-        raise ReadError(f'could not read log "{path}" to its end: {error}', hint="What was read before counts.") from error
+        raise ReadError(f'could not read log "{shown}" to its end: {error}', hint="What was read before counts.") from error
 
 
-def _tail(path: Path) -> bytes:
+def _tail(path: Path, shown: str) -> bytes:
     try:
         with path.open("rb") as stream:
             return tail_of(stream)
     except OSError as error:
-        raise ReadError(f'could not read log "{path}" to its end: {error}', hint="What was read before counts.") from error
+        raise ReadError(f'could not read log "{shown}" to its end: {error}', hint="What was read before counts.") from error
 
 
-def _journal(path: Path, of: str = "--file") -> Iterator[bytes]:
+def _journal(path: Path, shown: str, of: str = "--file") -> Iterator[bytes]:
     """Yield a file, or with `of` the folder, of a journal as journalctl(1) exports it."""
     arguments = ["journalctl", of, str(path), "--output", "json", "--all", "--no-pager", "--quiet"]
     try:
@@ -174,12 +201,12 @@ def _journal(path: Path, of: str = "--file") -> Iterator[bytes]:
             yield from whole_lines(cast(BufferedIOBase, run.stdout))
     except OSError as error:
         hint = "Export it on its host: journalctl -o json > journal.json"
-        raise ReadError(f'could not read log "{path}": journalctl: {error.strerror or error}', hint=hint) from error
+        raise ReadError(f'could not read log "{shown}": journalctl: {error.strerror or error}', hint=hint) from error
     if run.returncode:
-        raise ReadError(f'could not read log "{path}": journalctl says that it is not a journal', hint="Export it on its host.")
+        raise ReadError(f'could not read log "{shown}": journalctl says that it is not a journal', hint="Export it on its host.")
 
 
-def _event_log(path: Path) -> Iterator[bytes]:
+def _event_log(path: Path, shown: str) -> Iterator[bytes]:
     """Yield an .evtx file as event XML, a record a line: a line's number is that of the record in the file."""
     with installed_extra():
         from evtx import PyEvtxParser  # noqa: PLC0415 installed for these files alone
@@ -192,8 +219,19 @@ def _event_log(path: Path) -> Iterator[bytes]:
             yield " ".join(text.partition("?>")[2].split("\n")).encode("utf-8", "surrogatepass") + b"\n"
     except (OSError, RuntimeError, ValueError) as error:
         why = " ".join(str(error).split())
-        raise ReadError(f'could not read event log "{path}" to its end: {why}', hint="What was read before counts.") from error
+        raise ReadError(f'could not read event log "{shown}" to its end: {why}', hint="What was read before counts.") from error
 
 
-# What is no text is turned into text, by the end of its name.
+# What is no text is turned into text: by how it begins, or the end of its name.
+_MAGIC = ((b"LPKSHHRH", _journal), (b"ElfFile\0", _event_log))
 _READERS = {".journal": _journal, ".evtx": _event_log}
+_BEGIN = max(len(magic) for magic, _ in _MAGIC)
+_UNPACK, _TO_UTF_8 = "Unpack it, and name the folder.", "Turn it into UTF-8: iconv -f utf-16 -t utf-8"
+# What is handed in for a log and is none: from where on its bytes say so, and what to do.
+_NO_LOGS = (
+    (257, b"ustar", "an archive (tar)", _UNPACK),
+    (0, b"PK\x03\x04", "an archive (zip)", _UNPACK),
+    (0, b"\xff\xfe", "text in UTF-16", _TO_UTF_8),
+    (0, b"\xfe\xff", "text in UTF-16", _TO_UTF_8),
+    (0, b"SQLite format 3\0", "a database (SQLite)", "Name the logs themselves."),
+)

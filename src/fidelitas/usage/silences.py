@@ -21,7 +21,10 @@ _LEAST_ACTIVE = 15  # hours with lines from which what is usual is worked out
 
 
 class LogState(Struct, frozen=True, kw_only=True):
-    """One log as it was read: from when to when, its lines by hour, jumps back in time, and whether it was empty."""
+    """One log as it was read: from when to when, its lines by hour, jumps back in time, and whether it was empty.
+
+    `of_others` says that nothing in it is of the host that it was on, but of others that write to it.
+    """
 
     path: str
     family: str
@@ -31,6 +34,7 @@ class LogState(Struct, frozen=True, kw_only=True):
     jumps: Sequence[TimeJump]
     empty: bool
     survey: int
+    of_others: bool = False
 
 
 class _Logged(Protocol):

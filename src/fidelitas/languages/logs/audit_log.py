@@ -9,7 +9,9 @@ from collections.abc import Iterable, Iterator, Mapping
 from datetime import UTC, datetime
 from typing import Any, NamedTuple
 
-from fidelitas.facts import Change, Event, EventKind, Place
+from fidelitas.facts import Change, Event, EventKind, Gap, Place
+from fidelitas.languages.logs.entries import numbered_lines
+from fidelitas.languages.logs.unread import Unread
 from fidelitas.masking import masked
 from fidelitas.text import decode
 
@@ -72,23 +74,26 @@ class AuditReader:
         self._names: dict[str, str] = {"0": "root", **{str(uid): name for uid, name in (names or {}).items()}}
         self._call: tuple[bytes, bytes] = (b"", b"")  # the last system call: its number, and what is told of it
         self._seen: set[tuple[bytes, ...]] = set()
+        self._unread = Unread()
 
     @property
     def lasting(self) -> tuple[object, ...]:
         """What is known at the end of some blocks, for another reader to go on with."""
-        return self._names, self._call, self._seen
+        return self._names, self._call, self._seen, self._unread.lasting
 
     @lasting.setter
     def lasting(self, known: tuple[Any, ...]) -> None:
-        self._names, self._call, self._seen = known
+        self._names, self._call, self._seen, self._unread.lasting = known
 
     def events(self, blocks: Iterable[bytes], after: int = 0, until: datetime | None = None) -> Iterator[Event]:
         """Yield the events of blocks of whole lines, which come after a number of others; nothing waits for later ones."""
         del until
         before = 1 + after
         for block in blocks:
-            at = 0
+            at = records = 0
+            begin = before
             for found in _RECORD.finditer(block):
+                records += 1
                 kind, serial, rest = found["type"], found["serial"], found["rest"]
                 if b"UID=" in rest:
                     self._learn_names(rest)
@@ -101,6 +106,19 @@ class AuditReader:
                     if event is not None:
                         yield event
             before += block.count(b"\n", at)
+            if records < before - begin:
+                self._see_others(block, begin)
+
+    def _see_others(self, block: bytes, number: int) -> None:
+        """Note the lines of a block that are no records."""
+        for at, line in numbered_lines(block, number):
+            if _RECORD.match(line) is None:
+                self._unread.see(at, line)
+
+    @property
+    def gaps(self) -> list[Gap]:
+        """What could not be read so far."""
+        return self._unread.gaps(self._origin)
 
     def _learn_names(self, rest: bytes) -> None:
         """Remember accounts' names from what the daemon adds to a record, once for each of those that look alike."""

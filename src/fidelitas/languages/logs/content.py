@@ -17,6 +17,7 @@ __all__ = ["DerivedLog", "LogContent", "LogLike"]
 
 # How many blocks are looked at to tell the form of a log: in its copy the lines that were left out are empty.
 _PEEK = 32
+_BEGINNING = 1 << 16  # bytes
 # How much is kept of a log that is looked at before it is read.
 _HELD = 32 << 20
 
@@ -83,7 +84,7 @@ class LogContent:
 
     def beginning(self) -> bytes:
         """Return how the log begins, by which its form is known, without the empty lines before."""
-        return next((text[:4096] for block in islice(self.first_blocks(), _PEEK) if (text := block.lstrip(b"\n"))), b"")
+        return next((text[:_BEGINNING] for block in islice(self.first_blocks(), _PEEK) if (text := block.lstrip(b"\n"))), b"")
 
     @property
     def is_empty(self) -> bool:

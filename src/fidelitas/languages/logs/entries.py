@@ -8,11 +8,13 @@ import re
 from collections.abc import Iterable, Iterator, Sequence
 from typing import NamedTuple
 
+from fidelitas.languages.logs.envelopes import unwrapped
+from fidelitas.languages.logs.unread import Unread
 from fidelitas.recorded import PROGRAMS
 
 __all__ = [
     "BEGINNINGS", "NAMES_HOST", "NAME_FIRST", "ODD", "SUDO", "Line", "LineForms", "count_lines", "first_stamp",
-    "is_mostly_empty", "last_stamp", "lines_that_matter", "numbered_lines", "whole_lines",
+    "is_mostly_empty", "is_stamped", "last_stamp", "lines_that_matter", "numbered_lines", "whole_lines",
 ]  # fmt: skip
 
 # The names under which sudo logs.
@@ -29,9 +31,15 @@ _LINE = re.compile(
     rb"(?:<\d{1,3}>(?:1 )?)?" + _STAMP + rb" ([^ \n]*[^ :\n]) " + _LEVEL + rb"(" + _NAMES + rb")"
     rb"(?: ?\[(\d+)\])?( (?:\d+|-) - (?:-|(?:\[[^\]\n]*\])+) ?|: ?| +)([^\n]*)"
 )
+# RFC 5424: a message begins behind the data, in which brackets stand within quotation marks, perhaps with a mark of UTF-8.
+_FIELDS = re.compile(
+    rb"(?:<\d{1,3}>)?1 " + _STAMP + rb" ([^ \n]*[^ :\n]) (" + _NAMES + rb") (?:(\d+)|[^ \n]+)( )[^ \n]+ "
+    rb'(?:-|(?:\[(?:[^\]"\\\n]|\\.|"(?:[^"\\\n]|\\.)*")*\])+) ?(?:\xef\xbb\xbf)?([^\n]*)'
+)
 # The syslogd of busybox leaves the host out where it is told to write little (-S): no name of a host ends with a colon.
 _WITHOUT_HOST = re.compile(_STAMP + rb"( )(" + _NAMES + rb")(?: ?\[(\d+)\])?(: ?)([^\n]*)")
 _is_stamp = re.compile(_STAMP).fullmatch
+_is_stamped = re.compile(rb"(?:<\d{1,3}>)?(?:1 )?" + _STAMP + rb" [^ :\n]").match
 # What stands between two blanks behind the host, up to a bracket.
 _NAME = re.compile(rb"(" + _NAMES + rb")([:\[])?(?(2)|\Z)")
 ODD = b""
@@ -39,7 +47,9 @@ _NO_TAG = b""
 # How a message of sudo names another host than that of its line.
 NAMES_HOST = (b"HOST=", b"submithost")
 _MOST_NAMES = 10_000
+_MOST_WITHIN = 2  # a line in an object can be of an odd form itself
 _T, _DASH, _BLANK, _COLON = b"T- :"
+_TAB = b"\t"
 _PROCESS = re.compile(rb" (\d+) - ")
 # How what stands behind the host begins where a line matters.
 BEGINNINGS = frozenset(name[:2].encode() for name in (*PROGRAMS, *_FACILITIES))
@@ -59,6 +69,11 @@ class Line(NamedTuple):
     program: bytes
     pid: bytes
     message: bytes
+
+
+def is_stamped(line: bytes) -> bool:
+    """Return whether a line begins as those of syslog do."""
+    return _is_stamped(line) is not None
 
 
 def first_stamp(blocks: Iterable[bytes]) -> str:
@@ -117,7 +132,10 @@ def _with_text(block: bytes, number: int) -> Iterator[tuple[int, bytes]]:
 class LineForms:
     """Reads lines of all forms one by one, and remembers of which program what stands behind a host is."""
 
-    def __init__(self) -> None:
+    def __init__(self, unread: Unread | None = None) -> None:
+        """`unread` takes the lines that are of no form that is known."""
+        self._unread = unread or Unread()
+        self._within = 0  # how many forms there are round the line that is read
         self._programs: dict[bytes, bytes | None] = {_NO_TAG: ODD}  # by what stands behind the host, up to a bracket
 
     def read(self, number: int, line: bytes) -> Line | None:
@@ -130,11 +148,22 @@ class LineForms:
         pid = tag[bracket:-2] if bracket else b""
         if program and host and (not bracket or (pid.isdigit() and tag[-2:] == b"]:")) and _is_stamp(stamp):
             return Line(number, stamp, host, program, pid, message)
-        found = _LINE.match(line) or _WITHOUT_HOST.match(line)
+        found = _FIELDS.match(line) or _LINE.match(line) or _WITHOUT_HOST.match(line)
         if found is None:
-            return None
+            return self._odd(number, line)
         stamp, host, program, process, head, message = found.groups()
         return Line(number, stamp, host.strip(), program, _process(head) if process is None else process, message)
+
+    def _odd(self, number: int, line: bytes) -> Line | None:
+        """Return a line of another form as what it is; what is of none is noted."""
+        if not line or is_stamped(line):
+            return None
+        plain, self._within = (unwrapped(line), self._within + 1) if self._within < _MOST_WITHIN else (None, self._within)
+        if plain is None:
+            self._unread.see(number, line)
+        found = None if plain is None else self.read(number, plain)
+        self._within = 0
+        return found
 
     def program(self, name: bytes) -> bytes | None:
         """Return of which program a name behind a host is: ``None`` of one that does not matter, `ODD` where the line must tell."""
@@ -158,7 +187,7 @@ def _parts_of(line: bytes) -> tuple[bytes, bytes, bytes, bytes]:
             stamp, (host, tag, message) = line[:15], line[16:].split(b" ", 2)
         else:
             return b"", b"", _NO_TAG, b""
-        return stamp, host, _NO_TAG if host[-1] == _COLON else tag, message
+        return stamp, host, _NO_TAG if host[-1] == _COLON or _TAB in stamp else tag, message
     except (IndexError, ValueError):  # short, or of few words
         return b"", b"", _NO_TAG, b""
 

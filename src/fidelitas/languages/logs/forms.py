@@ -13,8 +13,9 @@ from fidelitas.languages.logs.clock import Clock, has_year
 from fidelitas.languages.logs.content import LogContent
 from fidelitas.languages.logs.counted import Counted
 from fidelitas.languages.logs.directory_log import DirectoryLogReader, is_directory_log
-from fidelitas.languages.logs.entries import first_stamp, last_stamp
-from fidelitas.languages.logs.journal import JournalReader, is_export, is_journal_json
+from fidelitas.languages.logs.entries import first_stamp, is_stamped, last_stamp
+from fidelitas.languages.logs.journal import JournalForm, JournalReader, is_export, is_verbose
+from fidelitas.languages.logs.journal_objects import is_journal_json
 from fidelitas.languages.logs.login_records import LastLogReader, LoginReader
 from fidelitas.languages.logs.postgresql_log import PostgresqlLogReader, is_postgresql_log
 from fidelitas.languages.logs.pulse import Pulse
@@ -27,6 +28,7 @@ from fidelitas.text import decode
 __all__ = ["LAST_LOG", "KnownLog", "LogReader", "beating", "is_syslog", "reader_of"]
 
 LAST_LOG = "/lastlog"
+_FIRST_LINES = 20
 
 
 class LogReader(Protocol):
@@ -60,15 +62,19 @@ class _Form(NamedTuple):
     beats: bool = False  # of itself, by every line that matters
 
 
-def _journal(log: KnownLog, *, export: bool) -> LogReader:
-    return JournalReader(log.origin, log.names, export=export, share=log.share, pulse=log.pulse, counted=log.counted)
+def _journal(form: JournalForm) -> Callable[[KnownLog], LogReader]:
+    def reader(log: KnownLog) -> LogReader:
+        return JournalReader(log.origin, log.names, form=form, zone=log.zone, share=log.share, pulse=log.pulse, counted=log.counted)
+
+    return reader
 
 
-# The first that recognises a log reads it; what none does is taken for syslog.
+# The first that recognises a log by its first line that is whole reads it; what none does is taken for syslog.
 _FORMS = (
     _Form(is_audit_log, lambda log: AuditReader(log.origin, log.names)),
-    _Form(is_journal_json, lambda log: _journal(log, export=False), beats=True),
-    _Form(is_export, lambda log: _journal(log, export=True), beats=True),
+    _Form(is_journal_json, _journal(JournalForm.JSON), beats=True),
+    _Form(is_export, _journal(JournalForm.EXPORT), beats=True),
+    _Form(is_verbose, _journal(JournalForm.VERBOSE), beats=True),
     _Form(is_postgresql_log, lambda log: PostgresqlLogReader(log.origin, log.zone)),
     _Form(is_directory_log, lambda log: DirectoryLogReader(log.origin, log.sids)),
     _Form(is_event_xml, lambda log: WindowsEventReader(log.origin, log.sids)),
@@ -78,7 +84,19 @@ _FORMS = (
 
 def is_syslog(start: bytes) -> bool:
     """Return whether a log that begins so is taken for one of syslog."""
-    return not any(form.is_one(start) for form in _FORMS)
+    return _form_of(start) is None
+
+
+def _form_of(start: bytes) -> _Form | None:
+    """Return the form of a log that begins so, ``None`` of one of syslog: by the first line that is of any, for a log can be cut."""
+    at = 0
+    for _ in range(_FIRST_LINES):
+        rest = start[at:]
+        form = next((form for form in _FORMS if form.is_one(rest)), None)
+        at = start.find(b"\n", at) + 1
+        if form is not None or at == 0 or is_stamped(rest):
+            return form
+    return None
 
 
 def reader_of(log: KnownLog, *, records: bool) -> tuple[LogReader, bool]:
@@ -86,8 +104,7 @@ def reader_of(log: KnownLog, *, records: bool) -> tuple[LogReader, bool]:
     if records:
         last = log.origin.path.endswith(LAST_LOG)
         return (LastLogReader(log.origin, log.names) if last else LoginReader(log.origin)), False
-    start = log.content.beginning()
-    form = next((form for form in _FORMS if form.is_one(start)), None)
+    form = _form_of(log.content.beginning())
     if form is None:  # its pulse is that of all lines that matter, not of its events alone
         clock = Clock(log.zone, log.by, *_stamps(log.content))
         return SyslogReader(clock, log.origin, log.pulse, log.names, log.share, log.counted, log.aside), False

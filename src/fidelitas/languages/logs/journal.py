@@ -1,12 +1,14 @@
-"""The journal, as journalctl(1) exports it: JSON lines (``-o json``) and the export format (``-o export``).
+"""The journal, as journalctl(1) exports it: as JSON, in the export format (``-o export``), or for readers (``-o verbose``).
 
 Follows JOURNAL_EXPORT_FORMATS of systemd.io.
 """
 
 import json
+import re
 from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping
-from datetime import UTC, datetime
+from datetime import UTC, datetime, tzinfo
+from enum import Enum
 from io import BufferedReader, RawIOBase
 from typing import Any
 
@@ -14,28 +16,31 @@ import msgspec
 
 from fidelitas.facts import Event, EventKind, Gap, Place, is_ordinary_login
 from fidelitas.languages.logs.counted import Counted
+from fidelitas.languages.logs.entries import whole_lines
+from fidelitas.languages.logs.envelopes import plain_stamp
 from fidelitas.languages.logs.handed_on import HandedOnStream
 from fidelitas.languages.logs.journal_fields import Names, impostor, pairs_of
+from fidelitas.languages.logs.journal_objects import Objects
 from fidelitas.languages.logs.pam_verdicts import VerdictStream
 from fidelitas.languages.logs.pulse import Pulse
 from fidelitas.languages.logs.repetition import once, repeated
 from fidelitas.languages.logs.shares import WHOLE, OfShare, Share
+from fidelitas.languages.logs.stamps import microseconds
 from fidelitas.languages.logs.sudo_stream import SudoStream
 from fidelitas.languages.logs.told import OF_SSHD, Told, without_port
+from fidelitas.languages.logs.unread import Unread
 from fidelitas.languages.logs.waiting import earliest
 from fidelitas.recorded import JOURNAL_FIELDS, PROGRAMS
 from fidelitas.text import decode
 
-__all__ = ["JournalReader", "is_export", "is_journal_json"]
+__all__ = ["JournalForm", "JournalReader", "is_export", "is_verbose"]
 
 _PROGRAMS = frozenset(PROGRAMS)
 _LONGEST = 1 << 20  # bytes of a field
+_ENTRY, _IDENTIFIER = b'{"', b"SYSLOG_IDENTIFIER"
+_HEAD = re.compile(rb"([A-Z][a-z]{2} \d{4}-\d\d-\d\d \d\d:\d\d:\d\d(?:\.\d{1,9})? [A-Za-z0-9+-]{1,9}) \[s=[0-9a-f]{1,32};")
+_FIELD = re.compile(rb"    ([A-Z_][A-Z0-9_]{0,63})=(.*)", re.DOTALL)  # the lines of a field that go on are further in
 _AFTER_ACCOUNT, _LOGIN = Event._fields.index("account") + 1, Event._fields.index("login")
-
-
-def is_journal_json(start: bytes) -> bool:
-    """Return whether a file that begins so holds journal entries in JSON."""
-    return start.lstrip().startswith(b"{") and b"__REALTIME_TIMESTAMP" in start
 
 
 def is_export(start: bytes) -> bool:
@@ -43,33 +48,52 @@ def is_export(start: bytes) -> bool:
     return start.startswith((b"__CURSOR=", b"__REALTIME_TIMESTAMP="))
 
 
+def is_verbose(start: bytes) -> bool:
+    """Return whether a file that begins so has entries as they are shown to readers, with all their fields."""
+    return _HEAD.match(start) is not None
+
+
+class JournalForm(Enum):
+    """How entries are written."""
+
+    JSON = "json"
+    EXPORT = "export"
+    VERBOSE = "verbose"
+
+
 class JournalReader:
-    """Reads one export, in the export format or as JSON; places count its lines."""
+    """Reads one export, in one of its forms; places count its lines."""
 
     def __init__(
         self,
         origin: Place,
         names: Mapping[int, str] | None = None,
         *,
-        export: bool = False,
+        form: JournalForm = JournalForm.JSON,
+        zone: tzinfo = UTC,
         share: Share = WHOLE,
         pulse: Pulse | None = None,
         counted: Counted | None = None,
     ) -> None:
-        """`share` is whose entries are read; of all others no more than when they were written, which `pulse` takes of all that matter.
+        """`zone` is that of times which are given without one that is known.
+
+        `share` is whose entries are read; of all others no more than when they were written, which `pulse` takes of all that
+        matter.
 
         With `counted` ordinary logins are counted there, each but the first of an account on a host: they are no events then.
         """
         self._origin = origin
         self._names = Names(names or {})
-        self._export = export
+        self._form, self._zone = form, zone
         self._share = share
         self._pulse = pulse or Pulse()
         self._told: Told[str, Event] = Told(lambda _, event: event)
         self._counted = counted
         self._ours = OfShare(share)
         self._verdicts, self._sudo, self._handed_on = VerdictStream(), SudoStream(), HandedOnStream()
-        self.gaps: list[Gap] = []
+        self._gaps: list[Gap] = []
+        self._unread = Unread()
+        self._objects = Objects(self._unread)
         self.unknown: Counter[str] = Counter()
 
     def events(self, blocks: Iterable[bytes], after: int = 0, until: datetime | None = None) -> Iterator[Event]:
@@ -77,7 +101,10 @@ class JournalReader:
 
         Where others come later, of no time before `until`, what may wait for them goes on waiting.
         """
-        entries = self._exported(blocks) if self._export else self._stated(blocks, after)
+        if self._form is JournalForm.JSON:
+            entries = self._stated(blocks, after)
+        else:
+            entries = self._exported(blocks) if self._form is JournalForm.EXPORT else self._shown(blocks)
         events = (event for entry, number in entries for event in self._events(entry, number))
         settled = self._sudo.settled(self._verdicts.decided(events, last=until is None), until=until)
         return self._handed_on.told_once(settled, until)
@@ -88,29 +115,76 @@ class JournalReader:
         return earliest(at for at in (self._verdicts.since, self._sudo.since, self._handed_on.since) if at is not None)
 
     @property
+    def gaps(self) -> list[Gap]:
+        """What could not be read so far; of lines of no form, where several read the log, the one that tells its times says so."""
+        return [*self._gaps, *(self._unread.gaps(self._origin) if self._share.times else ())]
+
+    @property
     def lasting(self) -> tuple[object, ...] | None:
-        """What is known at the end of blocks that were not the last, for another reader to go on with; not of the export format."""
-        return None if self._export else (self._names.lasting, self._verdicts, self._sudo, self._handed_on, self.unknown, self.gaps)
+        """What is known at the end of blocks that were not the last, for another reader to go on with; of JSON alone."""
+        if self._form is not JournalForm.JSON:
+            return None
+        lines = self._gaps, self._unread.lasting, self._objects.lasting
+        return self._names.lasting, self._verdicts, self._sudo, self._handed_on, self.unknown, lines
 
     @lasting.setter
     def lasting(self, known: tuple[Any, ...]) -> None:
-        self._names.lasting, self._verdicts, self._sudo, self._handed_on, self.unknown, self.gaps = known
+        self._names.lasting, self._verdicts, self._sudo, self._handed_on, self.unknown, lines = known
+        self._gaps, self._unread.lasting, self._objects.lasting = lines
 
     def _stated(self, blocks: Iterable[bytes], after: int) -> Iterator[tuple[Any, int]]:
         """Yield the entries of JSON lines with their numbers, which come after a number of others."""
-        number = after
+        number, objects, held = after, self._objects, self._objects.held
         for block in blocks:
             for line in block.split(b"\n"):
                 number += 1
-                if b"SYSLOG_IDENTIFIER" in line:
-                    try:
-                        entry = _loaded(line)
-                    except (ValueError, RecursionError) as error:
-                        self._gap(f"not JSON: {error}", number)
-                        continue
-                    if entry is not None:
-                        yield entry, number
+                if line.startswith(_ENTRY) and not held:
+                    if _IDENTIFIER in line:
+                        entry = self._entry(line, number)
+                        if entry is not None:
+                            yield entry, number
+                elif line:
+                    for text, begun in objects.of(line, number):
+                        entry = self._entry(text, begun) if _IDENTIFIER in text else None
+                        if entry is not None:
+                            yield entry, begun
             number -= 1 if block.endswith(b"\n") else 0
+
+    def _entry(self, text: bytes, number: int) -> Any:
+        """Return an entry, nothing of what is none."""
+        try:
+            return _loaded(text)
+        except (ValueError, RecursionError) as error:
+            self._gap(f"not JSON: {error}", number)
+            return None
+
+    def _shown(self, blocks: Iterable[bytes]) -> Iterator[tuple[Any, int]]:
+        """Yield the entries as they are shown to readers: a line with the time, and one for each field, more where it has lines itself."""
+        fields: dict[str, str] = {}
+        name, begun = "", 1
+        lines = (line for block in blocks for line in whole_lines(block))
+        for number, line in enumerate(lines, 1):
+            head = _HEAD.match(line)
+            field = _FIELD.match(line) if head is None else None
+            if head is not None:
+                yield _entry(fields), begun
+                fields, begun = {"__REALTIME_TIMESTAMP": self._clock_time(head[1])}, number
+            elif field is not None:
+                name = field[1].decode()
+                fields[name] = decode(field[2])
+            elif line.startswith(b"     ") and name in fields:
+                fields[name] += "\n" + decode(line[5 + len(name) :])
+            elif line:
+                self._unread.see(number, line)
+        yield _entry(fields), begun
+
+    def _clock_time(self, stamp: bytes) -> str:
+        """Return the microseconds since 1970 of a stamp, nothing where it is no time."""
+        try:
+            at = datetime.fromisoformat((plain_stamp(stamp) or b"").decode())
+            return str(microseconds(at if at.tzinfo else at.replace(tzinfo=self._zone)))
+        except (ValueError, OverflowError):
+            return ""
 
     def _exported(self, blocks: Iterable[bytes]) -> Iterator[tuple[Any, int]]:
         """Yield the entries of the export format: ``NAME=value`` lines, or a name, eight bytes of length and as many of value."""
@@ -177,7 +251,7 @@ class JournalReader:
         return (made,)
 
     def _gap(self, why: str, line: int) -> None:
-        self.gaps.append(Gap(what="journal entry", why=why, weakens="its content is not known", place=self._origin.at(line)))
+        self._gaps.append(Gap(what="journal entry", why=why, weakens="its content is not known", place=self._origin.at(line)))
 
 
 # The fields of an entry that are looked at; a value is text, a list of bytes or of values, or null.

@@ -23,6 +23,7 @@ from fidelitas.languages.logs.entries import (
 from fidelitas.languages.logs.idle import Idle
 from fidelitas.languages.logs.sparse import candidates
 from fidelitas.languages.logs.stamps import ISO_LENGTHS, NO_TIME, TRADITIONAL_LENGTH, are_traditional, times_of
+from fidelitas.languages.logs.unread import Unread
 from fidelitas.numeric import columns
 
 __all__ = ["Lines", "blocks_that_matter"]
@@ -85,15 +86,15 @@ class _Numbered(NamedTuple):
 
 
 def blocks_that_matter(
-    blocks: Iterable[bytes], idle: Idle, passed_over: Collection[bytes] = frozenset(), after: int = 0
+    blocks: Iterable[bytes], idle: Idle, passed_over: Collection[bytes] = frozenset(), after: int = 0, unread: Unread | None = None
 ) -> Iterator[Lines]:
     """Yield the lines of programs that matter, block by block; these are of whole lines and come `after` a number of others.
 
     Lines that concern no privilege are left out and counted: `idle` reports them when the others of the block were taken.  Lines with a
     year whose host is one of those `passed_over`, which may become more meanwhile, are left out, unless messages in their block name
-    hosts.
+    hosts.  `unread` takes lines that are of no form that is known.
     """
-    parting = _Parting(idle, after)
+    parting = _Parting(idle, after, unread)
     for block in blocks:
         names_hosts = any(name in block for name in NAMES_HOST)
         yield parting.parted(block, frozenset() if names_hosts else passed_over)._replace(names_hosts=names_hosts)
@@ -103,11 +104,11 @@ def blocks_that_matter(
 class _Parting:
     """Parts blocks: in columns where they are long, and where few lines of a long log matter, those alone that can."""
 
-    def __init__(self, idle: Idle, after: int) -> None:
+    def __init__(self, idle: Idle, after: int, unread: Unread | None) -> None:
         self._idle, self._number = idle, after + 1
         self._read = 0
         self._few = False
-        self._forms = LineForms()
+        self._forms = LineForms(unread)
 
     def parted(self, block: bytes, others: Collection[bytes]) -> Lines:
         """Return the lines of the next block that matter and are not idle."""

@@ -8,7 +8,8 @@ from typing import Any
 
 __all__ = ["candidates"]
 
-_LINE_END, _BLANK, _T, _DASH, _NINE, _COLON = b"\n T-9:"
+_LINE_END, _BLANK, _T, _DASH, _NINE, _COLON, _TAB = b"\n T-9:\t"
+_OBJECT = b"\t{"
 # Bytes of a line before its host: of ISO 8601 as many as stand before the first blank, of a traditional stamp always these.
 _TRADITIONAL = 16
 _SHORTEST = 20
@@ -32,6 +33,9 @@ def candidates(numpy: Any, block: bytes, beginnings: frozenset[bytes]) -> Iterat
     is_traditional = is_long & ~is_iso & (at(begins + 15) == _BLANK) & (at(begins + 3) == _BLANK) & (at(begins) > _NINE)
     first = numpy.searchsorted(blanks, numpy.where(is_traditional, begins + _TRADITIONAL, begins))
     words = numpy.where(is_iso, blanks[numpy.minimum(first + 1, len(blanks) - 1)], blanks[first]) + 1
+    if _OBJECT in block:  # behind a stamp and a tag
+        tabs = numpy.append(numpy.flatnonzero(content == _TAB), len(block))
+        is_iso &= tabs[numpy.searchsorted(tabs, begins)] > blanks[first]
     known = is_iso | is_traditional
     known &= (words + 1 < ends) & (at(words - 2) != _COLON)  # of a line without a host the second word is the program
     table = numpy.zeros(1 << 16, bool)

@@ -10,7 +10,7 @@ from itertools import compress
 from typing import Any
 
 from fidelitas.errors import ReadError
-from fidelitas.facts import LOGIN_SERVICES, Event, EventKind, Place, is_ordinary_login
+from fidelitas.facts import LOGIN_SERVICES, Event, EventKind, Gap, Place, is_ordinary_login
 from fidelitas.languages.logs.aside import Aside
 from fidelitas.languages.logs.clock import Clock
 from fidelitas.languages.logs.counted import Counted
@@ -27,6 +27,7 @@ from fidelitas.languages.logs.shares import WHOLE, Share
 from fidelitas.languages.logs.stamps import NO_TIME, TRADITIONAL_LENGTH, at_of, microseconds, times_by_minutes
 from fidelitas.languages.logs.sudo_stream import OF_SUDO, SudoStream, key_of
 from fidelitas.languages.logs.told import OF_SSHD, Told, without_port
+from fidelitas.languages.logs.unread import Unread
 from fidelitas.languages.logs.waiting import earliest
 from fidelitas.numeric import columns
 from fidelitas.text import decode
@@ -97,7 +98,13 @@ class SyslogReader:
         self._counted, self._aside = counted, aside
         self._verdicts, self._sudo, self._handed_on = VerdictStream(), SudoStream(), HandedOnStream()
         self._goes_on = self._others_decide = True
+        self._unread = Unread()
         self.unknown: Counter[str] = Counter()
+
+    @property
+    def gaps(self) -> list[Gap]:
+        """What could not be read so far; where several read the log, the one that tells its times says so."""
+        return self._unread.gaps(self._origin) if self._share.times else []
 
     def events(self, blocks: Iterable[bytes], after: int = 0, until: datetime | None = None) -> Iterator[Event]:
         """Yield the events of blocks of whole lines, in their order; they come after a number of lines.
@@ -116,11 +123,11 @@ class SyslogReader:
     @property
     def lasting(self) -> tuple[object, ...]:
         """What is known at the end of blocks that were not the last, for another reader to go on with."""
-        return self._clock.lasting, self._names.lasting, self._verdicts, self._sudo, self._handed_on, self.unknown
+        return self._clock.lasting, self._names.lasting, self._verdicts, self._sudo, self._handed_on, self.unknown, self._unread.lasting
 
     @lasting.setter
     def lasting(self, known: tuple[Any, ...]) -> None:
-        self._clock.lasting, self._names.lasting, self._verdicts, self._sudo, self._handed_on, self.unknown = known
+        self._clock.lasting, self._names.lasting, self._verdicts, self._sudo, self._handed_on, self.unknown, self._unread.lasting = known
 
     def _looking_ahead(self, blocks: Iterable[bytes], until: datetime | None) -> Iterator[bytes]:
         """Yield blocks, some behind what is read, and know whether a line in one or in those to come goes on with a command of sudo.
@@ -155,7 +162,7 @@ class SyslogReader:
         pulse, clock = self._pulse, self._clock
         idle = Idle(idle_beginnings(), lambda stamp, count: pulse.many(clock.near(stamp.decode()), count), pulse.many_in_columns)
         passed_over: Collection[bytes] = frozenset() if self._share.times else self._others
-        for lines in blocks_that_matter(blocks, idle, passed_over, after):
+        for lines in blocks_that_matter(blocks, idle, passed_over, after, self._unread):
             if lines.numbers:
                 yield from self._of_block(*self._concerning(lines))
 

@@ -51,7 +51,7 @@ def _has_few_that_matter(log: LogLike) -> bool:
     except ReadError:  # told when it is read
         return False
     matter = sum(1 for _ in lines_that_matter(sample))
-    return bool(sample) and is_syslog(sample[0][:4096]) and matter * _FEW < sum(block.count(b"\n") for block in sample)
+    return bool(sample) and is_syslog(sample[0][: 1 << 16]) and matter * _FEW < sum(block.count(b"\n") for block in sample)
 
 
 def _lines_left(part: _Blocks) -> list[bytes] | None:
