@@ -1,5 +1,6 @@
 """The probe: what it copies, what it leaves, and that it is the same in every shell."""
 
+import gzip
 import hashlib
 import io
 import os
@@ -413,3 +414,29 @@ def test_files_with_a_password_of_a_database_are_told_and_nothing_of_them(shell:
     assert told == {f"/{name}": kind for name, (_, kind) in PASSWORD_FILES.items() if kind}
     assert b"made-up" not in archive
     assert {item.path for item in found.items} >= set(told)
+
+
+@pytest.mark.parametrize("shell", SHELLS)
+def test_objects_in_a_log_that_speak_of_privilege_are_counted_and_not_copied(shell: str, tmp_path: Path) -> None:
+    """What is masked is found in lines: of an object no part is copied, nor of how a log begins that is made of them."""
+    typed = '{"msg":"Failed password for invalid user made-up from 192.0.2.7 port 7 ssh2","programname":"sshd"}\n'
+    line = "2026-11-20T05:00:00Z knot sudo: ines : TTY=pts/0 ; PWD=/ ; USER=root ; COMMAND=/bin/id\n"
+    other = '{"msg":"usb 1-1: made-up device","programname":"kernel"}\n'
+    for name, text in {
+        "etc/passwd": "root:x:0:0::/root:/bin/sh\nines:x:1001:1001::/home/ines:/bin/sh\n",
+        "var/log/auth.log": typed * 2 + line + other + '{"log":"Nov  1 10:00:00 knot su[7]: (to made-up) ines on pts/0\\n"}\n',
+        "var/log/messages": other,
+    }.items():
+        (tmp_path / name).parent.mkdir(parents=True, exist_ok=True)
+        (tmp_path / name).write_text(text)
+    archive = subprocess.run(
+        [*shell.split(), str(PROBE), "--root", str(tmp_path), "--no-file-scan"], capture_output=True, check=True
+    ).stdout
+    found = read_bundle(io.BytesIO(archive))
+    kept = {log.path: b"".join(log.blocks()) for log in found.logs()}
+    assert kept["/var/log/auth.log"].splitlines() == [b"", b"", line.strip().encode(), b"", b""]
+    why = "3 lines of JSON speak of privilege, and are not copied (usage --log reads them)"
+    assert {path: said for path, said in gaps(found).items() if path in kept} == {"/var/log/auth.log": why}
+    unpacked = archive if b"ustar" in archive[:512] else gzip.decompress(archive)
+    assert b"made-up" not in unpacked
+    assert all(b"made-up" not in content for content in kept.values())

@@ -15,15 +15,20 @@ LOG_TIME=300
 LOG_FILES=2000
 
 # chosen WHICH NUMBERS: keeps the lines that concern privilege, and notes in NUMBERS how many there were, how many were kept, how the first
-# and the last of all begin: their times; and how many bytes there were.
+# and the last of all begin: their times; how many bytes there were; and how many objects speak of privilege, which are not copied: what is
+# masked is found in lines and commands.
 chosen() {
     awk -v which="$1" -v numbers="$2" -v tags=" ($LOG_TAGS)( ?[[][0-9]+[]])?(:| [-0-9])" -v doors=" ($LOG_DOORS)( ?[[][0-9]+[]])?(:| [-0-9])[^(]*pam_" \
-        -v identifiers="\"SYSLOG_IDENTIFIER\":\"($LOG_DOORS)\"" -v records="type=($LOG_RECORDS) " '
-    NF { if (begins == "") begins = substr($0, 1, 40); ends = substr($0, 1, 40) }
+        -v objects="[ \"]($LOG_TAGS|$LOG_DOORS)([[][0-9]+[]])?[:\"]" -v identifiers="\"SYSLOG_IDENTIFIER\":\"($LOG_DOORS)\"" -v records="type=($LOG_RECORDS) " '
+    NF && !/^[{]/ { if (begins == "") begins = substr($0, 1, 40); ends = substr($0, 1, 40) }
     { bytes += length($0) + 1 }
     {
         keep = which == "whole" || (which == "audit" && $0 ~ records)
-        if (which == "syslog") { begin = substr($0, 1, 160); keep = begin ~ tags || begin ~ doors }
+        if (which == "syslog") {
+            begin = substr($0, 1, 160)
+            keep = !/^[{]/ && (begin ~ tags || begin ~ doors)
+            if (/^[{]/ && $0 ~ objects) others++
+        }
         if (which == "journal") keep = !($0 ~ identifiers) || index($0, "\"MESSAGE\":\"pam_")
         if (which == "audit" && /type=SYSCALL / && / euid=0 / && !/ uid=0 /) {
             match($0, /:[0-9]+\)/)
@@ -37,7 +42,7 @@ chosen() {
     END {
         gsub(/[\001-\037]/, "", begins)
         gsub(/[\001-\037]/, "", ends)
-        printf "%d\037%d\037%s\037%s\n%.0f\n", NR, kept, begins, ends, bytes > numbers
+        printf "%d\037%d\037%s\037%s\n%.0f\n%d\n", NR, kept, begins, ends, bytes, others > numbers
     }'
 }
 if command -v gzip >/dev/null 2>&1; then log_suffix=.gz; packed() { gzip -c; }
@@ -74,7 +79,8 @@ log() {
     : > "$work/numbers"
     if ! within "$LOG_TIME" copy_log 2> "$work/complaint"; then gap "$1" "was not read within $LOG_TIME seconds" 'who used privileges'; rm -f "$work/bundle/$log_member"; return 0; fi
     [ ! -s "$work/complaint" ] || gap "$1" "could not be read to its end: $(head -n 1 "$work/complaint" | cut -c 1-100 | tr -d '\000-\037')" 'who used privileges'
-    { read -r numbers; read -r log_bytes; } < "$work/numbers" || log_bytes=0
+    { read -r numbers; read -r log_bytes; read -r others; } < "$work/numbers" || { log_bytes=0 others=0; }
+    if [ "${others:-0}" -gt 0 ]; then gap "$1" "$others lines of JSON speak of privilege, and are not copied (usage --log reads them)" 'who used privileges'; fi
     # Read with the rights of an account, it may have come in part or not at all: a packed one is not as long as what comes out of it.
     if [ -n "$who" ] && [ "$size" -gt 0 ] && { [ "${log_bytes:-0}" -eq 0 ] || { [ "$tool" = 'cat' ] && [ "$log_bytes" -lt "$size" ]; }; }; then
         gap "$1" 'was not read whole with the rights of the accounts that can write above it' 'who used privileges'
