@@ -625,6 +625,8 @@ SHELL = "sudo: {} : TTY=pts/0 ; PWD=/ ; USER=root ; COMMAND=/bin/bash"
         ("0 sudo: ines : TTY=pts/0 ; PWD=/ ; USER=root ; COMMAND=/usr/bin/su -\n0 su[7]: (to root) root on pts/1", ("su", ("ines",), "COMMAND")),
         ("0 sshd[5]: Accepted publickey for root from 192.0.2.7 port 1 ssh2: ED25519 SHA256:x", ("sshd", (), "NOBODY")),
         (f"0 {SHELL.format('ines')}\n1 CRON[5]: (root) CMD (/opt/x)", ("CRON", (), "NOBODY")),
+        ("0 su[7]: (to rada) ines on pts/0\n1 sudo[8]: rada : TTY=pts/0 ; PWD=/ ; USER=root ; COMMAND=/bin/id\n1 sudo[8]: pam_unix(sudo:session): session opened for user root(uid=0) by rada(uid=0)",
+         ("sudo", ("ines",), "COMMAND")),
     ],
 )  # fmt: skip
 def test_who_stood_behind_what_root_did(text: str, last: tuple[str, tuple[str, ...], str]) -> None:

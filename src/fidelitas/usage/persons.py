@@ -191,9 +191,11 @@ class Attribution:
     def opens_plain(self, said: Event, at: datetime, place: Place, pid: int | None, host: str) -> None:
         """Take a session that a named account opens."""
         before = self._command_of(said, at, pid) if self._last else None
-        if pid is not None:
-            self._is_of(pid, said.account)
-        self.sessions.begin(said, at, place, pid, host, said.account, None if before is None else before.said)
+        persons = _behind(said, before)
+        person = persons[0] if len(persons) == 1 else ""
+        if pid is not None and person:
+            self._is_of(pid, person)
+        self.sessions.begin(said, at, place, pid, host, person, None if before is None else before.said)
 
     def closes_plain(self, said: Event, at: datetime, pid: int | None) -> None:
         """Take the end of a session."""
@@ -259,7 +261,8 @@ class Attribution:
             known = self._by_process.get(event.pid) if event.pid is not None and event.target == _ROOT else None
             return _of_login(event) if known is None else ((known,), AttributionBasis.CREDENTIAL)
         if account and account != _ROOT:
-            return (account,), AttributionBasis.LOGIN_NAME
+            persons = _behind(event, before)
+            return persons, AttributionBasis.LOGIN_NAME if persons == (account,) else AttributionBasis.COMMAND
         if event.program in CRON:
             return _BY_NOBODY
         if before is not None and not before.persons:
@@ -327,6 +330,11 @@ class Attribution:
 
 def _record(event: Event, tie: _Tie) -> AttributedEvent:
     return tuple.__new__(AttributedEvent, (event, tie[0], tie[1]))
+
+
+def _behind(opened: Event, before: RecentUse | None) -> tuple[str, ...]:
+    """Return who opens a session by a named account: who used the account for it, perhaps after becoming it."""
+    return before.persons if before is not None and before.persons and before.said.account == opened.account else (opened.account,)
 
 
 def _of_login(event: Event) -> _Tie:
