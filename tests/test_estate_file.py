@@ -76,7 +76,9 @@ def test_an_estate_is_what_its_file_says() -> None:
     ("text", "line", "column", "what"),
     [
         ("format = 2\n", 1, 1, 'must say "format = 1"'),
-        ("format = 1\nservers = []\n", 2, 1, 'there is no part "servers"'),
+        ("format = 1\nservers = []\n", 2, 1, 'there is no part "servers"; there are defaults, directory, format, '),
+        ("format = 1\n\n[[database]]\nname = 'x'\n", 3, 1, 'there is no part "database"'),
+        ("format = 1\n[host]\nname = 'x'\n", 2, 1, "write [[host]] with two brackets"),
         ("format = 1\n[[host]]\nname = 'x'\n  prot = 22\n", 4, 3, 'there is no setting "prot"'),
         ("format = 1\n[[host]]\nname = 'x'\nport = 70000\n", 4, 1, "from 1 to 65535"),
         ("format = 1\n[[host]]\nname = 'x'\nport = true\n", 4, 1, "from 1 to 65535"),

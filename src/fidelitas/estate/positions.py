@@ -42,7 +42,9 @@ def positions_of(text: str) -> Mapping[_Path, Position]:
             if header[1] == "[[":
                 table = (*table, counts.setdefault(name, 0))
                 counts[name] += 1
-            found.setdefault(table, Position(number, line.index("[") + 1))
+            at = Position(number, line.index("[") + 1)
+            for path in (table, *(table[:end] for end in range(1, len(table)))):  # what it is within begins there, too
+                found.setdefault(path, at)
             continue
         key = _KEY.match(line) if depth == 0 else None
         if key is not None:

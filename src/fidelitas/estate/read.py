@@ -31,6 +31,7 @@ _ACCOUNT = re.compile(r"[A-Za-z0-9_][\w.@-]*\Z")
 _DURATION = re.compile(r"(\d{1,6})([smh])\Z")
 _SECONDS = {"s": 1, "m": 60, "h": 3600}
 _SERVERS = ("postgresql", "mariadb", "directory")
+_PARTS = frozenset({"format", "ssh", "policy", "defaults", "tag", "host", *_SERVERS})
 _OF_HOSTS = frozenset(
     {"name", "address", "tags", "elevation", "port", "user", "identity", "collector", "deadline", "shell", "list", "command"}
 )
@@ -67,9 +68,9 @@ class _Reader:
         self._known: dict[str, int] = {}
 
     def estate(self, stated: Mapping[str, Any]) -> Estate:
-        unknown = set(stated) - {"format", "ssh", "policy", "defaults", "tag", "host", *_SERVERS}
-        for name in sorted(unknown):
-            self._fault((name,), f'there is no part "{name}"')
+        for name in stated:
+            if name not in _PARTS:
+                self._fault((name,), f'there is no part "{name}"; there are {", ".join(sorted(_PARTS))}')
         if stated.get("format") != FORMAT:
             self._fault(("format",), f'the file must say "format = {FORMAT}"')
         common = self._table(stated, "defaults")
