@@ -26,6 +26,10 @@ tomas ALL=(root) NOPASSWD: /usr/bin/true, /usr/bin/su -, sudoedit {place}/motd, 
 LOGS = ("auth.log", "traditional.log", "journal.json", "journal.export", "sudo.log")
 # What sudo's own file knows nothing of is what su does; it is read by itself in the tests of the languages.
 FORMS = [names for count in range(1, 6) for names in combinations(LOGS, count) if names != ("sudo.log",)]
+# What else rsyslogd and journalctl write, each read alone, and with another that has the same.
+OTHERS = ("protocol.log", "objects.log", "json-pretty.log", "json-sse.log", "json-seq.log", "verbose.log")
+OF_JOURNALCTL = ("short-iso.log", "short-full.log", "short-precise.log", "short-unix.log", "short-iso-precise.log")
+FORMS += [names for other in (*OTHERS, *OF_JOURNALCTL) for names in ((other,), (other, "journal.json"), ("auth.log", other))]
 # Person, kind, account that it was done as, and what the command holds, in the order of judges/actions.py.
 DONE = [
     ("ines", EventKind.USED, "root", "/usr/bin/id -u"),
@@ -188,3 +192,11 @@ def test_a_line_that_another_program_wrote_is_doubted_by_what_the_journal_knows(
     book, records = told(logs, "forged.json")
     assert [record.event.doubt for record in records] == ["it was written by /usr/bin/logger of user ID 4101, not by sudo"]
     assert [finding.check for finding in book.findings()] == ["use.suspected-forgery"]
+
+
+@pytest.mark.usefixtures("ready")
+@pytest.mark.parametrize("form", ["cat", "short-monotonic"])
+def test_what_leaves_out_the_date_or_the_program_is_not_taken_for_an_empty_log(form: str, logs: Path) -> None:
+    ran = fidelitas("usage", "--log", logs / f"{form}.log", cwd=logs)
+    assert ran.status in (3, 4)
+    assert "no line that concerns privilege was recognised" in ran.err

@@ -29,6 +29,9 @@ module(load="imuxsock" SysSock.Use="off")
 input(type="imuxsock" Socket="/run/systemd/journal/syslog" CreatePath="on")
 auth,authpriv.* action(type="omfile" file="$logs/auth.log" template="RSYSLOG_FileFormat")
 auth,authpriv.* action(type="omfile" file="$logs/traditional.log" template="RSYSLOG_TraditionalFileFormat")
+auth,authpriv.* action(type="omfile" file="$logs/protocol.log" template="RSYSLOG_SyslogProtocol23Format")
+template(name="objects" type="list") { property(name="jsonmesg") constant(value="\n") }
+auth,authpriv.* action(type="omfile" file="$logs/objects.log" template="objects")
 C
 rsyslogd -f "$daemons/rsyslog.conf" -i "$daemons/rsyslogd.pid"
 /lib/systemd/systemd-journald > "$daemons/out" 2>&1 < /dev/null &
@@ -39,11 +42,14 @@ status=0
 journalctl --sync || sleep 1
 # rsyslogd has all that journald had when the last line of all has come.
 logger -p authpriv.info -t last "the last line"
-for _ in $(seq 100); do grep -q 'the last line' "$logs/traditional.log" && break; sleep .1; done
+for _ in $(seq 100); do grep -q 'the last line' "$logs/objects.log" && break; sleep .1; done
 journalctl --sync || sleep 1
 journalctl --no-pager --all -o json > "$logs/journal.json"
 [ ! -f "$daemons/sudo.log" ] || cp "$daemons/sudo.log" "$logs/sudo.log"
 journalctl --no-pager --all -o export > "$logs/journal.export"
+for form in short-iso short-full short-precise short-unix short-iso-precise json-pretty json-sse json-seq verbose short-monotonic cat; do
+    TZ=UTC journalctl --no-pager --all -o "$form" > "$logs/$form.log"
+done
 mkdir -p "$logs/kept"
 for folder in /var/log/journal /run/log/journal; do [ -z "$(find "$folder" -name '*.journal' 2> /dev/null)" ] || cp -r "$folder" "$logs/kept/"; done
 kill "$journald" "$(cat "$daemons/rsyslogd.pid")"
