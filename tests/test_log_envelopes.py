@@ -112,6 +112,8 @@ WRAPPERS: dict[str, Wrapper] = {
     "milliseconds": lambda at, host, program, pid, text: json.dumps(
         {"timestamp": int(at.timestamp() * 1000), "source": host, "application_name": program, "process_id": pid, "message": text}
     ),
+    "by hosts": lambda at, host, program, pid, text: f"relay: {at.isoformat()} {host} {tag(program, pid)} {text}",
+    "paths": lambda at, host, program, pid, text: json.dumps({"time": at.isoformat(), "source": "/var/log/x", "computer": host, "program": f"/usr/bin/{program}", "pid": pid, "msg": text}),
     "tagged": lambda at, host, program, pid, text: f"{at.isoformat()}\tauth\t" + json.dumps({"host": host, "ident": program, "pid": pid, "message": text}),
     "journal": lambda *parts: json.dumps(entry(*parts)),
     "journal, pretty": lambda *parts: json.dumps(entry(*parts), indent="\t"),
@@ -198,6 +200,16 @@ def test_lines_of_another_form_than_their_log_are_said(log: str, other: str, fir
     assert " used privilege" in found.out
     path.write_text(log * 3)
     assert fidelitas("usage", "--log", path, cwd=tmp_path).status == 0
+
+
+def test_a_line_in_an_object_with_a_tag_that_anyone_can_choose_is_not_read_and_said(tmp_path: Path) -> None:
+    """As a log is carried under a tag, so a user can write a line of sudo under a tag: which it is nobody can say."""
+    objects = [
+        json.dumps({"time": AT.isoformat(), "host": "tern", "tag": tag, "message": LINE.strip()}) for tag in ("system.auth", "mine:")
+    ]
+    found = read(tmp_path, "".join(f"{one}\n" for one in objects) + LINE)
+    assert [one.place.line for one in found.all] == [3]
+    assert ["1 line that speaks" in gap.why and gap.place.line == 1 for gap in found.gaps] == [True]
 
 
 @pytest.mark.parametrize(

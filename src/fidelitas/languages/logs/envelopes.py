@@ -13,8 +13,8 @@ from typing import Any
 __all__ = ["plain_stamp", "unwrapped"]
 
 _EMPTY = b"\0 \t\r\xef\xbb\xbf"  # bytes of a crash, or the mark of an editor
-# What may stand before a line: how long it is (RFC 6587), the file that it was found in, the container.
-_BEFORE = rb"(?:\d{1,7} (?=<)|[^\s:|]{1,255}:(?:\d{1,9}:)?(?=[A-Z<\d])|[^\s|]{1,255} {0,40}\| )?"
+# What may stand before a line: how long it is (RFC 6587), the file or the host that it is from, the container.
+_BEFORE = rb"(?:\d{1,7} (?=<)|[^\s:|]{1,255}:(?:\d{1,9}:)? ?(?=[A-Z<\d])|[^\s|]{1,255} {0,40}\| )?"
 _CLOCK = rb"(?P<time>\d\d:\d\d:\d\d)(?:[.,](?P<fraction>\d{1,9}))?"
 _ZONES = {
     b"UTC": b"+00:00", b"GMT": b"+00:00", b"Z": b"+00:00", b"WET": b"+00:00", b"WEST": b"+01:00", b"BST": b"+01:00", b"CET": b"+01:00",
@@ -43,7 +43,7 @@ _WHOLE = tuple(re.compile(stamp) for stamp in _STAMPS)
 _MONTHS = {b"JanFebMarAprMayJunJulAugSepOctNovDec"[at : at + 3]: at // 3 + 1 for at in range(0, 36, 3)}
 # A file of objects with when and of which sort each is before it.
 _OBJECT = re.compile(rb"(?:(?P<stamp>\S{19,40})\t[^\t\n]{0,255}\t)?(?=\{)")
-_SINGLE_UNITS = ((10**17, 10**9), (10**14, 10**6), (10**11, 10**3))  # from where a number counts in nanoseconds, and so on, in a second
+_UNITS = ((10**17, 10**9), (10**14, 10**6), (10**11, 10**3))  # from where a number counts in nanoseconds, and so on, in a second
 
 # By which names objects state the parts of a line, the surest first; a dot stands for an object within another.
 _WHEN = ("timereported", "@timestamp", "isodate", "timestamp", "eventtime", "time", "timegenerated", "date", "_time", "unixtime")
@@ -63,7 +63,7 @@ _LINE = ("event.original", "_raw", "rawmsg", "raw", "log", "line", "textpayload"
 # What the journal itself says of who wrote an entry: this is read with it (`journal`), or not at all.
 _OF_JOURNAL = ("__realtime_timestamp", "__cursor", "_comm", "_exe", "_hostname", "_transport")
 _TAGGED = re.compile(r"([^\s\[\]:]{1,64}\]?)(?:\[(\d{1,9})\])?:?\Z")
-_is_name = re.compile(r"[^\s|]{0,254}[^\s:|]").fullmatch
+_is_name = re.compile(r"[^\s|/]{0,254}[^\s:|/]").fullmatch
 _is_program = re.compile(r"[^\s\[:]{1,64}").fullmatch
 
 
@@ -122,14 +122,14 @@ def _of_object(text: bytes, stamp: bytes) -> bytes | None:
     except (ValueError, RecursionError):
         return None
     parts = dict(_named(stated)) if isinstance(stated, dict) else {}
-    if any(name in parts for name in _OF_JOURNAL):
+    if any(name in parts for name in _OF_JOURNAL) or _is_ambiguous(parts):
         return None
     program, process = _program_of(parts)
     message = _first(parts, _TEXT if program else _LINE).strip()
     if not message or not program:
         return _bytes(message) or None
-    at, host = _when(parts) or plain_stamp(stamp), _first(parts, _WHERE)
-    if at is None or not _is_program(program) or (host and not _is_name(host)):
+    at, host = _when(parts) or plain_stamp(stamp), next((name for name in _all(parts, _WHERE) if _is_name(name)), "")
+    if at is None or not _is_program(program):
         return None
     tag = f"{program}[{process}]:" if process else f"{program}:"
     return b" ".join((at, *([_bytes(host)] if host else []), _bytes(f"{tag} {message}")))
@@ -145,17 +145,27 @@ def _named(stated: Mapping[str, Any], before: str = "") -> Iterator[tuple[str, s
             yield from _named(value, f"{key}.")
 
 
+def _all(parts: Mapping[str, str | int | float], names: tuple[str, ...]) -> Iterator[str]:
+    return (str(parts[name]) for name in names if parts.get(name, "") not in ("", "-"))
+
+
 def _first(parts: Mapping[str, str | int | float], names: tuple[str, ...]) -> str:
-    return next((str(parts[name]) for name in names if parts.get(name, "") not in ("", "-")), "")
+    return next(_all(parts, names), "")
 
 
 def _program_of(parts: Mapping[str, str | int | float]) -> tuple[str, str]:
     """Return a program and its process ID, both of which a tag can hold."""
-    program, process = _first(parts, _PROGRAM), _first(parts, _PROCESS)
+    program, process = _first(parts, _PROGRAM).rpartition("/")[2], _first(parts, _PROCESS)
     tag = _TAGGED.match(_first(parts, _TAG)) if not program else None
     if tag is not None:
         program, process = tag[1], tag[2] or process
     return program, process if process.isdecimal() else ""
+
+
+def _is_ambiguous(parts: Mapping[str, str | int | float]) -> bool:
+    """Return whether a text is a line of its own beside a tag that can be its program's, as anyone can choose it, or that of the log."""
+    tag = "" if _first(parts, _PROGRAM) else _first(parts, _TAG)
+    return tag != "" and not tag.endswith(":") and any(form.match(_bytes(_first(parts, _LINE))) for form in _LINES)
 
 
 def _when(parts: Mapping[str, str | int | float]) -> bytes | None:
@@ -173,7 +183,7 @@ def _when(parts: Mapping[str, str | int | float]) -> bytes | None:
 
 def _of_seconds(number: float) -> bytes | None:
     """Return the stamp of a number: seconds since 1970, or as many thousandths, millionths and so on as it can be alone."""
-    unit = next((unit for least, unit in _SINGLE_UNITS if number >= least), 1)
+    unit = next((unit for least, unit in _UNITS if number >= least), 1)
     try:
         seconds, part = divmod(number, unit)
         return _of_number(int(seconds), b"%06d" % int((part / unit if unit > 1 else seconds % 1) * 10**6))
