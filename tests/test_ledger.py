@@ -31,6 +31,7 @@ from hypothesis import strategies as st
 from msgspec.structs import replace
 from sqlalchemy import update
 
+from fidelitas.conclusions.rules import rules_digest
 from fidelitas.errors import LedgerError
 from fidelitas.evidence import Bundle, CopiedLog, Identity, Item, Listing, MissingItem, make_bundle, read_bundle
 from fidelitas.ledger import Ledger
@@ -306,6 +307,23 @@ def test_pruning_leaves_what_is_marked_and_the_newest_evidence_of_each_subject(t
     assert asked(tmp_path, "ledger", "release", names[2], "--ledger", tmp_path).status == 2
     assert asked(tmp_path, "ledger", "prune", "--ledger", tmp_path).status == 2
     assert prune(ledger, to_prune(ledger, NOW, None, 1), NOW).surveys == (names[2],)
+
+
+def test_pruning_leaves_the_answers_since_the_last_survey_that_it_removes(tmp_path: Path) -> None:
+    ledger = Ledger(tmp_path)
+    for turn in range(3):
+        ledger.add([replace(host("tern", NOW + timedelta(days=turn), turn=turn), name="tern")], NOW + timedelta(days=turn))
+    names = ledger.names()
+    for key, at, rules in (
+        (b"a", names[0], rules_digest()),
+        (b"b", names[1], rules_digest()),
+        (b"c", names[2], rules_digest()),
+        (b"d", names[2], b"others"),
+    ):
+        assert ledger.newest().stored_answers().put({key: b"answer"}, rules)
+        rows(tmp_path, f"update answers set at = '{at}' where key = x'{key.hex()}'")
+    assert asked(tmp_path, "ledger", "prune", "--keep-count", "1", "--ledger", tmp_path).status == 0
+    assert ledger.newest().stored_answers().get([b"a", b"b", b"c", b"d"]) == {b"c": b"answer"}
 
 
 # -- damage and interruption -----------------------------------------------------------------------------------------------------------
@@ -588,6 +606,7 @@ def test_a_ledger_of_the_first_version_is_brought_to_this_one_when_it_is_opened(
     Ledger(tmp_path).add([host("tern")], NOW)
     with Ledger(tmp_path).database.writing() as connection:
         connection.exec_driver_sql("alter table evidence drop column stated")
+        connection.exec_driver_sql("alter table answers drop column at")
         for table in ("review_decisions", "reviews"):
             connection.exec_driver_sql(f"drop table {table}")
         connection.exec_driver_sql("update alembic_version set version_num = '0001'")

@@ -9,6 +9,7 @@ from fidelitas.cli.complete import surveys
 from fidelitas.cli.output import Output, format_option, say
 from fidelitas.cli.progress import progress
 from fidelitas.cli.source import default_ledger, ledger_option
+from fidelitas.conclusions.rules import rules_digest
 from fidelitas.errors import LedgerError, RequestError
 from fidelitas.ledger import Ledger
 from fidelitas.ledger.prune import keep, prune, release, to_prune
@@ -76,7 +77,7 @@ def prune_command(keep_days: int | None, keep_count: int | None, ledger: str | N
         return
     before = extent(known).size
     with progress("removing"):
-        done = prune(known, names, datetime.now(UTC))
+        done = prune(known, names, datetime.now(UTC), rules_digest())
     say(prune_line(done, before - extent(known).size))
 
 

@@ -6,6 +6,7 @@ Knows nothing of what they say.  An answer that was damaged is one that is not t
 import hashlib
 from collections.abc import Iterable, Mapping
 from contextlib import suppress
+from datetime import UTC, datetime
 
 import zstandard
 from sqlalchemy import delete, select
@@ -14,6 +15,7 @@ from fidelitas.errors import LedgerError
 from fidelitas.ledger.connection import Database, batches, insert_new
 from fidelitas.ledger.heads import Head
 from fidelitas.ledger.packing import pack, unpack
+from fidelitas.ledger.stamps import stamp
 from fidelitas.ledger.tables import answers
 
 __all__ = ["StoredAnswers"]
@@ -41,8 +43,9 @@ class StoredAnswers:
 
     def put(self, kept: Mapping[bytes, bytes], rules: bytes) -> bool:
         """Keep something, and say by which rules it was concluded; return whether it is kept."""
+        now = stamp(datetime.now(UTC))
         rows = [
-            {"key": key, "rules": rules, "digest": hashlib.sha256(content).digest(), "packed": pack(content)}
+            {"key": key, "rules": rules, "at": now, "digest": hashlib.sha256(content).digest(), "packed": pack(content)}
             for key, content in kept.items()
         ]
         try:

@@ -18,11 +18,12 @@ from fidelitas.errors import EvidenceError, LedgerError
 from fidelitas.evidence import Bundle, Identity, Sameness, sameness
 from fidelitas.ledger.connection import insert_new
 from fidelitas.ledger.heads import Head, heads_of, tags_of
-from fidelitas.ledger.ledger import Ledger, Stored, StoredEvidence, Survey, stamp
+from fidelitas.ledger.ledger import Ledger, Stored, StoredEvidence, Survey
 from fidelitas.ledger.packing import digest_of
 from fidelitas.ledger.pieces import PieceReader, add_pieces, packed_pieces
 from fidelitas.ledger.records import Kept, Name, kept_of, parse_record
 from fidelitas.ledger.seals import seal_of
+from fidelitas.ledger.stamps import stamp
 from fidelitas.ledger.tables import evidence, members, pieces, surveys
 from fidelitas.text import clipped, escape_control
 

@@ -7,7 +7,7 @@ import re
 from collections.abc import Callable, Container, Iterable, Iterator, Mapping, Sequence
 from collections.abc import Set as AbstractSet
 from contextlib import suppress
-from datetime import UTC, date, datetime
+from datetime import date, datetime
 from hashlib import blake2b
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -28,7 +28,7 @@ from fidelitas.ledger.tables import evidence, members, surveys
 if TYPE_CHECKING:
     from fidelitas.ledger.draft import Draft
 
-__all__ = ["History", "Ledger", "Stored", "StoredEvidence", "Survey", "read_evidence", "stamp"]
+__all__ = ["History", "Ledger", "Stored", "StoredEvidence", "Survey", "read_evidence"]
 
 _VERIFY = '"fidelitas ledger verify" says what else is damaged'
 _DAY = re.compile(r"\d{4}-\d\d-\d\d\Z")
@@ -369,8 +369,3 @@ def _meant(survey: str, names: Sequence[str]) -> str | None:
             day = date.fromisoformat(survey)
             return max((name for name in names if name[:10] <= day.isoformat()), default=None)
     return None
-
-
-def stamp(now: datetime) -> str:
-    """Return the name of a survey of a time."""
-    return now.astimezone(UTC).strftime("%Y-%m-%dT%H%M%SZ")

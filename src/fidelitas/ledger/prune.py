@@ -9,15 +9,16 @@ from datetime import datetime, timedelta
 
 import zstandard
 from msgspec import Struct
-from sqlalchemy import Connection, delete, insert, select, update
+from sqlalchemy import Connection, delete, insert, or_, select, update
 
 from fidelitas.errors import LedgerError
 from fidelitas.ledger.connection import batches
-from fidelitas.ledger.ledger import Ledger, stamp
+from fidelitas.ledger.ledger import Ledger
 from fidelitas.ledger.packing import Form, split_ids, unpack
 from fidelitas.ledger.pieces import PieceReader
 from fidelitas.ledger.records import parse_record
 from fidelitas.ledger.seals import broken_seals, seal_of
+from fidelitas.ledger.stamps import stamp
 from fidelitas.ledger.tables import answers, evidence, keeps, members, pieces, surveys
 
 __all__ = ["Pruned", "keep", "keep_all", "prune", "release", "to_prune"]
@@ -67,12 +68,16 @@ def to_prune(ledger: Ledger, now: datetime, days: float | None, count: int | Non
     return tuple(name for name in names if name not in recent | last | marked)
 
 
-def prune(ledger: Ledger, names: Collection[str], now: datetime) -> Pruned:
-    """Remove surveys, those that were interrupted more than a day ago, and all that no other survey refers to; give the space back."""
+def prune(ledger: Ledger, names: Collection[str], now: datetime, rules: bytes = b"") -> Pruned:
+    """Remove surveys, those that were interrupted more than a day ago, and all that no other survey refers to; give the space back.
+
+    Stored answers go that were concluded before the last survey that is removed, or by other rules than these.
+    """
     with ledger.database.writing() as connection:
         if broken_seals(connection, ledger.names()):  # a seal that is made anew would hide that
             raise _damaged()
         still = _remove_surveys(connection, names, stamp(now - _INTERRUPTED))
+        connection.execute(delete(answers).where(or_(answers.c.at <= max(names, default=""), answers.c.rules != rules)))
         removed = _remove_pieces(connection)
     with ledger.database.alone() as connection:
         if connection.dialect.name == "sqlite":
@@ -80,6 +85,7 @@ def prune(ledger: Ledger, names: Collection[str], now: datetime) -> Pruned:
             connection.exec_driver_sql("pragma wal_checkpoint(truncate)")
         else:
             connection.exec_driver_sql("vacuum pieces")
+            connection.exec_driver_sql("vacuum answers")
     left = set(ledger.names())
     return Pruned(tuple(name for name in names if name not in left), removed, tuple(still))
 
@@ -106,9 +112,8 @@ def _remove_surveys(connection: Connection, names: Collection[str], interrupted:
 
 
 def _remove_pieces(connection: Connection) -> int:
-    """Remove evidence that is in no survey, and pieces that are in no evidence; answers as well: they are made again."""
+    """Remove evidence that is in no survey, and pieces that are in no evidence."""
     connection.execute(delete(evidence).where(evidence.c.id.not_in(select(members.c.evidence))))
-    connection.execute(delete(answers))
     needed = _needed(connection)
     every = connection.execute(select(pieces.c.id).order_by(pieces.c.id.desc())).scalars().all()
     gone = [number for number in every if number not in needed]

@@ -73,6 +73,7 @@ answers = Table(
     METADATA,
     Column("key", LargeBinary, primary_key=True),
     Column("rules", LargeBinary, nullable=False, index=True),
+    Column("at", String(20), nullable=False, server_default=""),  # when it was kept, as surveys are named
     Column("digest", LargeBinary, nullable=False),  # SHA-256 of the packed content
     Column("packed", LargeBinary, nullable=False),
 )
