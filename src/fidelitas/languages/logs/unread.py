@@ -35,6 +35,6 @@ class Unread:
         """Return what to report of a log, for the first of them."""
         if not self.count:
             return []
-        lines = "1 line that speaks" if self.count == 1 else f"{self.count:,} lines that speak"
-        why = f"{lines} of privilege, the first of them here, in a form that is not known, or not that of this log"
+        lines = "this line speaks" if self.count == 1 else f"this line and {self.count - 1:,} more speak"
+        why = f"{lines} of privilege in a form that is not known, or not that of this log: not read"
         return [Gap(what="log lines", why=why, weakens="the use of privilege that they record", place=origin.at(self._first))]
