@@ -1,6 +1,7 @@
 """The forms in which lines reach a reader: each tells what the line itself does, whatever the message; what is in none is said."""
 
 import json
+import os
 import subprocess
 import sys
 from collections.abc import Callable
@@ -230,12 +231,12 @@ def test_what_is_no_log_is_refused_in_one_line(content: bytes, why: str, hint: s
 @pytest.mark.parametrize("name", ["-", "/dev/stdin"])
 @pytest.mark.parametrize("command", ["cat given.log | {} usage --log {}", "{} usage --log {} < given.log"])
 def test_standard_input_is_a_log_for_one_reader_and_for_two(name: str, command: str, tmp_path: Path) -> None:
-    lines = (iso(AT + timedelta(seconds=at), f"host{at % 9}", "sudo", "7", MESSAGE) for at in range(60_000))
+    lines = (iso(AT + timedelta(seconds=at), f"host{at % 9}", "sudo", "7", MESSAGE) for at in range(42_000))
     (tmp_path / "given.log").write_text("".join(f"{line}\n" for line in lines))
     program = Path(sys.executable).with_name("fidelitas")
     found = subprocess.run(["sh", "-c", command.format(program, name)], cwd=tmp_path, capture_output=True, check=False)
     assert (found.returncode, found.stderr) == (0, b"")
-    assert found.stdout.startswith(b"60000 events in 1 log of 9 hosts")
+    assert found.stdout.startswith(b"42000 events in 1 log of 9 hosts")
 
 
 # -- stamps ------------------------------------------------------------------------------------------------------------------------
@@ -264,3 +265,10 @@ def test_a_stamp_is_turned_into_that_of_syslog(stamp: str, plain: str | None) ->
 def test_any_line_is_survived_and_none_is_two(content: bytes, before: bytes) -> None:
     found = unwrapped(before + content.replace(b"\n", b" "))
     assert found is None or b"\n" not in found
+
+
+def test_a_pipe_is_read_once_however_often_it_is_asked_for(tmp_path: Path) -> None:
+    pipe = tmp_path / "pipe"
+    os.mkfifo(pipe)
+    with subprocess.Popen(["sh", "-c", f"printf '%s' '{LINE}' > {pipe}"]):
+        assert [Read(pipe).all[0].account for _ in range(2)] == ["tomas", "tomas"]

@@ -10,7 +10,7 @@ __all__ = ["STANDARD_INPUT", "lasting_path"]
 
 STANDARD_INPUT = Path("/dev/stdin")
 _BLOCK = 1 << 20
-_kept: list[IO[bytes]] = []  # files without a name, which are gone when the program ends
+_kept: dict[Path, IO[bytes]] = {}  # by the path of each pipe a file without a name, which is gone when the program ends
 
 
 def lasting_path(path: Path) -> Path:
@@ -21,9 +21,10 @@ def lasting_path(path: Path) -> Path:
     if stat.S_ISREG(path.stat().st_mode):
         real = path.resolve()
         return real if path.is_relative_to("/dev") and real.exists() else path
-    with path.open("rb") as pipe:
-        copy = tempfile.TemporaryFile()  # noqa: SIM115 open as long as the program runs
-        _kept.append(copy)
-        shutil.copyfileobj(pipe, copy, _BLOCK)
-        copy.flush()
-    return Path(f"/proc/self/fd/{copy.fileno()}")
+    if path not in _kept:
+        with path.open("rb") as pipe:
+            copy = tempfile.TemporaryFile()  # noqa: SIM115 open as long as the program runs
+            shutil.copyfileobj(pipe, copy, _BLOCK)
+            copy.flush()
+        _kept[path] = copy
+    return Path(f"/proc/self/fd/{_kept[path].fileno()}")
