@@ -5,6 +5,7 @@ from contextlib import suppress
 from pathlib import Path
 
 import pytest
+import tomlkit
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -91,7 +92,7 @@ def test_an_estate_is_what_its_file_says() -> None:
         ("format = 1\n[[host]]\nname = 'x'\n[[host]]\nname = ['y', 'x']\n", 4, 1, "declared before, in line 2"),
         ("format = 1\n[[host]]\nname = 'x[9..1]'\n", 3, 1, "not a range"),
         ("format = 1\n[[host]]\nname = 'x[1..2]'\naddress = 'y'\n", 4, 1, "of one host"),
-        ("format = 1\n[defaults]\nelevation = 'su'\n", 3, 1, "it can be none, sudo -n, doas -n"),
+        ("format = 1\n[defaults]\nelevation = 'su'\n[[host]]\nname = 'x'\n", 3, 1, "it can be none, sudo -n, doas -n"),
         ("format = 1\n[tag.web]\nname = 'x'\n", 3, 1, "no setting"),
         ("format = 1\n[[postgresql]]\nuri = 'postgresql://a:secret@h/d'\n", 3, 1, "has a password in it"),
         ("format = 1\n[[mariadb]]\nname = 'x'\n", 2, 1, 'no "uri"'),
@@ -189,3 +190,46 @@ def test_positions_are_those_of_what_toml_reads(lines: list[str]) -> None:
         assert paths
         line = text.split("\n")[found[paths[0]].line - 1]
         assert name in line
+
+
+settings = st.sampled_from(
+    (
+        "name",
+        "address",
+        "tags",
+        "elevation",
+        "port",
+        "user",
+        "identity",
+        "collector",
+        "deadline",
+        "shell",
+        "list",
+        "command",
+        "uri",
+        "config",
+        "repository",
+        "files",
+        "intended",
+        "x",
+    )
+)
+values = st.recursive(
+    st.one_of(st.integers(-1, 70000), st.booleans(), st.floats(allow_nan=False), st.dates(), st.sampled_from(("", "x", "web[1..2]", "sudo", "none", "sh", "5m", "/a", "a b", "postgresql://h/d"))),
+    lambda inner: st.one_of(st.lists(inner, max_size=2), st.dictionaries(st.sampled_from(("a", "/etc/sudoers")), inner, max_size=2)), max_leaves=3,
+)  # fmt: skip
+entries = st.dictionaries(settings, values, max_size=5)
+parts = st.fixed_dictionaries(
+    {"format": st.just(1)},
+    optional={
+        "defaults": st.one_of(entries, values), "tag": st.one_of(st.dictionaries(st.sampled_from(("x", "web")), st.one_of(entries, values), max_size=2), values), "ssh": st.one_of(entries, values),
+        "policy": st.one_of(entries, values), **dict.fromkeys(("postgresql", "directory"), st.one_of(st.lists(entries, max_size=2), values)),
+    },
+)  # fmt: skip
+
+
+@given(parts, st.lists(st.one_of(entries, entries.map(lambda one: {"name": "tern", "tags": ["web"], **one})), max_size=3))
+def test_whatever_a_file_states_it_is_an_estate_or_refused(stated: dict[str, object], hosts: list[dict[str, object]]) -> None:
+    text = tomlkit.dumps({**stated, "host": [{"name": "tern"}, *hosts]})
+    with suppress(RequestError):
+        estate(text)

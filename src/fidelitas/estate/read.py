@@ -73,8 +73,7 @@ class _Reader:
                 self._fault((name,), f'there is no part "{name}"; there are {", ".join(sorted(_PARTS))}')
         if stated.get("format") != FORMAT:
             self._fault(("format",), f'the file must say "format = {FORMAT}"')
-        common = self._table(stated, "defaults")
-        self._settings(common, ("defaults",), _OF_DEFAULTS)
+        common = self._settings(self._table(stated, "defaults"), ("defaults",), _OF_DEFAULTS)
         by_tag = {tag: self._settings(one, ("tag", tag), _OF_DEFAULTS) for tag, one in self._table(stated, "tag").items()}
         hosts = [host for at, entry in self._entries(stated, "host") for host in self._hosts(entry, at, common, by_tag)]
         servers = [one for kind in _SERVERS for at, entry in self._entries(stated, kind) for one in self._server(entry, at, kind)]
