@@ -676,6 +676,8 @@ def test_usage_from_a_log_in_every_form(tmp_path: Path) -> None:
     ("arguments", "status", "message"),
     [
         (["--log", "gone.log"], 4, 'could not read log "gone.log"'),
+        (["--log", "/dev/zero"], 4, 'could not read log "/dev/zero": it is a device'),
+        (["--log", ".", "--since", "0001-01-01"], 2, "Name a year from 1970 to 9998."),
         (["--zone", "Nowhere/At-All", "--log", "."], 2, 'there is no time zone "Nowhere/At-All"'),
     ],
 )

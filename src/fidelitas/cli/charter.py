@@ -52,7 +52,13 @@ def command() -> None:
 @people_option
 @click.option("--at", "day", metavar="DATE", help="On this day.  [default: that of the newest evidence]")
 @click.option(
-    "--within", "soon", type=int, default=30, show_default=True, metavar="DAYS", help="An entry that ends within DAYS days is due."
+    "--within",
+    "soon",
+    type=click.IntRange(0, 36_500),
+    default=30,
+    show_default=True,
+    metavar="DAYS",
+    help="An entry that ends within DAYS days is due.",
 )
 @click.option("--strict", is_flag=True, help="Exit with 1 at anything that is not sanctioned, too.")
 @click.option("--allow-gaps", is_flag=True, help="Do not exit with 3 because evidence is missing.")

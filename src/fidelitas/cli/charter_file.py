@@ -14,6 +14,7 @@ from fidelitas.cli.people import read_people
 from fidelitas.errors import ReadError
 from fidelitas.people import MappedPerson
 from fidelitas.rights import SubjectRights
+from fidelitas.sources.given import content_given
 
 __all__ = ["CharterInUse", "charter_in_use", "charter_options", "charter_text", "latest_day", "people_option", "refuse_unknown"]
 
@@ -50,9 +51,9 @@ def people_option(function: F) -> F:
 def charter_text(file: Path) -> str:
     """Return the text of a charter file."""
     try:
-        return file.read_text(encoding="utf-8")
-    except (OSError, UnicodeDecodeError) as error:
-        raise ReadError(f'could not read charter "{file}": {getattr(error, "strerror", None) or error}') from error
+        return content_given(file, "charter").decode()
+    except UnicodeDecodeError as error:
+        raise ReadError(f'could not read charter "{file}": {error}') from error
 
 
 def charter_in_use(

@@ -58,7 +58,7 @@ def verify(ledger: str | None, *, drop: bool) -> None:
 
 
 @command.command("prune")
-@click.option("--keep-days", type=click.IntRange(min=0), metavar="N", help="Keep the surveys of the last N days.")
+@click.option("--keep-days", type=click.IntRange(0, 36_500), metavar="N", help="Keep the surveys of the last N days.")
 @click.option("--keep-count", type=click.IntRange(min=0), metavar="N", help="Keep the last N surveys.")
 @click.option("--preview", is_flag=True, help="List what would be removed, and remove nothing.")
 @ledger_option

@@ -8,9 +8,10 @@ import click
 from fidelitas.cli.gaps import tell_gaps
 from fidelitas.cli.output import Output, format_option
 from fidelitas.cli.source import Source, source_options
-from fidelitas.errors import ReadError, RequestError
+from fidelitas.errors import RequestError
 from fidelitas.people import MappedPerson, join, read_map
 from fidelitas.reports.people import people_report
+from fidelitas.sources.given import content_given
 from fidelitas.text import decode
 
 
@@ -39,8 +40,4 @@ def command(mapped: Path, source: Source, output: Output) -> None:
 
 def read_people(mapped: Path) -> tuple[MappedPerson, ...]:
     """Return the people of an identity map."""
-    try:
-        text = decode(mapped.read_bytes())
-    except OSError as error:
-        raise ReadError(f'could not read identity map "{mapped}": {error.strerror or error}', hint="Name a CSV or TOML file.") from error
-    return read_map(text, str(mapped))
+    return read_map(decode(content_given(mapped, "identity map", "Name a CSV or TOML file.")), str(mapped))

@@ -35,6 +35,7 @@ from fidelitas.reviewing import ReviewBook, items_for, new_review, reviewers
 from fidelitas.reviews import Decision, DecisionKind, Item, Review, Standing, actions, is_own, read_list, work_list
 from fidelitas.reviews.assignment import By, assignment
 from fidelitas.rights import Holding, SubjectRights
+from fidelitas.sources.given import content_given
 from fidelitas.usage import Latest
 
 _FILE = click.Path(dir_okay=False, path_type=Path)
@@ -188,9 +189,9 @@ def import_command(name: str, file: Path, reviewer: str | None, ledger: str | No
     book = _book(ledger)
     standing = _named(book, name)
     try:
-        text = file.read_text(encoding="utf-8")
-    except (OSError, UnicodeDecodeError) as error:
-        raise ReadError(f'could not read work list "{file}": {getattr(error, "strerror", None) or error}') from error
+        text = content_given(file, "work list").decode()
+    except UnicodeDecodeError as error:
+        raise ReadError(f'could not read work list "{file}": {error}') from error
     found = read_list(text, str(file), standing.review, _who(reviewer), datetime.now(UTC))
     added = book.decide(name, found)
     own = [str(one.item) for one in found if (item := standing.review.item(one.item)) is not None and is_own(item, one.reviewer)]

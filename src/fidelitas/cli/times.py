@@ -71,7 +71,12 @@ def time_of(text: str | None, now: datetime) -> datetime | None:
         at = datetime.fromisoformat(text)
     except ValueError as error:
         raise RequestError(f'"{text}" is not a time', hint="Such as 2026-11-01, 2026-11-01T14:00, 7d, yesterday or last monday.") from error
+    if not _YEARS[0] <= at.year <= _YEARS[1]:
+        raise RequestError(f'"{text}" is out of range', hint=f"Name a year from {_YEARS[0]} to {_YEARS[1]}.")
     return at.astimezone(UTC)
+
+
+_YEARS = 1970, 9998  # those that every clock here has, in every zone
 
 
 _WEEKDAYS = ("monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday")
