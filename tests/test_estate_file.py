@@ -77,8 +77,8 @@ def test_an_estate_is_what_its_file_says() -> None:
     ("text", "line", "column", "what"),
     [
         ("format = 2\n", 1, 1, 'must say "format = 1"'),
-        ("format = 1\nservers = []\n", 2, 1, 'there is no part "servers"; there are defaults, directory, format, '),
-        ("format = 1\n\n[[database]]\nname = 'x'\n", 3, 1, 'there is no part "database"'),
+        ("format = 1\nservers = []\n", 2, 1, '"servers" is not a part of the file; its parts are defaults, directory, format, '),
+        ("format = 1\n\n[[database]]\nname = 'x'\n", 3, 1, '"database" is not a part of the file'),
         ("format = 1\n[host]\nname = 'x'\n", 2, 1, "write [[host]] with two brackets"),
         ("format = 1\n[[host]]\nname = 'x'\n  prot = 22\n", 4, 3, 'there is no setting "prot"'),
         ("format = 1\n[[host]]\nname = 'x'\nport = 70000\n", 4, 1, "from 1 to 65535"),
@@ -229,7 +229,7 @@ parts = st.fixed_dictionaries(
 
 
 @given(parts, st.lists(st.one_of(entries, entries.map(lambda one: {"name": "tern", "tags": ["web"], **one})), max_size=3))
-def test_whatever_a_file_states_it_is_an_estate_or_refused(stated: dict[str, object], hosts: list[dict[str, object]]) -> None:
+def test_any_file_is_an_estate_or_refused(stated: dict[str, object], hosts: list[dict[str, object]]) -> None:
     text = tomlkit.dumps({**stated, "host": [{"name": "tern"}, *hosts]})
     with suppress(RequestError):
         estate(text)

@@ -1,4 +1,4 @@
-"""The forms in which lines reach a reader: each tells what the line itself does, whatever the message; what is in none is said."""
+"""The forms in which lines reach a reader: each says what the line itself does, for every message; what is in another is reported."""
 
 import json
 import os
@@ -61,7 +61,7 @@ def test_a_documented_form_of_a_line_is_read(line: str, tmp_path: Path) -> None:
     assert not found.gaps
 
 
-# -- whatever the message ----------------------------------------------------------------------------------------------------------
+# -- for every message -------------------------------------------------------------------------------------------------------------
 
 Wrapper = Callable[[datetime, str, str, str, str], str]
 

@@ -70,7 +70,7 @@ class _Reader:
     def estate(self, stated: Mapping[str, Any]) -> Estate:
         for name in stated:
             if name not in _PARTS:
-                self._fault((name,), f'there is no part "{name}"; there are {", ".join(sorted(_PARTS))}')
+                self._fault((name,), f'"{name}" is not a part of the file; its parts are {", ".join(sorted(_PARTS))}')
         if stated.get("format") != FORMAT:
             self._fault(("format",), f'the file must say "format = {FORMAT}"')
         common = self._settings(self._table(stated, "defaults"), ("defaults",), _OF_DEFAULTS)

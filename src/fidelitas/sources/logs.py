@@ -227,7 +227,7 @@ _MAGIC = ((b"LPKSHHRH", _journal), (b"ElfFile\0", _event_log))
 _READERS = {".journal": _journal, ".evtx": _event_log}
 _BEGIN = max(len(magic) for magic, _ in _MAGIC)
 _UNPACK, _TO_UTF_8 = "Unpack it, and name the folder.", "Turn it into UTF-8: iconv -f utf-16 -t utf-8"
-# What is handed in for a log and is none: from where on its bytes say so, and what to do.
+# What is handed in for a log and is not one: from where on its bytes say so, and what to do.
 _NO_LOGS = (
     (257, b"ustar", "an archive (tar)", _UNPACK),
     (0, b"PK\x03\x04", "an archive (zip)", _UNPACK),

@@ -128,7 +128,7 @@ def _onward(name: str, words: Sequence[str], at: int) -> int:
         ran = next((number for number in range(at, len(words)) if words[number] in verbs), len(words))
         inside = _after_options(words, ran + 1, taking) + 1
         inside = _after_options(words, inside, taking) if name == "kubectl" else inside
-        return inside + (words[inside : inside + 1] == ["--"] or words[inside : inside + 1] == ("--",))
+        return inside + (list(words[inside : inside + 1]) == ["--"])
     if name not in WRAPPERS or (name in ("su", "runuser") and "-u" not in words[at : at + _MOST_OPTIONS]):
         return len(words)
     if name == "ip":

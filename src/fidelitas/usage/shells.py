@@ -21,7 +21,7 @@ _INTERACTIVE = frozenset("it")  # a terminal, and what is typed there
 _GIVEN = re.compile(r"-[a-zA-Z]{0,20}[cmeErRpvVh]\w*|--?(?:version|help)")
 _VERSION = "0123456789."
 _NAMES = "|".join(sorted(map(re.escape, SHELLS), key=len, reverse=True))
-# A shell that is not told what to run: no file, no ``-c`` behind it.
+# A shell that is not given what to run: no file, no ``-c`` behind it.
 _ALONE = rf"""(?:/[^\s'"]{{0,200}}/)?(?:{_NAMES})(?![\w./-])(?!['",\s]{{0,4}}-[a-z]{{0,9}}c\b|['",\s]{{1,4}}[\w/.~$])"""
 _CALLS = re.compile(
     rf"""(?:\b(?:system|exec\w{{0,9}}|spawn\w{{0,9}}|popen\w?|Popen|passthru|call|check_call|run|qx)\b|`|\|)[^;\n]{{0,60}}?(?<![\w./-]){_ALONE}"""

@@ -1,7 +1,7 @@
 """Lines of syslog in the forms that other programs give them: with another stamp, behind a file's name, or as an object of JSON.
 
 journalctl(1) has its own stamps, grep(1) writes a file's name before a line, and what carries logs from host to host writes objects, each
-with names of its own: which name says what is in one table here.  What comes back is the line as syslog writes it.
+with other names: which name says what is in one table here.  What comes back is the line as syslog writes it.
 """
 
 import json
@@ -83,7 +83,7 @@ def unwrapped(line: bytes) -> bytes | None:
 
 
 def plain_stamp(text: bytes) -> bytes | None:
-    """Return a stamp as syslog writes it, with its year as in ISO 8601; ``None`` where it is none."""
+    """Return a stamp as syslog writes it, with its year as in ISO 8601; ``None`` where it is not a stamp."""
     stamps = (_stamp(found) for form in _WHOLE for found in (form.fullmatch(text),) if found is not None)
     return next((stamp for stamp in stamps if stamp is not None), None)
 
@@ -163,7 +163,7 @@ def _program_of(parts: Mapping[str, str | int | float]) -> tuple[str, str]:
 
 
 def _is_ambiguous(parts: Mapping[str, str | int | float]) -> bool:
-    """Return whether a text is a line of its own beside a tag that can be its program's, as anyone can choose it, or that of the log."""
+    """Return whether a text is a whole line beside a tag that can be its program's, as anyone can choose it, or that of the log."""
     tag = "" if _first(parts, _PROGRAM) else _first(parts, _TAG)
     return tag != "" and not tag.endswith(":") and any(form.match(_bytes(_first(parts, _LINE))) for form in _LINES)
 

@@ -116,7 +116,7 @@ class JournalReader:
 
     @property
     def gaps(self) -> list[Gap]:
-        """What could not be read so far; of lines of no form, where several read the log, the one that tells its times says so."""
+        """What could not be read so far; of lines of no form, where several read the log, the one that states its times says so."""
         return [*self._gaps, *(self._unread.gaps(self._origin) if self._share.times else ())]
 
     @property
@@ -151,7 +151,7 @@ class JournalReader:
             number -= 1 if block.endswith(b"\n") else 0
 
     def _entry(self, text: bytes, number: int) -> Any:
-        """Return an entry, nothing of what is none."""
+        """Return an entry, nothing of a text that is not one."""
         try:
             return _loaded(text)
         except (ValueError, RecursionError) as error:
@@ -179,7 +179,7 @@ class JournalReader:
         yield _entry(fields), begun
 
     def _clock_time(self, stamp: bytes) -> str:
-        """Return the microseconds since 1970 of a stamp, nothing where it is no time."""
+        """Return the microseconds since 1970 of a stamp, nothing where it is not a time."""
         try:
             at = datetime.fromisoformat((plain_stamp(stamp) or b"").decode())
             return str(microseconds(at if at.tzinfo else at.replace(tzinfo=self._zone)))

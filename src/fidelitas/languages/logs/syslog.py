@@ -103,7 +103,7 @@ class SyslogReader:
 
     @property
     def gaps(self) -> list[Gap]:
-        """What could not be read so far; where several read the log, the one that tells its times says so."""
+        """What could not be read so far; where several read the log, the one that states its times says so."""
         return self._unread.gaps(self._origin) if self._share.times else []
 
     def events(self, blocks: Iterable[bytes], after: int = 0, until: datetime | None = None) -> Iterator[Event]:
