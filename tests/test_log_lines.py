@@ -19,12 +19,11 @@ from fidelitas.facts import EventKind, Place
 from fidelitas.languages.logs.clock import Clock
 from fidelitas.languages.logs.entries import BEGINNINGS, is_stamped, lines_that_matter
 from fidelitas.languages.logs.envelopes import unwrapped
-from fidelitas.languages.logs.idle import Idle
 from fidelitas.languages.logs.line_columns import blocks_that_matter
+from fidelitas.languages.logs.line_heads import heads_of
 from fidelitas.languages.logs.messages import read_message
 from fidelitas.languages.logs.pulse import Pulse
 from fidelitas.languages.logs.shares import Share, shares_of
-from fidelitas.languages.logs.sparse import candidates
 from fidelitas.languages.logs.stamps import NO_TIME, at_of, microseconds, times_of
 from fidelitas.languages.logs.syslog import SyslogReader
 from fidelitas.languages.logs.thinning import thinned
@@ -84,9 +83,8 @@ def parted_in_columns(block: bytes) -> list[tuple[object, ...]]:
     """Return the lines that matter of a block that is taken for a long one."""
     with pytest.MonkeyPatch.context() as patch:
         for limit in ("_WORTH", "_SHORT_BLOCK"):
-            patch.setattr(f"fidelitas.languages.logs.line_columns.{limit}", -1)
-        blocks = list(blocks_that_matter([block], Idle((), lambda *_: None, lambda *_: None)))
-    return [row for lines in blocks for row in zip(*lines.texts, strict=True)]
+            patch.setattr(f"fidelitas.languages.logs.line_columns.{limit}", 0)
+        return [tuple(line) for lines in blocks_that_matter([block]) for line in lines.all()]
 
 
 @given(st.lists(st.one_of(written, other_forms, st.text(alphabet=" :[]-TNov2609sudo\x85\r", max_size=40)), max_size=6))
@@ -104,9 +102,9 @@ def test_lines_are_those_of_their_definition(lines: list[str]) -> None:
         assert parted_lines[before - begin.count(b"odd") :] == [(before + number, *line) for number, *line in expected]
     if block:  # where few lines of a long log matter, those that can are found by columns of numbers
         parted = block.split(b"\n")
-        looked_at = dict(candidates(np, block, BEGINNINGS))
-        assert {number - 1 for number, *_ in expected} <= set(looked_at)
-        assert all(line == parted[at] for at, line in looked_at.items())
+        heads = heads_of(np, np.frombuffer(block, np.uint8), BEGINNINGS)
+        assert {number - 1 for number, *_ in expected} <= set(heads.places.tolist())
+        assert all(block[begin:end] == parted[at] for at, begin, end in zip(heads.places, heads.begins, heads.ends, strict=True))
 
 
 def test_where_few_lines_of_a_long_log_matter_the_same_are_found(monkeypatch: pytest.MonkeyPatch) -> None:
@@ -114,10 +112,8 @@ def test_where_few_lines_of_a_long_log_matter_the_same_are_found(monkeypatch: py
     one = b"Nov  1 04:05:07 knot sudo: ines : TTY=pts/0 ; PWD=/ ; USER=root ; COMMAND=/bin/ls\n<86>1 2026-11-01T04:05:06Z knot su - - - (to root) ines on pts/0"
     blocks = [other + one + b"\n" + other, other + one, one + b"\n" + other, (one + b"\n") * 2000, other + one + b"\n", other[:-1]]
     every = [tuple(line) for line in lines_that_matter(blocks)]
-    monkeypatch.setattr("fidelitas.languages.logs.line_columns._LONG", 0)
     monkeypatch.setattr("fidelitas.languages.logs.line_columns._WORTH", 0)
-    parted = list(blocks_that_matter(blocks, Idle((), lambda *_: None, lambda *_: None)))
-    assert every == [row for lines in parted for row in zip(*lines.texts, strict=True)]
+    assert every == [tuple(line) for lines in blocks_that_matter(blocks) for line in lines.all()]
     assert len(every) == 4 * 2 + 4000
 
 
@@ -154,13 +150,19 @@ stamp_parts = st.tuples(
 
 @given(st.lists(stamp_parts.map("".join), min_size=1, max_size=30))
 def test_times_in_columns_are_those_of_a_clock(stamps: list[str]) -> None:
+    def times(stamps: list[str]) -> list[int]:
+        ends = np.cumsum([len(stamp) for stamp in stamps])
+        content = np.frombuffer("".join(stamps).encode(), np.uint8)
+        found: list[int] = times_of(np, content, np.append(0, ends[:-1]), np.diff(ends, prepend=0)).tolist()
+        return found
+
     clock = Clock(UTC, BEGIN)
-    for stamp, number in zip(stamps, times_of(np, [stamp.encode() for stamp in stamps]).tolist(), strict=True):
+    for stamp, number in zip(stamps, times(stamps), strict=True):
         if number != NO_TIME:
             assert at_of(number) == clock.read(stamp)
             assert microseconds(at_of(number)) == number
     frequent = [f"2026-02-28T{clock_time}{zone}" for clock_time in ("23:59:59", "00:00:00.000001") for zone in ("Z", "-23:59", "+01:00")]
-    assert NO_TIME not in times_of(np, [stamp.encode() for stamp in frequent]).tolist()
+    assert NO_TIME not in times(frequent)
 
 
 BEGIN = datetime(1970, 1, 1, tzinfo=UTC)
@@ -183,16 +185,13 @@ def test_what_a_log_covers_is_told_of_many_lines_as_of_single_ones(
     block = "".join(f"{stamp} knot sshd[7]: {says}\n" for stamp, says in zip(stamps, says, strict=True)).encode()
     by, read, singly = at + timedelta(days=1), Pulse(), Pulse()
     with pytest.MonkeyPatch.context() as patch:
-        limits = {"line_columns._WORTH": worth, "line_columns._SHORT_BLOCK": -1, "syslog._WORTH_COLUMNS": worth}
+        limits = {"line_columns._WORTH": worth, "line_columns._SHORT_BLOCK": 0, "syslog_rows._WORTH_COLUMNS": worth}
         for limit, value in limits.items():
             patch.setattr(f"fidelitas.languages.logs.{limit}", value)
         deque(SyslogReader(Clock(UTC, by, stamps[0], stamps[-1]), Place("knot", "auth.log"), read).events([block]))
     clock = Clock(UTC, by, stamps[0], stamps[-1])
-    for number, (stamp, (*_, is_idle)) in enumerate(zip(stamps, steps, strict=True), 1):
-        if not is_idle:
-            singly.beat(clock.read(stamp), number)
-    for stamp in (stamp for stamp, (*_, is_idle) in zip(stamps, steps, strict=True) if is_idle):
-        singly.many(clock.near(stamp), 1)
+    for number, stamp in enumerate(stamps, 1):
+        singly.beat(clock.read(stamp), number)
     assert (read.first, read.last, read.hours, read.jumps) == (singly.first, singly.last, singly.hours, singly.jumps)
 
 

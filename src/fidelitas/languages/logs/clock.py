@@ -82,16 +82,6 @@ class Clock:
             self._offsets[offset] = datetime.fromisoformat(f"2000-01-01T00:00:00{offset}").utcoffset() or timedelta()
         return at
 
-    def near(self, stamp: str) -> datetime | None:
-        """Return the time of a stamp that stands near the one read last, or near the first of all; the order of such does not count."""
-        if has_year(stamp):
-            return _iso(stamp, self._zone)
-        before, around = self._before, (self._year - 1, self._year, self._year + 1)
-        years = (_traditional(stamp, year) for year in (around if before is not None else (self._year,)))
-        known = [found for found in years if found is not None]
-        found = min(known, key=lambda one: abs(one - (before or one)), default=None)
-        return None if found is None else found.replace(tzinfo=self._zone).astimezone(UTC)
-
     def _minute(self, text: str) -> datetime | None:
         found = self._in_year(f"{text}:00")
         if found is None:

@@ -1,233 +1,180 @@
 """The lines of long logs of syslog, parted in columns: many at once, where they are of a frequent form; the others one by one.
 
-What is yielded is the same as one by one (`entries`); of a block no more objects are made than its lines have parts.
+What the columns say is the same as one by one (`entries`); of a line in columns no object is made.
 """
 
-import re
-from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
-from itertools import compress
-from operator import not_
+from collections.abc import Iterable, Iterator, Sequence
 from typing import Any, NamedTuple
 
-from fidelitas.languages.logs.entries import (
-    BEGINNINGS,
-    NAMES_HOST,
-    ODD,
-    Line,
-    LineForms,
-    count_lines,
-    is_mostly_empty,
-    numbered_lines,
-    whole_lines,
-)
-from fidelitas.languages.logs.idle import Idle
-from fidelitas.languages.logs.sparse import candidates
-from fidelitas.languages.logs.stamps import ISO_LENGTHS, NO_TIME, TRADITIONAL_LENGTH, are_traditional, times_of
+from fidelitas.languages.logs.entries import BEGINNINGS, NAMES_HOST, ODD, Line, LineForms, count_lines, is_mostly_empty, numbered_lines
+from fidelitas.languages.logs.line_heads import Heads, heads_of
+from fidelitas.languages.logs.stamps import NO_TIME, TRADITIONAL_LENGTH, are_traditional, times_of
+from fidelitas.languages.logs.texts import LONGEST, Known, Texts
 from fidelitas.languages.logs.unread import Unread
 from fidelitas.numeric import columns
 
-__all__ = ["Lines", "blocks_that_matter"]
+__all__ = ["Columns", "Lines", "blocks_that_matter"]
 
-# Bytes from which on a log is worth columns, and from which on it is long; of a shorter block lines are parted one by one.
-_WORTH, _LONG, _SHORT_BLOCK = 1 << 19, 8 << 20, 1 << 16
-_FEW = 5  # where at most one line in five matters, few do
-_COLON, _BLANK = b": "
-_PARTS = 4  # stamp, host, program and message
-_is_process = re.compile(rb"\d+\]:").fullmatch
-_PROCESSES = re.compile(rb"(?:\d+\]:\n)*")
+# Bytes from which on a log is worth columns; of a shorter block lines are parted one by one.
+_WORTH, _SHORT_BLOCK = 1 << 19, 1 << 16
+_COLON, _OPEN, _CLOSE, _ZERO = b":[]0"
+_MOST_DIGITS = 9  # of a process ID
+_NO_PROGRAM = b"\n"  # stands for those that do not matter
+_MOST_NAMES, _LONGEST_NAME = 10_000, 256
+
+
+class Columns(NamedTuple):
+    """Lines of programs that matter, in arrays of one length: their numbers, where stamps begin, times, and where messages stand.
+
+    Times are microseconds since 1970 (UTC), `NO_TIME` where the stamp is a traditional one.  Of hosts and programs the different ones are
+    listed, and of each line which it is; a process ID that is not there is -1.
+    """
+
+    texts: Texts
+    numbers: Any
+    stamps: Any
+    times: Any
+    hosts: Sequence[bytes]
+    host_of: Any
+    programs: Sequence[bytes]
+    program_of: Any
+    processes: Any
+    messages: Any
+    ends: Any
+
+    def chosen(self, flags: Any) -> "Columns":
+        """Return some of them, by an array of truth values."""
+        if flags.all():
+            return self
+        return self._replace(**{name: getattr(self, name)[flags] for name in _ARRAYS})
+
+    def stamp(self, row: int) -> bytes:
+        """Return a traditional stamp."""
+        begin = int(self.stamps[row])
+        return self.texts.block[begin : begin + TRADITIONAL_LENGTH]
+
+    def message(self, row: int) -> bytes:
+        """Return the message of a line."""
+        return self.texts.block[int(self.messages[row]) : int(self.ends[row])]
+
+    def lines(self) -> Iterator[Line]:
+        """Yield them one by one."""
+        block = self.texts.block
+        for row, number in enumerate(self.numbers.tolist()):
+            begin, process = int(self.stamps[row]), int(self.processes[row])
+            stamp = self.stamp(row) if self.times[row] == NO_TIME else block[begin : block.index(b" ", begin)]
+            host, program = self.hosts[int(self.host_of[row])], self.programs[int(self.program_of[row])]
+            yield Line(number, stamp, host, program, b"" if process < 0 else b"%d" % process, self.message(row))
+
+
+_ARRAYS = ("numbers", "stamps", "times", "host_of", "program_of", "processes", "messages", "ends")
 
 
 class Lines(NamedTuple):
-    """Lines of programs that matter, in columns of one length, by number; `names_hosts` says whether messages can name other hosts.
+    """The lines of a block that matter: those in columns, and others; `names_hosts` says whether messages can name other hosts."""
 
-    `times` are microseconds since 1970 (UTC), an array of NumPy; ``None`` where not all stamps tell theirs by themselves.
-    """
-
-    numbers: Sequence[int] = ()
-    stamps: Sequence[bytes] = ()
-    hosts: Sequence[bytes] = ()
-    programs: Sequence[bytes] = ()
-    pids: Sequence[bytes] = ()
-    messages: Sequence[bytes] = ()
-    times: Any = None
+    columns: Columns | None
+    others: Sequence[Line]
     names_hosts: bool = True
 
-    def chosen(self, flags: Sequence[bool]) -> "Lines":
-        """Return some of them."""
-        if all(flags):
-            return self
-        numbers, stamps, hosts, programs, pids, messages = (list(compress(column, flags)) for column in self.texts)
-        times = None if self.times is None else self.times[columns().array(flags)]
-        return Lines(numbers, stamps, hosts, programs, pids, messages, times, self.names_hosts)
-
-    @property
-    def texts(self) -> tuple[Sequence[Any], ...]:
-        """The columns that are not arrays."""
-        return self.numbers, self.stamps, self.hosts, self.programs, self.pids, self.messages
-
-    @classmethod
-    def of_rows(cls, rows: Iterable[Iterable[Any]]) -> "Lines":
-        """Return lines by their parts, without times."""
-        parts = list(zip(*rows, strict=True))
-        return cls(parts[0], parts[1], parts[2], parts[3], parts[4], parts[5]) if parts else cls()
+    def all(self) -> list[Line]:
+        """Return all of them in their order."""
+        return sorted([*(self.columns.lines() if self.columns is not None else ()), *self.others])
 
 
-class _Numbered(NamedTuple):
-    """Lines that are not parted yet, with their numbers."""
-
-    numbers: Sequence[int] = ()
-    texts: Sequence[bytes] = ()
-
-    def chosen(self, flags: Sequence[bool]) -> "_Numbered":
-        return _Numbered(list(compress(self.numbers, flags)), list(compress(self.texts, flags)))
-
-    def and_those(self, others: "_Numbered") -> "_Numbered":
-        return _Numbered([*self.numbers, *others.numbers], [*self.texts, *others.texts])
-
-
-def blocks_that_matter(
-    blocks: Iterable[bytes], idle: Idle, passed_over: Collection[bytes] = frozenset(), after: int = 0, unread: Unread | None = None
-) -> Iterator[Lines]:
+def blocks_that_matter(blocks: Iterable[bytes], after: int = 0, unread: Unread | None = None) -> Iterator[Lines]:
     """Yield the lines of programs that matter, block by block; these are of whole lines and come `after` a number of others.
 
-    Lines that concern no privilege are left out and counted: `idle` reports them when the others of the block were taken.  Lines with a
-    year whose host is one of those `passed_over`, which may become more meanwhile, are left out, unless messages in their block name
-    hosts.  `unread` takes lines that are of no form that is known.
+    `unread` takes lines that are of no form that is known.
     """
-    parting = _Parting(idle, after, unread)
+    parting = _Parting(after, unread)
     for block in blocks:
-        names_hosts = any(name in block for name in NAMES_HOST)
-        yield parting.parted(block, frozenset() if names_hosts else passed_over)._replace(names_hosts=names_hosts)
-        idle.report()
+        yield parting.parted(block)._replace(names_hosts=any(name in block for name in NAMES_HOST))
 
 
 class _Parting:
-    """Parts blocks: in columns where they are long, and where few lines of a long log matter, those alone that can."""
+    """Parts blocks: in columns where they are long."""
 
-    def __init__(self, idle: Idle, after: int, unread: Unread | None) -> None:
-        self._idle, self._number = idle, after + 1
+    def __init__(self, after: int, unread: Unread | None) -> None:
+        self._number = after + 1
         self._read = 0
-        self._few = False
         self._forms = LineForms(unread)
+        self._hosts: Known[bytes] = Known(_MOST_NAMES)
+        self._programs: Known[bytes] = Known(_MOST_NAMES)
 
-    def parted(self, block: bytes, others: Collection[bytes]) -> Lines:
-        """Return the lines of the next block that matter and are not idle."""
-        number, count = self._number, count_lines(block)
-        self._number, self._read = number + count, self._read + len(block)
-        numpy = columns() if self._read > _WORTH and len(block) > _SHORT_BLOCK else None
-        passed, found = 0, list[Lines]()
-        if numpy is not None and self._few:
-            left: Iterable[tuple[int, bytes]] = ((number + place, line) for place, line in candidates(numpy, block, BEGINNINGS))
-        elif numpy is not None and not is_mostly_empty(block):
-            passed, rest = self._in_columns(numpy, _Numbered(range(number, number + count), whole_lines(block)), others, found)
-            left = zip(rest.numbers, rest.texts, strict=True)
-        else:
-            left = numbered_lines(block, number)
-        singly = (line for line in (self._forms.read(*one) for one in left) if line is not None)
-        found.append(_of_lines(sorted(singly), others))  # what has two forms nearly may come behind what has none
-        matter = passed + sum(len(lines.numbers) for lines in found)
-        self._few = matter * _FEW <= count and self._read > _LONG
-        return _together([self._busy(lines) for lines in found if lines.numbers])
+    def parted(self, block: bytes) -> Lines:
+        """Return the lines of the next block that matter."""
+        number = self._number
+        self._number, self._read = number + count_lines(block), self._read + len(block)
+        numpy = columns() if self._read > _WORTH and len(block) > _SHORT_BLOCK and not is_mostly_empty(block) else None
+        found, left = (None, numbered_lines(block, number)) if numpy is None else self._in_columns(numpy, block, number)
+        return Lines(found, [line for line in (self._forms.read(*one) for one in left) if line is not None])
 
-    def _in_columns(self, numpy: Any, left: _Numbered, others: Collection[bytes], found: list[Lines]) -> tuple[int, _Numbered]:
-        """Part lines of the two frequent forms, and return how many were skipped, and those that are left."""
-        passed, lines, rest = _iso(numpy, self._forms, left, others)
-        found.append(lines)
-        if rest.numbers:
-            lines, rest = _traditional(numpy, self._forms, rest)
-            found.append(lines)
-        return passed, rest
+    def _in_columns(self, numpy: Any, block: bytes, number: int) -> tuple[Columns, Iterator[tuple[int, bytes]]]:
+        """Return lines of the two frequent forms, and the others that can matter with their numbers."""
+        texts = Texts(numpy, block)
+        heads = heads_of(numpy, texts.content[: len(block)], BEGINNINGS)
+        tags = _tags_of(numpy, texts.content, heads)
+        whole = heads.known & tags.fit & (heads.behind < heads.ends) & (heads.ends - heads.behind <= LONGEST)
+        whole &= (heads.hosts < heads.words - 1) & (heads.words - heads.hosts <= _LONGEST_NAME) & (tags.lengths <= _LONGEST_NAME)
+        times = _times_of(numpy, texts.content, heads, whole)
+        whole &= (times != NO_TIME) | ~heads.is_iso
+        rows = numpy.flatnonzero(whole)
+        hosts, host_of = self._hosts.of(numpy, texts, heads.hosts[rows], heads.words[rows] - 1 - heads.hosts[rows], bytes)
+        programs, program_of = self._programs.of(numpy, texts, heads.words[rows], tags.lengths[rows], self._program)
+        is_odd, matters = (numpy.array([test(one) for one in programs], bool)[program_of] for test in (_is_odd, _matters))
+        found = Columns(
+            texts, number + heads.places[rows], heads.begins[rows], times[rows], hosts, host_of,
+            programs, program_of, tags.processes[rows], heads.behind[rows] + 1, heads.ends[rows],
+        )  # fmt: skip
+        left = numpy.sort(numpy.append(numpy.flatnonzero(~whole), rows[is_odd]))
+        begins, ends, places = (array[left].tolist() for array in (heads.begins, heads.ends, heads.places))
+        others = ((number + place, block[begin:end]) for begin, end, place in zip(begins, ends, places, strict=True))
+        return found.chosen(matters), others
 
-    def _busy(self, lines: Lines) -> Lines:
-        """Return the lines that are not idle, and count the others."""
-        busy = self._idle.are_busy(lines.programs, lines.messages)
-        if lines.times is None:
-            self._idle.count(compress(lines.stamps, map(not_, busy)))
-        else:
-            numpy = columns()
-            self._idle.times(numpy, lines.times[~numpy.array(busy)])
-        return lines.chosen(busy)
+    def _program(self, name: bytes) -> bytes:
+        program = self._forms.program(name)
+        return _NO_PROGRAM if program is None else program
 
 
-def _of_lines(lines: Sequence[Line], others: Collection[bytes]) -> Lines:
-    return Lines.of_rows(line for line in lines if not (line.host in others and line.stamp[:1].isdigit()))
+def _is_odd(program: bytes) -> bool:
+    return program == ODD
 
 
-def _together(parts: Sequence[Lines]) -> Lines:
-    """Return all lines in their order."""
-    filled = [lines for lines in parts if lines.numbers]
-    if len(filled) == 1:
-        return filled[0]
-    return Lines.of_rows(sorted(row for lines in filled for row in zip(*lines.texts, strict=True)))
+def _matters(program: bytes) -> bool:
+    return program not in (ODD, _NO_PROGRAM)
 
 
-def _iso(numpy: Any, forms: LineForms, left: _Numbered, others: Collection[bytes]) -> tuple[int, Lines, _Numbered]:
-    """Return how many lines of ISO 8601 are skipped, those that are of a frequent form, and the lines that are left."""
-    rows = [text.split(b" ", 3) for text in left.texts]
-    fit = [len(row) == _PARTS and len(row[0]) in ISO_LENGTHS for row in rows]
-    rows, left, rest = _fitting(rows, left, fit)
-    passed = [row[1] in others for row in rows] if others else []
-    if any(passed):
-        rows, left, _ = _fitting(rows, left, list(map(not_, passed)))
-    return sum(passed), *_parted(forms, rows, left, rest, lambda stamps: times_of(numpy, stamps))
+class _Tags(NamedTuple):
+    """What stands behind hosts: how long the names of programs are, with a bracket behind, process IDs, and whether they stand there so."""
+
+    lengths: Any
+    processes: Any
+    fit: Any
 
 
-def _traditional(numpy: Any, forms: LineForms, left: _Numbered) -> tuple[Lines, _Numbered]:
-    """Return the same of lines with traditional stamps, which do not tell the year."""
-    at = TRADITIONAL_LENGTH
-    rows = [[text[:at], *text[at + 1 :].split(b" ", 2)] for text in left.texts]
-    fit = [len(row) == _PARTS and text[at] == _BLANK for row, text in zip(rows, left.texts, strict=True)]
-    rows, left, rest = _fitting(rows, left, fit)
-    lines, rest = _parted(forms, rows, left, rest, lambda stamps: numpy.where(are_traditional(numpy, stamps), 0, NO_TIME))
-    return lines._replace(times=None), rest
+def _tags_of(numpy: Any, content: Any, heads: Heads) -> _Tags:
+    brackets = numpy.append(numpy.flatnonzero(content == _OPEN), len(content))
+    begins = brackets[numpy.searchsorted(brackets, heads.words)] + 1
+    has_process = begins < heads.behind
+    digits = numpy.where(has_process, heads.behind - 2 - begins, 0)
+    fit = ~has_process | ((digits > 0) & (digits <= _MOST_DIGITS))
+    processes = numpy.where(has_process, 0, -1)
+    rows = numpy.flatnonzero(has_process & fit)
+    fit[rows] &= (content[heads.behind[rows] - 1] == _COLON) & (content[heads.behind[rows] - 2] == _CLOSE)
+    for at in range(_MOST_DIGITS):
+        rows = rows[digits[rows] > at]
+        digit = content[begins[rows] + at] - _ZERO
+        fit[rows] &= digit <= _MOST_DIGITS
+        processes[rows] = processes[rows] * 10 + digit
+    return _Tags(numpy.where(has_process, begins, heads.behind) - heads.words, processes, fit)
 
 
-_Rows = list[list[bytes]]
-
-
-def _fitting(rows: _Rows, left: _Numbered, fit: Sequence[bool]) -> tuple[_Rows, _Numbered, _Numbered]:
-    """Return those of some lines, with their parts, that fit, and those that do not."""
-    if all(fit):
-        return rows, left, _Numbered()
-    return list(compress(rows, fit)), left.chosen(fit), left.chosen(list(map(not_, fit)))
-
-
-def _parted(
-    forms: LineForms, rows: _Rows, left: _Numbered, rest: _Numbered, times_of: Callable[[Sequence[bytes]], Any]
-) -> tuple[Lines, _Numbered]:
-    """Return lines of which the rows are the parts, and beside a `rest` those that have to be read one by one."""
-    if not rows:
-        return Lines(), rest
-    stamps, hosts, tags, messages = zip(*rows, strict=True)
-    names = [tag[: tag.find(b"[") + 1] or tag for tag in tags]
-    tails = [tag[len(name) :] for tag, name in zip(tags, names, strict=True)]
-    program_of = {name: forms.program(name) for name in set(names)}
-    times = times_of(stamps)
-    lines = Lines(left.numbers, stamps, hosts, [program_of[name] or ODD for name in names], [tail[:-2] for tail in tails], messages, times)
-    plain = _plain(program_of, lines, names, tails)
-    if plain is not None:
-        rest, lines = rest.and_those(left.chosen([not one for one in plain])), lines.chosen(plain)
-        names = list(compress(names, plain))
-    return (lines.chosen([program_of[name] is not None for name in names]) if None in program_of.values() else lines), rest
-
-
-def _plain(program_of: Mapping[bytes, bytes | None], lines: Lines, names: Sequence[bytes], tails: Sequence[bytes]) -> list[bool] | None:
-    """Return which lines are what their parts say, ``None`` where all are.
-
-    Of those the stamp is a time, and host, program and process stand in their places; or they are of a program that does not matter.
-    """
-    known, no_hosts = lines.times != NO_TIME, {host for host in set(lines.hosts) if not host or host[-1] == _COLON}
-    if known.all() and not no_hosts and ODD not in program_of.values() and _are_processes(names, tails):
-        return None
-    fit = [_is_process(tail) is not None if name.endswith(b"[") else True for name, tail in zip(names, tails, strict=True)]
-    plain = [
-        program is None or (program != ODD and is_known and is_fit)
-        for program, is_known, is_fit in zip(map(program_of.get, names), known.tolist(), fit, strict=True)
-    ]
-    return [one and host not in no_hosts for one, host in zip(plain, lines.hosts, strict=True)]
-
-
-def _are_processes(names: Sequence[bytes], tails: Sequence[bytes]) -> bool:
-    """Return whether what stands behind each name that ends with a bracket is a process ID, as ``412]:``, and nothing behind the others."""
-    numbered = [tail for tail in tails if tail]
-    return len(numbered) == sum(name.endswith(b"[") for name in names) and _PROCESSES.fullmatch(b"\n".join((*numbered, b""))) is not None
+def _times_of(numpy: Any, content: Any, heads: Heads, whole: Any) -> Any:
+    """Return the times of lines with stamps of ISO 8601; lines with other stamps than those two forms have are not `whole` any more."""
+    times = numpy.full(len(whole), NO_TIME)
+    rows = numpy.flatnonzero(whole & heads.is_iso)
+    times[rows] = times_of(numpy, content, heads.begins[rows], heads.hosts[rows] - 1 - heads.begins[rows])
+    rows = numpy.flatnonzero(whole & ~heads.is_iso)
+    whole[rows] = are_traditional(numpy, content, heads.begins[rows])
+    return times

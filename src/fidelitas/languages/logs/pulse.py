@@ -1,7 +1,6 @@
 """How steadily a log was written: lines by hour, and places where its time runs backwards."""
 
 from collections import Counter
-from collections.abc import Sequence
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
@@ -46,11 +45,11 @@ class Pulse(Struct):
                 self.jumps.append(TimeJump(line=line, before=self._latest, after=at))
             self._latest = at
 
-    def beat_in_columns(self, numpy: Any, times: Any, numbers: Sequence[int]) -> None:
-        """Count lines in their order, as if one by one; `times` are microseconds since 1970, an array of NumPy that is not empty."""
+    def beat_in_columns(self, numpy: Any, times: Any, numbers: Any) -> None:
+        """Count lines in their order, as if one by one; `times` are microseconds since 1970; both are arrays of NumPy, not empty."""
         latest = numpy.maximum.accumulate(numpy.append(microseconds(self._latest), times))
         if (latest[:-1] - times > _DISORDER_IN_COLUMNS).any():
-            for at, number in zip(times.tolist(), numbers, strict=True):
+            for at, number in zip(times.tolist(), numbers.tolist(), strict=True):
                 self.beat(at_of(at), number)
             return
         hours = times // _HOUR_IN_COLUMNS
@@ -65,26 +64,10 @@ class Pulse(Struct):
         if latest[-1] == times.max():
             self._goes_on(at_of(int(latest[-1])))
 
-    def many_in_columns(self, numpy: Any, times: Any) -> None:
-        """Count lines whose order is not known."""
-        if not len(times):
-            return
-        for hour, count in zip(*(column.tolist() for column in numpy.unique(times // _HOUR_IN_COLUMNS, return_counts=True)), strict=True):
-            self.hours[hour] += count
-        for at in (int(times.min()), int(times.max())):
-            self.many(at_of(at), 0)
-
     def _goes_on(self, at: datetime) -> None:
         self._latest = at
         if self.last is None or at > self.last:
             self.last = at
-
-    def many(self, at: datetime | None, count: int) -> None:
-        """Count lines of an hour whose order is not known."""
-        if at is not None:
-            self.hours[int(at.timestamp()) // 3600] += count
-            self.first = at if self.first is None else min(self.first, at)
-            self.last = at if self.last is None else max(self.last, at)
 
     def _turn(self, at: datetime) -> None:
         self._hour = at.replace(minute=0, second=0, microsecond=0)

@@ -3,7 +3,7 @@
 Times are whole microseconds since 1970 (UTC), as integers; needs NumPy.
 """
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 from datetime import UTC, date, datetime, timedelta
 from typing import Any
 
@@ -40,28 +40,28 @@ def at_of(number: int) -> datetime:
     return _START + timedelta(microseconds=number)
 
 
-def times_of(numpy: Any, stamps: Sequence[bytes]) -> Any:
+def times_of(numpy: Any, content: Any, begins: Any, lengths: Any) -> Any:
     """Return the times of stamps of ISO 8601 as an array; `NO_TIME` of those of rarer forms, and of those that are not a time.
 
-    The frequent forms are ``2026-11-01T04:05:06``, perhaps with six digits behind, and ``Z`` or an offset such as ``+01:00``.
+    `content` are bytes in which stamps begin at some places.  The frequent forms are ``2026-11-01T04:05:06``, perhaps with six digits
+    behind, and ``Z`` or an offset such as ``+01:00``.
     """
-    lengths = set(map(len, stamps))
-    if len(lengths) == 1:
-        return _alike(numpy, stamps, lengths.pop())
-    found = numpy.full(len(stamps), NO_TIME)
-    of_stamps = numpy.fromiter(map(len, stamps), numpy.int64, len(stamps))
-    for length in lengths:
-        places = numpy.flatnonzero(of_stamps == length)
-        found[places] = _alike(numpy, [stamps[place] for place in places.tolist()], length)
+    found = numpy.full(len(begins), NO_TIME)
+    for length in ISO_LENGTHS:
+        rows = numpy.flatnonzero(lengths == length)
+        if len(rows):
+            found[rows] = _alike(numpy, _parts(numpy, content, begins[rows], length), length)
     return found
 
 
-def _alike(numpy: Any, stamps: Sequence[bytes], length: int) -> Any:
+def _parts(numpy: Any, content: Any, begins: Any, length: int) -> Any:
+    """Return as many bytes from some places on, in rows."""
+    return content[begins[:, None] + numpy.arange(length)]
+
+
+def _alike(numpy: Any, text: Any, length: int) -> Any:
     """Return the times of stamps of one length."""
-    if length not in ISO_LENGTHS:
-        return numpy.full(len(stamps), NO_TIME)
-    text = numpy.frombuffer(b"".join(stamps), numpy.uint8).reshape(-1, length)
-    good = numpy.ones(len(stamps), bool)
+    good = numpy.ones(len(text), bool)
     for at, sign in _SIGNS:
         good &= text[:, at] == sign[0]
     year, month, day, hour, minute, second = (_number(numpy, text, field, good) for field in _FIELDS)
@@ -114,9 +114,9 @@ def _ahead(numpy: Any, text: Any, good: Any, length: int) -> Any:
     return numpy.where(minus, -1, 1) * (hours * 60 + minutes) * 60 * _SECOND
 
 
-def are_traditional(numpy: Any, stamps: Sequence[bytes]) -> Any:
-    """Return which of some texts of 15 bytes are stamps such as ``Nov  1 04:05:06``, as an array."""
-    text = numpy.frombuffer(b"".join(stamps), numpy.uint8).reshape(-1, TRADITIONAL_LENGTH)
+def are_traditional(numpy: Any, content: Any, begins: Any) -> Any:
+    """Return at which of some places of bytes a stamp such as ``Nov  1 04:05:06`` stands, as an array."""
+    text = _parts(numpy, content, begins, TRADITIONAL_LENGTH)
     letters = text[:, :3].astype(numpy.int64)
     good = numpy.isin((letters[:, 0] << 16) | (letters[:, 1] << 8) | letters[:, 2], [int.from_bytes(month) for month in _MONTHS])
     for at, sign in ((3, b" "), (6, b" "), (9, b":"), (12, b":")):
@@ -127,13 +127,13 @@ def are_traditional(numpy: Any, stamps: Sequence[bytes]) -> Any:
     return good & (tens | (text[:, 4] - b"0"[0] <= 9))
 
 
-def times_by_minutes(numpy: Any, stamps: Sequence[bytes], read: Callable[[str], datetime | None]) -> Any:
+def times_by_minutes(numpy: Any, content: Any, begins: Any, read: Callable[[str], datetime | None]) -> Any:
     """Return the times of traditional stamps, which are in the order of their lines, as an array: of each minute the first is `read`."""
-    text = numpy.frombuffer(b"".join(stamps), numpy.uint8).reshape(-1, TRADITIONAL_LENGTH)
+    text = _parts(numpy, content, begins, TRADITIONAL_LENGTH)
     minutes, tens, ones = text[:, :_SECONDS_SIGN], text[:, _SECONDS_SIGN + 1], text[:, _SECONDS_SIGN + 2]
     seconds = ((tens - b"0"[0]).astype(numpy.int64) * 10 + (ones - b"0"[0])) * _SECOND
-    begins = numpy.append(0, numpy.flatnonzero((minutes[1:] != minutes[:-1]).any(axis=1)) + 1)
-    first = [read(stamps[begin].decode()) for begin in begins.tolist()]
+    turns = numpy.append(0, numpy.flatnonzero((minutes[1:] != minutes[:-1]).any(axis=1)) + 1)
+    first = [read(bytes(text[turn]).decode()) for turn in turns.tolist()]
     times = numpy.array([NO_TIME if at is None else microseconds(at) for at in first])
-    of_minute = numpy.repeat(numpy.arange(len(begins)), numpy.diff(numpy.append(begins, len(stamps))))
-    return numpy.where(times[of_minute] == NO_TIME, NO_TIME, times[of_minute] - seconds[begins][of_minute] + seconds)
+    of_minute = numpy.repeat(numpy.arange(len(turns)), numpy.diff(numpy.append(turns, len(text))))
+    return numpy.where(times[of_minute] == NO_TIME, NO_TIME, times[of_minute] - seconds[turns][of_minute] + seconds)

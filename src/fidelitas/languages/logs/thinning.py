@@ -5,12 +5,13 @@ What is left out leaves an empty line, so that lines keep their numbers; blocks 
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from functools import partial
+from typing import Any
 
 from fidelitas.errors import ReadError
 from fidelitas.languages.logs.content import DerivedLog, LogLike
 from fidelitas.languages.logs.entries import BEGINNINGS, lines_that_matter
 from fidelitas.languages.logs.forms import is_syslog
-from fidelitas.languages.logs.sparse import candidates
+from fidelitas.languages.logs.line_heads import heads_of
 from fidelitas.numeric import columns
 
 __all__ = ["thinned"]
@@ -71,11 +72,11 @@ def _lines_left(part: _Blocks) -> list[bytes] | None:
     return found
 
 
-def _left(numpy: object, block: bytes) -> Iterator[bytes]:
+def _left(numpy: Any, block: bytes) -> Iterator[bytes]:
     """Yield the lines of a block that can matter, and of all others the ends."""
-    done = 0
-    for place, line in candidates(numpy, block, BEGINNINGS):
+    heads, done = heads_of(numpy, numpy.frombuffer(block, numpy.uint8), BEGINNINGS), 0
+    for place, begin, end in zip(heads.places.tolist(), heads.begins.tolist(), heads.ends.tolist(), strict=True):
         yield b"\n" * (place - done)
-        yield line
+        yield block[begin:end]
         done = place
     yield b"\n" * (block.count(b"\n") - done)

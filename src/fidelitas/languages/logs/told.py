@@ -19,8 +19,9 @@ __all__ = ["OF_SSHD", "Told", "without_port"]
 
 A = TypeVar("A", str, bytes)
 T = TypeVar("T")
-# So many messages are remembered, of at most so many characters each; a log made of ever new ones costs time, not memory.
-_MOST, _LONGEST = 15_000, 500
+# So many messages are remembered, and as many that were met before them, of at most so many characters each; a log made of ever new ones
+# costs time, not memory.
+_MOST, _LONGEST = 10_000, 500
 
 
 OF_SSHD = frozenset({"sshd", "sshd-session", "sshd-auth"})
@@ -56,6 +57,7 @@ class Told(Generic[A, T]):
         """`made` is what is kept of a message and its event, which has no time, host and place."""
         self._made: Callable[[A, Event], T] = made
         self.known: dict[tuple[A, A], T | bool] = {}
+        self._before: dict[tuple[A, A], T | bool] = {}
 
     def of(self, program: A, message: A) -> T | bool:
         """Return what is kept of a message, or where it tells of no event, whether its form is known.
@@ -64,13 +66,18 @@ class Told(Generic[A, T]):
         """
         found = self.known.get((program, message))
         if found is None:
-            event = _read(_text(program), once(_text(message)))
-            found = self._made(message, event) if isinstance(event, Event) else event
+            found = self._before.get((program, message))
+            found = self.once(program, message) if found is None else found
             if len(message) <= _LONGEST:
                 if len(self.known) >= _MOST:
-                    self.known.clear()
+                    self.known, self._before = {}, self.known
                 self.known[program, message] = found
         return found
+
+    def once(self, program: A, message: A) -> T | bool:
+        """Return the same, and remember nothing."""
+        event = _read(_text(program), once(_text(message)))
+        return self._made(message, event) if isinstance(event, Event) else event
 
 
 def _text(written: str | bytes) -> str:
