@@ -273,7 +273,6 @@ class _Uses:
         self.by_written_name: dict[str, HostUse] = {}
         self._waiting: dict[str, list[Event | _Plain]] = {}  # by the name as it is written; a host has one list
         self._count = 0
-        self.ready = False
 
     def go_on(self, state: PlaceState) -> None:
         """Go on where an earlier reading stood."""

@@ -35,7 +35,7 @@ class Place(NamedTuple):  # a tuple, since every fact has one
 
     def at(self, line: int, column: int | None = None) -> "Place":
         """Return the place of a line of the same file."""
-        return Place(self.subject, self.path, line, column)
+        return tuple.__new__(Place, (self[0], self[1], line, column))  # in half of the time
 
     def in_file(self) -> str:
         """Return ``path:line:column`` as far as they are known."""

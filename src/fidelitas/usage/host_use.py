@@ -157,18 +157,15 @@ class HostUse:
             return
         self.events += 1
         if said.opened:
-            self.attribution.opens_plain(said.said, at, place.at(line), pid, host)
+            self.attribution.opens_plain(said, at, place.at(line), pid, host)
         else:
-            self.attribution.closes_plain(said.said, at, pid)
+            self.attribution.closes_plain(said, at, pid)
         if self.attribution.sessions.done:
             self._end_sessions()
 
     def _add_use(self, use: PlainUse, at: datetime, place: Place, line: int, pid: int | None, host: str) -> None:
-        def event() -> Event:
-            return use.said.stamped(at, place.at(line), pid, host)
-
         if not self.attribution.takes_plain(use, at, pid):
-            self.add(event())
+            self.add(use.said.stamped(at, place.at(line), pid, host))
             return
         person, meaning = use.persons[0], use.meaning
         self.events += 1
@@ -176,7 +173,10 @@ class HostUse:
         self.latest.use(person, person, at)
         self.users.add(person)
         self._active.add(person, at, use.said.command, place, line)
-        self._first.add(person, use.target, meaning.work, lambda: AttributedEvent(event(), use.persons, AttributionBasis.NAMED))
+        found = self._first.add(person, use.target, meaning.work)
+        if found:
+            event = use.said.stamped(at, place.at(line), pid, host)
+            self._first.report(found, AttributedEvent(event, use.persons, AttributionBasis.NAMED))
 
     def finish(self) -> None:
         """Take the sessions that no line closed; no event comes any more."""
@@ -232,7 +232,9 @@ class HostUse:
             self.users.add(persons[0])
         if event.program not in CRON:
             self._active.add(persons[0], event.at, event.command, event.place)
-            self._first.add(persons[0], event.target or "root", meaning.work, lambda: record)
+            found = self._first.add(persons[0], event.target or "root", meaning.work)
+            if found:
+                self._first.report(found, record)
 
     def is_entitled(self, account: str) -> bool:
         """Return whether an account holds rights here: by a survey, else by having used some; root always does."""

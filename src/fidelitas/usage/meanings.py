@@ -10,12 +10,15 @@ from fidelitas.usage.command_lines import LONGEST
 from fidelitas.usage.sensitive_targets import SensitiveTarget, sensitive_targets
 from fidelitas.usage.shells import gives_shell
 
-__all__ = ["SWITCHES", "Meaning", "alike", "meaning_of"]
+__all__ = ["SWITCHES", "Meaning", "alike", "meaning_of", "stem"]
 
 # Numbers that are whole words, or whole names in a path: an order, a day, a process.  No row of any table tells one of them from another,
 # but for modes by which a program is run as its owner.
-_NUMBER = re.compile(r"(?<=[ /])(?!0?[4-7][0-7]{3}(?:[ /]|\Z))\d{4,}(?![^ /])")
+_NUMBER = re.compile(r"(?<=[ /])(?!0?[4-7][0-7]{3}(?:[ /]|\Z))\d{2,}(?![^ /])")
 _ANY_NUMBER = "0000"
+# No row tells the home of one account from that of another.
+_HOME = re.compile(r"/home/(?!\.\.?(?:/|\Z))[A-Za-z0-9._@-]+(?=/|\Z)")
+_ANY_HOME = "/home/x"
 SWITCHES = frozenset({"sudo", "su", "doas", "pkexec", "runuser"})
 
 
@@ -26,6 +29,12 @@ class Meaning(NamedTuple):
     targets: frozenset[SensitiveTarget]
     work: str
     program: str
+
+
+@lru_cache(maxsize=1000)
+def stem(program: str) -> str:
+    """Return a program as all its log lines name it: PAM calls a log-in shell of su su-l."""
+    return program.removesuffix("-l").removesuffix("-i")
 
 
 def meaning_of(event: Event) -> Meaning:
@@ -43,7 +52,8 @@ def alike(command: str) -> str:
 
 @lru_cache(maxsize=20_000)
 def _meaning(program: str, command: str, folder: str) -> Meaning:
-    return _meaning_alike(program, alike(command), folder)
+    home = _HOME.match(folder)
+    return _meaning_alike(program, alike(command), folder if home is None else _ANY_HOME + folder[home.end() :])
 
 
 @lru_cache(maxsize=10_000)

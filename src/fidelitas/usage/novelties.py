@@ -1,7 +1,7 @@
 """What accounts of one host use for the first time, against what each has used so far."""
 
 from collections import Counter
-from collections.abc import Callable
+from collections.abc import Iterable, Iterator
 from enum import Enum
 
 from msgspec import Struct
@@ -48,6 +48,9 @@ class _Known:
         self.users: dict[str, set[str]] = {}
 
 
+_Improbable = tuple[New, int, int, float]  # what is new, after how many uses of how many others, and how probable that is
+
+
 class FirstUses:
     """Takes the uses of persons in the order of time; `novelties` are those that a person's own record makes improbable."""
 
@@ -57,30 +60,33 @@ class FirstUses:
         self.novelties: list[Novelty] = []
         self._rights, self._commands = _Known(New.RIGHT), _Known(New.COMMAND)
 
-    def add(self, person: str, right: str, work: str, record: Callable[[], AttributedEvent]) -> None:
-        """Take a use by one person, as the account of a right and of a kind of work; its `record` is asked for where it is reported."""
-        self._first(person, self._rights, right, record)
-        self._first(person, self._commands, work, record)
+    def add(self, person: str, right: str, work: str) -> list[_Improbable]:
+        """Take a use by one person, as the account of a right and of a kind of work; return what of it is to `report`."""
+        found: list[_Improbable] = []
+        for of, value in ((self._rights, right), (self._commands, work)):
+            known = of.values.get(person)
+            if known is None:
+                known = of.values[person] = Counter()
+            count = known.get(value)
+            if count is not None:
+                known[value] = count + 1
+            elif len(known) < _MOST_KEYS:
+                found += self._met(person, of, value, known)
+                known[value] = 1
+        return found
 
-    def _first(self, person: str, of: _Known, value: str, record: Callable[[], AttributedEvent]) -> None:
-        known = of.values.get(person)
-        if known is None:
-            known = of.values[person] = Counter()
-        count = known.get(value)
-        if count is not None:
-            known[value] = count + 1
-        elif len(known) < _MOST_KEYS:
-            self._met(person, of, value, known, record)
-            known[value] = 1
+    def report(self, found: Iterable[_Improbable], record: AttributedEvent) -> None:
+        """Take the record of what was found to be improbable."""
+        self.novelties += [Novelty(record, *one) for one in found]
 
-    def _met(self, person: str, of: _Known, value: str, known: Counter[str], record: Callable[[], AttributedEvent]) -> None:
+    def _met(self, person: str, of: _Known, value: str, known: Counter[str]) -> Iterator[_Improbable]:
         uses, users = known.total(), of.users
         usual = users.setdefault(value, set()) if value in users or len(users) < _MOST_KEYS else set()
         # What colleagues do is a habit of the team.
         if uses >= _HABIT and len(self.novelties) < _MOST and (of.what is New.RIGHT or len(usual) < _TEAM):
             chance = novelty_tail(uses, sum(count == 1 for count in known.values()), len(known))
             if chance <= _NOVEL:
-                self.novelties.append(Novelty(record(), of.what, uses, len(known), chance))
+                yield of.what, uses, len(known), chance
         if len(usual) < _TEAM:
             usual.add(person)
 

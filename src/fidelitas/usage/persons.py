@@ -12,8 +12,9 @@ from enum import Enum
 from typing import NamedTuple
 
 from fidelitas.facts import LOGIN_SERVICES, Event, EventKind, Place, is_ordinary_login
-from fidelitas.usage.plain import CRON, OF_SESSION, PlainUse
-from fidelitas.usage.sessions import MOMENT, Session, Sessions, begins_session, may_be_elevated, name_of_record, stem
+from fidelitas.usage.meanings import stem
+from fidelitas.usage.plain import CRON, OF_SESSION, Marks, PlainSession, PlainUse, marks_of
+from fidelitas.usage.sessions import MOMENT, Session, Sessions, begins_session, may_be_elevated, name_of_record, whose_of
 
 __all__ = ["AttributedEvent", "Attribution", "AttributionBasis", "RecentUse"]
 
@@ -144,29 +145,29 @@ class Attribution:
             self.sessions.count(event)
         if not event.doubt:
             persons = record.persons
-            self._expect_session(event.at, event.pid, persons, event)
+            self._expect_session(event.at, event.pid, persons, event, marks_of(event))
             if len(persons) == 1 and begins_session(event):
-                self.sessions.begin(event, event.at, event.place, event.pid, event.host, persons[0])
+                self.sessions.begin(event, whose_of(event), event.at, event.place, event.pid, event.host, persons[0])
         return record
 
     def takes_plain(self, use: PlainUse, at: datetime, pid: int | None) -> bool:
         """Take a plain use, and return whether it is that of the account that it names: nothing open here says otherwise."""
         if self.sessions.may_hold(use.on, pid):
             return False
-        self._expect_session(at, pid, use.persons, use.said)
+        self._expect_session(at, pid, use.persons, use.said, use.marks)
         return True
 
-    def _expect_session(self, at: datetime | None, pid: int | None, persons: tuple[str, ...], said: Event) -> None:
+    def _expect_session(self, at: datetime | None, pid: int | None, persons: tuple[str, ...], said: Event, marks: Marks) -> None:
         """Remember a use by what the session of PAM that it opens will have in common with it."""
         use, last = tuple.__new__(RecentUse, (at, pid, persons, said)), self._last
-        program, target, account = stem(said.program), said.target or _ROOT, said.account
+        program, by_account, by_any = marks
         if persons:
             self._commands.append(use)
         if pid is not None:
             last[program, "process", pid] = use
-        if account:
-            last[program, target, account] = use
-        last[program, target, None] = use
+        if by_account is not None:
+            last[by_account] = use
+        last[by_any] = use
         if len(last) > self._enough:
             self._forget_uses(at)
 
@@ -179,27 +180,28 @@ class Attribution:
     def _opened(self, event: Event) -> AttributedEvent:
         if is_ordinary_login(event):
             return _record(event, _of_login(event))
-        before = self._command_of(event, event.at, event.pid) if self._last else None
+        before = self._command_of(event.account, marks_of(event), event.at, event.pid) if self._last else None
         record = _record(event, self._tied_opening(event, before))
         if event.pid is not None:
             self._remember_process(record)
         if may_be_elevated(event):
             said = None if before is None else before.said
-            self.sessions.begin(event, event.at, event.place, event.pid, event.host, record.person, said)
+            self.sessions.begin(event, whose_of(event), event.at, event.place, event.pid, event.host, record.person, said)
         return record
 
-    def opens_plain(self, said: Event, at: datetime, place: Place, pid: int | None, host: str) -> None:
+    def opens_plain(self, opened: PlainSession, at: datetime, place: Place, pid: int | None, host: str) -> None:
         """Take a session that a named account opens."""
-        before = self._command_of(said, at, pid) if self._last else None
+        said = opened.said
+        before = self._command_of(said.account, opened.marks, at, pid) if self._last else None
         persons = _behind(said, before)
         person = persons[0] if len(persons) == 1 else ""
         if pid is not None and person:
             self._is_of(pid, person)
-        self.sessions.begin(said, at, place, pid, host, person, None if before is None else before.said)
+        self.sessions.begin(said, opened.whose, at, place, pid, host, person, None if before is None else before.said)
 
-    def closes_plain(self, said: Event, at: datetime, pid: int | None) -> None:
+    def closes_plain(self, closed: PlainSession, at: datetime, pid: int | None) -> None:
         """Take the end of a session."""
-        session = self.sessions.ended_by(said, pid)
+        session = self.sessions.ended_by(closed.said, closed.whose, pid)
         if pid is not None:
             self._by_process.pop(pid, None)
         if session is not None:
@@ -208,7 +210,7 @@ class Attribution:
     def _closed(self, event: Event) -> AttributedEvent:
         if is_ordinary_login(event):
             return _record(event, _of_login(event))
-        session = self.sessions.ended_by(event, event.pid)
+        session = self.sessions.ended_by(event, whose_of(event), event.pid)
         record = _record(event, self._tied_end(event, session))
         if event.pid is not None:
             self._by_process.pop(event.pid, None)
@@ -305,20 +307,19 @@ class Attribution:
         without = {person: [one for one in sessions if not one.terminal] for person, sessions in shells.items()}
         return {person: sessions for person, sessions in without.items() if sessions}
 
-    def _command_of(self, said: Event, at: datetime | None, pid: int | None) -> RecentUse | None:
+    def _command_of(self, account: str, marks: Marks, at: datetime | None, pid: int | None) -> RecentUse | None:
         """Return the use that a session of PAM was opened for: of the same process, else of the account that it names, else the last.
 
         Several can use the same program within a second; the process tells them apart, and the account where no process is logged.
         """
-        last, program, target, account = self._last, stem(said.program), said.target or _ROOT, said.account
-        for known in (
-            last.get((program, "process", pid)) if pid is not None else None,
-            last.get((program, target, account)) if account else None,
-            last.get((program, target, None)) if account in ("", _ROOT) else None,
-        ):
-            if known is not None and _close_in_time(known, at) and (pid is None or known.pid in (None, pid)):
-                return known
-        return None
+        last, found = self._last, None
+        if pid is not None:
+            found = _fitting(last.get((marks.program, "process", pid)), at, pid)
+        if found is None and marks.by_account is not None:
+            found = _fitting(last.get(marks.by_account), at, pid)
+        if found is None and account in ("", _ROOT):
+            found = _fitting(last.get(marks.by_any), at, pid)
+        return found
 
     def _recent(self, event: Event) -> Iterator[RecentUse]:
         """Yield the uses of the moments before an event, the last first."""
@@ -340,6 +341,11 @@ def _behind(opened: Event, before: RecentUse | None) -> tuple[str, ...]:
 def _of_login(event: Event) -> _Tie:
     """Return who logs in, or out: it has nothing to do with who has a root shell open."""
     return _BY_NOBODY if event.target in ("", _ROOT) else ((event.target,), AttributionBasis.LOGIN_NAME)
+
+
+def _fitting(known: RecentUse | None, at: datetime | None, pid: int | None) -> RecentUse | None:
+    """Return a use, if it is close to a time, and of the process as far as both are known."""
+    return known if known is not None and _close_in_time(known, at) and (pid is None or known.pid in (None, pid)) else None
 
 
 def _close_in_time(before: RecentUse, at: datetime | None) -> bool:

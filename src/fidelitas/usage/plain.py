@@ -8,9 +8,9 @@ it is an event like all others.
 from typing import NamedTuple
 
 from fidelitas.facts import Event, EventKind
-from fidelitas.usage.meanings import SWITCHES, Meaning, meaning_of
+from fidelitas.usage.meanings import SWITCHES, Meaning, meaning_of, stem
 
-__all__ = ["CRON", "ELEVATED_LOGONS", "OF_SESSION", "PlainSession", "PlainUse", "plain"]
+__all__ = ["CRON", "ELEVATED_LOGONS", "OF_SESSION", "Marks", "PlainSession", "PlainUse", "marks_of", "plain"]
 
 CRON = frozenset({"cron", "CRON", "crond", "atd"})
 # A log-on of Windows with an administrator's privileges is a session by itself.
@@ -18,6 +18,20 @@ ELEVATED_LOGONS = frozenset({"logon"})
 # What Windows counts by the number of its session.
 OF_SESSION = frozenset({"elevation", "runas", "accounts", "policy", "system"})
 _TELL_MORE = CRON | ELEVATED_LOGONS | OF_SESSION
+
+
+class Marks(NamedTuple):
+    """What a use and the session that PAM opens for it have in common: program and target, by an account where one is named, or not."""
+
+    program: str
+    by_account: tuple[str, str, str] | None
+    by_any: tuple[str, str, None]
+
+
+def marks_of(said: Event) -> Marks:
+    """Return by what an event is tied to what PAM says of it."""
+    program, target = stem(said.program), said.target or "root"
+    return Marks(program, (program, target, said.account) if said.account else None, (program, target, None))
 
 
 class PlainUse(NamedTuple):
@@ -28,6 +42,7 @@ class PlainUse(NamedTuple):
     target: str
     on: tuple[str, str]
     meaning: Meaning
+    marks: Marks
 
 
 class PlainSession(NamedTuple):
@@ -35,6 +50,8 @@ class PlainSession(NamedTuple):
 
     said: Event
     opened: bool
+    marks: Marks
+    whose: tuple[str, str]
 
 
 def plain(said: Event) -> PlainUse | PlainSession | None:
@@ -49,7 +66,8 @@ def plain(said: Event) -> PlainUse | PlainSession | None:
         or said.login or said.doubt or said.terminal or said.command
     ):  # fmt: skip
         return None
-    return PlainSession(said, opened)
+    marks = marks_of(said)
+    return PlainSession(said, opened, marks, marks.by_any[:2])
 
 
 def _plain_use(said: Event) -> PlainUse | None:
@@ -63,4 +81,4 @@ def _plain_use(said: Event) -> PlainUse | None:
     meaning = meaning_of(said)
     if meaning.shell or meaning.targets:
         return None
-    return PlainUse(said, (account,), said.target or "root", (account, said.terminal), meaning)
+    return PlainUse(said, (account,), said.target or "root", (account, said.terminal), meaning, marks_of(said))

@@ -6,13 +6,12 @@ last that was opened as the same account.  One that no line closes is told as ne
 
 from collections.abc import Iterator
 from datetime import datetime, timedelta
-from functools import lru_cache
 from typing import Any, TypeVar
 
 from msgspec import Struct
 
 from fidelitas.facts import Event, EventKind, Place
-from fidelitas.usage.meanings import SWITCHES, meaning_of
+from fidelitas.usage.meanings import SWITCHES, meaning_of, stem
 from fidelitas.usage.plain import ELEVATED_LOGONS
 
 __all__ = [
@@ -25,7 +24,7 @@ __all__ = [
     "is_shell",
     "may_be_elevated",
     "name_of_record",
-    "stem",
+    "whose_of",
 ]
 
 K = TypeVar("K")
@@ -68,12 +67,6 @@ class Session(Struct):
         return None if self.closed is None else self.closed - self.opened
 
 
-@lru_cache(maxsize=1000)
-def stem(program: str) -> str:
-    """Return a program as all its log lines name it: PAM calls a log-in shell of su su-l."""
-    return program.removesuffix("-l").removesuffix("-i")
-
-
 def is_shell(event: Event) -> bool:
     """Return whether an event is a use that gives an interactive shell, which ends attribution by name."""
     return event.kind is EventKind.USED and not event.within and meaning_of(event).shell
@@ -87,6 +80,11 @@ def begins_session(event: Event) -> bool:
 def may_be_elevated(event: Event) -> bool:
     """Return whether an opened session is one as another account, or a log-in as root."""
     return stem(event.program) in SWITCHES or (event.program in _LOGINS and event.target == "root")
+
+
+def whose_of(said: Event) -> tuple[str, str]:
+    """Return by which program and as which account a session is."""
+    return stem(said.program), said.target or "root"
 
 
 class Sessions:
@@ -112,18 +110,26 @@ class Sessions:
         return self._open.may_hold(on, pid)
 
     def begin(
-        self, said: Event, at: datetime | None, place: Place, pid: int | None, host: str, person: str, before: Event | None = None
+        self,
+        said: Event,
+        whose: tuple[str, str],
+        at: datetime | None,
+        place: Place,
+        pid: int | None,
+        host: str,
+        person: str,
+        before: Event | None = None,
     ) -> None:
-        """A use that gives a shell, or PAM that tells of a session: two lines of one session are one.
+        """A use that gives a shell, or PAM that tells of a session: two lines of one session are one; `whose` is what `whose_of` returns.
 
         The line `before` has the terminal and the command of a session that PAM tells of.
         """
-        program, account, known = stem(said.program), said.target or "root", self._open
+        (program, account), known = whose, self._open
         if at is None:
             return
         opened = said.kind is EventKind.OPENED
         if opened:
-            same = known.begun_about(at, (program, account), pid)
+            same = known.begun_about(at, whose, pid)
             if same is not None:
                 if same.pid is None and pid is not None:
                     known.number(same, pid)
@@ -163,15 +169,14 @@ class Sessions:
         if not session.nested:
             self.done.append(session)
 
-    def ended_by(self, said: Event, pid: int | None) -> Session | None:
+    def ended_by(self, said: Event, whose: tuple[str, str], pid: int | None) -> Session | None:
         """Return the session that ends as is said: that of the process, else the last that was opened by this program as this account."""
-        program = stem(said.program)
         found = self._open.of_process(pid) if pid is not None else None
         if found is not None:
             return found
         if said.command:
-            return self._open.running(program, said.command, numbered=pid is None)
-        return self._open.as_account((program, said.target or "root"), numbered=pid is None)
+            return self._open.running(whose[0], said.command, numbered=pid is None)
+        return self._open.as_account(whose, numbered=pid is None)
 
     def take(self) -> Iterator[Session]:
         """Yield the sessions that are closed, and forget them."""
@@ -216,8 +221,9 @@ class _Index:
             _enter(self._without_process, whose, number, session)
         else:
             _enter(self._of_process, pid, number, session)
-        for table, key in self._other_places(session):
-            _enter(table, key, number, session)
+        if session.terminal or session.recording or self._running is not None:
+            for table, key in self._other_places(session):
+                _enter(table, key, number, session)
         if session.shell and session.account == "root":
             self._root_shells[number] = session
 
@@ -229,8 +235,9 @@ class _Index:
             _leave(self._without_process, whose, number)
         else:
             _leave(self._of_process, pid, number)
-        for table, key in self._other_places(session):
-            _leave(table, key, number)
+        if session.terminal or session.recording or self._running is not None:
+            for table, key in self._other_places(session):
+                _leave(table, key, number)
         if session.shell:
             self._root_shells.pop(number, None)
 

@@ -7,7 +7,7 @@ from typing import NamedTuple, Protocol
 from msgspec import Struct, field
 
 from fidelitas.facts import Event, Place
-from fidelitas.languages.logs.aside import Aside
+from fidelitas.languages.logs.aside import Passing
 from fidelitas.languages.logs.audit_log import AuditReader, is_audit_log
 from fidelitas.languages.logs.clock import Clock, has_year
 from fidelitas.languages.logs.content import LogContent
@@ -53,7 +53,7 @@ class KnownLog(Struct, frozen=True, kw_only=True):
     pulse: Pulse = field(default_factory=Pulse)
     share: Share = WHOLE
     counted: Counted | None = None
-    aside: Aside | None = None
+    aside: Passing | None = None
 
 
 class _Form(NamedTuple):

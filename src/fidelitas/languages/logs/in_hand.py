@@ -7,7 +7,7 @@ from typing import Any
 from msgspec import Struct, field
 
 from fidelitas.facts import Event, Place
-from fidelitas.languages.logs.aside import Aside
+from fidelitas.languages.logs.aside import Passing
 from fidelitas.languages.logs.content import LogContent, LogLike
 from fidelitas.languages.logs.counted import Counted
 from fidelitas.languages.logs.forms import KnownLog, beating, reader_of
@@ -41,7 +41,7 @@ class KnownHost(Struct, frozen=True, kw_only=True):
     sids: Mapping[str, str]
     share: Share = WHOLE
     counted: Counted | None = None
-    aside: Aside | None = None
+    aside: Passing | None = None
 
 
 class Stopped(Struct):

@@ -101,12 +101,16 @@ class Names:
     def lasting(self, learned: tuple[Any, ...]) -> None:
         self._learned, self._numbers = learned
 
-    def learn(self, host: str, pairs: Iterable[tuple[str, int]]) -> None:
-        """Take the pairs of PAM's message on a session that is opened, such as ``rada(uid=1013)``."""
+    def learn(self, host: str, pairs: Iterable[tuple[str, int]]) -> bool:
+        """Take the pairs of PAM's message on a session that is opened, such as ``rada(uid=1013)``; return whether another name had one."""
+        turned = False
         for name, number in pairs:
-            if self._learned.get((host, number)) != name and len(self._learned) < _MOST:
+            before = self._learned.get((host, number))
+            if before != name and len(self._learned) < _MOST:
+                turned = turned or before is not None
                 self._learned[host, number] = name
                 self._numbers[host, name] = number
+        return turned
 
     def name(self, host: str, number: int) -> str:
         """Return the account of a user ID, empty where nothing tells it."""

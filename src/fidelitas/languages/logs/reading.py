@@ -16,7 +16,7 @@ from msgspec import Struct, field
 
 from fidelitas.errors import ReadError
 from fidelitas.facts import Event, Gap, Place
-from fidelitas.languages.logs.aside import Aside
+from fidelitas.languages.logs.aside import Aside, Passing
 from fidelitas.languages.logs.content import LogContent, LogLike
 from fidelitas.languages.logs.counted import Counted
 from fidelitas.languages.logs.deduplication import Deduplication, Sourced
@@ -149,7 +149,7 @@ class LogReading:
         self.counted = Counted()
         # Of several logs one is compared with the other.
         counted = self.counted if not singly and len(families) == 1 else None
-        self._aside = None if counted is None else aside
+        self._aside = None if counted is None or aside is None else Passing(aside, self._logins)
         self._host = KnownHost(zone=zone, names=names or {}, sids=sids or {}, share=share, counted=counted, aside=self._aside)
 
     def events(self) -> Iterator[Event]:

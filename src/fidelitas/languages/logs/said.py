@@ -10,19 +10,19 @@ from fidelitas.text import decode
 
 __all__ = ["Said"]
 
-# Of which other lines decide what they say.
-_NOT_ALONE = frozenset({EventKind.FAILED, EventKind.LOGIN_FAILED, EventKind.CHANGED})
+_FAILURES = frozenset({EventKind.FAILED, EventKind.LOGIN_FAILED})
 
 
 class Said:
     """What a message tells, and what follows of it.
 
     `passes` says that nothing which comes later changes it, `by_key` of sudo under what it begins, `names` are the accounts that it names,
+    `learns` says that these are there, which a failure does not show,
     `pairs` those that it names with their user IDs.  `opener` is its text where that has the number alone of who opens a session, and
     `repetition` where it says how often another was repeated.  `plain` is what the taker of plain events has made of it.
     """
 
-    __slots__ = ("by_key", "event", "is_login", "names", "of_sudo", "opener", "pairs", "passes", "plain", "repetition")
+    __slots__ = ("by_key", "event", "is_login", "learns", "names", "of_sudo", "opener", "pairs", "passes", "plain", "repetition")
 
     def __init__(self, message: bytes, event: Event, plain: Callable[[Event], object | None]) -> None:
         kind, opened = event.kind, event.kind is EventKind.OPENED
@@ -34,7 +34,8 @@ class Said:
         self.repetition = decode(message) if message.startswith(REPEATED) else ""
         is_whole = is_named and event.at is None and not event.host and not self.repetition and event.account[:1] != "#"
         self.is_login = is_whole and is_ordinary_login(event)
-        self.passes = is_whole and kind not in _NOT_ALONE and not (event.end or event.part or event.module or event.last_only)
+        self.passes = is_whole and kind is not EventKind.CHANGED and not (event.end or event.part or event.module or event.last_only)
+        self.learns = kind not in _FAILURES
         self.of_sudo = event.program in OF_SUDO
         self.by_key = key_of(event) if self.of_sudo and kind is not EventKind.OPENED and kind is not EventKind.CLOSED else b""
         self.plain = plain(event) if self.passes else None

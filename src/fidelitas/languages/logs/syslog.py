@@ -10,7 +10,7 @@ from typing import Any
 
 from fidelitas.errors import ReadError
 from fidelitas.facts import Event, EventKind, Gap, Place
-from fidelitas.languages.logs.aside import Aside
+from fidelitas.languages.logs.aside import Passing
 from fidelitas.languages.logs.clock import Clock
 from fidelitas.languages.logs.counted import Counted
 from fidelitas.languages.logs.handed_on import HandedOnStream
@@ -22,12 +22,12 @@ from fidelitas.languages.logs.said import Said
 from fidelitas.languages.logs.shares import WHOLE, Share
 from fidelitas.languages.logs.stamps import NO_TIME, at_of
 from fidelitas.languages.logs.sudo_stream import SudoStream
-from fidelitas.languages.logs.syslog_rows import Row, SyslogRows
+from fidelitas.languages.logs.syslog_rows import Host, Row, SyslogRows
 from fidelitas.languages.logs.waiting import earliest
 
 __all__ = ["SyslogReader"]
 
-_MOST_MET = 100_000
+_MOST_MET, _MOST_LEARNED = 100_000, 1000
 # What sudo writes in a line that goes on with a command (sudoers(5), syslog_maxlen).
 _CONTINUED = b"(command continued)"
 _AHEAD = 1 << 20
@@ -44,7 +44,7 @@ class SyslogReader:
         names: Mapping[int, str] | None = None,
         share: Share = WHOLE,
         counted: Counted | None = None,
-        aside: Aside | None = None,
+        aside: Passing | None = None,
     ) -> None:
         """`share` is whose lines are read; of all others no more than when they were written, and that by the first share alone.
 
@@ -136,44 +136,39 @@ class SyslogReader:
             yield from self._of_rows(rows)
 
     def _of_rows(self, rows: Sequence[Row]) -> Iterator[Event]:
-        counted, aside, names = self._counted, self._aside, self._names
+        counted, aside = self._counted, self._aside
         waiting, handed_on, (undecided, held) = self._sudo.waiting, self._handed_on.waiting, self._verdicts.held
-        for number, at, host, process, said in rows:
-            event, name = said.event, host.name
-            if said.pairs:
-                names.learn(event.host or name, said.pairs)
-            if said.is_login and counted is not None and counted.takes(name, said.names):
-                if event.kind is EventKind.LOGIN:
-                    counted.login(name, event.target, _at(at))
+        for number, time, host, process, said in rows:
+            if said.pairs and said.pairs not in host.learned:
+                self._learn(host, said)
+            if said.is_login and counted is not None and counted.takes(host.name, said.names):
+                if said.event.kind is EventKind.LOGIN:
+                    counted.login(host.name, said.event.target, _at(time))
                 continue
-            pid = None if process < 0 else process
+            at, pid = _at(time), None if process < 0 else process
             if aside is not None and said.passes:
-                if said.names not in host.met:
+                if said.learns and said.names not in host.met:
                     self._meet(host.met, said.names)
                 elif aside.ready and not (waiting or undecided or held or handed_on or self._goes_on):
-                    self._pass(aside, said, number, _at(at), name, pid)
+                    if said.of_sudo:
+                        self._sudo.passes(said.event, host.name, said.by_key)
+                    if at is not None and said.plain is not None:
+                        aside.take_plain(said.plain, at, self._origin, number, pid, host.name)
+                    else:
+                        aside.take(said.event.stamped(at, self._origin.at(number), pid, host.name))
                     continue
-            event = self._stamped(self._named(said, name), number, _at(at), name, pid)
+            event = self._named(said, host.name).stamped(at, self._origin.at(number), pid, host.name)
             if said.repetition:
                 yield from repeated(event, said.repetition)
             else:
                 yield event
 
-    def _stamped(self, event: Event, number: int, at: datetime | None, host: str, pid: int | None) -> Event:
-        """Return what a message tells as an event of its line."""
-        at, (subject, path, _, _) = event[0] or at, self._origin
-        place = tuple.__new__(Place, (subject, path, number, None))
-        return tuple.__new__(Event, (at, place, pid, event[3], event[4], event[5] or host, *event[6:]))
-
-    def _pass(self, aside: Aside, said: Said, number: int, at: datetime | None, host: str, pid: int | None) -> None:
-        """Have an event taken aside of which no line to come changes anything."""
-        event = said.event
-        if said.of_sudo:
-            self._sudo.passes(event, host, said.by_key)
-        if at is not None and said.plain is not None:
-            aside.take_plain(said.plain, at, self._origin, number, pid, host)
-        else:
-            aside.take(event.stamped(at, self._origin.at(number), pid, host))
+    def _learn(self, host: Host, said: Said) -> None:
+        """Learn the user IDs that a message names; where one was another's before, what was learned is asked for again."""
+        if self._names.learn(said.event.host or host.name, said.pairs) or len(host.learned) >= _MOST_LEARNED:
+            host.learned.clear()
+        if not said.event.host:
+            host.learned.add(said.pairs)
 
     def _meet(self, met: set[tuple[str, str]], names: tuple[str, str]) -> None:
         if self._met < _MOST_MET:

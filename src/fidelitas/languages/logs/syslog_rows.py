@@ -7,7 +7,7 @@ from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from operator import itemgetter
 from secrets import randbits
-from typing import Any, NamedTuple
+from typing import Any
 
 from fidelitas.facts import Event
 from fidelitas.languages.logs.clock import Clock
@@ -27,6 +27,8 @@ from fidelitas.text import decode
 
 __all__ = ["Host", "Row", "SyslogRows"]
 
+Pairs = tuple[tuple[str, int], ...]
+
 _MOST_HOSTS, _MOST_SAID = 10_000, 25_000
 _WORTH_COLUMNS = 1000  # lines
 _OF_SSHD = frozenset(name.encode() for name in OF_SSHD)
@@ -35,23 +37,18 @@ _MOST_DIGITS = 9
 
 
 class Host:
-    """A host as a log names it: whether its lines are ours to read, and the accounts that were met on it."""
+    """A host as a log names it: whether its lines are ours to read, accounts that were met on it, and pairs of names and user IDs."""
 
-    __slots__ = ("is_ours", "met", "name")
+    __slots__ = ("is_ours", "learned", "met", "name")
 
     def __init__(self, name: str, *, is_ours: bool) -> None:
         self.name, self.is_ours = name, is_ours
         self.met: set[tuple[str, str]] = set()
+        self.learned: set[Pairs] = set()
 
 
-class Row(NamedTuple):
-    """A line that tells of something; its time is in microseconds since 1970 (UTC), a process that is not known is -1."""
-
-    number: int
-    time: int
-    host: Host
-    process: int
-    said: Said
+# A line that tells of something: its number, time in microseconds since 1970 (UTC), host and process, -1 where that is not known.
+Row = tuple[int, int, Host, int, Said]
 
 
 class SyslogRows:
@@ -141,7 +138,7 @@ class SyslogRows:
             said = self._said(line.program, line.message)[0] if concerns else _SILENT
             if isinstance(said, Said):
                 process = int(line.pid) if 0 < len(line.pid) <= _MOST_DIGITS else -1
-                rows.append(Row(line.number, at, host, process, said))
+                rows.append((line.number, at, host, process, said))
             elif isinstance(said, bytes):
                 self.unknown[decode(said)] += 1
         return rows, beats
@@ -185,7 +182,7 @@ class SyslogRows:
             found.numbers[rows].tolist(), times[rows].tolist(), map(hosts.__getitem__, found.host_of[rows].tolist()),
             found.processes[rows].tolist(), map(saids.__getitem__, which[rows].tolist()),
         )  # fmt: skip
-        return list(map(Row._make, zip(*parts, strict=True)))
+        return list(zip(*parts, strict=True))
 
 
 _number = itemgetter(0)
