@@ -63,3 +63,13 @@ def test_a_list_that_is_made_while_it_is_written_is_a_list(count: int) -> None:
         stated = json.loads(json.dumps(document, default=list))
         written = "".join(render(Report(parts=list, document=lambda document=document: document), Screen(None, None, colour=False)))  # type: ignore[misc]
         assert written == json.dumps(stated, indent=2) + "\n"
+
+
+@pytest.mark.parametrize("size", [1, 1000, 100_000])
+def test_what_is_listed_is_written_in_pieces_however_long_each_thing_is(size: int) -> None:
+    whole = [{"text": "x" * size} for _ in range(5 << 20 >> size.bit_length())]
+    pieces = list(render(Report(parts=list, document=lambda: {"all": Listed(lambda: iter(whole))}), Screen(None, None, colour=False)))
+    assert json.loads("".join(pieces)) == {"all": whole}
+    assert max(map(len, pieces)) < 2 * max(size, 1 << 18)
+    if size == 1:
+        assert len(pieces) * 100 < len(whole)

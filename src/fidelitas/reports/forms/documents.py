@@ -15,8 +15,8 @@ __all__ = ["json_text", "render", "whole"]
 
 _NOT_ASCII = re.compile(r"[^\x00-\x7f]+")
 _INDENT = "  "
-# So many things of a list are written at once.
-_TOGETHER = 200
+# So many things of a list are written at once, and fewer of long ones: about so many characters.
+_MOST_TOGETHER, _PIECE = 200, 1 << 18
 _DEEPEST = 2  # documents within a document
 
 
@@ -43,10 +43,11 @@ def _pieces(value: Any, depth: int) -> Iterator[str]:
 
 def _listed(things: Iterable[Any], depth: int) -> Iterator[str]:
     """Yield a list within the document, some of its things at a time."""
-    coming, before, end = iter(things), "[", f"\n{_INDENT * depth}]"
-    while some := list(islice(coming, _TOGETHER)):
-        yield before + _indented(json_text(some), depth)[1 : -len(end)]
-        before = ","
+    coming, before, end, together = iter(things), "[", f"\n{_INDENT * depth}]", 1
+    while some := list(islice(coming, together)):
+        text = _indented(json_text(some), depth)
+        yield before + text[1 : -len(end)]
+        before, together = ",", max(1, min(_MOST_TOGETHER, together * _PIECE // len(text)))
     yield end if before == "," else "[]"
 
 

@@ -4,7 +4,7 @@ What follows from a host's evidence depends on its name, addresses and time only
 passed.  Where two hosts have the same content and that is the same too, the second is told from the first when someone asks.
 """
 
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from datetime import datetime
 from functools import cached_property
 from ipaddress import ip_interface
@@ -13,7 +13,7 @@ from typing import TypeVar
 from msgspec import Struct
 from msgspec.structs import replace
 
-from fidelitas.facts import AliasKind, DefaultScope, Gap, HostFacts, Member, PrivateKey, Process
+from fidelitas.facts import AliasKind, DefaultScope, FileState, Gap, HostFacts, Member, PrivateKey, Process, Programs
 from fidelitas.rights.accounts.identity import Identity
 from fidelitas.rights.estate.renaming import renamed
 from fidelitas.rights.graph.full_control import FullControl
@@ -118,6 +118,16 @@ class HostOverlay(HostRights):
     def gaps(self) -> tuple[Gap, ...]:
         """Everything that could not be read."""
         return (*self.here(self.first.gaps), *self.troubles)
+
+    @property
+    def files(self) -> Sequence[FileState]:
+        """The files that were looked at: told anew each time, since of thousands of hosts all are asked for them once."""
+        return self.here(self.first.files)
+
+    @property
+    def programs(self) -> Programs | None:
+        """The search for setuid files and capabilities, where there was one."""
+        return self.here(self.first.programs)
 
     @property
     def host_name(self) -> str:
