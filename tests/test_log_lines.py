@@ -26,6 +26,7 @@ from fidelitas.languages.logs.pulse import Pulse
 from fidelitas.languages.logs.shares import Share, shares_of
 from fidelitas.languages.logs.stamps import NO_TIME, at_of, microseconds, times_of
 from fidelitas.languages.logs.syslog import SyslogReader
+from fidelitas.languages.logs.texts import Known, Texts
 from fidelitas.languages.logs.thinning import thinned
 from fidelitas.languages.logs.told import without_port
 from fidelitas.logbook import HostLogs, Logbook, read_logbook
@@ -139,6 +140,26 @@ def test_a_log_of_which_few_lines_matter_is_the_same_without_the_others(tmp_path
         path.write_text(content, encoding="utf-8")
         logs = logs_at([path], "knot")[0]
         assert thinned(logs, map, 3) == logs
+
+
+@given(
+    st.lists(
+        st.binary(max_size=40) | st.sampled_from((b"", b"\0", b"a", b"a\0", b"x" * 8, b"x" * 9, b"sudo: x" * 50)), min_size=1, max_size=30
+    )
+)
+def test_texts_are_told_apart_by_their_sums_and_known_again(parts: list[bytes]) -> None:
+    ends = np.cumsum([len(part) for part in parts])
+    texts = Texts(np, b"".join(parts))
+    sums = texts.sums(ends - [len(part) for part in parts], np.array([len(part) for part in parts])).tolist()
+    assert all(
+        (one == other) == (part == other_part)
+        for one, part in zip(sums, parts, strict=True)
+        for other, other_part in zip(sums, parts, strict=True)
+    )
+    met: Known[bytes] = Known(2)  # so few are remembered: what is known is the same
+    for _ in range(3):
+        found, which = met.of(np, texts, ends - [len(part) for part in parts], np.array([len(part) for part in parts]), bytes)
+        assert [found[number] for number in which.tolist()] == parts
 
 
 stamp_parts = st.tuples(

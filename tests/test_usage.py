@@ -356,7 +356,7 @@ def test_any_command_line_is_survived(command: str) -> None:
 arguments = st.sampled_from(
     (
         "1234", "20261101", "/proc/4242/mem", "/srv/2026/x", "/var/log/20261101", "2026/../../etc/shadow", "-c", "sh", "'cat", "/etc/shadow'", ">", ">/etc/sudoers",
-        "id_ed25519", "/root/.ssh/id_ed25519", "timeout", "3600", "nsenter", "-t", "4755", "chmod", "-R", "--", "/etc/sudoers.d/12345", "*", "/[0-9]/1234", "1234;",
+        "id_ed25519", "/root/.ssh/id_ed25519", "timeout", "3600", "nsenter", "-t", "4755", "chmod", "-R", "22", "/proc/12/root/etc/shadow", ".ssh/authorized_keys", "../rada/.ssh/id_rsa", "../../etc/shadow", "../etc/sudoers", "--", "/etc/sudoers.d/12345", "*", "/[0-9]/1234", "1234;",
     )
 )  # fmt: skip
 programs = st.sampled_from(
@@ -364,7 +364,25 @@ programs = st.sampled_from(
 )
 
 
-@given(programs, st.lists(arguments, max_size=6), st.integers(8000, 10**9), st.sampled_from(("/", "/var/log", "/proc/1000")))
+numbers = st.one_of(st.integers(8000, 10**9), st.integers(10, 999))
+folders = st.sampled_from(
+    (
+        "/",
+        "/var/log",
+        "/proc/1000",
+        "/home/ines",
+        "/home/ines/My Projects",
+        "/home/ines/.ssh",
+        "/home/2026",
+        "/home/..",
+        "/home",
+        "/home/*",
+        "/home/a/../../etc",
+    )
+)
+
+
+@given(programs, st.lists(arguments, max_size=6), numbers, folders)
 def test_what_a_command_amounts_to_does_not_hang_on_numbers_in_it(program: str, words: list[str], number: int, folder: str) -> None:
     """Other numbers in a command: the same shell, targets, work and program, worked out for each by itself."""
     command = " ".join([program, *words])
