@@ -16,7 +16,7 @@ __all__ = ["SWITCHES", "Meaning", "alike", "meaning_of", "stem"]
 # but for modes by which a program is run as its owner.
 _NUMBER = re.compile(r"(?<=[ /])(?!0?[4-7][0-7]{3}(?:[ /]|\Z))\d{2,}(?![^ /])")
 _ANY_NUMBER = "0000"
-# No row tells the home of one account from that of another.
+# To every row the home of one account is as that of another.
 _HOME = re.compile(r"/home/(?!\.\.?(?:/|\Z))[A-Za-z0-9._@-]+(?=/|\Z)")
 _ANY_HOME = "/home/x"
 SWITCHES = frozenset({"sudo", "su", "doas", "pkexec", "runuser"})

@@ -1,4 +1,4 @@
-"""What a message of syslog tells, and what follows of it for every line that says it: worked out once."""
+"""What a message of syslog records, and what follows of it for every line that says it: worked out once."""
 
 from collections.abc import Callable
 
@@ -14,7 +14,7 @@ _FAILURES = frozenset({EventKind.FAILED, EventKind.LOGIN_FAILED})
 
 
 class Said:
-    """What a message tells, and what follows of it.
+    """What a message records, and what follows of it.
 
     `passes` says that nothing which comes later changes it, `by_key` of sudo under what it begins, `names` are the accounts that it names,
     `learns` says that these are there, which a failure does not show,

@@ -176,7 +176,7 @@ class SyslogReader:
             self._met += 1
 
     def _named(self, said: Said, host: str) -> Event:
-        """Return what a message tells with the name of the account of which it has the number alone, as PAM of who opens a session."""
+        """Return what a message records with the name of the account of which it has the number alone, as PAM of who opens a session."""
         event = said.event
         if event.account[:1] == "#":
             return event._replace(account=self._names.account(host, event.account))

@@ -1,6 +1,6 @@
-"""The lines of a log of syslog as rows: when, on which host, of which process, and what the message tells.
+"""The lines of a log of syslog as rows: when, on which host, of which process, and what the message records.
 
-Rows are few beside lines: those of hosts that another reader takes, and those that tell of nothing, are left out.
+Rows are few beside lines: those of hosts that another reader takes, and those that record nothing, are left out.
 """
 
 from collections import Counter
@@ -32,7 +32,7 @@ Pairs = tuple[tuple[str, int], ...]
 _MOST_HOSTS, _MOST_SAID = 10_000, 25_000
 _WORTH_COLUMNS = 1000  # lines
 _OF_SSHD = frozenset(name.encode() for name in OF_SSHD)
-_SILENT = True  # known to tell of nothing
+_SILENT = True  # known to record nothing
 _MOST_DIGITS = 9
 
 
@@ -47,7 +47,7 @@ class Host:
         self.learned: set[Pairs] = set()
 
 
-# A line that tells of something: its number, time in microseconds since 1970 (UTC), host and process, -1 where that is not known.
+# A line that records something: its number, time in microseconds since 1970 (UTC), host and process, -1 where that is not known.
 Row = tuple[int, int, Host, int, Said]
 
 
@@ -144,7 +144,7 @@ class SyslogRows:
         return rows, beats
 
     def _said(self, program: bytes, message: bytes) -> tuple[Said | bool | bytes, bool]:
-        """Return what a message tells, or its program where its form is not known, and whether to remember the text for it."""
+        """Return what a message records, or its program where its form is not known, and whether to remember the text for it."""
         if self._idle.is_one(program, message):
             return _SILENT, False
         short = without_port(message) if program in _OF_SSHD else message
@@ -168,7 +168,7 @@ class SyslogRows:
         return self._rows(numpy, found.chosen(ours), times[ours], hosts)
 
     def _rows(self, numpy: Any, found: Columns, times: Any, hosts: Sequence[Host]) -> list[Row]:
-        """Return the rows of those lines in columns that tell of something."""
+        """Return the rows of those lines in columns that record something."""
         salts = [self._salts.setdefault(program, randbits(64)) for program in found.programs]
         sums = found.texts.sums(found.messages, found.ends - found.messages) + numpy.array(salts, numpy.uint64)[found.program_of]
         saids, which = self._known.by_sums(

@@ -15,7 +15,7 @@ __all__ = ["json_text", "render", "whole"]
 
 _NOT_ASCII = re.compile(r"[^\x00-\x7f]+")
 _INDENT = "  "
-# So many things of a list are written at once, and fewer of long ones: about so many characters.
+# This many things of a list are written at once, and fewer of long ones: about this many characters.
 _MOST_TOGETHER, _PIECE = 200, 1 << 18
 _DEEPEST = 2  # documents within a document
 

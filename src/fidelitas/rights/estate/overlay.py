@@ -121,7 +121,7 @@ class HostOverlay(HostRights):
 
     @property
     def files(self) -> Sequence[FileState]:
-        """The files that were looked at: told anew each time, since of thousands of hosts all are asked for them once."""
+        """The files that were looked at: made anew each time, since thousands of hosts are asked for them once each."""
         return self.here(self.first.files)
 
     @property
