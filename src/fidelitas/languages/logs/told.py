@@ -19,8 +19,8 @@ __all__ = ["OF_SSHD", "Told", "without_port"]
 
 A = TypeVar("A", str, bytes)
 T = TypeVar("T")
-# This many messages are remembered, and as many that were met before them, of at most this many characters each; a log made of ever new ones
-# costs time, not memory.
+# This many messages are remembered, and as many that were met before them, of at most this many characters each; a log made of ever new
+# ones costs time, not memory.
 _MOST, _LONGEST = 10_000, 500
 
 
