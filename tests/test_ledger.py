@@ -460,6 +460,18 @@ def test_a_survey_that_is_killed_leaves_whole_subjects_and_the_surveys_before(tm
         assert len(last.finish(NOW + timedelta(days=2)).subjects) == len(some)
 
 
+def test_a_ledger_of_an_interrupted_survey_alone_is_called_that(tmp_path: Path) -> None:
+    ledger = Ledger(tmp_path / "l")
+    begun = ledger.draft()
+    for name in ("tern", "knot"):
+        begun.add(host(name))
+    ledger.database.close()
+    for command in (("holders",), ("findings",), ("ledger", "info"), ("ledger", "verify")):
+        ran = asked(tmp_path, *command, "--ledger", tmp_path / "l")
+        said = "holds no finished survey: one was interrupted when 2 subjects had arrived. Complete it: the command that began it, with --resume."
+        assert (ran.status, said in ran.err) == (2, True), ran.err
+
+
 def test_two_surveys_at_once_are_both_kept(tmp_path: Path) -> None:
     files = [handed_in(tmp_path, sudoers=f"ines ALL=ALL\n# {number}\n").rename(tmp_path / f"{number}.tar") for number in range(6)]
     command: list[str | Path] = [PROGRAM, "survey", *files, *(f"--name={file}=host{number}" for number, file in enumerate(files))]

@@ -135,5 +135,5 @@ def _known(ledger: str | None) -> Ledger:
     """Return a ledger that holds something; refuse any other place."""
     found = Ledger(ledger or default_ledger())
     if not found.names():
-        raise RequestError(f'ledger "{found}" holds no survey', hint='Run "fidelitas survey" first.')
+        raise found.nothing_finished()
     return found

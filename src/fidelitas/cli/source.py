@@ -100,7 +100,7 @@ class Source(Struct, frozen=True):
         if not self._read:
             stored = self.ledger.newest(self.survey)
             if not stored.names:
-                raise RequestError(f'ledger "{self.ledger}" holds no survey', hint='Run "fidelitas survey" first.')
+                raise self.ledger.nothing_finished()
             self._read.append(stored)
         return self._read[0]
 

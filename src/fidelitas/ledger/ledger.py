@@ -155,6 +155,16 @@ class Ledger:
             last = connection.execute(select(surveys.c.id, surveys.c.finished).order_by(surveys.c.id.desc()).limit(1)).first()
         return None if last is None or last.finished else Draft(self, last.id)
 
+    def nothing_finished(self) -> RequestError:
+        """Return what to say where no survey was finished: how much of an interrupted one had arrived, and how to complete it."""
+        begun = self.unfinished()
+        if begun is None or not begun.stored.names:
+            return RequestError(f'ledger "{self}" holds no survey', hint='Run "fidelitas survey" first.')
+        count = len(begun.stored.names)
+        arrived = f"{count} subject{'' if count == 1 else 's'} had arrived"
+        hint = "Complete it: the command that began it, with --resume."
+        return RequestError(f'ledger "{self}" holds no finished survey: one was interrupted when {arrived}', hint=hint)
+
     # -- reading -----------------------------------------------------------------------------------------------------------------
 
     def surveys(self) -> tuple[Survey, ...]:
