@@ -4,7 +4,7 @@ import json
 import random
 import re
 from collections import Counter, deque
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from datetime import UTC, datetime, timedelta
 from itertools import product
 from operator import itemgetter
@@ -17,9 +17,9 @@ from hypothesis import strategies as st
 
 from fidelitas.facts import EventKind, Place
 from fidelitas.languages.logs.clock import Clock
-from fidelitas.languages.logs.entries import BEGINNINGS, is_stamped, lines_that_matter
+from fidelitas.languages.logs.entries import BEGINNINGS, Line, is_stamped, lines_that_matter
 from fidelitas.languages.logs.envelopes import unwrapped
-from fidelitas.languages.logs.line_columns import blocks_that_matter
+from fidelitas.languages.logs.line_columns import Columns, Lines, blocks_that_matter
 from fidelitas.languages.logs.line_heads import heads_of
 from fidelitas.languages.logs.messages import read_message
 from fidelitas.languages.logs.pulse import Pulse
@@ -80,12 +80,26 @@ def defined(line: bytes, within: int = 0) -> re.Match[bytes] | None:
     return found if plain is None else defined(plain, within + 1)
 
 
+def all_of(lines: Lines) -> list[Line]:
+    """Return lines in columns, and the others, in their order."""
+    return sorted([*(in_columns(lines.columns) if lines.columns is not None else ()), *lines.others])
+
+
+def in_columns(columns: Columns) -> Iterator[Line]:
+    block = columns.texts.block
+    for row, number in enumerate(columns.numbers.tolist()):
+        begin, process = int(columns.stamps[row]), int(columns.processes[row])
+        stamp = columns.stamp(row) if columns.times[row] == NO_TIME else block[begin : block.index(b" ", begin)]
+        host, program = columns.hosts[int(columns.host_of[row])], columns.programs[int(columns.program_of[row])]
+        yield Line(number, stamp, host, program, b"" if process < 0 else b"%d" % process, columns.message(row))
+
+
 def parted_in_columns(block: bytes) -> list[tuple[object, ...]]:
     """Return the lines that matter of a block that is taken for a long one."""
     with pytest.MonkeyPatch.context() as patch:
         for limit in ("_WORTH", "_SHORT_BLOCK"):
             patch.setattr(f"fidelitas.languages.logs.line_columns.{limit}", 0)
-        return [tuple(line) for lines in blocks_that_matter([block]) for line in lines.all()]
+        return [tuple(line) for lines in blocks_that_matter([block]) for line in all_of(lines)]
 
 
 @given(st.lists(st.one_of(written, other_forms, st.text(alphabet=" :[]-TNov2609sudo\x85\r", max_size=40)), max_size=6))
@@ -114,7 +128,7 @@ def test_where_few_lines_of_a_long_log_matter_the_same_are_found(monkeypatch: py
     blocks = [other + one + b"\n" + other, other + one, one + b"\n" + other, (one + b"\n") * 2000, other + one + b"\n", other[:-1]]
     every = [tuple(line) for line in lines_that_matter(blocks)]
     monkeypatch.setattr("fidelitas.languages.logs.line_columns._WORTH", 0)
-    assert every == [tuple(line) for lines in blocks_that_matter(blocks) for line in lines.all()]
+    assert every == [tuple(line) for lines in blocks_that_matter(blocks) for line in all_of(lines)]
     assert len(every) == 4 * 2 + 4000
 
 
@@ -147,7 +161,7 @@ def test_a_log_of_which_few_lines_matter_is_the_same_without_the_others(tmp_path
         st.binary(max_size=40) | st.sampled_from((b"", b"\0", b"a", b"a\0", b"x" * 8, b"x" * 9, b"sudo: x" * 50)), min_size=1, max_size=30
     )
 )
-def test_texts_are_told_apart_by_their_sums_and_known_again(parts: list[bytes]) -> None:
+def test_texts_are_distinguished_by_their_sums_and_known_again(parts: list[bytes]) -> None:
     ends = np.cumsum([len(part) for part in parts])
     texts = Texts(np, b"".join(parts))
     sums = texts.sums(ends - [len(part) for part in parts], np.array([len(part) for part in parts])).tolist()

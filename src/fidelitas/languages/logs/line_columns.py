@@ -57,15 +57,6 @@ class Columns(NamedTuple):
         """Return the message of a line."""
         return self.texts.block[int(self.messages[row]) : int(self.ends[row])]
 
-    def lines(self) -> Iterator[Line]:
-        """Yield them one by one."""
-        block = self.texts.block
-        for row, number in enumerate(self.numbers.tolist()):
-            begin, process = int(self.stamps[row]), int(self.processes[row])
-            stamp = self.stamp(row) if self.times[row] == NO_TIME else block[begin : block.index(b" ", begin)]
-            host, program = self.hosts[int(self.host_of[row])], self.programs[int(self.program_of[row])]
-            yield Line(number, stamp, host, program, b"" if process < 0 else b"%d" % process, self.message(row))
-
 
 _ARRAYS = ("numbers", "stamps", "times", "host_of", "program_of", "processes", "messages", "ends")
 
@@ -76,10 +67,6 @@ class Lines(NamedTuple):
     columns: Columns | None
     others: Sequence[Line]
     names_hosts: bool = True
-
-    def all(self) -> list[Line]:
-        """Return all of them in their order."""
-        return sorted([*(self.columns.lines() if self.columns is not None else ()), *self.others])
 
 
 def blocks_that_matter(blocks: Iterable[bytes], after: int = 0, unread: Unread | None = None) -> Iterator[Lines]:

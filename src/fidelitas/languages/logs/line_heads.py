@@ -8,7 +8,6 @@ from typing import Any, NamedTuple
 __all__ = ["Heads", "heads_of"]
 
 _LINE_END, _BLANK, _T, _DASH, _NINE, _COLON, _TAB = b"\n T-9:\t"
-_OBJECT = b"\t{"
 # Bytes of a line before its host: of ISO 8601 as many as stand before the first blank, of a traditional stamp always these.
 _TRADITIONAL = 16
 _SHORTEST = 20

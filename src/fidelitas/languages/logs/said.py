@@ -16,10 +16,10 @@ _FAILURES = frozenset({EventKind.FAILED, EventKind.LOGIN_FAILED})
 class Said:
     """What a message records, and what follows of it.
 
-    `passes` says that nothing which comes later changes it, `by_key` of sudo under what it begins, `names` are the accounts that it names,
-    `learns` says that these are there, which a failure does not show,
-    `pairs` those that it names with their user IDs.  `opener` is its text where that has the number alone of who opens a session, and
-    `repetition` where it says how often another was repeated.  `plain` is what the taker of plain events has made of it.
+    `passes` says that nothing which comes later changes it, `by_key` of sudo under what it begins.  `names` are the accounts that it names,
+    and `learns` says that these exist, which a failure does not show; `pairs` are those that it names with their user IDs.  `opener` is its
+    text where that has the number alone of who opens a session, and `repetition` where it says how often another was repeated.  `plain` is
+    what the taker of plain events has made of it.
     """
 
     __slots__ = ("by_key", "event", "is_login", "learns", "names", "of_sudo", "opener", "pairs", "passes", "plain", "repetition")

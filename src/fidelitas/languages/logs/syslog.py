@@ -27,7 +27,7 @@ from fidelitas.languages.logs.waiting import earliest
 
 __all__ = ["SyslogReader"]
 
-_MOST_MET, _MOST_LEARNED = 100_000, 1000
+_MOST_REMEMBERED = 200_000
 # What sudo writes in a line that goes on with a command (sudoers(5), syslog_maxlen).
 _CONTINUED = b"(command continued)"
 _AHEAD = 1 << 20
@@ -55,7 +55,6 @@ class SyslogReader:
         self._rows = SyslogRows(clock, pulse or Pulse(), share, lambda message, event: Said(message, event, plain))
         self._clock, self._origin, self._share = clock, origin, share
         self._names = Names(names or {})
-        self._met = 0
         self._counted, self._aside = counted, aside
         self._verdicts, self._sudo, self._handed_on = VerdictStream(), SudoStream(), HandedOnStream()
         self._goes_on = self._others_decide = True
@@ -148,7 +147,7 @@ class SyslogReader:
             at, pid = _at(time), None if process < 0 else process
             if aside is not None and said.passes:
                 if said.learns and said.names not in host.met:
-                    self._meet(host.met, said.names)
+                    self._remember(host.met, said.names)
                 elif aside.ready and not (waiting or undecided or held or handed_on or self._goes_on):
                     if said.of_sudo:
                         self._sudo.passes(said.event, host.name, said.by_key)
@@ -165,15 +164,16 @@ class SyslogReader:
 
     def _learn(self, host: Host, said: Said) -> None:
         """Learn the user IDs that a message names; where one was another's before, what was learned is asked for again."""
-        if self._names.learn(said.event.host or host.name, said.pairs) or len(host.learned) >= _MOST_LEARNED:
+        if self._names.learn(said.event.host or host.name, said.pairs):
+            self._rows.remembered -= len(host.learned)
             host.learned.clear()
         if not said.event.host:
-            host.learned.add(said.pairs)
+            self._remember(host.learned, said.pairs)
 
-    def _meet(self, met: set[tuple[str, str]], names: tuple[str, str]) -> None:
-        if self._met < _MOST_MET:
-            met.add(names)
-            self._met += 1
+    def _remember(self, known: set[Any], one: object) -> None:
+        if self._rows.remembered < _MOST_REMEMBERED:
+            known.add(one)
+            self._rows.remembered += 1
 
     def _named(self, said: Said, host: str) -> Event:
         """Return what a message records with the name of the account of which it has the number alone, as PAM of who opens a session."""

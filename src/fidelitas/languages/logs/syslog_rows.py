@@ -20,7 +20,7 @@ from fidelitas.languages.logs.said import Said
 from fidelitas.languages.logs.shares import Share
 from fidelitas.languages.logs.stamps import NO_TIME, at_of, microseconds, times_by_minutes
 from fidelitas.languages.logs.texts import Known
-from fidelitas.languages.logs.told import OF_SSHD, Told, without_port
+from fidelitas.languages.logs.told import LONGEST_KEPT, OF_SSHD, Told, without_port
 from fidelitas.languages.logs.unread import Unread
 from fidelitas.numeric import columns
 from fidelitas.text import decode
@@ -65,6 +65,7 @@ class SyslogRows:
         self._salts: dict[bytes, int] = {}
         self._idle = Idle(idle_beginnings())
         self._hosts: dict[bytes, Host] = {}
+        self.remembered = 0  # of all hosts, what was met and learned
         self.unread = Unread()
         self.unknown: Counter[str] = Counter()
 
@@ -87,6 +88,7 @@ class SyslogRows:
         if found is None:
             if len(self._hosts) >= _MOST_HOSTS:
                 self._hosts.clear()
+                self.remembered = 0
             name = decode(written)
             found = self._hosts[written] = Host(name, is_ours=self._share.has(name))
         return found
@@ -135,7 +137,7 @@ class SyslogRows:
             # Of a stamp without its year the time follows from all lines before.
             if concerns or self._share.times or not _has_year(line.stamp):
                 beats.append((line.number, at))
-            said = self._said(line.program, line.message)[0] if concerns else _SILENT
+            said = self._said(line.program, line.message) if concerns else _SILENT
             if isinstance(said, Said):
                 process = int(line.pid) if 0 < len(line.pid) <= _MOST_DIGITS else -1
                 rows.append((line.number, at, host, process, said))
@@ -143,13 +145,11 @@ class SyslogRows:
                 self.unknown[decode(said)] += 1
         return rows, beats
 
-    def _said(self, program: bytes, message: bytes) -> tuple[Said | bool | bytes, bool]:
-        """Return what a message records, or its program where its form is not known, and whether to remember the text for it."""
+    def _said(self, program: bytes, message: bytes) -> Said | bool | bytes:
+        """Return what a message records, or its program where its form is not known."""
         if self._idle.is_one(program, message):
-            return _SILENT, False
-        short = without_port(message) if program in _OF_SSHD else message
-        said = self._told.of(program, short)
-        return said or program, short is message
+            return _SILENT
+        return self._told.of(program, without_port(message) if program in _OF_SSHD else message) or program
 
     # -- lines in columns ----------------------------------------------------------------------------------------------------------
 
@@ -167,12 +167,20 @@ class SyslogRows:
         self._beat(numbers[order], when[order])
         return self._rows(numpy, found.chosen(ours), times[ours], hosts)
 
+    def _met(self, program: bytes, message: bytes) -> tuple[Said | bool | bytes, bool]:
+        """Return what a message records that is met for the first time, and whether to know it by its sum: each is kept in one place."""
+        if len(message) > LONGEST_KEPT or self._idle.is_one(program, message):
+            return self._said(program, message), False
+        if program in _OF_SSHD and without_port(message) is not message:
+            return self._said(program, message), False
+        return self._told.once(program, message) or program, True
+
     def _rows(self, numpy: Any, found: Columns, times: Any, hosts: Sequence[Host]) -> list[Row]:
         """Return the rows of those lines in columns that record something."""
         salts = [self._salts.setdefault(program, randbits(64)) for program in found.programs]
         sums = found.texts.sums(found.messages, found.ends - found.messages) + numpy.array(salts, numpy.uint64)[found.program_of]
         saids, which = self._known.by_sums(
-            numpy, sums, lambda row: self._said(found.programs[int(found.program_of[row])], found.message(row))
+            numpy, sums, lambda row: self._met(found.programs[int(found.program_of[row])], found.message(row))
         )
         for said, count in zip(saids, numpy.bincount(which, minlength=len(saids)).tolist(), strict=True):
             if isinstance(said, bytes):

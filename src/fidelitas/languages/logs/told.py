@@ -15,13 +15,13 @@ from fidelitas.languages.logs.sudo_lines import read_sudo_line
 from fidelitas.recorded import ONLY_PAM
 from fidelitas.text import decode
 
-__all__ = ["OF_SSHD", "Told", "without_port"]
+__all__ = ["LONGEST_KEPT", "OF_SSHD", "Told", "without_port"]
 
 A = TypeVar("A", str, bytes)
 T = TypeVar("T")
 # This many messages are remembered, and as many that were met before them, of at most this many characters each; a log made of ever new
 # ones costs time, not memory.
-_MOST, _LONGEST = 10_000, 500
+_MOST, LONGEST_KEPT = 10_000, 500
 
 
 OF_SSHD = frozenset({"sshd", "sshd-session", "sshd-auth"})
@@ -68,7 +68,7 @@ class Told(Generic[A, T]):
         if found is None:
             found = self._before.get((program, message))
             found = self.once(program, message) if found is None else found
-            if len(message) <= _LONGEST:
+            if len(message) <= LONGEST_KEPT:
                 if len(self.known) >= _MOST:
                     self.known, self._before = {}, self.known
                 self.known[program, message] = found
