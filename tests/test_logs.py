@@ -23,7 +23,7 @@ from fidelitas.languages.logs.audit_log import AuditReader
 from fidelitas.languages.logs.clock import Clock
 from fidelitas.languages.logs.deduplication import Deduplication, Sourced
 from fidelitas.languages.logs.journal import JournalForm, JournalReader
-from fidelitas.languages.logs.journal_fields import impostor
+from fidelitas.languages.logs.journal_fields import Names, impostor
 from fidelitas.languages.logs.login_records import LoginReader
 from fidelitas.languages.logs.reading import LogReading
 from fidelitas.languages.logs.sudo_file import SudoFileReader
@@ -498,7 +498,7 @@ def test_persons_of_the_journal_have_names() -> None:
         {"SYSLOG_IDENTIFIER": program, "_HOSTNAME": host, "MESSAGE": text, "_AUDIT_LOGINUID": number}
         for host, program, text, number in entries
     ]
-    events = JournalReader(HERE, {7: "ines"}).events(["".join(json.dumps(row) + "\n" for row in rows).encode()])
+    events = JournalReader(HERE, Names({7: "ines"})).events(["".join(json.dumps(row) + "\n" for row in rows).encode()])
     assert [one.login for one in events if one.command] == ["", "rada", "#1005", "#1003", "", "", "ines", "", ""]
 
 
@@ -522,10 +522,10 @@ def test_a_session_opened_by_a_number_is_of_the_account_that_has_it(form: str) -
     ]
     if form == "journal":
         rows = [{"SYSLOG_IDENTIFIER": "sudo", "_HOSTNAME": "knot", "MESSAGE": message} for message in messages]
-        events = list(JournalReader(HERE, {7: "ines"}).events(["".join(json.dumps(row) + "\n" for row in rows).encode()]))
+        events = list(JournalReader(HERE, Names({7: "ines"})).events(["".join(json.dumps(row) + "\n" for row in rows).encode()]))
     else:
         text = "".join(f"2026-11-23T06:00:00Z knot sudo: {message}\n" for message in messages)
-        events = list(SyslogReader(Clock(UTC, NOW), HERE, None, {7: "ines"}).events([text.encode()]))
+        events = list(SyslogReader(Clock(UTC, NOW), HERE, None, Names({7: "ines"})).events([text.encode()]))
     assert [one.account for one in events] == ["", "rada", "rada", "ines", "root"]
 
 

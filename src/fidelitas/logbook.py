@@ -85,6 +85,7 @@ def _host_logs(newest: HostLogEvidence) -> HostLogs:
         logs=(),
         zone=newest.zone,
         names={account.uid: account.name for account in reversed(host.facts.accounts)},
+        called=(newest.host_name,) if newest.host_name else (),
         entitled=frozenset(host.own_holders()) | {"root"},
         taken=newest.taken,
     )

@@ -33,12 +33,16 @@ _MOST_WAITING = 20_000
 
 
 class HostLogs(Struct, frozen=True, kw_only=True):
-    """The logs of one host, and what is known of it: the zone of its clock, its accounts by user ID, and those with rights."""
+    """The logs of one host, and what is known of it: the zone of its clock, its accounts by user ID, those with rights.
+
+    It is `called` by names besides that of the subject.
+    """
 
     subject: str
     logs: Sequence[LogLike]
     zone: tzinfo = UTC
     names: Mapping[int, str] = field(default_factory=dict)
+    called: tuple[str, ...] = ()
     sids: Mapping[str, str] = field(default_factory=dict)
     entitled: frozenset[str] | None = None
     taken: datetime | None = None
@@ -166,6 +170,7 @@ class _Place:
         self._reading = LogReading(
             host.logs, host.zone, host.names, host.sids, task.share,
             singly=take is not None or not self._every, until=None if task.worth is None else _steady_until(host), aside=self._uses,
+            called=host.called,
         )  # fmt: skip
 
     def moved(self, state: PlaceState) -> dict[str, str]:
@@ -183,7 +188,7 @@ class _Place:
     def _premises(self) -> tuple[object, ...]:
         """Return what the reading rests on besides the logs: it is the same, or all is read anew."""
         host, share = self._task.host, self._task.share
-        known = repr((sorted(host.names.items()), sorted(host.sids.items()), sorted((share.met or {}).items())))
+        known = repr((host.called, sorted(host.names.items()), sorted(host.sids.items()), sorted((share.met or {}).items())))
         digest = blake2b(known.encode("utf-8", "surrogateescape"), digest_size=24).digest()
         return host.subject, str(host.zone), share.number, share.of, share.many, share.times, digest
 

@@ -1,7 +1,6 @@
 """The Linux audit log: who did what by the log-in user ID, which su and sudo do not change (auditd(8), audit message format).
 
-Knows records and fields: hexadecimal where a value holds odd bytes, names after the record where the daemon adds them.  Records of one
-event share a serial number: a system call and the arguments of what it started.
+Records of one event share a time and a serial number, each host's its own: a system call and the arguments of what it started.
 """
 
 import re
@@ -10,24 +9,19 @@ from datetime import UTC, datetime
 from typing import Any, NamedTuple
 
 from fidelitas.facts import Change, Event, EventKind, Gap, Place
-from fidelitas.languages.logs.entries import numbered_lines
+from fidelitas.languages.logs.aside import Passing
+from fidelitas.languages.logs.audit_fields import AuditNames, fields_of, program_of, terminal_of
+from fidelitas.languages.logs.entries import count_lines, numbered_lines
+from fidelitas.languages.logs.journal_fields import Names
+from fidelitas.languages.logs.pulse import Pulse
+from fidelitas.languages.logs.shares import WHOLE, OfShare, Share
 from fidelitas.languages.logs.unread import Unread
 from fidelitas.masking import masked
 from fidelitas.text import decode
 
 __all__ = ["AuditReader", "is_audit_log"]
 
-_RECORD = re.compile(
-    rb"^(?:node=(?P<node>\S+) )?type=(?P<type>[A-Z_]+) msg=audit\((?P<at>\d{1,10})\.(?P<ms>\d{3}):(?P<serial>\d+)\): ?(?P<rest>.*)$",
-    re.MULTILINE,
-)
-_FIELD = re.compile(r"(?:\A|[ \x1d',(])([A-Za-z][\w-]*)=(\"[^\"]*\"|\([^)]*\)|[^ \x1d',]*)")
-_OPERATION = re.compile(r"\bop=((?:(?! [\w-]+=)[^'\x1d])*)")
-_HEXADECIMAL = re.compile(r"(?:[0-9A-F]{2})+\Z")
-# Fields whose values are written in hexadecimal where they hold blanks or odd bytes.
-_ENCODED = frozenset({"cmd", "cwd", "exe", "acct", "grp", "comm", "name", "proctitle"})
 _ARGUMENT = re.compile(r"a\d+\Z")
-_UNSET = ("4294967295", "-1", "unset", "?", "")
 _CHANGES = frozenset(
     ("ADD_USER", "DEL_USER", "ADD_GROUP", "DEL_GROUP", "USER_CHAUTHTOK", "USER_MGMT", "GRP_MGMT", "ACCT_LOCK", "ACCT_UNLOCK")
 )
@@ -35,8 +29,6 @@ _CHANGES = frozenset(
 _VOUCHES = "sshd"
 _SESSIONS = {"USER_START": EventKind.OPENED, "USER_END": EventKind.CLOSED}
 _SWITCHES = frozenset({"su", "sudo", "pkexec", "doas"})
-# Files under which programs are elsewhere, or in parts.
-_SAME = {"sshd-session": "sshd", "sshd-auth": "sshd", "sudo.ws": "sudo", "sudo-rs": "sudo", "sudoedit": "sudo", "su-rs": "su"}
 # Parts of a change that another record tells as a whole.
 _PARTS = re.compile(r"shadow|home directory|/etc/|mail file")
 # The same change in the words that the account tools themselves use for it.
@@ -45,15 +37,21 @@ _MEMBERSHIP = (
     (re.compile(r"delet(?:e|ing)[ -]user[ -]from[ -]group"), "removed from the group", Change.MEMBER_REMOVED),
 )
 _CONFIGURATION = frozenset({"CONFIG_CHANGE", "DAEMON_END", "DAEMON_ABORT", "DAEMON_CONFIG"})
-# The records that events are read from; most others are only counted.
-_TELLING = frozenset(kind.encode() for kind in ("USER_CMD", "USER_AUTH", "USER_LOGIN", "EXECVE", *_SESSIONS, *_CHANGES, *_CONFIGURATION))
-_IDS = re.compile(rb"\b(?:auid|uid)=\d+")
-_MOST_SEEN = 10_000
+# The records that events are read from; all others are passed over.
+_TELLING = frozenset(
+    kind.encode() for kind in ("USER_CMD", "USER_AUTH", "USER_LOGIN", "SYSCALL", "EXECVE", *_SESSIONS, *_CHANGES, *_CONFIGURATION)
+)
+_RECORD = re.compile(rb"(?:node=(\S+) )?type=([A-Z0-9_]+) msg=audit\(((\d{1,10})\.(\d{3}):\d+)\): ?(.*)\Z")
+_FIRST = re.compile(rb"(?:node=\S+ )?type=[A-Z0-9_]+ msg=audit\(\d{1,10}\.\d{3}:\d+\):")
+_LEARNT = frozenset({b"USER_START", b"USER_LOGIN"})
+_CALL, _AS_ROOT = b"SYSCALL", b" euid=0 "
+_MOST_CALLS, _LONGEST_CALL = 1000, 4096
+_MOST_KEPT, _LONGEST_KEPT = 10_000, 500
 
 
 def is_audit_log(start: bytes) -> bool:
     """Return whether a log that begins so is an audit log."""
-    return _RECORD.match(start) is not None
+    return _FIRST.match(start) is not None
 
 
 class _Said(NamedTuple):
@@ -67,101 +65,113 @@ class _Said(NamedTuple):
 
 
 class AuditReader:
-    """Reads one audit log; names of accounts are learned from records that tell both name and number."""
+    """Reads one audit log, of one host or of many (``node=``); accounts' names are learned from records that tell their numbers, too."""
 
-    def __init__(self, origin: Place, names: Mapping[int, str] | None = None) -> None:
+    def __init__(
+        self,
+        origin: Place,
+        names: Names | None = None,
+        share: Share = WHOLE,
+        pulse: Pulse | None = None,
+        aside: Passing | None = None,
+    ) -> None:
+        """`share` is whose records are read; `pulse` takes when those were written that tell of privilege, `aside` what they tell."""
         self._origin = origin
-        self._names: dict[str, str] = {"0": "root", **{str(uid): name for uid, name in (names or {}).items()}}
-        self._call: tuple[bytes, bytes] = (b"", b"")  # the last system call: its number, and what is told of it
-        self._seen: set[tuple[bytes, ...]] = set()
+        self._names = AuditNames(names or Names({}))
+        self._share, self._ours = share, OfShare(share)
+        self._pulse, self._aside = pulse or Pulse(), aside
+        self._calls: dict[tuple[bytes | None, bytes], bytes] = {}  # system calls with root's rights, by host, time and number
+        self._plain: dict[tuple[object, ...], Any] = {}  # by what an event tells, what the taker of plain ones made of it
         self._unread = Unread()
 
     @property
     def lasting(self) -> tuple[object, ...]:
         """What is known at the end of some blocks, for another reader to go on with."""
-        return self._names, self._call, self._seen, self._unread.lasting
+        return self._names.lasting, self._calls, self._unread.lasting
 
     @lasting.setter
     def lasting(self, known: tuple[Any, ...]) -> None:
-        self._names, self._call, self._seen, self._unread.lasting = known
+        self._names.lasting, self._calls, self._unread.lasting = known
 
     def events(self, blocks: Iterable[bytes], after: int = 0, until: datetime | None = None) -> Iterator[Event]:
         """Yield the events of blocks of whole lines, which come after a number of others; nothing waits for later ones."""
         del until
-        before = 1 + after
+        number = 1 + after
         for block in blocks:
-            at = records = 0
-            begin = before
-            for found in _RECORD.finditer(block):
-                records += 1
-                kind, serial, rest = found["type"], found["serial"], found["rest"]
-                if b"UID=" in rest:
-                    self._learn_names(rest)
-                if kind == b"SYSCALL":
-                    self._call = serial, rest
-                elif kind in _TELLING and (kind != b"EXECVE" or serial == self._call[0]):
-                    before += block.count(b"\n", at, found.start())
-                    at = found.start()
-                    event = self._event(found, _fields(decode(rest)), before)
-                    if event is not None:
+            for at, line in numbered_lines(block, number):
+                kind = _kind_of(line)
+                if kind in _TELLING or not kind:
+                    if kind == _CALL and _AS_ROOT not in line:
+                        continue
+                    event = self._read(line, at)
+                    if event is not None and not self._passes(event):
                         yield event
-            before += block.count(b"\n", at)
-            if records < before - begin:
-                self._see_others(block, begin)
+            number += count_lines(block)
 
-    def _see_others(self, block: bytes, number: int) -> None:
-        """Note the lines of a block that are no records."""
-        for at, line in numbered_lines(block, number):
-            if _RECORD.match(line) is None:
-                self._unread.see(at, line)
+    def _read(self, line: bytes, number: int) -> Event | None:
+        """Return what a record tells, if anything; a line that is no record is noted."""
+        found = _RECORD.match(line)
+        if found is None:
+            self._unread.see(number, line)
+            return None
+        node, kind, serial = found.group(1, 2, 3)
+        if kind == _CALL:
+            self._begun((node, serial), found[6])
+            return None
+        is_ours = self._ours[decode(node or b"") or self._origin.subject]
+        if not (is_ours or self._share.times) or (kind == b"EXECVE" and (node, serial) not in self._calls):
+            return None
+        at = datetime.fromtimestamp(int(found[4]) + int(found[5]) / 1000, UTC)
+        self._pulse.beat(at, number)
+        return self._event(found, at, number) if is_ours else None
+
+    def _begun(self, call: tuple[bytes | None, bytes], rest: bytes) -> None:
+        """Keep a system call for the record of its arguments, which need not be the next."""
+        if len(rest) <= _LONGEST_CALL:
+            self._calls[call] = rest
+        if len(self._calls) > _MOST_CALLS:
+            del self._calls[next(iter(self._calls))]
+
+    def _passes(self, event: Event) -> bool:
+        """Return whether an event was taken aside."""
+        aside, said = self._aside, event.dedup_key
+        if aside is None or not aside.ready or event.kind is EventKind.CHANGED:
+            return False
+        plain = self._plain.get(said)
+        if plain is not None and event.at is not None:
+            aside.take_plain(plain, event.at, self._origin, event.place.line or 0, event.pid, event.host)
+            return True
+        aside.take(event)  # its names are learned
+        if len(self._plain) < _MOST_KEPT and len(event.command) <= _LONGEST_KEPT:
+            self._plain[said] = aside.plain(event._replace(at=None, pid=None))
+        return True
 
     @property
     def gaps(self) -> list[Gap]:
-        """What could not be read so far."""
-        return self._unread.gaps(self._origin)
+        """What could not be read so far; where several read the log, the one that states its times says so."""
+        return self._unread.gaps(self._origin) if self._share.times else []
 
-    def _learn_names(self, rest: bytes) -> None:
-        """Remember accounts' names from what the daemon adds to a record, once for each of those that look alike."""
-        seen = (rest[rest.find(b"UID=") - 1 :], *_IDS.findall(rest)[:2])
-        if seen not in self._seen:
-            if len(self._seen) >= _MOST_SEEN:
-                self._seen.clear()
-            self._seen.add(seen)
-            self._learn(_fields(decode(rest)))
-
-    def _learn(self, fields: Mapping[str, str]) -> None:
-        """Remember an account's name: the daemon adds it in capitals; at a log-in the account is the log-in user."""
-        for number, name in (("auid", "AUID"), ("uid", "UID")):
-            if not fields.get(name, "unknown(").startswith(("unknown(", "unset")) and fields.get(number, "") not in _UNSET:
-                self._names[fields[number]] = fields[name]
-        program = _program(fields)
-        opened = program in ("sshd", "login") and "session_open" in fields.get("op", "")
-        if opened and fields.get("acct") and fields.get("auid", "") not in _UNSET:
-            self._names[fields["auid"]] = fields["acct"]
-
-    def _name(self, number: str) -> str:
-        return "" if number in _UNSET else self._names.get(number, f"#{number}")
-
-    def _event(self, found: re.Match[bytes], fields: Mapping[str, str], line: int) -> Event | None:
-        kind = found["type"].decode()
-        program = _program(fields)
-        if kind in ("USER_START", "USER_LOGIN"):
-            self._learn(fields)
-        invoker = _fields(decode(self._call[1])) if kind == "EXECVE" else fields
-        told = self._told(kind, fields, program, invoker)
+    def _event(self, found: re.Match[bytes], at: datetime, line: int) -> Event | None:
+        node, kind, serial, *_, rest = found.groups()
+        fields, host = fields_of(rest), decode(node or b"")
+        if kind in _LEARNT or b"UID=" in rest:
+            self._names.learn(host, fields)
+        invoker = fields_of(self._calls[node, serial]) if kind == b"EXECVE" else fields
+        program = program_of(fields)
+        told = self._told(kind.decode(), fields, program, invoker, host)
         if told is None:
             return None
         return Event(
-            at=_time(found),
+            at=at,
             kind=told.kind,
-            program=(_program(invoker) if kind == "EXECVE" else program) or "auditd",
-            host=decode(found["node"] or b""),
-            account=self._name(invoker.get("auid", "")) or self._name(invoker.get("uid", "")),
+            program=(program_of(invoker) if kind == b"EXECVE" else program) or "auditd",
+            host=host,
+            account=self._names.of(host, invoker, "auid") or self._names.of(host, invoker, "uid"),
             target=told.target,
             group=fields.get("grp", ""),
-            terminal=_terminal(fields.get("terminal", "") or invoker.get("tty", "")),
+            terminal=terminal_of(fields, invoker),
             folder=fields.get("cwd", ""),
-            command=masked(told.command),
+            command=masked(told.command) if told.command else "",
             reason=told.reason,
             change=told.change,
             address=fields["addr"] if fields.get("addr", "?") != "?" else "",
@@ -170,10 +180,10 @@ class AuditReader:
             typed=told.kind in (EventKind.FAILED, EventKind.LOGIN_FAILED) and (program != _VOUCHES or "PAM:" in fields.get("op", "")),
         )
 
-    def _told(self, kind: str, fields: Mapping[str, str], program: str, invoker: Mapping[str, str]) -> "_Said | None":
+    def _told(self, kind: str, fields: Mapping[str, str], program: str, invoker: Mapping[str, str], host: str) -> "_Said | None":
         """Return what a record tells: kind, target, command and reason."""
         succeeded = fields.get("res", "success") in ("success", "1", "yes")
-        account = fields.get("acct", "") or self._name(fields.get("id", ""))
+        account = fields.get("acct", "") or self._names.of(host, fields, "id")
         if kind == "USER_CMD":
             return _Said(EventKind.USED if succeeded else EventKind.REFUSED, "", fields.get("cmd", ""), "" if succeeded else "refused")
         if kind == "USER_AUTH" and not succeeded:
@@ -193,45 +203,21 @@ class AuditReader:
             return _Said(EventKind.CHANGED, "", reason=what, change=None if operation == "set" else Change.AUDIT)
         if kind == "EXECVE" and _raises(invoker):
             arguments = [value for name, value in fields.items() if _ARGUMENT.match(name)]
-            return _Said(EventKind.USED, self._name(invoker.get("euid", "")), " ".join(arguments), "setuid program")
+            return _Said(EventKind.USED, self._names.of(host, invoker, "euid"), " ".join(arguments), "setuid program")
         return None
+
+
+def _kind_of(line: bytes) -> bytes:
+    """Return the type of the record that a line is, nothing where it is none."""
+    begin = 0
+    if line.startswith(b"node="):
+        begin = line.find(b" ") + 1
+    if not line.startswith(b"type=", begin):
+        return b""
+    return line[begin + 5 : line.find(b" ", begin)]
 
 
 def _raises(call: Mapping[str, str]) -> bool:
     """Return whether a call ran a program with root's rights for someone else."""
-    program = _program(call)
+    program = program_of(call)
     return call.get("euid") == "0" and call.get("uid", "0") != "0" and call.get("success") == "yes" and program not in _SWITCHES
-
-
-def _program(fields: Mapping[str, str]) -> str:
-    program = fields.get("exe", "").rpartition("/")[2]
-    return _SAME.get(program, program)
-
-
-def _fields(text: str) -> dict[str, str]:
-    """Return the fields of a record, those within its message too: ``op`` runs on to the next field."""
-    fields = {}
-    for name, value in _FIELD.findall(text):
-        if value[:1] == '"':
-            fields[name] = value.strip('"()')
-        elif name in _ENCODED or (name[0] == "a" and name[1:].isdecimal()):
-            fields[name] = _decoded(value.strip('"()'))
-        else:
-            fields[name] = value.strip('"()')
-    operation = _OPERATION.search(text) if "op=" in text else None
-    if operation is not None:
-        fields["op"] = operation[1].strip('" ')
-    return fields
-
-
-def _decoded(value: str) -> str:
-    return decode(bytes.fromhex(value)) if _HEXADECIMAL.match(value) else value
-
-
-def _terminal(text: str) -> str:
-    name = text.removeprefix("/dev/")
-    return "" if name in ("?", "ssh", "none") else name
-
-
-def _time(found: re.Match[bytes]) -> datetime:
-    return datetime.fromtimestamp(int(found["at"]) + int(found["ms"]) / 1000, UTC)

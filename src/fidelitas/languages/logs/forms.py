@@ -1,6 +1,6 @@
 """The forms of logs: how each is recognised, by how a log begins, and what reads it.  A new form is its module and one row here."""
 
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
 from datetime import datetime, tzinfo
 from typing import NamedTuple, Protocol
 
@@ -14,7 +14,9 @@ from fidelitas.languages.logs.content import LogContent
 from fidelitas.languages.logs.counted import Counted
 from fidelitas.languages.logs.directory_log import DirectoryLogReader, is_directory_log
 from fidelitas.languages.logs.entries import first_stamp, is_stamped, last_stamp
+from fidelitas.languages.logs.hosts_named import are_of
 from fidelitas.languages.logs.journal import JournalForm, JournalReader, is_export, is_verbose
+from fidelitas.languages.logs.journal_fields import Names
 from fidelitas.languages.logs.journal_objects import is_journal_json
 from fidelitas.languages.logs.login_records import LastLogReader, LoginReader
 from fidelitas.languages.logs.postgresql_log import PostgresqlLogReader, is_postgresql_log
@@ -42,13 +44,17 @@ class LogReader(Protocol):
 
 
 class KnownLog(Struct, frozen=True, kw_only=True):
-    """One log with what is known of its host: the zone of its clock, its accounts by ID; `by` is when it was last written to."""
+    """One log with what is known of its host: the zone of its clock, its accounts by ID, the names that it is `called`.
+
+    `by` is when the log was last written to.
+    """
 
     origin: Place
     content: LogContent
     by: datetime
     zone: tzinfo
     names: Mapping[int, str]
+    called: Collection[str] = ()
     sids: Mapping[str, str]
     pulse: Pulse = field(default_factory=Pulse)
     share: Share = WHOLE
@@ -64,14 +70,14 @@ class _Form(NamedTuple):
 
 def _journal(form: JournalForm) -> Callable[[KnownLog], LogReader]:
     def reader(log: KnownLog) -> LogReader:
-        return JournalReader(log.origin, log.names, form=form, zone=log.zone, share=log.share, pulse=log.pulse, counted=log.counted)
+        return JournalReader(log.origin, _names(log), form=form, zone=log.zone, share=log.share, pulse=log.pulse, counted=log.counted)
 
     return reader
 
 
 # The first that recognises a log by its first line that is whole reads it; what none does is taken for syslog.
 _FORMS = (
-    _Form(is_audit_log, lambda log: AuditReader(log.origin, log.names)),
+    _Form(is_audit_log, lambda log: AuditReader(log.origin, _names(log), log.share, log.pulse, log.aside), beats=True),
     _Form(is_journal_json, _journal(JournalForm.JSON), beats=True),
     _Form(is_export, _journal(JournalForm.EXPORT), beats=True),
     _Form(is_verbose, _journal(JournalForm.VERBOSE), beats=True),
@@ -80,6 +86,11 @@ _FORMS = (
     _Form(is_event_xml, lambda log: WindowsEventReader(log.origin, log.sids)),
     _Form(is_sudo_file, lambda log: SudoFileReader(Clock(log.zone, log.by, *_ends(log.content)), log.origin)),
 )
+
+
+def _names(log: KnownLog) -> Names:
+    """Return the accounts that are known by user ID, which are those of the log's own host alone."""
+    return Names(log.names, are_of((log.origin.subject, *log.called), log.content.beginning()))
 
 
 def is_syslog(start: bytes) -> bool:
@@ -107,7 +118,7 @@ def reader_of(log: KnownLog, *, records: bool) -> tuple[LogReader, bool]:
     form = _form_of(log.content.beginning())
     if form is None:  # its pulse is that of all lines that matter, not of its events alone
         clock = Clock(log.zone, log.by, *_stamps(log.content))
-        return SyslogReader(clock, log.origin, log.pulse, log.names, log.share, log.counted, log.aside), False
+        return SyslogReader(clock, log.origin, log.pulse, _names(log), log.share, log.counted, log.aside), False
     return form.reader(log), not form.beats
 
 

@@ -1,6 +1,6 @@
 """One log while it is read: in its form, to its end, or to the end that it has so far."""
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Collection, Iterator, Mapping
 from datetime import datetime, tzinfo
 from typing import Any
 
@@ -31,7 +31,7 @@ class Cover(Struct):
 
 
 class KnownHost(Struct, frozen=True, kw_only=True):
-    """What is known of the host of some logs: the zone of its clock, its accounts by ID.
+    """What is known of the host of some logs: the zone of its clock, its accounts by ID, what it is called.
 
     Beside it whose lines are read, in what ordinary logins are only counted, and what else takes events aside.
     """
@@ -39,6 +39,7 @@ class KnownHost(Struct, frozen=True, kw_only=True):
     zone: tzinfo
     names: Mapping[int, str]
     sids: Mapping[str, str]
+    called: Collection[str] = ()
     share: Share = WHOLE
     counted: Counted | None = None
     aside: Passing | None = None
@@ -67,6 +68,7 @@ class InHand:
             by=log.by,
             zone=host.zone,
             names=host.names,
+            called=host.called,
             sids=host.sids,
             pulse=cover.pulse,
             share=host.share,

@@ -67,7 +67,7 @@ class JournalReader:
     def __init__(
         self,
         origin: Place,
-        names: Mapping[int, str] | None = None,
+        names: Names | None = None,
         *,
         form: JournalForm = JournalForm.JSON,
         zone: tzinfo = UTC,
@@ -83,7 +83,7 @@ class JournalReader:
         With `counted` ordinary logins are counted there, each but the first of an account on a host: they are no events then.
         """
         self._origin = origin
-        self._names = Names(names or {})
+        self._names = names or Names({})
         self._form, self._zone = form, zone
         self._share = share
         self._pulse = pulse or Pulse()

@@ -5,7 +5,7 @@ its command name (``_COMM``) is its own choice, the file that it runs (``_EXE``)
 """
 
 import re
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from functools import lru_cache
 from typing import Any
 
@@ -85,10 +85,12 @@ def pairs_of(message: str) -> tuple[tuple[str, int], ...]:
 
 
 class Names:
-    """Accounts by user ID: those that are known of the host, and of others those that messages name with their IDs."""
+    """Accounts by user ID: those that are known of a host, and of that and others those that messages name with their IDs."""
 
-    def __init__(self, known: Mapping[int, str]) -> None:
+    def __init__(self, known: Mapping[int, str], of: Callable[[str], bool] = lambda _: True) -> None:
+        """`of` says whether a host, by its name as it is written, is the one whose accounts are `known`: a log can be of many."""
         self._known = known
+        self._is_known = lru_cache(maxsize=10_000)(of)
         self._learned: dict[tuple[str, int], str] = {}
         self._numbers: dict[tuple[str, str], int] = {}
 
@@ -114,7 +116,8 @@ class Names:
 
     def name(self, host: str, number: int) -> str:
         """Return the account of a user ID, empty where nothing tells it."""
-        return self._known.get(number) or self._learned.get((host, number), "")
+        known = self._known.get(number) if self._known and self._is_known(host) else ""
+        return known or self._learned.get((host, number), "")
 
     def account(self, host: str, written: str) -> str:
         """Return an account as it is called, also where a message has its number alone, ``#1013``, which remains where no name is known."""

@@ -6,7 +6,7 @@ reading goes on from.
 """
 
 from collections import Counter
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from datetime import UTC, datetime, tzinfo
 from heapq import heapify, heappop, heapreplace
 from itertools import chain, islice
@@ -116,8 +116,10 @@ class LogReading:
         singly: bool = True,
         until: datetime | None = None,
         aside: Aside | None = None,
+        called: Collection[str] = (),
     ) -> None:
-        """`zone` is the host's; `names` are its accounts by user ID, `sids` those of Windows by SID, where they are known.
+        """`zone` is the host's; `names` are its accounts by user ID, `sids` those of Windows by SID, where they are known.  It is
+        `called` by names besides that of the logs' subject.
 
         Of logs of many hosts the events of a `share` of them are read, but what the logs cover is told of all.  Where events are not asked
         for `singly`, ordinary logins of which nothing but their number matters may be `counted` by host in place of being yielded, and the
@@ -150,7 +152,9 @@ class LogReading:
         # Of several logs one is compared with the other.
         counted = self.counted if not singly and len(families) == 1 else None
         self._aside = None if counted is None or aside is None else Passing(aside, self._logins)
-        self._host = KnownHost(zone=zone, names=names or {}, sids=sids or {}, share=share, counted=counted, aside=self._aside)
+        self._host = KnownHost(
+            zone=zone, names=names or {}, sids=sids or {}, called=called, share=share, counted=counted, aside=self._aside
+        )
 
     def events(self) -> Iterator[Event]:
         """Yield all events by time; what two logs tell alike once."""

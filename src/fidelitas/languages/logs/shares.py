@@ -1,22 +1,20 @@
 """Logs of many hosts, read by several readers: each takes the lines of some hosts, all of them, and passes over those of others."""
 
-import re
 from collections import Counter
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from itertools import islice
 from typing import NamedTuple
 from zlib import crc32
 
 from fidelitas.errors import ReadError
 from fidelitas.languages.logs.content import LogLike
-from fidelitas.languages.logs.entries import lines_that_matter
+from fidelitas.languages.logs.hosts_named import hosts_named_in
 from fidelitas.text import decode, short_host_name
 
 __all__ = ["WHOLE", "OfShare", "Share", "shares_of"]
 
 # A shorter log is read before a second reader has begun.
 _LEAST = 4 << 20
-_HOST_OF_ENTRY = re.compile(rb'"_HOSTNAME"\s*:\s*"([^"\\\n]+)"')
 # So many lines are looked at for the hosts that they name.
 _SAMPLE = 10_000
 # To look at the times of so many lines takes as long as to read one.
@@ -86,13 +84,6 @@ def _divided(lines: Counter[str], readers: int) -> dict[str, int]:
     return found
 
 
-def _hosts_in(block: bytes) -> Iterator[bytes]:
-    """Yield the hosts of the lines of a block, or of the journal's entries."""
-    if block.lstrip().startswith(b"{"):  # anywhere else a user may have typed what looks like a field
-        return (found[1] for found in _HOST_OF_ENTRY.finditer(block))
-    return (line.host for line in lines_that_matter([block]))
-
-
 def _hosts_of_a_long_one(log: LogLike) -> Counter[str]:
     """Return the hosts of a long log with how many of its first lines are of each; nothing of a short log, or of one host's."""
     size, left, hosts = 0, _SAMPLE, Counter[bytes]()
@@ -100,7 +91,7 @@ def _hosts_of_a_long_one(log: LogLike) -> Counter[str]:
         for block in log.blocks():
             size += len(block)
             if left:
-                written = list(islice(_hosts_in(block), left))
+                written = list(islice(hosts_named_in(block), left))
                 hosts.update(written)
                 left -= len(written)
             if size >= _LEAST:

@@ -4,7 +4,7 @@ Keeps what a line alone does not tell: the year, and the names of user IDs.
 """
 
 from collections import Counter, deque
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from datetime import datetime
 from typing import Any
 
@@ -41,7 +41,7 @@ class SyslogReader:
         clock: Clock,
         origin: Place,
         pulse: Pulse | None = None,
-        names: Mapping[int, str] | None = None,
+        names: Names | None = None,
         share: Share = WHOLE,
         counted: Counted | None = None,
         aside: Passing | None = None,
@@ -54,7 +54,7 @@ class SyslogReader:
         plain = aside.plain if aside is not None else lambda _: None
         self._rows = SyslogRows(clock, pulse or Pulse(), share, lambda message, event: Said(message, event, plain))
         self._clock, self._origin, self._share = clock, origin, share
-        self._names = Names(names or {})
+        self._names = names or Names({})
         self._counted, self._aside = counted, aside
         self._verdicts, self._sudo, self._handed_on = VerdictStream(), SudoStream(), HandedOnStream()
         self._goes_on = self._others_decide = True
