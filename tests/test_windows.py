@@ -577,6 +577,20 @@ def test_a_session_as_someone_else_stays_the_first_persons() -> None:
     ]
 
 
+def test_the_number_of_a_session_is_anothers_after_a_start() -> None:
+    """Numbers begin anew: who opened a session with one, and its privileges, say nothing of the next that has it, on this machine alone."""
+    ines = {"SubjectUserName": "ines", "SubjectUserSid": f"{LOCAL}-1100", "SubjectLogonId": "0x1"}
+    rada = {"SubjectUserName": "rada", "SubjectUserSid": f"{LOCAL}-1200", "SubjectLogonId": "0x2"}
+    as_rada = {"TargetUserName": "rada", "TargetUserSid": f"{LOCAL}-1200", "TargetLogonId": "0x2"}
+    before = event(4624, **ines, **as_rada, LogonType="2") + event(4672, **rada) + event(4688, **rada, **SHELL)
+    system = {"SubjectUserSid": "S-1-5-18", "SubjectUserName": "AVOCET$", "SubjectLogonId": "0x3e7"}
+    after = event(4624, **system, **as_rada, LogonType="2") + event(4688, **rada, **SHELL) + event(4720, **rada, TargetUserName="x")
+    found = [(one.program, one.account, one.login) for one in WindowsEventReader(HERE).events([(before + after).encode()])]
+    assert found == [
+        ("logon", "", "ines"), ("logon", "rada", "ines"), ("elevation", "rada", "ines"), ("logon", "", ""), ("accounts", "rada", "")
+    ]  # fmt: skip
+
+
 def test_a_cleared_log_and_a_changed_audit_policy_are_told_as_such() -> None:
     cleared = "<UserData><LogFileCleared xmlns='x'><SubjectUserName>ines</SubjectUserName></LogFileCleared></UserData>"
     text = event(1102).replace("<EventData></EventData>", cleared) + event(4719, SubjectUserName="ines", SubjectUserSid=f"{FOREIGN}-1100")

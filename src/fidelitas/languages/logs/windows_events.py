@@ -7,7 +7,7 @@ SID where the event has no name for them.  Text is taken as it stands: a documen
 import re
 from collections.abc import Callable, Container, Iterable, Iterator, Mapping
 from datetime import UTC, datetime
-from typing import ClassVar, NamedTuple
+from typing import ClassVar, NamedTuple, TypeVar
 from xml.etree import ElementTree as ET
 
 from fidelitas.facts import Change, Event, EventKind, Gap, Place
@@ -16,6 +16,8 @@ from fidelitas.masking import masked
 from fidelitas.text import clipped, decode, escape_control
 
 __all__ = ["SecurityRecord", "WindowsEventReader", "is_event_xml", "security_records"]
+
+T = TypeVar("T")
 
 _END = b"</Event>"
 _NUMBER = re.compile(rb"<EventID(?:\s[^>]*)?>\s*(\d{1,9})\s*</EventID>")
@@ -155,7 +157,7 @@ class WindowsEventReader:
         self._sids = dict(sids or {})
         self._learned: dict[str, str] = {}  # names of SIDs that the log itself states
         self._begun_by: dict[tuple[str, str], str] = {}  # who opened a session as someone else, by machine and session
-        self._full: set[tuple[str, str]] = set()  # sessions with an administrator's privileges
+        self._full: dict[tuple[str, str], bool] = {}  # sessions with an administrator's privileges
         self.gaps: list[Gap] = []
 
     def events(self, blocks: Iterable[bytes]) -> Iterator[Event]:
@@ -177,13 +179,19 @@ class WindowsEventReader:
             sid, name = data.get(f"{whose}UserSid") or data.get(f"{whose}Sid", ""), data.get(f"{whose}UserName", "")
             if sid.startswith("S-1-5-21-") and name not in ("", "-") and len(self._learned) < _MOST_SESSIONS:
                 self._learned.setdefault(sid, name)
-        if record.number == _LOGON and data.get("LogonType") in _FROM_SESSIONS and not _of_system(record, "Subject"):
-            before = self._person_of(record, data.get("SubjectLogonId", "")) or self._name(record, "Subject")
-            session = (record.computer, data.get("TargetLogonId", ""))
-            if before not in ("", "-", self._name(record, "Target")) and session[1] and len(self._begun_by) < _MOST_SESSIONS:
-                self._begun_by[session] = before
-        if record.number == _SPECIAL and len(self._full) < _MOST_SESSIONS:
-            self._full.add((record.computer, data.get("SubjectLogonId", "")))
+        if record.number == _LOGON:
+            self._begin_session(record, (record.computer, data.get("TargetLogonId", "")))
+        if record.number == _SPECIAL:
+            _keep(self._full, (record.computer, data.get("SubjectLogonId", "")), True)
+
+    def _begin_session(self, record: SecurityRecord, session: tuple[str, str]) -> None:
+        """Note by whom a session is opened as someone else; nothing is left of one that had its number before: a start begins anew."""
+        self._begun_by.pop(session, None)
+        self._full.pop(session, None)
+        if record.data.get("LogonType") in _FROM_SESSIONS and not _of_system(record, "Subject"):
+            before = self._person_of(record, record.data.get("SubjectLogonId", "")) or self._name(record, "Subject")
+            if before not in ("", "-", self._name(record, "Target")) and session[1]:
+                _keep(self._begun_by, session, before)
 
     def _person_of(self, record: SecurityRecord, session: str) -> str:
         """Return who opened a session as someone else; nothing where it was opened by its own account."""
@@ -311,6 +319,13 @@ class WindowsEventReader:
         **dict.fromkeys(OF_TASKS, _installed), **dict.fromkeys(OF_POLICIES, _policy), 4717: _system_access, 4718: _system_access,
         4697: _installed, 4704: _right, 4705: _right, 4719: _audit, 1102: _audit,
     }  # fmt: skip
+
+
+def _keep(known: dict[tuple[str, str], T], session: tuple[str, str], value: T) -> None:
+    """Note something of a session; where there are many, the first that was noted is forgotten."""
+    known[session] = value
+    if len(known) > _MOST_SESSIONS:
+        del known[next(iter(known))]
 
 
 def _of_system(record: SecurityRecord, whose: str) -> bool:
