@@ -98,6 +98,25 @@ def test_an_attempt_at_a_login_is_counted_once(tmp_path: Path) -> None:
     assert "60 wrong passwords for tomas" in ran.out
 
 
+def test_the_number_of_a_process_is_anothers_a_week_later(tmp_path: Path) -> None:
+    """Sessions that no line closed, as when a host goes down, say nothing of what has their number then."""
+    lines = [
+        ("01T06:00:00", "sudo[501]: " + SUDO.format("/bin/bash")),
+        ("01T06:00:00", "sudo[501]: pam_unix(sudo:session): session opened for user root(uid=0) by rada(uid=1001)"),
+        ("01T06:00:05", "su[502]: pam_unix(su:session): session opened for user postgres(uid=105) by rada(uid=1001)"),
+        ("09T06:00:00", "sudo[501]: " + SUDO.replace("rada", "tomas").format("/usr/bin/id")),
+        ("09T06:00:01", "su[502]: (to backup) root on none"),
+        ("09T06:00:01", "su[502]: pam_unix(su:session): session opened for user backup(uid=34) by (uid=0)"),
+        ("09T06:00:09", "useradd[502]: new user: name=mallory, UID=1300, GID=0, home=/root, shell=/bin/bash, from=none"),
+        ("09T06:00:09", "su[501]: FAILED SU (to postgres) root on none"),
+    ]
+    (tmp_path / "auth.log").write_text("".join(f"2026-11-{at}+00:00 tern {line}\n" for at, line in lines))
+    ran = fidelitas("usage", "--log", "auth.log", "--events", "--format", "json", cwd=tmp_path)
+    events = [event for event in ran.json["events"] if event["time"] > "2026-11-09"]
+    assert [event["persons"] for event in events] == [["tomas"], [], [], [], []]
+    assert [event["kind"] for event in events[:1]] == ["used"]
+
+
 @pytest.mark.parametrize("name", ["Disconnecting", "Transferred", "Partial", "Address", "failed", "error"])
 def test_no_account_hides_by_being_called_as_other_messages_begin(name: str, tmp_path: Path) -> None:
     lines = [

@@ -93,6 +93,14 @@ class RecentUse(NamedTuple):
     said: Event
 
 
+class _Process(NamedTuple):
+    """Who was known to be behind a process, of which program, and when."""
+
+    person: str
+    program: str
+    at: datetime | None
+
+
 class Attribution:
     """Ties the events of one host to persons while they go by; `sessions` are the elevated ones."""
 
@@ -103,7 +111,7 @@ class Attribution:
         self._commands: deque[RecentUse] = deque(maxlen=_MOST_RECENT)
         self._last: dict[tuple[str, object, object], RecentUse] = {}  # uses by what a session of PAM has in common with them
         self._enough = _FEW_USES
-        self._by_process: dict[int, str] = {}
+        self._by_process: dict[int, _Process] = {}
         self._recorded: dict[tuple[str, str, str], datetime | None] = {}  # when each record was met last, by account and terminal
 
     def attribute(self, event: Event) -> AttributedEvent:
@@ -126,15 +134,25 @@ class Attribution:
 
     def _remember_process(self, record: AttributedEvent) -> None:
         """Remember whose process it is that an event comes from, which opens a session."""
-        if record.event.pid is not None and len(record.persons) == 1:
-            self._is_of(record.event.pid, record.persons[0])
+        event = record.event
+        if event.pid is not None:
+            self._is_of(event.pid, record.person, stem(event.program), event.at)
 
-    def _is_of(self, pid: int, person: str) -> None:
+    def _is_of(self, pid: int, person: str, program: str, at: datetime | None) -> None:
+        """Remember who is behind a process, or that nobody is known to be: its number can have been another's before."""
         known = self._by_process
         known.pop(pid, None)
         if len(known) >= _MOST_PROCESSES:
             del known[next(iter(known))]
-        known[pid] = person
+        if person:
+            known[pid] = tuple.__new__(_Process, (person, program, at))
+
+    def _behind_process(self, event: Event, within: timedelta) -> str:
+        """Return who was known to be behind the process of an event a while ago at most; numbers of processes are given again."""
+        known = self._by_process.get(event.pid) if event.pid is not None else None
+        if known is None or known.program != stem(event.program):
+            return ""
+        return known.person if known.at is None or event.at is None or event.at - known.at <= within else ""
 
     def _used(self, event: Event) -> AttributedEvent:
         program = event.program
@@ -195,8 +213,8 @@ class Attribution:
         before = self._command_of(said.account, opened.marks, at, pid) if self._last else None
         persons = _behind(said, before)
         person = persons[0] if len(persons) == 1 else ""
-        if pid is not None and person:
-            self._is_of(pid, person)
+        if pid is not None:
+            self._is_of(pid, person, opened.marks.program, at)
         self.sessions.begin(said, opened.whose, at, place, pid, host, person, None if before is None else before.said)
 
     def closes_plain(self, closed: PlainSession, at: datetime, pid: int | None) -> None:
@@ -260,8 +278,8 @@ class Attribution:
         if event.login and event.login != account:
             return (event.login,), AttributionBasis.LOGIN_ID
         if event.program in LOGIN_SERVICES:
-            known = self._by_process.get(event.pid) if event.pid is not None and event.target == _ROOT else None
-            return _of_login(event) if known is None else ((known,), AttributionBasis.CREDENTIAL)
+            known = self._behind_process(event, _DISORDER) if event.target == _ROOT else ""
+            return ((known,), AttributionBasis.CREDENTIAL) if known else _of_login(event)
         if account and account != _ROOT:
             persons = _behind(event, before)
             return persons, AttributionBasis.LOGIN_NAME if persons == (account,) else AttributionBasis.COMMAND
@@ -280,13 +298,14 @@ class Attribution:
             return tie
         if session is not None and session.person:
             return (session.person,), AttributionBasis.COMMAND
-        known = self._by_process.get(event.pid) if event.pid is not None else None
-        return _BY_NOBODY if known is None else ((known,), AttributionBasis.LOGIN_NAME)
+        known = self._behind_process(event, timedelta.max)
+        return ((known,), AttributionBasis.LOGIN_NAME) if known else _BY_NOBODY
 
     def _traced(self, event: Event) -> tuple[tuple[str, ...], AttributionBasis]:
         """Return who can have done what bears root's name or none."""
-        if event.pid is not None and event.pid in self._by_process:
-            return (self._by_process[event.pid],), AttributionBasis.LOGIN_NAME
+        known = self._behind_process(event, MOMENT if event.kind is EventKind.OPENED else _DISORDER)
+        if known:
+            return (known,), AttributionBasis.LOGIN_NAME
         started = next((one for one in self._recent(event) if _starts(one.said, event)), None)
         if started is not None:
             return started.persons, AttributionBasis.COMMAND

@@ -156,8 +156,9 @@ class Sessions:
         session = self._open.of_process(event.pid) if event.pid is not None else None
         if session is None and event.within:
             session = self._open.recorded(stem(event.program), name_of_record(event.recording))
-        known = session is not None and session.program == stem(event.program) and session.account == (event.target or "root")
-        return session if known and session is not None and session.terminal == event.terminal else None
+        if session is None or session.program != stem(event.program) or not _fresh(session, event.at):
+            return None
+        return session if (session.account, session.terminal) == (event.target or "root", event.terminal) else None
 
     def close(self, session: Session, at: datetime | None) -> None:
         """A session has ended."""
@@ -172,7 +173,7 @@ class Sessions:
     def ended_by(self, said: Event, whose: tuple[str, str], pid: int | None) -> Session | None:
         """Return the session that ends as is said: that of the process, else the last that was opened by this program as this account."""
         found = self._open.of_process(pid) if pid is not None else None
-        if found is not None:
+        if found is not None and (found.program == whose[0] or not SWITCHES.issuperset((found.program, whose[0]))):
             return found
         if said.command:
             return self._open.running(whose[0], said.command, numbered=pid is None)
