@@ -18,7 +18,7 @@ from msgspec import Struct
 from msgspec.structs import force_setattr
 
 from fidelitas.facts import Change, Event, EventKind, Gap, GapKind, Place, TimeJump
-from fidelitas.languages.logs import deduplication, handed_on, in_hand, pam_verdicts, reading, sudo_file, sudo_stream
+from fidelitas.languages.logs import audit_within, deduplication, handed_on, in_hand, pam_verdicts, reading, sudo_file, sudo_stream
 from fidelitas.languages.logs.deduplication import Sourced
 from fidelitas.languages.logs.reading import ReadingState
 from fidelitas.languages.logs.so_far import Extent
@@ -39,7 +39,7 @@ from fidelitas.usage import (
     sessions,
 )
 from fidelitas.usage.active_hours import FirstUse
-from fidelitas.usage.persons import RecentUse
+from fidelitas.usage.persons import KnownProcess, RecentUse
 from fidelitas.usage.sessions import Numbered
 
 __all__ = ["PlaceState", "StateError", "frozen", "thawed"]
@@ -61,11 +61,12 @@ class StateError(Exception):
 
 
 _LISTED: tuple[type, ...] = (
-    PlaceState, Gap, *reading.LASTING, *in_hand.LASTING, *deduplication.LASTING, *sudo_stream.LASTING, *pam_verdicts.LASTING,
+    PlaceState, Gap, *reading.LASTING, *in_hand.LASTING, *deduplication.LASTING, *audit_within.LASTING, *sudo_stream.LASTING,
+    *pam_verdicts.LASTING,
     *handed_on.LASTING,    *host_use.LASTING, *sessions.LASTING, *active_hours.LASTING, *failures.LASTING, *novelties.LASTING,
 )  # fmt: skip
 _ENUMERATIONS: tuple[type[Enum], ...] = (EventKind, Change, GapKind, AttributionBasis, Notable, New, *sudo_file.LASTING)
-_TUPLES: tuple[Any, ...] = (Event, Place, TimeJump, AttributedEvent, RecentUse, Sourced, Extent)
+_TUPLES: tuple[Any, ...] = (Event, Place, TimeJump, AttributedEvent, RecentUse, KnownProcess, Sourced, Extent)
 _PACKED: tuple[Any, ...] = (Session, AttributedEvent, FirstUse)
 
 # -- the form ----------------------------------------------------------------------------------------------------------------------

@@ -5,7 +5,7 @@ Programs are named as in syslog and the journal, records as in the audit log, fi
 
 import re
 
-__all__ = ["JOURNAL_FIELDS", "ONLY_PAM", "PROGRAMS", "RECORDS", "shell_words", "tag_expression"]
+__all__ = ["JOURNAL_FIELDS", "OF_AUDIT", "ONLY_PAM", "PROGRAMS", "RECORDS", "shell_words", "tag_expression"]
 
 # Of these what PAM says alone: by which account a door was opened, or not.  What else they write can hold what was typed for a name.
 ONLY_PAM = (
@@ -21,6 +21,9 @@ PROGRAMS = (
     "login(pam_google_authenticator)", "accounts-daemon", "systemd-sysusers",
     *ONLY_PAM,
 )  # fmt: skip
+
+# Hand on records of the audit log: its dispatcher to syslog, under two names, and journald to the journal.  The collector copies the log.
+OF_AUDIT = ("audit", "audispd", "audisp-syslog")
 
 # Of the audit log; of system calls only those that give a user root's rights, with the arguments of what was run.
 RECORDS = (

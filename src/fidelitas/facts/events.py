@@ -76,10 +76,12 @@ class Event(NamedTuple):  # a tuple, since there are millions of them
     recording: str = ""  # where sudo records the session that a command runs in (I/O log): its path, or its name
     within: bool = False  # run by something that runs with privilege already, as sub-command logging has it
     module: str = ""  # of PAM, where it says of a password whether it was right
+    audited: bool = False  # a record of the audit log within another, which tells besides what programs say
 
     def stamped(self, at: datetime | None, place: Place, pid: int | None, host: str) -> "Event":
-        """Return what a message tells as an event of a time and place; a time and host that the message names itself stay."""
-        return tuple.__new__(Event, (self[0] or at, place, pid, self[3], self[4], self[5] or host, *self[6:]))
+        """Return what a message tells as an event of a time and place; a time, a process and a host that it names itself stay."""
+        process = pid if self[2] is None else self[2]
+        return tuple.__new__(Event, (self[0] or at, place, process, self[3], self[4], self[5] or host, *self[6:]))
 
     @property
     def dedup_key(self) -> tuple[object, ...]:

@@ -16,7 +16,7 @@ from fidelitas.usage.meanings import stem
 from fidelitas.usage.plain import CRON, OF_SESSION, Marks, PlainSession, PlainUse, marks_of
 from fidelitas.usage.sessions import MOMENT, Session, Sessions, begins_session, may_be_elevated, name_of_record, whose_of
 
-__all__ = ["AttributedEvent", "Attribution", "AttributionBasis", "RecentUse"]
+__all__ = ["AttributedEvent", "Attribution", "AttributionBasis", "KnownProcess", "RecentUse"]
 
 _ROOT, _SUDO = "root", "sudo"
 _MOST_RECENT = 64
@@ -93,7 +93,7 @@ class RecentUse(NamedTuple):
     said: Event
 
 
-class _Process(NamedTuple):
+class KnownProcess(NamedTuple):
     """Who was known to be behind a process, of which program, and when."""
 
     person: str
@@ -111,7 +111,7 @@ class Attribution:
         self._commands: deque[RecentUse] = deque(maxlen=_MOST_RECENT)
         self._last: dict[tuple[str, object, object], RecentUse] = {}  # uses by what a session of PAM has in common with them
         self._enough = _FEW_USES
-        self._by_process: dict[int, _Process] = {}
+        self._by_process: dict[int, KnownProcess] = {}
         self._recorded: dict[tuple[str, str, str], datetime | None] = {}  # when each record was met last, by account and terminal
 
     def attribute(self, event: Event) -> AttributedEvent:
@@ -145,7 +145,7 @@ class Attribution:
         if len(known) >= _MOST_PROCESSES:
             del known[next(iter(known))]
         if person:
-            known[pid] = tuple.__new__(_Process, (person, program, at))
+            known[pid] = tuple.__new__(KnownProcess, (person, program, at))
 
     def _behind_process(self, event: Event, within: timedelta) -> str:
         """Return who was known to be behind the process of an event a while ago at most; numbers of processes are given again."""

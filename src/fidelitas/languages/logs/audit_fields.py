@@ -10,7 +10,7 @@ from functools import lru_cache
 from fidelitas.languages.logs.journal_fields import Names
 from fidelitas.text import decode
 
-__all__ = ["UNSET", "AuditNames", "fields_of", "program_of", "terminal_of"]
+__all__ = ["UNSET", "AuditNames", "fields_of", "number_or_name", "program_of", "terminal_of"]
 
 _FIELD = re.compile(r"(?:\A|[ \x1d',(])([A-Za-z][\w-]*)=(\"[^\"]*\"|\([^)]*\)|[^ \x1d',]*)")
 _OPERATION = re.compile(r"\bop=((?:(?! [\w-]+=)[^'\x1d])*)")
@@ -68,6 +68,20 @@ def terminal_of(fields: Mapping[str, str], call: Mapping[str, str]) -> str:
     return "" if name in ("?", "ssh", "none") else name
 
 
+def number_or_name(fields: Mapping[str, str], field: str) -> str:
+    """Return the account whose number a field holds as the record itself names it, ``#1001`` where it does not."""
+    number = fields.get(field, "")
+    if number in UNSET:
+        return ""
+    return _own_name(fields, field) or ("root" if number == "0" else f"#{number}")
+
+
+def _own_name(fields: Mapping[str, str], field: str) -> str:
+    """Return the account by what the daemon adds to a record: the name of a field in capitals."""
+    name = fields.get(field.upper(), "")
+    return "" if name.startswith(_UNNAMED) or fields.get(field, "") in UNSET else name
+
+
 class AuditNames:
     """Accounts by user ID, host by host: as a record itself names them, else as the host's evidence or earlier records do."""
 
@@ -85,25 +99,17 @@ class AuditNames:
 
     def of(self, host: str, fields: Mapping[str, str], field: str) -> str:
         """Return the account whose number a field holds, ``#1001`` where no name is known, nothing where it is not set."""
-        number = fields.get(field, "")
-        if number in UNSET:
-            return ""
-        return self._own(fields, field) or ("root" if number == "0" else self._names.account(host, f"#{number}"))
+        return self._names.account(host, number_or_name(fields, field))
 
     def learn(self, host: str, fields: Mapping[str, str]) -> None:
         """Remember the accounts that a record names; at a log-in the account is the log-in user."""
         for field in ("auid", "uid"):
-            name = self._own(fields, field)
+            name = _own_name(fields, field)
             if name:
                 self._learn(host, name, fields[field])
         opened = program_of(fields) in ("sshd", "login") and "session_open" in fields.get("op", "")
         if opened and fields.get("acct") and fields.get("auid", "") not in UNSET:
             self._learn(host, fields["acct"], fields["auid"])
-
-    def _own(self, fields: Mapping[str, str], field: str) -> str:
-        """Return the account by what the daemon adds to a record: the name of a field in capitals."""
-        name = fields.get(field.upper(), "")
-        return "" if name.startswith(_UNNAMED) or fields.get(field, "") in UNSET else name
 
     def _learn(self, host: str, name: str, number: str) -> None:
         if number.isdecimal() and len(number) < _DIGITS:

@@ -4,43 +4,25 @@ Records of one event share a time and a serial number, each host's its own: a sy
 """
 
 import re
-from collections.abc import Iterable, Iterator, Mapping
-from datetime import UTC, datetime
-from typing import Any, NamedTuple
+from collections.abc import Iterable, Iterator
+from datetime import datetime
+from functools import partial
+from typing import Any
 
-from fidelitas.facts import Change, Event, EventKind, Gap, Place
+from fidelitas.facts import Event, EventKind, Gap, Place
 from fidelitas.languages.logs.aside import Passing
-from fidelitas.languages.logs.audit_fields import AuditNames, fields_of, program_of, terminal_of
+from fidelitas.languages.logs.audit_fields import AuditNames, fields_of
+from fidelitas.languages.logs.audit_records import TELLING, event_of, time_of
 from fidelitas.languages.logs.entries import count_lines, numbered_lines
 from fidelitas.languages.logs.journal_fields import Names
 from fidelitas.languages.logs.pulse import Pulse
 from fidelitas.languages.logs.shares import WHOLE, OfShare, Share
 from fidelitas.languages.logs.unread import Unread
-from fidelitas.masking import masked
 from fidelitas.text import decode
 
 __all__ = ["AuditReader", "is_audit_log"]
 
-_ARGUMENT = re.compile(r"a\d+\Z")
-_CHANGES = frozenset(
-    ("ADD_USER", "DEL_USER", "ADD_GROUP", "DEL_GROUP", "USER_CHAUTHTOK", "USER_MGMT", "GRP_MGMT", "ACCT_LOCK", "ACCT_UNLOCK")
-)
-# sshd writes "(invalid user)" for a name that no account has (its audit-linux.c); libpam and login write what was typed.
-_VOUCHES = "sshd"
-_SESSIONS = {"USER_START": EventKind.OPENED, "USER_END": EventKind.CLOSED}
-_SWITCHES = frozenset({"su", "sudo", "pkexec", "doas"})
-# Parts of a change that another record tells as a whole.
-_PARTS = re.compile(r"shadow|home directory|/etc/|mail file")
-# The same change in the words that the account tools themselves use for it.
-_MEMBERSHIP = (
-    (re.compile(r"add(?:ing)?[ -]user[ -]to[ -]group"), "added to the group", Change.MEMBER_ADDED),
-    (re.compile(r"delet(?:e|ing)[ -]user[ -]from[ -]group"), "removed from the group", Change.MEMBER_REMOVED),
-)
-_CONFIGURATION = frozenset({"CONFIG_CHANGE", "DAEMON_END", "DAEMON_ABORT", "DAEMON_CONFIG"})
-# The records that events are read from; all others are passed over.
-_TELLING = frozenset(
-    kind.encode() for kind in ("USER_CMD", "USER_AUTH", "USER_LOGIN", "SYSCALL", "EXECVE", *_SESSIONS, *_CHANGES, *_CONFIGURATION)
-)
+_TELLING = frozenset(kind.encode() for kind in TELLING)
 _RECORD = re.compile(rb"(?:node=(\S+) )?type=([A-Z0-9_]+) msg=audit\(((\d{1,10})\.(\d{3}):\d+)\): ?(.*)\Z")
 _FIRST = re.compile(rb"(?:node=\S+ )?type=[A-Z0-9_]+ msg=audit\(\d{1,10}\.\d{3}:\d+\):")
 _LEARNT = frozenset({b"USER_START", b"USER_LOGIN"})
@@ -52,16 +34,6 @@ _MOST_KEPT, _LONGEST_KEPT = 10_000, 500
 def is_audit_log(start: bytes) -> bool:
     """Return whether a log that begins so is an audit log."""
     return _FIRST.match(start) is not None
-
-
-class _Said(NamedTuple):
-    """What a record says of an event, besides who did it."""
-
-    kind: EventKind
-    target: str
-    command: str = ""
-    reason: str = ""
-    change: Change | None = None
 
 
 class AuditReader:
@@ -121,7 +93,7 @@ class AuditReader:
         is_ours = self._ours[decode(node or b"") or self._origin.subject]
         if not (is_ours or self._share.times) or (kind == b"EXECVE" and (node, serial) not in self._calls):
             return None
-        at = datetime.fromtimestamp(int(found[4]) + int(found[5]) / 1000, UTC)
+        at = time_of(found[4], found[5])
         self._pulse.beat(at, number)
         return self._event(found, at, number) if is_ours else None
 
@@ -156,55 +128,9 @@ class AuditReader:
         fields, host = fields_of(rest), decode(node or b"")
         if kind in _LEARNT or b"UID=" in rest:
             self._names.learn(host, fields)
-        invoker = fields_of(self._calls[node, serial]) if kind == b"EXECVE" else fields
-        program = program_of(fields)
-        told = self._told(kind.decode(), fields, program, invoker, host)
-        if told is None:
-            return None
-        return Event(
-            at=at,
-            kind=told.kind,
-            program=(program_of(invoker) if kind == b"EXECVE" else program) or "auditd",
-            host=host,
-            account=self._names.of(host, invoker, "auid") or self._names.of(host, invoker, "uid"),
-            target=told.target,
-            group=fields.get("grp", ""),
-            terminal=terminal_of(fields, invoker),
-            folder=fields.get("cwd", ""),
-            command=masked(told.command) if told.command else "",
-            reason=told.reason,
-            change=told.change,
-            address=fields["addr"] if fields.get("addr", "?") != "?" else "",
-            pid=int(fields["pid"]) if fields.get("pid", "").isdecimal() else None,
-            place=self._origin.at(line),
-            typed=told.kind in (EventKind.FAILED, EventKind.LOGIN_FAILED) and (program != _VOUCHES or "PAM:" in fields.get("op", "")),
-        )
-
-    def _told(self, kind: str, fields: Mapping[str, str], program: str, invoker: Mapping[str, str], host: str) -> "_Said | None":
-        """Return what a record tells: kind, target, command and reason."""
-        succeeded = fields.get("res", "success") in ("success", "1", "yes")
-        account = fields.get("acct", "") or self._names.of(host, fields, "id")
-        if kind == "USER_CMD":
-            return _Said(EventKind.USED if succeeded else EventKind.REFUSED, "", fields.get("cmd", ""), "" if succeeded else "refused")
-        if kind == "USER_AUTH" and not succeeded:
-            method = fields.get("op", "PAM:")
-            return _Said(EventKind.FAILED, account, reason="wrong password" if method.startswith("PAM:") else method)
-        if kind == "USER_LOGIN":
-            return _Said(EventKind.LOGIN if succeeded else EventKind.LOGIN_FAILED, account, reason="" if succeeded else "refused")
-        if kind in _SESSIONS and program in _SWITCHES:
-            return _Said(_SESSIONS[kind], account)
-        operation = fields.get("op", "")
-        if kind in _CHANGES and operation and not operation.startswith("PAM:") and not _PARTS.search(operation):
-            words, change = next(((words, change) for pattern, words, change in _MEMBERSHIP if pattern.match(operation)), (operation, None))
-            return _Said(EventKind.CHANGED, account, "", words + ("" if succeeded else ": failed"), change if succeeded else None)
-        if kind in _CONFIGURATION:
-            what = f"audit: {operation or kind.lower().replace('_', ' ')}"
-            # auditctl says "set" of every option that it states, changed or not: it is no sign of a change.
-            return _Said(EventKind.CHANGED, "", reason=what, change=None if operation == "set" else Change.AUDIT)
-        if kind == "EXECVE" and _raises(invoker):
-            arguments = [value for name, value in fields.items() if _ARGUMENT.match(name)]
-            return _Said(EventKind.USED, self._names.of(host, invoker, "euid"), " ".join(arguments), "setuid program")
-        return None
+        call = fields_of(self._calls[node, serial]) if kind == b"EXECVE" else fields
+        event = event_of(kind.decode(), fields, call, partial(self._names.of, host))
+        return None if event is None else event.stamped(at, self._origin.at(line), None, host)
 
 
 def _kind_of(line: bytes) -> bytes:
@@ -215,9 +141,3 @@ def _kind_of(line: bytes) -> bytes:
     if not line.startswith(b"type=", begin):
         return b""
     return line[begin + 5 : line.find(b" ", begin)]
-
-
-def _raises(call: Mapping[str, str]) -> bool:
-    """Return whether a call ran a program with root's rights for someone else."""
-    program = program_of(call)
-    return call.get("euid") == "0" and call.get("uid", "0") != "0" and call.get("success") == "yes" and program not in _SWITCHES

@@ -26,6 +26,7 @@ _MOST_HELD = 100_000
 _MOST_ALIKE = 1000
 # How words are written differs: in quotes, with backslashes, other characters in octal, blanks one or several.
 _WRITTEN = re.compile(r"#(0\d\d)|\s+|['\"\\]+")
+_NUMBER = "#"  # how an account is written of which nothing but its user ID is known
 _LONGEST = 2000  # the audit log keeps no more of a command
 
 
@@ -45,10 +46,10 @@ _Place = tuple[datetime, int, int]
 class _Held:
     """An event that waits for others that tell the same, and the families that have told it; `before` is that before it in its log."""
 
-    __slots__ = ("before", "families", "gone", "key", "number", "one", "place")
+    __slots__ = ("before", "families", "gone", "keys", "number", "one", "place")
 
-    def __init__(self, one: Sourced, key: object, number: int, before: "_Held | None") -> None:
-        self.one, self.key, self.families, self.before = one, key, {one.family}, before
+    def __init__(self, one: Sourced, keys: tuple[object, ...], number: int, before: "_Held | None") -> None:
+        self.one, self.keys, self.families, self.before = one, keys, {one.family}, before
         self.number, self.gone = number, False
         self.place: _Place = (one.at, number, 0)
 
@@ -97,6 +98,11 @@ class Deduplication:
         self._newest: dict[int, _Held] = {}  # of each family
         self._count = 0
 
+    @property
+    def since(self) -> datetime | None:
+        """Since when something waits that was not yielded yet, ``None`` where nothing does."""
+        return self._heap[0][0][0] if self._heap else None
+
     def told_once(self, events: Iterable[Sourced], *, last: bool = True) -> Iterator[Event]:
         """Yield events that come by time, of those alike from different families within moments the one that says most.
 
@@ -113,12 +119,16 @@ class Deduplication:
             yield from self._let_go()
 
     def _take(self, one: Sourced) -> None:
-        key = _key(one.event)
-        alike = self._alike.setdefault(key, {})
-        twin = next((other for other in islice(alike.values(), _MOST_ALIKE) if other.fits(one)), None)
+        keys = _keys(one.event)
+        twin = next((other for other in islice(self._alike.get(keys[0], _NONE).values(), _MOST_ALIKE) if other.fits(one)), None)
+        for key in keys[1:] if twin is None else ():
+            some = islice(self._alike.get(key, _NONE).values(), _MOST_ALIKE)
+            twin = next((other for other in some if other.fits(one) and _may_be_one(other.one.event, one.event)), None)
         self._count += 1
         if twin is None:
-            twin = alike[self._count] = _Held(one, key, self._count, self._newest.get(one.family))
+            twin = _Held(one, keys, self._count, self._newest.get(one.family))
+            for key in keys:
+                self._alike.setdefault(key, {})[self._count] = twin
             self._push(twin)
         elif twin.take(one, self._count):
             self._push(twin)
@@ -127,10 +137,11 @@ class Deduplication:
             self._forget(twin)
 
     def _forget(self, one: _Held) -> None:
-        alike = self._alike.get(one.key, {})
-        alike.pop(one.number, None)
-        if not alike:
-            self._alike.pop(one.key, None)
+        for key in one.keys:
+            alike = self._alike.get(key, {})
+            alike.pop(one.number, None)
+            if not alike:
+                self._alike.pop(key, None)
 
     def _push(self, one: _Held) -> None:
         self._count += 1
@@ -150,6 +161,24 @@ class Deduplication:
             self.missed.append(oldest.one)
         event = oldest.one.event
         yield event if event.at is None or event.at == place[0] else event._replace(at=place[0])
+
+
+_NONE: dict[int, _Held] = {}
+
+
+def _keys(event: Event) -> tuple[object, ...]:
+    """Return what is the same where two logs tell one event; a use has a second one without its account, whose number a log may have."""
+    if (event.kind is EventKind.USED or event.kind is EventKind.REFUSED) and event.terminal and event.command:
+        host = short_host_name(event.host or event.place.subject)
+        written = _written(event.command)
+        return (host, event.kind, event.account, written), (host, event.kind, written, event.terminal, "")
+    return (_key(event),)
+
+
+def _may_be_one(event: Event, other: Event) -> bool:
+    """Return whether two uses of one command on one terminal are of one account, of which a log has the number alone."""
+    named = (event.account[:1] == _NUMBER) != (other.account[:1] == _NUMBER)
+    return named and (event.pid == other.pid or None in (event.pid, other.pid))
 
 
 def _key(event: Event) -> object:
@@ -173,10 +202,10 @@ def _fuller(one: Sourced, other: Sourced) -> Sourced:
     """Return the one that says more, with the account of the login and a doubt where either has them; a last login says least."""
     fullness = [(not event.last_only, sum(map(bool, event.dedup_key))) for event in (one.event, other.event)]
     base, second = (one, other) if fullness[0] >= fullness[1] else (other, one)
-    login, doubt = base.event.login or second.event.login, base.event.doubt or second.event.doubt
-    if (login, doubt) == (base.event.login, base.event.doubt):
-        return base
-    return base._replace(event=base.event._replace(login=login, doubt=doubt))
+    more = {name: value for name in ("login", "doubt") if (value := getattr(second.event, name)) and not getattr(base.event, name)}
+    if base.event.account[:1] == _NUMBER and second.event.account[:1] not in ("", _NUMBER):
+        more["account"] = second.event.account
+    return base._replace(event=base.event._replace(**more)) if more else base
 
 
 # What is kept of logs that go on.

@@ -10,7 +10,7 @@ from typing import NamedTuple
 
 from fidelitas.languages.logs.envelopes import unwrapped
 from fidelitas.languages.logs.unread import Unread
-from fidelitas.recorded import PROGRAMS
+from fidelitas.recorded import OF_AUDIT, PROGRAMS
 
 __all__ = [
     "BEGINNINGS", "NAMES_HOST", "NAME_FIRST", "ODD", "SUDO", "Line", "LineForms", "count_lines", "first_stamp",
@@ -22,7 +22,7 @@ SUDO = frozenset({"sudo", "sudoedit", "sudo.ws", "sudo-rs", "sudo-i", "sudo_logs
 # Their messages begin with the name of an account, which can be called as other messages begin.
 NAME_FIRST = SUDO | {"doas", "pkexec"}
 _STAMP = rb"([A-Z][a-z]{2} [ \d]\d \d\d:\d\d:\d\d|\d{4}-\d\d-\d\d[T ]\d\d:\d\d:\d\d(?:[.,]\d+)?(?:Z|[+-]\d\d:?\d\d)?)"
-_NAMES = "|".join(sorted(map(re.escape, PROGRAMS), key=len, reverse=True)).encode()
+_NAMES = "|".join(sorted(map(re.escape, (*PROGRAMS, *OF_AUDIT)), key=len, reverse=True)).encode()
 # The syslogd of busybox writes facility and level before the program: auth.notice.
 _FACILITIES = ("auth", "authpriv", "cron", "daemon", "user", "local")
 _LEVEL = rb"(?:(?:" + "|".join(_FACILITIES).encode() + rb")\d?\.[a-z]{3,7} )?"
@@ -52,7 +52,7 @@ _T, _DASH, _BLANK, _COLON = b"T- :"
 _TAB = b"\t"
 _PROCESS = re.compile(rb" (\d+) - ")
 # How what stands behind the host begins where a line matters.
-BEGINNINGS = frozenset(name[:2].encode() for name in (*PROGRAMS, *_FACILITIES))
+BEGINNINGS = frozenset(name[:2].encode() for name in (*PROGRAMS, *OF_AUDIT, *_FACILITIES))
 # Where lines have fewer bytes than this on average, most are empty.
 _EMPTY = 16
 _TEXT = re.compile(rb"[^\n]+")

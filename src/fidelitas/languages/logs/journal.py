@@ -15,6 +15,7 @@ from typing import Any
 import msgspec
 
 from fidelitas.facts import Event, EventKind, Gap, Place, is_ordinary_login
+from fidelitas.languages.logs.audit_within import AuditWithin
 from fidelitas.languages.logs.counted import Counted
 from fidelitas.languages.logs.entries import whole_lines
 from fidelitas.languages.logs.envelopes import plain_stamp
@@ -30,12 +31,13 @@ from fidelitas.languages.logs.sudo_stream import SudoStream
 from fidelitas.languages.logs.told import OF_SSHD, Told, without_port
 from fidelitas.languages.logs.unread import Unread
 from fidelitas.languages.logs.waiting import earliest
-from fidelitas.recorded import JOURNAL_FIELDS, PROGRAMS
+from fidelitas.recorded import JOURNAL_FIELDS, OF_AUDIT, PROGRAMS
 from fidelitas.text import decode
 
 __all__ = ["JournalForm", "JournalReader", "is_export", "is_verbose"]
 
-_PROGRAMS = frozenset(PROGRAMS)
+_KERNELS = "audit"  # the transport of what the kernel's audit system says itself
+_PROGRAMS = frozenset((*PROGRAMS, *OF_AUDIT))
 _LONGEST = 1 << 20  # bytes of a field
 _ENTRY, _IDENTIFIER = b'{"', b"SYSLOG_IDENTIFIER"
 _HEAD = re.compile(rb"([A-Z][a-z]{2} \d{4}-\d\d-\d\d \d\d:\d\d:\d\d(?:\.\d{1,9})? [A-Za-z0-9+-]{1,9}) \[s=[0-9a-f]{1,32};")
@@ -90,7 +92,7 @@ class JournalReader:
         self._told: Told[str, Event] = Told(lambda _, event: event)
         self._counted = counted
         self._ours = OfShare(share)
-        self._verdicts, self._sudo, self._handed_on = VerdictStream(), SudoStream(), HandedOnStream()
+        self._verdicts, self._sudo, self._handed_on, self._audit = VerdictStream(), SudoStream(), HandedOnStream(), AuditWithin()
         self._gaps: list[Gap] = []
         self._unread = Unread()
         self._objects = Objects(self._unread)
@@ -101,18 +103,19 @@ class JournalReader:
 
         Where others come later, of no time before `until`, what may wait for them goes on waiting.
         """
+        blocks = self._audit.seen(blocks)
         if self._form is JournalForm.JSON:
             entries = self._stated(blocks, after)
         else:
             entries = self._exported(blocks) if self._form is JournalForm.EXPORT else self._shown(blocks)
         events = (event for entry, number in entries for event in self._events(entry, number))
         settled = self._sudo.settled(self._verdicts.decided(events, last=until is None), until=until)
-        return self._handed_on.told_once(settled, until)
+        return self._audit.told_once(self._handed_on.told_once(settled, until), last=until is None)
 
     @property
     def since(self) -> datetime | None:
         """Since when something waits for lines that come later, ``None`` where nothing does."""
-        return earliest(at for at in (self._verdicts.since, self._sudo.since, self._handed_on.since) if at is not None)
+        return earliest(at for at in (self._verdicts.since, self._sudo.since, self._handed_on.since, self._audit.since) if at is not None)
 
     @property
     def gaps(self) -> list[Gap]:
@@ -125,11 +128,11 @@ class JournalReader:
         if self._form is not JournalForm.JSON:
             return None
         lines = self._gaps, self._unread.lasting, self._objects.lasting
-        return self._names.lasting, self._verdicts, self._sudo, self._handed_on, self.unknown, lines
+        return self._names.lasting, self._verdicts, self._sudo, self._handed_on, self._audit, self.unknown, lines
 
     @lasting.setter
     def lasting(self, known: tuple[Any, ...]) -> None:
-        self._names.lasting, self._verdicts, self._sudo, self._handed_on, self.unknown, lines = known
+        self._names.lasting, self._verdicts, self._sudo, self._handed_on, self._audit, self.unknown, lines = known
         self._gaps, self._unread.lasting, self._objects.lasting = lines
 
     def _stated(self, blocks: Iterable[bytes], after: int) -> Iterator[tuple[Any, int]]:
@@ -230,7 +233,9 @@ class JournalReader:
             if not event:
                 self.unknown[program] += 1
             return ()
-        doubt = event.doubt or impostor(program, *[_value(one) for one in (entry.comm, entry.exe, entry.uid, entry.cap_effective)])
+        doubt = event.doubt
+        if not (event.audited and entry.transport == _KERNELS):  # of whom a record is, the kernel says there, which wrote it
+            doubt = doubt or impostor(program, *[_value(one) for one in (entry.comm, entry.exe, entry.uid, entry.cap_effective)])
         account = self._names.account(host, event.account)
         if event.kind is EventKind.OPENED:
             message = once(whole)
@@ -240,13 +245,15 @@ class JournalReader:
         login = self._names.login(host, _value(entry.audit_loginuid), account)
         pid = _value(entry.pid) or _value(entry.syslog_pid)
         process = int(pid) if pid.isdecimal() and len(pid) < 10 else None
+        process = process if event.pid is None else event.pid
         head = event[0] or at, self._origin.at(number), process, event.kind, event.program, event.host or host, account
         made: Event = tuple.__new__(Event, (*head, *event[_AFTER_ACCOUNT:_LOGIN], event.login or login, doubt, *event[_LOGIN + 2 :]))
         if whole.startswith("message repeated "):
             return repeated(made, whole)
-        if self._counted is not None and is_ordinary_login(made) and self._counted.takes(host, (made.account, made.target)):
+        counted = None if self._audit.is_one else self._counted  # of what is told twice one is compared with the other
+        if counted is not None and is_ordinary_login(made) and counted.takes(host, (made.account, made.target)):
             if made.kind is EventKind.LOGIN:
-                self._counted.login(host, made.target, made.at)
+                counted.login(host, made.target, made.at)
             return ()
         return (made,)
 
@@ -255,7 +262,7 @@ class JournalReader:
 
 
 # The fields of an entry that are looked at; a value is text, a list of bytes or of values, or null.
-_FIELDS = (*JOURNAL_FIELDS, "__REALTIME_TIMESTAMP")
+_FIELDS = (*JOURNAL_FIELDS, "_TRANSPORT", "__REALTIME_TIMESTAMP")
 _ATTRIBUTES = {name.lstrip("_").lower(): name for name in _FIELDS}
 _Entry = msgspec.defstruct("_Entry", [(name, Any, "") for name in _ATTRIBUTES], rename=_ATTRIBUTES)
 _decoded = msgspec.json.Decoder(_Entry).decode

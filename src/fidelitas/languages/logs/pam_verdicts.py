@@ -53,7 +53,7 @@ class VerdictStream:
         """
         waiting = self._waiting
         for event in events:
-            one = self._taken(event, may_be) if event.module or self._held else event
+            one = self._taken(event, may_be) if (event.module or self._held) and not event.audited else event
             if one is event and not waiting:
                 yield event
                 continue

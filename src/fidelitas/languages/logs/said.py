@@ -32,7 +32,7 @@ class Said:
         is_named = not opened or bool(event.account) or (event.program in LOGIN_SERVICES and message.endswith(b" by (uid=0)"))
         self.opener = "" if is_named else text
         self.repetition = decode(message) if message.startswith(REPEATED) else ""
-        is_whole = is_named and event.at is None and not event.host and not self.repetition and event.account[:1] != "#"
+        is_whole = is_named and event.at is None and not event.host and not (self.repetition or event.audited) and event.account[:1] != "#"
         self.is_login = is_whole and is_ordinary_login(event)
         self.passes = is_whole and kind is not EventKind.CHANGED and not (event.end or event.part or event.module or event.last_only)
         self.learns = kind not in _FAILURES

@@ -111,7 +111,7 @@ class SudoStream:
         """
         waiting = self._waiting
         for event in events:
-            if event.program in OF_SUDO:
+            if event.program in OF_SUDO and not event.audited:
                 one = self._taken(event, goes_on)
                 if one is None:
                     continue

@@ -11,6 +11,7 @@ from typing import Any
 from fidelitas.errors import ReadError
 from fidelitas.facts import Event, EventKind, Gap, Place
 from fidelitas.languages.logs.aside import Passing
+from fidelitas.languages.logs.audit_within import AuditWithin
 from fidelitas.languages.logs.clock import Clock
 from fidelitas.languages.logs.counted import Counted
 from fidelitas.languages.logs.handed_on import HandedOnStream
@@ -56,7 +57,7 @@ class SyslogReader:
         self._clock, self._origin, self._share = clock, origin, share
         self._names = names or Names({})
         self._counted, self._aside = counted, aside
-        self._verdicts, self._sudo, self._handed_on = VerdictStream(), SudoStream(), HandedOnStream()
+        self._verdicts, self._sudo, self._handed_on, self._audit = VerdictStream(), SudoStream(), HandedOnStream(), AuditWithin()
         self._goes_on = self._others_decide = True
 
     @property
@@ -76,12 +77,13 @@ class SyslogReader:
         """
         lines = self._events(self._looking_ahead(blocks, until), after)
         verdicts = self._verdicts.decided(lines, lambda: self._others_decide, last=until is None)
-        return self._handed_on.told_once(self._sudo.settled(verdicts, lambda: self._goes_on, until), until)
+        settled = self._sudo.settled(verdicts, lambda: self._goes_on, until)
+        return self._audit.told_once(self._handed_on.told_once(settled, until), last=until is None)
 
     @property
     def since(self) -> datetime | None:
         """Since when something waits for lines that come later, ``None`` where nothing does."""
-        return earliest(at for at in (self._verdicts.since, self._sudo.since, self._handed_on.since) if at is not None)
+        return earliest(at for at in (self._verdicts.since, self._sudo.since, self._handed_on.since, self._audit.since) if at is not None)
 
     @property
     def lasting(self) -> tuple[object, ...]:
@@ -92,6 +94,7 @@ class SyslogReader:
             self._verdicts,
             self._sudo,
             self._handed_on,
+            self._audit,
             self.unknown,
             self._rows.unread.lasting,
         )
@@ -99,7 +102,8 @@ class SyslogReader:
     @lasting.setter
     def lasting(self, known: tuple[Any, ...]) -> None:
         rows = self._rows
-        self._clock.lasting, self._names.lasting, self._verdicts, self._sudo, self._handed_on, rows.unknown, rows.unread.lasting = known
+        self._clock.lasting, self._names.lasting, self._verdicts, self._sudo, self._handed_on, self._audit, *others = known
+        rows.unknown, rows.unread.lasting = others
 
     def _looking_ahead(self, blocks: Iterable[bytes], until: datetime | None) -> Iterator[bytes]:
         """Yield blocks, some behind what is read, and know whether a line in one or in those to come goes on with a command of sudo.
@@ -111,6 +115,7 @@ class SyslogReader:
         size, damage = 0, None
         try:
             for block in blocks:
+                self._audit.see(block)
                 held.append((block, _CONTINUED in block, any(module in block for module in OTHER_MODULES)))
                 size += len(block)
                 while size - len(held[0][0]) >= _AHEAD:
@@ -135,7 +140,8 @@ class SyslogReader:
             yield from self._of_rows(rows)
 
     def _of_rows(self, rows: Sequence[Row]) -> Iterator[Event]:
-        counted, aside = self._counted, self._aside
+        # Of what is told twice one is compared with the other.
+        counted, aside = (None, None) if self._audit.is_one else (self._counted, self._aside)
         waiting, handed_on, (undecided, held) = self._sudo.waiting, self._handed_on.waiting, self._verdicts.held
         for number, time, host, process, said in rows:
             if said.pairs and said.pairs not in host.learned:

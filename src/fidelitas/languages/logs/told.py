@@ -8,11 +8,12 @@ from collections.abc import Callable
 from typing import Generic, TypeVar
 
 from fidelitas.facts import Event
+from fidelitas.languages.logs.audit_records import read_record_within
 from fidelitas.languages.logs.entries import NAME_FIRST, SUDO
 from fidelitas.languages.logs.messages import is_idle, is_part, read_message
 from fidelitas.languages.logs.repetition import once
 from fidelitas.languages.logs.sudo_lines import read_sudo_line
-from fidelitas.recorded import ONLY_PAM
+from fidelitas.recorded import OF_AUDIT, ONLY_PAM
 from fidelitas.text import decode
 
 __all__ = ["LONGEST_KEPT", "OF_SSHD", "Told", "without_port"]
@@ -86,6 +87,8 @@ def _text(written: str | bytes) -> str:
 
 
 def _read(program: str, message: str) -> Event | bool:
+    if program in OF_AUDIT:
+        return read_record_within(message)
     of_pam = message.startswith("pam_")
     if (is_idle(message) and (of_pam or program not in NAME_FIRST)) or (program in ONLY_PAM and not of_pam):
         return True
