@@ -44,6 +44,7 @@ class Actions:
     def __init__(self, rng: random.Random, families: Sequence[str], *, traditional: bool, many: bool) -> None:
         """`traditional` says that stamps have no year, `many` that some lines are of other hosts."""
         self._rng, self._families, self._traditional, self._many = rng, families, traditional, many
+        self._within = rng.random() < 0.4  # whether the audit system's records are in the other logs, too
         self._host = HOST
         self._at = datetime(2026, 2, 20, 8, tzinfo=UTC)
         self._pid: int = 700
@@ -188,6 +189,8 @@ class Actions:
     def _audited(self, record: str) -> Iterator[Line]:
         at = f"{int(self._at.timestamp())}.{self._rng.randint(0, 999):03}:{self._pid}"
         yield Line(self._at, "/var/log/audit/audit.log", f"type={record.format(at=at)}\n".encode())
+        if self._within:
+            yield from self._said("audisp-syslog", f"type={record.format(at=at)}")
 
 
 def written_by(lines: Sequence[Line], family: str, at: datetime, *, begun: bool = False) -> bytes:
