@@ -433,13 +433,21 @@ def test_a_survey_that_is_killed_leaves_whole_subjects_and_the_surveys_before(tm
     first = ledger.add([host("tern")], NOW)
     ledger.database.close()
     some = [host(f"host{n}", size=150, log=lines(n * 5000, 4000)) for n in range(12)]
-    chance, reached = random.Random(3), set()
-    for _ in range(KILLS):
+
+    def begun(folder: Path) -> int:
         child = os.fork()
         if child == 0:
-            Ledger(place).add(some, NOW + timedelta(days=1))
+            Ledger(folder).add(some, NOW + timedelta(days=1))
             os._exit(0)
-        time.sleep(chance.random() * 0.12)  # where in the work it is ended is left to chance
+        return child
+
+    began = time.monotonic()
+    os.waitpid(begun(tmp_path / "undisturbed"), 0)
+    takes = time.monotonic() - began
+    chance, reached = random.Random(3), set()
+    for _ in range(KILLS):
+        child = begun(place)
+        time.sleep(chance.random() * takes)  # where in the work it is ended is left to chance
         os.kill(child, signal.SIGKILL)
         os.waitpid(child, 0)
         again = Ledger(place)
