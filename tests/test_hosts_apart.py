@@ -84,19 +84,23 @@ def written(form: str, at: datetime, action: Action) -> str:
     return json.dumps(fields) + "\n" if form == "journal" else "".join(f"{name}={value}\n" for name, value in fields.items()) + "\n"
 
 
-def told(form: str, actions: Sequence[Action], names: dict[int, str], host: str = "") -> list[tuple[object, ...]]:
-    """Return what a log tells, whose lines of one host are written where it is asked for; it is the log of the first host."""
-    lines = [written(form, START + timedelta(minutes=at), action) for at, action in enumerate(actions) if not host or action.host == host]
-    content = "".join(lines).encode()
-    log = DerivedLog("/var/log/x", host or HOSTS[0], "x", 0, START + timedelta(days=1), partial(iter, [content]), records=False, tail=bytes)
-    return [essence(event) for event in LogReading([log], UTC, names).events()]
+def told(forms: str, actions: Sequence[Action], names: dict[int, str], host: str = "") -> list[tuple[object, ...]]:
+    """Return what logs tell, of which the lines of one host are written where it is asked for; they are those of the first host."""
+    logs = []
+    for form in forms.split("+"):
+        lines = [
+            written(form, START + timedelta(minutes=at), action) for at, action in enumerate(actions) if not host or action.host == host
+        ]
+        content, by = "".join(lines).encode(), START + timedelta(days=1)
+        logs.append(DerivedLog(f"/var/log/{form}", host or HOSTS[0], form, 0, by, partial(iter, [content]), records=False, tail=bytes))
+    return [essence(event) for event in LogReading(logs, UTC, names).events()]
 
 
 def essence(event: Event) -> tuple[object, ...]:
     return event.at, event.host, event.kind, event.program, event.account, event.target, event.login, event.command
 
 
-@pytest.mark.parametrize("form", FORMS)
+@pytest.mark.parametrize("form", [*FORMS, "syslog+audit", "syslog+audit with names+journal"])
 @given(actions=ACTIONS)
 def test_hosts_in_one_log_tell_what_each_tells_alone(form: str, actions: list[Action]) -> None:
     every = [Action(host, "use", 1003, 9) for host in HOSTS] + actions
