@@ -24,6 +24,7 @@ from fidelitas.findings import Finding
 from fidelitas.languages.logs.entries import lines_that_matter
 from fidelitas.logbook import EventFilter, HostLogs, Logbook, host_logs, read_logbook
 from fidelitas.masking import masked
+from fidelitas.recorded import OF_AUDIT
 from fidelitas.sources.logs import logs_at
 from fidelitas.usage import AttributedEvent, SensitiveTarget, sensitive_targets
 from fidelitas.usage.command_families import family_of
@@ -510,6 +511,7 @@ def test_the_probe_copies_every_message_that_is_understood(tmp_path: Path, shell
     lines = [
         form.format(program=program, message=message)
         for program, message, _ in DOCUMENTED
+        if program not in OF_AUDIT  # it copies the audit log itself
         for form in (
             "Nov 20 06:00:00 tern {program}[7]: {message}",
             "2026-11-20T06:00:00Z tern {program} 7 - - {message}",
@@ -762,3 +764,26 @@ def test_a_sub_command_in_the_first_hundredth_of_a_second_is_one(tmp_path: Path)
     assert [(event["kind"], event["within_session"]) for event in events] == [
         ("used", False), ("used", True), ("used", True), ("session closed", False), ("used", False),
     ]  # fmt: skip
+
+
+AUDITED = 'type=USER_CMD msg=audit(1793512800.105:102): pid=501 uid=1001 auid=1001 ses=4 msg=\'cwd="/" cmd="id" exe="/usr/bin/sudo" terminal=pts/0 res=success\'\n'
+USED = "2026-11-01T06:00:00+00:00 {} sudo:     rada : TTY=pts/0 ; PWD=/ ; USER=root ; COMMAND=id\n"
+
+
+@pytest.mark.parametrize(
+    ("hosts", "options", "expected"),
+    [
+        (["knot.saltmarsh.example"], [], [("knot.saltmarsh.example", ["rada"])]),
+        (["knot", "tern"], [], [("", ["#1001"]), ("knot", ["rada"]), ("tern", ["rada"])]),
+        (["knot", "tern"], ["--name", "tern"], [("knot", ["rada"]), ("tern", ["rada"])]),
+        ([], [], [("", ["#1001"])]),
+    ],
+)
+def test_logs_that_name_no_host_are_of_the_one_that_the_others_name(
+    hosts: list[str], options: list[str], expected: list[tuple[str, list[str]]], tmp_path: Path
+) -> None:
+    """An audit log beside syslog of one host: one use; of several it is not known whose it is, unless someone says so."""
+    (tmp_path / "audit.log").write_text(AUDITED)
+    (tmp_path / "auth.log").write_text("".join(map(USED.format, hosts)))
+    ran = fidelitas("usage", "--log", ".", "--events", "--format", "json", *options, cwd=tmp_path)
+    assert sorted((one["host"], one["persons"]) for one in ran.json["events"]) == expected

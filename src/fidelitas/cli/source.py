@@ -171,6 +171,7 @@ class Source(Struct, frozen=True):
     def logbook(self, wanted: "EventFilter | None" = None, take: "Callable[[AttributedEvent], None] | None" = None) -> "Logbook":
         """Return what the logs tell: those that were named, else those of the evidence in the ledger."""
         # Brings the numerical libraries, which other commands do without.
+        from fidelitas.languages.logs.hosts_named import hosts_named_in  # noqa: PLC0415
         from fidelitas.languages.logs.thinning import thinned  # noqa: PLC0415
         from fidelitas.logbook import EventFilter, HostLogs, read_logbook  # noqa: PLC0415
         from fidelitas.logbook_form import packed  # noqa: PLC0415
@@ -178,7 +179,7 @@ class Source(Struct, frozen=True):
 
         if self.logs:
             zone = zone_of(self.zone)
-            groups = [logs for logs in logs_at(self.logs, self.name or os.uname().nodename) if logs]
+            groups = [logs for logs in logs_at(self.logs, self.name, hosts_named_in) if logs]
             if not groups:
                 where = ", ".join(f'"{path}"' for path in self.logs)
                 raise RequestError(f"there is no log in {where}", hint="Name files, or a folder whose files have the names of logs.")
@@ -385,5 +386,7 @@ def log_option(function: F) -> F:
         help='Read this log, or folder of logs, not those in the ledger; "-" is standard input; repeatable.',
     )  # fmt: skip
     zone = click.option("--zone", "log_zone", metavar="ZONE", help="Time zone of stamps in LOG that name none, such as Europe/Lisbon.")
-    name = click.option("--name", "log_name", metavar="NAME", help="Name of the host that LOG is of.  [default: this machine's]")
+    name = click.option(
+        "--name", "log_name", metavar="NAME", help="Name of the host that LOG is of.  [default: the one that it names, else this machine's]"
+    )
     return paths(zone(name(function)))

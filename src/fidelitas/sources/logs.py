@@ -4,6 +4,7 @@ Rotated files come before what they were rotated from; a packed copy of one that
 """
 
 import hashlib
+import os
 import re
 import subprocess
 from collections.abc import Callable, Iterable, Iterator, Sequence
@@ -21,6 +22,7 @@ from fidelitas.evidence import BROKEN, LogCopy, age_of, bounded, cuts_of, has_re
 from fidelitas.extras import installed_extra
 from fidelitas.sources.piped import STANDARD_INPUT, lasting_path
 from fidelitas.sources.session_records import is_record_folder, session_records
+from fidelitas.text import decode, short_host_name
 
 __all__ = ["logs_at"]
 
@@ -32,38 +34,62 @@ _NAMES = re.compile(
 
 # A log that is shorter is read by one before several have begun.
 _LONG, _BLOCK = 32 << 20, 1 << 20
+_SAME_BEGIN, _SAMPLE = 4096, 1 << 16
+_OWN_LOGS = (Path("/var/log"), Path("/run/log"))
 _MACHINE = re.compile(r"[0-9a-f]{32}(?:\.\w+)?")
 
 
-def logs_at(paths: Iterable[Path], subject: str) -> list[list[LogCopy]]:
+def logs_at(
+    paths: Iterable[Path], subject: str | None, hosts_named_in: Callable[[bytes], Iterable[bytes]] = lambda _: ()
+) -> list[list[LogCopy]]:
     """Return the logs at some paths, those of each host together, the older first.
 
     Of a folder those with names that logs of privilege have; a folder of such folders is one of hosts, each named as its folder.  What
-    lies nowhere else is of `subject`.
+    lies nowhere else is of `subject`; where that is not given, of the one host that these logs name (`hosts_named_in` a part of them), else
+    of this machine.
     """
-    groups: dict[str, list[Path]] = {}
+    groups: dict[str | None, list[Path]] = {}
     for path in paths:
         for name, files in _hosts(path, subject):
             groups.setdefault(name, []).extend(files)
-    return [_once([_log(file, name) for file in sorted(files, key=_age)]) for name, files in groups.items()]
+    found = []
+    for name, files in groups.items():
+        logs = _once([_log(file, name or os.uname().nodename) for file in sorted(files, key=_age)])
+        found.append(logs if name is not None else _of_one_host(logs, files, hosts_named_in))
+    return found
 
 
 def _once(logs: Sequence[LogCopy]) -> list[LogCopy]:
     """Return the logs without the packed copies of those that are there unpacked."""
     first_lines: dict[bytes, LogCopy] = {}
     for log in logs:
-        first_lines.setdefault(hashlib.sha256(_beginning(log)).digest(), log)
+        first_lines.setdefault(hashlib.sha256(_beginning(log)[:_SAME_BEGIN]).digest(), log)
     return list(first_lines.values())
 
 
 def _beginning(log: LogCopy) -> bytes:
     try:
-        return next(log.blocks(), b"")[:4096] or log.path.encode("utf-8", "surrogateescape")
+        return next(log.blocks(), b"")[:_SAMPLE] or log.path.encode("utf-8", "surrogateescape")
     except ReadError:  # damaged from the start: told when it is read
         return log.path.encode("utf-8", "surrogateescape")
 
 
-def _hosts(path: Path, subject: str) -> list[tuple[str, list[Path]]]:
+def _of_one_host(logs: Sequence[LogCopy], files: Iterable[Path], hosts_named_in: Callable[[bytes], Iterable[bytes]]) -> list[LogCopy]:
+    """Return logs as those of the one host that they name, by how they begin and end; this machine's own stay its."""
+    if any(file.absolute().is_relative_to(own) for file in files for own in _OWN_LOGS):
+        return list(logs)
+    named = {short_host_name(decode(host)) for log in logs for part in (_beginning(log), _end(log)) for host in hosts_named_in(part)}
+    return [replace(log, subject=next(iter(named))) for log in logs] if len(named) == 1 else list(logs)
+
+
+def _end(log: LogCopy) -> bytes:
+    try:
+        return b"" if log.records else log.tail()[-_SAMPLE:]
+    except ReadError:
+        return b""
+
+
+def _hosts(path: Path, subject: str | None) -> list[tuple[str | None, list[Path]]]:
     """Return the files at a path by the host that they are of."""
     try:
         if not path.is_dir():  # ``-``, too
