@@ -84,7 +84,7 @@ def _of_one_host(logs: Sequence[LogCopy], files: Iterable[Path], hosts_named_in:
 
 def _end(log: LogCopy) -> bytes:
     try:
-        return b"" if log.records else log.tail()[-_SAMPLE:]
+        return b"" if log.records else log.tail()[-_SAMPLE:].partition(b"\n")[2]
     except ReadError:
         return b""
 

@@ -10,7 +10,7 @@ from functools import lru_cache
 from fidelitas.languages.logs.journal_fields import Names
 from fidelitas.text import decode
 
-__all__ = ["UNSET", "AuditNames", "fields_of", "number_or_name", "program_of", "terminal_of"]
+__all__ = ["AuditNames", "fields_of", "number_or_name", "program_of", "terminal_of"]
 
 _FIELD = re.compile(r"(?:\A|[ \x1d',(])([A-Za-z][\w-]*)=(\"[^\"]*\"|\([^)]*\)|[^ \x1d',]*)")
 _OPERATION = re.compile(r"\bop=((?:(?! [\w-]+=)[^'\x1d])*)")
@@ -20,7 +20,7 @@ _MESSAGE = b" msg='"
 _ENCODED = frozenset({"cmd", "cwd", "exe", "acct", "grp", "comm", "name", "proctitle"})
 # Files under which programs are elsewhere, or in parts.
 _SAME = {"sshd-session": "sshd", "sshd-auth": "sshd", "sudo.ws": "sudo", "sudo-rs": "sudo", "sudoedit": "sudo", "su-rs": "su"}
-UNSET = ("4294967295", "-1", "unset", "?", "")
+_UNSET = ("4294967295", "-1", "unset", "?", "")
 _UNNAMED = ("unknown(", "unset")
 _LONGEST_KEPT = 500  # bytes
 _DIGITS = 10
@@ -71,7 +71,7 @@ def terminal_of(fields: Mapping[str, str], call: Mapping[str, str]) -> str:
 def number_or_name(fields: Mapping[str, str], field: str) -> str:
     """Return the account whose number a field holds as the record itself names it, ``#1001`` where it does not."""
     number = fields.get(field, "")
-    if number in UNSET:
+    if number in _UNSET:
         return ""
     return _own_name(fields, field) or ("root" if number == "0" else f"#{number}")
 
@@ -79,7 +79,7 @@ def number_or_name(fields: Mapping[str, str], field: str) -> str:
 def _own_name(fields: Mapping[str, str], field: str) -> str:
     """Return the account by what the daemon adds to a record: the name of a field in capitals."""
     name = fields.get(field.upper(), "")
-    return "" if name.startswith(_UNNAMED) or fields.get(field, "") in UNSET else name
+    return "" if name.startswith(_UNNAMED) or fields.get(field, "") in _UNSET else name
 
 
 class AuditNames:
@@ -108,7 +108,7 @@ class AuditNames:
             if name:
                 self._learn(host, name, fields[field])
         opened = program_of(fields) in ("sshd", "login") and "session_open" in fields.get("op", "")
-        if opened and fields.get("acct") and fields.get("auid", "") not in UNSET:
+        if opened and fields.get("acct") and fields.get("auid", "") not in _UNSET:
             self._learn(host, fields["acct"], fields["auid"])
 
     def _learn(self, host: str, name: str, number: str) -> None:

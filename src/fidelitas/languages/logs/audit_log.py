@@ -12,7 +12,7 @@ from typing import Any
 from fidelitas.facts import Event, EventKind, Gap, Place
 from fidelitas.languages.logs.aside import Passing
 from fidelitas.languages.logs.audit_fields import AuditNames, fields_of
-from fidelitas.languages.logs.audit_records import TELLING, event_of, time_of
+from fidelitas.languages.logs.audit_records import SYSTEM_CALL, TELLING, event_of, time_of
 from fidelitas.languages.logs.entries import count_lines, numbered_lines
 from fidelitas.languages.logs.journal_fields import Names
 from fidelitas.languages.logs.pulse import Pulse
@@ -26,7 +26,7 @@ _TELLING = frozenset(kind.encode() for kind in TELLING)
 _RECORD = re.compile(rb"(?:node=(\S+) )?type=([A-Z0-9_]+) msg=audit\(((\d{1,10})\.(\d{3}):\d+)\): ?(.*)\Z")
 _FIRST = re.compile(rb"(?:node=\S+ )?type=[A-Z0-9_]+ msg=audit\(\d{1,10}\.\d{3}:\d+\):")
 _LEARNT = frozenset({b"USER_START", b"USER_LOGIN"})
-_CALL, _AS_ROOT = b"SYSCALL", b" euid=0 "
+_CALL, _AS_ROOT = SYSTEM_CALL.encode(), b" euid=0 "
 _MOST_CALLS, _LONGEST_CALL = 1000, 4096
 _MOST_KEPT, _LONGEST_KEPT = 10_000, 500
 
@@ -37,7 +37,7 @@ def is_audit_log(start: bytes) -> bool:
 
 
 class AuditReader:
-    """Reads one audit log, of one host or of many (``node=``); accounts' names are learned from records that tell their numbers, too."""
+    """Reads one audit log, of one host or of many (``node=``); accounts' names are learned from records that state their numbers, too."""
 
     def __init__(
         self,
@@ -47,13 +47,13 @@ class AuditReader:
         pulse: Pulse | None = None,
         aside: Passing | None = None,
     ) -> None:
-        """`share` is whose records are read; `pulse` takes when those were written that tell of privilege, `aside` what they tell."""
+        """`share` is whose records are read; `pulse` takes when those were written that concern privilege, `aside` what they say."""
         self._origin = origin
         self._names = AuditNames(names or Names({}))
         self._share, self._ours = share, OfShare(share)
         self._pulse, self._aside = pulse or Pulse(), aside
         self._calls: dict[tuple[bytes | None, bytes], bytes] = {}  # system calls with root's rights, by host, time and number
-        self._plain: dict[tuple[object, ...], Any] = {}  # by what an event tells, what the taker of plain ones made of it
+        self._plain: dict[tuple[object, ...], Any] = {}  # by what an event says, what the taker of plain ones made of it
         self._unread = Unread()
 
     @property
@@ -72,16 +72,14 @@ class AuditReader:
         for block in blocks:
             for at, line in numbered_lines(block, number):
                 kind = _kind_of(line)
-                if kind in _TELLING or not kind:
-                    if kind == _CALL and _AS_ROOT not in line:
-                        continue
+                if (kind in _TELLING or not kind) and (kind != _CALL or _AS_ROOT in line):
                     event = self._read(line, at)
                     if event is not None and not self._passes(event):
                         yield event
             number += count_lines(block)
 
     def _read(self, line: bytes, number: int) -> Event | None:
-        """Return what a record tells, if anything; a line that is no record is noted."""
+        """Return what a record says of privilege, if anything; a line that is no record is noted."""
         found = _RECORD.match(line)
         if found is None:
             self._unread.see(number, line)

@@ -1,4 +1,4 @@
-"""What a record of the audit log tells, as an event: who did it by the log-in user ID, which su and sudo do not change."""
+"""What a record of the audit log says, as an event: who did it by the log-in user ID, which su and sudo do not change."""
 
 import re
 from collections.abc import Callable, Mapping
@@ -19,7 +19,7 @@ _CHANGES = frozenset(
 _VOUCHES = "sshd"
 _SESSIONS = {"USER_START": EventKind.OPENED, "USER_END": EventKind.CLOSED}
 _SWITCHES = frozenset({"su", "sudo", "pkexec", "doas"})
-# Parts of a change that another record tells as a whole.
+# Parts of a change that another record states as a whole.
 _PARTS = re.compile(r"shadow|home directory|/etc/|mail file")
 # The same change in the words that the account tools themselves use for it.
 _MEMBERSHIP = (
@@ -27,7 +27,7 @@ _MEMBERSHIP = (
     (re.compile(r"delet(?:e|ing)[ -]user[ -]from[ -]group"), "removed from the group", Change.MEMBER_REMOVED),
 )
 _CONFIGURATION = frozenset({"CONFIG_CHANGE", "DAEMON_END", "DAEMON_ABORT", "DAEMON_CONFIG"})
-# System calls tell nothing, but for what the next record of the same event says.
+# System calls say nothing, but for what the next record of the same event says.
 SYSTEM_CALL, _ARGUMENTS = "SYSCALL", "EXECVE"
 # The records that events are read from; all others are passed over.
 TELLING = frozenset({"USER_CMD", "USER_AUTH", "USER_LOGIN", SYSTEM_CALL, _ARGUMENTS, *_SESSIONS, *_CHANGES, *_CONFIGURATION})
@@ -49,7 +49,7 @@ class _Said(NamedTuple):
 
 
 def event_of(kind: str, fields: Mapping[str, str], call: Mapping[str, str], named: Named) -> Event | None:
-    """Return what a record tells, without when and where; nothing of one that tells of no privilege.
+    """Return what a record says, without when and where; nothing of one that concerns no privilege.
 
     `call` are the fields of who did it: the record's own, or those of the system call that it belongs to.
     """
@@ -77,7 +77,7 @@ def event_of(kind: str, fields: Mapping[str, str], call: Mapping[str, str], name
 
 
 def read_record_within(message: str) -> Event | bool:
-    """Return what a record tells that is a message of another log; where it tells nothing, whether it is a record.
+    """Return what a record says that is a message of another log; where it says nothing, whether it is a record.
 
     An account of which it has the number alone is called by that, ``#1001``.  Programs that ran as their owner are not among them: these
     take two records.
@@ -102,7 +102,7 @@ def time_of(seconds: str | bytes, thousandths: str | bytes) -> datetime:
 
 
 def _told(kind: str, fields: Mapping[str, str], program: str, call: Mapping[str, str], named: Named) -> _Said | None:
-    """Return what a record tells: kind, target, command and reason."""
+    """Return what a record says: kind, target, command and reason."""
     succeeded = fields.get("res", "success") in ("success", "1", "yes")
     account = fields.get("acct", "") or named(fields, "id")
     if kind == "USER_CMD":

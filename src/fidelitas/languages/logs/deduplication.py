@@ -123,7 +123,7 @@ class Deduplication:
         twin = next((other for other in islice(self._alike.get(keys[0], _NONE).values(), _MOST_ALIKE) if other.fits(one)), None)
         for key in keys[1:] if twin is None else ():
             some = islice(self._alike.get(key, _NONE).values(), _MOST_ALIKE)
-            twin = next((other for other in some if other.fits(one) and _may_be_one(other.one.event, one.event)), None)
+            twin = next((other for other in some if other.fits(one) and _may_be_one(other.one, one)), None)
         self._count += 1
         if twin is None:
             twin = _Held(one, keys, self._count, self._newest.get(one.family))
@@ -168,20 +168,24 @@ _NONE: dict[int, _Held] = {}
 
 def _keys(event: Event) -> tuple[object, ...]:
     """Return what is the same where two logs tell one event; a use has a second one without its account, whose number a log may have."""
+    key = _key(event)
     if (event.kind is EventKind.USED or event.kind is EventKind.REFUSED) and event.terminal and event.command:
-        host = short_host_name(event.host or event.place.subject)
-        written = _written(event.command)
-        return (host, event.kind, event.account, written), (host, event.kind, written, event.terminal, "")
-    return (_key(event),)
+        host, kind, _, written = key
+        return key, (host, kind, written, event.terminal, "")
+    return (key,)
 
 
-def _may_be_one(event: Event, other: Event) -> bool:
-    """Return whether two uses of one command on one terminal are of one account, of which a log has the number alone."""
-    named = (event.account[:1] == _NUMBER) != (other.account[:1] == _NUMBER)
-    return named and (event.pid == other.pid or None in (event.pid, other.pid))
+def _may_be_one(use: Sourced, other: Sourced) -> bool:
+    """Return whether two uses of one command on one terminal are of one account, of which a log has the number alone.
+
+    They are of one moment, whenever sudo was called: a terminal is someone else's later.
+    """
+    event, second = use.event, other.event
+    named = (event.account[:1] == _NUMBER) != (second.account[:1] == _NUMBER)
+    return named and abs(use.at - other.at) <= _WITHIN and (event.pid == second.pid or None in (event.pid, second.pid))
 
 
-def _key(event: Event) -> object:
+def _key(event: Event) -> tuple[object, ...]:
     """Return what is the same where two logs tell one event: the audit log knows no target of sudo, and words changes its own way."""
     host = short_host_name(event.host or event.place.subject)
     if event.kind is EventKind.USED or event.kind is EventKind.REFUSED:
