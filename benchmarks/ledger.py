@@ -159,8 +159,12 @@ def answers(place: Path) -> None:
     ask(place, "holders --account person7, again", "holders", "--account", "person7", wanted="<= 1.5 s")
     ask(place, "holders --right root --on host17", "holders", "--right", "root", "--on", "host17", wanted="<= 1 s")
     ask(place, "findings --severity high", "findings", "--severity", "high", wanted="<= 3 s")
+    ask(place, "why person7", "why", "person7", wanted="<= 2 s")
     ask(place, "why person7 host17", "why", "person7", "host17", wanted="<= 2 s")
     ask(place, "accounts host17", "accounts", "host17", wanted="<= 1 s")
+    ask(place, "holders, who has full control of how many", "holders")
+    ask(place, "holders, again", "holders")
+    ask(place, "leaver person7, which reads what is on each host", "leaver", "person7")
 
 
 if __name__ == "__main__":

@@ -1,6 +1,7 @@
 """What is kept of hosts: a remembered host answers as a judged one, whatever is asked, whatever was done to what is kept."""
 
 import random
+import re
 from collections.abc import Callable, Container, Iterable, Iterator, Mapping
 from datetime import UTC, datetime, timedelta
 from io import BytesIO
@@ -19,21 +20,25 @@ from fidelitas.conclusions.typed import FINDINGS, ConclusionError, decode, encod
 from fidelitas.conclusions.use import UseMemory
 from fidelitas.demo import write_estate
 from fidelitas.engines.local import on_all_cores
-from fidelitas.evidence import Bundle, Item, Listing, make_bundle, read_bundle
+from fidelitas.evidence import Bundle, Item, Listing, MissingItem, make_bundle, read_bundle
 from fidelitas.facts import DirectorySource, Gap
 from fidelitas.findings import Finding
 from fidelitas.judging import judge_host
 from fidelitas.languages.directory import read_directory
+from fidelitas.languages.evidence import NothingRead
 from fidelitas.ledger import Ledger, StoredEvidence
 from fidelitas.logbook import EventFilter, HostLogs, Logbook, host_logs, read_logbook
 from fidelitas.logbook_memory import LogbookMemory
+from fidelitas.reports.account import account_blocks
 from fidelitas.reports.usage_views import VIEWS, UsageAnswer
+from fidelitas.reports.why import why_blocks
 from fidelitas.rights import Holding, HostRights, PrincipalKind, SubjectRights
 from fidelitas.rights.accounts.nesting import Nesting
 from fidelitas.rights.estate.renaming import Renaming, renamed
 from fidelitas.rights.graph.full_control import full_control_by
 from fidelitas.sources import from_file
 from fidelitas.sources.directory import from_ldif
+from fidelitas.sources.logs import logs_at
 from fidelitas.usage import Grants
 from support import GROUP, NOW, PASSWD, Put, bundle, fidelitas
 from test_directory_access import domain, sssd
@@ -92,7 +97,7 @@ def everything(one: SubjectRights, names: Iterable[str]) -> Iterator[object]:
     yield "rights", one.own_rights(), full
     yield "furthest", one.furthest_of_accounts()
     for name in names:
-        yield name, one.knows(name), one.holdings_of(name), one.held_by(name), sorted(one.belongs_to(name))
+        yield name, one.knows(name), one.meant_by(name), one.holdings_of(name), one.held_by(name), sorted(one.belongs_to(name))
     if isinstance(one, HostRights):
         yield "names", sorted(one.names())
         groups = {holding.principal.name for holding in one.holdings if holding.principal.kind is PrincipalKind.GROUP}
@@ -105,13 +110,75 @@ def everything(one: SubjectRights, names: Iterable[str]) -> Iterator[object]:
             if (who := here.get(held.principal.name)) and who.of_directory is (held.principal.subject != one.subject)
         ]
         assert one.furthest_of_accounts() == {held.principal.name: held for held in reversed(listed)}
-        yield "summary", one.summary, one.host_name, sorted(one.comments()), one.facts.policy, list(one.opening_keys)
+        yield "with groups", {name: one.with_groups(name) for name in (*names, *here)}
+        yield "summary", one.summary, one.host_name, list(one.comments()), one.facts.policy, list(one.opening_keys)
 
 
 def answers(found: Audit) -> dict[str, list[object]]:
     names = sorted({name for one in found.subjects for name in one.names()} | {"nobody-is-called-so", "%none", "amara", "%crew"})
     names += sorted({alias for one in found.subjects for held in one.holdings for alias in held.principal.aliases} - set(names))
     return {one.subject: list(everything(one, names)) for one in found.subjects}
+
+
+def test_why_shows_hosts_of_which_the_same_is_to_be_said_once_and_judges_none(tmp_path: Path) -> None:
+    """Hosts of which the same is to be said are together, whether they are remembered or judged; those where nothing is held are named."""
+    made = of_directory()[1]
+    rules = {"plover": "amara ALL=(ALL) ALL\n", "dunlin": "bruno ALL=(ALL) ALL\n"}
+    bundles = [from_ldif(LDIF.encode(), "saltmarsh").bundle]
+    for bird, rule in rules.items():
+        bundles += [replace(bundle(rule, USES_DIRECTORY), name=f"{bird}{number:02}") for number in range(14)]
+    bundles += [replace(made, name="knot")]
+    ledger = Ledger(tmp_path / "ledger")
+    ledger.add(bundles, NOW)
+    audit(ledger.newest())
+    stored = ledger.newest()
+    stored.evidence = None  # type: ignore[method-assign, assignment]  # nothing is to be read
+    for subjects in (audit(InMemory(bundles)).hosts, audit(stored).hosts):
+        shown = [(block.headline, [f"{row.label} {row.text}" for row in block.rows]) for block in why_blocks("amara", subjects)]
+        heads = [head for head, _ in shown if head.startswith("amara on")]
+        assert heads == ["amara on knot", "amara on plover00", "amara on 14 more subjects that know it"]
+        assert shown[0][1] == [" person, user ID 5000, login not known: the shadow file was not read, groups tides"]
+        also = next(row for _, rows in shown for row in rows if row.startswith("the same on"))
+        assert also == "the same on " + " ".join(f"plover{number:02}" for number in range(1, 13)) + " and 1 more"
+        assert shown[-1][1] == [" holds no elevated right", " " + " ".join(f"dunlin{number:02}" for number in range(12)) + " and 2 more"]
+    out = fidelitas("why", "amara", "--ledger", tmp_path / "ledger", cwd=tmp_path).out
+    assert (out.count("amara on "), also in re.sub(r"\s+", " ", out)) == (3, True)
+
+
+def test_evidence_that_is_lost_is_one_gap_however_often_it_is_asked_for(tmp_path: Path) -> None:
+    ledger = Ledger(tmp_path / "ledger")
+    ledger.add(of_directory(), NOW)
+    audit(ledger.newest())
+    stored = ledger.newest()
+    (host, *_) = audit(stored).hosts
+    lost = MissingItem(path="the evidence", reason="it is missing")
+    stored.evidence = lambda name: NothingRead(name, NOW, gaps=(lost,))  # type: ignore[method-assign, assignment, return-value]
+    assert isinstance(host, RememberedHost)
+    for _ in range(2):
+        assert host.population.identities == ()
+        host.forget()
+    assert [gap.why for gap in host.troubles] == ["it is missing"]
+
+
+def test_the_page_of_an_account_is_shown_once_for_hosts_on_which_it_is_the_same() -> None:
+    files = {"/etc/group": GROUP, "/etc/sudoers": "%sudo ALL=(ALL) ALL\n"}
+    estate = [bundle(None, files, name=name) for name in ("dunlin", "knot", "plover")]
+    estate.append(bundle(None, {**files, "/etc/group": GROUP.replace("gauges:x:3001:rada", "gauges:x:3001:rada,ines")}, name="tern"))
+    _, *pages = account_blocks("ines", audit(InMemory(estate)).subjects)
+    assert [page.headline for page in pages] == ["dunlin", "tern"]
+    assert [[row.text for row in page.rows if row.label == "the same on"] for page in pages] == [["knot plover"], []]
+
+
+def test_hosts_of_which_the_log_says_another_thing_are_shown_apart(tmp_path: Path) -> None:
+    group = GROUP.replace("sudo:x:27:ines", "sudo:x:27:ines,tomas")
+    estate = [bundle("%sudo ALL=(ALL) ALL\n", {"/etc/group": group}, name=name) for name in ("knot", "plover", "dunlin")]
+    log = tmp_path / "auth.log"
+    log.write_text("2026-11-19T06:00:00+00:00 plover usermod[7]: add 'tomas' to group 'sudo'\n")
+    (found,) = logs_at([log], "plover")
+    book = read_logbook([HostLogs(subject="plover", logs=found)])
+    grants = {name: use.grants for name, use in book.hosts.items()}
+    headlines = [block.headline for block in why_blocks("tomas", audit(InMemory(estate)).hosts, grants) if " on " in block.headline]
+    assert headlines == ["tomas on dunlin", "tomas on plover"]
 
 
 @pytest.mark.parametrize("is_kept", [True, False])

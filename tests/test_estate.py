@@ -24,7 +24,8 @@ from fidelitas.reports.documents import holding_document
 from fidelitas.reports.findings import findings_document
 from fidelitas.rights import HostRights, rights_of
 from fidelitas.rights.accounts.nesting import Nesting
-from fidelitas.rights.estate.overlay import HostOverlay
+from fidelitas.rights.estate.overlay import FirstHost, HostOverlay, OwnDetails
+from fidelitas.rights.estate.renaming import renamed
 from fidelitas.rights.linux.host import policy_of
 from fidelitas.rights.linux.population import populate
 from fidelitas.rights.linux.sudo import EquivalenceClasses, grants
@@ -178,6 +179,20 @@ def test_a_host_told_from_its_twin_is_what_it_would_be_by_itself() -> None:
         assert (host.subject, shown(host), host.facts, host.gaps) == (alone.subject, shown(alone), alone.facts, alone.gaps)
         assert repr(host.facts.policy) == repr(alone.facts.policy)
         assert {name: host.held_by(name) for name in ("ines", "guest")} == {name: alone.held_by(name) for name in ("ines", "guest")}
+
+
+def test_of_a_twin_only_accounts_are_told_anew_that_are_not_just_as_the_directory_has_them() -> None:
+    people = {f"p{number}": 5000 + number for number in range(40)}
+    there = Nesting(directory({"wardens": list(people)}, people, {"wardens": 4000}))
+    first = rights_of(read_host(bundle("", {**USES_DIRECTORY, "/etc/group": GROUP + "tide::3100:p7\n"})), there)
+    own = OwnDetails(subject="redshank", host_name="redshank", taken=NOW, addresses=None, processes=None)
+    overlay = HostOverlay(FirstHost(first), own)
+    here = overlay.population
+    assert {name: overlay.account(name) for name in (*here.by_name, "nobody-is-called-so")} == {**here.by_name, "nobody-is-called-so": None}
+    assert overlay.account("p8") is first.account("p8")
+    assert here == renamed(first.population, first.subject, "redshank")
+    untouched = {who.name for who, before in zip(here.identities, first.population.identities, strict=True) if who is before}
+    assert untouched == {*people} - {"p7"}
 
 
 def test_findings_on_a_twin_name_the_twin() -> None:

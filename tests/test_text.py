@@ -1,5 +1,8 @@
 """Text that is safe to show."""
 
+import sys
+import unicodedata
+
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -26,6 +29,14 @@ from fidelitas.text import Place, byte_column, clipped, decode, escape_control
 )
 def test_what_a_terminal_would_obey_is_shown_instead(text: str, shown: str) -> None:
     assert escape_control(text) == shown
+
+
+def test_every_character_that_acts_is_shown_and_no_other() -> None:
+    """By the categories of Unicode; the blank that everyone types is one of none that acts."""
+    acting = {"Cc", "Cf", "Cs", "Co", "Cn", "Zl", "Zp", "Zs"}
+    every = (chr(code) for code in range(sys.maxunicode + 1))
+    wrong = [one for one in every if (escape_control(one) != one) is not (one != " " and unicodedata.category(one) in acting)]
+    assert wrong == []
 
 
 @given(st.binary())

@@ -391,7 +391,8 @@ class _Reading:
             return rights
         gaps = [lost] if lost is not None else rights.gaps if rights is not None else []
         if self._memory is not None:
-            self._memory.recall([name])[name].troubles.extend(gaps)
+            troubles = self._memory.recall([name])[name].troubles
+            troubles.extend(gap for gap in gaps if gap not in troubles)  # a host of many can be judged more than once
         return judge_host(NothingRead(name, evidence.taken), Context())
 
     def _judged(self, evidence: HostEvidence, context: Context) -> SubjectRights:

@@ -29,7 +29,7 @@ from fidelitas.rights import (
     rights_of,
     windows_rights_of,
 )
-from fidelitas.rights.estate.overlay import HostOverlay, OwnDetails, host_specific_key
+from fidelitas.rights.estate.overlay import FirstHost, HostOverlay, OwnDetails, host_specific_key
 
 __all__ = ["Context", "HostGroups", "Judge", "judge_directory", "judge_host", "judge_mariadb", "judge_postgresql", "judge_windows"]
 
@@ -97,19 +97,19 @@ class HostGroups:
     """Hosts by what their evidence states: of those that state the same one is judged, and speaks for the others."""
 
     def __init__(self) -> None:
-        self._known: dict[Hashable, dict[Hashable, HostRights]] = {}
+        self._known: dict[Hashable, dict[Hashable, FirstHost]] = {}
 
     def judge(self, evidence: HostEvidence, context: Context) -> HostRights:
         """Return the rights on a host, from those of another that states the same where there is one."""
         edits = tuple((edit.account, edit.group, edit.added) for edit in context.edits.get(evidence.subject, ()))
         alike = self._known.setdefault((content_digest(evidence), edits), {})
         own, one = _own(evidence), next(iter(alike.values()), None)
-        key = _key(one, own, context) if one is not None else None
+        key = _key(one.rights, own, context) if one is not None else None
         first = alike.get(key) if key is not None else None
         if first is not None:
             return HostOverlay(first, own)
         rights = judge_host(evidence, context)
-        alike[key or _key(rights, own, context) or evidence.subject] = rights
+        alike[key or _key(rights, own, context) or evidence.subject] = FirstHost(rights)
         return rights
 
 

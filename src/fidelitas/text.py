@@ -4,7 +4,6 @@ Knows nothing about any format.  Evidence is written by the people under audit: 
 auditor's screen, or a right-to-left mark that turns a line round.  `plain` is the one way from evidence to a screen.
 """
 
-import unicodedata
 from typing import NamedTuple
 
 __all__ = [
@@ -46,23 +45,20 @@ class Place(NamedTuple):  # a tuple, since every fact has one
         return f"{self.subject}:{self.in_file()}"
 
 
-# Categories that act instead of showing: controls, formats (right-to-left marks, joiners), surrogates (bytes that are not UTF-8),
-# private use, unassigned, line and paragraph separators; and blanks of any kind but the one that everyone types.
-_ACTING = {"Cc", "Cf", "Cs", "Co", "Cn", "Zl", "Zp", "Zs"}
-
-
 def escape_control(text: str) -> str:
-    """Return the text with everything that a terminal would obey rather than show written as an escape."""
-    if text.isascii() and text.isprintable():
-        return text
-    return "".join(_shown(character) for character in text)
+    """Return the text with everything that a terminal would obey rather than show written as an escape.
+
+    Python calls unprintable what acts instead of showing: controls, formats (right-to-left marks, joiners), surrogates (bytes that are not
+    UTF-8), private use, unassigned, line and paragraph separators; and blanks of any kind but the one that everyone types.
+    """
+    return text if text.isprintable() else "".join(map(_shown, text))
 
 
 def _shown(character: str) -> str:
     code = ord(character)
     if 0xDC80 <= code <= 0xDCFF:  # a byte that is not UTF-8, kept by surrogateescape
         return f"\\x{code - 0xDC00:02x}"
-    if character != " " and unicodedata.category(character) in _ACTING:
+    if not character.isprintable():
         return f"\\x{code:02x}" if code < 0x100 else f"\\u{code:04x}" if code < 0x10000 else f"\\U{code:08x}"
     return character
 

@@ -8,7 +8,7 @@ from fidelitas.cli.complete import subjects
 from fidelitas.cli.gaps import tell_gaps
 from fidelitas.cli.output import Output, format_option
 from fidelitas.cli.source import Source, source_options
-from fidelitas.reports.accounts import account_rows, accounts_report
+from fidelitas.reports.accounts import Accounts, accounts_report
 
 
 @click.command
@@ -20,6 +20,6 @@ from fidelitas.reports.accounts import account_rows, accounts_report
 def command(subject: str | None, kind: str | None, source: Source, output: Output, *, elevated: bool) -> None:
     """List the accounts of SUBJECT, or of all: kind, user and group IDs, groups, password, keys, last login, furthest right."""
     found = source.audit(subject).subjects
-    rows = account_rows(found, kind=kind, elevated=elevated)
-    output.report(accounts_report(rows, source.last_logins({one.subject for one in found}), datetime.now(UTC)), of=found)
+    accounts = Accounts(found, kind=kind, elevated=elevated)
+    output.report(accounts_report(accounts, source.last_logins({one.subject for one in found}), datetime.now(UTC)), of=found)
     tell_gaps(found)

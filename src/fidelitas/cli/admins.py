@@ -21,6 +21,5 @@ def command(subject: str | None, source: Source, output: Output) -> None:
     that are commented out, are shown as such.
     """
     found = source.audit(subject).subjects
-    evidence = {one.subject: bundles[-1] for one in found for _, bundles in source.evidence(one.subject) if bundles}
-    output.report(administration_report([administration_of(one, evidence.get(one.subject)) for one in found]), of=found)
+    output.report(administration_report([administration_of(one, source.newest_evidence(one.subject)) for one in found]), of=found)
     tell_gaps(found)

@@ -29,7 +29,7 @@ from fidelitas.conclusions.link_forms import (
 from fidelitas.conclusions.typed import ConclusionError, decode, encode
 from fidelitas.facts import DirectorySource
 from fidelitas.rights import Holding, HostRights, Identity, Link, Principal, PrincipalKind
-from fidelitas.rights.accounts.identity import AccountInBrief
+from fidelitas.rights.accounts.identity import AccountInBrief, AccountWithGroups
 from fidelitas.rights.accounts.nesting import Nesting
 from fidelitas.rights.graph.group_edges import GroupEdge, GroupEdges
 from fidelitas.rights.graph.links import sought
@@ -71,7 +71,7 @@ class _HoldersForm(msgspec.Struct, array_like=True):
     links: LinksForm
     by_node: list[HoldingForm]
     lent: _LentForm
-    accounts: dict[str, AccountInBrief]
+    accounts: dict[str, AccountWithGroups]
     members: dict[str, int]
     account_count: int
 
@@ -100,7 +100,7 @@ def encode_holders(host: HostRights) -> bytes | None:
     lent = _lent(host, table, classes)
     principals = {held.principal: None for held in host.by_node}
     names = [*(one.name for one in principals if one.kind is PrincipalKind.ACCOUNT), *lent.own]
-    accounts = {name: who.in_brief for name in names if (who := host.population.by_name.get(name)) is not None}
+    accounts = {name: who.with_groups for name in names if (who := host.population.by_name.get(name)) is not None}
     members = {one.name: host.member_count(one.name) for one in principals if one.kind is PrincipalKind.GROUP}
     whole = encode(_HoldersForm(host.subject, table.form(), by_node, lent, accounts, members, host.account_count))
     if whole is None:
@@ -166,9 +166,9 @@ class HoldersInBrief:
         names = {holder, *self.called(holder)}
         return any(sought(name) in self.kept.sought_by or self._takes(name) for name in names)
 
-    def called(self, holder: str) -> Sequence[str]:
-        """Return the accounts and groups of a directory that a name can mean."""
-        return self.nesting.meant_by(holder) if self.nesting is not None else ()
+    def called(self, holder: str, *, alike: bool = True) -> Sequence[str]:
+        """Return the accounts, and the groups as ``%name``, that the host takes of some directory and that a name can mean."""
+        return self.nesting.meant_by(holder, alike=alike) if self.nesting is not None else ()
 
     def _takes(self, name: str) -> bool:
         place = self.places.get(name)
@@ -232,6 +232,10 @@ class KeptHolders:
             ways = ((right, [way for way in by_link if way[0] in taken]) for right, by_link in self._read.lent.onward)
             yield from self._by_groups([(right, some) for right, some in ways if some]).held_by(account)
 
+    def comments(self) -> Mapping[str, str]:
+        """Return the accounts that the host takes of some directory, each with its comment."""
+        return self._nesting.comments if self._nesting is not None else {}
+
     def called(self, holder: str, *, alike: bool = True) -> Sequence[str]:
         """Return the accounts, and the groups as ``%name``, that the host takes of some directory and that a name can mean."""
         return self._nesting.meant_by(holder, alike=alike) if self._nesting is not None else ()
@@ -245,8 +249,17 @@ class KeptHolders:
         if principal.kind is not PrincipalKind.ACCOUNT:
             return None
         known = self._read.accounts.get(principal.name)
-        who = self._there.get(principal.name) if known is None else None
-        return known if who is None else who.in_brief
+        if known is not None:
+            return known.brief
+        who = self._there.get(principal.name)
+        return None if who is None else who.in_brief
+
+    def with_groups(self, account: str) -> AccountWithGroups | None:
+        """Return what stands over the routes of an account that holds something, ``None`` of others: of those no more is kept."""
+        known = self._read.accounts.get(account)
+        if known is not None or account not in self._numbers:
+            return known
+        return self._there[account].with_groups  # just as the directory has it, or it would be among the accounts
 
     def member_count(self, group: str) -> int | None:
         """Return how many accounts are in a group that holds something; ``None`` of any other."""

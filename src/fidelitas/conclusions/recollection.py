@@ -3,9 +3,12 @@
 Knows keys and types; where the bytes are kept is the business of an `AnswerStore`, such as a ledger.
 """
 
+from collections import deque
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from hashlib import blake2b
 from typing import TypeVar
+
+from msgspec.structs import replace
 
 from fidelitas.conclusions.holders import HoldersInBrief, KeptHolders, NestingOf, encode_holders
 from fidelitas.conclusions.remembered import RememberedHost
@@ -48,6 +51,8 @@ class Recollection:
         self._contents: dict[bytes, bytes | None] = {}  # who holds what, as it is kept: the last that were read
         self._in_brief: dict[bytes, HoldersInBrief | None] = {}
         self._holders: dict[bytes, KeptHolders | None] = {}
+        self._principals: dict[Principal, Principal] = {}  # one object of each that are equal
+        self._judged: deque[RememberedHost] = deque()  # the last that were judged again
         self._controls: dict[bytes, FullControl | None] = {}
         self._unread: dict[tuple[bytes, bytes], bytes | None] = {}  # what comes next, as it is kept, by sort and key of the host
         self._new: dict[bytes, bytes] = {}  # to be written
@@ -124,6 +129,11 @@ class Recollection:
         brief = self._brief_of(like) if like not in self._holders else None
         return brief is not None and not brief.may_hold(holder)
 
+    def called(self, like: bytes, holder: str, *, alike: bool) -> Sequence[str] | None:
+        """Return whom a host takes of a directory that a name can mean, or ``None`` where that is not kept."""
+        known = self._holders.get(like) or self._brief_of(like)
+        return None if known is None else known.called(holder, alike=alike)
+
     def in_brief(self, like: bytes, principal: Principal) -> AccountInBrief | None:
         """Return what a list of holders shows of a holder that was asked about on the host of a key; raises `KeyError` of another."""
         return self._briefs[like, principal]
@@ -154,8 +164,15 @@ class Recollection:
         """Return who has full control of the host of a key, or ``None`` where that is not kept."""
         if like not in self._controls:
             content = self._content_of(b"control", like)
-            self._controls[like] = None if content is None else _read(content, FullControl)
+            found = None if content is None else _read(content, FullControl)
+            self._controls[like] = None if found is None else self._with_one_of_each(found)
         return self._controls[like]
+
+    def _with_one_of_each(self, control: FullControl) -> FullControl:
+        """Return the same with one object for each holder: thousands of hosts have those of a directory, and are put together."""
+        one_of = self._principals.setdefault
+        granted, obtaining = (frozenset([one_of(one, one) for one in some]) for some in (control.granted, control.obtaining))
+        return replace(control, granted=granted, obtaining=obtaining)
 
     def note_full_control(self, like: bytes, found: FullControl) -> None:
         """Keep that."""
@@ -183,6 +200,12 @@ class Recollection:
     def _nesting_of(self, sources: tuple[DirectorySource, ...], host: str) -> Nesting | None:
         found = self._context.takings.of(sources, host)
         return None if found is None else found[0]
+
+    def note_judged(self, host: RememberedHost) -> None:
+        """Hold that a host was judged again: of many hosts the first are to forget it."""
+        self._judged.append(host)
+        if len(self._judged) > _MOST_HELD:
+            self._judged.popleft().forget()
 
     def findings_of(self, host: RememberedHost) -> list[Finding] | None:
         """Return the findings on a host, or ``None`` where they are not kept."""
@@ -255,13 +278,15 @@ class Recollection:
     def _conclusion(self, host: HostRights) -> Conclusion:
         local = {who.name for who in host.population.effective if not who.of_directory}
         groups = {f"%{group.name}" for group in host.facts.groups}
+        own = dict(host.account_states())
         return Conclusion(
             taken_by=host.taken_by,
             live=host.live,
             gaps=host.gaps,
             summary=host.summary,
             names=frozenset(local | groups),
-            accounts=dict(host.account_states()),
+            accounts=own,
+            comments={name: comment for name, comment in host.comments() if comment and name in own},
         )
 
     def _put(self, key: bytes, value: object) -> None:

@@ -8,13 +8,14 @@ from contextlib import suppress
 from copy import copy
 from datetime import datetime
 from functools import cached_property
+from itertools import chain
 from typing import Protocol, TypeVar, cast
 
 from fidelitas.conclusions.holders import KeptHolders
 from fidelitas.conclusions.typed import Conclusion, Share
 from fidelitas.facts import AuthorizedKey, FileState, Gap, HostFacts, PrivateKey, Programs
 from fidelitas.rights import Holding, HostRights, Identity, Population, Principal, SubjectRights
-from fidelitas.rights.accounts.identity import AccountInBrief
+from fidelitas.rights.accounts.identity import AccountInBrief, AccountWithGroups
 from fidelitas.rights.estate.renaming import renamed
 from fidelitas.rights.graph.full_control import FullControl
 from fidelitas.rights.graph.group_edges import GroupEdges
@@ -38,6 +39,9 @@ class Memory(Protocol):
     def in_brief(self, like: bytes, principal: Principal, /) -> AccountInBrief | None:
         """Return what a list of holders shows of a holder that was asked about on the host of a key; raises `KeyError` of another."""
 
+    def called(self, like: bytes, holder: str, /, *, alike: bool) -> Sequence[str] | None:
+        """Return whom a host takes of a directory that a name can mean, or ``None`` where that is not kept."""
+
     def full_control_of(self, like: bytes, /) -> FullControl | None:
         """Return who has full control of the host of a key, or ``None`` where that is not kept."""
 
@@ -46,6 +50,9 @@ class Memory(Protocol):
 
     def holders_of(self, like: bytes, /) -> KeptHolders | None:
         """Return who holds what on the host of a key, or ``None`` where that is not kept."""
+
+    def note_judged(self, host: "RememberedHost", /) -> None:
+        """Hold that a host was judged again: of many hosts the first are to forget it."""
 
 
 class RememberedHost(HostRights):
@@ -140,11 +147,12 @@ class RememberedHost(HostRights):
 
     def meant_by(self, holder: str) -> list[str]:
         """Return what those are called here that a name can mean."""
-        kept = self._kept
-        if kept is None:
-            return self.judged.meant_by(holder)
         own = [holder] if holder in self.conclusion.names else []
-        return list(dict.fromkeys([*own, *self._taken_here(kept, holder)])) or ([holder] if self.holdings_of(holder) else [])
+        called = self._memory.called(self.key, holder, alike=not own)
+        if called is None:
+            return self.judged.meant_by(holder)
+        taken = (name for name in called if name not in self.conclusion.accounts)  # its own are in the place of those
+        return list(dict.fromkeys([*own, *taken])) or ([holder] if self.holdings_of(holder) else [])
 
     def taken_from(self, directory: str, name: str) -> list[str]:
         """Return the accounts here that come from a directory and can be meant by a name."""
@@ -152,11 +160,6 @@ class RememberedHost(HostRights):
         if kept is None:
             return self.judged.taken_from(directory, name)
         return [account for account in kept.taken_from(directory, name) if account not in self.conclusion.accounts]
-
-    def _taken_here(self, kept: KeptHolders, holder: str) -> list[str]:
-        """Return the accounts and groups of a directory that a name can mean, but for those in whose place the host has its own."""
-        alike = holder not in self.conclusion.names
-        return [name for name in kept.called(holder, alike=alike) if name not in self.conclusion.accounts]
 
     @property
     def _kept(self) -> KeptHolders | None:
@@ -216,6 +219,12 @@ class RememberedHost(HostRights):
         kept = self._kept
         return self.judged.in_brief(principal) if kept is None else kept.in_brief(principal)
 
+    def with_groups(self, account: str) -> AccountWithGroups | None:
+        """Return what stands over the routes of one of its accounts, ``None`` of any other name."""
+        kept = self._kept
+        known = None if kept is None else kept.with_groups(account)
+        return self.judged.with_groups(account) if known is None else known
+
     @property
     def account_count(self) -> int:
         """How many accounts it has."""
@@ -245,12 +254,18 @@ class RememberedHost(HostRights):
     @cached_property
     def _alone(self) -> HostRights:
         """The host, judged now, as it is without the others."""
+        self._memory.note_judged(self)
         return self._judge()
+
+    def forget(self) -> None:
+        """Let what was judged again go: of thousands of hosts it cannot be held."""
+        for name in ("judged", "_alone"):
+            self.__dict__.pop(name, None)
 
     def joined_with(self, from_elsewhere: tuple[Holding, ...]) -> HostRights:
         """Return the same host with what accounts of other hosts hold on it."""
         joined = copy(self)
-        joined.__dict__.pop("judged", None)
+        joined.forget()
         joined.from_elsewhere = from_elsewhere
         return joined
 
@@ -291,11 +306,19 @@ class RememberedHost(HostRights):
 
     def comments(self) -> Iterator[tuple[str, str]]:
         """Yield every account with its comment."""
-        return self.judged.comments()
+        kept, own = self._kept, self.conclusion
+        if kept is None:
+            return self.judged.comments()
+        taken = ((name, comment) for name, comment in kept.comments().items() if name not in own.accounts)
+        return chain(((name, own.comments.get(name, "")) for name in own.accounts), taken)
 
     def identity(self, principal: Principal) -> Identity | None:
         """Return the account behind a principal, if it is one."""
         return self.judged.identity(principal)
+
+    def account(self, name: str) -> Identity | None:
+        """Return one of its accounts by its name."""
+        return self.judged.account(name)
 
     @property
     def files(self) -> tuple[FileState, ...]:

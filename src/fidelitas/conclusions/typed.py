@@ -95,6 +95,7 @@ class Conclusion(Struct, frozen=True, kw_only=True):
     summary: HostSummary
     names: frozenset[str]
     accounts: dict[str, bool | None]  # its own, each with whether someone can log in by it
+    comments: dict[str, str]  # what is noted of those, where anything is
 
 
 def encode(value: object) -> bytes | None:

@@ -58,7 +58,7 @@ def _fingerprints(accounts: Iterable[tuple[SubjectRights, str]]) -> Iterator[str
     """Yield the keys that are the person's: those that open their accounts, and the private ones in their homes."""
     for one, name in accounts:
         if isinstance(one, HostRights):
-            who = one.population.by_name.get(name)
+            who = one.account(name)
             home = who.account.home.rstrip("/") if who is not None and who.account is not None else ""
             yield from (key.fingerprint for account, key in one.opening_keys if account == name)
             mine = (key for key in one.private_keys if home and key.path.startswith(f"{home}/"))

@@ -33,7 +33,7 @@ def key_steps(rights: HostRights, accounts: set[str], fingerprints: set[str]) ->
 
 
 def _linux(rights: HostRights, account: str) -> Iterator[Step]:
-    who = rights.population.by_name.get(account)
+    who = rights.account(account)
     if who is None:
         return
     name = shlex.quote(account)

@@ -78,7 +78,7 @@ def profiles(subjects: Iterable[SubjectRights], people: Sequence[MappedPerson], 
 
 def _taken(one: SubjectRights, account: str) -> dict[str, str]:
     """Return the directory of each membership that a host takes of one: on all hosts that do so it is one and the same."""
-    who = one.population.by_name.get(account) if isinstance(one, HostRights) else None
+    who = one.account(account) if isinstance(one, HostRights) else None
     return {} if who is None else {f"%{one.group.name}": one.place.subject for one in who.memberships if one.nested}
 
 

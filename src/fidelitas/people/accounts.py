@@ -1,32 +1,33 @@
 """The accounts of a person on each subject, and what they hold: also as accounts of another host, by a key or a socket."""
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from fidelitas.people.map import MappedPerson
-from fidelitas.rights import DirectoryRights, Holding, HostRights, PrincipalKind, SubjectRights
+from fidelitas.rights import DirectoryRights, Holding, HostRights, PrincipalKind, SubjectRights, marked
 
 __all__ = ["PersonalAccounts"]
 
 
 class _Known(Struct, frozen=True):
-    """A subject with the names of its accounts."""
+    """A subject with the names of its accounts, and whether accounts of others hold something on it."""
 
     subject: SubjectRights
     names: frozenset[str]
+    is_reached: bool
 
 
 class PersonalAccounts:
     """Finds what is a person's on some subjects; indexes are made once for all people."""
 
     def __init__(self, subjects: Iterable[SubjectRights]) -> None:
-        self._known = [_Known(one, frozenset({*one.names(), *(name for name, _ in one.comments())})) for one in subjects]
+        self._known = list(_known(subjects))
         self._elsewhere: dict[str, list[tuple[SubjectRights, Holding]]] = {}
         for known in self._known:
-            for holding in _by_themselves(known.subject):
-                if holding.principal.kind is PrincipalKind.ELSEWHERE:
-                    self._elsewhere.setdefault(str(holding.principal), []).append((known.subject, holding))
+            for holding in _from_elsewhere(known.subject) if known.is_reached else ():
+                self._elsewhere.setdefault(str(holding.principal), []).append((known.subject, holding))
 
     def of(self, person: MappedPerson) -> list[tuple[SubjectRights, str]]:
         """Return a person's accounts, subject by subject; of a database that has accounts for hosts, those of every host."""
@@ -41,9 +42,20 @@ class PersonalAccounts:
         return [found for one, name in accounts for found in self._elsewhere.get(f"{name}@{one.subject}", ())]
 
 
-def _by_themselves(one: SubjectRights) -> Sequence[Holding]:
-    """Return the holdings of a subject, without those that accounts of a directory have by their groups alone: there are thousands."""
-    return (*one.by_node, *one.from_elsewhere) if isinstance(one, HostRights) else one.holdings
+def _known(subjects: Iterable[SubjectRights]) -> Iterator[_Known]:
+    """Yield what is known of subjects; of those that state the same it is found once."""
+    found: dict[object, _Known] = {}
+    for mark, one in marked(subjects):
+        if mark not in found:
+            names = frozenset({*one.names(), *(name for name, _ in one.comments())})
+            found[mark] = _Known(one, names, bool(_from_elsewhere(one)))
+        yield replace(found[mark], subject=one)
+
+
+def _from_elsewhere(one: SubjectRights) -> list[Holding]:
+    """Return what accounts of others hold on a subject; what groups of a directory give to its accounts need not be looked through."""
+    held = (*one.by_node, *one.from_elsewhere) if isinstance(one, HostRights) else one.holdings
+    return [holding for holding in held if holding.principal.kind is PrincipalKind.ELSEWHERE]
 
 
 def _names(known: _Known, person: MappedPerson) -> set[str]:

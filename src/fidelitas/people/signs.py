@@ -19,7 +19,7 @@ def signs_of(subject: SubjectRights, comments: Mapping[str, str]) -> dict[str, A
 def _signs(subject: SubjectRights, name: str, comment: str, keys: list[tuple[str, str]]) -> AccountSigns:
     uid, mail, employee = None, "", ""
     if isinstance(subject, HostRights):
-        who = subject.population.by_name.get(name)
+        who = subject.account(name)
         uid = who.uid if who is not None else None
     elif isinstance(subject, DirectoryRights) and name in subject.accounts:
         stated = subject.accounts[name]

@@ -1,13 +1,16 @@
 """The page of an account or a group: on each subject what it is, its groups or members, and all that it may do; and the JSON document."""
 
 import shlex
-from collections.abc import Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from typing import Any
+
+from msgspec.structs import replace
 
 from fidelitas.reports.blocks import Block, Row
 from fidelitas.reports.documents import holding_document
 from fidelitas.reports.group import group_documents, group_page
 from fidelitas.reports.holders import Filter, holders_table, selected
+from fidelitas.reports.numbers import first_names
 from fidelitas.reports.report import Report
 from fidelitas.reports.standing import standing_on
 from fidelitas.reports.subjects import words_of
@@ -45,8 +48,19 @@ def account_blocks(name: str, subjects: Sequence[SubjectRights]) -> list[Block]:
     )
     counted = [(len(here), "host"), (sum(bool(known[one.subject]) for one in others), "other subject")]
     shown = " and ".join(f"{count} {what}{'' if count == 1 else 's'}" for count, what in counted if count)
-    pages = [block for one in (*hosts, *others) for block in known[one.subject]]
+    pages = _together([(one.subject, known[one.subject]) for one in (*hosts, *others) if known[one.subject]])
     return [Block(f"{name} on {shown}", tuple(Row(text) for text in comments)), *pages]
+
+
+def _together(pages: Iterable[tuple[str, list[Block]]]) -> Iterator[Block]:
+    """Yield pages, those of subjects on which an account is the same as one."""
+    alike: dict[object, list[tuple[str, list[Block]]]] = {}
+    for subject, page in pages:
+        said = tuple((block.headline.removeprefix(subject), block.rows) for block in page)
+        alike.setdefault(said, []).append((subject, page))
+    for (_, (first, *further)), *rest in alike.values():
+        also = (Row(first_names([subject for subject, _ in rest]), label="the same on"),) if rest else ()
+        yield from (replace(first, rows=(*also, *first.rows)), *further)
 
 
 def _page(one: SubjectRights, name: str) -> list[Block]:

@@ -2,9 +2,11 @@
 
 from collections.abc import Sequence
 
-__all__ = ["counted", "first_rights", "listed"]
+__all__ = ["counted", "first_names", "first_rights", "listed"]
 
 _MOST_RIGHTS = 4
+# So many subjects are named where several are shown together.
+_MOST_NAMES = 12
 
 _PLURALS = {
     "person": "people",
@@ -39,3 +41,8 @@ def listed(names: Sequence[str], most: int, noun: str) -> str:
     if len(names) <= most:
         return " ".join(names)
     return f"{' '.join(names[:most])} and {len(names) - most} more" if noun == "more" else counted(len(names), noun)
+
+
+def first_names(subjects: Sequence[str]) -> str:
+    """Return the first of some subjects by name, and how many more there are."""
+    return listed(sorted(subjects), _MOST_NAMES, "more")

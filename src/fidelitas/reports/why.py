@@ -1,13 +1,14 @@
 """Every route of one account, link by link, each with file and line: as blocks, and as the JSON document `why`."""
 
 import shlex
-from collections.abc import Sequence
-from typing import Any
+from collections.abc import Iterable, Sequence
+from typing import Any, NamedTuple
 
 from fidelitas.reports.blocks import Block, Row
 from fidelitas.reports.documents import holding_document
 from fidelitas.reports.drawing import DrawnRoute, Step
 from fidelitas.reports.holders import Filter, holders_table, selected
+from fidelitas.reports.numbers import counted, first_names
 from fidelitas.reports.object_holders import object_answer
 from fidelitas.reports.provenance import UNTOLD, Provenance, since_line
 from fidelitas.reports.report import Report
@@ -15,12 +16,15 @@ from fidelitas.reports.sentences import asking, link_clause
 from fidelitas.reports.standing import standing_on
 from fidelitas.reports.subjects import words_of
 from fidelitas.rights import Holding, PrincipalKind, Route, Strength, SubjectRights
+from fidelitas.rights.estate.renaming import renamed
 from fidelitas.usage import Grants
 
 __all__ = ["why_blocks", "why_document", "why_report"]
 
 # What a reader follows of one holding; the rest is counted, and all of it is in the JSON.
 _MOST_SHOWN = 8
+# Of more hosts on which an account holds nothing none is described; of more hosts a listing is named, too.
+_MOST_BARE, _MOST_READ = 3, 12
 
 
 def why_report(account: str, hosts: Sequence[SubjectRights], provenance: Provenance = UNTOLD, path: str = "") -> Report:
@@ -49,23 +53,80 @@ def _drawn(holding: Holding, route: Route) -> DrawnRoute:
 
 
 def _onward(account: str, hosts: Sequence[SubjectRights]) -> list[str]:
-    where = f" --on {hosts[0].subject}" if len(hosts) == 1 else ""
-    return [f"fidelitas account {shlex.quote(account)}{where}"] if not account.startswith("any ") else []
+    name, several = shlex.quote(account), len(hosts) > 1
+    where = "" if several else f" --on {hosts[0].subject}"
+    page = [f"fidelitas account {name}{where}"] if not account.startswith("any ") else []
+    listing = [f"every holding in a row: fidelitas holders --account {name} --each"] if len(hosts) > _MOST_READ else []
+    return [" · ".join([*page, *listing])] if page or listing else []
 
 
 def why_blocks(account: str, hosts: Sequence[SubjectRights], provenance: Provenance = UNTOLD, path: str = "") -> list[Block]:
-    """Return what an account holds on each host and why, for one that may hold nothing; where logs tell, since when and by whose doing."""
-    return [block for host in hosts for block in _host(account, host, provenance.get(host.subject), path)]
+    """Return what an account holds on each host and why, for one that may hold nothing; where logs tell, since when and by whose doing.
+
+    Hosts of which the same is to be said are shown together, and so are many on which it holds nothing.
+    """
+    answers = [_Answer(account, host, _held(account, host, path), provenance.get(host.subject)) for host in hosts]
+    bare = [one for one in answers if not one.held]
+    bare = bare if len(bare) > _MOST_BARE else []
+    alike = _alike(one for one in answers if one.held or not bare)
+    blocks = [block for some in alike for block in _blocks(some, path)]
+    return blocks + ([_bare_block(bare, path, others=bool(blocks))] if bare else [])
 
 
-def _host(account: str, host: SubjectRights, grants: Grants | None, path: str) -> list[Block]:
-    held = _held(account, host, path)
-    lines = words_of(host).why(host, account, held)
-    blocks = [Block(f"{account} on {host.subject}", tuple(Row(line, style="dim") for line in lines))]
-    if not held:
-        why = (f"holds nothing on {path}" if path else "holds no elevated right") + ("; see the gaps below" if host.gaps else "")
-        blocks[0] = Block(f"{account} on {host.subject}", (*blocks[0].rows, Row(why)))
-    return blocks + [_holding(holding, grants) for holding in held]
+class _Answer(NamedTuple):
+    """What an account holds on a host."""
+
+    account: str
+    host: SubjectRights
+    held: list[Holding]
+    grants: Grants | None
+
+    @property
+    def mark(self) -> object:
+        """A mark: hosts with equal ones have equal answers; ``None`` equals nothing."""
+        return self.host.conclusion_mark if self.grants is None else None
+
+    def content(self) -> object:
+        """Return what is to be said, without the name of the host."""
+        links = (link for holding in self.held for route in holding.routes for link in route.links)
+        since = tuple(since_line(link, self.grants) for link in links) if self.grants is not None else ()
+        return self.lines(), renamed(tuple(self.held), self.host.subject, ""), since, bool(self.held or self.host.gap_count)
+
+    def lines(self) -> tuple[str, ...]:
+        """Return what stands over the routes."""
+        return tuple(words_of(self.host).why(self.host, self.account, self.held))
+
+
+def _alike(answers: Iterable[_Answer]) -> list[list[_Answer]]:
+    """Return answers that are equal but for the name of the host together."""
+    by_mark: dict[object, list[_Answer]] = {}
+    for number, one in enumerate(answers):
+        by_mark.setdefault(number if one.mark is None else one.mark, []).append(one)
+    found: dict[object, list[_Answer]] = {}
+    for some in by_mark.values():
+        found.setdefault(some[0].content(), []).extend(some)
+    return list(found.values())
+
+
+def _blocks(alike: Sequence[_Answer], path: str) -> list[Block]:
+    first = alike[0]
+    rows = [Row(line, style="dim") for line in first.lines()]
+    if not first.held:
+        rows.append(Row(_nothing(alike, path)))
+    if len(alike) > 1:
+        rows.append(Row(first_names([one.host.subject for one in alike[1:]]), label="the same on"))
+    return [Block(f"{first.account} on {first.host.subject}", tuple(rows)), *(_holding(holding, first.grants) for holding in first.held)]
+
+
+def _nothing(answers: Iterable[_Answer], path: str) -> str:
+    doubt = "; see the gaps below" if any(one.host.gap_count for one in answers) else ""
+    return (f"holds nothing on {path}" if path else "holds no elevated right") + doubt
+
+
+def _bare_block(bare: Sequence[_Answer], path: str, *, others: bool) -> Block:
+    where = counted(len(bare), "more subject" if others else "subject")
+    names = first_names([one.host.subject for one in bare])
+    return Block(f"{bare[0].account} on {where} that know it", (Row(_nothing(bare, path)), Row(names, style="dim")))
 
 
 def _held(account: str, host: SubjectRights, path: str) -> list[Holding]:

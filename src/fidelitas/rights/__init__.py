@@ -4,6 +4,7 @@
 this and `routes` follows them.  Everything here is pure: facts in, holdings out.
 """
 
+from fidelitas.rights.accounts.identity import AccountWithGroups
 from fidelitas.rights.directory import DirectoryRights, Takings, directory_rights_of, for_hosts
 from fidelitas.rights.graph.full_control import COUNTED, FullControl
 from fidelitas.rights.graph.links import (
@@ -24,12 +25,13 @@ from fidelitas.rights.linux.host import HostRights, rights_of
 from fidelitas.rights.linux.population import AccountKind, Identity, Login, Membership, Population
 from fidelitas.rights.mariadb.server import MariadbRights, mariadb_rights_of
 from fidelitas.rights.postgresql import DatabaseRights, LoginPath, database_rights_of
-from fidelitas.rights.subject import DatabaseServer, Lack, SubjectRights, UnreadSubject, known_names
+from fidelitas.rights.subject import DatabaseServer, Lack, SubjectRights, UnreadSubject, known_names, marked
 from fidelitas.rights.windows import WindowsRights, windows_rights_of
 
 __all__ = [
     "COUNTED",
     "AccountKind",
+    "AccountWithGroups",
     "By",
     "DatabaseRights",
     "DatabaseServer",
@@ -63,6 +65,7 @@ __all__ = [
     "for_hosts",
     "known_names",
     "mariadb_rights_of",
+    "marked",
     "rights_of",
     "windows_rights_of",
 ]

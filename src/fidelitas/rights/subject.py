@@ -16,7 +16,7 @@ from fidelitas.rights.graph.full_control import COUNTED, FullControl, full_contr
 from fidelitas.rights.graph.links import By, Holding, Link, LinkKind, Mechanism, Principal, PrincipalKind, Right, RightKind, Strength
 from fidelitas.text import Place
 
-__all__ = ["DatabaseServer", "Lack", "RowSubject", "SubjectRights", "UnreadSubject", "known_names"]
+__all__ = ["DatabaseServer", "Lack", "RowSubject", "SubjectRights", "UnreadSubject", "known_names", "marked"]
 
 
 T = TypeVar("T")
@@ -369,13 +369,22 @@ class _Named(Protocol):
     def names(self) -> Iterable[str]: ...
 
 
+_M = TypeVar("_M", bound=_Named)
+
+
+def marked(subjects: Iterable[_M]) -> Iterator[tuple[object, _M]]:
+    """Yield subjects, each with its mark, or where it has none with one that no other has."""
+    for number, one in enumerate(subjects):
+        mark = one.conclusion_mark
+        yield (number if mark is None else mark), one
+
+
 def known_names(subjects: Iterable[_Named]) -> set[str]:
     """Return what can be asked for as a holder on some subjects; those that state the same are asked once."""
     names: set[str] = set()
     met: set[object] = set()
-    for subject in subjects:
-        mark = subject.conclusion_mark
-        if mark is None or mark not in met:
+    for mark, subject in marked(subjects):
+        if mark not in met:
             met.add(mark)
             names.update(subject.names())
     return names

@@ -10,7 +10,7 @@ from fidelitas.reports.blocks import Block, Row
 from fidelitas.reports.documents import holding_document
 from fidelitas.reports.places import place_document
 from fidelitas.reports.subjects.words import AccountLine, SubjectWords, holding_rows
-from fidelitas.rights import AccountKind, Holding, HostRights, Identity, Login, Membership, Principal, PrincipalKind
+from fidelitas.rights import AccountKind, AccountWithGroups, Holding, HostRights, Identity, Login, Membership, Principal, PrincipalKind
 from fidelitas.rights.linux.groups import conferred
 from fidelitas.rights.linux.live import Stale, stale_groups
 
@@ -79,9 +79,9 @@ class _Words(SubjectWords):
             yield who.name, line
 
     def why(self, rights: HostRights, name: str, held: Sequence[Holding]) -> Sequence[str]:
-        accounts = list(_meant(rights, name))
+        accounts = [(label, who) for label in rights.meant_by(name) if (who := rights.with_groups(label)) is not None]
         if accounts:
-            return tuple(("" if who.name == name else f"as {who.name}: ") + _in_a_line(who) for who in accounts)
+            return tuple(("" if label == name else f"as {label}: ") + _in_a_line(who) for label, who in accounts)
         there = sorted({holding.principal.subject for holding in held if holding.principal.kind is PrincipalKind.ELSEWHERE})
         return (f"no account of this host; comes from {', '.join(there)}",) if there else ()
 
@@ -102,8 +102,7 @@ class _Words(SubjectWords):
 
 def _meant(host: HostRights, name: str) -> Iterator[Identity]:
     """Yield the accounts that a name can mean."""
-    known = host.population.by_name
-    return (known[one] for one in host.meant_by(name) if one in known)
+    return (who for one in host.meant_by(name) if (who := host.account(one)) is not None)
 
 
 def held_by_others(host: HostRights, name: str) -> list[Holding]:
@@ -111,9 +110,9 @@ def held_by_others(host: HostRights, name: str) -> list[Holding]:
     return [holding for holding in host.holdings_of(name) if holding.principal.kind in _NO_ACCOUNTS]
 
 
-def _in_a_line(who: Identity) -> str:
-    groups = ", ".join(dict.fromkeys(membership.group.name for membership in who.memberships_here)) or "none"
-    return f"{who.kind.value}, user ID {who.uid}, login {who.login.value}, groups {groups}"
+def _in_a_line(who: AccountWithGroups) -> str:
+    brief = who.brief
+    return f"{brief.kind.value}, user ID {brief.uid}, login {brief.login.value}, groups {', '.join(who.groups) or 'none'}"
 
 
 def _from_elsewhere(host: HostRights, name: str) -> list[Holding]:

@@ -10,7 +10,7 @@ from msgspec.structs import force_setattr
 from fidelitas.equality import equal_apart_from
 from fidelitas.facts import ON_THE_WAY, Account, Group, Password, Place, Shadow
 
-__all__ = ["AccountInBrief", "AccountKind", "Identity", "Login", "Membership", "synthetic_member"]
+__all__ = ["AccountInBrief", "AccountKind", "AccountWithGroups", "Identity", "Login", "Membership", "synthetic_member"]
 
 
 class AccountKind(Enum):
@@ -64,6 +64,13 @@ class AccountInBrief(Struct, frozen=True, kw_only=True):
     login: Login
 
 
+class AccountWithGroups(Struct, frozen=True):
+    """What stands over the routes of an account: with the names of its groups, each once."""
+
+    brief: AccountInBrief
+    groups: tuple[str, ...]
+
+
 @equal_apart_from("gids")
 class Identity(Struct, frozen=True, kw_only=True, dict=True):
     """One account of a host.
@@ -87,6 +94,11 @@ class Identity(Struct, frozen=True, kw_only=True, dict=True):
     def in_brief(self) -> AccountInBrief:
         """What a list of holders shows of it."""
         return AccountInBrief(uid=self.uid, kind=self.kind, login=self.login)
+
+    @property
+    def with_groups(self) -> AccountWithGroups:
+        """What stands over its routes."""
+        return AccountWithGroups(self.in_brief, tuple(dict.fromkeys(one.group.name for one in self.memberships_here)))
 
     @cached_property
     def by_group(self) -> Mapping[int, Membership]:

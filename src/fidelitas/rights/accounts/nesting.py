@@ -70,6 +70,11 @@ class Nesting:
         return {name: place for place, name in enumerate(self._accounts)}
 
     @cached_property
+    def comments(self) -> Mapping[str, str]:
+        """What is noted of each account."""
+        return {name: account.comment for name, account in self._accounts.items()}
+
+    @cached_property
     def names_digest(self) -> bytes:
         """A digest of the names of the accounts in their order."""
         return blake2b("\0".join(self._accounts).encode("utf-8", "surrogateescape"), digest_size=16).digest()

@@ -14,7 +14,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from fidelitas.facts import AliasKind, DefaultScope, FileState, Gap, HostFacts, Member, PrivateKey, Process, Programs
-from fidelitas.rights.accounts.identity import Identity
+from fidelitas.rights.accounts.identity import AccountWithGroups, Identity
 from fidelitas.rights.estate.renaming import renamed
 from fidelitas.rights.graph.full_control import FullControl
 from fidelitas.rights.graph.group_edges import GroupEdges
@@ -29,7 +29,7 @@ from fidelitas.rights.linux.sudo import Effective, Host, Policy
 from fidelitas.rights.linux.summary import HostSummary
 from fidelitas.rights.subject import SubjectRights
 
-__all__ = ["HostOverlay", "OwnDetails", "host_specific_key"]
+__all__ = ["FirstHost", "HostOverlay", "OwnDetails", "host_specific_key"]
 
 T = TypeVar("T")
 
@@ -64,12 +64,40 @@ def _hosts_named(facts: HostFacts) -> list[Member]:
     return list({(member.kind, member.value): member for members in lists for member in members}.values())
 
 
+class FirstHost:
+    """A host that others are derived from."""
+
+    def __init__(self, rights: HostRights) -> None:
+        self.rights = rights
+
+    def population_of(self, subject: str) -> Population:
+        """Return who exists on another host: of thousands of accounts that are just as a directory has them, none names the host."""
+        here = self.rights.population
+        own, groups = renamed((self._own, here.groups), self.rights.subject, subject)
+        return replace(here, identities=tuple(own.get(place, who) for place, who in enumerate(here.identities)), groups=groups)
+
+    def account_of(self, name: str, subject: str) -> Identity | None:
+        """Return an account of another host by its name."""
+        who = self.rights.account(name)
+        return who if who is None or self._there.get(name) is who else renamed(who, self.rights.subject, subject)
+
+    @cached_property
+    def _own(self) -> dict[int, Identity]:
+        """The accounts that are not just as the directory has them, by their place."""
+        there = self._there
+        return {place: who for place, who in enumerate(self.rights.population.identities) if there.get(who.name) is not who}
+
+    @property
+    def _there(self) -> Mapping[str, Identity]:
+        nesting = self.rights.population.nesting
+        return nesting.identities if nesting is not None else {}
+
+
 class HostOverlay(HostRights):
     """What the evidence of a host amounts to, told from that of another."""
 
-    def __init__(self, first: HostRights, own: OwnDetails) -> None:
-        self.first = first
-        self._own = own
+    def __init__(self, origin: FirstHost, own: OwnDetails) -> None:
+        self._origin, self._own, self.first = origin, own, origin.rights
         SubjectRights.__init__(self)
 
     def attempt(self) -> None:
@@ -152,7 +180,7 @@ class HostOverlay(HostRights):
     @cached_property
     def population(self) -> Population:  # type: ignore[override]
         """Who exists on it."""
-        return self.here(self.first.population)
+        return self._origin.population_of(self.subject)
 
     @cached_property
     def policy(self) -> Policy:  # type: ignore[override]
@@ -173,6 +201,14 @@ class HostOverlay(HostRights):
     def group_edges(self) -> GroupEdges[Identity]:
         """The holdings that accounts of a directory have by their groups alone."""
         return self.first.group_edges.renamed(self.here)
+
+    def account(self, name: str) -> Identity | None:
+        """Return one of its accounts by its name, without the others."""
+        return self._origin.account_of(name, self.subject)
+
+    def with_groups(self, account: str) -> AccountWithGroups | None:
+        """Return what stands over the routes of one of its accounts, ``None`` of any other name."""
+        return self.first.with_groups(account)
 
     def held_by(self, account: str) -> tuple[Holding, ...]:
         """Return what an account holds, also merely by being an account of the host."""

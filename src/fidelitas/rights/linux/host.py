@@ -8,7 +8,7 @@ from ipaddress import ip_interface
 from typing import NamedTuple
 
 from fidelitas.facts import AuthorizedKey, FileState, Gap, HostFacts, PrivateKey, Programs
-from fidelitas.rights.accounts.identity import AccountKind
+from fidelitas.rights.accounts.identity import AccountKind, AccountWithGroups
 from fidelitas.rights.accounts.nesting import Nesting
 from fidelitas.rights.graph.full_control import FullControl
 from fidelitas.rights.graph.group_edges import GroupEdges
@@ -185,7 +185,16 @@ class HostRights(SubjectRights):
 
     def identity(self, principal: Principal) -> Identity | None:
         """Return the account behind a principal, if it is one."""
-        return self.population.by_name.get(principal.name) if principal.kind is PrincipalKind.ACCOUNT else None
+        return self.account(principal.name) if principal.kind is PrincipalKind.ACCOUNT else None
+
+    def account(self, name: str) -> Identity | None:
+        """Return one of its accounts by its name."""
+        return self.population.by_name.get(name)
+
+    def with_groups(self, account: str) -> AccountWithGroups | None:
+        """Return what stands over the routes of one of its accounts, ``None`` of any other name."""
+        who = self.account(account)
+        return None if who is None else who.with_groups
 
     def node(self, account: str) -> Principal:
         """Return an account of it as a holder."""
