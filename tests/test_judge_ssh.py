@@ -57,7 +57,7 @@ class World(Struct, frozen=True, dict=True):
 
     def survey(self, folder: Path, hosts: str, *arguments: str | Path) -> Ran:
         return fidelitas(
-            "survey", "--estate", self.estate(hosts), "--deadline", "8s", "--no-file-scan", "--no-logs", *arguments, cwd=folder
+            "survey", "--estate", self.estate(hosts), "--deadline", "3m", "--no-file-scan", "--no-logs", *arguments, cwd=folder
         )
 
 
@@ -147,13 +147,15 @@ def ready(need: Callable[..., None]) -> None:
 
 
 def test_every_host_costs_only_itself_and_each_failure_has_its_remedy(world: World, tmp_path: Path) -> None:
-    hosts = "".join(world.behaving(how) for how in BEHAVIOUR if how not in ("later", "good"))
+    # Only what has no end is to meet its deadline, however busy the machine is.
+    ends = [how for how in BEHAVIOUR if how not in ("later", "good", "hanging")]
+    hosts = "".join(world.behaving(how) for how in ends) + world.behaving("hanging", deadline="8s")
     hosts += "".join(world.behaving("good", f"good{number}") for number in range(4))
     hosts += world.behaving("good", "noisy", port=world.noisy)
     hosts += world.behaving("good", "changed", address="changed") + world.behaving("good", "unknown", address="unknown")
     hosts += world.behaving("good", "refused", user="ghost") + world.behaving("good", "closed", port=free_port())
     hosts += world.host("password", user="rada", elevation="sudo -n")
-    hosts += world.host("rule", elevation="sudo -n", collector=str(world.place / "installed"), deadline="3m")
+    hosts += world.host("rule", elevation="sudo -n", collector=str(world.place / "installed"))
     hosts += world.behaving("unreadable")
     hosts += world.host("beyond", elevation="sudo -n")
     hosts += world.behaving("missing")
