@@ -259,7 +259,7 @@ def test_an_interrupted_survey_is_completed_and_answers_as_an_undisturbed_one(wo
             wait_for(lambda: len(arrived(tmp_path / "ledger")) == 5, running)
         finally:
             os.kill(running.pid, end)
-        _, said = running.communicate(timeout=30)
+        _, said = running.communicate(timeout=120)
     assert running.returncode != 0
     if end is signal.SIGINT:
         assert b"interrupted: 5 subjects had arrived" in said
@@ -284,7 +284,7 @@ def test_the_demo_over_ssh_answers_as_the_demo(tmp_path: Path) -> None:
     programs = f"{Path(sys.executable).parent}:{os.environ['PATH']}"
     surroundings = {**os.environ, "PATH": programs, "DEMO_SSH_PORT": str(free_port()), "HOME": str(tmp_path)}
     script = HERE.parent.parent / "scripts/demo_ssh.sh"
-    done = subprocess.run(["sh", script, tmp_path], env=surroundings, capture_output=True, text=True, check=False, timeout=120)
+    done = subprocess.run(["sh", script, tmp_path], env=surroundings, capture_output=True, text=True, check=False, timeout=300)
     assert done.returncode == 0, done.stderr
     for host in ("tern", "curlew"):
         answers = [
