@@ -182,15 +182,16 @@ def test_a_week_is_that_of_the_reader() -> None:
     assert (week.total, week.outside, week.zone, week.begin, week.end) == (3, 2, "CET", "2026-11-20", "2026-11-21")
 
 
-def test_the_strongest_of_what_one_holds_is_drawn_and_those_alike_are_together() -> None:
-    held = [("b", "h1", False, True), ("b", "h1", True, True), ("a", "h2", True, False), ("c", "h1", True, True), ("c", "h2", False, True)]
-    found = matrix_of(held)
+def test_how_far_rights_reach_is_drawn_and_those_alike_are_together() -> None:
+    found = matrix_of({"b": {0: 0}, "a": {1: 2}, "c": {0: 0, 1: 1}}, [("h1",), ("h2",)])
     assert {(found.rows[one.row], found.columns[one.column]): one.kind for one in found.cells} == {
         ("b", "h1"): "full", ("c", "h1"): "full", ("c", "h2"): "obtainable", ("a", "h2"): "limited",
     }  # fmt: skip
     assert (found.rows, found.columns) == (("c", "b", "a"), ("h1", "h2"))
-    many = matrix_of([(f"n{one}", f"h{one}", True, True) for one in range(100)])
+    many = matrix_of({f"n{one}": {one: 0} for one in range(100)}, [(f"h{one}",) for one in range(100)])
     assert (len(many.rows), many.hidden) == (40, (60, 70))
+    equal = matrix_of({"a": {0: 1}, "b": {0: 2, 1: 0}}, [("h1", "h3", "h4"), ("h2",)])
+    assert (equal.rows, equal.columns, len(equal.cells)) == (("b", "a"), ("h2", "h1", "h3", "h4"), 7)
     assert [bar.length for bar in bars_of({"x": 4, "y": 1}, ["x", "y", "z"])] == [220, 55, 0]
 
 

@@ -58,8 +58,9 @@ def command(file: Path, count: int, charter: Path | None, mapped: Path | None, s
     people = tuple(read_people(mapped)) if mapped is not None else ()
     use = None if charter is None else charter_in_use(charter, mapped, source.tags_of(), found.subjects, whole=False)
     reviewed = None if use is None else review(findings, use.charter.exceptions, use.scope, use.day)
-    holdings = [holding for one in found.subjects for holding in one.own_holdings]
-    state = None if use is None or reviewed is None else charter_state(use.charter, holdings, reviewed, use.scope, use.day, _SOON)
+    state = None if use is None or reviewed is None else charter_state(
+        use.charter, [holding for one in found.subjects for holding in one.own_holdings], reviewed, use.scope, use.day, _SOON
+    )  # fmt: skip
     reviews = ReviewBook(source.ledger).unfinished(found.subjects)
     latest = source.latest(names)
     with progress("writing the report"):

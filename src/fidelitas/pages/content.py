@@ -1,34 +1,34 @@
 """What the report says: for a manager in sentences and pictures, for an engineer each finding and holding with its evidence."""
 
 from collections import Counter
-from collections.abc import Callable, Collection, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from datetime import date, datetime
 
 from msgspec import Struct, field
 
 from fidelitas.charter import AcceptedFinding, Sanctions
 from fidelitas.evidence import Bundle
-from fidelitas.facts import Gap, Place
+from fidelitas.facts import Gap
 from fidelitas.findings import Finding, Severity
 from fidelitas.pages.evidence import Excerpt, Excerpts
+from fidelitas.pages.held import Everything, Held, Through, alike_in, everything_held
 from fidelitas.pages.persons import HeldUsed, PersonPart, held_and_used, persons_of
 from fidelitas.pages.pictures import Bar, Matrix, Trend, bars_of, matrix_of
 from fidelitas.pages.week import Week
 from fidelitas.people import MappedPerson, Owners
 from fidelitas.reports.control import administrators, controls_of, escalations, in_control
 from fidelitas.reports.findings import Group, grouped
-from fidelitas.reports.holders import Filter, selected
-from fidelitas.reports.numbers import counted, listed
+from fidelitas.reports.numbers import counted, first_names, listed
 from fidelitas.reports.sentences import brief
 from fidelitas.reports.subjects import words_of
-from fidelitas.rights import COUNTED, FullControl, Holding, Principal, PrincipalKind, SubjectRights
+from fidelitas.rights import FullControl, Holding, Principal, PrincipalKind, SubjectRights
 from fidelitas.usage import Latest
 
-__all__ = ["Asked", "Content", "FindingPart", "HeldRow", "Standing", "SubjectPart", "content_of"]
+__all__ = ["Asked", "Content", "FindingPart", "GapRow", "HeldRow", "Standing", "SubjectPart", "content_of"]
 
 _WORST = 5
 _MOST_NAMED = 3
-_MOST_PLACES, _MOST_ROUTES = 4, 3  # of a finding
+_MOST_PLACES = 4  # of a finding
 
 
 class Standing(Struct, frozen=True, kw_only=True):
@@ -80,38 +80,50 @@ class FindingPart(Struct, frozen=True, kw_only=True):
 
 
 class HeldRow(Struct, frozen=True, kw_only=True):
-    """One holding, as a row: who, what, how, and the excerpts of its strongest route."""
+    """One holding, as a row: who, what, how, and the excerpts of its strongest route; `others` are systems on which it is the same."""
 
     number: int
     subject: str
+    others: str
+    on: str
     holder: str
     person: str
-    kind: str
     right: str
-    full: bool
     how: str
     steps: tuple[tuple[str, Excerpt | None], ...]
     strength: str
-    granted: bool
     conditions: tuple[str, ...]
     sanction: str
 
 
+class GapRow(Struct, frozen=True):
+    """What was not read, on which systems, why, and what it weakens."""
+
+    systems: str
+    what: str
+    why: str
+    weakens: str
+
+
 class SubjectPart(Struct, frozen=True, kw_only=True):
-    """One subject: what it is, how many administer it or could, its findings by severity, and what was not read."""
+    """One subject: what it is, how many administer it or could, its findings by severity, and how much was not read.
+
+    `like` is the equal one under whose name the holdings are, if there is another.
+    """
 
     name: str
+    like: str
     system: str
     tags: tuple[str, ...]
     taken: datetime
     administrators: str
     escalations: str
     worst: str
-    gaps: tuple[Gap, ...]
+    gaps: int
 
 
 class Content(Struct, frozen=True, kw_only=True):
-    """Everything that is on the page."""
+    """Everything that is on the page; `beyond` is of how many holdings the table has how many, where it has not all."""
 
     survey: str
     taken: str
@@ -123,7 +135,8 @@ class Content(Struct, frozen=True, kw_only=True):
     findings: tuple[FindingPart, ...]
     accepted: tuple[tuple[Finding, AcceptedFinding], ...]
     held: tuple[HeldRow, ...]
-    gaps: tuple[Gap, ...]
+    beyond: tuple[int, int]
+    gaps: tuple[GapRow, ...]
     excerpts: tuple[Excerpt, ...]
     people: tuple[PersonPart, ...]
     held_used: tuple[HeldUsed, ...]
@@ -138,15 +151,17 @@ class Content(Struct, frozen=True, kw_only=True):
 def content_of(asked: Asked) -> Content:
     """Return what the report says of an audit."""
     excerpts, owners = Excerpts(asked.evidence), Owners(asked.people)
-    holdings = selected(asked.subjects, Filter())
-    through = _through(holdings)
-    groups = list(enumerate(grouped(asked.findings), 1))
-    shown = {number: tuple(excerpts.of(place) for place in group.first.places[:_MOST_PLACES]) for number, group in groups}
-    held = tuple(_held(number, host, holding, asked, excerpts, owners) for number, (host, holding) in enumerate(holdings, 1))
-    findings = tuple(_finding(number, group, shown[number], _rows_through(group.first, through, held)) for number, group in groups)
-    last_used, controls = _last_used(asked, owners), controls_of(asked.subjects)
-    people = persons_of(held, last_used, asked.logged)
+    systems = alike_in(asked.subjects, lambda name: asked.sanctions is not None or owners.mention(name))
+    groups = grouped(asked.findings)
+    every = everything_held(systems, lambda subject, holding: _whose(subject, holding, owners), [group.first for group in groups])
+    shown = [tuple(excerpts.of(place) for place in group.first.places[:_MOST_PLACES]) for group in groups]
+    held = {one.number: _held(one, asked, excerpts) for one in every.shown}
+    findings = tuple(_finding(number, group, shown[number], every, held) for number, group in enumerate(groups))
+    controls = controls_of(asked.subjects)
+    people = persons_of(every, systems, _last_used(asked, owners), asked.logged)
+    reach = {person: one.reach for person, one in every.people.items()}
     gaps = tuple(gap for one in asked.subjects for gap in one.gaps)
+    severities, like = _severities(asked.findings), {name: one.names[0] for one in systems for name in one.names}
     return Content(
         survey=asked.survey,
         taken=_taken(asked.subjects),
@@ -154,21 +169,45 @@ def content_of(asked: Asked) -> Content:
         worst=tuple((part, counted(len(part.group.subjects), "system")) for part in findings[:_WORST]),
         since=tuple(asked.since),
         standing=asked.standing,
-        subjects=tuple(_subject(one, controls[one.subject], asked) for one in asked.subjects),
+        subjects=tuple(
+            _subject(one, like[one.subject], controls[one.subject], severities.get(one.subject, Counter()), asked) for one in asked.subjects
+        ),
         findings=findings,
         accepted=tuple(asked.accepted),
-        held=held,
-        gaps=gaps,
+        held=tuple(held.values()),
+        beyond=_beyond(every),
+        gaps=tuple(_gap_rows(gaps)),
         excerpts=excerpts.every,
         people=people,
         held_used=held_and_used(people),
-        matrix=matrix_of([(row.person, row.subject, row.granted, row.full) for row in held if row.kind in ("account", "role")]),
+        matrix=matrix_of(reach, [one.names for one in systems]),
         severities=bars_of(Counter(str(one.severity) for one in asked.findings), [str(severity) for severity in Severity]),
         coverage=bars_of(Counter("with gaps" if one.gaps else "complete" for one in asked.subjects), ["complete", "with gaps"]),
         trend=asked.trend,
         week=asked.week,
         glossary=tuple(asked.glossary),
     )
+
+
+def _beyond(every: Everything) -> tuple[int, int]:
+    rows = sum(len(one.alike.names) for one in every.shown)
+    return (every.count, rows) if rows < every.count else (0, 0)
+
+
+def _gap_rows(gaps: Sequence[Gap]) -> Iterator[GapRow]:
+    """Yield what was not read, once for all systems of which it is the same."""
+    together: dict[tuple[str, str, str], dict[str, None]] = {}
+    for gap in gaps:
+        together.setdefault((gap.what, gap.why, gap.weakens), {})[gap.place.subject] = None
+    for (what, why, weakens), systems in together.items():
+        yield GapRow(first_names(list(systems)), what, why, weakens)
+
+
+def _severities(findings: Sequence[Finding]) -> dict[str, Counter[Severity]]:
+    found: dict[str, Counter[Severity]] = {}
+    for one in findings:
+        found.setdefault(one.subject, Counter())[one.severity] += 1
+    return found
 
 
 def _taken(subjects: Sequence[SubjectRights]) -> str:
@@ -229,71 +268,54 @@ def _person_of(subject: str, one: SubjectRights | None, account: str, owners: Ow
     return owners.name_of(one, meant[0] if len(meant) == 1 else account)
 
 
-_Where = tuple[str, str, int | None]
-
-
-def _where(place: Place) -> _Where:
-    return place.subject, place.path, place.line
-
-
-def _through(holdings: Sequence[tuple[SubjectRights, Holding]]) -> dict[_Where, list[int]]:
-    """Return which holdings, by number, have a link of their strongest route at a place."""
-    found: dict[_Where, list[int]] = {}
-    for number, (_, holding) in enumerate(holdings):
-        for where in {_where(link.place) for link in holding.routes[0].links}:
-            found.setdefault(where, []).append(number)
-    return found
-
-
-def _rows_through(finding: Finding, through: Mapping[_Where, Sequence[int]], held: Sequence[HeldRow]) -> list[HeldRow]:
-    """Return the holdings that rest on what a finding is about, the gravest first."""
-    numbers = dict.fromkeys(number for place in finding.places for number in through.get(_where(place), ()))
-    return sorted((held[number] for number in numbers), key=lambda row: (not row.full, row.granted, row.number))
-
-
-def _finding(number: int, group: Group, excerpts: Sequence[Excerpt | None], rows: Sequence[HeldRow]) -> FindingPart:
+def _finding(number: int, group: Group, excerpts: Sequence[Excerpt | None], every: Everything, held: Mapping[int, HeldRow]) -> FindingPart:
+    through = every.through.get(number, Through())
+    gravest = through.in_order
     return FindingPart(
-        number=number,
+        number=number + 1,
         group=group,
         where=listed(group.subjects, 6, "system"),
         excerpts=tuple(one for one in excerpts if one is not None),
-        routes=tuple(rows[:_MOST_ROUTES]),
-        more_routes=max(0, len(rows) - _MOST_ROUTES),
+        routes=tuple(held[one.number] for one in gravest),
+        more_routes=through.count - len(gravest),
     )
 
 
-def _held(number: int, host: SubjectRights, holding: Holding, asked: Asked, excerpts: Excerpts, owners: Owners) -> HeldRow:
+def _whose(subject: str, holding: Holding, owners: Owners) -> str:
+    return next((person.name for person in owners.of(subject, holding.principal)), str(holding.principal))
+
+
+def _held(one: Held, asked: Asked, excerpts: Excerpts) -> HeldRow:
+    holding = one.holding
     route = holding.routes[0]
-    name = str(holding.principal)
     sanction = asked.sanctions.judge(holding).sanction.value if asked.sanctions is not None else ""
     steps = tuple((f"{link.source} → {link.target}: {link.because}", excerpts.of(link.place)) for link in route.links)
     return HeldRow(
-        number=number,
-        subject=host.subject,
-        holder=name,
-        person=next((person.name for person in owners.of(host.subject, holding.principal)), name),
-        kind=holding.principal.kind.value if holding.principal.kind not in COUNTED else "account",
+        number=one.number,
+        subject=one.alike.names[0],
+        others=first_names(one.alike.names[1:]),
+        on=one.alike.on,
+        holder=str(holding.principal),
+        person=one.person,
         right=str(holding.right),
-        full=holding.right.kind.full,
         how=brief(route),
         steps=steps,
         strength=str(holding.strength),
-        granted=holding.granted,
         conditions=route.conditions,
         sanction=sanction,
     )
 
 
-def _subject(one: SubjectRights, control: FullControl, asked: Asked) -> SubjectPart:
-    found = Counter(finding.severity for finding in asked.findings if finding.subject == one.subject)
-    worst = [f"{found[severity]} {severity}" for severity in Severity if found[severity]]
+def _subject(one: SubjectRights, like: str, control: FullControl, found: Mapping[Severity, int], asked: Asked) -> SubjectPart:
+    worst = [f"{found[severity]} {severity}" for severity in Severity if found.get(severity)]
     return SubjectPart(
         name=one.subject,
+        like=like if like != one.subject else "",
         system=words_of(one).system(one),
         tags=asked.tags.get(one.subject, ()),
         taken=one.taken,
         administrators=administrators(control),
         escalations=escalations(control),
         worst=", ".join(worst[:3]) or "none",
-        gaps=one.gaps,
+        gaps=len(one.gaps),
     )

@@ -1,6 +1,7 @@
 """Excerpts of evidence that statements of the report link to: each place once, with the lines around it."""
 
 from collections.abc import Callable
+from functools import lru_cache
 
 from msgspec import Struct
 
@@ -13,6 +14,7 @@ __all__ = ["Excerpt", "Excerpts"]
 _AROUND = 3
 # A report of ten thousand holdings stays a file that can be opened.
 _MOST = 6000
+_AT_ONCE = 16  # whose evidence is held: rows come system by system
 
 
 class Excerpt(Struct, frozen=True):
@@ -27,9 +29,8 @@ class Excerpts:
     """The excerpts that were asked for, in the order in which they were; `evidence` gives what was read of a subject."""
 
     def __init__(self, evidence: Callable[[str], Bundle | None]) -> None:
-        self._evidence = evidence
+        self._evidence = lru_cache(_AT_ONCE)(evidence)
         self._known: dict[tuple[str, str, int | None], Excerpt] = {}
-        self._bundles: dict[str, Bundle | None] = {}
 
     def of(self, place: Place) -> Excerpt | None:
         """Return the excerpt of a place; nothing beyond as many as a page can hold."""
@@ -44,7 +45,5 @@ class Excerpts:
         return tuple(self._known.values())
 
     def _lines(self, place: Place) -> list[ExcerptLine]:
-        if place.subject not in self._bundles:
-            self._bundles[place.subject] = self._evidence(place.subject)
-        bundle = self._bundles[place.subject]
+        bundle = self._evidence(place.subject)
         return excerpt_lines(bundle, place, _AROUND) if bundle is not None else []

@@ -1,7 +1,7 @@
 """Pictures of the report, as numbers for its templates: who has control of what, how bad, how much was read, how it went over time."""
 
-from collections import Counter
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
+from typing import TypeVar
 
 from msgspec import Struct
 
@@ -67,33 +67,37 @@ def bars_of(counts: Mapping[str, int], names: Sequence[str]) -> tuple[Bar, ...]:
     return tuple(Bar(name, counts.get(name, 0), round(_WIDTH * counts.get(name, 0) / longest)) for name in names)
 
 
-def matrix_of(held: Iterable[tuple[str, str, bool, bool]]) -> Matrix:
-    """Return the matrix of holdings, each as holder, subject, whether it is granted and whether it is full control."""
-    strongest: dict[tuple[str, str], str] = {}
-    for holder, subject, granted, full in held:
-        kind = "limited" if not full else "full" if granted else "obtainable"
-        if _RANK[kind] < _RANK.get(strongest.get((holder, subject), ""), 9):
-            strongest[holder, subject] = kind
-    rows = _ordered(strongest, 0)
-    columns = _ordered(strongest, 1)
-    shown_rows, shown_columns = rows[:_MOST_ROWS], columns[:_MOST_COLUMNS]
-    at_row, at_column = ({name: number for number, name in enumerate(names)} for names in (shown_rows, shown_columns))
-    cells = tuple(
-        Cell(at_row[holder], at_column[subject], kind)
-        for (holder, subject), kind in sorted(strongest.items())
-        if holder in at_row and subject in at_column
+# What a square stands for, by how far a right reaches.
+_KINDS = ("full", "obtainable", "limited")
+_WEIGHTS = (10_000, 100, 1)
+
+
+def matrix_of(reach: Mapping[str, Mapping[int, int]], systems: Sequence[Sequence[str]]) -> Matrix:
+    """Return the matrix: how far what each holder has reaches (0 full control, 1 to be obtained, 2 less), by number of equal systems."""
+    columns: dict[int, dict[str, int]] = {}
+    for holder, found in reach.items():
+        for number, far in found.items():
+            columns.setdefault(number, {})[holder] = far
+    rows = _ordered(
+        {holder: {systems[at][0]: far for at, far in found.items()} for holder, found in reach.items()},
+        {one[0]: len(one) for one in systems},
     )
-    return Matrix(tuple(shown_rows), tuple(shown_columns), cells, (len(rows) - len(shown_rows), len(columns) - len(shown_columns)))
+    shown = [(number, name) for number in _ordered(columns, {}) for name in systems[number]]
+    at_row = {name: number for number, name in enumerate(rows[:_MOST_ROWS])}
+    cells = tuple(
+        Cell(at_row[holder], column, _KINDS[far])
+        for column, (number, _) in enumerate(shown[:_MOST_COLUMNS])
+        for holder, far in sorted(columns[number].items())
+        if holder in at_row
+    )
+    names = tuple(name for _, name in shown[:_MOST_COLUMNS])
+    return Matrix(tuple(at_row), names, cells, (len(rows) - len(at_row), len(shown) - len(names)))
 
 
-_RANK = {"full": 0, "obtainable": 1, "limited": 2}
+_N = TypeVar("_N", str, int)
 
 
-def _ordered(strongest: Mapping[tuple[str, str], str], side: int) -> list[str]:
-    """Return holders, or subjects, with most control first, those with the same on the same beside each other."""
-    profile: dict[str, list[tuple[str, str]]] = {}
-    weight: Counter[str] = Counter()
-    for pair, kind in strongest.items():
-        profile.setdefault(pair[side], []).append((pair[1 - side], kind))
-        weight[pair[side]] += 10_000 if kind == "full" else 100 if kind == "obtainable" else 1
-    return sorted(profile, key=lambda name: (-weight[name], sorted(profile[name]), name))
+def _ordered(profiles: Mapping[_N, Mapping[str, int]], sizes: Mapping[str, int]) -> list[_N]:
+    """Return holders, or systems, with most control first, those with the same on the same beside each other."""
+    weight = {one: sum(_WEIGHTS[far] * sizes.get(other, 1) for other, far in profile.items()) for one, profile in profiles.items()}
+    return sorted(profiles, key=lambda one: (-weight[one], sorted(profiles[one].items()), one))

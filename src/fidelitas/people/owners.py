@@ -38,6 +38,10 @@ class Owners:
                     numbers.update(known.get(f"{at}:{name}", ()))
         return [self.people[number] for number in sorted(numbers)]
 
+    def mention(self, subject: str) -> bool:
+        """Return whether the map names accounts of a subject as those of that alone."""
+        return subject in self._places
+
     def of_account(self, one: SubjectRights, account: str) -> list[MappedPerson]:
         """Return the people that an account of a subject, by what it is called there, is one of."""
         return self.of(one.subject, one.holder(account)) if self._by_account else []

@@ -1,0 +1,172 @@
+"""What the page shows of all that is held: of equal systems one stands for all, and of very many holdings those that reach furthest."""
+
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from typing import NamedTuple
+
+from msgspec import Struct, field
+
+from fidelitas.facts import Place
+from fidelitas.findings import Finding
+from fidelitas.rights import COUNTED, Holding, SubjectRights, marked
+
+__all__ = ["Alike", "Everything", "Held", "PersonHeld", "Through", "alike_in", "everything_held"]
+
+_MOST = 10_000  # holdings: a page that a browser opens and searches at once
+_MOST_OF_PERSON = 25
+_MOST_ROUTES = 3  # of a finding
+FULL, OBTAINABLE, LIMITED = range(3)
+
+_Where = tuple[str, str, int | None]
+
+
+class Alike(Struct, frozen=True, eq=False):
+    """Systems of which the same is said, by name; the first stands for all."""
+
+    number: int
+    first: SubjectRights
+    names: tuple[str, ...]
+
+    @property
+    def on(self) -> str:
+        """The first by name, and how many others."""
+        return self.names[0] + (f" and {len(self.names) - 1} more" if len(self.names) > 1 else "")
+
+
+class Held(NamedTuple):
+    """One holding of the first of some equal systems; `person` is whose it is, or who holds it."""
+
+    number: int
+    alike: Alike
+    holding: Holding
+    person: str
+
+    @property
+    def reach(self) -> int:
+        """How far it reaches: full control, by a weakness or under a condition only, or not."""
+        return LIMITED if not self.holding.right.kind.full else FULL if self.holding.granted else OBTAINABLE
+
+
+class PersonHeld(Struct):
+    """What a person holds: by which accounts, how far it reaches by the number of equal systems, how much, and the first of it."""
+
+    accounts: set[str] = field(default_factory=set)
+    reach: dict[int, int] = field(default_factory=dict)
+    count: int = 0
+    first: list[Held] = field(default_factory=list)
+
+    def add(self, one: Held) -> None:
+        """Add a holding."""
+        number, reach = one.alike.number, one.reach
+        self.accounts.add(str(one.holding.principal))
+        self.reach[number] = min(reach, self.reach.get(number, reach))
+        self.count += len(one.alike.names)
+        _keep(self.first, one, _MOST_OF_PERSON, _furthest)
+
+    @property
+    def in_order(self) -> list[Held]:
+        """The first of what is held, system by system."""
+        return sorted(sorted(self.first, key=_furthest)[:_MOST_OF_PERSON])
+
+
+class Through(Struct):
+    """How many holdings rest on what a finding is about, and the gravest of them."""
+
+    count: int = 0
+    gravest: list[Held] = field(default_factory=list)
+
+    def add(self, one: Held, places: Iterable[_Where]) -> None:
+        """Add a holding, a link of which is at some places of the finding: of one system, or of a directory that all of them have."""
+        self.count += 1 if any(subject in one.alike.names for subject, *_ in places) else len(one.alike.names)
+        _keep(self.gravest, one, _MOST_ROUTES, _gravest)
+
+    @property
+    def in_order(self) -> list[Held]:
+        """The gravest, in that order."""
+        return sorted(self.gravest, key=_gravest)[:_MOST_ROUTES]
+
+
+def _furthest(held: Held) -> tuple[int, int]:
+    return held.reach, held.number
+
+
+def _gravest(held: Held) -> tuple[bool, bool, int]:
+    return not held.holding.right.kind.full, held.holding.granted, held.number
+
+
+def _keep(kept: list[Held], one: Held, most: int, order: Callable[[Held], tuple[int, ...]]) -> None:
+    """Keep one among the first by an order; more than are asked for are cut at times."""
+    kept.append(one)
+    if len(kept) >= 2 * most:
+        kept.sort(key=order)
+        del kept[most:]
+
+
+class Everything(Struct, frozen=True):
+    """What is held on all systems: `count` holdings, `shown` those of which a table has a row, and what each person has.
+
+    `through` has for each finding, by its place among them, the holdings that rest on it.
+    """
+
+    count: int
+    shown: tuple[Held, ...]
+    people: Mapping[str, PersonHeld]
+    through: Mapping[int, Through]
+
+
+def alike_in(subjects: Iterable[SubjectRights], apart: Callable[[str], bool]) -> tuple[Alike, ...]:
+    """Return the systems of which the same is said, together; alone each that is to be `apart`, by its name."""
+    together: dict[tuple[object, str], list[SubjectRights]] = {}
+    for mark, one in marked(subjects):
+        together.setdefault((mark, one.subject if apart(one.subject) else ""), []).append(one)
+    return tuple(Alike(number, some[0], tuple(one.subject for one in some)) for number, some in enumerate(together.values()))
+
+
+def everything_held(systems: Sequence[Alike], whose: Callable[[str, Holding], str], findings: Sequence[Finding]) -> Everything:
+    """Return what is held on some systems; `whose` says by subject of whom a holding is."""
+    count, people, through = 0, dict[str, PersonHeld](), dict[int, Through]()
+    furthest: tuple[list[Held], ...] = ([], [], [])
+    at = _places(systems, findings)
+    for one in _held(systems, whose):
+        count += len(one.alike.names)
+        if len(furthest[one.reach]) < _MOST:
+            furthest[one.reach].append(one)
+        if one.holding.principal.kind in COUNTED:
+            people.setdefault(one.person, PersonHeld()).add(one)
+        for finding, places in _resting(one.holding, at).items():
+            through.setdefault(finding, Through()).add(one, places)
+    first = [held for some in furthest for held in some][:_MOST]
+    resting = [held for found in through.values() for held in found.in_order]
+    shown = {held.number: held for held in (*first, *resting)}
+    return Everything(count, tuple(shown[number] for number in sorted(shown)), people, through)
+
+
+def _held(systems: Iterable[Alike], whose: Callable[[str, Holding], str]) -> Iterator[Held]:
+    number = 0
+    for one in systems:
+        for holding in one.first.own_holdings:
+            number += 1
+            yield Held(number, one, holding, whose(one.first.subject, holding))
+
+
+def _places(systems: Iterable[Alike], findings: Sequence[Finding]) -> dict[_Where, list[tuple[int, _Where]]]:
+    """Return the findings at each place, as it is on the first of equal systems."""
+    first = {name: one.names[0] for one in systems for name in one.names}
+    at: dict[_Where, list[tuple[int, _Where]]] = {}
+    for number, finding in enumerate(findings):
+        for place in finding.places:
+            here = (first.get(place.subject, place.subject), place.path, place.line)
+            at.setdefault(here, []).append((number, _where(place)))
+    return at
+
+
+def _resting(holding: Holding, at: Mapping[_Where, Sequence[tuple[int, _Where]]]) -> dict[int, list[_Where]]:
+    """Return the findings that are about a place of a link of the strongest route, with those places."""
+    found: dict[int, list[_Where]] = {}
+    for link in holding.routes[0].links:
+        for finding, place in at.get(_where(link.place), ()):
+            found.setdefault(finding, []).append(place)
+    return found
+
+
+def _where(place: Place) -> _Where:
+    return place.subject, place.path, place.line
