@@ -3,6 +3,7 @@ real browser takes it: nothing is loaded, nothing is refused by its own policy, 
 """
 
 import base64
+import csv
 import hashlib
 import html
 import json
@@ -25,7 +26,7 @@ from fidelitas.pages.content import Asked, content_of
 from fidelitas.pages.pictures import Trend, TrendPoint, bars_of, matrix_of
 from fidelitas.pages.rendering import rendered
 from fidelitas.pages.week import week_of
-from support import GROUP, PASSWD, Put, bundle, fidelitas
+from support import GROUP, PASSWD, Put, bundle, fidelitas, packed
 
 HOSTILE = "<script>alert(1)</script>\u202e\"'><img src=x onerror=alert(2)>" + "x" * 2000
 
@@ -125,6 +126,62 @@ def test_a_place_without_text_and_an_estate_without_anything_are_said() -> None:
     assert "it holds no text of it" in rendered(
         content_of(Asked(survey="2026", subjects=found.subjects, findings=found.findings, evidence=lambda _: None))
     )
+
+
+ROW = re.compile(r'<tr id="h(\d+)".*?row">(.*?)</th><td>(\S+?)(?: <span class="where">the same on (.*?)</span>)?</td><td>(.*?)</td>')
+
+
+def reported(folder: Path, policies: dict[str, str]) -> tuple[str, set[tuple[str, str, str]], list[tuple[str, str, str]]]:
+    """Return the report of hosts with some policies, the holdings that its table has, and those that there are: holder, system, right."""
+    for name, policy in policies.items():
+        (folder / f"{name}.tar").write_bytes(packed(policy, name=name))
+    assert fidelitas("survey", *sorted(folder.glob("*.tar")), cwd=folder).status in (0, 1, 3)
+    assert fidelitas("report", cwd=folder).status in (0, 3)
+    text = (folder / "report.html").read_text()
+    table = {
+        (html.unescape(holder), name, html.unescape(right))
+        for _, holder, system, others, right in ROW.findall(text)
+        for name in (system, *others.split())
+    }
+    held = csv.DictReader(fidelitas("holders", "--each", "--format", "csv", cwd=folder).out.splitlines())
+    return text, table, [(one["holder"], one["subject"], one["right"]) for one in held]
+
+
+def test_of_equal_systems_one_stands_for_all(tmp_path: Path) -> None:
+    policy = "rada ALL=(ALL) ALL\nines ALL=(root) /usr/bin/vim, /usr/bin/id\n"
+    text, table, held = reported(tmp_path, {"curlew": policy, "dunlin": policy, "knot": "ines ALL=(ALL) ALL\n", "tern": policy})
+    assert table == set(held)
+    assert len(ROW.findall(text)) < len(held)
+    assert len(re.findall("the same rights as on curlew", text)) == 2
+    assert "holdings the table has" not in text
+    full = Counter(holder for holder, _, right in held if right == "root")
+    for name in ("rada", "ines"):
+        assert re.search(rf"<summary>{name} <span class=.where.>(?:full control|can obtain full control) of (\d) of 4", text)
+    assert f"full control of {full['rada']} of 4 systems" in text
+    (finding,) = (
+        one for one in re.findall(r"<summary><span class=.severity.>.*?</details>", text, re.DOTALL) if "ines may run /usr/bin/vim" in one
+    )
+    assert "(curlew dunlin tern)" in finding
+    assert ">ines</a>: root on curlew and 2 more (certain)" in finding
+
+
+def test_of_very_many_holdings_those_that_reach_furthest_are_in_the_table_and_that_is_said(tmp_path: Path) -> None:
+    many = ", ".join(f"/opt/gauges/read{number}" for number in range(3400))
+    text, table, held = reported(tmp_path, {"knot": f"rada, ines, tomas ALL=(root) {many}\nines ALL=(root) /usr/bin/vim\n"})
+    assert f"Of {len(set(held))} holdings the table has {len(table)}" in text
+    assert len(table) < len(held)
+    assert {one for one in held if one[2] == "root"} <= table <= set(held)
+    tomas = re.search(r"<summary>tomas .*?</details>", text, re.DOTALL)
+    assert tomas is not None
+    assert re.search(r"and \d{4} more", tomas[0])
+    anchors = set(re.findall(r'\bid="([^"]+)"', text))
+    assert set(re.findall(r'href="#([^"]+)"', text)) <= anchors
+    stated = fidelitas("findings", "--format", "json", cwd=tmp_path).json["findings"]
+    assert len(stated) > 3000  # each quotes a rule of 70,000 characters
+    assert {len(one["text"]) for one in stated if one["check"] == "sudo.unjudged-program"} == {1000 + len("… (70,000 characters)")}
+    links = fidelitas("why", "tomas", "knot", "--format", "json", cwd=tmp_path).out
+    assert "characters)" in links
+    assert len(links) < 3400 * 3000
 
 
 def test_when_privilege_was_used_is_what_usage_lists(page: Path) -> None:

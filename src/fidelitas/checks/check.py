@@ -1,5 +1,6 @@
 """What a check is: a generator with an identifier, a rank and advice.  Its docstring is for the reader of the report."""
 
+import hashlib
 import inspect
 from collections.abc import Callable, Iterator
 from typing import Generic, Protocol, TypeVar
@@ -7,9 +8,12 @@ from typing import Generic, Protocol, TypeVar
 from msgspec import Struct
 
 from fidelitas.findings import Finding, Severity, Statistic
-from fidelitas.text import Place
+from fidelitas.text import Place, shortened
 
 __all__ = ["AnyCheck", "Check", "Found", "check", "title_and_reason"]
+
+# One line can state thousands of commands, each with findings that would hold the whole line.
+_LONGEST, _LONGEST_QUOTE = 8000, 1000
 
 
 class Found(Struct, frozen=True, kw_only=True):
@@ -39,15 +43,22 @@ class AnyCheck(Struct, frozen=True, kw_only=True):
             check=self.name,
             severity=self.severity if found.severity is None else found.severity,
             subject=subject,
-            about=found.about,
+            about=_bounded(found.about),
             message=found.message,
             why=self.why,
             advice=self.advice,
             places=found.places,
-            quote=found.quote or None,
-            safer=found.safer or None,
+            quote=shortened(found.quote, _LONGEST_QUOTE) if found.quote else None,
+            safer=found.safer if found.safer and len(found.safer) <= _LONGEST else None,
             statistic=found.statistic,
         )
+
+
+def _bounded(about: str) -> str:
+    """Return what a finding is about; of a very long text the beginning, with what tells it from others that begin so."""
+    if len(about) <= _LONGEST:
+        return about
+    return f"{about[:_LONGEST_QUOTE]}… {hashlib.sha256(about.encode('utf-8', 'surrogateescape')).hexdigest()}"
 
 
 class _Subject(Protocol):

@@ -11,7 +11,7 @@ from fidelitas.evidence import Bundle
 from fidelitas.facts import Gap
 from fidelitas.findings import Finding, Severity
 from fidelitas.pages.evidence import Excerpt, Excerpts
-from fidelitas.pages.held import Everything, Held, Through, alike_in, everything_held
+from fidelitas.pages.held import Everything, Held, alike_in, everything_held
 from fidelitas.pages.persons import HeldUsed, PersonPart, held_and_used, persons_of
 from fidelitas.pages.pictures import Bar, Matrix, Trend, bars_of, matrix_of
 from fidelitas.pages.week import Week
@@ -269,7 +269,7 @@ def _person_of(subject: str, one: SubjectRights | None, account: str, owners: Ow
 
 
 def _finding(number: int, group: Group, excerpts: Sequence[Excerpt | None], every: Everything, held: Mapping[int, HeldRow]) -> FindingPart:
-    through = every.through.get(number, Through())
+    through = every.through[number]
     gravest = through.in_order
     return FindingPart(
         number=number + 1,

@@ -104,13 +104,13 @@ def _keep(kept: list[Held], one: Held, most: int, order: Callable[[Held], tuple[
 class Everything(Struct, frozen=True):
     """What is held on all systems: `count` holdings, `shown` those of which a table has a row, and what each person has.
 
-    `through` has for each finding, by its place among them, the holdings that rest on it.
+    `through` has for each finding the holdings that rest on it.
     """
 
     count: int
     shown: tuple[Held, ...]
     people: Mapping[str, PersonHeld]
-    through: Mapping[int, Through]
+    through: Sequence[Through]
 
 
 def alike_in(subjects: Iterable[SubjectRights], apart: Callable[[str], bool]) -> tuple[Alike, ...]:
@@ -123,21 +123,18 @@ def alike_in(subjects: Iterable[SubjectRights], apart: Callable[[str], bool]) ->
 
 def everything_held(systems: Sequence[Alike], whose: Callable[[str, Holding], str], findings: Sequence[Finding]) -> Everything:
     """Return what is held on some systems; `whose` says by subject of whom a holding is."""
-    count, people, through = 0, dict[str, PersonHeld](), dict[int, Through]()
+    count, people, resting = 0, dict[str, PersonHeld](), _Resting(systems, findings)
     furthest: tuple[list[Held], ...] = ([], [], [])
-    at = _places(systems, findings)
     for one in _held(systems, whose):
         count += len(one.alike.names)
         if len(furthest[one.reach]) < _MOST:
             furthest[one.reach].append(one)
         if one.holding.principal.kind in COUNTED:
             people.setdefault(one.person, PersonHeld()).add(one)
-        for finding, places in _resting(one.holding, at).items():
-            through.setdefault(finding, Through()).add(one, places)
+        resting.add(one)
     first = [held for some in furthest for held in some][:_MOST]
-    resting = [held for found in through.values() for held in found.in_order]
-    shown = {held.number: held for held in (*first, *resting)}
-    return Everything(count, tuple(shown[number] for number in sorted(shown)), people, through)
+    shown = {held.number: held for held in (*first, *(held for found in resting.through for held in found.in_order))}
+    return Everything(count, tuple(shown[number] for number in sorted(shown)), people, resting.of_findings)
 
 
 def _held(systems: Iterable[Alike], whose: Callable[[str, Holding], str]) -> Iterator[Held]:
@@ -148,24 +145,39 @@ def _held(systems: Iterable[Alike], whose: Callable[[str, Holding], str]) -> Ite
             yield Held(number, one, holding, whose(one.first.subject, holding))
 
 
-def _places(systems: Iterable[Alike], findings: Sequence[Finding]) -> dict[_Where, list[tuple[int, _Where]]]:
-    """Return the findings at each place, as it is on the first of equal systems."""
-    first = {name: one.names[0] for one in systems for name in one.names}
-    at: dict[_Where, list[tuple[int, _Where]]] = {}
-    for number, finding in enumerate(findings):
-        for place in finding.places:
-            here = (first.get(place.subject, place.subject), place.path, place.line)
-            at.setdefault(here, []).append((number, _where(place)))
-    return at
+class _Resting:
+    """The holdings that rest on findings; thousands of findings can be about one line, and are one here."""
 
+    def __init__(self, systems: Iterable[Alike], findings: Sequence[Finding]) -> None:
+        self._first = {name: one.names[0] for one in systems for name in one.names}
+        self._at: dict[_Where, list[int]] = {}  # which places, as they are on the first of equal systems
+        self._places: list[tuple[_Where, ...]] = []
+        self.through: list[Through] = []
+        numbers: dict[tuple[_Where, ...], int] = {}
+        self._number_of = [self._number(tuple(dict.fromkeys(map(_where, one.places))), numbers) for one in findings]
 
-def _resting(holding: Holding, at: Mapping[_Where, Sequence[tuple[int, _Where]]]) -> dict[int, list[_Where]]:
-    """Return the findings that are about a place of a link of the strongest route, with those places."""
-    found: dict[int, list[_Where]] = {}
-    for link in holding.routes[0].links:
-        for finding, place in at.get(_where(link.place), ()):
-            found.setdefault(finding, []).append(place)
-    return found
+    def _number(self, places: tuple[_Where, ...], numbers: dict[tuple[_Where, ...], int]) -> int:
+        if places not in numbers:
+            numbers[places] = len(numbers)
+            self._places.append(places)
+            self.through.append(Through())
+            for subject, path, line in places:
+                self._at.setdefault((self._first.get(subject, subject), path, line), []).append(numbers[places])
+        return numbers[places]
+
+    def add(self, one: Held) -> None:
+        """Add a holding to what rests on the places of the links of its strongest route."""
+        met = {_where(link.place) for link in one.holding.routes[0].links}
+        for number in {number for where in met for number in self._at.get(where, ())}:
+            self.through[number].add(one, [place for place in self._places[number] if self._here(place) in met])
+
+    def _here(self, place: _Where) -> _Where:
+        return self._first.get(place[0], place[0]), *place[1:]
+
+    @property
+    def of_findings(self) -> list[Through]:
+        """What rests on each finding."""
+        return [self.through[number] for number in self._number_of]
 
 
 def _where(place: Place) -> _Where:

@@ -49,6 +49,7 @@ class _Graph(Struct):
     # By source and target: an account may have a thousand steps, few of which lead to one right.
     forward: dict[Principal, dict[Principal | Right, list[Edge]]] = field(default_factory=dict)
     backward: dict[Principal | Right, list[Principal]] = field(default_factory=dict)
+    places: dict[Principal, Mapping[Principal | Right, int]] = field(default_factory=dict)
 
     @classmethod
     def of(cls, edges: Sequence[Edge]) -> "_Graph":
@@ -117,8 +118,18 @@ class _Graph(Struct):
 
     def _towards(self, node: Principal, away: Mapping[Principal | Right, int]) -> list[Principal | Right]:
         """Return where the steps of a principal lead from which a right can be reached, the nearest to it first."""
-        found = [target for target in self.forward.get(node, ()) if target in away]
+        targets = self.forward.get(node, {})
+        if len(away) < len(targets):  # a rule can name thousands of commands, each a right
+            found = sorted((target for target in away if target in targets), key=self._places_of(node).__getitem__)
+        else:
+            found = [target for target in targets if target in away]
         return found if len(found) == 1 else sorted(found, key=away.__getitem__)
+
+    def _places_of(self, node: Principal) -> Mapping[Principal | Right, int]:
+        """Return the order of where the steps of a principal lead."""
+        if node not in self.places:
+            self.places[node] = {target: place for place, target in enumerate(self.forward[node])}
+        return self.places[node]
 
     def _onward(self, node: Principal | Right, right: Right, away: Mapping[Principal | Right, int], start: Principal) -> Iterator[LinkPath]:
         if node == right:
