@@ -7,7 +7,8 @@ strongest way.
 """
 
 from collections.abc import Iterator, Mapping, Sequence
-from itertools import islice
+from itertools import islice, takewhile
+from typing import Generic, NamedTuple
 
 from msgspec import Struct, field
 from msgspec.structs import replace
@@ -16,11 +17,14 @@ from fidelitas.rights.graph.group_edges import Edges, GroupEdges, M
 from fidelitas.rights.graph.links import Holding, Link, LinkKind, Mechanism, Principal, PrincipalKind, Right, Strength
 from fidelitas.rights.graph.paths import MOST_ROUTES, Edge, LinkPath, further_links, holding_of, visits_once, weakest
 from fidelitas.rights.graph.walks import distances
+from fidelitas.text import Place
 
-__all__ = ["holdings_by", "holdings_from", "order_of", "order_of_right", "without_echoes"]
+__all__ = ["Found", "holdings_by", "holdings_from", "order_of", "order_of_right", "without_echoes"]
 
 # No honest nesting is as deep.  Beyond, a route tells its first link and how many follow: thousands of groups in a row are an attack.
 _MOST_LINKS = 100
+# To what is short of full control no honest chain of accounts is as long; the pairs of thousands in a row would be millions.
+_MOST_TO_LESS = 10
 
 
 class _Strongest(Struct, frozen=True):
@@ -60,8 +64,16 @@ class _Graph(Struct):
         return graph
 
     def distances(self, right: Right) -> dict[Principal | Right, int]:
-        """Return how many steps each principal is away from a right."""
-        return distances(right, lambda node: self.backward.get(node, ()))
+        """Return how many steps each principal is away from a right; of less than full control none that is very far."""
+        return distances(right, lambda node: self.backward.get(node, ()), None if right.kind.full else _MOST_TO_LESS)
+
+    def cut_at(self, away: dict[Principal | Right, int]) -> Place | None:
+        """Return where a chain goes on to principals that are too far away, if one does."""
+        for node, _ in takewhile(lambda one: one[1] >= _MOST_TO_LESS, reversed(away.items())):
+            for source in self.backward.get(node, ()):
+                if source not in away:
+                    return self.forward[source][node][0].links[0].place
+        return None
 
     def strongest(self, right: Right, away: Mapping[Principal | Right, int]) -> "_Strongest":
         """Return the strongest way of each principal to a right, of these the shortest."""
@@ -70,7 +82,11 @@ class _Graph(Struct):
             agenda = [right, *found]
             for node in agenda:
                 for source in self.backward.get(node, ()):
-                    edge = None if source in found else next((one for one in self.forward[source][node] if one.strength <= strength), None)
+                    edge = (
+                        None
+                        if source in found or source not in away
+                        else next((one for one in self.forward[source][node] if one.strength <= strength), None)
+                    )
                     if edge is not None:
                         found[source] = strength, edge
                         agenda.append(source)
@@ -144,7 +160,15 @@ class _Graph(Struct):
                         yield (*edge.links, *rest)
 
 
-def holdings_from(found: Edges[M]) -> tuple[tuple[Holding, ...], GroupEdges[M]]:
+class Found(NamedTuple, Generic[M]):
+    """Who holds which right by which routes, what groups lend besides, and where a chain is that was not followed to its end."""
+
+    by_node: tuple[Holding, ...]
+    group_edges: GroupEdges[M]
+    cut_at: Place | None
+
+
+def holdings_from(found: Edges[M]) -> Found[M]:
     """Return who holds which right by which routes, ordered by right, principal and strength of route; and what groups lend besides."""
     graph = _Graph.of(found.edges)
     targets = (*(edge.target for edge in found.edges), *(one.link.target for one in found.group_edges))
@@ -152,16 +176,18 @@ def holdings_from(found: Edges[M]) -> tuple[tuple[Holding, ...], GroupEdges[M]]:
     holdings: list[Holding] = []
     onward = {}
     group_edges: dict[Principal | Right, list[int]] = {}
+    cut_at = None
     for number, one in enumerate(found.group_edges):
         group_edges.setdefault(one.link.target, []).append(number)
     for right in rights:
         away = graph.distances(right)
+        cut_at = cut_at or graph.cut_at(away)
         strongest = graph.strongest(right, away)
         holdings += graph.holdings(right, away, strongest)
         useful = [number for node in away for number in group_edges.get(node, ())]
         chains = ((number, graph.beyond(found.group_edges[number].link, right, away, strongest)) for number in useful)
         onward[right] = tuple((number, beyond) for number, beyond in chains if beyond)
-    return tuple(holdings), GroupEdges.of(found, onward)
+    return Found(tuple(holdings), GroupEdges.of(found, onward), cut_at)
 
 
 def holdings_by(edges: Sequence[Edge]) -> tuple[Holding, ...]:

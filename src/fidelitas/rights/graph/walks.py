@@ -33,11 +33,13 @@ def reached_along(starts: Iterable[N], edges: Mapping[N, Mapping[N, object]]) ->
     return list(seen)
 
 
-def distances(start: N, onward: Callable[[N], Iterable[N]]) -> dict[N, int]:
-    """Return every node that can be reached with how many edges it is away, the nearest first."""
+def distances(start: N, onward: Callable[[N], Iterable[N]], most: int | None = None) -> dict[N, int]:
+    """Return every node that can be reached with how many edges it is away, the nearest first; none that is further away than `most`."""
     agenda = [start]
     found = {start: 0}
     for node in agenda:
+        if found[node] == most:
+            break
         for other in onward(node):
             if other not in found:
                 found[other] = found[node] + 1

@@ -7,7 +7,7 @@ from functools import cached_property
 from ipaddress import ip_interface
 from typing import NamedTuple
 
-from fidelitas.facts import AuthorizedKey, FileState, Gap, HostFacts, PrivateKey, Programs
+from fidelitas.facts import AuthorizedKey, FileState, Gap, HostFacts, Place, PrivateKey, Programs
 from fidelitas.rights.accounts.identity import AccountKind, AccountWithGroups
 from fidelitas.rights.accounts.nesting import Nesting
 from fidelitas.rights.graph.full_control import FullControl
@@ -33,6 +33,15 @@ class _Worked(NamedTuple):
     effective: Effective
 
 
+def _not_followed(place: Place) -> Gap:
+    return Gap(
+        what="a chain of very many accounts",
+        why="each may act as the next: it is followed to full control, and 10 links far to other rights",
+        weakens="who may act as whom, and other rights short of full control",
+        place=place,
+    )
+
+
 class HostRights(SubjectRights):
     """What the facts of a host amount to: who is there is known at once, who holds what is worked out when it is asked for."""
 
@@ -45,9 +54,11 @@ class HostRights(SubjectRights):
     @cached_property
     def _worked(self) -> _Worked:
         edges, effective = edges_of(self.facts, self.population, self.policy)
-        by_node, group_edges = holdings_from(edges)
+        found = holdings_from(edges)
         self.policy.forget()
-        return _Worked(by_node, group_edges, effective)
+        if found.cut_at is not None:
+            self.troubles.append(_not_followed(found.cut_at))
+        return _Worked(found.by_node, found.group_edges, effective)
 
     @property
     def by_node(self) -> tuple[Holding, ...]:

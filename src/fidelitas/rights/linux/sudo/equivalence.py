@@ -5,7 +5,7 @@ members say yes are given the same, so that one of them is asked about and speak
 of the thousands of accounts that a directory lends it.
 """
 
-from collections.abc import Hashable, Iterable, Iterator, Sequence
+from collections.abc import Hashable, Iterable, Iterator, Mapping, Sequence
 from functools import cached_property
 
 from fidelitas.facts import AliasKind, DefaultScope, Member, MemberKind, PasswordState, SudoRule
@@ -29,6 +29,7 @@ class EquivalenceClasses:
         self._user_members = {(member.kind, member.value): number for number, member in enumerate(users)}
         self._as_invoker = self._told_apart(users)
         targets = self._members(AliasKind.RUNAS, (rule.run_as_users or () for rule in facts.rules), DefaultScope.RUNAS)
+        self._target_members = {(member.kind, member.value): number for number, member in enumerate(targets)}
         self._as_target = self._told_apart(targets)
         self._targets_of: dict[Hashable, frozenset[int]] = {}
         self._exempt = {default.value for default in facts.defaults if default.option == "exempt_group"}
@@ -61,8 +62,25 @@ class EquivalenceClasses:
         key = rule.run_as_users, rule.run_as_groups is None
         if key not in self._targets_of:
             members = rule.run_as_users
-            self._targets_of[key] = frozenset(number for number, (one, *_) in enumerate(self.targets) if self._about(members, one))
+            some = self._maybe_about(members)
+            self._targets_of[key] = frozenset(number for number in some if self._about(members, self.targets[number][0]))
         return self._targets_of[key]
+
+    def _maybe_about(self, members: Sequence[Member] | None) -> Iterable[int]:
+        """Return the classes of targets that a list can be about: thousands of rules each name one of thousands of accounts."""
+        numbers = None if members is None else self._numbers(AliasKind.RUNAS, members, self._target_members)
+        if numbers is None:
+            return range(len(self.targets))
+        return {at for number in numbers for at in self._classes_by_member.get(number, ())}
+
+    @cached_property
+    def _classes_by_member(self) -> dict[int | str, list[int]]:
+        """The classes of targets that a member of a list of whom to act as is about."""
+        found: dict[int | str, list[int]] = {}
+        for at, (one, *_) in enumerate(self.targets):
+            for number in self._as_target.get(one.name, ()):
+                found.setdefault(number, []).append(at)
+        return found
 
     def _about(self, members: Sequence[Member] | None, target: Identity) -> bool:
         if members is None:  # the default, or with a list of groups the invoker, who is asked about by those groups
@@ -94,18 +112,19 @@ class EquivalenceClasses:
         lists: dict[tuple[Member, ...], frozenset[int] | None] = {}
         for rule in self._policy.facts.rules:
             if rule.users not in lists:
-                lists[rule.users] = self._numbers(rule.users)
+                lists[rule.users] = self._numbers(AliasKind.USER, rule.users, self._user_members)
         return [(rule, lists[rule.users]) for rule in reversed(self._policy.facts.rules)]
 
-    def _numbers(self, members: Sequence[Member]) -> frozenset[int] | None:
+    def _numbers(self, kind: AliasKind, members: Sequence[Member], known: Mapping[tuple[MemberKind, str], int]) -> frozenset[int] | None:
+        """Return the numbers of the members of a list, aliases followed; ``None`` where it may be about anyone."""
         found: set[int] = set()
         agenda, met = list(members), set()
         for member in agenda:
-            alias = self._policy.aliases.get((AliasKind.USER, member.value)) if member.kind is MemberKind.WORD else None
-            if member.kind is MemberKind.ALL:
+            alias = self._policy.aliases.get((kind, member.value)) if member.kind is MemberKind.WORD else None
+            if member.kind in (MemberKind.ALL, MemberKind.MYSELF):
                 return None
             if alias is None or alias.name in met:  # within itself an alias is a plain name
-                found.add(self._user_members[member.kind, member.value])
+                found.add(known[member.kind, member.value])
             else:
                 met.add(alias.name)
                 agenda += alias.members
