@@ -355,3 +355,16 @@ def test_an_administrator_of_a_group_has_what_the_group_gives() -> None:
         for link in route.links
         if link.mechanism is Mechanism.GROUP_ADMINISTRATOR and link.source.name == "ines"
     ]
+
+
+@pytest.mark.parametrize(("length", "is_said"), [(8, False), (300, True)])
+def test_a_long_chain_of_accounts_is_followed_to_root_and_what_is_not_followed_is_said(length: int, is_said: bool) -> None:
+    accounts = "".join(f"u{number}:x:{5000 + number}:100::/home/u:/bin/sh\n" for number in range(length))
+    policy = "".join(f"u{number} ALL=(u{number + 1}) ALL\n" for number in range(length - 1)) + f"u{length - 1} ALL=(root) ALL\n"
+    host = rights(policy, {"/etc/passwd": PASSWD + accounts})
+    holds = {(str(one.principal), str(one.right)) for one in host.holdings}
+    assert {(f"u{number}", "root") for number in range(length)} <= holds
+    pairs = {(f"u{one}", f"run-as:u{other}") for other in range(length) for one in range(max(0, other - 9), other)}
+    assert pairs <= holds
+    assert len(holds) < 12 * length
+    assert [gap.what for gap in host.gaps if "chain" in gap.what] == ["a chain of very many accounts"] * is_said
