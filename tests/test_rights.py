@@ -1,5 +1,8 @@
 """Rights: who exists, what a policy gives them, and by which routes."""
 
+import csv
+from pathlib import Path
+
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -10,7 +13,7 @@ from fidelitas.languages.sudoers.times import generalized_time, timeout_seconds
 from fidelitas.rights import AccountKind, HostRights, Login, Strength
 from fidelitas.rights.graph.links import Mechanism
 from fidelitas.rights.linux.population import admin_groups
-from support import GROUP, PASSWD, SHADOW, held, rights
+from support import GROUP, PASSWD, SHADOW, fidelitas, held, packed, rights
 
 DAYS = 20777  # of the evidence: 2026-11-20
 
@@ -358,13 +361,19 @@ def test_an_administrator_of_a_group_has_what_the_group_gives() -> None:
 
 
 @pytest.mark.parametrize(("length", "is_said"), [(8, False), (300, True)])
-def test_a_long_chain_of_accounts_is_followed_to_root_and_what_is_not_followed_is_said(length: int, is_said: bool) -> None:
+def test_a_long_chain_of_accounts_is_followed_to_root_and_what_is_not_followed_is_said(length: int, is_said: bool, tmp_path: Path) -> None:
     accounts = "".join(f"u{number}:x:{5000 + number}:100::/home/u:/bin/sh\n" for number in range(length))
     policy = "".join(f"u{number} ALL=(u{number + 1}) ALL\n" for number in range(length - 1)) + f"u{length - 1} ALL=(root) ALL\n"
-    host = rights(policy, {"/etc/passwd": PASSWD + accounts})
-    holds = {(str(one.principal), str(one.right)) for one in host.holdings}
-    assert {(f"u{number}", "root") for number in range(length)} <= holds
-    pairs = {(f"u{one}", f"run-as:u{other}") for other in range(length) for one in range(max(0, other - 9), other)}
-    assert pairs <= holds
-    assert len(holds) < 12 * length
-    assert [gap.what for gap in host.gaps if "chain" in gap.what] == ["a chain of very many accounts"] * is_said
+    for name in ("knot", "tern"):
+        (tmp_path / f"{name}.tar").write_bytes(packed(policy, {"/etc/passwd": PASSWD + accounts}, name=name))
+    surveyed = fidelitas("survey", "knot.tar", "tern.tar", cwd=tmp_path)
+    for _ in range(2):  # as they are judged, and as they are remembered
+        rows = csv.DictReader(fidelitas("holders", "--each", "--format", "csv", cwd=tmp_path).out.splitlines())
+        holds = {(one["subject"], one["holder"], one["right"]) for one in rows}
+        for subject in ("knot", "tern"):
+            assert {(subject, f"u{number}", "root") for number in range(length)} <= holds
+            assert {(subject, f"u{one}", f"run-as:u{other}") for other in range(length) for one in range(max(0, other - 9), other)} <= holds
+        assert len(holds) < 24 * length
+        said = fidelitas("coverage", "--format", "json", cwd=tmp_path)
+        assert said.out.count("a chain of very many accounts") == 2 * is_said
+        assert ("2 gaps" in surveyed.err) == is_said

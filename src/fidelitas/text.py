@@ -15,6 +15,7 @@ __all__ = [
     "first_line",
     "has_endless_key",
     "in_utf8",
+    "quoted",
     "short_host_name",
     "shortened",
     "spreadsheet_safe",
@@ -90,6 +91,11 @@ def clipped(text: str, width: int) -> str:
 def shortened(text: str, width: int = 300) -> str:
     """Return the text; of a much longer one the beginning, with how long it is."""
     return text if len(text) <= 2 * width else f"{text[:width]}… ({len(text):,} characters)"
+
+
+def quoted(text: str) -> str:
+    """Return a text as findings and links quote it: one line can state thousands of commands, each of which would hold the whole line."""
+    return shortened(text, 1000)
 
 
 def decode(content: bytes) -> str:

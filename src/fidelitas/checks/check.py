@@ -8,12 +8,11 @@ from typing import Generic, Protocol, TypeVar
 from msgspec import Struct
 
 from fidelitas.findings import Finding, Severity, Statistic
-from fidelitas.text import Place, shortened
+from fidelitas.text import Place, quoted
 
 __all__ = ["AnyCheck", "Check", "Found", "check", "title_and_reason"]
 
-# One line can state thousands of commands, each with findings that would hold the whole line.
-_LONGEST, _LONGEST_QUOTE = 8000, 1000
+_LONGEST = 8000  # thousands of findings can be about one line
 
 
 class Found(Struct, frozen=True, kw_only=True):
@@ -48,17 +47,17 @@ class AnyCheck(Struct, frozen=True, kw_only=True):
             why=self.why,
             advice=self.advice,
             places=found.places,
-            quote=shortened(found.quote, _LONGEST_QUOTE) if found.quote else None,
+            quote=quoted(found.quote) if found.quote else None,
             safer=found.safer if found.safer and len(found.safer) <= _LONGEST else None,
             statistic=found.statistic,
         )
 
 
 def _bounded(about: str) -> str:
-    """Return what a finding is about; of a very long text the beginning, with what tells it from others that begin so."""
+    """Return what a finding is about; of a very long text the beginning and its SHA-256: others can begin so."""
     if len(about) <= _LONGEST:
         return about
-    return f"{about[:_LONGEST_QUOTE]}… {hashlib.sha256(about.encode('utf-8', 'surrogateescape')).hexdigest()}"
+    return f"{quoted(about)} {hashlib.sha256(about.encode('utf-8', 'surrogateescape')).hexdigest()}"
 
 
 class _Subject(Protocol):

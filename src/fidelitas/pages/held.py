@@ -9,7 +9,7 @@ from fidelitas.facts import Place
 from fidelitas.findings import Finding
 from fidelitas.rights import COUNTED, Holding, SubjectRights, marked
 
-__all__ = ["Alike", "Everything", "Held", "PersonHeld", "Through", "alike_in", "everything_held"]
+__all__ = ["FULL", "LIMITED", "OBTAINABLE", "Alike", "Everything", "Held", "PersonHeld", "Through", "alike_in", "everything_held"]
 
 _MOST = 10_000  # holdings: a page that a browser opens and searches at once
 _MOST_OF_PERSON = 25

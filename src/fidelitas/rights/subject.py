@@ -37,7 +37,7 @@ class SubjectRights(ABC):
     from_elsewhere: tuple[Holding, ...] = ()
 
     def __init__(self) -> None:
-        self.troubles: list[Gap] = []  # what went wrong unexpectedly while it was judged
+        self.troubles: list[Gap] = []  # what went wrong while it was judged, or was too much
 
     # -- what was taken ------------------------------------------------------------------------------------------------------------
 

@@ -19,12 +19,12 @@ from fidelitas.rights.graph.paths import MOST_ROUTES, Edge, LinkPath, further_li
 from fidelitas.rights.graph.walks import distances
 from fidelitas.text import Place
 
-__all__ = ["Found", "holdings_by", "holdings_from", "order_of", "order_of_right", "without_echoes"]
+__all__ = ["MOST_TO_LESS", "Found", "holdings_by", "holdings_from", "order_of", "order_of_right", "without_echoes"]
 
 # No honest nesting is as deep.  Beyond, a route tells its first link and how many follow: thousands of groups in a row are an attack.
 _MOST_LINKS = 100
 # To what is short of full control no honest chain of accounts is as long; the pairs of thousands in a row would be millions.
-_MOST_TO_LESS = 10
+MOST_TO_LESS = 10
 
 
 class _Strongest(Struct, frozen=True):
@@ -65,11 +65,11 @@ class _Graph(Struct):
 
     def distances(self, right: Right) -> dict[Principal | Right, int]:
         """Return how many steps each principal is away from a right; of less than full control none that is very far."""
-        return distances(right, lambda node: self.backward.get(node, ()), None if right.kind.full else _MOST_TO_LESS)
+        return distances(right, lambda node: self.backward.get(node, ()), None if right.kind.full else MOST_TO_LESS)
 
     def cut_at(self, away: dict[Principal | Right, int]) -> Place | None:
         """Return where a chain goes on to principals that are too far away, if one does."""
-        for node, _ in takewhile(lambda one: one[1] >= _MOST_TO_LESS, reversed(away.items())):
+        for node, _ in takewhile(lambda one: one[1] >= MOST_TO_LESS, reversed(away.items())):
             for source in self.backward.get(node, ()):
                 if source not in away:
                     return self.forward[source][node][0].links[0].place
@@ -82,11 +82,9 @@ class _Graph(Struct):
             agenda = [right, *found]
             for node in agenda:
                 for source in self.backward.get(node, ()):
-                    edge = (
-                        None
-                        if source in found or source not in away
-                        else next((one for one in self.forward[source][node] if one.strength <= strength), None)
-                    )
+                    if source in found or source not in away:
+                        continue
+                    edge = next((one for one in self.forward[source][node] if one.strength <= strength), None)
                     if edge is not None:
                         found[source] = strength, edge
                         agenda.append(source)

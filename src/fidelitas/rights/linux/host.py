@@ -13,7 +13,7 @@ from fidelitas.rights.accounts.nesting import Nesting
 from fidelitas.rights.graph.full_control import FullControl
 from fidelitas.rights.graph.group_edges import GroupEdges
 from fidelitas.rights.graph.links import Holding, Principal, PrincipalKind, Right, Route
-from fidelitas.rights.graph.routes import holdings_from, order_of, order_of_right
+from fidelitas.rights.graph.routes import MOST_TO_LESS, holdings_from, order_of, order_of_right
 from fidelitas.rights.linux.dates import Span, span_around
 from fidelitas.rights.linux.edges import edges_of
 from fidelitas.rights.linux.live import stale_groups
@@ -36,7 +36,7 @@ class _Worked(NamedTuple):
 def _not_followed(place: Place) -> Gap:
     return Gap(
         what="a chain of very many accounts",
-        why="each may act as the next: it is followed to full control, and 10 links far to other rights",
+        why=f"each may act as the next: it is followed to full control, and {MOST_TO_LESS} links far to other rights",
         weakens="who may act as whom, and other rights short of full control",
         place=place,
     )

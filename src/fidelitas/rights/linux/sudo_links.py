@@ -17,11 +17,9 @@ from fidelitas.rights.linux.nodes import Nodes
 from fidelitas.rights.linux.population import Identity, Population, synthetic_member
 from fidelitas.rights.linux.powers import lesser_power_of, power_of
 from fidelitas.rights.linux.sudo import Asks, Effective, EquivalenceClasses, Grant, Policy, grants, group_grants, reach
-from fidelitas.text import shortened
+from fidelitas.text import quoted
 
 __all__ = ["SudoLinks"]
-
-_LONGEST_QUOTE = 1000  # each of thousands of commands of a rule has a link that quotes the rule
 
 
 class _Offer(Struct, frozen=True):
@@ -259,7 +257,7 @@ class SudoLinks:
             strength=_strength(grant, by_power=by_power),
             by=By(Mechanism.SUDO, str(grant.leaf.command) if by_power else None),
             because=because,
-            quote=shortened(grant.rule.statement, _LONGEST_QUOTE),
+            quote=quoted(grant.rule.statement),
             asks=_asked(grant.asks, target),
             own_password=grant.asks is Asks.OWN,
             conditions=grant.conditions,
